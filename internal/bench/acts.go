@@ -1,0 +1,576 @@
+package bench
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/sparse"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/link"
+	"jarlid/internal/link/adb"
+)
+
+const (
+	// restartLimit is how long a restart by command may take; old phones take
+	// two minutes into recovery.
+	restartLimit = 3 * time.Minute
+	// handsLimit is how long a person has, unless the recipe says otherwise.
+	handsLimit = 5 * time.Minute
+	// unseenLimit is how long a recovery nobody knows is waited for.
+	unseenLimit = 30 * time.Second
+	// vanishLimit is how long a phone may stay after it took a restart.
+	vanishLimit = 20 * time.Second
+)
+
+func notAuthorised(err error) *adb.NotAuthorisedError {
+	var denied *adb.NotAuthorisedError
+	if errors.As(err, &denied) {
+		return denied
+	}
+	return nil
+}
+
+func (p *Phone) deniedError(fingerprint string) error {
+	return &FindingError{Findings: []finding.Finding{{Name: finding.NotAuthorised, Severity: finding.Stop, About: p.Name, Final: true,
+		Text:   fmt.Sprintf("%s does not know this computer's key (fingerprint %s)", p.Name, fingerprint),
+		Remedy: "wake the phone, answer the question on its screen, and run the command again"}}}
+}
+
+// offerKey shows the key and waits for the owner.
+func (p *Phone) offerKey(ctx context.Context, obs Observer, limit time.Duration) (*Link, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	key, err := p.bench.Key()
+	if err != nil {
+		return nil, err
+	}
+	l, err := p.Connect(ctx, func() {
+		obs.Say(Look, "%s asks its owner about this computer's key, fingerprint %s", p.Name, key.Fingerprint())
+		r, ok := p.model.Hand("allow-key")
+		if !ok {
+			r = model.Recipe{Do: []string{`Wake the phone and allow debugging for this computer on its screen.`}}
+		}
+		obs.Hands(r, limit)
+	})
+	if err != nil {
+		return nil, p.deniedError(key.Fingerprint())
+	}
+	return l, nil
+}
+
+// restart brings the phone into another mode, by command where it takes one,
+// else by hand.
+func (j *Job) restart(ctx context.Context, s *plan.Restart) (Record, error) {
+	from, before := j.Link, j.Card
+	if from.Mode == s.To && s.To == card.Sideload {
+		return Record{Confirm: ReadBack}, nil // it is there already
+	}
+	j.Obs.Say(Wait, "restarting into %s", s.To)
+	err := j.command(ctx, s.To)
+	var refused *link.RefusedError
+	hands := errors.As(err, &refused)
+	if err != nil && !hands {
+		return Record{}, err
+	}
+	rec := Record{Confirm: ReadBack}
+	if hands {
+		rec.Answers = []string{refused.Message}
+	} else {
+		vanish(ctx, from)
+	}
+	from.Close()
+	effects := j.Card.Clone()
+	s.Effects(effects)
+	var l *Link
+	switch {
+	case s.To == card.System:
+		l, err = j.awaitSystem(ctx, effects)
+	case s.To == card.Recovery && !hands:
+		l, err = j.awaitRecovery(ctx, effects)
+	case hands:
+		l, err = j.byHand(ctx, s.To)
+	default:
+		l, err = j.Phone.Await(ctx, s.To, restartLimit, false)
+	}
+	if err != nil {
+		return rec, err
+	}
+	j.Link, j.Card = l, effects
+	if l == nil { // it can't be seen, and that is no fault
+		rec.Confirm = NotKnown
+		return rec, nil
+	}
+	c, err := j.Phone.Read(ctx, l)
+	if err != nil {
+		return rec, err
+	}
+	if err := sameSerial(before, c); err != nil {
+		return rec, err
+	}
+	c.Merge(effects)
+	j.Card = c
+	j.fellBack(effects.Value(card.FactStarted))
+	return rec, nil
+}
+
+// fellBack tells when a phone came up on another slot than the one that was
+// to start: its bootloader gave that one up.
+func (j *Job) fellBack(want string) {
+	got := j.Card.Get(card.FactStarted)
+	if want == "" || got.Evidence != card.Read || got.Value == want {
+		return
+	}
+	j.Obs.Found(finding.Finding{Name: finding.SlotEmpty, Severity: finding.Care, About: want,
+		Text:   fmt.Sprintf("slot %s was to start, and the phone fell back to slot %s: what is on %s does not start", want, got.Value, want),
+		Remedy: "install a system to slot " + want + " before it is chosen again"})
+}
+
+// awaitRecovery waits for a restarted recovery. One that was not set by Jar
+// Lid may have no shell and then never shows up: a nil Link without an error.
+func (j *Job) awaitRecovery(ctx context.Context, c *card.Card) (*Link, error) {
+	home := j.Phone.model.RecoveryPartition()
+	ours := c.Get(card.FactDigest + plan.Suffixed(home, c.Value(card.FactNext))).Known()
+	if ours {
+		return j.Phone.Await(ctx, card.Recovery, restartLimit, false)
+	}
+	l, err := j.Phone.Await(ctx, card.Recovery, unseenLimit, false)
+	var away *NotHereError
+	if errors.As(err, &away) {
+		return nil, nil
+	}
+	return l, err
+}
+
+// command sends the restart over whatever link there is. A phone or recovery
+// that does not know how refuses.
+func (j *Job) command(ctx context.Context, to card.Mode) error {
+	targets := map[card.Mode]string{card.System: "", card.Bootloader: "bootloader", card.Recovery: "recovery",
+		card.Fastbootd: "fastboot", card.Sideload: "sideload"}
+	if j.Link.FB != nil {
+		if to == card.Sideload {
+			return &link.RefusedError{Command: "reboot-sideload", Message: "a bootloader has no such restart"}
+		}
+		return j.Link.FB.Reboot(ctx, targets[to])
+	}
+	return j.Link.ADB.Reboot(ctx, targets[to])
+}
+
+// vanish waits until the phone has gone away, so that it is not taken for
+// having come back already.
+func vanish(ctx context.Context, l *Link) {
+	t := time.NewTimer(vanishLimit)
+	defer t.Stop()
+	if l.ADB != nil {
+		select {
+		case <-l.ADB.Done():
+		case <-t.C:
+		case <-ctx.Done():
+		}
+		return
+	}
+	// Over fastboot nothing comes any more; the next packet is the end.
+	ctx, cancel := context.WithTimeout(ctx, vanishLimit)
+	defer cancel()
+	l.FB.Gone(ctx)
+}
+
+// byHand shows the recipe for a mode and goes on when the phone is there.
+func (j *Job) byHand(ctx context.Context, to card.Mode) (*Link, error) {
+	r, ok := j.Phone.model.Hand(string(to))
+	if !ok {
+		r = model.Recipe{Do: []string{fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to)}}
+	}
+	limit := handsLimit
+	if r.Wait > 0 {
+		limit = time.Duration(r.Wait) * time.Second
+	}
+	j.Obs.Hands(r, limit)
+	l, err := j.Phone.Await(ctx, to, limit, true)
+	if err != nil && r.Hint != "" {
+		return nil, fmt.Errorf("%w (%s)", err, r.Hint)
+	}
+	return l, err
+}
+
+// awaitSystem watches a starting system. A nil Link without an error means
+// that it can't be seen: debugging is off there, which is expected after a
+// format.
+func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (*Link, error) {
+	off := c.Value(card.FactDebugging) == "off"
+	if off {
+		j.Obs.Say(Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
+		r, ok := j.Phone.model.Hand("debugging")
+		if !ok {
+			r = model.Recipe{Do: []string{"Go through the welcome pages and switch debugging on in the developer settings; formatting switched it off."}}
+		}
+		j.Obs.Hands(r, j.WaitSystem)
+	}
+	l, err := j.Phone.Await(ctx, card.System, j.WaitSystem, off)
+	if notAuthorised(err) != nil {
+		l, err = j.Phone.offerKey(ctx, j.Obs, allowLimit)
+	}
+	var away *NotHereError
+	var stopped *FindingError
+	if errors.As(err, &away) || errors.As(err, &stopped) {
+		return nil, nil
+	}
+	if err == nil {
+		if j.System, err = j.Phone.Read(ctx, l); err != nil {
+			l.Close()
+			return nil, err
+		}
+	}
+	return l, err
+}
+
+// meter turns bytes into progress a few times a second.
+type meter struct {
+	obs   Observer
+	p     Progress
+	start time.Time
+	last  time.Time
+}
+
+func newMeter(obs Observer, w Word, what string, total int64) *meter {
+	m := &meter{obs: obs, p: Progress{Word: w, What: what, Total: total}, start: time.Now()}
+	obs.Work(m.p)
+	return m
+}
+
+func (m *meter) set(done int64) {
+	m.p.Done = done
+	t := time.Now()
+	if t.Sub(m.last) < 100*time.Millisecond {
+		return
+	}
+	m.last = t
+	if el := t.Sub(m.start); el > 0 {
+		m.p.Rate = int64(float64(done) / el.Seconds())
+	}
+	if m.p.Rate > 0 {
+		m.p.Left = time.Duration(float64(m.p.Total-done) / float64(m.p.Rate) * float64(time.Second))
+	}
+	m.obs.Work(m.p)
+}
+
+func (m *meter) end() {
+	if el := time.Since(m.start); el > 0 {
+		m.p.Rate = int64(float64(m.p.Done) / el.Seconds())
+	}
+	m.p.Left, m.p.End = 0, true
+	m.obs.Work(m.p)
+}
+
+// source is a file that is being sent, with its digest made on the way.
+type source struct {
+	f    *os.File
+	st   os.FileInfo
+	path string
+}
+
+func openSource(path string, size int64) (*source, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	if st.Size() != size {
+		f.Close()
+		return nil, fmt.Errorf("%s changed since it was checked: it has %d bytes now, not %d", path, st.Size(), size)
+	}
+	return &source{f: f, st: st, path: path}, nil
+}
+
+// unchanged tells whether the file is still the one that was opened.
+func (s *source) unchanged() error {
+	st, err := os.Stat(s.path)
+	if err != nil {
+		return err
+	}
+	if st.Size() != s.st.Size() || !st.ModTime().Equal(s.st.ModTime()) {
+		return fmt.Errorf("%s changed while it was sent", s.path)
+	}
+	return nil
+}
+
+// digest hashes a whole file on a goroutine of its own, beside the sending;
+// the file is in the system's cache for one of the two.
+func digest(ctx context.Context, f io.ReaderAt, size int64) func() (string, error) {
+	type result struct {
+		sum string
+		err error
+	}
+	ch := make(chan result, 1)
+	go func() {
+		h := sha256.New()
+		err := copyUntil(ctx, h, io.NewSectionReader(f, 0, size))
+		ch <- result{hex.EncodeToString(h.Sum(nil)), err}
+	}()
+	return func() (string, error) {
+		r := <-ch
+		return r.sum, r.err
+	}
+}
+
+func copyUntil(ctx context.Context, h hash.Hash, r io.Reader) error {
+	buf := make([]byte, 1<<20)
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		n, err := r.Read(buf)
+		h.Write(buf[:n])
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// writeImage sends an image and has the bootloader write it.
+func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Record, error) {
+	src, err := openSource(s.File.Path, s.File.Size)
+	if err != nil {
+		return Record{}, err
+	}
+	defer src.f.Close()
+	hctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	sum := digest(hctx, src.f, s.File.Size)
+	rec := Record{Bytes: s.File.Size}
+	m := newMeter(j.Obs, Send, s.Name(), s.File.Size)
+	rec.Answers, err = j.send(ctx, s.Name(), src.f, s.File.Size, m)
+	m.end()
+	if err != nil {
+		cancel()
+		sum()
+		return rec, err
+	}
+	if rec.SHA256, err = sum(); err != nil {
+		return rec, err
+	}
+	if err := src.unchanged(); err != nil {
+		return rec, err
+	}
+	s.Effects(j.Card)
+	j.Card.Learn(card.FactDigest+s.Name(), rec.SHA256, card.Journal)
+	rec.Confirm = PhoneWord
+	j.Writes = append(j.Writes, WriteResult{Partition: s.Partition, Slot: s.Slot, Bytes: s.File.Size, SHA256: rec.SHA256, Confirmed: rec.Confirm})
+	return rec, nil
+}
+
+// send sends size bytes of r, in sparse parts when they are more than the
+// phone takes at once.
+func (j *Job) send(ctx context.Context, partition string, r io.ReaderAt, size int64, m *meter) (answers []string, err error) {
+	write := func() error {
+		a, err := j.Link.FB.Flash(ctx, partition)
+		answers = append(answers, append(a.Lines, a.Text)...)
+		return err
+	}
+	limit, known := j.Card.Number(card.FactDownload)
+	if !known || limit <= 0 || size <= limit {
+		if err := j.Link.FB.Download(ctx, size, io.NewSectionReader(r, 0, size), m.set); err != nil {
+			return answers, err
+		}
+		return answers, write()
+	}
+	cut, err := sparse.Cut(r, size, limit)
+	if err != nil {
+		return answers, err
+	}
+	for {
+		part, err := cut.Next()
+		if errors.Is(err, io.EOF) {
+			return answers, nil
+		}
+		if err != nil {
+			return answers, err
+		}
+		if err := j.sendPart(ctx, part, r, m, cut); err != nil {
+			return answers, err
+		}
+		if err := write(); err != nil {
+			return answers, err
+		}
+	}
+}
+
+func (j *Job) sendPart(ctx context.Context, part *sparse.Part, r io.ReaderAt, m *meter, cut *sparse.Cutter) error {
+	pr, pw := io.Pipe()
+	go func() { pw.CloseWithError(part.WriteTo(pw, r)) }()
+	defer pr.Close()
+	from := m.p.Done
+	to := min(cut.Placed(), m.p.Total)
+	return j.Link.FB.Download(ctx, part.Size(), pr, func(n int64) {
+		m.set(from + int64(float64(to-from)*float64(n)/float64(part.Size())))
+	})
+}
+
+// formatData formats the data in the way this mode has.
+func (j *Job) formatData(ctx context.Context, s *plan.FormatData) (Record, error) {
+	var rec Record
+	var err error
+	switch {
+	case j.Link.FB != nil:
+		rec, err = j.eraseData(ctx)
+	case j.Card.Value(card.FactRoot) == "yes":
+		rec, err = j.formatByShell(ctx)
+	default:
+		rec, err = j.formatByHand(ctx)
+	}
+	if err != nil {
+		return rec, err
+	}
+	s.Effects(j.Card)
+	return rec, nil
+}
+
+// eraseData erases userdata, and metadata where there is one: a system formats
+// what it finds erased.
+func (j *Job) eraseData(ctx context.Context) (Record, error) {
+	rec := Record{Confirm: PhoneWord}
+	for _, name := range []string{"userdata", "metadata"} {
+		if err := j.Phone.ReadPartition(ctx, j.Link, j.Card, name); err != nil {
+			return rec, err
+		}
+		if name == "metadata" {
+			if _, known := j.Card.Number(card.FactSize + name); !known {
+				continue
+			}
+		}
+		j.Obs.Say(Wait, "erasing %s; this can be silent for minutes", name)
+		a, err := j.Link.FB.Erase(ctx, name)
+		rec.Answers = append(rec.Answers, append(a.Lines, a.Text)...)
+		if err != nil {
+			return rec, err
+		}
+	}
+	return rec, nil
+}
+
+// formatByShell formats through the recovery's root shell, with the file
+// system its table of mounts names, and reads back what is there then.
+func (j *Job) formatByShell(ctx context.Context) (Record, error) {
+	rec := Record{}
+	mounts, err := shell(ctx, j.Link, "cat /system/etc/recovery.fstab || cat /etc/recovery.fstab")
+	if err != nil {
+		return rec, err
+	}
+	for _, p := range []struct{ name, mount string }{{"userdata", "/data"}, {"metadata", "/metadata"}} {
+		dev := "/dev/block/by-name/" + p.name
+		b, err := readBlock(ctx, j.Link, p.name, 4096)
+		if err != nil {
+			return rec, err
+		}
+		if b == nil {
+			if p.name == "metadata" {
+				continue
+			}
+			return rec, &link.RefusedError{Command: "read " + dev, Message: "the recovery does not let userdata be read, so it can't be formatted from here"}
+		}
+		j.Obs.Say(Wait, "formatting %s", p.name)
+		make := "mke2fs -F -q -t ext4 " + dev
+		if fileSystem(mounts, p.mount) == "f2fs" {
+			make = "make_f2fs -g android " + dev
+		}
+		fctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+		out, err := j.Link.ADB.Shell(fctx, fmt.Sprintf("umount %s 2>/dev/null; %s && sync", p.mount, make))
+		cancel()
+		if err != nil {
+			return rec, err
+		}
+		text := strings.TrimSpace(string(out.Stderr))
+		if text != "" {
+			rec.Answers = append(rec.Answers, text)
+		}
+		if out.Code > 0 {
+			return rec, &link.RefusedError{Command: make, Message: text}
+		}
+	}
+	state, err := dataState(ctx, j.Link)
+	switch {
+	case err != nil:
+		return rec, err
+	case state == card.DataEncrypted:
+		return rec, &link.RefusedError{Command: "format userdata", Message: "read back, the data is still encrypted"}
+	case state == card.DataFormatted:
+		rec.Confirm = ReadBack
+	default:
+		rec.Confirm = PhoneWord
+	}
+	return rec, nil
+}
+
+// fileSystem finds a mount point's file system in a table of mounts, in
+// whichever order the table has its columns.
+func fileSystem(table, mount string) string {
+	for line := range strings.Lines(table) {
+		fields := strings.Fields(line)
+		if !slices.Contains(fields, mount) {
+			continue
+		}
+		for _, t := range []string{"f2fs", "ext4"} {
+			if slices.Contains(fields, t) {
+				return t
+			}
+		}
+	}
+	return "ext4"
+}
+
+// formatByHand has a person do it in the recovery's menu; nobody can read back
+// that it was done.
+func (j *Job) formatByHand(ctx context.Context) (Record, error) {
+	r, ok := j.Phone.model.Hand("format-data")
+	if !ok {
+		r = model.Recipe{Do: []string{`On the phone, choose the menu entry that formats all data (not just the caches).`}}
+	}
+	j.Obs.Hands(r, handsLimit)
+	yes, err := j.Obs.Ask("Does the phone say that the data was formatted?")
+	if err != nil {
+		return Record{}, err
+	}
+	if !yes {
+		return Record{}, &link.RefusedError{Command: "format the data", Message: "the person at the phone says that it was not done"}
+	}
+	return Record{Confirm: NotKnown}, nil
+}
+
+// activate chooses a slot and reads back which one is next.
+func (j *Job) activate(ctx context.Context, s *plan.Activate) (Record, error) {
+	a, err := j.Link.FB.SetActive(ctx, s.Slot)
+	rec := Record{Answers: append(a.Lines, a.Text)}
+	if err != nil {
+		return rec, err
+	}
+	s.Effects(j.Card)
+	if err := j.reread(ctx); err != nil {
+		return rec, err
+	}
+	rec.Confirm = PhoneWord
+	if next := j.Card.Get(card.FactNext); next.Evidence == card.Read {
+		if next.Value != s.Slot {
+			return rec, &link.RefusedError{Command: "choose slot " + s.Slot, Message: "it said yes, and slot " + next.Value + " is still next"}
+		}
+		rec.Confirm = ReadBack
+	}
+	return rec, nil
+}

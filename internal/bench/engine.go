@@ -1,0 +1,379 @@
+package bench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/link"
+)
+
+// Word is the word of four letters a line of output begins with.
+type Word string
+
+// The words.
+const (
+	Look Word = "look" // reading
+	Need Word = "need" // asked of the person
+	Good Word = "good" // a check passed
+	Send Word = "send" // work with progress
+	Recv Word = "read"
+	Wait Word = "wait"
+	Hand Word = "hand" // act at the phone
+	Kept Word = "kept" // what stays
+	Lost Word = "lost" // what goes
+	Done Word = "done" // the end
+	Fail Word = "fail" // the other end
+	Next Word = "next" // the command to go on with
+)
+
+// Progress is how far a piece of work is.
+type Progress struct {
+	Word  Word          `json:"-"`
+	What  string        `json:"what"`
+	Note  string        `json:"note,omitempty"` // what the phone is doing
+	Done  int64         `json:"done"`           // bytes
+	Total int64         `json:"total"`          // bytes; 0: not known
+	Rate  int64         `json:"rate"`           // bytes a second
+	Left  time.Duration `json:"-"`
+	End   bool          `json:"-"` // the last one of this piece
+}
+
+// Observer is told what goes on, and asked where a person has to decide.
+type Observer interface {
+	Say(w Word, format string, args ...any)
+	Found(f finding.Finding)
+	Step(n, of int, title, state string) // state: begin, done, failed
+	Work(p Progress)
+	// Ask asks a yes-or-no question; an error when nobody can answer.
+	Ask(question string) (bool, error)
+	// Hands shows what to do at the phone.
+	Hands(r model.Recipe, wait time.Duration)
+}
+
+// FindingError is a job stopped by findings.
+type FindingError struct {
+	Findings []finding.Finding
+	Acted    bool // something had been done before
+	Declined bool // a person said no, or nobody was there to say yes
+}
+
+// Error names the findings.
+func (e *FindingError) Error() string {
+	s := ""
+	for _, f := range e.Findings {
+		if s != "" {
+			s += "; "
+		}
+		s += f.Name + ": " + f.Text
+	}
+	return s
+}
+
+// ErrStopped says that the person stopped the job.
+var ErrStopped = errors.New("stopped by hand")
+
+// Job is one command's work on one phone.
+type Job struct {
+	Phone   *Phone
+	Link    *Link
+	Card    *card.Card
+	Plan    *plan.Plan
+	Extra   []finding.Finding // about the wish itself
+	Files   []FileRecord
+	Command []string
+	Accept  []finding.Accept
+	Yes     bool
+	DryRun  bool
+	Obs     Observer
+	// Soft is closed by the first Ctrl-C: the write in progress is ended.
+	Soft <-chan struct{}
+	// WaitSystem is how long a started system is watched for.
+	WaitSystem time.Duration
+
+	Writes   []WriteResult
+	Packages []PackageResult
+	Dir      string // the job's folder, once there is one
+	// System is what came up, when the job ended in the system and it showed.
+	System *card.Card
+
+	journal *journal
+	acted   bool
+	checked []finding.Finding
+	steps   int
+}
+
+// WriteResult is one image written.
+type WriteResult struct {
+	Partition string `json:"partition"`
+	Slot      string `json:"slot,omitempty"`
+	Bytes     int64  `json:"bytes"`
+	SHA256    string `json:"sha256"`
+	Confirmed string `json:"confirmed"`
+}
+
+// How an act was confirmed.
+const (
+	ReadBack  = "read-back"
+	PhoneWord = "phone-word"
+	NotKnown  = "unknown"
+)
+
+// PackageResult is one package sent.
+type PackageResult struct {
+	Path     string `json:"path"`
+	Outcome  string `json:"outcome"` // installed, refused, failed, unknown
+	Evidence string `json:"evidence,omitempty"`
+	Passes   int    `json:"passes"`
+	Served   int64  `json:"bytes_served"`
+	Distinct int64  `json:"bytes_distinct"`
+}
+
+// Outcomes of a package.
+const (
+	Installed = "installed"
+	Refused   = "refused"
+	Failed    = "failed"
+)
+
+// Close lets the phone go.
+func (j *Job) Close() { j.Link.Close() }
+
+// Run checks the whole job, asks, and carries it out. Errors: *FindingError;
+// *link.RefusedError, *link.LostError, *link.ProtocolError, *WrongModeError
+// and *NotHereError from the phone; ErrStopped.
+func (j *Job) Run(ctx context.Context) error {
+	if err := j.judge(); err != nil || j.DryRun {
+		return err
+	}
+	unlock, err := j.Phone.Lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if j.journal, err = j.Phone.bench.newJournal(j.Phone.Name); err != nil {
+		return err
+	}
+	defer j.journal.close()
+	j.Dir = j.journal.dir
+	begin := Record{Event: "begin", Command: j.Command, Phone: j.Phone.Name, Serial: j.Card.Value(card.FactSerial),
+		Model: j.Card.Value(card.FactModel), Files: j.Files, Found: j.checked}
+	for _, s := range j.Plan.Steps {
+		begin.Steps = append(begin.Steps, s.Title())
+	}
+	if err := j.journal.write(begin); err != nil {
+		return err
+	}
+	err = j.carryOut(ctx)
+	end := Record{Event: "end"}
+	if err != nil {
+		end.Error = err.Error()
+	}
+	if werr := j.journal.write(end); err == nil {
+		err = werr
+	}
+	return err
+}
+
+// judge runs all checks and asks what has to be asked.
+func (j *Job) judge() error {
+	j.checked = finding.Apply(append(append([]finding.Finding(nil), j.Extra...), j.Plan.Check(j.Card)...), j.Accept)
+	for _, f := range j.checked {
+		j.Obs.Found(f)
+	}
+	if stops := finding.Blocking(j.checked); len(stops) > 0 {
+		return &FindingError{Findings: stops}
+	}
+	lost, kept := j.Plan.Cost()
+	for _, s := range lost {
+		j.Obs.Say(Lost, "%s", s)
+	}
+	for _, s := range kept {
+		j.Obs.Say(Kept, "%s", s)
+	}
+	asks := finding.Asking(j.checked)
+	if len(asks) == 0 && len(lost) == 0 {
+		return nil
+	}
+	question := "Go on?"
+	if len(lost) > 0 {
+		question = "All this is lost. Go on?"
+	}
+	if j.DryRun {
+		j.Obs.Say(Need, "%s (a dry run ends here)", question)
+		return nil
+	}
+	return j.ask(question, asks)
+}
+
+func (j *Job) ask(question string, asks []finding.Finding) error {
+	if j.Yes {
+		return nil
+	}
+	yes, err := j.Obs.Ask(question)
+	if err != nil {
+		return err
+	}
+	if !yes {
+		return &FindingError{Findings: asks, Acted: j.acted, Declined: true}
+	}
+	return nil
+}
+
+// carryOut acts step by step.
+func (j *Job) carryOut(ctx context.Context) error {
+	for i, s := range j.Plan.Steps {
+		j.steps = i + 1
+		select {
+		case <-j.Soft:
+			j.journal.write(Record{Event: "interrupted", Step: i + 1, Title: s.Title()})
+			return ErrStopped
+		default:
+		}
+		if err := j.checkAgain(s); err != nil {
+			return err
+		}
+		if err := j.journal.write(Record{Event: "act", Step: i + 1, Title: s.Title(), Touches: s.Touches(j.Card)}); err != nil {
+			return err
+		}
+		j.Obs.Step(i+1, len(j.Plan.Steps), s.Title(), "begin")
+		before := j.Card.Clone()
+		done, err := j.act(ctx, s)
+		if err != nil {
+			j.Obs.Step(i+1, len(j.Plan.Steps), s.Title(), "failed")
+			r := Record{Event: "failed", Step: i + 1, Title: s.Title(), Error: err.Error(), Answers: done.Answers, Bytes: done.Bytes, SHA256: done.SHA256}
+			if werr := j.journal.write(r); werr != nil {
+				return errors.Join(err, werr)
+			}
+			return err
+		}
+		j.acted = true
+		done.Event, done.Step, done.Title = "done", i+1, s.Title()
+		done.Facts = changed(before, j.Card)
+		if err := j.journal.write(done); err != nil {
+			return err
+		}
+		j.Obs.Step(i+1, len(j.Plan.Steps), s.Title(), "done")
+	}
+	return nil
+}
+
+// checkAgain checks a step just before it acts, with what is known by then.
+// What was answered before is not asked twice.
+func (j *Job) checkAgain(s plan.Step) error {
+	var fresh []finding.Finding
+	for _, f := range finding.Apply(s.Check(j.Card, j.Plan.Model, j.Plan.Models), j.Accept) {
+		known := false
+		for _, o := range j.checked {
+			known = known || o.Name == f.Name && o.About == f.About && o.Severity == f.Severity
+		}
+		if !known {
+			j.Obs.Found(f)
+			fresh = append(fresh, f)
+			j.checked = append(j.checked, f)
+		}
+	}
+	if stops := finding.Blocking(fresh); len(stops) > 0 {
+		j.journal.write(Record{Event: "stopped", Title: s.Title(), Found: stops})
+		return &FindingError{Findings: stops, Acted: j.acted}
+	}
+	if asks := finding.Asking(fresh); len(asks) > 0 {
+		if err := j.ask("Go on?", asks); err != nil {
+			j.journal.write(Record{Event: "stopped", Title: s.Title(), Found: asks})
+			return err
+		}
+	}
+	return nil
+}
+
+// changed gives the facts a step has changed.
+func changed(before, after *card.Card) map[string]card.Fact {
+	out := map[string]card.Fact{}
+	for name, f := range after.Facts() {
+		old := before.Get(name)
+		if name != card.FactMode && (old.Value != f.Value || old.Known() != f.Known()) {
+			out[name] = f
+		}
+	}
+	return out
+}
+
+// act carries out one step, confirms it and puts its effects on the card.
+func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
+	switch s := s.(type) {
+	case *plan.Restart:
+		return j.restart(ctx, s)
+	case *plan.Write:
+		return j.writeImage(ctx, s)
+	case *plan.FormatData:
+		return j.formatData(ctx, s)
+	case *plan.Sideload:
+		return j.sideload(ctx, s)
+	case *plan.Activate:
+		return j.activate(ctx, s)
+	}
+	return Record{}, fmt.Errorf("no way to carry out the step %q", s.Title())
+}
+
+// reread reads the card anew over the open link and keeps what a step knows
+// better.
+func (j *Job) reread(ctx context.Context) error {
+	c, err := j.Phone.Read(ctx, j.Link)
+	if err != nil {
+		return err
+	}
+	c.Merge(j.Card)
+	c.Set(card.FactMode, card.Fact{Value: string(j.Link.Mode), Evidence: card.Read, Mode: j.Link.Mode, At: now()})
+	j.Card = c
+	return nil
+}
+
+// sameSerial makes sure that what came back is the phone that went away.
+func sameSerial(before, after *card.Card) error {
+	a, b := before.Get(card.FactSerial), after.Get(card.FactSerial)
+	if a.Evidence == card.Read && b.Evidence == card.Read && a.Value != b.Value {
+		return &link.LostError{During: "the restart", Err: fmt.Errorf("another phone answers at its place: %s instead of %s", b.Value, a.Value)}
+	}
+	return nil
+}
+
+// SetWish puts the wish: the steps compiled for the phone as it is.
+func (j *Job) SetWish(extra []finding.Finding, steps ...plan.Step) {
+	j.Extra = append(j.Extra, extra...)
+	j.Plan = plan.Compile(j.Card, j.Phone.Model(), j.Phone.bench.Models, steps...)
+}
+
+// NewJob connects to the phone and reads it.
+func (p *Phone) NewJob(ctx context.Context, obs Observer) (*Job, error) {
+	l, err := p.Open(ctx, obs)
+	if err != nil {
+		return nil, err
+	}
+	c, err := p.Read(ctx, l)
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	return &Job{Phone: p, Link: l, Card: c, Obs: obs, WaitSystem: time.Minute}, nil
+}
+
+// allowLimit is how long the owner has to allow this computer's key.
+const allowLimit = 2 * time.Minute
+
+// Open connects to the phone. One that does not know this computer's key is
+// shown it, and the owner's answer awaited; without one that is the finding
+// not-authorised.
+func (p *Phone) Open(ctx context.Context, obs Observer) (*Link, error) {
+	l, err := p.Connect(ctx, nil)
+	if denied := notAuthorised(err); denied == nil {
+		return l, err
+	} else if obs == nil {
+		return nil, p.deniedError(denied.Fingerprint)
+	}
+	return p.offerKey(ctx, obs, allowLimit)
+}

@@ -1,0 +1,238 @@
+package bench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/ota"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/link"
+	"jarlid/internal/link/adb"
+)
+
+const (
+	// quietLimit is how long a recovery may ask for nothing while it installs.
+	quietLimit = 30 * time.Minute
+	// backLimit is how long a recovery may take to come back from sideload
+	// mode to its menu.
+	backLimit = 15 * time.Second
+)
+
+// sideload sends one package and finds out what became of it.
+func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Record, error) {
+	src, err := openSource(s.File.Path, s.File.Size)
+	if err != nil {
+		return Record{}, err
+	}
+	defer src.f.Close()
+	hctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	sum := digest(hctx, src.f, s.File.Size)
+	reading := newReading(s.File)
+	m := newMeter(j.Obs, Send, s.Title(), s.File.Size)
+	closing, err := j.serve(ctx, src, s.File.Size, reading, m)
+	m.end()
+	rec := Record{Bytes: reading.Served, Answers: []string{string(closing)}}
+	pkg := PackageResult{Path: s.File.Path, Outcome: NotKnown, Passes: reading.Pass, Served: reading.Served, Distinct: reading.Distinct}
+	var lost *link.LostError
+	if err != nil && !errors.As(err, &lost) {
+		cancel()
+		sum()
+		j.Packages = append(j.Packages, pkg)
+		return rec, err
+	}
+	digestText, derr := sum()
+	if derr == nil {
+		derr = src.unchanged()
+	}
+	if derr != nil {
+		j.Packages = append(j.Packages, pkg)
+		return rec, derr
+	}
+	rec.SHA256 = digestText
+	j.say(closing, lost)
+	next := j.Card.Value(card.FactNext)
+	seen := j.comeBack(ctx)
+	j.weigh(&pkg, closing, reading, next, seen)
+	for _, line := range seen.errors {
+		j.Obs.Say(Look, "the recovery's log: %s", line)
+	}
+	rec.Answers = append(rec.Answers, seen.errors...)
+	rec.Confirm = pkg.Evidence
+	j.Packages = append(j.Packages, pkg)
+	return rec, j.outcome(s, &pkg, lost, seen.back)
+}
+
+func newReading(f *ident.File) *ota.Reading {
+	var off, size int64
+	if f.Package != nil {
+		off, size = f.Package.PayloadOffset, f.Package.PayloadSize
+	}
+	return ota.NewReading(f.Size, adb.SideloadBlock, off, size)
+}
+
+func (j *Job) serve(ctx context.Context, src *source, size int64, reading *ota.Reading, m *meter) (adb.Closing, error) {
+	passStart, pass := time.Now(), 0
+	return j.Link.ADB.Sideload(ctx, src.f, size, quietLimit, func(off, n int64) {
+		reading.Ask(off, n)
+		what, done, total := reading.Doing()
+		if reading.Pass != pass {
+			pass, passStart = reading.Pass, time.Now()
+			m.start = passStart
+		}
+		m.p.Note, m.p.Total = what, total
+		m.set(done)
+	})
+}
+
+// say tells the phone's closing word for what it is.
+func (j *Job) say(closing adb.Closing, lost *link.LostError) {
+	switch {
+	case lost != nil:
+		j.Obs.Say(Look, "the connection ended: %v", lost.Err)
+	case closing == adb.ClosedDone:
+		j.Obs.Say(Look, `the phone's closing word is "done"; some recoveries say that whatever happened`)
+	case closing == adb.ClosedFail:
+		j.Obs.Say(Look, `the phone's closing word is "failed"`)
+	default:
+		j.Obs.Say(Look, "the phone closed the session without a word, as some recoveries do")
+	}
+}
+
+// after is what a recovery shows when it has come back from sideload mode.
+type after struct {
+	back   bool     // it can be seen at all; recoveries without a shell never are
+	errors []string // the last errors of its log
+	record string   // its own record of the install: "1" done, "0" failed, "" none
+}
+
+// comeBack waits for the recovery to return to its menu and reads its log, its
+// record of the install and its slots there.
+func (j *Job) comeBack(ctx context.Context) after {
+	var a after
+	vctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	select {
+	case <-j.Link.ADB.Done():
+	case <-vctx.Done():
+	}
+	cancel()
+	j.Link.Close()
+	l, err := j.Phone.Await(ctx, card.Recovery, backLimit, true)
+	if err != nil {
+		return a
+	}
+	j.Link = l
+	if j.reread(ctx) != nil {
+		return a
+	}
+	a.back = true
+	if text, err := shell(ctx, l, "cat /tmp/recovery.log"); err == nil {
+		for line := range strings.Lines(text) {
+			// The platform's recovery marks errors with "E:".
+			if line = strings.TrimSpace(line); strings.HasPrefix(line, "E:") {
+				a.errors = append(a.errors, strings.TrimSpace(line[2:]))
+			}
+		}
+		a.errors = a.errors[max(0, len(a.errors)-5):]
+	}
+	// The platform's recovery writes the package's name and, in the second
+	// line, 1 or 0 (TEMPORARY_INSTALL_FILE in install.cpp).
+	if text, err := shell(ctx, l, "cat /tmp/last_install"); err == nil {
+		if lines := strings.Split(text, "\n"); len(lines) > 1 {
+			a.record = strings.TrimSpace(lines[1])
+		}
+	}
+	return a
+}
+
+// weigh decides what became of a package: the phone's word alone never makes
+// it installed.
+func (j *Job) weigh(pkg *PackageResult, closing adb.Closing, reading *ota.Reading, before string, a after) {
+	next, running := j.Card.Get(card.FactNext), j.Card.Get(card.FactStarted)
+	read := a.back && next.Evidence == card.Read && running.Evidence == card.Read
+	switch {
+	case closing == adb.ClosedFail && reading.Pass < 2:
+		pkg.Outcome, pkg.Evidence = Refused, "the phone said that it failed, before it read the payload to write it"
+	case closing == adb.ClosedFail:
+		pkg.Outcome, pkg.Evidence = Failed, "the phone said that it failed"
+	case read && before != "" && next.Value != before:
+		pkg.Outcome, pkg.Evidence = Installed, fmt.Sprintf("slot %s starts next now, before it was slot %s", next.Value, before)
+	case a.record == "0":
+		pkg.Outcome, pkg.Evidence = Failed, "the recovery's own record says that it failed"
+	case read && next.Value == running.Value:
+		pkg.Outcome, pkg.Evidence = Failed, fmt.Sprintf("slot %s, which is running, still starts next", next.Value)
+	case read && a.record == "1":
+		pkg.Outcome, pkg.Evidence = Installed, fmt.Sprintf("the recovery's own record says so, and slot %s starts next", next.Value)
+	}
+	if pkg.Outcome != Installed && len(a.errors) > 0 {
+		pkg.Evidence = strings.TrimPrefix(pkg.Evidence+": "+a.errors[len(a.errors)-1], ": ")
+	}
+}
+
+// outcome turns the outcome into the step's end and its effects.
+func (j *Job) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostError, back bool) error {
+	switch pkg.Outcome {
+	case Installed:
+		j.Obs.Say(Good, "installed: %s", pkg.Evidence)
+		read := j.Card
+		j.Card = read.Clone()
+		s.Effects(j.Card)
+		for _, name := range []string{card.FactMode, card.FactStarted, card.FactNext} {
+			j.Card.Set(name, read.Get(name))
+		}
+		return nil
+	case Refused, Failed:
+		return &link.RefusedError{Command: s.Title(), Message: pkg.Evidence}
+	}
+	switch {
+	case lost != nil:
+		return lost
+	case back:
+		return &UnknownError{Text: "nobody can tell whether the package was installed: the phone says nothing about its slots"}
+	}
+	return &UnknownError{Text: "nobody can tell yet whether the package was installed: this recovery can't be read",
+		Hint: "look at the phone's screen; then bring it into the bootloader, where jarlid slot shows which slot starts next"}
+}
+
+// UnknownError says that an act's outcome can't be told.
+type UnknownError struct{ Text, Hint string }
+
+// Error says what is unknown.
+func (e *UnknownError) Error() string { return e.Text }
+
+// ConfirmSlot says, after a restart into recovery, whether the phone came up
+// on the slot it should, and whether the recovery there is the one that was
+// set.
+func (j *Job) ConfirmSlot(from string) {
+	if j.Link == nil {
+		return
+	}
+	started := j.Card.Get(card.FactStarted)
+	if started.Evidence != card.Read {
+		return
+	}
+	if from != "" && started.Value != from {
+		j.Obs.Say(Good, "the phone came up on slot %s; before the install it ran on slot %s", started.Value, from)
+	} else if from != "" {
+		j.Obs.Say(Look, "the phone came up on slot %s, as before", started.Value)
+	}
+	running := j.Card.Value(card.FactRecovery)
+	home := plan.Suffixed(j.Phone.model.RecoveryPartition(), started.Value)
+	set := j.Card.Get(card.FactHolds + home)
+	switch {
+	case running == "":
+	case set.Evidence == card.Journal && set.Value != running:
+		j.Obs.Found(finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Care, About: home,
+			Text: fmt.Sprintf("the recovery that runs is %s, %s was set before", running, set.Value), Remedy: "jarlid recovery set FILE"})
+	case set.Evidence == card.Journal:
+		j.Obs.Say(Good, "%s is still there on slot %s", running, started.Value)
+	default:
+		j.Obs.Say(Look, "the recovery that runs is %s", running)
+	}
+}

@@ -1,0 +1,421 @@
+package cli
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/bench"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/plan"
+)
+
+func globFiles(pattern string) ([]string, error) { return filepath.Glob(pattern) }
+
+// phoneLine says in a line which phone it is and in what state.
+func phoneLine(p *bench.Phone, c *card.Card) string {
+	parts := []string{strings.TrimSpace(p.Name + " " + c.Value(card.FactSerial)), modeWords(c.Mode())}
+	if m := c.Value(card.FactModel); m != "" && m != p.Name {
+		parts = append(parts, "model "+m)
+	}
+	if yes, known := c.Yes(card.FactUnlocked); known {
+		parts = append(parts, map[bool]string{true: "unlocked", false: "locked"}[yes])
+	}
+	if s := c.Value(card.FactStarted); s != "" {
+		parts = append(parts, "started from slot "+s)
+	}
+	if s := c.Value(card.FactNext); s != "" {
+		parts = append(parts, "slot "+s+" is next")
+	}
+	for _, name := range []string{card.FactRecovery, card.FactVersion} {
+		if f := c.Get(name); f.Evidence == card.Read {
+			parts = append(parts, f.Value)
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func modeWords(m card.Mode) string {
+	switch m {
+	case card.Bootloader:
+		return "fastboot mode"
+	case card.Fastbootd:
+		return "userspace fastboot"
+	case card.Recovery:
+		return "in recovery"
+	case card.Sideload:
+		return "waiting for a package"
+	case card.System:
+		return "system running"
+	}
+	return "not seen"
+}
+
+// benchRow is one phone in the result of `bench`.
+type benchRow struct {
+	Name     string  `json:"name"`
+	Serial   *string `json:"serial"`
+	Model    *string `json:"model"`
+	Mode     string  `json:"mode"`
+	NextSlot *string `json:"next_slot"`
+	Unlocked *bool   `json:"unlocked"`
+	Address  string  `json:"address"`
+	Denied   string  `json:"not_authorised,omitempty"`
+}
+
+func known(c *card.Card, name string) *string {
+	if v := c.Value(name); v != "" {
+		return &v
+	}
+	return nil
+}
+
+func knownYes(c *card.Card, name string) *bool {
+	if yes, ok := c.Yes(name); ok {
+		return &yes
+	}
+	return nil
+}
+
+func orUnknown(s *string) string {
+	if s == nil {
+		return "unknown"
+	}
+	return *s
+}
+
+func (a *app) look(ctx context.Context) (here []bench.Seen, absent []string, err error) {
+	b, err := a.bench()
+	if err != nil {
+		return nil, nil, err
+	}
+	if a.on == "" {
+		return b.Look(ctx)
+	}
+	p, err := b.Pick(ctx, a.on)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := p.Look(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return []bench.Seen{*s}, nil, nil
+}
+
+func (a *app) benchRows(here []bench.Seen) []benchRow {
+	rows := []benchRow{}
+	for _, s := range here {
+		r := benchRow{Name: s.Name, Serial: known(s.Card, card.FactSerial), Model: known(s.Card, card.FactModel), Mode: string(s.Mode),
+			NextSlot: known(s.Card, card.FactNext), Unlocked: knownYes(s.Card, card.FactUnlocked), Address: s.Address}
+		if s.Denied != nil {
+			r.Denied = s.Denied.Fingerprint
+		}
+		rows = append(rows, r)
+	}
+	return rows
+}
+
+func (a *app) printBench(here []bench.Seen, absent []string) {
+	rows := a.benchRows(here)
+	a.result["phones"] = rows
+	if a.json {
+		return
+	}
+	var lines [][]string
+	for _, r := range rows {
+		unlocked := "unknown"
+		if r.Unlocked != nil {
+			unlocked = map[bool]string{true: "yes", false: "no"}[*r.Unlocked]
+		}
+		mode := r.Mode
+		if r.Denied != "" {
+			mode += ", not authorised"
+		}
+		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, orUnknown(r.NextSlot), unlocked, r.Address})
+	}
+	if len(lines) > 0 {
+		a.out.table([]string{"NAME", "SERIAL", "MODEL", "MODE", "NEXT SLOT", "UNLOCKED", "ADDRESS"}, lines)
+	}
+	for _, n := range absent {
+		a.out.Say("note", "%s is listed and does not answer: off, restarting, in a mode without a connection, or unplugged", n)
+	}
+}
+
+func (a *app) benchCommand() *cobra.Command {
+	return &cobra.Command{Use: "bench", Short: "The phones that are here, one row each", Args: noWords,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			here, absent, err := a.look(cmd.Context())
+			if err != nil {
+				return err
+			}
+			a.printBench(here, absent)
+			if len(here) == 0 {
+				return &bench.NotHereError{Text: "no phone is here"}
+			}
+			return nil
+		}}
+}
+
+// status is the program without a command.
+func (a *app) status(ctx context.Context) error {
+	here, absent, err := a.look(ctx)
+	if err != nil {
+		return err
+	}
+	a.result["phones"] = a.benchRows(here)
+	for _, s := range here {
+		if s.Denied != nil {
+			a.out.Say(bench.Look, "%s, system running, does not know this computer's key %s", s.Name, s.Denied.Fingerprint)
+			a.next = append(a.next, "jarlid explain "+finding.NotAuthorised)
+			continue
+		}
+		a.out.Say(bench.Look, "%s", phoneLine(s.Phone, s.Card))
+		sug := plan.Suggest(s.Card, s.Model())
+		if sug.Command != "" {
+			a.out.Say("note", "%s", sug.Why)
+			a.next = append(a.next, a.command(sug.Command, s.Name))
+		}
+	}
+	for _, n := range absent {
+		a.out.Say("note", "%s is listed and does not answer", n)
+	}
+	if len(here) == 0 {
+		a.out.Say(bench.Look, "no phone is here")
+		a.next = append(a.next, "jarlid demo", "jarlid --help")
+	}
+	return nil
+}
+
+func (a *app) identCommand() *cobra.Command {
+	return &cobra.Command{Use: "ident FILE...", Short: "What each file is, and where it would go", Args: words(1, -1, "one or more files"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			paths, err := expand(args)
+			if err != nil {
+				return err
+			}
+			var files []*ident.File
+			var bad error
+			for _, path := range paths {
+				f, err := a.identify(path)
+				if err != nil {
+					a.out.Say(bench.Fail, "%v", err)
+					bad = errors.Join(bad, err)
+					continue
+				}
+				files = append(files, f)
+				a.printFile(f)
+			}
+			a.result["files"] = files
+			if bad != nil {
+				return fmt.Errorf("%d of %d files could not be read", len(paths)-len(files), len(paths))
+			}
+			return nil
+		}}
+}
+
+// identify opens a file and says what it is.
+func (a *app) identify(path string) (*ident.File, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if st.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; name the files in it", path)
+	}
+	return ident.Identify(f, st.Size(), path), nil
+}
+
+func (a *app) printFile(f *ident.File) {
+	if a.json {
+		return
+	}
+	name := filepath.Base(f.Path)
+	switch {
+	case f.Kind == ident.Unknown:
+		a.out.Say(bench.Look, "%s, %s: I don't know this file", name, size(f.Size))
+		if len(f.Wrapped) > 0 {
+			a.out.Say("note", "it is wrapped (%s); what is inside has not been looked at", strings.Join(f.Wrapped, ", "))
+		}
+		if len(f.Head) > 0 {
+			a.out.Say(bench.Look, "first bytes: %s", firstBytes(f.Head))
+		} else {
+			a.out.Say("care", "the file is empty")
+		}
+	default:
+		a.out.Say(bench.Good, "%s is %s, %s", name, f.Words(), size(f.Size))
+	}
+	for _, text := range f.Lines() {
+		a.out.Say(bench.Look, "%s", text)
+	}
+	if f.Damage != "" {
+		if f.Short {
+			a.out.Say("stop", "%s: %s", finding.DownloadCutShort, f.Damage)
+		} else {
+			a.out.Say("care", "it is damaged: %s", f.Damage)
+		}
+	}
+	var to []string
+	for _, d := range f.GoesTo {
+		to = append(to, d.String())
+	}
+	if len(to) > 0 {
+		a.out.Say(bench.Look, "goes to %s: %s", strings.Join(to, ", "), f.GoesTo[0].Why)
+	}
+}
+
+// firstBytes shows a file's head in hex and as text.
+func firstBytes(b []byte) string {
+	b = b[:min(len(b), 24)]
+	text := strings.Map(func(r rune) rune {
+		if r < ' ' || r > '~' {
+			return '.'
+		}
+		return r
+	}, string(b))
+	return hex.EncodeToString(b) + "  " + text
+}
+
+// slotRow is one slot in the result of `slot`.
+type slotRow struct {
+	Slot       string `json:"slot"`
+	Started    *bool  `json:"started_from"`
+	Next       *bool  `json:"next"`
+	Bootable   *bool  `json:"bootable"`
+	Successful *bool  `json:"successful"`
+	Tries      *int64 `json:"tries_left"`
+}
+
+func (a *app) slotCommand() *cobra.Command {
+	show := func(cmd *cobra.Command, _ []string) error { return a.slotShow(cmd.Context()) }
+	c := &cobra.Command{Use: "slot", Short: "Both slots side by side: started from, starts next, good, tries left", Args: noWords, RunE: show}
+	c.AddCommand(&cobra.Command{Use: "show", Short: "The same", Args: noWords, RunE: show},
+		&cobra.Command{Use: "use SLOT", Short: "Choose the slot that starts next", Args: words(1, 1, "a slot: a, b or other"),
+			ValidArgs: []string{"a", "b", "other"},
+			RunE: func(cmd *cobra.Command, args []string) error {
+				j, err := a.job(cmd.Context(), cmd, args)
+				if err != nil {
+					return err
+				}
+				defer j.Close()
+				slots, err := plan.Target{Slot: args[0]}.SlotsOf(j.Card)
+				if err != nil || len(slots) != 1 || slots[0] == "" {
+					if err == nil {
+						err = fmt.Errorf("%q does not mean one slot: a, b or other", args[0])
+					}
+					return usage("%v", err)
+				}
+				j.SetWish(nil, &plan.Activate{Slot: slots[0]})
+				if err := a.run(cmd.Context(), j); err != nil || a.dry {
+					return err
+				}
+				a.out.Say(bench.Done, "slot %s starts next; its tries are full again, and it counts as not yet proven", slots[0])
+				a.result["slot_next"] = slots[0]
+				a.suggest(j)
+				return nil
+			}})
+	return c
+}
+
+func (a *app) slotShow(ctx context.Context) error {
+	b, err := a.bench()
+	if err != nil {
+		return err
+	}
+	p, err := b.Pick(ctx, a.on)
+	if err != nil {
+		return err
+	}
+	j, err := p.NewJob(ctx, a.out)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	c := j.Card
+	a.out.Say(bench.Look, "%s", phoneLine(p, c))
+	slots, told := c.Slots()
+	rows := []slotRow{}
+	var lines [][]string
+	for _, s := range slots {
+		r := slotRow{Slot: s, Bootable: knownYes(c, card.FactBootable+s), Successful: knownYes(c, card.FactGood+s)}
+		is := func(fact string) *bool {
+			if v := c.Value(fact); v != "" {
+				same := v == s
+				return &same
+			}
+			return nil
+		}
+		r.Started, r.Next = is(card.FactStarted), is(card.FactNext)
+		if n, ok := c.Number(card.FactTries + s); ok {
+			r.Tries = &n
+		}
+		rows = append(rows, r)
+		tries := "unknown"
+		if r.Tries != nil {
+			tries = fmt.Sprint(*r.Tries)
+		}
+		lines = append(lines, []string{s, yesWord(r.Started), yesWord(r.Next), yesWord(r.Bootable), yesWord(r.Successful), tries})
+	}
+	a.result["slots"] = rows
+	switch {
+	case !told:
+		a.out.Say("care", "this phone does not say whether it has slots")
+	case len(slots) == 0:
+		a.out.Say(bench.Good, "this phone has no slots: one of everything")
+	case !a.json:
+		a.out.table([]string{"SLOT", "STARTED FROM", "STARTS NEXT", "BOOTABLE", "PROVEN", "TRIES LEFT"}, lines)
+		if c.Mode() == card.Bootloader {
+			a.out.Say("note", "in the bootloader nothing has been started from a slot yet")
+		}
+		started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
+		if started != "" && next != "" && started != next {
+			a.out.Say("note", "started from and starts next differ: something was installed to slot %s or it was chosen; a restart goes there", next)
+		}
+	}
+	return nil
+}
+
+func yesWord(b *bool) string {
+	if b == nil {
+		return "unknown"
+	}
+	return map[bool]string{true: "yes", false: "no"}[*b]
+}
+
+func (a *app) explainCommand() *cobra.Command {
+	return &cobra.Command{Use: "explain NAME", Short: "A finding at length", Args: words(1, 1, "the name of a finding"),
+		ValidArgs: finding.Names(),
+		RunE: func(_ *cobra.Command, args []string) error {
+			t, ok := finding.Explain(args[0])
+			if !ok {
+				a.out.Say(bench.Look, "findings: %s", strings.Join(finding.Names(), ", "))
+				return usage("there is no finding called %q", args[0])
+			}
+			a.result["finding"] = t
+			if a.json {
+				return nil
+			}
+			a.out.Say(bench.Look, "%s: %s", t.Name, t.Meaning)
+			a.out.Say("note", "%s", t.Why)
+			a.out.Say(bench.Need, "%s", t.Remedy)
+			if t.Final {
+				a.out.Say("stop", "this one cannot be accepted")
+			} else {
+				a.out.Say("note", "where it stops a job, --accept %s lifts it; where it asks, --yes answers", t.Name)
+			}
+			return nil
+		}}
+}

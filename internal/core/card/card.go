@@ -1,0 +1,255 @@
+// Package card holds what is known about one phone: facts, each with the
+// evidence for it.
+package card
+
+import (
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Evidence says where a fact comes from.
+type Evidence string
+
+// The kinds of evidence. A fact without any is Unknown.
+const (
+	Read    Evidence = "read"    // the phone said so, now
+	Saved   Evidence = "saved"   // a card kept earlier
+	Journal Evidence = "journal" // what Jar Lid itself did
+	Model   Evidence = "model"   // the model file
+	Said    Evidence = "said"    // the person answered
+	Unknown Evidence = "unknown"
+)
+
+// Mode is what a phone is running.
+type Mode string
+
+// The modes; None is a phone that shows nothing.
+const (
+	None       Mode = ""
+	Bootloader Mode = "bootloader"
+	Fastbootd  Mode = "fastbootd" // fastboot in userspace
+	Recovery   Mode = "recovery"
+	Sideload   Mode = "sideload"
+	System     Mode = "system"
+)
+
+// Modes are all modes a phone can be sent to.
+var Modes = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System}
+
+// Names of facts. Those that end in a dot are completed by a slot's letter or
+// a partition's name.
+const (
+	FactMode      = "mode"
+	FactModel     = "model"
+	FactProduct   = "product" // the phone's own word, before aliases
+	FactSerial    = "serial"
+	FactUnlocked  = "unlocked"   // yes, no
+	FactSlots     = "slot.count" // 0 or 1: no slots
+	FactStarted   = "slot.started"
+	FactNext      = "slot.next"
+	FactBootable  = "slot.bootable."
+	FactGood      = "slot.successful."
+	FactTries     = "slot.tries."
+	FactPercent   = "battery.percent"
+	FactVolts     = "battery.millivolts"
+	FactCharged   = "battery.suffices" // yes, no: the bootloader's own verdict
+	FactDownload  = "download.max"     // bytes
+	FactSize      = "partition.size."  // bytes
+	FactSlotted   = "partition.slotted."
+	FactHolds     = "holds."  // what a partition holds, in words
+	FactDigest    = "digest." // SHA-256 of what was written to a partition
+	FactData      = "data"    // encrypted, formatted, plain
+	FactDebugging = "debugging"
+	FactRecovery  = "recovery.running" // what the running recovery calls itself
+	FactRoot      = "root.shell"       // yes, no
+	FactVersion   = "system.version"   // what the running system calls itself
+	FactBuild     = "system.build"
+)
+
+// Values of FactData.
+const (
+	DataEncrypted = "encrypted"
+	DataFormatted = "formatted"
+	DataPlain     = "plain"
+)
+
+// Fact is a value with its evidence.
+type Fact struct {
+	Value    string    `json:"value"`
+	Evidence Evidence  `json:"evidence"`
+	Mode     Mode      `json:"mode,omitempty"` // the mode it was read in
+	At       time.Time `json:"at,omitzero"`
+	Why      string    `json:"why,omitempty"` // for an unknown: why, in words
+}
+
+// Known tells whether there is a value.
+func (f Fact) Known() bool { return f.Evidence != "" && f.Evidence != Unknown }
+
+// Card is the facts about one phone. The zero Card is empty and ready.
+type Card struct {
+	facts map[string]Fact
+}
+
+// Set puts a fact; an unknown one overrules what was known before.
+func (c *Card) Set(name string, f Fact) {
+	if c.facts == nil {
+		c.facts = map[string]Fact{}
+	}
+	if f.Evidence == "" {
+		f.Evidence = Unknown
+	}
+	c.facts[name] = f
+}
+
+// Learn puts value as a fact with the given evidence.
+func (c *Card) Learn(name, value string, e Evidence) {
+	c.Set(name, Fact{Value: value, Evidence: e, Mode: c.Mode()})
+}
+
+// Forget makes a fact unknown and says why.
+func (c *Card) Forget(name, why string) { c.Set(name, Fact{Evidence: Unknown, Why: why}) }
+
+// Get gives a fact, one with evidence Unknown when there is none.
+func (c *Card) Get(name string) Fact {
+	f, ok := c.facts[name]
+	if !ok {
+		return Fact{Evidence: Unknown}
+	}
+	return f
+}
+
+// Value gives a fact's value, empty when unknown.
+func (c *Card) Value(name string) string {
+	if f := c.Get(name); f.Known() {
+		return f.Value
+	}
+	return ""
+}
+
+// Yes gives a yes-or-no fact.
+func (c *Card) Yes(name string) (yes, known bool) {
+	switch c.Value(name) {
+	case "yes":
+		return true, true
+	case "no":
+		return false, true
+	}
+	return false, false
+}
+
+// Number gives a number fact.
+func (c *Card) Number(name string) (n int64, known bool) {
+	n, err := strconv.ParseInt(c.Value(name), 10, 64)
+	return n, err == nil
+}
+
+// Mode gives the mode the phone is in.
+func (c *Card) Mode() Mode { return Mode(c.facts[FactMode].Value) }
+
+// Slots gives the slots' letters, none on a phone without slots. known is
+// false when it can't be told.
+func (c *Card) Slots() (slots []string, known bool) {
+	n, known := c.Number(FactSlots)
+	if !known || n < 2 {
+		return nil, known
+	}
+	for i := range min(n, 4) {
+		slots = append(slots, string(rune('a'+i)))
+	}
+	return slots, true
+}
+
+// Other gives the slot that is not the given one, of two.
+func Other(slot string) string {
+	switch slot {
+	case "a":
+		return "b"
+	case "b":
+		return "a"
+	}
+	return ""
+}
+
+// Names gives the names of all facts, sorted.
+func (c *Card) Names() []string { return slices.Sorted(maps.Keys(c.facts)) }
+
+// Clone gives an independent copy.
+func (c *Card) Clone() *Card { return &Card{facts: maps.Clone(c.facts)} }
+
+// Merge takes every fact of o that c does not know.
+func (c *Card) Merge(o *Card) {
+	for name, f := range o.facts {
+		if !c.Get(name).Known() {
+			c.Set(name, f)
+		}
+	}
+}
+
+// Facts gives all facts by name.
+func (c *Card) Facts() map[string]Fact { return maps.Clone(c.facts) }
+
+// ParseYes reads the ways phones spell yes and no.
+func ParseYes(s string) (yes, ok bool) {
+	switch strings.ToLower(strings.TrimSpace(s)) {
+	case "yes", "true", "1", "y", "on", "unlocked", "orange":
+		return true, true
+	case "no", "false", "0", "n", "off", "locked", "green", "yellow":
+		return false, true
+	}
+	return false, false
+}
+
+// ParseSize reads a size as bootloaders write it: hex with 0x, hex without it,
+// or decimal. Where only digits are there and both readings are possible, the
+// one that is a multiple of 4096 is right, as sizes on a phone are; of two
+// possible ones the smaller is the safe one.
+func ParseSize(s string) (n int64, ok bool) {
+	s = strings.ToLower(strings.TrimSpace(s))
+	if h, cut := strings.CutPrefix(s, "0x"); cut {
+		n, err := strconv.ParseInt(h, 16, 64)
+		return n, err == nil && n >= 0
+	}
+	dec, errDec := strconv.ParseInt(s, 10, 64)
+	hex, errHex := strconv.ParseInt(s, 16, 64)
+	switch {
+	case errDec != nil:
+		return hex, errHex == nil && hex >= 0
+	case dec < 0:
+		return 0, false
+	case errHex != nil, dec == hex:
+		return dec, true
+	case strings.HasPrefix(s, "0"): // padded: how hex is printed
+		return hex, true
+	}
+	if dec%4096 != 0 && hex%4096 == 0 {
+		return hex, true
+	}
+	return dec, true
+}
+
+// ParseMillivolts reads a battery voltage: "4012mV", "4012", "4.0 V", or
+// microvolts as some drivers give them.
+func ParseMillivolts(s string) (mv int64, ok bool) {
+	s = strings.ToLower(strings.TrimSpace(s))
+	s = strings.TrimSpace(strings.TrimSuffix(s, "mv"))
+	if v, cut := strings.CutSuffix(s, "v"); cut {
+		s = strings.TrimSpace(v)
+	}
+	f, err := strconv.ParseFloat(s, 64)
+	if err != nil {
+		return 0, false
+	}
+	switch {
+	case f >= 2 && f <= 10: // volts; packs of two cells go to 8.8
+		f *= 1000
+	case f >= 2e6 && f <= 10e6: // microvolts
+		f /= 1000
+	}
+	if f < 2000 || f > 10000 {
+		return 0, false
+	}
+	return int64(f), true
+}

@@ -1,0 +1,117 @@
+// Package finding holds what Jar Lid can find wrong or worth knowing before a
+// step: each finding has a short name to look up, a severity, a reason and a
+// remedy.
+package finding
+
+import (
+	"sort"
+	"strings"
+)
+
+// Severity says what a finding does to a job.
+type Severity string
+
+// The severities: Stop blocks until accepted by name, Care asks, Note tells.
+const (
+	Stop Severity = "stop"
+	Care Severity = "care"
+	Note Severity = "note"
+)
+
+// The names of the findings.
+const (
+	LockedBootloader  = "locked-bootloader"
+	BatteryLow        = "battery-low"
+	WrongModel        = "wrong-model"
+	NoSuchPartition   = "no-such-partition"
+	ImageTooBig       = "image-too-big"
+	NotARecovery      = "not-a-recovery"
+	RecoveryOnOneSlot = "recovery-on-one-slot"
+	EncryptedData     = "encrypted-data"
+	SlotEmpty         = "slot-empty"
+	RecoveryReplaced  = "recovery-replaced"
+	DownloadCutShort  = "download-cut-short"
+	NotAuthorised     = "not-authorised"
+	SeveralPhones     = "several-phones"
+	NoShell           = "no-root-shell"
+	NotAPackage       = "not-a-package"
+	DeltaPackage      = "delta-package"
+)
+
+// Finding is one thing found, on one phone and file.
+type Finding struct {
+	Name     string   `json:"name"`
+	Severity Severity `json:"severity"`
+	About    string   `json:"about,omitempty"` // the partition, slot or file it is about
+	Text     string   `json:"text"`            // what is so, here
+	Remedy   string   `json:"remedy,omitempty"`
+	Final    bool     `json:"final,omitempty"` // cannot be accepted
+	Accepted bool     `json:"accepted,omitempty"`
+}
+
+// Accept is what a person lifts: a finding by name, on everything or on one
+// partition or file.
+type Accept struct{ Name, What string }
+
+// ParseAccept reads NAME or NAME=WHAT.
+func ParseAccept(s string) Accept {
+	name, what, _ := strings.Cut(s, "=")
+	return Accept{Name: name, What: what}
+}
+
+// Apply marks the findings that are lifted by the given words. Findings that
+// cannot be accepted stay as they are.
+func Apply(list []Finding, accepts []Accept) []Finding {
+	out := make([]Finding, len(list))
+	for i, f := range list {
+		for _, a := range accepts {
+			if a.Name == f.Name && (a.What == "" || a.What == f.About) && !f.Final {
+				f.Accepted = true
+			}
+		}
+		out[i] = f
+	}
+	return out
+}
+
+// Blocking gives the findings that stop a job.
+func Blocking(list []Finding) []Finding { return pick(list, Stop) }
+
+// Asking gives the findings a person has to say yes to.
+func Asking(list []Finding) []Finding { return pick(list, Care) }
+
+func pick(list []Finding, s Severity) []Finding {
+	var out []Finding
+	for _, f := range list {
+		if f.Severity == s && !f.Accepted {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Text is a finding explained at length.
+type Text struct {
+	Name    string `json:"name"`
+	Meaning string `json:"meaning"` // what it says
+	Why     string `json:"why"`     // what would happen
+	Remedy  string `json:"remedy"`  // what to do
+	Final   bool   `json:"final"`   // cannot be accepted
+}
+
+// Explain gives the text for a name.
+func Explain(name string) (Text, bool) {
+	t, ok := texts[name]
+	t.Name = name
+	return t, ok
+}
+
+// Names gives all names, sorted.
+func Names() []string {
+	list := make([]string, 0, len(texts))
+	for n := range texts {
+		list = append(list, n)
+	}
+	sort.Strings(list)
+	return list
+}

@@ -1,0 +1,113 @@
+package boot
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+	"path"
+	"strings"
+
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/cpio"
+	"jarlid/internal/core/image/wrap"
+)
+
+// MaxRamdisk is how many bytes a ramdisk may unpack to. Phones of today have
+// ramdisks of up to some 200 MiB; a gigabyte is a bomb.
+const MaxRamdisk = 1 << 30
+
+// maxProps is the size up to which a property file inside is kept, in bytes.
+const maxProps = 1 << 20
+
+// Ramdisk is what a ramdisk is found to hold.
+type Ramdisk struct {
+	Compression wrap.Kind
+	Files       int
+	Recovery    bool              // holds the recovery program
+	NormalStart bool              // also holds what a normal start needs (first-stage mounts)
+	Props       map[string]string // of the property files inside
+	Wanted      map[string][]byte // the files asked for by name
+}
+
+// ReadRamdisk unpacks a ramdisk as a stream and looks at what is in it. The
+// contents of files named in want (without a leading slash) are kept, up to a
+// mebibyte each.
+func ReadRamdisk(r io.Reader, want ...string) (*Ramdisk, error) {
+	br := bufio.NewReaderSize(r, 64<<10)
+	head, err := br.Peek(6)
+	if err != nil && len(head) == 0 {
+		return nil, image.Truncated("ramdisk", 0, 6, 0)
+	}
+	rd := &Ramdisk{Compression: wrap.Detect(head), Props: map[string]string{}, Wanted: map[string][]byte{}}
+	z, err := wrap.NewReader(rd.Compression, br)
+	if err != nil {
+		return nil, &image.Error{Format: "ramdisk", Offset: 0, What: "the compressed data does not begin right", Err: err}
+	}
+	defer z.Close()
+	c := cpio.NewReader(z, MaxRamdisk)
+	for {
+		h, err := c.Next()
+		if errors.Is(err, io.EOF) {
+			return rd, nil
+		}
+		if err != nil {
+			return rd, err
+		}
+		rd.Files++
+		if err := rd.take(h, c, want); err != nil {
+			return rd, err
+		}
+	}
+}
+
+func (rd *Ramdisk) take(h *cpio.Header, data io.Reader, want []string) error {
+	name := strings.TrimPrefix(path.Clean("/"+h.Name), "/")
+	switch name {
+	case "sbin/recovery", "system/bin/recovery":
+		rd.Recovery = true
+	}
+	// A ramdisk that serves both starts keeps the normal one's first stage in
+	// this folder ("Ramdisk partitions" in the architecture documentation).
+	if name == "first_stage_ramdisk" || strings.HasPrefix(name, "first_stage_ramdisk/") {
+		rd.NormalStart = true
+	}
+	wanted := false
+	for _, w := range want {
+		wanted = wanted || w == name
+	}
+	isProps := path.Base(name) == "prop.default" || path.Base(name) == "default.prop" || path.Base(name) == "build.prop"
+	if !wanted && !isProps || h.Mode&cpio.TypeMask != cpio.TypeFile || h.Size > maxProps {
+		return nil
+	}
+	b, err := io.ReadAll(data)
+	if err != nil {
+		return err
+	}
+	if wanted {
+		rd.Wanted[name] = b
+	}
+	if isProps {
+		for k, v := range ParseProps(b) {
+			if _, ok := rd.Props[k]; !ok {
+				rd.Props[k] = v
+			}
+		}
+	}
+	return nil
+}
+
+// ParseProps reads a property file: lines of name=value, # for comments.
+func ParseProps(b []byte) map[string]string {
+	props := map[string]string{}
+	for line := range bytes.Lines(b) {
+		s := strings.TrimSpace(string(line))
+		if s == "" || s[0] == '#' {
+			continue
+		}
+		if k, v, ok := strings.Cut(s, "="); ok {
+			props[strings.TrimSpace(k)] = strings.TrimSpace(v)
+		}
+	}
+	return props
+}

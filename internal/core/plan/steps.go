@@ -1,0 +1,435 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/model"
+)
+
+// Restart brings the phone from one mode into another.
+type Restart struct {
+	base
+	From, To card.Mode
+}
+
+// Title says what is done.
+func (r *Restart) Title() string { return fmt.Sprintf("restart into %s", r.To) }
+
+// Check warns where nothing is there to start.
+func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
+	if r.To != card.System && r.To != card.Recovery {
+		return nil
+	}
+	slot := c.Value(card.FactNext)
+	var list []finding.Finding
+	if r.To == card.System {
+		list = append(list, slotFinding(c, slot)...)
+		if c.Value(card.FactData) == card.DataEncrypted && c.Get(factForeign).Known() {
+			list = append(list, finding.Finding{Name: finding.EncryptedData, Severity: finding.Stop, About: "userdata",
+				Text:   "a new system was installed and the data is still encrypted by the old one",
+				Remedy: "jarlid wipe userdata"})
+		}
+	}
+	return list
+}
+
+// slotFinding says whether the slot that would start is known to be empty.
+func slotFinding(c *card.Card, slot string) []finding.Finding {
+	if slots, known := c.Slots(); known && len(slots) == 0 {
+		return nil
+	}
+	if slot == "" {
+		return []finding.Finding{{Name: finding.SlotEmpty, Severity: finding.Care,
+			Text: "nobody can tell which slot starts next", Remedy: "jarlid slot"}}
+	}
+	f := finding.Finding{Name: finding.SlotEmpty, Severity: finding.Stop, About: slot,
+		Remedy: "install a system to it first, or stay on the other slot"}
+	if yes, known := c.Yes(card.FactBootable + slot); known && !yes {
+		f.Text = fmt.Sprintf("the phone itself says slot %s can't start", slot)
+		return []finding.Finding{f}
+	}
+	for _, p := range []string{"boot", "system"} {
+		h := c.Get(card.FactHolds + Suffixed(p, slot))
+		if h.Evidence == card.Journal && h.Value == Nothing {
+			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since", Suffixed(p, slot))
+			return []finding.Finding{f}
+		}
+		if h.Why != "" {
+			f.Severity = finding.Care
+			f.Text = fmt.Sprintf("%s: %s", Suffixed(p, slot), h.Why)
+			return []finding.Finding{f}
+		}
+	}
+	if _, known := c.Yes(card.FactBootable + slot); !known && !c.Get(card.FactHolds+Suffixed("system", slot)).Known() {
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("nobody can tell whether slot %s holds a system", slot)
+		return []finding.Finding{f}
+	}
+	return nil
+}
+
+// Nothing is what an erased partition holds.
+const Nothing = "nothing"
+
+// factForeign says that the system on the next slot is not the one that
+// encrypted the data.
+const factForeign = "data.foreign"
+
+// Effects changes the mode and, in a start, which slot is running.
+func (r *Restart) Effects(c *card.Card) {
+	c.Learn(card.FactMode, string(r.To), card.Journal)
+	switch r.To {
+	case card.Bootloader:
+		c.Forget(card.FactStarted, "the bootloader does not start from a slot")
+	default:
+		if next := c.Get(card.FactNext); next.Known() {
+			c.Learn(card.FactStarted, next.Value, card.Journal)
+		}
+	}
+	c.Forget(card.FactRecovery, "not read yet")
+	if r.To == card.System {
+		if c.Value(card.FactData) != "" {
+			c.Learn(card.FactData, card.DataEncrypted, card.Journal)
+		}
+		c.Set(factForeign, card.Fact{})
+	}
+}
+
+// Write sends an image to a partition in the bootloader.
+type Write struct {
+	base
+	File      *ident.File
+	Partition string // without suffix
+	Slot      string // "" on a phone without slots
+	Recovery  bool   // it is meant as the recovery
+}
+
+// Name is the partition as the bootloader knows it.
+func (w *Write) Name() string { return Suffixed(w.Partition, w.Slot) }
+
+// Title says what is done.
+func (w *Write) Title() string {
+	return fmt.Sprintf("write %s to %s", fileName(w.File.Path), w.Name())
+}
+
+// Modes: the bootloader.
+func (w *Write) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
+
+// Touches is what can't be known while it is written.
+func (w *Write) Touches(*card.Card) []string {
+	return []string{card.FactHolds + w.Name(), card.FactDigest + w.Name()}
+}
+
+// Check holds the image against the phone.
+func (w *Write) Check(c *card.Card, _ *model.Model, all model.Set) []finding.Finding {
+	list := cutShort(w.File)
+	if w.Recovery && w.File.Kind != ident.Recovery && w.File.Kind != ident.BootWithRecovery && !w.File.Short {
+		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(w.File.Path),
+			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + quote(w.File.Path)})
+	}
+	if w.File.Kind != ident.Unknown {
+		list = append(list, modelFinding(w.File, c, all)...)
+	}
+	list = append(list, lockFinding(c)...)
+	list = append(list, batteryFinding(c)...)
+	return append(list, w.sizeFinding(c)...)
+}
+
+func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
+	size := c.Get(card.FactSize + w.Name())
+	if size.Known() && size.Value == Nothing {
+		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: w.Name(),
+			Text: "the phone has no partition " + w.Name(), Remedy: "see where the recovery lives on this phone"}}
+	}
+	n, known := c.Number(card.FactSize + w.Name())
+	if !known {
+		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Care, About: w.Name(),
+			Text: "the phone does not say whether it has a partition " + w.Name() + " and how large it is"}}
+	}
+	if n < w.File.Size {
+		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name(), Final: true,
+			Text: fmt.Sprintf("the image has %d bytes, %s holds %d", w.File.Size, w.Name(), n), Remedy: "get the image made for this phone"}}
+	}
+	return nil
+}
+
+// Effects: the partition holds the file, its digest learnt when it was sent.
+func (w *Write) Effects(c *card.Card) {
+	title := w.File.Build()
+	if title == "" {
+		title = fileName(w.File.Path)
+	}
+	c.Learn(card.FactHolds+w.Name(), title, card.Journal)
+}
+
+func lockFinding(c *card.Card) []finding.Finding {
+	unlocked, known := c.Yes(card.FactUnlocked)
+	switch {
+	case !known:
+		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Care,
+			Text: "the phone does not say whether it is unlocked", Remedy: "a locked one will refuse, and nothing is harmed by it"}}
+	case !unlocked:
+		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Stop,
+			Text: "the bootloader is locked and takes no images", Remedy: "unlock it first; that erases all data"}}
+	}
+	return nil
+}
+
+const (
+	// A third of a charge carries a phone through the longest install; below
+	// 3.6 V a lithium cell has some tenth of its charge left.
+	lowPercent    = 30
+	lowMillivolts = 3600
+)
+
+func batteryFinding(c *card.Card) []finding.Finding {
+	f := finding.Finding{Name: finding.BatteryLow, Severity: finding.Stop, Remedy: "charge the phone to a third or more"}
+	if n, known := c.Number(card.FactPercent); known {
+		if n >= lowPercent {
+			return nil
+		}
+		f.Text = fmt.Sprintf("the battery is at %d %%, %d %% are needed", n, lowPercent)
+		return []finding.Finding{f}
+	}
+	if yes, known := c.Yes(card.FactCharged); known {
+		if yes {
+			return nil
+		}
+		f.Text = "the bootloader says that the battery does not suffice"
+		return []finding.Finding{f}
+	}
+	if n, known := c.Number(card.FactVolts); known {
+		if n >= lowMillivolts {
+			return nil
+		}
+		f.Text = fmt.Sprintf("the battery gives %.2f V, %.2f V are needed", float64(n)/1000, float64(lowMillivolts)/1000)
+		return []finding.Finding{f}
+	}
+	f.Severity, f.Text = finding.Care, "the phone does not tell in this mode how full its battery is"
+	return []finding.Finding{f}
+}
+
+// FormatData formats userdata, and metadata where there is one: in the
+// bootloader by erasing, in a recovery by its shell or by hand.
+type FormatData struct{ base }
+
+// Title says what is done.
+func (*FormatData) Title() string { return "format the data" }
+
+// Modes: the bootloader or a recovery.
+func (*FormatData) Modes() []card.Mode { return []card.Mode{card.Bootloader, card.Recovery} }
+
+// Touches is what can't be known meanwhile.
+func (*FormatData) Touches(*card.Card) []string { return []string{card.FactData, card.FactDebugging} }
+
+// Check: a locked bootloader erases nothing.
+func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
+	list := batteryFinding(c)
+	if c.Mode() == card.Bootloader {
+		list = append(lockFinding(c), list...)
+	}
+	return list
+}
+
+// Effects: the data is empty, debugging off.
+func (*FormatData) Effects(c *card.Card) {
+	c.Learn(card.FactData, card.DataFormatted, card.Journal)
+	c.Learn(card.FactDebugging, "off", card.Journal)
+}
+
+// Cost: everything of the owner's.
+func (*FormatData) Cost() (lost, kept []string) {
+	return []string{"all apps, accounts and settings", "everything in shared storage: pictures, downloads, files, a package lying there",
+			"debugging and the permission of this computer; both are given again after the next start"},
+		[]string{"the system, the recovery and the bootloader", "a memory card"}
+}
+
+// Sideload sends one package to a recovery in sideload mode.
+type Sideload struct {
+	base
+	File *ident.File
+}
+
+// Title says what is done.
+func (s *Sideload) Title() string { return "install " + fileName(s.File.Path) }
+
+// Modes: sideload.
+func (s *Sideload) Modes() []card.Mode { return []card.Mode{card.Sideload} }
+
+// Ends is the mode the phone goes to when it has finished.
+func (s *Sideload) Ends() card.Mode { return card.Recovery }
+
+// Check holds the package against the phone and what was done to it.
+func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
+	name := fileName(s.File.Path)
+	list := cutShort(s.File)
+	if s.File.Package == nil {
+		if len(list) == 0 {
+			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
+				Text: "the file is " + s.File.Kind.Words(), Remedy: "jarlid ident " + quote(s.File.Path)})
+		}
+		return list
+	}
+	list = append(list, modelFinding(s.File, c, all)...)
+	list = append(list, batteryFinding(c)...)
+	if p := s.File.Package.Payload; p != nil && p.Delta() {
+		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Care, About: name,
+			Text: "it is a delta and installs only over the very build it was made from"})
+	}
+	list = append(list, s.dataFinding(c, name)...)
+	return append(list, s.recoveryFinding(c, m, name)...)
+}
+
+func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {
+	f := finding.Finding{Name: finding.EncryptedData, About: name, Remedy: "jarlid wipe userdata"}
+	switch c.Value(card.FactData) {
+	case card.DataFormatted, card.DataPlain:
+		return nil
+	case card.DataEncrypted:
+		f.Severity = finding.Stop
+		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will not start"
+	default:
+		f.Severity = finding.Care
+		f.Text = "nobody can tell in this mode whether the data is still encrypted by the old system"
+	}
+	return []finding.Finding{f}
+}
+
+func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []finding.Finding {
+	home := m.RecoveryPartition()
+	if p := s.File.Package.Payload; p != nil && p.Partition(home) != nil {
+		return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Care, About: name,
+			Text:   "the package carries a recovery of its own and writes it to the slot it installs to",
+			Remedy: "set yours again after it, before any add-on: jarlid recovery set FILE"}}
+	}
+	slots, known := c.Slots()
+	if !known || len(slots) < 2 {
+		return nil
+	}
+	var on []string
+	for _, slot := range slots {
+		if c.Get(card.FactDigest + Suffixed(home, slot)).Known() {
+			on = append(on, slot)
+		}
+	}
+	if len(on) != 1 {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Care, About: on[0],
+		Text:   fmt.Sprintf("the recovery was set on slot %s only; after this install the phone starts from the other one", on[0]),
+		Remedy: "set it on both first: jarlid recovery set FILE"}}
+}
+
+// Effects: the other slot is written and starts next.
+func (s *Sideload) Effects(c *card.Card) {
+	c.Learn(card.FactMode, string(card.Recovery), card.Journal)
+	from := c.Value(card.FactStarted)
+	if from == "" {
+		from = c.Value(card.FactNext)
+	}
+	to := card.Other(from)
+	if to == "" || s.File.Package == nil {
+		return
+	}
+	c.Learn(card.FactStarted, from, card.Journal)
+	c.Learn(card.FactNext, to, card.Journal)
+	c.Learn(card.FactBootable+to, "yes", card.Journal)
+	c.Learn(card.FactGood+to, "no", card.Journal)
+	if c.Value(card.FactData) == card.DataEncrypted {
+		c.Learn(factForeign, "yes", card.Journal)
+	}
+	if p := s.File.Package.Payload; p != nil {
+		for _, part := range p.Partitions {
+			c.Learn(card.FactHolds+Suffixed(part.Name, to), s.title(), card.Journal)
+			c.Forget(card.FactDigest+Suffixed(part.Name, to), "written by the package")
+		}
+	}
+}
+
+func (s *Sideload) title() string {
+	if b := s.File.Build(); b != "" {
+		return b
+	}
+	return fileName(s.File.Path)
+}
+
+// Touches is what can't be known meanwhile: everything on the other slot.
+func (s *Sideload) Touches(c *card.Card) []string {
+	list := []string{card.FactNext}
+	running := c.Value(card.FactStarted)
+	if running == "" {
+		running = c.Value(card.FactNext)
+	}
+	if s.File.Package == nil || s.File.Package.Payload == nil {
+		return list
+	}
+	for _, slot := range []string{"a", "b"} {
+		if slot == running {
+			continue
+		}
+		list = append(list, card.FactBootable+slot)
+		for _, p := range s.File.Package.Payload.Partitions {
+			list = append(list, card.FactHolds+Suffixed(p.Name, slot), card.FactDigest+Suffixed(p.Name, slot))
+		}
+	}
+	return list
+}
+
+// Activate makes the bootloader start a slot next.
+type Activate struct {
+	base
+	Slot string
+}
+
+// Title says what is done.
+func (a *Activate) Title() string { return "choose slot " + a.Slot }
+
+// Modes: the bootloader.
+func (a *Activate) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
+
+// Check: there must be something to start.
+func (a *Activate) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
+	return append(lockFinding(c), slotFinding(c, a.Slot)...)
+}
+
+// Effects: the slot is next, its tries full again.
+func (a *Activate) Effects(c *card.Card) {
+	c.Learn(card.FactNext, a.Slot, card.Journal)
+	c.Learn(card.FactBootable+a.Slot, "yes", card.Journal)
+	c.Learn(card.FactGood+a.Slot, "no", card.Journal)
+	c.Forget(card.FactTries+a.Slot, "choosing a slot resets them")
+}
+
+// RecoverySet gives the steps that write a recovery: to every slot unless the
+// target says otherwise, and the findings about the choice itself.
+func RecoverySet(f *ident.File, t Target, c *card.Card, m *model.Model) ([]Step, []finding.Finding, error) {
+	if t.Partition == "" {
+		t.Partition = m.RecoveryPartition()
+	}
+	slots, err := t.SlotsOf(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	var steps []Step
+	for _, slot := range slots {
+		steps = append(steps, &Write{File: f, Partition: t.Partition, Slot: slot, Recovery: true})
+	}
+	if all, _ := c.Slots(); len(all) > len(slots) {
+		return steps, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Care, About: slots[0],
+			Text:   fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts from the other one, without it", slots[0]),
+			Remedy: "leave out --into, then it goes to both"}}, nil
+	}
+	return steps, nil, nil
+}
+
+// quote writes a path so that it can be pasted.
+func quote(s string) string {
+	if strings.ContainsAny(s, " '\"$&()") {
+		return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
+	}
+	return s
+}

@@ -1,0 +1,253 @@
+// Package demo tells the whole story of a job on a stand-in: it makes the
+// files, starts the phone and walks through the commands as one would type
+// them.
+package demo
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"jarlid/internal/bench"
+	"jarlid/internal/standin"
+	"jarlid/internal/standin/scenario"
+)
+
+// Options say how the demo runs.
+type Options struct {
+	Dir       string // where everything is put; "": a new temporary folder
+	Keep      bool   // leave the stand-in running
+	OnlyFiles bool
+	Say       func(word, text string)
+	Plain     func(text string)        // a line of the story
+	Run       func(args ...string) int // runs a jarlid command
+}
+
+// Files are the demo's files by what they are.
+type Files struct{ Recovery, Package, PackageWithRecovery string }
+
+// MakeFiles makes the files of the scenario for a phone in dir.
+func MakeFiles(dir string, p scenario.Phone) (Files, error) {
+	f := Files{Recovery: filepath.Join(dir, "tideline-3.1-"+p.Device+".img"), Package: filepath.Join(dir, "saltmarsh-4.2-"+p.Device+".zip"),
+		PackageWithRecovery: filepath.Join(dir, "saltmarsh-4.2-"+p.Device+"-own-recovery.zip")}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return f, err
+	}
+	recovery, err := scenario.Recovery(scenario.Tideline, p)
+	if err != nil {
+		return f, err
+	}
+	own, err := scenario.Recovery(scenario.SaltmarshRecovery, p)
+	if err != nil {
+		return f, err
+	}
+	pkg, err := scenario.Package(scenario.Saltmarsh, p, nil)
+	if err != nil {
+		return f, err
+	}
+	with, err := scenario.Package(scenario.Saltmarsh, p, own)
+	if err != nil {
+		return f, err
+	}
+	for path, b := range map[string][]byte{f.Recovery: recovery, f.Package: pkg, f.PackageWithRecovery: with} {
+		if err := os.WriteFile(path, b, 0o644); err != nil {
+			return f, err
+		}
+	}
+	return f, nil
+}
+
+// scene is one command of the story.
+type scene struct {
+	why  string
+	args []string
+	exit int // what it ends with: some scenes show a stop
+	// hands are pressed at the phone meanwhile, each as soon as it can be.
+	hands []string
+}
+
+// Run runs the demo.
+func Run(ctx context.Context, o Options) error {
+	var err error
+	if o.Dir == "" {
+		o.Dir, err = os.MkdirTemp("", "jarlid-demo-")
+	} else {
+		o.Dir, err = filepath.Abs(o.Dir)
+	}
+	if err != nil {
+		return err
+	}
+	phone := scenario.Phone{Device: "dunlin", Model: "Wickerlight Dunlin", ABI: "arm64-v8a"}
+	files, err := MakeFiles(filepath.Join(o.Dir, "files"), phone)
+	if err != nil {
+		return err
+	}
+	if o.OnlyFiles {
+		o.Say("done", "the files are in "+filepath.Dir(files.Recovery))
+		return nil
+	}
+	home := filepath.Join(o.Dir, "home")
+	os.Setenv("JARLID_HOME", home)
+	o.Plain("A bird observatory gives an old phone a second life: a Wickerlight Dunlin, unlocked, with slots a and b, is to")
+	o.Plain("run Saltmarsh OS. The phone here is made of software, and answers as a real one would.")
+	o.Plain("")
+	stop, err := start(ctx, o, home)
+	if err != nil {
+		return err
+	}
+	if !o.Keep {
+		defer stop()
+	}
+	for _, s := range scenes(files) {
+		if err := play(ctx, o, home, s); err != nil {
+			stop()
+			return err
+		}
+	}
+	o.Plain("That was the whole evening. The phone runs Saltmarsh OS from slot b; slot a still holds the maker's system.")
+	o.Say("look", "files: "+filepath.Dir(files.Recovery))
+	o.Say("look", "the phone's storage: "+filepath.Join(o.Dir, "dunlin"))
+	o.Say("look", "journals: "+filepath.Join(home, "jobs"))
+	if o.Keep {
+		o.Say("look", "the stand-in is still running; to work with it: JARLID_HOME="+home)
+	} else {
+		o.Say("look", "the stand-in is switched off; run it again with: JARLID_HOME="+home+" jarlid standin run dunlin --at "+filepath.Join(o.Dir, "dunlin"))
+	}
+	return nil
+}
+
+func scenes(f Files) []scene {
+	recovery, pkg := rel(f.Recovery), rel(f.Package)
+	return []scene{
+		{why: "What is here? The phone waits in its bootloader.", args: []string{"bench"}},
+		{why: "Two files were downloaded. What are they really?", args: []string{"ident", recovery, pkg}},
+		{why: "The wrong file in the wrong place is stopped before anything is sent.",
+			args: []string{"recovery", "set", pkg}, exit: 3},
+		{why: "The recovery goes to both slots: after the install the phone starts from the other one.",
+			args: []string{"recovery", "set", recovery, "--yes"}},
+		{why: "Into the recovery that was just written.", args: []string{"go", "recovery"}},
+		{why: "Too early: the data is still encrypted by the old system, and a new one could not read it.",
+			args: []string{"sideload", pkg}, exit: 3},
+		{why: "So the data is formatted. What that costs is said first; --yes answers the question.",
+			args: []string{"wipe", "userdata", "--yes"}},
+		{why: "Now the package. The phone reads it twice; it is installed only when something besides its word says so.",
+			args: []string{"sideload", pkg, "--yes"}},
+		{why: "The phone has come up on the other slot, and the recovery is there too.", args: []string{"slot"}},
+		{why: "The first start. Debugging is off after a format; meanwhile, at the phone: finish the welcome, switch debugging on, allow this computer.",
+			args: []string{"go", "system", "--wait", "30s"}, hands: []string{"finish welcome", "debugging on", "allow"}},
+		{why: "And that is what a technician wants to see.", args: []string{"bench"}},
+	}
+}
+
+// rel gives a path as one would type it, where that is shorter.
+func rel(path string) string {
+	wd, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if r, err := filepath.Rel(wd, path); err == nil && len(r) < len(path) {
+		return r
+	}
+	return path
+}
+
+// start runs the stand-in as a process of its own.
+func start(ctx context.Context, o Options, home string) (stop func(), err error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"standin", "run", "dunlin", "--at", filepath.Join(o.Dir, "dunlin")}
+	o.Plain("In another window the phone is started:")
+	o.Plain("  $ jarlid " + strings.Join(args, " "))
+	o.Plain("")
+	log, err := os.Create(filepath.Join(o.Dir, "dunlin.log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd := exec.Command(self, append(args, "--home", home)...)
+	cmd.Stdout, cmd.Stderr = log, log
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	stop = func() {
+		// Its state survives any end; Windows knows no gentler one.
+		if cmd.Process.Signal(os.Interrupt) != nil {
+			cmd.Process.Kill()
+		}
+		select {
+		case <-ended:
+		case <-time.After(5 * time.Second):
+			cmd.Process.Kill()
+		}
+	}
+	b, err := bench.Open(home)
+	if err != nil {
+		stop()
+		return nil, err
+	}
+	for range 300 {
+		if here, _, err := b.Look(ctx); err == nil && len(here) == 1 {
+			return stop, nil
+		}
+		select {
+		case err := <-ended:
+			return nil, fmt.Errorf("the stand-in did not start (%v); see %s", err, log.Name())
+		case <-ctx.Done():
+			stop()
+			return nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	stop()
+	return nil, fmt.Errorf("the stand-in did not show up; see %s", log.Name())
+}
+
+// play shows a command and runs it.
+func play(ctx context.Context, o Options, home string, s scene) error {
+	o.Plain(s.why)
+	var shown []string
+	for _, a := range s.args {
+		if strings.ContainsAny(a, " ") {
+			a = `"` + a + `"`
+		}
+		shown = append(shown, a)
+	}
+	o.Plain("  $ jarlid " + strings.Join(shown, " "))
+	hctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if len(s.hands) > 0 {
+		go hands(hctx, home, s.hands)
+	}
+	if code := o.Run(s.args...); code != s.exit {
+		return fmt.Errorf("jarlid %s ended with %d, and the story wants %d", strings.Join(s.args, " "), code, s.exit)
+	}
+	o.Plain("")
+	return ctx.Err()
+}
+
+// hands presses one thing after the other, each as soon as the phone has it.
+func hands(ctx context.Context, home string, keys []string) {
+	b, err := bench.Open(home)
+	if err != nil {
+		return
+	}
+	for _, k := range keys {
+		for ctx.Err() == nil {
+			list, err := b.Entries()
+			if err == nil && len(list) > 0 {
+				if _, err := standin.Press(ctx, list[0].Control, []string{k}); err == nil {
+					break
+				}
+			}
+			time.Sleep(200 * time.Millisecond)
+		}
+	}
+}

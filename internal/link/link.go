@@ -1,0 +1,98 @@
+// Package link holds what the wire protocols below it share: the errors that
+// tell a refusal from a broken rule from a lost phone.
+package link
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"time"
+)
+
+// RefusedError is a phone saying no, in its own words.
+type RefusedError struct {
+	Command string // what was asked
+	Message string // the phone's words; may be empty
+}
+
+// Error gives the question and the phone's words.
+func (e *RefusedError) Error() string {
+	if e.Message == "" {
+		return fmt.Sprintf("the phone refused %q without a reason", e.Command)
+	}
+	return fmt.Sprintf("the phone refused %q: %s", e.Command, e.Message)
+}
+
+// ProtocolError is a phone that breaks the protocol's rules.
+type ProtocolError struct {
+	Protocol string // "fastboot", "ADB"
+	What     string
+}
+
+// Error names the protocol and the rule.
+func (e *ProtocolError) Error() string { return e.Protocol + ": the phone " + e.What }
+
+// LostError is a phone that went away: the cable, the connection, or silence
+// past every limit.
+type LostError struct {
+	During string // what was going on
+	Err    error
+}
+
+// Error says what was going on.
+func (e *LostError) Error() string {
+	if errors.Is(e.Err, context.DeadlineExceeded) {
+		return "the phone kept silent for too long during " + e.During
+	}
+	return fmt.Sprintf("the phone was lost during %s: %v", e.During, e.Err)
+}
+
+// Unwrap gives the cause.
+func (e *LostError) Unwrap() error { return e.Err }
+
+// Lost wraps err as a LostError unless it is one of this package's errors or
+// the person's own stop.
+func Lost(during string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var r *RefusedError
+	var p *ProtocolError
+	var l *LostError
+	if errors.As(err, &r) || errors.As(err, &p) || errors.As(err, &l) || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return &LostError{During: during, Err: err}
+}
+
+// Watch makes reads and writes on conn end when ctx does. Call the result when
+// done; it gives the context's error in place of the time-out it caused.
+func Watch(ctx context.Context, conn net.Conn) func(error) error {
+	if d, ok := ctx.Deadline(); ok {
+		conn.SetDeadline(d)
+	} else {
+		conn.SetDeadline(time.Time{})
+	}
+	fired := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		conn.SetDeadline(time.Unix(1, 0))
+		close(fired)
+	})
+	return func(err error) error {
+		if !stop() {
+			<-fired
+		}
+		if err == nil {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		var ne net.Error
+		if errors.As(err, &ne) && ne.Timeout() {
+			return context.DeadlineExceeded
+		}
+		return err
+	}
+}

@@ -1,0 +1,269 @@
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/image/bcb"
+)
+
+// PressRequest is the owner's hands: keys, menu entries or answers in order.
+type PressRequest struct {
+	Press []string `json:"press"`
+}
+
+// PressReply is what the phone shows afterwards.
+type PressReply struct {
+	Mode   string   `json:"mode"`
+	Screen []string `json:"screen"`
+	Error  string   `json:"error,omitempty"`
+}
+
+// serveControl takes the owner's hands over HTTP on the loopback interface.
+func (p *Phone) serveControl(l net.Listener) (stop func()) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /press", func(w http.ResponseWriter, r *http.Request) {
+		var q PressRequest
+		var reply PressReply
+		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&q); err != nil {
+			reply.Error = err.Error()
+		}
+		for _, what := range q.Press {
+			if err := p.press(what); err != nil {
+				reply.Error = err.Error()
+				break
+			}
+		}
+		p.mu.Lock()
+		reply.Mode = modeWord(p.st.Mode)
+		reply.Screen = slices.Clone(p.screen[max(0, len(p.screen)-8):])
+		p.mu.Unlock()
+		json.NewEncoder(w).Encode(reply)
+	})
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	go srv.Serve(l)
+	return func() { srv.Close() }
+}
+
+// Press sends the owner's hands to a running stand-in.
+func Press(ctx context.Context, control string, keys []string) (PressReply, error) {
+	var reply PressReply
+	body, err := json.Marshal(PressRequest{Press: keys})
+	if err != nil {
+		return reply, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+control+"/press", strings.NewReader(string(body)))
+	if err != nil {
+		return reply, err
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return reply, fmt.Errorf("the stand-in does not answer: %w", err)
+	}
+	defer resp.Body.Close()
+	if err := json.NewDecoder(resp.Body).Decode(&reply); err != nil {
+		return reply, fmt.Errorf("the stand-in's answer can't be read: %w", err)
+	}
+	if reply.Error != "" {
+		return reply, fmt.Errorf("%s", reply.Error)
+	}
+	return reply, nil
+}
+
+// Keys that work whatever the phone is doing, and the menus.
+const (
+	keyPower    = "power"
+	keyDown     = "volume-down+power"
+	keyUp       = "volume-up+power"
+	keyLongHold = "power-long"
+)
+
+var (
+	bootloaderMenu = []string{"start", "recovery", "restart bootloader", "power off"}
+	recoveryMenu   = map[string][]string{
+		"":             {"apply update", "wipe", "restart", "power off"},
+		"apply update": {"from the computer", "back"},
+		"wipe":         {"format data", "wipe caches", "back"},
+		"restart":      {"system", "recovery", "bootloader", "back"},
+	}
+	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "allow", "deny", "restart", "power off"}
+)
+
+// press is one key, menu entry or answer.
+func (p *Phone) press(what string) error {
+	what = strings.ToLower(strings.TrimSpace(what))
+	if p.answer(what) {
+		return nil
+	}
+	p.mu.Lock()
+	mode, menu := p.st.Mode, p.menu
+	p.mu.Unlock()
+	delay := time.Duration(p.spec.Delays.Restart)
+	switch what {
+	case keyDown:
+		p.move(string(card.Bootloader), delay)
+		return nil
+	case keyUp:
+		if err := p.message(bcb.Message{Command: bcb.CommandRecovery}); err != nil {
+			return err
+		}
+		p.restart()
+		return nil
+	case keyLongHold:
+		p.move("off", 0)
+		return nil
+	case keyPower:
+		if mode == card.None {
+			p.restart()
+		}
+		return nil
+	}
+	choices := []string{keyPower, keyDown, keyUp, keyLongHold}
+	switch mode {
+	case card.Bootloader:
+		choices = append(slices.Clone(bootloaderMenu), choices...)
+		if slices.Contains(bootloaderMenu, what) {
+			return p.bootloaderChoice(what)
+		}
+	case card.Recovery:
+		choices = append(slices.Clone(recoveryMenu[menu]), choices...)
+		if slices.Contains(recoveryMenu[menu], what) {
+			return p.recoveryChoice(menu, what)
+		}
+	case card.Sideload:
+		choices = append([]string{"cancel"}, choices...)
+		if what == "cancel" {
+			p.move(string(card.Recovery), 0)
+			return nil
+		}
+	case card.System:
+		choices = append(slices.Clone(systemMenu), choices...)
+		if slices.Contains(systemMenu, what) {
+			return p.systemChoice(what)
+		}
+	}
+	return fmt.Errorf("in this mode (%s) there is no %q on the phone; there is: %s", modeWord(mode), what, strings.Join(choices, ", "))
+}
+
+// answer gives the owner's answer to a question on the screen.
+func (p *Phone) answer(what string) bool {
+	if what != "allow" && what != "deny" {
+		return false
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.ask == nil {
+		return false
+	}
+	p.ask.answer <- what == "allow"
+	p.ask = nil
+	return true
+}
+
+func (p *Phone) bootloaderChoice(what string) error {
+	var command string
+	switch what {
+	case "recovery":
+		command = bcb.CommandRecovery
+	case "restart bootloader":
+		command = bcb.CommandBootloader
+	case "power off":
+		p.move("off", 0)
+		return nil
+	}
+	if command != "" {
+		if err := p.message(bcb.Message{Command: command}); err != nil {
+			return err
+		}
+	}
+	p.restart() // "start" does what misc says
+	return nil
+}
+
+func (p *Phone) recoveryChoice(menu, what string) error {
+	set := func(m string) {
+		p.mu.Lock()
+		p.menu = m
+		p.mu.Unlock()
+	}
+	var m bcb.Message
+	switch {
+	case menu == "" && recoveryMenu[what] != nil:
+		set(what)
+		return nil
+	case what == "back":
+		set("")
+		return nil
+	case what == "from the computer":
+		p.move(string(card.Sideload), 0)
+		return nil
+	case what == "format data":
+		set("")
+		if err := p.formatData(); err != nil {
+			p.show("Formatting failed: %v", err)
+			return err
+		}
+		p.show("Data formatted.")
+		return nil
+	case what == "wipe caches":
+		set("")
+		p.show("Caches wiped.")
+		return nil
+	case what == "power off":
+		if err := p.message(m); err != nil {
+			return err
+		}
+		p.move("off", 0)
+		return nil
+	case what == "recovery":
+		m.Command = bcb.CommandRecovery
+	case what == "bootloader":
+		m.Command = bcb.CommandBootloader
+	}
+	if err := p.message(m); err != nil {
+		return err
+	}
+	p.restart()
+	return nil
+}
+
+func (p *Phone) systemChoice(what string) error {
+	switch what {
+	case "restart":
+		if err := p.message(bcb.Message{}); err != nil {
+			return err
+		}
+		p.restart()
+		return nil
+	case "power off":
+		p.move("off", 0)
+		return nil
+	case "allow", "deny":
+		return fmt.Errorf("no question is on the screen")
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	v := p.run.vault
+	switch {
+	case what == "finish welcome":
+		v.Setup = true
+	case !v.Setup:
+		return fmt.Errorf("the welcome pages come first: finish welcome")
+	default:
+		v.Debugging = what == "debugging on"
+	}
+	if err := p.saveVault(v, p.run.key); err != nil {
+		return err
+	}
+	if what != "finish welcome" {
+		p.move("listen-again", 0)
+	}
+	return nil
+}

@@ -1,0 +1,202 @@
+package standin
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/core/image/ota"
+	"jarlid/internal/core/image/payload"
+	"jarlid/internal/link/adb"
+)
+
+// blockReader reads a package block by block from the computer that serves
+// it, and keeps the last few blocks.
+type blockReader struct {
+	s           *adb.Stream
+	size, block int64
+	cache       map[int64][]byte
+	order       []int64
+	err         error
+}
+
+const keptBlocks = 8
+
+// ReadAt asks for the blocks a range lies in.
+func (b *blockReader) ReadAt(p []byte, off int64) (int, error) {
+	done := 0
+	for done < len(p) {
+		at := off + int64(done)
+		if at >= b.size {
+			return done, io.EOF
+		}
+		blk, err := b.get(at / b.block)
+		if err != nil {
+			return done, err
+		}
+		done += copy(p[done:], blk[at%b.block:])
+	}
+	return done, nil
+}
+
+func (b *blockReader) get(n int64) ([]byte, error) {
+	if blk, ok := b.cache[n]; ok {
+		return blk, nil
+	}
+	if b.err != nil {
+		return nil, b.err
+	}
+	if _, b.err = fmt.Fprintf(b.s, "%08d", n); b.err != nil {
+		return nil, b.err
+	}
+	blk := make([]byte, min(b.block, b.size-n*b.block))
+	if _, b.err = io.ReadFull(b.s, blk); b.err != nil {
+		return nil, b.err
+	}
+	if len(b.order) >= keptBlocks {
+		delete(b.cache, b.order[0])
+		b.order = b.order[1:]
+	}
+	b.cache[n] = blk
+	b.order = append(b.order, n)
+	return blk, nil
+}
+
+// sideloadService installs what the computer serves.
+func (p *Phone) sideloadService(ctx context.Context, arg string, s *adb.Stream) {
+	sizeText, blockText, _ := strings.Cut(arg, ":")
+	size, err1 := strconv.ParseInt(sizeText, 10, 64)
+	block, err2 := strconv.ParseInt(blockText, 10, 64)
+	if err1 != nil || err2 != nil || size <= 0 || block <= 0 || block > 4<<20 {
+		return
+	}
+	r := &blockReader{s: s, size: size, block: block, cache: map[int64][]byte{}}
+	p.mu.Lock()
+	run := p.run
+	run.log, run.record = nil, ""
+	p.mu.Unlock()
+	err := p.install(r, size)
+	if ctx.Err() != nil {
+		return
+	}
+	result := 1
+	if err != nil {
+		result = 0
+		p.logLine("E: %v", err)
+		p.show("Installation aborted.")
+	} else {
+		p.logLine("I: installed")
+		p.show("Installation finished.")
+	}
+	p.mu.Lock()
+	run.record = fmt.Sprintf("/sideload/package.zip\n%d\n", result)
+	p.mu.Unlock()
+	if r.err == nil {
+		switch word := "FAILFAIL"; {
+		case run.traits.Closing == "mute":
+		default:
+			if err == nil || run.traits.Closing == "always-done" {
+				word = "DONEDONE"
+			}
+			io.WriteString(s, word)
+			s.Drain()
+		}
+	}
+	p.move(string(card.Recovery), 0)
+}
+
+// logLine writes a line to the recovery's log.
+func (p *Phone) logLine(format string, args ...any) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.run != nil {
+		p.run.log = append(p.run.log, fmt.Sprintf(format, args...))
+	}
+}
+
+// install reads the package twice, as recoveries do: the whole once, to see
+// that it is sound, then the payload, to write it.
+func (p *Phone) install(r *blockReader, size int64) error {
+	p.show("Looking at the package")
+	if _, err := io.Copy(io.Discard, io.NewSectionReader(r, 0, size)); err != nil {
+		return err
+	}
+	pkg, err := ota.Parse(r, size)
+	if errors.Is(err, ota.ErrNotAB) {
+		return fmt.Errorf("the package holds nothing this recovery can install")
+	}
+	if err != nil {
+		return err
+	}
+	device := ident.DeviceOf(p.run.props)
+	if want := pkg.Devices(); len(want) > 0 && !slices.Contains(want, device) {
+		return fmt.Errorf("the package is for %s, this is a %s", strings.Join(want, " or "), device)
+	}
+	if pkg.Payload.Delta() {
+		return fmt.Errorf("the package is a delta to another build")
+	}
+	return p.apply(r, pkg)
+}
+
+// apply writes the payload to the slot that is not running and makes it the
+// next one. Until everything is verified that slot can't be started.
+func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
+	if p.model.Slots < 2 {
+		return fmt.Errorf("this phone has no slots")
+	}
+	to := card.Other(p.run.slot)
+	i := int(to[0] - 'a')
+	pl := pkg.Payload
+	for _, part := range pl.Partitions {
+		name := part.Name + "_" + to
+		if have, ok := p.store.sizes[name]; !ok || int64(part.Size) > have {
+			return fmt.Errorf("there is no room for %s", name)
+		}
+	}
+	c := p.control()
+	c.Slots[i] = bcb.Slot{}
+	if err := p.setControl(c); err != nil {
+		return err
+	}
+	body := io.NewSectionReader(r, pkg.PayloadOffset, pkg.PayloadSize)
+	for k := range pl.Partitions {
+		part := &pl.Partitions[k]
+		p.show("Writing %s on slot %s", part.Name, to)
+		if err := p.applyPartition(body, pl, part, part.Name+"_"+to); err != nil {
+			return err
+		}
+	}
+	c = p.control()
+	c.Activate(i)
+	return p.setControl(c)
+}
+
+func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition, name string) error {
+	v, err := p.store.open(name)
+	if err != nil {
+		return err
+	}
+	defer v.Close()
+	for i := range part.Ops {
+		if err := pl.Apply(body, part, &part.Ops[i], v); err != nil {
+			return err
+		}
+	}
+	sum := sha256.New()
+	if _, err := io.Copy(sum, io.NewSectionReader(v, 0, int64(part.Size))); err != nil {
+		return err
+	}
+	if !bytes.Equal(sum.Sum(nil), part.Hash) {
+		return fmt.Errorf("%s reads back with another digest than the package states", name)
+	}
+	return nil
+}

@@ -1,0 +1,369 @@
+// Package standin is phones made of software: the far side of the wire, with
+// real storage behind it. A stand-in speaks fastboot and ADB on the loopback
+// interface and does what a real phone would do with what it is sent, wrong
+// orders of steps included.
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/core/model"
+	"jarlid/internal/standin/scenario"
+)
+
+// Options say how a stand-in is set up.
+type Options struct {
+	Dir      string // where its storage and state are kept
+	Fastboot string // address to listen on; "": a free port of 127.0.0.1
+	ADB      string
+	Control  string
+	Locked   bool            // a new one comes with its bootloader locked
+	Battery  int             // a new one's charge in percent; 0: the model's
+	Mode     string          // the mode it comes up in; "": where it was, or the model's
+	Log      func(string)    // what happens on the phone, a sentence each
+	Ready    func(Addresses) // called when it can be reached
+}
+
+// Addresses are where a running stand-in is reached.
+type Addresses struct {
+	Serial, Fastboot, ADB, Control string
+}
+
+// state is what of the phone is not in its partitions.
+type state struct {
+	Serial   string    `json:"serial"`
+	Unlocked bool      `json:"unlocked"`
+	Percent  int       `json:"battery_percent"`
+	Mode     card.Mode `json:"mode"`
+	Started  string    `json:"started_slot"` // of the running system or recovery
+	Fastboot string    `json:"fastboot"`
+	ADB      string    `json:"adb"`
+	Control  string    `json:"control"`
+}
+
+// Phone is a running stand-in.
+type Phone struct {
+	model *model.Model
+	spec  *spec
+	o     Options
+	store *storage
+
+	mu     sync.Mutex
+	st     state
+	screen []string // what the display shows, the newest last
+	menu   string   // the submenu that is open in the recovery
+	run    *running // the recovery or system that runs
+	ask    *question
+
+	next chan transition // what to start now
+}
+
+// transition is what ends a mode.
+type transition struct {
+	to    string        // "start": by misc; "bootloader", "recovery": by keys; or a card.Mode within a recovery
+	delay time.Duration // how long it takes
+}
+
+// question is one the phone's screen asks its owner.
+type question struct {
+	text   string
+	answer chan bool
+}
+
+// New opens the stand-in kept in o.Dir, or makes a new one there.
+func New(m *model.Model, o Options) (*Phone, error) {
+	s, err := parseSpec(m)
+	if err != nil {
+		return nil, err
+	}
+	if o.Log == nil {
+		o.Log = func(string) {}
+	}
+	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
+		return nil, err
+	}
+	p := &Phone{model: m, spec: s, o: o, next: make(chan transition, 1)}
+	b, err := os.ReadFile(p.statePath())
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		err = p.factory()
+	case err == nil:
+		if err = json.Unmarshal(b, &p.st); err != nil {
+			err = fmt.Errorf("%s is damaged (%w); empty the folder to begin anew", p.statePath(), err)
+			break
+		}
+		p.store, err = openStorage(o.Dir, s)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if o.Mode != "" {
+		p.st.Mode = card.Mode(o.Mode)
+	}
+	return p, nil
+}
+
+func (p *Phone) statePath() string { return filepath.Join(p.o.Dir, "state.json") }
+
+// save keeps the state; p.mu is held. A killed stand-in never leaves half a
+// file.
+func (p *Phone) save() {
+	b, err := json.MarshalIndent(p.st, "", "  ")
+	if err == nil {
+		tmp := p.statePath() + ".new"
+		if err = os.WriteFile(tmp, b, 0o644); err == nil {
+			err = os.Rename(tmp, p.statePath())
+		}
+	}
+	if err != nil {
+		p.o.Log("the stand-in's state could not be kept: " + err.Error())
+	}
+}
+
+// factory makes a new phone as its maker ships it: slot a filled, b empty.
+func (p *Phone) factory() error {
+	var err error
+	if p.store, err = openStorage(p.o.Dir, p.spec); err != nil {
+		return err
+	}
+	ph := p.spec.phone(p.model)
+	makers := map[string]func() ([]byte, error){
+		"boot":     func() ([]byte, error) { return scenario.Boot(scenario.Stock, ph) },
+		"recovery": func() ([]byte, error) { return scenario.Recovery(scenario.StockRecovery, ph) },
+		"system":   func() ([]byte, error) { return scenario.System(scenario.Stock, ph) },
+		"vendor":   func() ([]byte, error) { return scenario.Vendor(scenario.Stock, ph) },
+		"vbmeta":   func() ([]byte, error) { return scenario.VBMeta(), nil },
+	}
+	for _, name := range p.spec.Factory.A {
+		if makers[name] == nil || p.spec.partition(name) == nil {
+			return fmt.Errorf("model file %s: nothing to fill a partition %s with", p.model.Name, name)
+		}
+		b, err := makers[name]()
+		if err != nil {
+			return err
+		}
+		if err := p.store.put(p.store.names(name)[0], b); err != nil {
+			return err
+		}
+	}
+	misc := make([]byte, bcb.Size)
+	c := &bcb.Control{Suffix: "_a", Slots: []bcb.Slot{{Priority: bcb.MaxPriority, TriesLeft: bcb.MaxTries, Successful: true}, {}}}
+	if err := c.Put(misc); err != nil {
+		return err
+	}
+	if err := p.store.put("misc", misc); err != nil {
+		return err
+	}
+	p.st = state{Serial: p.spec.Serial, Unlocked: !p.o.Locked, Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start)}
+	if p.o.Battery > 0 {
+		p.st.Percent = p.o.Battery
+	}
+	// The owner has used it: data is there, encrypted by the stock system,
+	// debugging switched on.
+	if err := p.formatData(); err != nil {
+		return err
+	}
+	v, key, err := p.newVault(scenario.Stock.Brand)
+	if err != nil {
+		return err
+	}
+	v.Debugging, v.Setup = true, true
+	if err := p.saveVault(v, key); err != nil {
+		return err
+	}
+	p.save()
+	return nil
+}
+
+// Run runs the phone until ctx ends. A second one on the same folder fails.
+func (p *Phone) Run(ctx context.Context) error {
+	lock := flock.New(filepath.Join(p.o.Dir, "lock"))
+	ok, err := lock.TryLock()
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return fmt.Errorf("a stand-in is already running in %s", p.o.Dir)
+	}
+	defer lock.Unlock()
+	fb, err := p.reserve(&p.st.Fastboot, p.o.Fastboot)
+	if err != nil {
+		return err
+	}
+	ad, err := p.reserve(&p.st.ADB, p.o.ADB)
+	if err != nil {
+		fb.Close()
+		return err
+	}
+	ctl, err := p.reserve(&p.st.Control, p.o.Control)
+	if err != nil {
+		fb.Close()
+		ad.Close()
+		return err
+	}
+	fb.Close() // opened again only in the modes that listen
+	ad.Close()
+	p.mu.Lock()
+	p.save()
+	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Control: p.st.Control}
+	p.mu.Unlock()
+	stopControl := p.serveControl(ctl)
+	defer stopControl()
+	ready := func() {
+		if p.o.Ready != nil {
+			p.o.Ready(a)
+		}
+	}
+	return p.loop(ctx, sync.OnceFunc(ready))
+}
+
+// reserve listens on the wanted address, else where it listened before, else
+// on a free port. Only loopback addresses are taken.
+func (p *Phone) reserve(kept *string, want string) (net.Listener, error) {
+	try := []string{want}
+	if want == "" {
+		try = []string{*kept, "127.0.0.1:0"}
+	}
+	var last error
+	for _, a := range try {
+		if a == "" {
+			continue
+		}
+		host, _, err := net.SplitHostPort(a)
+		if err != nil {
+			return nil, err
+		}
+		if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
+			return nil, fmt.Errorf("a stand-in listens on loopback addresses such as 127.0.0.1 only, not on %q", host)
+		}
+		l, err := net.Listen("tcp", a)
+		if err == nil {
+			*kept = l.Addr().String()
+			return l, nil
+		}
+		last = err
+	}
+	return nil, last
+}
+
+// loop goes from mode to mode.
+func (p *Phone) loop(ctx context.Context, ready func()) error {
+	// A killed stand-in comes back in the mode it was in, as a phone with an
+	// empty battery does not; whoever drops the cable finds it unchanged.
+	t := transition{to: string(p.st.Mode)}
+	for {
+		mode := p.begin(t)
+		p.mu.Lock()
+		p.st.Mode = mode
+		p.save()
+		p.mu.Unlock()
+		mctx, cancel := context.WithCancel(ctx)
+		wait, err := p.listen(mctx, mode)
+		if err != nil {
+			cancel()
+			return err
+		}
+		p.o.Log(fmt.Sprintf("mode: %s", modeWord(mode)))
+		ready()
+		select {
+		case <-ctx.Done():
+		case t = <-p.next:
+		}
+		cancel()
+		wait()
+		if ctx.Err() != nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(t.delay):
+		}
+	}
+}
+
+func modeWord(m card.Mode) string {
+	if m == card.None {
+		return "off"
+	}
+	return string(m)
+}
+
+// go on to another mode; the first wish counts.
+func (p *Phone) move(to string, delay time.Duration) {
+	select {
+	case p.next <- transition{to: to, delay: delay}:
+	default:
+	}
+}
+
+// restart ends the mode and starts what misc says.
+func (p *Phone) restart() { p.move("start", time.Duration(p.spec.Delays.Restart)) }
+
+// listen opens what a mode can be reached by; the result waits for its end.
+func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err error) {
+	var address string
+	var serve func(context.Context, net.Conn)
+	switch mode {
+	case card.Bootloader:
+		address, serve = p.st.Fastboot, p.serveFastboot
+	case card.Recovery, card.Sideload, card.System:
+		if !p.reachable(mode) {
+			return func() {}, nil
+		}
+		address, serve = p.st.ADB, p.serveADB
+	default:
+		return func() {}, nil
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("the stand-in can't listen on %s any more: %w", address, err)
+	}
+	var wg sync.WaitGroup
+	stop := context.AfterFunc(ctx, func() { l.Close() })
+	wg.Go(func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			one := func() {
+				done := context.AfterFunc(ctx, func() { conn.Close() })
+				serve(ctx, conn)
+				done()
+				conn.Close()
+			}
+			if mode == card.Bootloader {
+				one() // a bootloader talks to one computer at a time
+			} else {
+				wg.Go(one)
+			}
+		}
+	})
+	return func() { stop(); l.Close(); wg.Wait() }, nil
+}
+
+// show puts a line on the phone's screen.
+func (p *Phone) show(format string, args ...any) {
+	line := fmt.Sprintf(format, args...)
+	p.mu.Lock()
+	p.screen = append(p.screen, line)
+	if len(p.screen) > 200 {
+		p.screen = p.screen[len(p.screen)-200:]
+	}
+	p.mu.Unlock()
+	p.o.Log("screen: " + line)
+}

@@ -1,0 +1,44 @@
+#!/bin/sh
+# Makes the images of this folder; see README.md. Needs mkfs.ext4 and xz.
+set -eu
+here=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+export E2FSPROGS_FAKE_TIME=1767225600 TZ=UTC
+
+pad() { # pad NAME KEY: a property whose value is a field of 64 bytes
+    printf '%s=%-64s\n' "$1" "@$2@"
+}
+image() { # image NAME SIZE MOUNT: from the folder $work/NAME
+    find "$work/$1" -exec touch -h -d @1767225600 {} +
+    mkfs.ext4 -q -F -b 4096 -m 0 -O ^has_journal,^resize_inode,metadata_csum,64bit -U 5a17a45b-0000-4000-8000-00000000000$4 \
+        -E hash_seed=5a17a45b-0000-4000-8000-000000000000,lazy_itable_init=0,root_owner=0:0 -L "$1" -M "$3" \
+        -d "$work/$1" "$work/$1.ext4" "$2"
+    xz -9e -k -c "$work/$1.ext4" > "$here/$1.ext4.xz"
+}
+
+mkdir -p "$work/system/system/bin" "$work/system/system/media" "$work/system/system/etc"
+{
+    echo "# begin build properties"
+    pad ro.build.display.id DISPLAY
+    pad ro.build.version.incremental INCREMENTAL
+    pad ro.build.version.release RELEASE
+    pad ro.build.version.security_patch PATCH
+    pad ro.build.fingerprint FINGERPRINT
+    pad ro.product.brand BRAND
+    pad ro.product.device DEVICE
+    pad ro.product.model MODEL
+    pad ro.product.cpu.abi ABI
+} > "$work/system/system/build.prop"
+printf 'Counts of waders, by tide and place.\n' > "$work/system/system/etc/about.txt"
+ln -s system/etc "$work/system/etc"
+head -c $((22 << 20)) /dev/zero | tr '\0' '\245' > "$work/system/system/media/shorebirds.bin"
+image system 36M / 1
+
+mkdir -p "$work/vendor/etc"
+{ pad ro.product.vendor.device DEVICE; pad ro.vendor.build.fingerprint FINGERPRINT; } > "$work/vendor/build.prop"
+head -c $((1 << 20)) /dev/zero | tr '\0' '\245' > "$work/vendor/etc/radio.bin"
+image vendor 4M /vendor 2
+
+mkdir -p "$work/data"
+image data 8M /data 3

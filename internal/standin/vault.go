@@ -1,0 +1,189 @@
+package standin
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/ext4"
+	"jarlid/internal/standin/scenario"
+)
+
+// vault is what the owner's data is made of on a stand-in: encrypted for real
+// in userdata, its key in metadata, wrapped by a secret that only the system
+// which made it has. Another system cannot open it, and erasing either
+// partition loses it.
+type vault struct {
+	Setup     bool     `json:"setup"`     // the welcome pages were gone through
+	Debugging bool     `json:"debugging"` // switched on in the settings
+	Keys      []string `json:"keys"`      // computers the owner allowed
+}
+
+// dataError says that a system cannot read the data.
+type dataError struct{ why string }
+
+func (e *dataError) Error() string { return e.why }
+
+const (
+	vaultSize  = 64 << 10 // bytes of userdata the vault fills
+	keyRecord  = 4096     // bytes of metadata the wrapped key fills
+	vaultMagic = "WKEY"
+)
+
+// wrapKey is a system's own secret.
+func wrapKey(brand string) []byte {
+	k := sha256.Sum256([]byte("the key store of " + brand))
+	return k[:]
+}
+
+func seal(key, plain []byte, size int, magic string) ([]byte, error) {
+	b, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	g, err := cipher.NewGCM(b)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]byte, size)
+	rand.Read(out) // what an encrypted partition looks like
+	at := copy(out, magic)
+	body := make([]byte, size-at-g.NonceSize()-g.Overhead())
+	if len(plain)+4 > len(body) {
+		return nil, fmt.Errorf("%d bytes do not fit", len(plain))
+	}
+	binary.LittleEndian.PutUint32(body, uint32(len(plain)))
+	copy(body[4:], plain)
+	nonce := out[at : at+g.NonceSize()]
+	g.Seal(out[at+g.NonceSize():at+g.NonceSize()], nonce, body, nil)
+	return out, nil
+}
+
+func unseal(key, b []byte, magic string) ([]byte, error) {
+	if string(b[:len(magic)]) != magic {
+		return nil, fmt.Errorf("there is none")
+	}
+	c, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	g, err := cipher.NewGCM(c)
+	if err != nil {
+		return nil, err
+	}
+	b = b[len(magic):]
+	body, err := g.Open(nil, b[:g.NonceSize()], b[g.NonceSize():], nil)
+	if err != nil {
+		return nil, err
+	}
+	n := binary.LittleEndian.Uint32(body)
+	return body[4 : 4+n], nil
+}
+
+// dataState says what userdata holds: "erased", "formatted" or "encrypted".
+func (p *Phone) dataState() string {
+	b, err := p.store.head("userdata", vaultSize)
+	switch {
+	case err != nil:
+		return "encrypted"
+	case ext4.IsMagic(b):
+		return "formatted"
+	}
+	for _, c := range b {
+		if c != 0 {
+			return "encrypted"
+		}
+	}
+	return "erased"
+}
+
+// formatData leaves an empty file system, as formatting in a recovery does.
+func (p *Phone) formatData() error {
+	if err := p.formatPartition("userdata"); err != nil {
+		return err
+	}
+	if p.store.has("metadata") {
+		return p.formatPartition("metadata")
+	}
+	return nil
+}
+
+func (p *Phone) formatPartition(name string) error {
+	b, err := scenario.EmptyData()
+	if err != nil {
+		return err
+	}
+	if err := p.store.erase(name); err != nil {
+		return err
+	}
+	return p.store.put(name, b)
+}
+
+// openData opens the data for a system; first is true when it was empty and
+// has been made anew.
+func (p *Phone) openData(r *running) (first bool, err error) {
+	brand := r.props["ro.product.brand"]
+	if p.dataState() != "encrypted" {
+		v, key, err := p.newVault(brand)
+		if err != nil {
+			return false, err
+		}
+		r.vault, r.key = v, key
+		return true, p.saveVault(v, key)
+	}
+	rec, err := p.store.head("metadata", keyRecord)
+	if err != nil {
+		return false, &dataError{"its key is gone"}
+	}
+	key, err := unseal(wrapKey(brand), rec, vaultMagic)
+	if err != nil {
+		return false, &dataError{fmt.Sprintf("it is encrypted and %s has no key to it", ident.BuildOf(r.props))}
+	}
+	b, err := p.store.head("userdata", vaultSize)
+	if err != nil {
+		return false, err
+	}
+	plain, err := unseal(key, b, "")
+	if err != nil {
+		return false, &dataError{"it is damaged"}
+	}
+	v := &vault{}
+	if err := json.Unmarshal(plain, v); err != nil {
+		return false, &dataError{"it is damaged"}
+	}
+	r.vault, r.key = v, key
+	return false, nil
+}
+
+// newVault makes a fresh key, keeps it wrapped for the system of that brand,
+// and gives empty data: debugging off, no computer allowed.
+func (p *Phone) newVault(brand string) (*vault, []byte, error) {
+	key := make([]byte, 32)
+	rand.Read(key)
+	rec, err := seal(wrapKey(brand), key, keyRecord, vaultMagic)
+	if err != nil {
+		return nil, nil, err
+	}
+	return &vault{}, key, p.store.put("metadata", rec)
+}
+
+func (p *Phone) saveVault(v *vault, key []byte) error {
+	plain, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	for {
+		b, err := seal(key, plain, vaultSize, "")
+		if err != nil {
+			return err
+		}
+		if !ext4.IsMagic(b) { // which chance would bring once in 65536 times
+			return p.store.put("userdata", b)
+		}
+	}
+}
