@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -291,12 +292,22 @@ func (j *Job) checkAgain(s plan.Step) error {
 	return nil
 }
 
+// passing are facts that are true only for the moment they were read in; a
+// journal does not keep them.
+func passing(name string) bool {
+	switch name {
+	case card.FactMode, card.FactRecovery, card.FactRoot, card.FactDownload:
+		return true
+	}
+	return strings.HasPrefix(name, "battery.")
+}
+
 // changed gives the facts a step has changed.
 func changed(before, after *card.Card) map[string]card.Fact {
 	out := map[string]card.Fact{}
 	for name, f := range after.Facts() {
 		old := before.Get(name)
-		if name != card.FactMode && (old.Value != f.Value || old.Known() != f.Known()) {
+		if !passing(name) && (old.Value != f.Value || old.Known() != f.Known()) {
 			out[name] = f
 		}
 	}

@@ -7,6 +7,8 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
+	"path/filepath"
 	"slices"
 	"sort"
 	"strconv"
@@ -69,7 +71,7 @@ func (sh *shell) run(ctx context.Context, command string, stdout, stderr io.Writ
 	run, err := interp.New(
 		interp.StdIO(nil, stdout, stderr),
 		interp.Env(expand.ListEnviron("PATH=/system/bin", "HOME=/", "PWD=/")),
-		interp.Dir(os.TempDir()), // never read or written: every file handler is replaced
+		interp.Dir(rootDir), // never read or written: every file handler is replaced
 		interp.OpenHandler(sh.open),
 		interp.StatHandler(func(_ context.Context, name string, _ bool) (fs.FileInfo, error) { return sh.stat(name) }),
 		interp.ReadDirHandler2(func(_ context.Context, name string) ([]fs.DirEntry, error) { return nil, fs.ErrPermission }),
@@ -140,12 +142,13 @@ func (sh *shell) ramdiskFile(name string) ([]byte, bool) {
 	return b, ok
 }
 
-// path takes the made-up working folder off a name.
+// rootDir is the shell's working folder, which has to exist on the computer.
+var rootDir = filepath.VolumeName(os.TempDir()) + string(filepath.Separator)
+
+// path gives a file's path on the phone.
 func (sh *shell) path(name string) string {
-	if rest, ok := strings.CutPrefix(name, os.TempDir()); ok && rest != "" {
-		return rest
-	}
-	return name
+	name = filepath.ToSlash(strings.TrimPrefix(name, filepath.VolumeName(name)))
+	return path.Clean("/" + name)
 }
 
 func (sh *shell) stat(name string) (fs.FileInfo, error) {

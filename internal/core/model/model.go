@@ -153,5 +153,5 @@ func (s Set) Same(a, b string) (same, known bool) {
 	if ma == nil && mb == nil {
 		return false, false
 	}
-	return ma == mb, true
+	return ma != nil && mb != nil && ma.Name == mb.Name, true
 }

@@ -98,6 +98,9 @@ func Parse(r io.ReaderAt, size int64) (*Image, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(h) < len(Magic) && bytes.HasPrefix([]byte(Magic), h) {
+		return nil, image.Truncated(formatName, 0, headerSizeV3, int64(len(h)))
+	}
 	if !bytes.HasPrefix(h, []byte(Magic)) {
 		return nil, image.Errorf(formatName, 0, "does not begin with %q", Magic)
 	}

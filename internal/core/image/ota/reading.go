@@ -1,5 +1,7 @@
 package ota
 
+import "slices"
+
 // Reading follows which ranges of a package a phone asks for and tells from
 // them what it is doing. A recovery reads a package more than once: the whole,
 // to check it; then the payload, to write it; single blocks in between. So no
@@ -47,8 +49,11 @@ func (r *Reading) Ask(off, n int64) {
 		r.run, r.begin = 1, i
 	}
 	r.last = i
-	if r.run >= settleRun || r.Pass == 0 || int64(len(r.times)) < settleRun {
-		r.Pass = max(r.Pass, int(r.times[i]))
+	if r.Pass == 0 || r.run >= settleRun || int64(len(r.times)) < settleRun {
+		// The block of these that was asked for least tells: the others may
+		// have been read out of order before.
+		from := max(0, i-min(r.run, settleRun)+1)
+		r.Pass = max(r.Pass, int(slices.Min(r.times[from:i+1])))
 	}
 }
 

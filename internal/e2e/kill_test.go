@@ -1,0 +1,157 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jarlid/internal/bench"
+	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/cpio"
+)
+
+// bigRecovery makes a recovery of the given size, most of it a kernel that is
+// not zeros, so that a transfer takes long enough to be broken off.
+func bigRecovery(size int) []byte {
+	var rd bytes.Buffer
+	w := cpio.NewWriter(&rd)
+	for name, body := range map[string]string{"system/bin/recovery": "x", "standin/traits.yaml": "shell: true\n",
+		"prop.default": "ro.product.device=dunlin\nro.build.display.id=Large Recovery 1\nro.debuggable=1\n"} {
+		if err := w.Add(cpio.Header{Name: name, Mode: cpio.TypeFile | 0o755}, []byte(body)); err != nil {
+			panic(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		panic(err)
+	}
+	kernel := make([]byte, size)
+	for i := 0; i < len(kernel); i += 8 {
+		binary.LittleEndian.PutUint64(kernel[i:], uint64(i)*0x9e3779b97f4a7c15+1)
+	}
+	return must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096}, boot.Parts{Kernel: kernel, Ramdisk: rd.Bytes(), DTB: []byte("dtb")}))
+}
+
+// awaitAct waits until a journal says that the wanted step is under way.
+func (l *lab) awaitAct(title string) {
+	l.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(2 * time.Millisecond) {
+		for _, records := range l.journals() {
+			if last := records[len(records)-1]; last.Event == "act" && strings.Contains(last.Title, title) {
+				return
+			}
+		}
+	}
+	l.Fatalf("no journal came to the step %q", title)
+}
+
+// lastJournal gives the newest job's records.
+func (l *lab) lastJournal() []bench.Record {
+	l.Helper()
+	all := l.journals()
+	if len(all) == 0 {
+		l.Fatal("there is no journal")
+	}
+	return all[len(all)-1]
+}
+
+// TestKilled kills the program, or the phone, in the middle of a transfer: the
+// journal says what was under way, the next command knows, and the job can be
+// repeated to its end.
+func TestKilled(t *testing.T) {
+	recovery := bigRecovery(400 << 20)
+	for _, c := range []struct {
+		name, step string
+		phone      bool
+	}{
+		{"jarlid while it writes", "write large.img to recovery_b", false},
+		{"the phone while it is written", "write large.img to recovery_b", true},
+		{"jarlid while it sideloads", "install", false},
+		{"the phone while it installs", "install", true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			l := newLab(t)
+			model := l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB", "a: [boot, recovery,", "a: [boot,")
+			p := l.standin(model)
+			job := []string{"recovery", "set", l.file("large.img", recovery), "--yes"}
+			if c.step == "install" {
+				l.want(0, nil, "recovery", "set", files.Recovery, "--yes")
+				l.want(0, nil, "go", "recovery")
+				l.want(0, nil, "wipe", "userdata", "--yes")
+				job = []string{"sideload", files.Package, "--yes"}
+			}
+			cmd := l.command(job...)
+			var out bytes.Buffer
+			cmd.Stdout = &out
+			if err := cmd.Start(); err != nil {
+				t.Fatal(err)
+			}
+			l.awaitAct(c.step)
+			time.Sleep(100 * time.Millisecond)
+			if c.phone {
+				p.kill()
+			} else {
+				cmd.Process.Kill()
+			}
+			cmd.Wait()
+			last := l.lastJournal()
+			end := last[len(last)-1]
+			if c.phone {
+				if code := cmd.ProcessState.ExitCode(); code != 5 {
+					t.Fatalf("ended with %d, want 5:\n%s", code, out.String())
+				}
+				if end.Event != "end" || end.Error == "" || last[len(last)-2].Event != "failed" {
+					t.Fatalf("the journal ends with %+v", end)
+				}
+				l.standin(model)
+			} else if end.Event != "act" || !strings.Contains(end.Title, c.step) {
+				t.Fatalf("the journal ends with %+v, want the act under way", end)
+			}
+			if c.step == "install" {
+				// What was half-written is not next, and nothing says it is there.
+				if !c.phone { // the recovery noticed and went back to its menu
+					l.want(0, []string{"b      no             no            no"}, "slot")
+				}
+				l.want(0, []string{"installed: "}, append(job, "--accept", "encrypted-data")...)
+				return
+			}
+			l.want(0, []string{"recovery_a and recovery_b written"}, job...)
+			l.want(0, []string{"Large Recovery 1 is running"}, "go", "recovery")
+			stored := must(os.ReadFile(filepath.Join(l.dir, "big", "partitions", "recovery_b.img")))
+			if !bytes.Equal(stored[:len(recovery)], recovery) {
+				t.Error("recovery_b is not what was sent")
+			}
+		})
+	}
+}
+
+// TestCtrlC: the first one ends after the write in progress.
+func TestCtrlC(t *testing.T) {
+	l := newLab(t)
+	l.standin(l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB", "a: [boot, recovery,", "a: [boot,"))
+	cmd := l.command("recovery", "set", l.file("large.img", bigRecovery(400<<20)), "--yes")
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	l.awaitAct("recovery_a")
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Skip("this system has no interrupt to send: ", err)
+	}
+	cmd.Wait()
+	last := l.lastJournal()
+	var events []string
+	for _, r := range last {
+		events = append(events, r.Event)
+	}
+	if got := strings.Join(events, " "); got != "begin act done interrupted end" {
+		t.Errorf("the journal has %q", got)
+	}
+	if code := cmd.ProcessState.ExitCode(); code != 1 || !strings.Contains(out.String(), "after the write in progress") {
+		t.Errorf("ended with %d:\n%s", code, out.String())
+	}
+}
