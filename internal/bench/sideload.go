@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -35,7 +36,7 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Record, error) {
 	defer cancel()
 	sum := digest(hctx, src.f, s.File.Size)
 	reading := newReading(s.File)
-	m := newMeter(j.Obs, Send, s.Title(), s.File.Size)
+	m := newMeter(j.Obs, Send, filepath.Base(s.File.Path), s.File.Size)
 	closing, err := j.serve(ctx, src, s.File.Size, reading, m)
 	m.end()
 	rec := Record{Bytes: reading.Served, Answers: []string{string(closing)}}

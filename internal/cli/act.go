@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/plan"
 )
 
@@ -49,7 +50,7 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into string) error 
 		return err
 	}
 	defer j.Close()
-	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), size(f.Size))
+	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), image.Size(f.Size))
 	base := target.Partition
 	if base == "" {
 		base = j.Phone.Model().RecoveryPartition()
@@ -153,7 +154,7 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
 		return err
 	}
 	defer j.Close()
-	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), size(f.Size))
+	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), image.Size(f.Size))
 	a.sayRange(f)
 	from := j.Card.Value(card.FactStarted)
 	j.Files = []bench.FileRecord{{Path: f.Path, Size: f.Size}}
@@ -166,7 +167,7 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
 	a.result["packages"] = orEmpty(j.Packages)
 	a.result["slot_next"] = known(j.Card, card.FactNext)
 	for _, p := range j.Packages {
-		a.out.Say(bench.Look, "the phone read %s of %s, %s in all, in %d passes", size(p.Distinct), size(f.Size), size(p.Served), p.Passes)
+		a.out.Say(bench.Look, "the phone read %s of %s, %s in all, in %d passes", image.Size(p.Distinct), image.Size(f.Size), image.Size(p.Served), p.Passes)
 	}
 	if err != nil || a.dry {
 		if err != nil && !errors.Is(err, bench.ErrStopped) && len(j.Packages) > 0 && j.Packages[0].Outcome != bench.Installed {

@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/plan"
 )
 
@@ -246,7 +247,7 @@ func (a *app) printFile(f *ident.File) {
 	name := filepath.Base(f.Path)
 	switch {
 	case f.Kind == ident.Unknown:
-		a.out.Say(bench.Look, "%s, %s: I don't know this file", name, size(f.Size))
+		a.out.Say(bench.Look, "%s, %s: I don't know this file", name, image.Size(f.Size))
 		if len(f.Wrapped) > 0 {
 			a.out.Say("note", "it is wrapped (%s); what is inside has not been looked at", strings.Join(f.Wrapped, ", "))
 		}
@@ -256,7 +257,7 @@ func (a *app) printFile(f *ident.File) {
 			a.out.Say("care", "the file is empty")
 		}
 	default:
-		a.out.Say(bench.Good, "%s is %s, %s", name, f.Words(), size(f.Size))
+		a.out.Say(bench.Good, "%s is %s, %s", name, f.Words(), image.Size(f.Size))
 	}
 	for _, text := range f.Lines() {
 		a.out.Say(bench.Look, "%s", text)

@@ -19,6 +19,7 @@ import (
 
 	"jarlid/internal/bench"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/model"
 )
 
@@ -30,6 +31,7 @@ type output struct {
 	json   bool
 	colour bool
 	live   bool // a terminal: progress on one line
+	typed  bool // answers are typed at a terminal, which shows them
 	width  int
 
 	mu       sync.Mutex
@@ -41,6 +43,9 @@ type output struct {
 
 func newOutput(w io.Writer, in io.Reader, asJSON bool) *output {
 	o := &output{w: w, in: bufio.NewReader(in), json: asJSON, width: 100}
+	if f, ok := in.(*os.File); ok {
+		o.typed = term.IsTerminal(int(f.Fd()))
+	}
 	f, ok := w.(*os.File)
 	if !ok || asJSON || !term.IsTerminal(int(f.Fd())) {
 		return o
@@ -56,13 +61,13 @@ func newOutput(w io.Writer, in io.Reader, asJSON bool) *output {
 // The colours repeat what the words say: calm for work, clear for ends.
 var wordStyles = map[bench.Word]lipgloss.Style{
 	bench.Good: lipgloss.NewStyle().Foreground(lipgloss.Color("2")),
-	bench.Done: lipgloss.NewStyle().Foreground(lipgloss.Color("2")).Bold(true),
+	bench.Done: lipgloss.NewStyle().Foreground(lipgloss.Color("2")),
 	"care":     lipgloss.NewStyle().Foreground(lipgloss.Color("3")),
-	bench.Hand: lipgloss.NewStyle().Foreground(lipgloss.Color("6")).Bold(true),
+	bench.Hand: lipgloss.NewStyle().Foreground(lipgloss.Color("6")),
 	bench.Need: lipgloss.NewStyle().Foreground(lipgloss.Color("6")),
 	bench.Lost: lipgloss.NewStyle().Foreground(lipgloss.Color("3")),
-	"stop":     lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true),
-	bench.Fail: lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true),
+	"stop":     lipgloss.NewStyle().Foreground(lipgloss.Color("1")),
+	bench.Fail: lipgloss.NewStyle().Foreground(lipgloss.Color("1")),
 	bench.Next: lipgloss.NewStyle().Foreground(lipgloss.Color("4")),
 }
 
@@ -210,10 +215,10 @@ func progressText(p bench.Progress) string {
 		parts = append(parts, p.Note)
 	}
 	if p.Total > 0 {
-		parts = append(parts, fmt.Sprintf("%s of %s", units(p.Done, p.Total), size(p.Total)))
+		parts = append(parts, image.SizeOf(p.Done, p.Total))
 	}
 	if p.Rate > 0 {
-		parts = append(parts, size(p.Rate)+"/s")
+		parts = append(parts, image.Size(p.Rate)+"/s")
 	}
 	if !p.End && p.Left > 0 {
 		parts = append(parts, clock(p.Left)+" left")
@@ -227,31 +232,6 @@ func clock(d time.Duration) string {
 		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
 	}
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
-}
-
-var sizeUnits = []struct {
-	name string
-	size int64
-}{{"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}}
-
-// size writes bytes in binary units.
-func size(n int64) string {
-	for _, u := range sizeUnits {
-		if n >= u.size {
-			return fmt.Sprintf("%.1f %s", float64(n)/float64(u.size), u.name)
-		}
-	}
-	return fmt.Sprintf("%d bytes", n)
-}
-
-// units writes n in the unit that total is written in.
-func units(n, total int64) string {
-	for _, u := range sizeUnits {
-		if total >= u.size {
-			return fmt.Sprintf("%.1f", float64(n)/float64(u.size))
-		}
-	}
-	return fmt.Sprint(n)
 }
 
 // errNobody says that a question had nobody to answer it.
@@ -272,7 +252,7 @@ func (o *output) Ask(question string) (bool, error) {
 		}
 		return false, errNobody
 	}
-	if !o.live && !o.json {
+	if !o.typed && !o.json {
 		fmt.Fprintln(o.w)
 	}
 	switch strings.ToLower(strings.TrimSpace(text)) {

@@ -67,7 +67,7 @@ func Lost(during string, err error) error {
 }
 
 // Watch makes reads and writes on conn end when ctx does. Call the result when
-// done; it gives the context's error in place of the time-out it caused.
+// done: it lifts the limit again, and it gives the context's error in place of the time-out it caused.
 func Watch(ctx context.Context, conn net.Conn) func(error) error {
 	if d, ok := ctx.Deadline(); ok {
 		conn.SetDeadline(d)
@@ -84,6 +84,7 @@ func Watch(ctx context.Context, conn net.Conn) func(error) error {
 			<-fired
 		}
 		if err == nil {
+			conn.SetDeadline(time.Time{}) // it was for this alone
 			return nil
 		}
 		if ctx.Err() != nil {

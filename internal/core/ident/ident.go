@@ -274,7 +274,7 @@ func (f *File) Lines() []string {
 		}
 		var parts []string
 		for _, p := range f.Package.Payload.Partitions {
-			parts = append(parts, fmt.Sprintf("%s (%d bytes)", p.Name, p.Size))
+			parts = append(parts, fmt.Sprintf("%s %s", p.Name, image.Size(int64(p.Size))))
 		}
 		l = append(l, "partitions inside: "+strings.Join(parts, ", "))
 	}

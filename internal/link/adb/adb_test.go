@@ -370,6 +370,27 @@ func TestBadPhones(t *testing.T) {
 	}
 }
 
+// TestLimit: the limit on the greeting does not end the connection later.
+func TestLimit(t *testing.T) {
+	a, b := net.Pipe()
+	d := &Device{Version: VersionNoSum, MaxPayload: 4096, Serve: func(_ string, s *Stream) bool {
+		go func() { s.Accept(); s.Write([]byte("late")); s.Drain(); s.Close() }()
+		return true
+	}}
+	go d.Accept(t.Context(), b)
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	c, err := Connect(ctx, a, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	time.Sleep(150 * time.Millisecond)
+	if out, err := c.Shell(t.Context(), "x"); err != nil || string(out.Stdout) != "late" {
+		t.Errorf("%q, %v", out.Stdout, err)
+	}
+}
+
 // TestManyStreams runs several services at once over one connection, this
 // package at both ends.
 func TestManyStreams(t *testing.T) {

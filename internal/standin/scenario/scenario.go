@@ -258,14 +258,20 @@ func Package(o OS, p Phone, recovery []byte) ([]byte, error) {
 	}
 	meta := fmt.Sprintf("ota-type=AB\npost-build=%s\npost-build-incremental=%s\npost-sdk-level=34\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
 		o.Fingerprint(p.Device), o.Build, o.Patch, built.Unix(), p.Device)
-	sum := sha256.Sum256(body.Bytes())
-	props := fmt.Sprintf("FILE_HASH=%s\nFILE_SIZE=%d\n", base64.StdEncoding.EncodeToString(sum[:]), body.Len())
+	return Zip(meta, body.Bytes())
+}
+
+// Zip packs a payload and the metadata's text into an A/B package.
+func Zip(meta string, body []byte) ([]byte, error) {
+	built := time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)
+	sum := sha256.Sum256(body)
+	props := fmt.Sprintf("FILE_HASH=%s\nFILE_SIZE=%d\n", base64.StdEncoding.EncodeToString(sum[:]), len(body))
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
 	for _, m := range []struct {
 		name string
 		body []byte
-	}{{ota.PayloadName, body.Bytes()}, {ota.PropertiesName, []byte(props)}, {ota.MetadataName, []byte(meta)}} {
+	}{{ota.PayloadName, body}, {ota.PropertiesName, []byte(props)}, {ota.MetadataName, []byte(meta)}} {
 		w, err := z.CreateHeader(&zip.FileHeader{Name: m.name, Method: zip.Store, Modified: built})
 		if err != nil {
 			return nil, err

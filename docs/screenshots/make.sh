@@ -1,0 +1,65 @@
+#!/usr/bin/env bash
+# Makes the pictures of this folder from the demo data: each shows one command
+# in a terminal window. Needs Go, Xvfb, xterm and ImageMagick's import.
+set -euo pipefail
+cd "$(dirname "$0")/../.."
+work=$(mktemp -d)
+lab=/tmp/jarlid-pictures
+rm -rf "$lab" && mkdir -p "$lab"
+CGO_ENABLED=0 go build -o "$work/jarlid" ./cmd/jarlid
+export PATH="$work:$PATH" JARLID_HOME="$lab/home" DISPLAY=:97
+Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+xvfb=$!
+phone=
+trap 'kill $xvfb $phone 2>/dev/null; rm -rf "$work" "$lab"' EXIT
+sleep 1
+jarlid demo --only-files --at "$lab" >/dev/null
+cd "$lab/files"
+
+# shot NAME SECONDS COMMAND: the picture is taken after SECONDS, or when the
+# command has ended for "end".
+shot() {
+    local name=$1 when=$2 cmd=$3
+    cat > "$work/run" <<EOF
+clear
+printf '\$ %s\n' '$cmd'
+$cmd
+touch "$work/ended"
+sleep 60
+EOF
+    rm -f "$work/ended"
+    xterm -geometry 104x38+0+0 -fa 'DejaVu Sans Mono' -fs 14 -bg '#fbfaf6' -fg '#24292e' \
+        -xrm 'xterm*color1: #b3261e' -xrm 'xterm*color2: #2e6b34' -xrm 'xterm*color3: #8a5a00' \
+        -xrm 'xterm*color4: #1f5fa8' -xrm 'xterm*color6: #00697a' -bw 12 -e bash "$work/run" &
+    local term=$!
+    if [ "$when" = end ]; then
+        for _ in $(seq 900); do [ -e "$work/ended" ] && break; sleep 0.1; done
+        sleep 0.5
+    else
+        sleep "$when"
+    fi
+    import -window root "$OLDPWD/docs/screenshots/$name.png"
+    [ "$when" = end ] || for _ in $(seq 900); do [ -e "$work/ended" ] && break; sleep 0.1; done
+    kill $term 2>/dev/null || true
+    wait $term 2>/dev/null || true
+}
+
+jarlid standin run dunlin --at "$lab/dunlin" >"$lab/dunlin.log" & phone=$!
+sleep 2
+shot here end "jarlid"
+shot ident end "jarlid ident tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip"
+shot stopped end "jarlid recovery set saltmarsh-4.2-dunlin.zip"
+shot recovery-set end "jarlid recovery set tideline-3.1-dunlin.img"
+jarlid go recovery >/dev/null
+shot wipe end "yes | jarlid wipe userdata"
+shot sideload-pass 1.2 "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
+jarlid go bootloader >/dev/null && jarlid slot use a --yes >/dev/null && jarlid go recovery >/dev/null
+shot sideload end "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
+shot slot end "jarlid slot"
+jarlid go recovery >/dev/null
+( for key in "finish welcome" "debugging on" allow; do
+    until jarlid standin press dunlin "$key" >/dev/null 2>&1; do sleep 0.2; done
+  done ) &
+shot go-system end "jarlid go system"
+shot bench end "jarlid bench"
+shot explain end "jarlid explain recovery-on-one-slot"
