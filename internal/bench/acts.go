@@ -181,7 +181,7 @@ func vanish(ctx context.Context, l *Link) {
 		return
 	}
 	// Over fastboot nothing comes any more; the next packet is the end.
-	ctx, cancel := context.WithTimeout(ctx, vanishLimit)
+	ctx, cancel := context.WithTimeout(ctx, vanishLimit/4)
 	defer cancel()
 	l.FB.Gone(ctx)
 }

@@ -35,14 +35,17 @@ const (
 
 // Progress is how far a piece of work is.
 type Progress struct {
-	Word  Word          `json:"-"`
-	What  string        `json:"what"`
-	Note  string        `json:"note,omitempty"` // what the phone is doing
-	Done  int64         `json:"done"`           // bytes
-	Total int64         `json:"total"`          // bytes; 0: not known
-	Rate  int64         `json:"rate"`           // bytes a second
-	Left  time.Duration `json:"-"`
-	End   bool          `json:"-"` // the last one of this piece
+	Word  Word   `json:"-"`
+	What  string `json:"what"`
+	Note  string `json:"note,omitempty"` // what the phone is doing
+	Done  int64  `json:"done"`           // bytes
+	Total int64  `json:"total"`          // bytes; 0: not known
+	Rate  int64  `json:"rate"`           // bytes a second
+	// Of a package: bytes handed out at least once, of how many; 0 else.
+	Distinct int64         `json:"distinct,omitempty"`
+	Whole    int64         `json:"whole,omitempty"`
+	Left     time.Duration `json:"-"`
+	End      bool          `json:"-"` // the last one of this piece
 }
 
 // Observer is told what goes on, and asked where a person has to decide.

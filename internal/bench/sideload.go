@@ -88,6 +88,7 @@ func (j *Job) serve(ctx context.Context, src *source, size int64, reading *ota.R
 			m.start = passStart
 		}
 		m.p.Note, m.p.Total = what, total
+		m.p.Distinct, m.p.Whole = reading.Distinct, size
 		m.set(done)
 	})
 }

@@ -171,7 +171,7 @@ func (o *output) Work(p bench.Progress) {
 	if o.json {
 		if p.End || t.Sub(o.lastLine) >= time.Second {
 			o.lastLine = t
-			o.event("progress", map[string]any{"what": p.What, "note": p.Note, "done": p.Done, "total": p.Total, "rate": p.Rate})
+			o.event("progress", map[string]any{"what": p.What, "note": p.Note, "done": p.Done, "total": p.Total, "rate": p.Rate, "distinct": p.Distinct})
 		}
 		return
 	}
@@ -212,7 +212,7 @@ func (o *output) endBar() {
 func progressText(p bench.Progress) string {
 	parts := []string{p.What}
 	if p.Note != "" && !p.End {
-		parts = append(parts, p.Note)
+		parts[0] = p.Note // the line above says of what
 	}
 	if p.Total > 0 {
 		parts = append(parts, image.SizeOf(p.Done, p.Total))
@@ -222,6 +222,9 @@ func progressText(p bench.Progress) string {
 	}
 	if !p.End && p.Left > 0 {
 		parts = append(parts, clock(p.Left)+" left")
+	}
+	if p.Whole > 0 && !p.End {
+		parts = append(parts, image.SizeOf(p.Distinct, p.Whole)+" seen so far")
 	}
 	return strings.Join(parts, "   ")
 }

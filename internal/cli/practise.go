@@ -94,6 +94,9 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 		if err := b.Register(entry); err != nil {
 			a.out.Say("care", "it could not be listed on the bench: %v", err)
 		}
+		if a.json {
+			a.out.event("ready", map[string]any{"name": as, "serial": at.Serial, "fastboot": entry.Fastboot, "adb": entry.ADB, "control": at.Control})
+		}
 		a.out.Say(bench.Look, "%s, serial number %s: fastboot at tcp:%s, ADB at adb:%s", as, at.Serial, at.Fastboot, at.ADB)
 		a.out.Say(bench.Look, "its storage is in %s; Ctrl-C ends it and keeps everything", dir)
 	}

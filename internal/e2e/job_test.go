@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"jarlid/internal/bench"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -185,4 +186,25 @@ func TestWrongWords(t *testing.T) {
 	}
 	l.want(1, []string{"no such file"}, "ident", filepath.Join(l.dir, "missing.img"))
 	l.want(0, []string{"I don't know this file", "first bytes: 3c68746d6c3e"}, "ident", l.file("page.img", []byte("<html>not found")))
+}
+
+// TestWipeInBootloader erases both partitions the data lives in, and says that
+// nobody could read that back.
+func TestWipeInBootloader(t *testing.T) {
+	l := newLab(t)
+	l.standin("dunlin")
+	l.want(3, []string{"lost  all apps", "nobody is here to answer"}, "wipe", "userdata")
+	l.want(0, []string{"the data is formatted"}, "wipe", "userdata", "--yes")
+	for _, name := range []string{"userdata", "metadata"} {
+		b := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "partitions", name+".img")))
+		if strings.Trim(string(b), "\x00") != "" {
+			t.Errorf("%s was not erased", name)
+		}
+	}
+	j := l.lastJournal()
+	if done := j[len(j)-2]; done.Event != "done" || done.Confirm != bench.PhoneWord || done.Facts["data"].Value != "formatted" {
+		t.Errorf("the journal says %+v", done)
+	}
+	// The stock system starts as new: nothing is left of the owner's settings.
+	l.want(0, []string{"can't be seen from here"}, "go", "system", "--wait", "4s")
 }
