@@ -41,7 +41,7 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into string) error 
 	if err != nil {
 		return usage("%v", err)
 	}
-	f, err := a.identify(paths[0])
+	f, err := a.identify(paths[0], ident.Options{})
 	if err != nil {
 		return err
 	}
@@ -145,7 +145,7 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
 	if len(paths) != 1 {
 		return usage("sideload takes one package, %s means %d files", args[0], len(paths))
 	}
-	f, err := a.identify(paths[0])
+	f, err := a.identify(paths[0], ident.Options{})
 	if err != nil {
 		return err
 	}

@@ -283,7 +283,7 @@ func (a *app) root() *cobra.Command {
 		return a.phoneNames(), cobra.ShellCompDirectiveNoFileComp
 	})
 	root.RegisterFlagCompletionFunc("accept", cobra.FixedCompletions(finding.Names(), cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.benchCommand(), a.identCommand(), a.recoveryCommand(), a.slotCommand(), a.wipeCommand(),
+	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.recoveryCommand(), a.slotCommand(), a.wipeCommand(),
 		a.sideloadCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand())
 	return root
 }

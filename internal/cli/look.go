@@ -3,9 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/hex"
-	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -197,47 +195,53 @@ func (a *app) status(ctx context.Context) error {
 }
 
 func (a *app) identCommand() *cobra.Command {
-	return &cobra.Command{Use: "ident FILE...", Short: "What each file is, and where it would go", Args: words(1, -1, "one or more files"),
+	var deep bool
+	var limit string
+	c := &cobra.Command{Use: "ident FILE...", Short: "What each file is, what is in it, and where it would go", Args: words(1, -1, "one or more files"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			paths, err := expand(args)
+			o := ident.Options{Deep: deep}
+			most, err := parseBytes(limit)
 			if err != nil {
 				return err
 			}
-			var files []*ident.File
-			var bad error
-			for _, path := range paths {
-				f, err := a.identify(path)
-				if err != nil {
-					a.out.Say(bench.Fail, "%v", err)
-					bad = errors.Join(bad, err)
-					continue
-				}
-				files = append(files, f)
-				a.printFile(f)
-			}
-			a.result["files"] = files
-			if bad != nil {
-				return fmt.Errorf("%d of %d files could not be read", len(paths)-len(files), len(paths))
-			}
-			return nil
+			o.Spool = spool(most)
+			return a.ident(args, o)
 		}}
+	c.Flags().BoolVar(&deep, "deep", false, "unwrap compressed files whole, for what only their end or middle tells")
+	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed file may unpack to with --deep")
+	return c
+}
+
+func (a *app) ident(args []string, o ident.Options) error {
+	paths, err := expand(args)
+	if err != nil {
+		return err
+	}
+	files := []*ident.File{}
+	for _, path := range paths {
+		f, err := a.identify(path, o)
+		if err != nil {
+			a.out.Say(bench.Fail, "%v", err)
+			continue
+		}
+		files = append(files, f)
+		a.printFile(f)
+	}
+	a.result["files"] = files
+	if n := len(paths) - len(files); n > 0 {
+		return fmt.Errorf("%d of %d files could not be read", n, len(paths))
+	}
+	return nil
 }
 
 // identify opens a file and says what it is.
-func (a *app) identify(path string) (*ident.File, error) {
-	f, err := os.Open(path)
+func (a *app) identify(path string, o ident.Options) (*ident.File, error) {
+	f, size, err := openFile(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if st.IsDir() {
-		return nil, fmt.Errorf("%s is a folder; name the files in it", path)
-	}
-	return ident.Identify(f, st.Size(), path), nil
+	return ident.Identify(f, size, path, o), nil
 }
 
 func (a *app) printFile(f *ident.File) {
@@ -247,10 +251,11 @@ func (a *app) printFile(f *ident.File) {
 	name := filepath.Base(f.Path)
 	switch {
 	case f.Kind == ident.Unknown:
-		a.out.Say(bench.Look, "%s, %s: I don't know this file", name, image.Size(f.Size))
+		wrapped := ""
 		if len(f.Wrapped) > 0 {
-			a.out.Say("note", "it is wrapped (%s); what is inside has not been looked at", strings.Join(f.Wrapped, ", "))
+			wrapped = ", wrapped as " + strings.Join(f.Wrapped, " in ")
 		}
+		a.out.Say(bench.Look, "%s, %s%s: I don't know this file", name, image.Size(f.Size), wrapped)
 		if len(f.Head) > 0 {
 			a.out.Say(bench.Look, "first bytes: %s", firstBytes(f.Head))
 		} else {

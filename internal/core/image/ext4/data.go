@@ -36,7 +36,7 @@ type data struct {
 func (f *FS) data(n *inode) (*data, error) {
 	d := &data{f: f, n: n}
 	switch {
-	case n.flags&flagEncrypt != 0 && n.mode&typeMask == typeFile:
+	case n.flags&flagEncrypt != 0 && n.Mode().IsRegular():
 		return nil, unsupported(n, "is encrypted")
 	case n.flags&flagInlineData != 0:
 		d.inline = n.body

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/tree"
 )
 
 const (
@@ -129,6 +130,7 @@ func cstring(b []byte) string {
 // FS is an opened file system. It implements fs.FS, fs.ReadDirFS, fs.StatFS
 // and fs.ReadLinkFS; paths are resolved inside it, absolute links too.
 type FS struct {
+	tree.FS
 	Super
 	r    io.ReaderAt
 	size int64
@@ -145,6 +147,7 @@ func New(r io.ReaderAt, size int64) (*FS, error) {
 		return nil, image.Errorf(formatName, SuperblockOffset+96, "uses features this reader does not know (bits %#x)", unknown)
 	}
 	f := &FS{Super: *s, r: r, size: size}
+	f.FS = tree.FS{Source: source{f}}
 	root, err := f.inode(rootInode)
 	if err != nil {
 		return nil, err
@@ -221,11 +224,6 @@ const (
 	flagEncrypt    = 0x800
 	flagExtents    = 0x80000
 	flagInlineData = 0x10000000
-
-	typeMask = 0xf000
-	typeDir  = 0x4000
-	typeFile = 0x8000
-	typeLink = 0xa000
 )
 
 // inode is one inode's parts that are used here.
@@ -243,7 +241,7 @@ type inode struct {
 	extra    []byte // what follows the fixed fields: extended attributes
 }
 
-func (n *inode) isDir() bool { return n.mode&typeMask == typeDir }
+func (n *inode) isDir() bool { return n.Mode().IsDir() }
 
 func (f *FS) inode(num uint32) (*inode, error) {
 	if num == 0 || num > f.Inodes {
@@ -285,11 +283,11 @@ func (f *FS) inode(num uint32) (*inode, error) {
 // Xattrs gives the extended attributes of the file at name by their full
 // names ("security.selinux").
 func (f *FS) Xattrs(name string) (map[string][]byte, error) {
-	n, err := f.find(name, false)
+	n, err := f.Find(name, false)
 	if err != nil {
 		return nil, err
 	}
-	return f.xattrs(n)
+	return f.xattrs(n.(*inode))
 }
 
 const (

@@ -29,6 +29,7 @@ const (
 // Package is an A/B package.
 type Package struct {
 	Metadata      map[string]string // the metadata file's keys; nil when there is none
+	Properties    map[string]string // payload_properties.txt; nil when there is none
 	PayloadOffset int64             // where payload.bin begins in the file
 	PayloadSize   int64
 	Payload       *payload.Payload
@@ -62,6 +63,10 @@ func Parse(r io.ReaderAt, size int64) (*Package, error) {
 		switch f.Name {
 		case PayloadName:
 			body = f
+		case PropertiesName:
+			if p.Properties, err = properties(f); err != nil {
+				return nil, err
+			}
 		case MetadataName:
 			if p.Metadata, err = properties(f); err != nil {
 				return nil, err

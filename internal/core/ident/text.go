@@ -1,0 +1,174 @@
+package ident
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+	"unicode/utf8"
+
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/sums"
+)
+
+// text tells texts, and among them files of digests and web pages, from bytes
+// nothing is known about.
+func (f *File) text(r io.ReaderAt, size int64, head []byte) {
+	if size == 0 {
+		f.damaged(image.Truncated("file", 0, 1, 0))
+		return
+	}
+	// A brotli stream has no magic number: only the name tells.
+	if strings.EqualFold(filepath.Ext(f.Path), ".br") && f.depth == 0 {
+		f.Wrapped = append(f.Wrapped, "br")
+		f.Notes = append(f.Notes, "only its name says that it is brotli; that form has no mark of its own")
+		return
+	}
+	if !isText(head) {
+		return
+	}
+	f.Kind = Text
+	lower := bytes.ToLower(bytes.TrimSpace(head))
+	if bytes.HasPrefix(lower, []byte("<!doctype html")) || bytes.HasPrefix(lower, []byte("<html")) {
+		f.Details["page"] = true
+		f.Notes = append(f.Notes, "it is a web page, not an image: the download site answered with a page instead of the file")
+		return
+	}
+	if size > 1<<20 {
+		return
+	}
+	b, err := image.ReadAt("text", r, size, 0, size)
+	if err != nil {
+		return
+	}
+	if list := sums.Parse(string(b)); len(list) > 0 && 2*len(list) >= lines(b) {
+		f.Kind = Sums
+		f.Details["digests"] = len(list)
+		f.Details["algorithm"] = list[0].Algorithm
+	}
+}
+
+func lines(b []byte) (n int) {
+	for l := range bytes.Lines(b) {
+		if len(bytes.TrimSpace(l)) > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+func isText(b []byte) bool {
+	// A character may be cut at the end of what was read.
+	for i := 0; i < 4 && len(b) > 0 && !utf8.Valid(b); i++ {
+		b = b[:len(b)-1]
+	}
+	if len(b) == 0 || !utf8.Valid(b) {
+		return false
+	}
+	return !bytes.ContainsFunc(b, func(r rune) bool { return r < ' ' && r != '\n' && r != '\r' && r != '\t' && r != '\f' })
+}
+
+// Words says in a few words what the file is: "a recovery for dunlin: boot
+// image v2".
+func (f *File) Words() string {
+	s := f.Kind.Words()
+	if m := f.Models(); len(m) > 0 {
+		s += " for " + strings.Join(m, " or ")
+	}
+	switch {
+	case f.Boot != nil:
+		s += fmt.Sprintf(": boot image v%d", f.Boot.HeaderVersion)
+	case f.Payload != nil:
+		kind := "full payload"
+		if f.Payload.Delta() {
+			kind = "delta payload"
+		}
+		s += fmt.Sprintf(": %s of %d partitions", kind, len(f.Payload.Partitions))
+	case len(f.Members) > 0 && f.Kind != Super:
+		s += fmt.Sprintf(": %d files", len(f.Members))
+	}
+	if len(f.Wrapped) > 0 {
+		s += ", wrapped as " + strings.Join(f.Wrapped, " in ")
+	}
+	return s
+}
+
+// Lines says what else matters about the file, a line each.
+func (f *File) Lines() []string {
+	var l []string
+	add := func(format string, args ...any) { l = append(l, fmt.Sprintf(format, args...)) }
+	text := func(name string) string { s, _ := f.Details[name].(string); return s }
+	if f.Inside > 0 {
+		add("unwrapped it has %s", image.Size(f.Inside))
+	}
+	if b := f.Build(); b != "" {
+		add("build: %s", b)
+	}
+	if f.Boot != nil {
+		if v, patch := f.Boot.OS(); v != "" {
+			add("made for system version %s, security patch level %s", v, patch)
+		}
+	}
+	for _, d := range []struct{ name, words string }{{"kernel_version", "kernel"}, {"release", "platform release"}, {"security_patch", "security patch level"},
+		{"post_security_patch_level", "security patch level"}, {"architecture", "architecture"}, {"kernel_architecture", "architecture"}, {"volume_name", "label"},
+		{"algorithm_type", "signature"}, {"signer", "signed by"}, {"cmdline", "kernel command line"}} {
+		if v := text(d.name); v != "" {
+			add("%s: %s", d.words, v)
+		}
+	}
+	if f.Ramdisk != nil {
+		add("ramdisk: %d files, compressed as %s", f.Ramdisk.Files, orPlain(string(f.Ramdisk.Compression)))
+	}
+	if frags, ok := f.Details["vendor_ramdisk_table"].([]map[string]any); ok {
+		for _, fr := range frags {
+			add("ramdisk fragment %v: %v, %s", orPlain(fmt.Sprint(fr["ramdisk_name"])), fr["ramdisk_type"], image.Size(fr["ramdisk_size"].(int64)))
+		}
+	}
+	if avb, ok := f.Details["avb_footer"].(map[string]any); ok {
+		add("verified boot footer: made for %v, %v, %v", avb["partition_name"], avb["descriptor"], avb["algorithm_type"])
+		if k, ok := avb["public_key_sha256"].(string); ok {
+			add("its key: SHA-256 %s", k)
+		}
+	}
+	if names, ok := f.Details["partition_names"].([]string); ok && len(names) > 0 {
+		add("speaks of: %s", strings.Join(names, ", "))
+	}
+	l = append(l, f.memberLines()...)
+	return append(l, f.Notes...)
+}
+
+func orPlain(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+const shownMembers = 30
+
+func (f *File) memberLines() []string {
+	if f.Payload != nil || f.Kind == Super {
+		var parts []string
+		for _, m := range f.Members {
+			parts = append(parts, m.Name+" "+image.Size(m.Size))
+		}
+		return []string{"partitions inside: " + strings.Join(parts, ", ")}
+	}
+	var l []string
+	for i, m := range f.Members {
+		if i == shownMembers {
+			l = append(l, fmt.Sprintf("... and %d more", len(f.Members)-i))
+			break
+		}
+		s := fmt.Sprintf("inside: %s, %s", m.Name, image.Size(m.Size))
+		if m.Kind != Unknown {
+			s += ", " + m.Kind.Words()
+		}
+		if len(m.GoesTo) > 0 {
+			s += ", goes to " + m.GoesTo[0].String()
+		}
+		l = append(l, s)
+	}
+	return l
+}

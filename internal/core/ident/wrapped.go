@@ -1,0 +1,67 @@
+package ident
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+
+	"jarlid/internal/core/image/wrap"
+)
+
+// peek is how many bytes of a compressed stream are unwrapped to tell what is
+// inside: enough for a boot image's ramdisk to begin and for every magic number.
+const peek = 1 << 20
+
+func (f *File) wrapped(r io.ReaderAt, size int64) {
+	head := make([]byte, 8)
+	n, _ := r.ReadAt(head, 0)
+	kind := wrap.Detect(head[:n])
+	f.Wrapped = append(f.Wrapped, string(kind))
+	z, err := wrap.NewReader(kind, io.NewSectionReader(r, 0, size))
+	if err != nil {
+		f.damaged(fmt.Errorf("the compressed data (%s) does not begin right: %w", kind, err))
+		return
+	}
+	defer z.Close()
+	f.fromStream(z, 0)
+}
+
+// fromStream looks at what a stream gives: whole where that was asked for, else
+// its head. known is the length, 0 when it is not known.
+func (f *File) fromStream(z io.Reader, known int64) {
+	if f.opt.Deep && f.opt.Spool != nil {
+		at, size, done, err := f.opt.Spool(z)
+		if err != nil {
+			f.damaged(fmt.Errorf("it cannot be unwrapped to its end: %w", err))
+			return
+		}
+		defer done()
+		f.Inside = size
+		f.deeper(at, size)
+		return
+	}
+	b := make([]byte, peek)
+	n, err := io.ReadFull(z, b)
+	b = b[:n]
+	whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	if n == 0 {
+		if err != nil && !whole {
+			f.damaged(fmt.Errorf("the compressed data is damaged: %w", err))
+		}
+		return
+	}
+	if !whole {
+		f.partial = true
+	} else {
+		f.Inside = int64(n)
+	}
+	size := max(known, int64(n))
+	if f.partial && known == 0 {
+		size = 1 << 62 // not known; what lies behind the head reads as cut
+	}
+	f.deeper(bytes.NewReader(b), size)
+	if f.partial {
+		f.Notes = append(f.Notes, "only the head of what is inside was looked at; --deep unwraps it whole")
+	}
+}

@@ -1,0 +1,55 @@
+package sums
+
+import (
+	"encoding/hex"
+	"strings"
+	"testing"
+)
+
+// The digests of "abc", as FIPS 180-2 and RFC 1321 print them.
+const (
+	abc256 = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+	abc1   = "a9993e364706816aba3e25717850c26c9cd0d89d"
+	abcMD5 = "900150983cd24fb0d6963f7d28e17f72"
+)
+
+func TestParse(t *testing.T) {
+	list := Parse("# made today\n" + abc256 + "  a.img\r\n" + abcMD5 + " *dir/b name.zip\n" +
+		"SHA256 (c (1).img) = " + strings.ToUpper(abc256) + "\nSHA1 (d) = " + abc1 + "\n\\" + abc1 + "  e\\\\f\n" +
+		"SHA1 (wrong) = " + abcMD5 + "\nnot a line\n")
+	want := []Sum{{"a.img", SHA256, abc256}, {"dir/b name.zip", MD5, abcMD5}, {"c (1).img", SHA256, abc256}, {"d", SHA1, abc1}, {`e\f`, SHA1, abc1}}
+	if len(list) != len(want) {
+		t.Fatalf("%+v", list)
+	}
+	for i := range want {
+		if list[i] != want[i] {
+			t.Errorf("line %d: %+v, want %+v", i, list[i], want[i])
+		}
+	}
+	if got := For(list, "/some/where/b name.zip"); len(got) != 1 || got[0].Algorithm != MD5 {
+		t.Errorf("%+v", got)
+	}
+	if got := For(Parse(abc1+"\n"), "any"); len(got) != 1 {
+		t.Errorf("a digest alone: %+v", got)
+	}
+	for _, s := range []string{abc256, "SHA-256: " + abc256, "sha256:" + strings.ToUpper(abc256), "ba:78:16" + abc256[6:]} {
+		if d, ok := ParseDigest(s); !ok || d.Digest != abc256 {
+			t.Errorf("%q: %+v", s, d)
+		}
+	}
+	if _, ok := ParseDigest("deadbeef"); ok {
+		t.Error("four bytes are taken for a digest")
+	}
+	for a, want := range map[Algorithm]string{MD5: abcMD5, SHA1: abc1, SHA256: abc256} {
+		h := a.New()
+		h.Write([]byte("abc"))
+		if got := hex.EncodeToString(h.Sum(nil)); got != want {
+			t.Errorf("%s of abc is %s", a, got)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(abc256 + "  a\nSHA1 (d) = " + abc1 + "\n")
+	f.Fuzz(func(t *testing.T, s string) { For(Parse(s), s) })
+}

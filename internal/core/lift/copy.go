@@ -1,0 +1,314 @@
+package lift
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"sync"
+
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/payload"
+	"jarlid/internal/core/image/sparse"
+)
+
+const piece = 1 << 20
+
+var zeros [64 << 10]byte
+
+// isZero tells whether b is nothing but zeros.
+func isZero(b []byte) bool {
+	for len(b) > len(zeros) {
+		if !bytes.Equal(b[:len(zeros)], zeros[:]) {
+			return false
+		}
+		b = b[len(zeros):]
+	}
+	return bytes.Equal(b, zeros[:len(b)])
+}
+
+// copyTo writes a stream, pieces of zeros as holes, and hashes it on the way,
+// on a second core.
+func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved func(int64)) ([]byte, error) {
+	sum := sha256.New()
+	full, empty := make(chan []byte, 2), make(chan []byte, 4)
+	for range 4 {
+		empty <- make([]byte, piece)
+	}
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for b := range full {
+			sum.Write(b)
+			empty <- b[:piece]
+		}
+	})
+	done := int64(0)
+	err := func() error {
+		defer close(full)
+		for {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			b := <-empty
+			n, err := fill(r, b)
+			if done+int64(n) > limit {
+				return &TooLargeError{limit}
+			}
+			if n > 0 {
+				if isZero(b[:n]) {
+					if err := o.Zero(done, int64(n)); err != nil {
+						return err
+					}
+				} else if _, err := o.WriteAt(b[:n], done); err != nil {
+					return err
+				}
+				done += int64(n)
+				moved(done)
+				full <- b[:n]
+			}
+			switch {
+			case errors.Is(err, io.EOF) && size >= 0 && done != size:
+				return image.Truncated("contents", done, size-done, 0)
+			case errors.Is(err, io.EOF):
+				return nil
+			case err != nil:
+				return fmt.Errorf("the data is damaged or cut short at byte %d: %w", done, err)
+			}
+		}
+	}()
+	wg.Wait()
+	if err != nil {
+		return nil, err
+	}
+	return sum.Sum(nil), o.SetSize(done)
+}
+
+// fill reads until b is full; the error is the reader's own, io.EOF at its
+// end.
+func fill(r io.Reader, b []byte) (n int, err error) {
+	for n < len(b) && err == nil {
+		var k int
+		k, err = r.Read(b[n:])
+		n += k
+	}
+	return n, err
+}
+
+// expand writes a sparse image raw: what it leaves alone stays a hole.
+func expand(ctx context.Context, v *sparse.View, src io.ReaderAt, o Out, moved func(int64)) error {
+	bs := int64(v.BlockSize)
+	buf := make([]byte, piece)
+	return v.Runs(func(c sparse.Chunk) error {
+		off, n := c.Block*bs, c.Blocks*bs
+		if c.Type == sparse.ChunkDontCare {
+			return nil
+		}
+		if c.Type == sparse.ChunkFill && c.Fill == 0 {
+			return o.Zero(off, n)
+		}
+		r := io.NewSectionReader(v, off, n)
+		if c.Type == sparse.ChunkRaw {
+			r = io.NewSectionReader(src, c.Data, n)
+		}
+		for at := int64(0); at < n; {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			p := buf[:min(piece, n-at)]
+			if _, err := io.ReadFull(r, p); err != nil {
+				return image.Truncated("sparse image", c.Data+at, n-at, 0)
+			}
+			if _, err := o.WriteAt(p, off+at); err != nil {
+				return err
+			}
+			at += int64(len(p))
+			moved(off + at)
+		}
+		return nil
+	})
+}
+
+// partition writes one partition of a payload: operations on all cores, the
+// digest of the whole behind them as far as they have come.
+func partition(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, o Out, moved func(int64)) ([]byte, error) {
+	if err := o.SetSize(int64(part.Size)); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var mu sync.Mutex
+	var first error
+	fail := func(err error) {
+		mu.Lock()
+		if first == nil {
+			first = err
+		}
+		mu.Unlock()
+		cancel()
+	}
+	// The digest is made in order where the operations go up, as they do in
+	// full payloads; else from the finished file.
+	ends, ordered := ends(p, part)
+	ready := make([]chan struct{}, len(part.Ops))
+	for i := range ready {
+		ready[i] = make(chan struct{})
+	}
+	jobs := make(chan int)
+	var workers, hasher sync.WaitGroup
+	var done int64
+	for range runtime.GOMAXPROCS(0) {
+		workers.Go(func() {
+			for i := range jobs {
+				op := &part.Ops[i]
+				if err := p.Apply(r, part, op, o); err != nil {
+					fail(err)
+					continue
+				}
+				mu.Lock()
+				for _, e := range op.Dst {
+					done += int64(e.Blocks * p.BlockSize)
+				}
+				n := done
+				mu.Unlock()
+				moved(min(n, int64(part.Size)))
+				close(ready[i])
+			}
+		})
+	}
+	sum := sha256.New()
+	hasher.Go(func() {
+		at := int64(0)
+		buf := make([]byte, piece)
+		upTo := func(end int64) bool {
+			for at < end {
+				if ctx.Err() != nil {
+					return false
+				}
+				b := buf[:min(piece, end-at)]
+				if n, err := o.ReadAt(b, at); n < len(b) {
+					fail(fmt.Errorf("what was written can't be read back at byte %d: %w", at+int64(n), err))
+					return false
+				}
+				sum.Write(b)
+				at += int64(len(b))
+			}
+			return true
+		}
+		for i := range ready {
+			select {
+			case <-ready[i]:
+			case <-ctx.Done():
+				return
+			}
+			if ordered && !upTo(min(ends[i], int64(part.Size))) {
+				return
+			}
+		}
+		upTo(int64(part.Size))
+	})
+feed:
+	for i := range part.Ops {
+		select {
+		case jobs <- i:
+		case <-ctx.Done():
+			break feed
+		}
+	}
+	close(jobs)
+	workers.Wait()
+	hasher.Wait()
+	if first != nil {
+		return nil, first
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	digest := sum.Sum(nil)
+	if len(part.Hash) > 0 && !bytes.Equal(digest, part.Hash) {
+		return nil, &DigestError{Name: part.Name, Got: digest, Want: part.Hash}
+	}
+	return digest, nil
+}
+
+// ends gives, for each operation, how far the partition is complete once it
+// and all before it are done; ordered is false where that can't be told.
+func ends(p *payload.Payload, part *payload.Partition) (list []int64, ordered bool) {
+	at := uint64(0)
+	for _, op := range part.Ops {
+		for _, e := range op.Dst {
+			if e.Start != at {
+				return nil, false
+			}
+			at += e.Blocks
+		}
+		list = append(list, int64(at*p.BlockSize))
+	}
+	return list, true
+}
+
+// DigestError says that what came out is not what the file says it holds.
+type DigestError struct {
+	Name      string
+	Got, Want []byte
+}
+
+// Error gives both digests.
+func (e *DigestError) Error() string {
+	return fmt.Sprintf("%s has the SHA-256 %x, the file says %x: it is damaged", e.Name, e.Got, e.Want)
+}
+
+// Digest is the SHA-256 of a partition as the payload's operations make it,
+// and an error when an operation's data or the whole has another digest than
+// the manifest says. Nothing is written.
+func Digest(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, moved func(int64)) ([]byte, error) {
+	if _, ordered := ends(p, part); !ordered {
+		return nil, fmt.Errorf("%s: its operations are out of order, so its digest can only be told once it is taken out", part.Name)
+	}
+	sum := sha256.New()
+	h := &hashOut{h: sum}
+	for i := range part.Ops {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := p.Apply(r, part, &part.Ops[i], h); err != nil {
+			return nil, err
+		}
+		moved(h.at)
+	}
+	if err := h.Zero(h.at, int64(part.Size)-h.at); err != nil {
+		return nil, err
+	}
+	digest := sum.Sum(nil)
+	if len(part.Hash) > 0 && !bytes.Equal(digest, part.Hash) {
+		return digest, &DigestError{Name: part.Name, Got: digest, Want: part.Hash}
+	}
+	return digest, nil
+}
+
+// hashOut takes what is written in order and keeps only its digest.
+type hashOut struct {
+	h  io.Writer
+	at int64
+}
+
+func (w *hashOut) WriteAt(p []byte, off int64) (int, error) {
+	if off != w.at {
+		return 0, fmt.Errorf("written out of order")
+	}
+	w.at += int64(len(p))
+	return w.h.Write(p)
+}
+
+func (w *hashOut) Zero(off, n int64) error {
+	for n > 0 {
+		k, err := w.WriteAt(zeros[:min(n, int64(len(zeros)))], off)
+		if err != nil {
+			return err
+		}
+		off, n = off+int64(k), n-int64(k)
+	}
+	return nil
+}

@@ -1,0 +1,360 @@
+// Package proof says whether a file is intact: against digests that somebody
+// states, and against those it carries itself.
+package proof
+
+import (
+	"bytes"
+	"context"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"runtime"
+	"sync"
+	"sync/atomic"
+
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/ota"
+	"jarlid/internal/core/image/sums"
+	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/lift"
+)
+
+// Verdict is what comes of all checks of a file.
+type Verdict string
+
+// The verdicts.
+const (
+	Match     Verdict = "match"
+	Mismatch  Verdict = "mismatch"
+	NotListed Verdict = "not-listed" // sums were given, and none is for this file
+	Unchecked Verdict = "unchecked"  // there was nothing to check against
+)
+
+// Check is one thing that was checked.
+type Check struct {
+	What    string  `json:"what"`
+	Verdict Verdict `json:"verdict"`
+	Why     string  `json:"why,omitempty"`
+}
+
+// Signer is who signed a package.
+type Signer struct {
+	Name    string `json:"name"`
+	SHA256  string `json:"sha256"`
+	Trusted *bool  `json:"trusted"` // null when nobody said whom to trust
+	By      string `json:"trusted_by,omitempty"`
+}
+
+// Result is what was found out about one file.
+type Result struct {
+	Path    string  `json:"path"`
+	Size    int64   `json:"size"`
+	SHA256  string  `json:"sha256"`
+	Verdict Verdict `json:"verdict"`
+	Against string  `json:"against,omitempty"`
+	Signer  *Signer `json:"signer"`
+	Checks  []Check `json:"checks"`
+}
+
+// Wish is what a file is held against.
+type Wish struct {
+	Sums    []sums.Sum // those for this file
+	Against string     // where they come from
+	Listed  bool       // sums were given, whether or not for this file
+	// Trusted are certificates by where they come from.
+	Trusted map[string][]*x509.Certificate
+	// Moved is called with the bytes read so far; may be nil.
+	Moved func(int64)
+}
+
+func (r *Result) check(what string, err error) {
+	c := Check{What: what, Verdict: Match}
+	if err != nil {
+		c.Verdict, c.Why = Mismatch, err.Error()
+	}
+	r.Checks = append(r.Checks, c)
+}
+
+// Run checks the size bytes of r, a file at path. The error is for what keeps
+// it from being read; a mismatch is a verdict.
+func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*Result, error) {
+	res := &Result{Path: path, Size: size, Against: w.Against, Checks: []Check{}}
+	if w.Moved == nil {
+		w.Moved = func(int64) {}
+	}
+	f := ident.Identify(r, size, path, ident.Options{})
+	// The digests of the file and what it carries itself are worked out at the
+	// same time, each on its own core.
+	var wg sync.WaitGroup
+	var digests map[sums.Algorithm]string
+	var derr error
+	var moved atomic.Int64
+	wg.Go(func() {
+		need := map[sums.Algorithm]bool{sums.SHA256: true}
+		for _, s := range w.Sums {
+			need[s.Algorithm] = true
+		}
+		digests, derr = digestAll(ctx, r, size, need, func(n int64) { moved.Store(n); w.Moved(n) })
+	})
+	own := &Result{}
+	var oerr error
+	wg.Go(func() { oerr = own.inner(ctx, f, r, size, w) })
+	wg.Wait()
+	if err := errors.Join(derr, oerr); err != nil {
+		return nil, err
+	}
+	res.SHA256, res.Signer = digests[sums.SHA256], own.Signer
+	for _, s := range w.Sums {
+		var err error
+		if got := digests[s.Algorithm]; got != s.Digest {
+			err = fmt.Errorf("it is %s, %s says %s", got, w.Against, s.Digest)
+		}
+		res.check(string(s.Algorithm)+" digest", err)
+	}
+	res.Checks = append(res.Checks, own.Checks...)
+	res.Verdict = Unchecked
+	if w.Listed && len(w.Sums) == 0 {
+		res.Verdict = NotListed
+	}
+	for _, c := range res.Checks {
+		switch {
+		case c.Verdict == Mismatch:
+			res.Verdict = Mismatch
+		case c.Verdict == Match && res.Verdict == Unchecked:
+			res.Verdict = Match
+		}
+	}
+	return res, nil
+}
+
+// digestAll reads a range once and makes all digests of it, each on a
+// goroutine of its own.
+func digestAll(ctx context.Context, r io.ReaderAt, size int64, need map[sums.Algorithm]bool, moved func(int64)) (map[sums.Algorithm]string, error) {
+	const piece = 1 << 20
+	type block struct {
+		b    []byte
+		left *atomic.Int32
+	}
+	hashes := map[sums.Algorithm]hash.Hash{}
+	var feeds []chan block
+	empty := make(chan []byte, 6)
+	for range 6 {
+		empty <- make([]byte, piece)
+	}
+	var wg sync.WaitGroup
+	for a := range need {
+		h := a.New()
+		hashes[a] = h
+		ch := make(chan block, 6)
+		feeds = append(feeds, ch)
+		wg.Go(func() {
+			for b := range ch {
+				h.Write(b.b)
+				if b.left.Add(-1) == 0 {
+					empty <- b.b[:piece]
+				}
+			}
+		})
+	}
+	err := func() error {
+		for at := int64(0); at < size; {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			b := (<-empty)[:min(piece, size-at)]
+			if n, err := r.ReadAt(b, at); n < len(b) {
+				return fmt.Errorf("it cannot be read at byte %d: %w", at+int64(n), err)
+			}
+			left := &atomic.Int32{}
+			left.Store(int32(len(feeds)))
+			for _, ch := range feeds {
+				ch <- block{b, left}
+			}
+			at += int64(len(b))
+			moved(at)
+		}
+		return nil
+	}()
+	for _, ch := range feeds {
+		close(ch)
+	}
+	wg.Wait()
+	out := map[sums.Algorithm]string{}
+	for a, h := range hashes {
+		out[a] = hex.EncodeToString(h.Sum(nil))
+	}
+	return out, err
+}
+
+// inner checks what a file says of itself.
+func (r *Result) inner(ctx context.Context, f *ident.File, at io.ReaderAt, size int64, w Wish) error {
+	if f.Damage != "" {
+		r.check("form", errors.New(f.Damage))
+		return nil
+	}
+	for _, check := range []func() error{
+		func() error { return r.appended(ctx, f, at, size) },
+		func() error { return r.payload(ctx, f, at) },
+		func() error { return r.footer(ctx, at, size) },
+		func() error { return r.signature(ctx, f, at, size, w) },
+	} {
+		if err := check(); err != nil {
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// appended checks the line behind a tar.
+func (r *Result) appended(ctx context.Context, f *ident.File, at io.ReaderAt, size int64) error {
+	if len(f.Wrapped) == 0 || f.Wrapped[0] != "tar" {
+		return nil
+	}
+	s, covered, ok := ident.AppendedDigest(at, size)
+	if !ok {
+		return nil
+	}
+	got, err := digestAll(ctx, at, covered, map[sums.Algorithm]bool{s.Algorithm: true}, func(int64) {})
+	if err != nil {
+		return err
+	}
+	if got[s.Algorithm] != s.Digest {
+		err = fmt.Errorf("it is %s, the line says %s", got[s.Algorithm], s.Digest)
+	}
+	r.check(string(s.Algorithm)+" line appended to the tar", err)
+	return nil
+}
+
+// payload checks a payload's own digests and what the package says of it.
+func (r *Result) payload(ctx context.Context, f *ident.File, at io.ReaderAt) error {
+	p := f.Payload
+	if p == nil {
+		return nil
+	}
+	body := at
+	if f.Package != nil {
+		body = io.NewSectionReader(at, f.Package.PayloadOffset, f.Package.PayloadSize)
+		if want := f.Package.Properties["FILE_HASH"]; want != "" {
+			got, err := digestAll(ctx, body, f.Package.PayloadSize, map[sums.Algorithm]bool{sums.SHA256: true}, func(int64) {})
+			if err != nil {
+				return err
+			}
+			b, err := base64.StdEncoding.DecodeString(want)
+			if err != nil || hex.EncodeToString(b) != got[sums.SHA256] {
+				err = fmt.Errorf("it is %s, %s says %x", got[sums.SHA256], ota.PropertiesName, b)
+			}
+			r.check("payload properties", err)
+		}
+	}
+	if p.Delta() {
+		r.Checks = append(r.Checks, Check{What: "partitions of the payload", Verdict: Unchecked, Why: "it is a delta; its partitions only come to be on the phone"})
+		return nil
+	}
+	errs := make([]error, len(p.Partitions))
+	jobs := make(chan int)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := range jobs {
+				_, errs[i] = lift.Digest(ctx, p, &p.Partitions[i], body, func(int64) {})
+			}
+		})
+	}
+	for i := range p.Partitions {
+		jobs <- i
+	}
+	close(jobs)
+	wg.Wait()
+	for i := range p.Partitions {
+		r.check("partition "+p.Partitions[i].Name, errs[i])
+	}
+	return ctx.Err()
+}
+
+// footer checks an image against the verified boot data behind it.
+func (r *Result) footer(ctx context.Context, at io.ReaderAt, size int64) error {
+	m, ft, err := vbmeta.Open(at, size)
+	if ft == nil {
+		if m != nil {
+			r.vbmeta(m)
+		}
+		return nil
+	}
+	if err != nil {
+		r.check("verified boot footer", err)
+		return nil
+	}
+	r.vbmeta(m)
+	for i := range m.Descriptors {
+		d := &m.Descriptors[i]
+		switch d.Tag {
+		case vbmeta.TagHash:
+			r.check("hash of "+d.PartitionName, vbmeta.CheckHash(ctx, d, at, size))
+		case vbmeta.TagHashtree:
+			r.check("hashtree of "+d.PartitionName, vbmeta.CheckHashtree(ctx, d, at, size))
+		}
+	}
+	return nil
+}
+
+// vbmeta checks an image's signature with its own key.
+func (r *Result) vbmeta(m *vbmeta.Image) {
+	if m.AlgorithmType == 0 {
+		r.Checks = append(r.Checks, Check{What: "vbmeta signature", Verdict: Unchecked, Why: "it is not signed"})
+		return
+	}
+	r.check("vbmeta signature, by its own key", m.Verify())
+}
+
+// signature checks the signature over a whole package.
+func (r *Result) signature(ctx context.Context, f *ident.File, at io.ReaderAt, size int64, w Wish) error {
+	switch f.Kind {
+	case ident.OTAAB, ident.OTABlock, ident.Addon:
+	default:
+		return nil
+	}
+	s, err := zipsig.Parse(at, size)
+	if errors.Is(err, zipsig.ErrUnsigned) {
+		if len(w.Trusted) > 0 {
+			r.check("whole-file signature", err)
+		}
+		return nil
+	}
+	if err != nil {
+		r.check("whole-file signature", err)
+		return nil
+	}
+	err = s.Verify(ctx, at)
+	if err != nil && !errors.Is(err, zipsig.ErrMismatch) {
+		return err
+	}
+	r.check("whole-file signature", err)
+	r.Signer = &Signer{Name: s.Signer().Subject.String(), SHA256: zipsig.Fingerprint(s.Signer())}
+	if len(w.Trusted) == 0 {
+		return nil
+	}
+	trusted := false
+	for from, certs := range w.Trusted {
+		for _, c := range certs {
+			// A recovery compares keys, not the certificates around them.
+			if bytes.Equal(c.RawSubjectPublicKeyInfo, s.Signer().RawSubjectPublicKeyInfo) {
+				trusted, r.Signer.By = true, from
+			}
+		}
+	}
+	r.Signer.Trusted = &trusted
+	err = nil
+	if !trusted {
+		err = errors.New("it was signed by nobody you trust: " + r.Signer.Name)
+	}
+	r.check("trusted signer", err)
+	return nil
+}
