@@ -261,6 +261,8 @@ func (a *app) printFile(f *ident.File) {
 		} else {
 			a.out.Say("care", "the file is empty")
 		}
+	case f.Kind == ident.Text:
+		a.out.Say("care", "%s is a text, %s, and no image", name, image.Size(f.Size))
 	default:
 		a.out.Say(bench.Good, "%s is %s, %s", name, f.Words(), image.Size(f.Size))
 	}

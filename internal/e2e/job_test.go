@@ -185,7 +185,7 @@ func TestWrongWords(t *testing.T) {
 		}
 	}
 	l.want(1, []string{"no such file"}, "ident", filepath.Join(l.dir, "missing.img"))
-	l.want(0, []string{"I don't know this file", "first bytes: 3c68746d6c3e"}, "ident", l.file("page.img", []byte("<html>not found")))
+	l.want(0, []string{"I don't know this file", "first bytes: 00017a"}, "ident", l.file("raw.img", []byte("\x00\x01z")))
 }
 
 // TestWipeInBootloader erases both partitions the data lives in, and says that

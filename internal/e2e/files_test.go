@@ -1,0 +1,415 @@
+package e2e
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"crypto/md5"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/andybalholm/brotli"
+
+	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/cpio"
+	"jarlid/internal/core/image/payload"
+	"jarlid/internal/core/image/super"
+	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/standin/scenario"
+)
+
+type identResult struct {
+	Files []struct {
+		Kind     string
+		Wrapped  []string
+		Unwapped int64 `json:"unwrapped_size"`
+		Details  map[string]any
+		GoesTo   []struct{ Partition, Evidence string } `json:"goes_to"`
+		Short    bool                                   `json:"cut_short"`
+	}
+}
+
+// tool runs a general tool with the test's folder as its own, and skips the
+// test where the machine does not have it.
+func (l *lab) tool(name string, args ...string) {
+	l.Helper()
+	path, err := exec.LookPath(name)
+	if err != nil {
+		l.Skip(name + " is not here")
+	}
+	cmd := exec.Command(path, args...)
+	cmd.Dir = l.dir
+	if out, err := cmd.CombinedOutput(); err != nil {
+		l.Fatalf("%s %v: %v\n%s", name, args, err, out)
+	}
+}
+
+func zipOf(members ...string) []byte {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for i := 0; i < len(members); i += 2 {
+		w := must(z.Create(members[i]))
+		must(w.Write([]byte(members[i+1])))
+	}
+	if err := z.Close(); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
+}
+
+func tarOf(members ...string) []byte {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for i := 0; i < len(members); i += 2 {
+		if err := w.WriteHeader(&tar.Header{Name: members[i], Size: int64(len(members[i+1])), Mode: 0o644}); err != nil {
+			panic(err)
+		}
+		must(w.Write([]byte(members[i+1])))
+	}
+	if err := w.Close(); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
+}
+
+func ramdiskOf(members ...string) []byte {
+	var b bytes.Buffer
+	w := cpio.NewWriter(&b)
+	for i := 0; i < len(members); i += 2 {
+		if err := w.Add(cpio.Header{Name: members[i], Mode: cpio.TypeFile | 0o644}, []byte(members[i+1])); err != nil {
+			panic(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
+}
+
+// superOf is a super image of 16 MiB that holds one partition.
+func superOf(name string, body []byte) []byte {
+	const at = 1 << 20
+	head := must(super.Build(&super.Metadata{Major: 10, SlotCount: 2, MetadataMaxSize: 65536, Groups: []super.Group{{Name: "main"}},
+		Devices:    []super.Device{{Name: "super", Size: 16 << 20, First: at}},
+		Partitions: []super.Partition{{Name: name, Group: "main", Extents: []super.Extent{{Size: int64(len(body)), Offset: at}}}}}))
+	img := make([]byte, 16<<20)
+	copy(img, head)
+	copy(img[at:], body)
+	return img
+}
+
+// footed is an image with a hash descriptor and a footer, as a build makes
+// them.
+func footed(body []byte, partition string) []byte {
+	d := vbmeta.Descriptor{Tag: vbmeta.TagHash, PartitionName: partition, ImageSize: uint64(len(body)), HashAlgorithm: "sha256", Salt: []byte{1, 2}}
+	sum := sha256.Sum256(append([]byte{1, 2}, body...))
+	d.Digest = sum[:]
+	m := must(vbmeta.Build(&vbmeta.Image{Descriptors: []vbmeta.Descriptor{d}}, nil))
+	return must(vbmeta.AddFooter(body, m, int64(len(body))+64<<10))
+}
+
+// TestIdent tells every kind by its content.
+func TestIdent(t *testing.T) {
+	l := newLab(t)
+	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	rec := must(os.ReadFile(files.Recovery))
+	plainBoot := must(scenario.Boot(scenario.Saltmarsh, dunlin))
+	vendorBoot := must(boot.BuildVendor(boot.Vendor{HeaderVersion: 4, Cmdline: "x=1"}, []boot.FragmentParts{{Type: boot.FragmentPlatform, Data: []byte("p")},
+		{Type: boot.FragmentRecovery, Name: "recovery", Data: []byte("r")}}, []byte("dtb"), []byte("k=v\n")))
+	initBoot := must(boot.Build(boot.Image{HeaderVersion: 4}, boot.Parts{Ramdisk: ramdiskOf("init", "x")}))
+	var body bytes.Buffer
+	if err := payload.Write(&body, 1, []payload.Source{{Name: "boot", Data: plainBoot}}); err != nil {
+		t.Fatal(err)
+	}
+	dtbo := make([]byte, 64)
+	copy(dtbo, "\xd7\xb7\xab\x1e\x00\x00\x00\x40\x00\x00\x00\x20\x00\x00\x00\x20\x00\x00\x00\x01")
+	for _, c := range []struct {
+		name    string
+		body    []byte
+		kind    string
+		wrapped string
+		goes    string // partition/evidence of the first destination
+	}{
+		{"twin_v2_final.img", rec, "recovery", "", "recovery/content"},
+		{"recovery.img", plainBoot, "boot", "", "boot/content"},
+		{"a", footed(plainBoot, "boot"), "boot", "", "boot/avb-footer"},
+		{"v", vendorBoot, "vendor-boot", "", "vendor_boot/content"},
+		{"i", initBoot, "init-boot", "", "init_boot/content"},
+		{"d", dtbo, "dtbo", "", "dtbo/content"},
+		{"t", []byte("\xd0\x0d\xfe\xed and more"), "dtb", "", "dtb/content"},
+		{"vbmeta_system.img", scenario.VBMeta(), "vbmeta", "", "vbmeta_system/content"},
+		{"e", vendor, "ext4", "", "vendor/content"},
+		{"f", footed(vendor, "odm"), "ext4", "", "odm/avb-footer"},
+		{"s", superOf("vendor_a", vendor), "super", "", "super/content"},
+		{"p", body.Bytes(), "payload", "", "boot/content"},
+		{"o", must(os.ReadFile(files.Package)), "ota-ab", "", "boot/content"},
+		{"b", zipOf("META-INF/com/google/android/updater-script", "x", "system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", "d"), "ota-block", "", "system/content"},
+		{"n", zipOf("META-INF/com/google/android/update-binary", "#!x", "system/lib/arm64-v8a/x.so", "x"), "addon", "", ""},
+		{"k", zipOf("AndroidManifest.xml", "x", "lib/armeabi-v7a/libx.so", "x"), "app", "", ""},
+		{"m", zipOf("boot.img", string(plainBoot)), "images", "zip", "boot/content"},
+		{"w", zipOf("boot.img", string(plainBoot), "abl.img", "x", "vbmeta.img", string(scenario.VBMeta()), "system.img", "x"), "firmware-set", "zip", ""},
+		{"r", tarOf("recovery.img", string(rec)), "images", "tar", "recovery/content"},
+		{"z", zipOf("readme", "nothing here"), "archive", "zip", ""},
+		{"SHA256SUMS", []byte(strings.Repeat("ab", 32) + "  x.img\n"), "sums", "", ""},
+		{"h.img", []byte("<!DOCTYPE html><html>please wait</html>"), "text", "", ""},
+		{"modem.img", []byte("\x00\x01\x02\x03 raw firmware"), "unknown", "", "modem/name"},
+	} {
+		var r identResult
+		l.result(0, &r, "ident", l.file(c.name, c.body))
+		f := r.Files[0]
+		goes := ""
+		if len(f.GoesTo) > 0 {
+			goes = f.GoesTo[0].Partition + "/" + f.GoesTo[0].Evidence
+		}
+		if f.Kind != c.kind || strings.Join(f.Wrapped, " ") != c.wrapped || goes != c.goes || f.Short {
+			t.Errorf("%s: kind %s wrapped %v goes to %s cut short %v, want %s %s %s", c.name, f.Kind, f.Wrapped, goes, f.Short, c.kind, c.wrapped, c.goes)
+		}
+	}
+	l.want(0, []string{"it is a web page, not an image"}, "ident", filepath.Join(l.dir, "h.img"))
+	l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident", filepath.Join(l.dir, "w"))
+	l.want(0, []string{"ramdisk fragment recovery: recovery"}, "ident", filepath.Join(l.dir, "v"))
+	for _, n := range []int{0, 1} {
+		l.want(0, []string{"I don't know this file"}, "ident", l.file("short", make([]byte, n)))
+	}
+}
+
+// TestWrapped wraps an image with the general tools, also twice, and looks
+// through; deep tells what only the whole tells; lift takes the image out.
+func TestWrapped(t *testing.T) {
+	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	for name, c := range map[string]struct {
+		wrapped string
+		out     string
+		tools   [][]string
+	}{
+		"gz":         {"gz", "vendor.img.gz", [][]string{{"gzip", "-k", "vendor.img"}}},
+		"xz":         {"xz", "vendor.img.xz", [][]string{{"xz", "-k", "vendor.img"}}},
+		"bz2":        {"bz2", "vendor.img.bz2", [][]string{{"bzip2", "-k", "vendor.img"}}},
+		"zst":        {"zst", "vendor.img.zst", [][]string{{"zstd", "-q", "-19", "vendor.img"}}},
+		"lz4":        {"lz4", "vendor.img.lz4", [][]string{{"lz4", "-q", "vendor.img", "vendor.img.lz4"}}},
+		"lz4-legacy": {"lz4-legacy", "vendor.img.lz4", [][]string{{"lz4", "-q", "-l", "vendor.img", "vendor.img.lz4"}}},
+		"7z":         {"7z", "vendor.7z", [][]string{{"7zz", "a", "-bso0", "vendor.7z", "vendor.img"}}},
+		"tar in xz":  {"xz tar", "v.tar.xz", [][]string{{"tar", "cf", "v.tar", "vendor.img"}, {"xz", "v.tar"}}},
+		"xz in 7z":   {"7z xz", "vendor.7z", [][]string{{"xz", "-k", "vendor.img"}, {"7zz", "a", "-bso0", "vendor.7z", "vendor.img.xz"}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l := newLab(t)
+			l.file("vendor.img", vendor)
+			for _, tool := range c.tools {
+				l.tool(tool[0], tool[1:]...)
+			}
+			path := filepath.Join(l.dir, c.out)
+			var r identResult
+			l.result(0, &r, "ident", path)
+			if f := r.Files[0]; strings.Join(f.Wrapped, " ") != c.wrapped || len(f.GoesTo) == 0 || f.GoesTo[0].Partition != "vendor" {
+				t.Errorf("%+v", f)
+			}
+			if !strings.Contains(c.wrapped, " ") && name != "7z" {
+				l.result(0, &r, "ident", "--deep", path)
+				if f := r.Files[0]; f.Unwapped != int64(len(vendor)) || f.Details["device"] != "dunlin" {
+					t.Errorf("deep: %+v", f)
+				}
+			}
+			out := filepath.Join(l.dir, "out")
+			l.want(0, nil, "lift", path, "-o", out)
+			if name == "tar in xz" || name == "xz in 7z" { // another wrapping
+				next, _ := filepath.Glob(filepath.Join(out, "*"))
+				l.want(0, nil, "lift", next[0], "-o", out)
+			}
+			if got := must(os.ReadFile(filepath.Join(out, "vendor.img"))); !bytes.Equal(got, vendor) {
+				t.Error("what was taken out differs")
+			}
+			// A stream cut short leaves nothing behind.
+			b := must(os.ReadFile(path))
+			l.want(1, []string{"fail  "}, "lift", l.file("cut-"+c.out, b[:len(b)*2/3]), "-o", filepath.Join(l.dir, "cut"))
+			if left, _ := filepath.Glob(filepath.Join(l.dir, "cut", "*")); len(left) > 0 {
+				t.Errorf("a failed lift left %v", left)
+			}
+		})
+	}
+}
+
+// TestLift takes things out of images of every form and holds them against
+// what was put in.
+func TestLift(t *testing.T) {
+	l := newLab(t)
+	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	out := filepath.Join(l.dir, "out")
+	same := func(name string, want []byte) {
+		t.Helper()
+		got, err := os.ReadFile(filepath.Join(out, name))
+		if err != nil || !bytes.Equal(got, want) {
+			t.Errorf("%s has %d bytes, want %d, or they differ: %v", name, len(got), len(want), err)
+		}
+	}
+	var r struct {
+		Items []struct {
+			Name, SHA256 string
+			Size         int64
+		}
+	}
+	l.result(0, &r, "lift", files.Package, "boot", "vendor.img", "-o", out, "--sums")
+	same("vendor.img", vendor)
+	if sum := sha256.Sum256(vendor); len(r.Items) != 2 || r.Items[1].SHA256 != hex.EncodeToString(sum[:]) {
+		t.Errorf("%+v", r)
+	}
+	l.want(0, []string{"matches SHA256SUMS"}, "proof", filepath.Join(out, "boot.img"), "--against", filepath.Join(out, "SHA256SUMS"))
+	l.want(1, []string{`there is no "radio" in it`}, "lift", files.Package, "radio", "-o", out)
+
+	img := superOf("vendor_a", vendor)
+	path := l.file("super.img", img)
+	l.want(0, nil, "lift", path, "-o", out)
+	same("vendor_a.img", vendor)
+	// Sparse and raw again, zeros as content; 7-Zip reads ours the same.
+	l.want(0, nil, "lift", path, "-o", out, "--sparse")
+	sp := filepath.Join(out, "vendor_a.img")
+	l.want(0, nil, "lift", sp, "-o", out)
+	same("vendor_a.raw.img", vendor)
+	if seven, err := exec.LookPath("7zz"); err == nil {
+		if err := exec.Command(seven, "x", "-y", "-tsparse", "-o"+filepath.Join(l.dir, "seven"), sp).Run(); err == nil {
+			got, _ := filepath.Glob(filepath.Join(l.dir, "seven", "*"))
+			if b := must(os.ReadFile(got[0])); !bytes.Equal(b, vendor) {
+				t.Error("7-Zip reads our sparse image differently")
+			}
+		}
+	}
+	bad := bytes.Clone(img)
+	bad[4096+20] ^= 1
+	bad[12288+20] ^= 1
+	l.want(0, []string{"the primary metadata is damaged; the backup was read"}, "lift", l.file("bad.img", bad), "-o", out)
+
+	var br bytes.Buffer
+	w := brotli.NewWriter(&br)
+	w.Write(vendor[:8192])
+	w.Close()
+	blocks := zipOf("system.transfer.list", "4\n2\n0\n0\nerase 2,0,4\nnew 4,0,1,3,4\n", "system.new.dat.br", br.String())
+	l.want(0, nil, "lift", l.file("block.zip", blocks), "-o", out)
+	same("system.img", append(append(bytes.Clone(vendor[:4096]), make([]byte, 8192)...), vendor[4096:8192]...))
+	inc := zipOf("system.transfer.list", "4\n2\n0\n0\nmove ab 2,0,1 1 2,1,2\n", "system.new.dat", "x")
+	l.want(1, []string{"incremental"}, "lift", l.file("inc.zip", inc), "-o", out)
+
+	l.want(0, nil, "lift", files.Recovery, "kernel", "ramdisk", "ramdisk.files/system/etc/recovery.fstab", "-o", out)
+	l.tool("sh", "-c", "mkdir rd && cd rd && gzip -dc ../out/ramdisk | cpio -idm --quiet && cmp system/etc/recovery.fstab ../out/ramdisk.files/system/etc/recovery.fstab")
+	l.want(0, nil, "lift", filepath.Join(l.dir, "out", "vendor.img"), "build.prop", "-o", out)
+	l.want(1, []string{"name the files"}, "lift", filepath.Join(l.dir, "out", "vendor.img"), "-o", out)
+}
+
+// TestHostile: nothing is written outside the folder, bombs stop, and what is
+// damaged is said in a sentence.
+func TestHostile(t *testing.T) {
+	l := newLab(t)
+	out := filepath.Join(l.dir, "a", "out")
+	bootWith := must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048}, boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("../../evil", "x")}))
+	for name, c := range map[string]struct {
+		body []byte
+		text string
+	}{
+		"up.zip":       {zipOf("../evil.img", "x"), "outside the folder"},
+		"absolute.zip": {zipOf("/tmp/evil.img", "x"), "outside the folder"},
+		"windows.zip":  {zipOf(`..\evil.img`, "x"), "outside the folder"},
+		"up.tar":       {tarOf("a/../../evil.img", "x"), "outside the folder"},
+		"boot.img":     {bootWith, "outside the folder"},
+		"nothing":      {nil, "fail  "},
+		"text.img":     {[]byte("<html>no</html>"), "fail  "},
+	} {
+		l.want(1, []string{c.text}, "lift", l.file(name, c.body), "-o", out)
+	}
+	l.file("zeros", make([]byte, 64<<20))
+	l.tool("xz", "zeros")
+	l.want(1, []string{"larger than the limit of 1048576 bytes", "--max-size raises it"}, "lift", filepath.Join(l.dir, "zeros.xz"), "-o", out, "--max-size", "1MiB")
+	filepath.WalkDir(l.dir, func(p string, d os.DirEntry, err error) error {
+		if strings.HasPrefix(d.Name(), "evil") || strings.Contains(d.Name(), "jarlid-part") {
+			t.Errorf("%s was written", p)
+		}
+		return nil
+	})
+	if _, err := os.Stat("/tmp/evil.img"); err == nil {
+		t.Error("an absolute path was written")
+	}
+}
+
+// TestProof: every verdict.
+func TestProof(t *testing.T) {
+	l := newLab(t)
+	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	sum := sha256.Sum256(vendor)
+	digest := hex.EncodeToString(sum[:])
+	path := l.file("vendor.img", vendor)
+	var r struct {
+		Files []struct {
+			SHA256, Verdict, Against string
+			Checks                   []struct{ What, Verdict string }
+		}
+	}
+	verdict := func(code int, want string, args ...string) {
+		t.Helper()
+		l.result(code, &r, append([]string{"proof"}, args...)...)
+		if f := r.Files[0]; f.Verdict != want {
+			t.Errorf("%v: %+v, want %s", args, f, want)
+		}
+	}
+	verdict(0, "unchecked", path)
+	if r.Files[0].SHA256 != digest {
+		t.Errorf("the digest is %s", r.Files[0].SHA256)
+	}
+	verdict(0, "match", path, "--against", "SHA256: "+strings.ToUpper(digest))
+	verdict(6, "mismatch", path, "--against", strings.Repeat("00", 32))
+	verdict(0, "match", path, "--against", l.file("gnu", fmt.Appendf(nil, "%s *vendor.img\n%s  other\n", digest, strings.Repeat("0", 64))))
+	verdict(0, "match", path, "--against", l.file("bsd", fmt.Appendf(nil, "MD5 (dir/vendor.img) = %x\n", md5.Sum(vendor))))
+	verdict(0, "not-listed", path, "--against", l.file("others", fmt.Appendf(nil, "%s  other\n", digest)))
+	l.file("vendor.img.sha256", []byte(digest+"\n"))
+	verdict(0, "match", path)
+	l.file("vendor.img.sha256", []byte(strings.Repeat("0", 64)+"  vendor.img\n"))
+	verdict(6, "mismatch", path)
+	l.want(2, []string{"neither a file of digests nor a digest"}, "proof", path, "--against", "abc")
+
+	tarred := tarOf("vendor.img", string(vendor))
+	line := fmt.Sprintf("%x  all.tar\n", md5.Sum(tarred))
+	verdict(0, "match", l.file("all.tar.md5", append(bytes.Clone(tarred), line...)))
+	tarred[1000] ^= 1
+	verdict(6, "mismatch", l.file("bad.tar.md5", append(tarred, line...)))
+
+	foot := footed(vendor, "vendor")
+	verdict(0, "match", l.file("foot.img", foot))
+	foot[5000] ^= 1
+	verdict(6, "mismatch", l.file("footbad.img", foot))
+	verdict(0, "match", files.Package)
+	pkg := must(os.ReadFile(files.Package))
+	pkg[len(pkg)/2] ^= 1
+	verdict(6, "mismatch", l.file("bad.zip", pkg))
+	l.want(6, []string{"payload properties", "does not match; do not use it"}, "proof", filepath.Join(l.dir, "bad.zip"))
+}
+
+// TestSigner has openssl sign a package, and asks whether the signer is one a
+// technician, or a recovery, trusts.
+func TestSigner(t *testing.T) {
+	l := newLab(t)
+	for _, who := range []string{"ours", "theirs"} {
+		l.tool("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN="+who, "-days", "3650", "-keyout", who+".key", "-out", who+".pem")
+	}
+	pkg := must(os.ReadFile(files.Package))
+	signed := pkg[:len(pkg)-2]
+	l.file("signed", signed)
+	l.tool("openssl", "cms", "-sign", "-binary", "-noattr", "-md", "sha256", "-in", "signed", "-signer", "ours.pem", "-inkey", "ours.key", "-outform", "DER", "-out", "sig")
+	le := binary.LittleEndian
+	comment := must(os.ReadFile(filepath.Join(l.dir, "sig")))
+	comment = append(le.AppendUint16(comment, uint16(len(comment)+6)), 0xff, 0xff)
+	comment = le.AppendUint16(comment, uint16(len(comment)+2))
+	path := l.file("signed.zip", append(le.AppendUint16(bytes.Clone(signed), uint16(len(comment))), comment...))
+	certs := string(zipOf("release.x509.pem", string(must(os.ReadFile(filepath.Join(l.dir, "ours.pem"))))))
+	rec := l.file("rec.img", must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048},
+		boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("system/bin/recovery", "x", "system/etc/security/otacerts.zip", certs)})))
+	l.want(0, []string{"signed by CN=ours", "was not asked"}, "proof", path)
+	l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--signer", filepath.Join(l.dir, "ours.pem"))
+	l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--recovery", rec)
+	l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer", filepath.Join(l.dir, "theirs.pem"))
+	l.want(6, []string{"carries no signature"}, "proof", files.Package, "--signer", filepath.Join(l.dir, "ours.pem"))
+	l.want(0, []string{"signed by: CN=ours"}, "ident", path)
+}
