@@ -48,6 +48,8 @@ jarlid standin run dunlin --at "$lab/dunlin" >"$lab/dunlin.log" & phone=$!
 sleep 2
 shot here end "jarlid"
 shot ident end "jarlid ident tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip"
+shot proof end "jarlid proof saltmarsh-4.2-dunlin.zip"
+shot lift end "jarlid lift saltmarsh-4.2-dunlin.zip -o out --sums"
 shot stopped end "jarlid recovery set saltmarsh-4.2-dunlin.zip"
 shot recovery-set end "jarlid recovery set tideline-3.1-dunlin.img"
 jarlid go recovery >/dev/null

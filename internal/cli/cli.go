@@ -50,6 +50,7 @@ type app struct {
 	acted  bool           // a job had changed something when it ended
 	jobDir string
 	soft   chan struct{} // closed by the first Ctrl-C
+	later  []func()      // done at the end
 }
 
 // Run runs the program with the given arguments and gives its exit code.
@@ -65,6 +66,9 @@ func Run(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	stop := a.signals(cancel)
 	defer stop()
 	err := root.ExecuteContext(ctx)
+	for _, f := range a.later {
+		f()
+	}
 	if a.out == nil { // cobra stopped before anything ran
 		if err == nil {
 			return exitDone
@@ -135,7 +139,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 	a.out.endBar()
 	code := exitCode(err)
 	if err != nil && ctx.Err() != nil {
-		err = errors.New("stopped at once; the journal says where")
+		err = errors.New("stopped at once")
 		code = exitWrong
 	}
 	if a.json {

@@ -32,6 +32,9 @@ func (a *app) liftCommand() *cobra.Command {
 			if o.dir == "" && !o.list {
 				return usage("lift wants -o DIR, the folder to write to (or --list)")
 			}
+			if o.noDigest && o.sums {
+				return usage("--sums wants the digests that --no-digest leaves out")
+			}
 			var err error
 			if o.limit, err = parseBytes(limit); err != nil {
 				return err
@@ -42,6 +45,7 @@ func (a *app) liftCommand() *cobra.Command {
 	c.Flags().BoolVar(&o.list, "list", false, "only list what is in it")
 	c.Flags().BoolVar(&o.sparse, "sparse", false, "write images as sparse images")
 	c.Flags().BoolVar(&o.sums, "sums", false, "also write a SHA256SUMS")
+	c.Flags().BoolVar(&o.noDigest, "no-digest", false, "leave out digests that are not made on the way anyhow")
 	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed stream may unpack to")
 	return c
 }
@@ -49,6 +53,7 @@ func (a *app) liftCommand() *cobra.Command {
 type liftOptions struct {
 	dir                string
 	list, sparse, sums bool
+	noDigest           bool
 	limit              int64
 }
 
@@ -67,7 +72,14 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 	}
 	defer f.Close()
 	a.result["items"] = []liftRow{}
-	src, err := lift.Open(f, size, path, lift.Options{MaxSize: o.limit})
+	src, err := lift.Open(f, size, path, lift.Options{MaxSize: o.limit, Sibling: func(name string) (io.ReaderAt, int64, error) {
+		f, size, err := openFile(filepath.Join(filepath.Dir(path), name))
+		if err != nil {
+			return nil, 0, err
+		}
+		a.later = append(a.later, func() { f.Close() })
+		return f, size, nil
+	}})
 	if err != nil {
 		return fmt.Errorf("%s: %w", filepath.Base(path), err)
 	}
@@ -116,7 +128,11 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 		}
 		rows = append(rows, row)
 		a.result["items"] = rows
-		a.out.Say(bench.Good, "%s, %s, SHA-256 %s", row.Path, image.Size(row.Size), row.SHA256)
+		text := row.Path + ", " + image.Size(row.Size)
+		if row.SHA256 != "" {
+			text += ", SHA-256 " + row.SHA256
+		}
+		a.out.Say(bench.Good, "%s", text)
 	}
 	if o.sums {
 		if err := writeSums(root, rows); err != nil {
@@ -158,6 +174,25 @@ func (o *outFile) WriteAt(p []byte, off int64) (int, error) {
 func (o *outFile) ReadAt(p []byte, off int64) (int, error) { return o.f.ReadAt(p, off) }
 
 func (o *outFile) SetSize(n int64) error { return o.f.Truncate(n) }
+
+// CopyFrom lets the system copy between two files.
+func (o *outFile) CopyFrom(src io.ReaderAt, from, to, n int64) (ok bool, err error) {
+	f, ok := src.(*os.File)
+	if !ok {
+		return false, nil
+	}
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return false, err
+	}
+	if _, err := o.f.Seek(to, io.SeekStart); err != nil {
+		return false, err
+	}
+	got, err := io.CopyN(o.f, f, n)
+	o.mu.Lock()
+	o.hi = max(o.hi, to+got)
+	o.mu.Unlock()
+	return true, err
+}
 
 var zeroPiece [256 << 10]byte
 
@@ -219,7 +254,7 @@ func (a *app) liftOne(ctx context.Context, root *os.Root, o liftOptions, it lift
 	if err != nil {
 		return row, err
 	}
-	if digest == nil {
+	if digest == nil && !o.noDigest {
 		h := sha256.New()
 		if _, err := io.Copy(h, io.NewSectionReader(f, 0, st.Size())); err != nil {
 			return row, err

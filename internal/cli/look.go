@@ -198,24 +198,40 @@ func (a *app) identCommand() *cobra.Command {
 	var deep bool
 	var limit string
 	c := &cobra.Command{Use: "ident FILE...", Short: "What each file is, what is in it, and where it would go", Args: words(1, -1, "one or more files"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			o := ident.Options{Deep: deep}
 			most, err := parseBytes(limit)
 			if err != nil {
 				return err
 			}
 			o.Spool = spool(most)
-			return a.ident(args, o)
+			return a.ident(cmd.Context(), args, o)
 		}}
 	c.Flags().BoolVar(&deep, "deep", false, "unwrap compressed files whole, for what only their end or middle tells")
 	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed file may unpack to with --deep")
 	return c
 }
 
-func (a *app) ident(args []string, o ident.Options) error {
+func (a *app) ident(ctx context.Context, args []string, o ident.Options) error {
 	paths, err := expand(args)
 	if err != nil {
 		return err
+	}
+	var j *bench.Job
+	if a.on != "" { // where would it go on that phone?
+		b, err := a.bench()
+		if err != nil {
+			return err
+		}
+		p, err := b.Pick(ctx, a.on)
+		if err != nil {
+			return err
+		}
+		if j, err = p.NewJob(ctx, a.out); err != nil {
+			return err
+		}
+		defer j.Close()
+		a.out.Say(bench.Look, "%s", phoneLine(p, j.Card))
 	}
 	files := []*ident.File{}
 	for _, path := range paths {
@@ -226,10 +242,34 @@ func (a *app) ident(args []string, o ident.Options) error {
 		}
 		files = append(files, f)
 		a.printFile(f)
+		if j != nil {
+			if err := a.placeOn(ctx, j, f); err != nil {
+				return err
+			}
+		}
 	}
 	a.result["files"] = files
 	if n := len(paths) - len(files); n > 0 {
 		return fmt.Errorf("%d of %d files could not be read", n, len(paths))
+	}
+	return nil
+}
+
+// placeOn says where a file would go on the phone that is here.
+func (a *app) placeOn(ctx context.Context, j *bench.Job, f *ident.File) error {
+	for i := range f.GoesTo {
+		d := &f.GoesTo[i]
+		base := d.Partition
+		if base == "recovery" {
+			base = j.Phone.Model().RecoveryPartition()
+		}
+		if err := j.Phone.ReadPartition(ctx, j.Link, j.Card, base); err != nil {
+			return err
+		}
+		for _, p := range plan.PlaceOf(j.Card, base, d.Slot, f) {
+			d.OnPhone = append(d.OnPhone, p.Name)
+			a.out.Say(bench.Word(p.Word), "on %s it goes to %s: %s", j.Phone.Name, p.Name, p.Text)
+		}
 	}
 	return nil
 }

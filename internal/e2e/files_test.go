@@ -301,6 +301,47 @@ func TestLift(t *testing.T) {
 	l.want(1, []string{"name the files"}, "lift", filepath.Join(l.dir, "out", "vendor.img"), "-o", out)
 }
 
+// TestPieces puts an image together that was cut into sparse pieces by hand:
+// each holds one block and leaves the others alone.
+func TestPieces(t *testing.T) {
+	l := newLab(t)
+	le := binary.LittleEndian
+	for i := range 3 {
+		h := le.AppendUint32(nil, 0xed26ff3a)
+		h = append(h, 1, 0, 0, 0, 28, 0, 12, 0)
+		for _, v := range []uint32{4096, 3, 3, 0} {
+			h = le.AppendUint32(h, v)
+		}
+		chunk := func(typ uint16, blocks, size uint32) {
+			h = le.AppendUint16(h, typ)
+			h = le.AppendUint32(append(h, 0, 0), blocks)
+			h = le.AppendUint32(h, size)
+		}
+		chunk(0xcac3, uint32(i), 12)
+		chunk(0xcac1, 1, 12+4096)
+		h = append(h, bytes.Repeat([]byte{byte('A' + i)}, 4096)...)
+		chunk(0xcac3, uint32(2-i), 12)
+		l.file(fmt.Sprintf("system.img_sparsechunk.%d", i), h)
+	}
+	out := filepath.Join(l.dir, "out")
+	l.want(0, []string{"cut into 3 pieces"}, "lift", filepath.Join(l.dir, "system.img_sparsechunk.0"), "-o", out)
+	want := strings.Repeat("A", 4096) + strings.Repeat("B", 4096) + strings.Repeat("C", 4096)
+	got, _ := filepath.Glob(filepath.Join(out, "*"))
+	if len(got) != 1 || string(must(os.ReadFile(got[0]))) != want {
+		t.Errorf("%v is not the image", got)
+	}
+	l.want(1, []string{"name the first one"}, "lift", filepath.Join(l.dir, "system.img_sparsechunk.2"), "-o", out)
+}
+
+// TestIdentOn says where files would go on the phone that is here.
+func TestIdentOn(t *testing.T) {
+	l := newLab(t)
+	l.standin("dunlin")
+	l.want(0, []string{"good  on dunlin it goes to recovery_b: it holds 32.0 MiB"}, "ident", files.Recovery, "--on", "dunlin")
+	l.want(0, []string{"stop  on dunlin it goes to vendor_boot_a: this phone has no such partition"}, "ident", "--on", "dunlin",
+		l.file("v", must(boot.BuildVendor(boot.Vendor{HeaderVersion: 3}, []boot.FragmentParts{{Data: []byte("p")}}, nil, nil))))
+}
+
 // TestHostile: nothing is written outside the folder, bombs stop, and what is
 // damaged is said in a sentence.
 func TestHostile(t *testing.T) {

@@ -65,6 +65,8 @@ type Destination struct {
 	Slot      string `json:"slot,omitempty"` // "both", "other"; on phones without slots it does not count
 	Evidence  string `json:"evidence"`       // avb-footer, content, name
 	Why       string `json:"why"`
+	// OnPhone is the partitions' names on the phone that was named.
+	OnPhone []string `json:"on_phone,omitempty"`
 }
 
 // String writes the destination the way the command line takes it.

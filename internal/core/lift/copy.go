@@ -111,6 +111,9 @@ func expand(ctx context.Context, v *sparse.View, src io.ReaderAt, o Out, moved f
 		}
 		r := io.NewSectionReader(v, off, n)
 		if c.Type == sparse.ChunkRaw {
+			if ok, err := copyWithin(ctx, o, src, c.Data, off, n, moved); ok || err != nil {
+				return err
+			}
 			r = io.NewSectionReader(src, c.Data, n)
 		}
 		for at := int64(0); at < n; {
@@ -129,6 +132,32 @@ func expand(ctx context.Context, v *sparse.View, src io.ReaderAt, o Out, moved f
 		}
 		return nil
 	})
+}
+
+// Copier is an Out that can take bytes straight from some kinds of source, as
+// systems do between two files.
+type Copier interface {
+	// CopyFrom copies n bytes of src from an offset to an offset; ok is false,
+	// and nothing done, where it can't.
+	CopyFrom(src io.ReaderAt, from, to, n int64) (ok bool, err error)
+}
+
+func copyWithin(ctx context.Context, o Out, src io.ReaderAt, from, to, n int64, moved func(int64)) (ok bool, err error) {
+	c, ok := o.(Copier)
+	if !ok {
+		return false, nil
+	}
+	const step = 64 << 20
+	for at := int64(0); at < n; at += step {
+		if err := ctx.Err(); err != nil {
+			return true, err
+		}
+		if ok, err := c.CopyFrom(src, from+at, to+at, min(step, n-at)); !ok || err != nil {
+			return ok, err
+		}
+		moved(to + at)
+	}
+	return true, nil
 }
 
 // partition writes one partition of a payload: operations on all cores, the

@@ -49,6 +49,8 @@ type Source struct {
 type Options struct {
 	// MaxSize bounds what a compressed stream may unpack to, in bytes.
 	MaxSize int64
+	// Sibling opens another file of the same folder; may be nil.
+	Sibling func(name string) (io.ReaderAt, int64, error)
 }
 
 // DefaultMaxSize is the bound when none is given, in bytes.

@@ -163,6 +163,9 @@ func (l *lister) super(r io.ReaderAt, size int64) error {
 }
 
 func (l *lister) sparse(name string) error {
+	if done, err := l.parts(name); done || err != nil {
+		return err
+	}
 	v, err := sparse.NewView(l.r, l.size)
 	if err != nil {
 		return err

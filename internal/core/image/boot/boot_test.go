@@ -92,6 +92,76 @@ func TestLayout(t *testing.T) {
 	}
 }
 
+// TestVendor lays a vendor boot image of version 4 out by hand: two fragments,
+// a device tree, the table, the bootconfig, a page each.
+func TestVendor(t *testing.T) {
+	le := binary.LittleEndian
+	b := make([]byte, 5*4096)
+	copy(b, "VNDRBOOT")
+	for at, v := range map[int]uint32{8: 4, 12: 4096, 24: 7, 2096: 2128, 2100: 3, 2112: 216, 2116: 2, 2120: 108, 2124: 4} {
+		le.PutUint32(b[at:], v)
+	}
+	copy(b[28:], "loop=1")
+	copy(b[4096:], "FIRSTab")
+	copy(b[8192:], "DTB")
+	for i, e := range []struct {
+		size, off, typ uint32
+		name           string
+	}{{5, 0, 1, ""}, {2, 5, 2, "recovery"}} {
+		p := b[12288+108*i:]
+		le.PutUint32(p, e.size)
+		le.PutUint32(p[4:], e.off)
+		le.PutUint32(p[8:], e.typ)
+		copy(p[12:], e.name)
+	}
+	copy(b[16384:], "k=v\n")
+	m, err := ParseVendor(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := m.Recovery()
+	if m.Cmdline != "loop=1" || len(m.Fragments) != 2 || r == nil || r.Name != "recovery" || string(b[r.Offset:r.Offset+r.Size]) != "ab" || m.Size != int64(len(b)) {
+		t.Errorf("%+v", m)
+	}
+	again, err := BuildVendor(*m, []FragmentParts{{Type: FragmentPlatform, Data: []byte("FIRST")}, {Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), []byte("k=v\n"))
+	if err != nil || !bytes.Equal(again, b) {
+		t.Errorf("built again, the bytes differ: %v", err)
+	}
+	for _, n := range []int{0, 5, 2000, 8193, 12300} {
+		if _, err := ParseVendor(bytes.NewReader(b[:n]), int64(n)); !image.IsShort(err) {
+			t.Errorf("cut to %d bytes: %v", n, err)
+		}
+	}
+	var e *image.Error
+	for at, v := range map[int]uint32{2116: 3, 2120: 8, 12288 + 4: 100, 12: 3000, 8: 7} {
+		bad := bytes.Clone(b)
+		le.PutUint32(bad[at:], v)
+		if _, err := ParseVendor(bytes.NewReader(bad), int64(len(bad))); !errors.As(err, &e) {
+			t.Errorf("%d at byte %d: %v", v, at, err)
+		}
+	}
+}
+
+func FuzzParseVendor(f *testing.F) {
+	b, err := BuildVendor(Vendor{HeaderVersion: 4}, []FragmentParts{{Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), nil)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		m, err := ParseVendor(bytes.NewReader(b), int64(len(b)))
+		var e *image.Error
+		if err != nil && !errors.As(err, &e) {
+			t.Fatalf("%v is not a format error", err)
+		}
+		for i := 0; err == nil && i < len(m.Fragments); i++ {
+			if f := m.Fragments[i]; f.Offset+f.Size > int64(len(b)) {
+				t.Error("a fragment lies outside")
+			}
+		}
+	})
+}
+
 func TestHostileSizes(t *testing.T) {
 	img := byHand(3*4096, map[int]uint32{8: 0xffffffff, 16: 0xffffffff, 36: 4096, 40: 2, 1648: 0xffffffff})
 	if _, err := Parse(bytes.NewReader(img), int64(len(img))); !image.IsShort(err) {
