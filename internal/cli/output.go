@@ -224,7 +224,7 @@ func progressText(p bench.Progress) string {
 		parts = append(parts, clock(p.Left)+" left")
 	}
 	if p.Whole > 0 && !p.End {
-		parts = append(parts, image.SizeOf(p.Distinct, p.Whole)+" seen so far")
+		parts = append(parts, image.SizeOf(p.Distinct, p.Whole)+" seen")
 	}
 	return strings.Join(parts, "   ")
 }

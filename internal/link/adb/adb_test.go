@@ -370,6 +370,33 @@ func TestBadPhones(t *testing.T) {
 	}
 }
 
+// TestClosedAtOnce: OKAY and CLSE in one breath, as a restart gives them, are a
+// service that was there.
+func TestClosedAtOnce(t *testing.T) {
+	for range 50 {
+		c, err := dial(t, Options{}, func(w *wire) {
+			w.get("CNXN")
+			w.put("CNXN", newVersion, 4096, "recovery::")
+			id, _, _ := w.get("OPEN")
+			le := binary.LittleEndian
+			var b []byte
+			for _, cmd := range []string{"OKAY", "CLSE"} {
+				n := le.Uint32([]byte(cmd))
+				for _, v := range []uint32{n, 3, id, 0, 0, ^n} {
+					b = le.AppendUint32(b, v)
+				}
+			}
+			w.raw(b)
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := c.Reboot(t.Context(), "sideload"); err != nil {
+			t.Fatalf("a restart that was taken: %v", err)
+		}
+	}
+}
+
 // TestLimit: the limit on the greeting does not end the connection later.
 func TestLimit(t *testing.T) {
 	a, b := net.Pipe()

@@ -200,13 +200,30 @@ func (c *Conn) Open(ctx context.Context, service string) (*Stream, error) {
 	if err := c.send(message{cmd: cmdOPEN, arg0: s.local, data: append([]byte(service), 0)}); err != nil {
 		return nil, link.Lost(service, err)
 	}
+	// A service that is done at once closes right behind its OKAY, and a phone
+	// that restarts hangs up: the OKAY came first and counts.
+	taken := func() bool {
+		select {
+		case <-s.ready:
+			s.ready <- struct{}{} // the first OKAY also allows the first message
+			return true
+		default:
+			return false
+		}
+	}
 	select {
 	case <-s.ready:
-		s.ready <- struct{}{} // the first OKAY also allows the first message
+		s.ready <- struct{}{}
 		return s, nil
 	case <-s.closed:
+		if taken() {
+			return s, nil
+		}
 		return nil, &link.RefusedError{Command: service, Message: "there is no such service in this mode"}
 	case <-c.done:
+		if taken() {
+			return s, nil
+		}
 		return nil, link.Lost(service, c.failure())
 	case <-ctx.Done():
 		s.Close()
