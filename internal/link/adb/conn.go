@@ -324,23 +324,23 @@ func (s *Stream) next() ([]byte, error) {
 	select {
 	case m := <-s.in:
 		return m, nil
-	default:
+	case <-s.closed:
+	case <-s.c.done:
+	case <-s.context().Done():
+		return nil, s.context().Err()
 	}
+	// What came before the close, or before the connection went, is still to
+	// be had, and a stream that was closed in order has ended in order.
 	select {
 	case m := <-s.in:
 		return m, nil
+	default:
+	}
+	select {
 	case <-s.closed:
-		// What came before the close is still to be had.
-		select {
-		case m := <-s.in:
-			return m, nil
-		default:
-			return nil, io.EOF
-		}
-	case <-s.c.done:
+		return nil, io.EOF
+	default:
 		return nil, s.c.failure()
-	case <-s.context().Done():
-		return nil, s.context().Err()
 	}
 }
 
