@@ -1,0 +1,186 @@
+package plan
+
+import (
+	"strings"
+	"testing"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/ota"
+	"jarlid/internal/core/image/payload"
+	"jarlid/internal/core/model"
+)
+
+func models(t *testing.T) model.Set {
+	t.Helper()
+	set, err := model.Load(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return set
+}
+
+// phone is a dunlin in the bootloader about which everything is known; facts
+// are changed by the pairs behind, "" makes one unknown.
+func phone(facts ...string) *card.Card {
+	c := &card.Card{}
+	for _, f := range [][2]string{{card.FactMode, "bootloader"}, {card.FactModel, "dunlin"}, {card.FactUnlocked, "yes"}, {card.FactSlots, "2"}, {card.FactNext, "a"},
+		{card.FactPercent, "80"}, {card.FactSize + "recovery_a", "33554432"}, {card.FactSize + "recovery_b", "33554432"}, {card.FactData, card.DataFormatted},
+		{card.FactBootable + "a", "yes"}, {card.FactBootable + "b", "no"}} {
+		c.Learn(f[0], f[1], card.Read)
+	}
+	for i := 0; i < len(facts); i += 2 {
+		if facts[i+1] == "" {
+			c.Forget(facts[i], "")
+		} else {
+			c.Learn(facts[i], facts[i+1], card.Read)
+		}
+	}
+	return c
+}
+
+func recovery(device string) *ident.File {
+	f := &ident.File{Path: "/x/tideline.img", Size: 1 << 20, Kind: ident.Recovery, Boot: &boot.Image{}, Props: map[string]string{}}
+	if device != "" {
+		f.Props["ro.product.device"] = device
+	}
+	return f
+}
+
+func rom(device string, partitions ...string) *ident.File {
+	p := &payload.Payload{}
+	for _, name := range partitions {
+		p.Partitions = append(p.Partitions, payload.Partition{Name: name})
+	}
+	return &ident.File{Path: "rom.zip", Size: 9, Kind: ident.OTAAB, Payload: p, Package: &ota.Package{Metadata: map[string]string{"pre-device": device}, Payload: p}}
+}
+
+func said(list []finding.Finding) string {
+	var s []string
+	for _, f := range list {
+		s = append(s, string(f.Severity)+" "+f.Name)
+	}
+	return strings.Join(s, ", ")
+}
+
+// TestFindings: the same rule on a known and an unknown fact.
+func TestFindings(t *testing.T) {
+	write := func(f *ident.File) Step { return &Write{File: f, Partition: "recovery", Slot: "b", Recovery: true} }
+	big, cut, plain := recovery("dunlin"), recovery("dunlin"), recovery("dunlin")
+	big.Size, cut.Short, plain.Kind = 1<<30, true, ident.Boot
+	for _, c := range []struct {
+		name string
+		step Step
+		card *card.Card
+		want string
+	}{
+		{"all is well", write(recovery("dunlin")), phone(), ""},
+		{"an alias", write(recovery("WL-DU")), phone(), ""},
+		{"the twin", write(recovery("godwit")), phone(), "stop wrong-model"},
+		{"a name nobody knows", write(recovery("heron")), phone(card.FactModel, "egret"), "care wrong-model"},
+		{"no name", write(recovery("")), phone(), "care wrong-model"},
+		{"locked", write(recovery("dunlin")), phone(card.FactUnlocked, "no"), "stop locked-bootloader"},
+		{"perhaps locked", write(recovery("dunlin")), phone(card.FactUnlocked, ""), "care locked-bootloader"},
+		{"battery by percent", write(recovery("dunlin")), phone(card.FactPercent, "29"), "stop battery-low"},
+		{"battery by verdict", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactCharged, "no"), "stop battery-low"},
+		{"battery by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactVolts, "3599"), "stop battery-low"},
+		{"enough by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactVolts, "3600"), ""},
+		{"battery unknown", write(recovery("dunlin")), phone(card.FactPercent, ""), "care battery-low"},
+		{"too big", write(big), phone(), "stop image-too-big"},
+		{"no such partition", write(recovery("dunlin")), phone(card.FactSize+"recovery_b", Nothing), "stop no-such-partition"},
+		{"size unknown", write(recovery("dunlin")), phone(card.FactSize+"recovery_b", ""), "care no-such-partition"},
+		{"cut short", write(cut), phone(), "stop download-cut-short"},
+		{"not a recovery", write(plain), phone(), "stop not-a-recovery"},
+		{"formatted", &Sideload{File: rom("dunlin", "boot")}, phone(), ""},
+		{"encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, card.DataEncrypted), "stop encrypted-data"},
+		{"perhaps encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, ""), "care encrypted-data"},
+		{"its own recovery", &Sideload{File: rom("dunlin", "boot", "recovery")}, phone(), "care recovery-replaced"},
+		{"recovery on one slot", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactDigest+"recovery_a", "x"), "care recovery-on-one-slot"},
+		{"not a package", &Sideload{File: recovery("dunlin")}, phone(), "stop not-a-package"},
+		{"a slot that can start", &Activate{Slot: "a"}, phone(), ""},
+		{"an empty slot", &Activate{Slot: "b"}, phone(), "stop slot-empty"},
+		{"an unknown slot", &Activate{Slot: "b"}, phone(card.FactBootable+"b", ""), "care slot-empty"},
+	} {
+		if got := said(c.step.Check(c.card, models(t)[0], models(t))); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+}
+
+// TestCompile: restarts come between steps, and every step is judged by what
+// the ones before it leave.
+func TestCompile(t *testing.T) {
+	set := models(t)
+	c := phone(card.FactData, card.DataEncrypted)
+	titles := func(p *Plan) string {
+		var s []string
+		for _, st := range p.Steps {
+			s = append(s, st.Title())
+		}
+		return strings.Join(s, "; ")
+	}
+	p := Compile(c, set[0], set, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.Recovery})
+	if got, want := titles(p), "restart into recovery; restart into sideload; install rom.zip; restart into recovery"; got != want {
+		t.Errorf("%s", got)
+	}
+	if got := said(p.Check(c)); got != "stop encrypted-data" {
+		t.Errorf("without formatting: %s", got)
+	}
+	p = Compile(c, set[0], set, &FormatData{}, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.System})
+	if got, want := titles(p), "format the data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
+		t.Errorf("%s", got)
+	}
+	if got := said(p.Check(c)); got != "" {
+		t.Errorf("with formatting: %s", got)
+	}
+	if c.Value(card.FactData) != card.DataEncrypted {
+		t.Error("checking changed the facts")
+	}
+}
+
+// TestTargets: what a slot means on this phone, and in the bootloader, where
+// none is running.
+func TestTargets(t *testing.T) {
+	one := phone(card.FactSlots, "1")
+	unknown := phone(card.FactSlots, "")
+	running := phone(card.FactStarted, "b")
+	for _, c := range []struct {
+		text string
+		card *card.Card
+		want string
+	}{
+		{"recovery", phone(), "a b"}, {"recovery@both", phone(), "a b"}, {"recovery@b", phone(), "b"}, {"@current", phone(), "a"}, {"@other", phone(), "b"},
+		{"@current", running, "b"}, {"@other", running, "a"}, {"boot", one, ""}, {"boot@both", one, ""}, {"boot@a", one, "error"}, {"boot", unknown, "error"},
+		{"boot@c", phone(), "error"}, {"boot@", phone(), "error"}, {"boot@current", phone(card.FactNext, ""), "error"},
+	} {
+		target, err := ParseTarget(c.text)
+		var slots []string
+		if err == nil {
+			slots, err = target.SlotsOf(c.card)
+		}
+		got := strings.Join(slots, " ")
+		if err != nil {
+			got = "error"
+		}
+		if got != c.want {
+			t.Errorf("%s: %q, want %q (%v)", c.text, got, c.want, err)
+		}
+	}
+}
+
+// TestAccept: by name, by name and what, never a final one.
+func TestAccept(t *testing.T) {
+	list := []finding.Finding{{Name: "a", About: "x", Severity: finding.Stop}, {Name: "a", About: "y", Severity: finding.Stop}, {Name: "b", Severity: finding.Stop, Final: true}}
+	for text, want := range map[string]int{"a": 1, "a=x": 2, "b": 3, "c": 3} {
+		if got := len(finding.Blocking(finding.Apply(list, []finding.Accept{finding.ParseAccept(text)}))); got != want {
+			t.Errorf("%s leaves %d stops, want %d", text, got, want)
+		}
+	}
+	for _, n := range finding.Names() {
+		if e, ok := finding.Explain(n); !ok || e.Meaning == "" || e.Why == "" || e.Remedy == "" {
+			t.Errorf("%s is not explained", n)
+		}
+	}
+}
