@@ -42,9 +42,19 @@ func parseBytes(s string) (int64, error) {
 	return n * unit, nil
 }
 
+// missingError is a file that is not there.
+type missingError struct{ path string }
+
+func (e *missingError) Error() string { return "no such file: " + e.path }
+
+func (e *missingError) Is(target error) bool { return target == fs.ErrNotExist }
+
 // openFile opens a regular file and gives its size.
 func openFile(path string) (*os.File, int64, error) {
 	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, 0, &missingError{path}
+	}
 	if err != nil {
 		return nil, 0, err
 	}
@@ -140,7 +150,10 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			a.out.Say(bench.Fail, "%s: %v", path, err)
+			if !errors.Is(err, fs.ErrNotExist) {
+				err = fmt.Errorf("%s: %w", path, err)
+			}
+			a.out.Say(bench.Fail, "%v", err)
 			notRead++
 			continue
 		}
