@@ -101,6 +101,8 @@ func TestFindings(t *testing.T) {
 		{"not a package", &Sideload{File: recovery("dunlin")}, phone(), "stop not-a-package"},
 		{"a slot that can start", &Activate{Slot: "a"}, phone(), ""},
 		{"an empty slot", &Activate{Slot: "b"}, phone(), "stop slot-empty"},
+		{"formatting without a shell", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "no"), "note no-root-shell"},
+		{"formatting with one", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "yes"), ""},
 		{"an unknown slot", &Activate{Slot: "b"}, phone(card.FactBootable+"b", ""), "care slot-empty"},
 	} {
 		if got := said(c.step.Check(c.card, models(t)[0], models(t))); got != c.want {

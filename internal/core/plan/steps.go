@@ -232,6 +232,10 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 	if c.Mode() == card.Bootloader {
 		list = append(lockFinding(c), list...)
 	}
+	if root, known := c.Yes(card.FactRoot); c.Mode() == card.Recovery && known && !root {
+		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Note, About: "userdata",
+			Text: "the recovery gives no root shell, so the data is formatted by hand in its menu"})
+	}
 	return list
 }
 
