@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -42,7 +43,9 @@ type file struct {
 type Bench struct {
 	Home   string
 	Models model.Set
-	key    *adb.Key
+
+	keyMu sync.Mutex
+	key   *adb.Key
 }
 
 // DefaultHome is the home folder when none is given: the user's data folder.
@@ -79,6 +82,8 @@ func isDir(p string) bool {
 
 // Key gives this computer's key, made on first use.
 func (b *Bench) Key() (*adb.Key, error) {
+	b.keyMu.Lock()
+	defer b.keyMu.Unlock()
 	if b.key != nil {
 		return b.key, nil
 	}
