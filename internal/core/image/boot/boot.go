@@ -253,7 +253,7 @@ func Build(m Image, p Parts) ([]byte, error) {
 		le.PutUint32(h[1648:], uint32(len(p.DTB)))
 		le.PutUint64(h[1652:], m.DTBAddr)
 	}
-	// The id is a digest over each part and its length (mkbootimg's rule).
+	// The id is a digest over each part and its length (the platform's rule).
 	sum := sha1.New()
 	for _, part := range parts {
 		sum.Write(part)
