@@ -40,6 +40,9 @@ func (l *lab) awaitAct(title string) {
 	l.Helper()
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(2 * time.Millisecond) {
 		for _, records := range l.journals() {
+			if len(records) == 0 {
+				continue // its first line is still being written
+			}
 			if last := records[len(records)-1]; last.Event == "act" && strings.Contains(last.Title, title) {
 				return
 			}
