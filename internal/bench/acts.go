@@ -30,6 +30,8 @@ const (
 	handsLimit = 5 * time.Minute
 	// unseenLimit is how long a recovery nobody knows is waited for.
 	unseenLimit = 30 * time.Second
+	// hangUpLimit is how long a bootloader may hold its connection then.
+	hangUpLimit = 5 * time.Second
 	// vanishLimit is how long a phone may stay after it took a restart.
 	vanishLimit = 20 * time.Second
 )
@@ -181,7 +183,7 @@ func vanish(ctx context.Context, l *Link) {
 		return
 	}
 	// Over fastboot nothing comes any more; the next packet is the end.
-	ctx, cancel := context.WithTimeout(ctx, vanishLimit/4)
+	ctx, cancel := context.WithTimeout(ctx, hangUpLimit)
 	defer cancel()
 	l.FB.Gone(ctx)
 }

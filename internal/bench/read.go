@@ -10,6 +10,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/plan"
@@ -349,7 +350,7 @@ func dataState(ctx context.Context, l *Link) (string, error) {
 	if err != nil || b == nil {
 		return "", err
 	}
-	if allZero(b) {
+	if image.IsZero(b) {
 		return card.DataFormatted, nil
 	}
 	le := binary.LittleEndian
@@ -367,13 +368,4 @@ func dataState(ctx context.Context, l *Link) (string, error) {
 		return "", nil
 	}
 	return card.DataEncrypted, nil
-}
-
-func allZero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }

@@ -348,8 +348,8 @@ func (a *app) phoneNames() []string {
 	return names
 }
 
-// job opens the phone that is meant for a command that may change it.
-func (a *app) job(ctx context.Context, cmd *cobra.Command, args []string) (*bench.Job, error) {
+// open opens the phone that is meant, reads it and says which it is.
+func (a *app) open(ctx context.Context) (*bench.Job, error) {
 	b, err := a.bench()
 	if err != nil {
 		return nil, err
@@ -359,6 +359,15 @@ func (a *app) job(ctx context.Context, cmd *cobra.Command, args []string) (*benc
 		return nil, err
 	}
 	j, err := p.NewJob(ctx, a.out)
+	if err == nil {
+		a.out.Say(bench.Look, "%s", phoneLine(p, j.Card))
+	}
+	return j, err
+}
+
+// job opens the phone that is meant for a command that may change it.
+func (a *app) job(ctx context.Context, cmd *cobra.Command, args []string) (*bench.Job, error) {
+	j, err := a.open(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -372,7 +381,6 @@ func (a *app) job(ctx context.Context, cmd *cobra.Command, args []string) (*benc
 	}
 	j.Yes, j.DryRun, j.Soft = a.yes, a.dry, a.soft
 	j.Command = append([]string{cmd.CommandPath()}, args...)
-	a.out.Say(bench.Look, "%s", phoneLine(p, j.Card))
 	return j, nil
 }
 

@@ -84,16 +84,16 @@ func spool(limit int64) func(io.Reader) (io.ReaderAt, int64, func(), error) {
 		o := &outFile{f: f}
 		buf, at := make([]byte, 1<<20), int64(0)
 		for {
-			n, rerr := io.ReadFull(r, buf)
+			n, rerr := image.Fill(r, buf)
 			if at+int64(n) > limit {
 				err = &lift.TooLargeError{Limit: limit}
-			} else if n > 0 && bytes.Count(buf[:n], []byte{0}) == n {
+			} else if n > 0 && image.IsZero(buf[:n]) {
 				err = o.Zero(at, int64(n))
 			} else if n > 0 {
 				_, err = o.WriteAt(buf[:n], at)
 			}
 			at += int64(n)
-			if err == nil && rerr != nil && !errors.Is(rerr, io.EOF) && !errors.Is(rerr, io.ErrUnexpectedEOF) {
+			if err == nil && rerr != nil && !errors.Is(rerr, io.EOF) {
 				err = rerr
 			}
 			if err != nil {

@@ -219,19 +219,10 @@ func (a *app) ident(ctx context.Context, args []string, o ident.Options) error {
 	}
 	var j *bench.Job
 	if a.on != "" { // where would it go on that phone?
-		b, err := a.bench()
-		if err != nil {
-			return err
-		}
-		p, err := b.Pick(ctx, a.on)
-		if err != nil {
-			return err
-		}
-		if j, err = p.NewJob(ctx, a.out); err != nil {
+		if j, err = a.open(ctx); err != nil {
 			return err
 		}
 		defer j.Close()
-		a.out.Say(bench.Look, "%s", phoneLine(p, j.Card))
 	}
 	files := []*ident.File{}
 	for _, path := range paths {
@@ -379,21 +370,12 @@ func (a *app) slotCommand() *cobra.Command {
 }
 
 func (a *app) slotShow(ctx context.Context) error {
-	b, err := a.bench()
-	if err != nil {
-		return err
-	}
-	p, err := b.Pick(ctx, a.on)
-	if err != nil {
-		return err
-	}
-	j, err := p.NewJob(ctx, a.out)
+	j, err := a.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer j.Close()
 	c := j.Card
-	a.out.Say(bench.Look, "%s", phoneLine(p, c))
 	slots, told := c.Slots()
 	rows := []slotRow{}
 	var lines [][]string

@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
+	"compress/gzip"
 	"crypto/md5"
 	"crypto/sha256"
 	"encoding/binary"
@@ -175,6 +176,13 @@ func TestIdent(t *testing.T) {
 	l.want(0, []string{"it is a web page, not an image"}, "ident", filepath.Join(l.dir, "h.img"))
 	l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident", filepath.Join(l.dir, "w"))
 	l.want(0, []string{"ramdisk fragment recovery: recovery"}, "ident", filepath.Join(l.dir, "v"))
+	var gz bytes.Buffer
+	z := gzip.NewWriter(&gz)
+	must(z.Write(vendor[:64<<10]))
+	z.Close()
+	for _, deep := range []string{"--deep=false", "--deep"} { // small enough to be read whole either way
+		l.want(0, []string{"care  it is damaged"}, "ident", deep, l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
+	}
 	for _, n := range []int{0, 1} {
 		l.want(0, []string{"I don't know this file"}, "ident", l.file("short", make([]byte, n)))
 	}

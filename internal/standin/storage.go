@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"jarlid/internal/core/image/sparse"
 )
@@ -192,14 +191,4 @@ func (st *storage) names(base string) []string {
 		return []string{base + "_a", base + "_b"}
 	}
 	return []string{base}
-}
-
-// base takes a slot's suffix off where there is one.
-func (st *storage) base(name string) string {
-	for _, s := range []string{"_a", "_b"} {
-		if b, ok := strings.CutSuffix(name, s); ok && st.slots[b] {
-			return b
-		}
-	}
-	return name
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/wrap"
 )
 
@@ -42,13 +43,13 @@ func (f *File) fromStream(z io.Reader, known int64) {
 		return
 	}
 	b := make([]byte, peek)
-	n, err := io.ReadFull(z, b)
+	n, err := image.Fill(z, b)
 	b = b[:n]
-	whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	whole := errors.Is(err, io.EOF)
+	if err != nil && !whole && !f.partial {
+		f.damaged(fmt.Errorf("the compressed data is cut short or damaged: %w", err))
+	}
 	if n == 0 {
-		if err != nil && !whole {
-			f.damaged(fmt.Errorf("the compressed data is damaged: %w", err))
-		}
 		return
 	}
 	if !whole {

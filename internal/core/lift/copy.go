@@ -17,19 +17,6 @@ import (
 
 const piece = 1 << 20
 
-var zeros [64 << 10]byte
-
-// isZero tells whether b is nothing but zeros.
-func isZero(b []byte) bool {
-	for len(b) > len(zeros) {
-		if !bytes.Equal(b[:len(zeros)], zeros[:]) {
-			return false
-		}
-		b = b[len(zeros):]
-	}
-	return bytes.Equal(b, zeros[:len(b)])
-}
-
 // copyTo writes a stream, pieces of zeros as holes, and hashes it on the way,
 // on a second core.
 func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved func(int64)) ([]byte, error) {
@@ -53,12 +40,12 @@ func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved fu
 				return err
 			}
 			b := <-empty
-			n, err := fill(r, b)
+			n, err := image.Fill(r, b)
 			if done+int64(n) > limit {
 				return &TooLargeError{limit}
 			}
 			if n > 0 {
-				if isZero(b[:n]) {
+				if image.IsZero(b[:n]) {
 					if err := o.Zero(done, int64(n)); err != nil {
 						return err
 					}
@@ -84,17 +71,6 @@ func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved fu
 		return nil, err
 	}
 	return sum.Sum(nil), o.SetSize(done)
-}
-
-// fill reads until b is full; the error is the reader's own, io.EOF at its
-// end.
-func fill(r io.Reader, b []byte) (n int, err error) {
-	for n < len(b) && err == nil {
-		var k int
-		k, err = r.Read(b[n:])
-		n += k
-	}
-	return n, err
 }
 
 // expand writes a sparse image raw: what it leaves alone stays a hole.
@@ -333,7 +309,7 @@ func (w *hashOut) WriteAt(p []byte, off int64) (int, error) {
 
 func (w *hashOut) Zero(off, n int64) error {
 	for n > 0 {
-		k, err := w.WriteAt(zeros[:min(n, int64(len(zeros)))], off)
+		k, err := w.WriteAt(image.Zeros[:min(n, int64(len(image.Zeros)))], off)
 		if err != nil {
 			return err
 		}

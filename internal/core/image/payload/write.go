@@ -7,6 +7,8 @@ import (
 	"io"
 
 	"google.golang.org/protobuf/encoding/protowire"
+
+	"jarlid/internal/core/image"
 )
 
 // Source is a partition's image to be put into a payload.
@@ -36,8 +38,8 @@ func Write(w io.Writer, maxTimestamp int64, parts []Source) error {
 		part = str(part, 7, str(num(nil, 1, uint64(len(data))), 2, sum[:]))
 		for at := 0; at < len(data); {
 			end := at + bs
-			zero := isZero(data[at:end])
-			for end < len(data) && end-at < opBlocks*bs && isZero(data[end:end+bs]) == zero {
+			zero := image.IsZero(data[at:end])
+			for end < len(data) && end-at < opBlocks*bs && image.IsZero(data[end:end+bs]) == zero {
 				end += bs
 			}
 			ext := num(num(nil, 1, uint64(at/bs)), 2, uint64((end-at)/bs))
@@ -80,13 +82,4 @@ func num(b []byte, n protowire.Number, v uint64) []byte {
 
 func str(b []byte, n protowire.Number, v []byte) []byte {
 	return protowire.AppendBytes(protowire.AppendTag(b, n, protowire.BytesType), v)
-}
-
-func isZero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }

@@ -1,7 +1,6 @@
 package sparse
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -184,9 +183,9 @@ func (c *Cutter) nextRun() (run, error) {
 		c.buf = c.room[:full]
 	}
 	block := int(c.block)
-	zero := isZero(c.buf[:block])
+	zero := image.IsZero(c.buf[:block])
 	n := block
-	for n < len(c.buf) && isZero(c.buf[n:n+block]) == zero {
+	for n < len(c.buf) && image.IsZero(c.buf[n:n+block]) == zero {
 		n += block
 	}
 	r := run{typ: ChunkFill, blocks: int64(n / block)}
@@ -196,18 +195,6 @@ func (c *Cutter) nextRun() (run, error) {
 	c.buf = c.buf[n:]
 	c.at += r.blocks
 	return r, nil
-}
-
-var zeros [1 << 16]byte
-
-func isZero(b []byte) bool {
-	for len(b) > len(zeros) {
-		if !bytes.Equal(b[:len(zeros)], zeros[:]) {
-			return false
-		}
-		b = b[len(zeros):]
-	}
-	return bytes.Equal(b, zeros[:len(b)])
 }
 
 // WriteTo writes the part as a sparse image; src is the source it was cut from.
@@ -238,7 +225,7 @@ func (p *Part) WriteTo(w io.Writer, src io.ReaderAt) error {
 		if _, err := io.Copy(w, io.NewSectionReader(src, r.src, n-int64(pad))); err != nil {
 			return err
 		}
-		if _, err := w.Write(zeros[:pad]); err != nil {
+		if _, err := w.Write(image.Zeros[:pad]); err != nil {
 			return err
 		}
 	}
