@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/sums"
@@ -29,17 +29,11 @@ import (
 
 // parseBytes reads a size given on the command line: 64GiB, 512MiB, 4096.
 func parseBytes(s string) (int64, error) {
-	t, unit := strings.TrimSpace(s), int64(1)
-	for suffix, u := range map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
-		if v, ok := strings.CutSuffix(t, suffix); ok {
-			t, unit = strings.TrimSpace(v), u
-		}
-	}
-	n, err := strconv.ParseInt(t, 10, 64)
-	if err != nil || n <= 0 || n > (1<<60)/unit {
+	n, ok := card.ParseBytes(s)
+	if !ok || n <= 0 {
 		return 0, usage("%q is not a size such as 64GiB", s)
 	}
-	return n * unit, nil
+	return n, nil
 }
 
 // missingError is a file that is not there.

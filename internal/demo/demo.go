@@ -81,7 +81,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	phone := scenario.Phone{Device: "dunlin", Model: "Wickerlight Dunlin", ABI: "arm64-v8a"}
+	phone := scenario.PhoneOf("dunlin")
 	files, err := MakeFiles(filepath.Join(o.Dir, "files"), phone)
 	if err != nil {
 		return err

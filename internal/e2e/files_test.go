@@ -119,7 +119,7 @@ func footed(body []byte, partition string) []byte {
 // TestIdent tells every kind by its content.
 func TestIdent(t *testing.T) {
 	l := newLab(t)
-	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
 	rec := must(os.ReadFile(files.Recovery))
 	plainBoot := must(scenario.Boot(scenario.Saltmarsh, dunlin))
 	vendorBoot := must(boot.BuildVendor(boot.Vendor{HeaderVersion: 4, Cmdline: "x=1"}, []boot.FragmentParts{{Type: boot.FragmentPlatform, Data: []byte("p")},
@@ -145,7 +145,7 @@ func TestIdent(t *testing.T) {
 		{"i", initBoot, "init-boot", "", "init_boot/content"},
 		{"d", dtbo, "dtbo", "", "dtbo/content"},
 		{"t", []byte("\xd0\x0d\xfe\xed and more"), "dtb", "", "dtb/content"},
-		{"vbmeta_system.img", scenario.VBMeta(), "vbmeta", "", "vbmeta_system/content"},
+		{"vbmeta_system.img", must(scenario.Images(scenario.Stock, dunlin))["vbmeta"], "vbmeta", "", "vbmeta_system/content"},
 		{"e", vendor, "ext4", "", "vendor/content"},
 		{"f", footed(vendor, "odm"), "ext4", "", "odm/avb-footer"},
 		{"s", superOf("vendor_a", vendor), "super", "", "super/content"},
@@ -155,7 +155,7 @@ func TestIdent(t *testing.T) {
 		{"n", zipOf("META-INF/com/google/android/update-binary", "#!x", "system/lib/arm64-v8a/x.so", "x"), "addon", "", ""},
 		{"k", zipOf("AndroidManifest.xml", "x", "lib/armeabi-v7a/libx.so", "x"), "app", "", ""},
 		{"m", zipOf("boot.img", string(plainBoot)), "images", "zip", "boot/content"},
-		{"w", zipOf("boot.img", string(plainBoot), "abl.img", "x", "vbmeta.img", string(scenario.VBMeta()), "system.img", "x"), "firmware-set", "zip", ""},
+		{"w", zipOf("boot.img", string(plainBoot), "abl.img", "x", "vbmeta.img", string(must(scenario.Images(scenario.Stock, dunlin))["vbmeta"]), "system.img", "x"), "firmware-set", "zip", ""},
 		{"r", tarOf("recovery.img", string(rec)), "images", "tar", "recovery/content"},
 		{"z", zipOf("readme", "nothing here"), "archive", "zip", ""},
 		{"SHA256SUMS", []byte(strings.Repeat("ab", 32) + "  x.img\n"), "sums", "", ""},
@@ -191,7 +191,7 @@ func TestIdent(t *testing.T) {
 // TestWrapped wraps an image with the general tools, also twice, and looks
 // through; deep tells what only the whole tells; lift takes the image out.
 func TestWrapped(t *testing.T) {
-	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
 	for name, c := range map[string]struct {
 		wrapped string
 		out     string
@@ -248,7 +248,7 @@ func TestWrapped(t *testing.T) {
 // what was put in.
 func TestLift(t *testing.T) {
 	l := newLab(t)
-	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
 	out := filepath.Join(l.dir, "out")
 	same := func(name string, want []byte) {
 		t.Helper()
@@ -387,7 +387,7 @@ func TestHostile(t *testing.T) {
 // TestProof: every verdict.
 func TestProof(t *testing.T) {
 	l := newLab(t)
-	vendor := must(scenario.Vendor(scenario.Saltmarsh, dunlin))
+	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
 	sum := sha256.Sum256(vendor)
 	digest := hex.EncodeToString(sum[:])
 	path := l.file("vendor.img", vendor)

@@ -26,7 +26,7 @@ var (
 	program string     // the built jarlid
 	files   demo.Files // the scenario's files for dunlin
 	workdir string
-	dunlin  = scenario.Phone{Device: "dunlin", Model: "Wickerlight Dunlin", ABI: "arm64-v8a"}
+	dunlin  = scenario.PhoneOf("dunlin")
 )
 
 func TestMain(m *testing.M) { os.Exit(setUp(m)) }

@@ -27,7 +27,7 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 			d.Banner.Props[k] = v
 		}
 	}
-	if mode != card.Sideload {
+	if mode != card.Sideload && !p.spec.OldADB {
 		d.Banner.Features = []string{"shell_v2"}
 	}
 	if mode == card.System || r.props["ro.adb.secure"] == "1" {
@@ -120,6 +120,12 @@ func (p *Phone) rebootService(target string, s io.Writer) {
 		m.Command = bcb.CommandBootloader
 	case "recovery":
 		m.Command = bcb.CommandRecovery
+	case "fastboot":
+		if !p.spec.Userspace {
+			io.WriteString(s, "unknown target\n")
+			return
+		}
+		m.Command = bcb.CommandFastboot
 	case "sideload":
 		m = bcb.Message{Command: bcb.CommandRecovery, Recovery: []string{"recovery", "--sideload"}}
 		p.mu.Lock()

@@ -1,24 +1,29 @@
 package standin
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"net"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/core/image/boot"
 	"jarlid/internal/link/fastboot"
 )
 
-// bootloader is one computer's session with the bootloader.
+// bootloader is one computer's session with the bootloader, or with userspace
+// fastboot.
 type bootloader struct {
 	p    *Phone
-	t    *fastboot.TCP
+	t    fastboot.Transport
 	ctx  context.Context
+	user bool   // userspace
 	data []byte // what was downloaded last
 	then func() // what happens once the answer is out
 }
@@ -32,10 +37,28 @@ func (p *Phone) serveFastboot(ctx context.Context, conn net.Conn) {
 	hctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	t, err := fastboot.NewTCP(hctx, conn)
 	cancel()
-	if err != nil {
-		return
+	if err == nil {
+		p.fastboot(ctx, t)
 	}
-	b := &bootloader{p: p, t: t, ctx: ctx}
+}
+
+// serveUDP takes sessions over UDP, one after the other.
+func (p *Phone) serveUDP(ctx context.Context, conn net.PacketConn) {
+	d := fastboot.NewUDPDevice(conn)
+	for {
+		t, err := d.Accept(ctx)
+		if err != nil {
+			return
+		}
+		p.fastboot(ctx, t)
+	}
+}
+
+// fastboot is one session.
+func (p *Phone) fastboot(ctx context.Context, t fastboot.Transport) {
+	p.mu.Lock()
+	b := &bootloader{p: p, t: t, ctx: ctx, user: p.st.Mode == card.Fastbootd}
+	p.mu.Unlock()
 	buf := make([]byte, fastboot.MaxCommand)
 	for {
 		n, err := t.ReadPacket(ctx, buf)
@@ -66,25 +89,25 @@ func (b *bootloader) say(word, text string) error {
 	return b.t.WritePacket(b.ctx, []byte(word+text[:min(len(text), fastboot.MaxResponse-4)]))
 }
 
+// unknown is what this bootloader says to a command it does not have.
+const unknown = refusal("unknown command")
+
 func (b *bootloader) command(cmd string) (string, error) {
 	p := b.p
+	switch cmd {
+	case p.spec.Unlock:
+		return "", b.unlock()
+	case "flashing lock":
+		return "", b.lock()
+	case "flashing get_unlock_ability":
+		if strings.HasPrefix(p.spec.Unlock, "flashing") {
+			return "", b.say("INFO", "get_unlock_ability: "+map[bool]string{true: "1", false: "0"}[p.mayUnlock()])
+		}
+	}
 	verb, arg, _ := strings.Cut(cmd, ":")
 	switch verb {
 	case "getvar":
-		if arg == "all" {
-			for _, name := range b.variables() {
-				v, _ := b.variable(name)
-				if err := b.say("INFO", name+":"+v); err != nil {
-					return "", err
-				}
-			}
-			return "", nil
-		}
-		v, ok := b.variable(arg)
-		if !ok {
-			return "", refusal("unknown variable")
-		}
-		return v, nil
+		return b.getvar(arg)
 	case "download":
 		return b.download(arg)
 	case "flash":
@@ -97,7 +120,11 @@ func (b *bootloader) command(cmd string) (string, error) {
 			return "", refusal(err.Error())
 		}
 		p.o.Log("erased " + arg)
-		return "", nil
+	case "boot":
+		if !p.spec.Boot || b.user {
+			return "", unknown
+		}
+		return "", b.boot()
 	case "set_active":
 		return b.setActive(arg)
 	case "reboot", "continue":
@@ -107,14 +134,42 @@ func (b *bootloader) command(cmd string) (string, error) {
 		b.then = p.restart
 	case "reboot-recovery":
 		if !p.spec.RebootRecovery {
-			return "", refusal("unknown command")
+			return "", unknown
 		}
 		p.message(bcb.Message{Command: bcb.CommandRecovery})
 		b.then = p.restart
+	case "reboot-fastboot":
+		if !p.spec.Userspace {
+			return "", unknown
+		}
+		p.message(bcb.Message{Command: bcb.CommandFastboot})
+		b.then = p.restart
+	case "fetch", "resize-logical-partition", "create-logical-partition", "delete-logical-partition", "snapshot-update":
+		if !b.user && verb != "snapshot-update" || !p.spec.Userspace {
+			return "", unknown
+		}
+		return b.userspace(verb, arg)
 	default:
-		return "", refusal("unknown command")
+		return "", unknown
 	}
 	return "", nil
+}
+
+func (b *bootloader) getvar(arg string) (string, error) {
+	if arg == "all" {
+		for _, name := range b.variables() {
+			v, _ := b.variable(name)
+			if err := b.say("INFO", name+":"+v); err != nil {
+				return "", err
+			}
+		}
+		return "", nil
+	}
+	v, ok := b.variable(arg)
+	if !ok && b.p.spec.Spelling.Unknown != "empty" {
+		return "", refusal("unknown variable")
+	}
+	return v, nil
 }
 
 // download takes the announced number of bytes, in packets of any length.
@@ -142,20 +197,21 @@ func (b *bootloader) download(arg string) (string, error) {
 	return "", nil
 }
 
-func (b *bootloader) unlocked() bool {
-	b.p.mu.Lock()
-	defer b.p.mu.Unlock()
-	return b.p.st.Unlocked
-}
+const lockedText = refusal("not allowed while the device is locked")
 
+// writable tells whether a partition may be written: logical ones in userspace
+// alone.
 func (b *bootloader) writable(name string) error {
-	if !b.unlocked() {
-		return refusal("not allowed while the device is locked")
+	if !b.p.unlocked() {
+		return lockedText
 	}
-	if !b.p.store.has(name) {
-		return refusal("no such partition")
+	if b.p.store.has(name) {
+		return nil
 	}
-	return nil
+	if m, err := b.p.store.super(); b.user && err == nil && m.Partition(name) != nil {
+		return nil
+	}
+	return refusal("no such partition")
 }
 
 func (b *bootloader) flash(name string) (string, error) {
@@ -172,12 +228,33 @@ func (b *bootloader) flash(name string) (string, error) {
 	return "", nil
 }
 
+// boot starts what was downloaded, after the answer.
+func (b *bootloader) boot() error {
+	if !b.p.unlocked() {
+		return lockedText
+	}
+	if b.data == nil {
+		return refusal("nothing was downloaded")
+	}
+	data := b.data
+	if !bytes.HasPrefix(data, []byte(boot.Magic)) {
+		return refusal("this is no boot image")
+	}
+	b.then = func() {
+		b.p.next <- transition{to: "image", delay: time.Duration(b.p.spec.Delays.Restart), image: data}
+	}
+	return nil
+}
+
 func (b *bootloader) setActive(arg string) (string, error) {
-	if !b.unlocked() {
-		return "", refusal("not allowed while the device is locked")
+	if b.p.model.Slots < 2 {
+		return "", unknown
+	}
+	if !b.p.unlocked() {
+		return "", lockedText
 	}
 	slot := strings.TrimPrefix(arg, "_")
-	if b.p.model.Slots < 2 || slot != "a" && slot != "b" {
+	if slot != "a" && slot != "b" {
 		return "", refusal("no such slot")
 	}
 	c := b.p.control()
@@ -185,111 +262,166 @@ func (b *bootloader) setActive(arg string) (string, error) {
 	if b.p.setControl(c) != nil {
 		return "", refusal("misc could not be written")
 	}
+	if !b.user {
+		b.p.store.slot.Store(int32(slot[0] - 'a'))
+	}
 	return "", nil
 }
 
-func (b *bootloader) variables() []string {
-	names := []string{"version", "product", "serialno", "unlocked", "secure", "max-download-size", "is-userspace"}
-	for v := range b.p.spec.Battery.Variables {
-		names = append(names, v)
-	}
-	if b.p.spec.SlotVariables && b.p.model.Slots > 1 {
-		names = append(names, "slot-count", "current-slot")
-		for _, s := range []string{"a", "b"} {
-			names = append(names, "slot-successful:"+s, "slot-unbootable:"+s, "slot-retry-count:"+s)
-		}
-		for base := range b.p.store.slots {
-			names = append(names, "has-slot:"+base)
-		}
-	}
-	for name := range b.p.store.sizes {
-		names = append(names, "partition-size:"+name, "partition-type:"+name)
-	}
-	sort.Strings(names)
-	return names
+func (p *Phone) mayUnlock() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.st.MayUnlock
 }
 
-func yesNo(b bool) string {
-	if b {
-		return "yes"
+// unlock asks the owner on the screen; what the answer does follows it.
+func (b *bootloader) unlock() error {
+	switch {
+	case b.p.unlocked():
+		return refusal("already unlocked")
+	case !b.p.mayUnlock():
+		return refusal("flashing unlock is not allowed: allow it in the developer settings")
 	}
-	return "no"
+	b.p.askLock("Unlock the bootloader? All data will be erased.", true)
+	return nil
 }
 
-// variable answers getvar; every value is worked out from the phone's state.
-func (b *bootloader) variable(name string) (string, bool) {
+func (b *bootloader) lock() error {
+	if !b.p.unlocked() {
+		return refusal("already locked")
+	}
+	b.p.askLock("Lock the bootloader? All data will be erased.", false)
+	return nil
+}
+
+// askLock asks the owner whether the lock is to be changed, and does it.
+func (p *Phone) askLock(text string, open bool) {
+	q := &question{text: text, answer: make(chan bool, 1)}
+	p.mu.Lock()
+	p.ask = q
+	p.mu.Unlock()
+	p.show("%s", text)
+	go func() {
+		select {
+		case yes := <-q.answer:
+			if yes {
+				p.setLock(open)
+			}
+		case <-time.After(5 * time.Minute):
+		}
+	}()
+}
+
+func (p *Phone) setLock(open bool) {
+	for _, name := range []string{"userdata", "metadata"} {
+		if p.store.has(name) {
+			if err := p.store.erase(name); err != nil {
+				p.show("Erasing failed: %v", err)
+				return
+			}
+		}
+	}
+	p.mu.Lock()
+	p.st.Unlocked = open
+	p.save()
+	p.mu.Unlock()
+	p.show("The bootloader is %s, all data is erased.", map[bool]string{true: "unlocked", false: "locked"}[open])
+	p.message(bcb.Message{Command: bcb.CommandBootloader})
+	p.restart()
+}
+
+// userspace are the commands of userspace fastboot.
+func (b *bootloader) userspace(verb, arg string) (string, error) {
 	p := b.p
-	name, arg, _ := strings.Cut(name, ":")
-	if what, ok := p.spec.Battery.Variables[name]; ok {
-		return b.battery(what), true
+	if verb == "fetch" {
+		return b.fetch(arg)
 	}
-	switch name {
-	case "version":
-		return "0.4", true
-	case "product":
-		return p.spec.Product, true
-	case "serialno":
-		return p.st.Serial, true
-	case "unlocked":
-		return yesNo(b.unlocked()), true
-	case "secure":
-		return yesNo(!b.unlocked()), true
-	case "is-userspace":
-		return "no", true
-	case "max-download-size":
-		return fmt.Sprintf("0x%x", int64(p.spec.MaxDownload)), true
-	case "partition-size":
-		n, ok := p.store.sizes[arg]
-		return fmt.Sprintf("0x%x", n), ok
-	case "partition-type":
-		t, ok := p.store.kinds[arg]
-		return orElse(t, "raw"), ok
+	if !p.unlocked() {
+		return "", lockedText
 	}
-	if p.spec.SlotVariables && p.model.Slots > 1 {
-		return b.slotVariable(name, arg)
-	}
-	return "", false
-}
-
-func (b *bootloader) slotVariable(name, arg string) (string, bool) {
-	c := b.p.control()
-	switch name {
-	case "slot-count":
-		return fmt.Sprint(len(c.Slots)), true
-	case "current-slot":
-		if i := c.Next(); i >= 0 {
-			return slotName(i), true
+	name, sizeText, _ := strings.Cut(arg, ":")
+	size, err := strconv.ParseInt(sizeText, 10, 64)
+	switch verb {
+	case "resize-logical-partition":
+		if err != nil || size < 0 {
+			return "", refusal("bad size")
 		}
-		return "", true
-	case "has-slot":
-		slotted, ok := b.p.store.slots[arg]
-		return yesNo(slotted), ok
+		err = p.changeSuper(func(m *superMeta) error { return resize(m, name, size) })
+	case "create-logical-partition":
+		if err != nil || size < 0 {
+			return "", refusal("bad size")
+		}
+		err = p.createLogical(name, size)
+	case "delete-logical-partition":
+		err = p.deleteLogical(name)
+	case "snapshot-update":
+		err = b.snapshotUpdate(arg)
 	}
-	if arg != "a" && arg != "b" {
-		return "", false
+	if err != nil {
+		return "", refusal(err.Error())
 	}
-	s := c.Slots[arg[0]-'a']
-	switch name {
-	case "slot-successful":
-		return yesNo(s.Successful), true
-	case "slot-unbootable":
-		return yesNo(!s.Bootable()), true
-	case "slot-retry-count":
-		return fmt.Sprint(s.TriesLeft), true
-	}
-	return "", false
+	p.o.Log(verb + " " + arg)
+	return "", nil
 }
 
-func (b *bootloader) battery(what string) string {
-	b.p.mu.Lock()
-	percent := b.p.st.Percent
-	b.p.mu.Unlock()
-	switch what {
-	case "millivolts":
-		// A straight line from 3.3 V empty to full comes near enough.
-		return fmt.Sprintf("%dmV", 3300+percent*(b.p.spec.Battery.FullMV-3300)/100)
-	case "verdict":
-		return yesNo(percent >= 15)
+// fetch gives a partition out: only those that may be, as published.
+func (b *bootloader) fetch(arg string) (string, error) {
+	parts := strings.Split(arg, ":")
+	name := parts[0]
+	base := strings.TrimSuffix(strings.TrimSuffix(name, "_a"), "_b")
+	if !b.p.unlocked() || !slices.Contains(b.p.spec.Fetch, base) {
+		return "", refusal("fetching " + name + " is not allowed")
 	}
-	return fmt.Sprint(percent)
+	if !b.p.store.has(name) && b.p.store.slots[name] {
+		name += "_" + slotName(int(b.p.store.slot.Load()))
+	}
+	off, size := int64(0), b.p.store.sizes[name]
+	var err error
+	if len(parts) > 1 {
+		off, err = strconv.ParseInt(strings.TrimPrefix(parts[1], "0x"), 16, 64)
+		size -= off
+	}
+	if len(parts) > 2 && err == nil {
+		size, err = strconv.ParseInt(strings.TrimPrefix(parts[2], "0x"), 16, 64)
+	}
+	if err != nil || off < 0 || size <= 0 || off+size > b.p.store.sizes[name] {
+		return "", refusal("bad range")
+	}
+	if err := b.say("DATA", fmt.Sprintf("%08x", size)); err != nil {
+		return "", err
+	}
+	for at := int64(0); at < size; at += 1 << 20 {
+		p, err := b.p.store.piece(name, off+at, min(1<<20, size-at))
+		if err == nil {
+			err = b.t.WritePacket(b.ctx, p)
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+	return "", nil
+}
+
+// snapshotUpdate ends an install that waits for its merge: cancel throws the new
+// slot away, merge does what the first good start would do.
+func (b *bootloader) snapshotUpdate(what string) error {
+	p := b.p
+	switch what {
+	case "cancel":
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.st.Snapshot == snapMerging {
+			return fmt.Errorf("a merge has begun and can't be cancelled")
+		}
+		p.st.Snapshot, p.st.Cows = snapNone, nil
+		p.store.cows.Store(&map[string]span{})
+		p.save()
+		return nil
+	case "merge":
+		if p.st.Snapshot != snapMerging {
+			return fmt.Errorf("no merge has begun")
+		}
+		return p.merge()
+	}
+	return fmt.Errorf("unknown argument %q", what)
 }

@@ -87,13 +87,14 @@ const (
 
 var (
 	bootloaderMenu = []string{"start", "recovery", "restart bootloader", "power off"}
+	fastbootdMenu  = []string{"recovery", "restart", "restart bootloader", "power off"}
 	recoveryMenu   = map[string][]string{
 		"":             {"apply update", "wipe", "restart", "power off"},
 		"apply update": {"from the computer", "back"},
 		"wipe":         {"format data", "wipe caches", "back"},
-		"restart":      {"system", "recovery", "bootloader", "back"},
+		"restart":      {"system", "recovery", "bootloader", "fastboot", "back"},
 	}
-	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "allow", "deny", "restart", "power off"}
+	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "unlocking on", "unlocking off", "allow", "deny", "restart", "power off"}
 )
 
 // press is one key, menu entry or answer.
@@ -132,6 +133,15 @@ func (p *Phone) press(what string) error {
 		if slices.Contains(bootloaderMenu, what) {
 			return p.bootloaderChoice(what)
 		}
+	case card.Fastbootd:
+		choices = append(slices.Clone(fastbootdMenu), choices...)
+		if what == "recovery" {
+			p.move(string(card.Recovery), 0)
+			return nil
+		}
+		if slices.Contains(fastbootdMenu, what) {
+			return p.bootloaderChoice(strings.Replace(what, "restart", "start", 1-strings.Count(what, "bootloader")))
+		}
 	case card.Recovery:
 		choices = append(slices.Clone(recoveryMenu[menu]), choices...)
 		if slices.Contains(recoveryMenu[menu], what) {
@@ -154,7 +164,7 @@ func (p *Phone) press(what string) error {
 
 // answer gives the owner's answer to a question on the screen.
 func (p *Phone) answer(what string) bool {
-	if what != "allow" && what != "deny" {
+	if what != "allow" && what != "deny" && what != "yes" && what != "no" {
 		return false
 	}
 	p.mu.Lock()
@@ -162,7 +172,7 @@ func (p *Phone) answer(what string) bool {
 	if p.ask == nil {
 		return false
 	}
-	p.ask.answer <- what == "allow"
+	p.ask.answer <- what == "allow" || what == "yes"
 	p.ask = nil
 	return true
 }
@@ -214,6 +224,11 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 		return nil
 	case what == "wipe caches":
 		set("")
+		if p.store.has("cache") {
+			if err := p.formatPartition("cache"); err != nil {
+				return err
+			}
+		}
 		p.show("Caches wiped.")
 		return nil
 	case what == "power off":
@@ -226,6 +241,11 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 		m.Command = bcb.CommandRecovery
 	case what == "bootloader":
 		m.Command = bcb.CommandBootloader
+	case what == "fastboot":
+		if !p.hasFastbootd() {
+			return fmt.Errorf("this recovery has no userspace fastboot")
+		}
+		m.Command = bcb.CommandFastboot
 	}
 	if err := p.message(m); err != nil {
 		return err
@@ -256,6 +276,10 @@ func (p *Phone) systemChoice(what string) error {
 		v.Setup = true
 	case !v.Setup:
 		return fmt.Errorf("the welcome pages come first: finish welcome")
+	case strings.HasPrefix(what, "unlocking"):
+		p.st.MayUnlock = what == "unlocking on"
+		p.save()
+		return nil
 	default:
 		v.Debugging = what == "debugging on"
 	}

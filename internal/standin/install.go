@@ -156,10 +156,30 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 	to := card.Other(p.run.slot)
 	i := int(to[0] - 'a')
 	pl := pkg.Payload
+	if p.st.Snapshot == snapMerging {
+		return fmt.Errorf("the last update is still being merged")
+	}
 	for _, part := range pl.Partitions {
 		name := part.Name + "_" + to
+		if p.spec.Snapshots && p.logical(name) {
+			continue // it goes to userdata
+		}
 		if have, ok := p.store.sizes[name]; !ok || int64(part.Size) > have {
 			return fmt.Errorf("there is no room for %s", name)
+		}
+	}
+	if p.spec.Snapshots {
+		p.mu.Lock()
+		p.st.Snapshot, p.st.Cows = snapNone, nil
+		p.store.cows.Store(&map[string]span{})
+		p.mu.Unlock()
+		// The new slot's metadata begins as the running one's.
+		m, err := p.store.super()
+		if err == nil {
+			err = p.store.setSuper(m, i)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	c := p.control()
@@ -175,13 +195,23 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 			return err
 		}
 	}
+	p.mu.Lock()
+	if len(p.st.Cows) > 0 {
+		p.st.Snapshot = snapWaiting
+	}
+	p.save()
+	p.mu.Unlock()
 	c = p.control()
 	c.Activate(i)
 	return p.setControl(c)
 }
 
 func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition, name string) error {
-	v, err := p.store.open(name)
+	open := p.store.open
+	if p.spec.Snapshots && p.logical(name) {
+		open = func(name string) (*volume, error) { return p.stageLogical(name, int64(part.Size)) }
+	}
+	v, err := open(name)
 	if err != nil {
 		return err
 	}

@@ -52,6 +52,11 @@ type state struct {
 	Fastboot string    `json:"fastboot"`
 	ADB      string    `json:"adb"`
 	Control  string    `json:"control"`
+
+	MayUnlock bool              `json:"may_unlock"` // allowed in the developer settings
+	Snapshot  string            `json:"snapshot"`   // none, snapshotted, merging
+	Cows      map[string]span   `json:"cows,omitempty"`
+	Rollback  map[uint32]uint64 `json:"rollback,omitempty"` // by location
 }
 
 // Phone is a running stand-in.
@@ -75,6 +80,7 @@ type Phone struct {
 type transition struct {
 	to    string        // "start": by misc; "bootloader", "recovery": by keys; or a card.Mode within a recovery
 	delay time.Duration // how long it takes
+	image []byte        // for "image": what was sent to be started
 }
 
 // question is one the phone's screen asks its owner.
@@ -105,11 +111,14 @@ func New(m *model.Model, o Options) (*Phone, error) {
 			err = fmt.Errorf("%s is damaged (%w); empty the folder to begin anew", p.statePath(), err)
 			break
 		}
-		p.store, err = openStorage(o.Dir, s)
+		if p.store, err = openStorage(o.Dir, s); err == nil && p.st.Cows != nil {
+			p.store.cows.Store(&p.st.Cows)
+		}
 	}
 	if err != nil {
 		return nil, err
 	}
+	p.store.slot.Store(int32(max(p.nextSlot(), 0)))
 	if o.Mode != "" {
 		p.st.Mode = card.Mode(o.Mode)
 	}
@@ -139,35 +148,23 @@ func (p *Phone) factory() error {
 	if p.store, err = openStorage(p.o.Dir, p.spec); err != nil {
 		return err
 	}
-	ph := p.spec.phone(p.model)
-	makers := map[string]func() ([]byte, error){
-		"boot":     func() ([]byte, error) { return scenario.Boot(scenario.Stock, ph) },
-		"recovery": func() ([]byte, error) { return scenario.Recovery(scenario.StockRecovery, ph) },
-		"system":   func() ([]byte, error) { return scenario.System(scenario.Stock, ph) },
-		"vendor":   func() ([]byte, error) { return scenario.Vendor(scenario.Stock, ph) },
-		"vbmeta":   func() ([]byte, error) { return scenario.VBMeta(), nil },
-	}
-	for _, name := range p.spec.Factory.A {
-		if makers[name] == nil || p.spec.partition(name) == nil {
-			return fmt.Errorf("model file %s: nothing to fill a partition %s with", p.model.Name, name)
-		}
-		b, err := makers[name]()
-		if err != nil {
-			return err
-		}
-		if err := p.store.put(p.store.names(name)[0], b); err != nil {
-			return err
-		}
+	if err := p.fill(); err != nil {
+		return err
 	}
 	misc := make([]byte, bcb.Size)
-	c := &bcb.Control{Suffix: "_a", Slots: []bcb.Slot{{Priority: bcb.MaxPriority, TriesLeft: bcb.MaxTries, Successful: true}, {}}}
-	if err := c.Put(misc); err != nil {
+	if p.model.Slots > 1 {
+		c := &bcb.Control{Suffix: "_a", Slots: []bcb.Slot{{Priority: bcb.MaxPriority, TriesLeft: bcb.MaxTries, Successful: true}, {}}}
+		if err := c.Put(misc); err != nil {
+			return err
+		}
+	}
+	if err := p.store.put("misc", misc, 0); err != nil {
 		return err
 	}
-	if err := p.store.put("misc", misc); err != nil {
-		return err
+	p.st = state{Serial: p.spec.Serial, MayUnlock: true, Unlocked: !p.o.Locked, Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start), Snapshot: snapNone}
+	if p.spec.Rollback {
+		p.st.Rollback = map[uint32]uint64{0: scenario.Stock.Rollback}
 	}
-	p.st = state{Serial: p.spec.Serial, Unlocked: !p.o.Locked, Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start)}
 	if p.o.Battery > 0 {
 		p.st.Percent = p.o.Battery
 	}
@@ -176,7 +173,7 @@ func (p *Phone) factory() error {
 	if err := p.formatData(); err != nil {
 		return err
 	}
-	v, key, err := p.newVault(scenario.Stock.Brand)
+	v, key, err := p.newVault(scenario.Stock.Brand, scenario.Stock.Patch)
 	if err != nil {
 		return err
 	}
@@ -185,6 +182,39 @@ func (p *Phone) factory() error {
 		return err
 	}
 	p.save()
+	return nil
+}
+
+// fill writes the maker's images to slot a; slot b stays empty, but for the
+// radio firmware, which a maker puts on both.
+func (p *Phone) fill() error {
+	set, err := scenario.Images(scenario.Stock, p.spec.phone(p.model))
+	if err != nil {
+		return err
+	}
+	if p.store.has("super") {
+		sizes := map[string]int64{}
+		for _, name := range p.spec.Super.Partitions {
+			sizes[name] = int64(len(set[name]))
+		}
+		if err := p.store.setSuper(p.newSuper(sizes), -1); err != nil {
+			return err
+		}
+	}
+	for name, b := range set {
+		names := p.store.names(name)
+		if name != "radio" {
+			names = names[:1]
+		}
+		for _, n := range names {
+			if !p.logical(n) && p.store.sizes[n] < int64(len(b)) {
+				continue // a model file of one's own may lack it, or have it smaller
+			}
+			if err := p.store.put(n, b, 0); err != nil {
+				return err
+			}
+		}
+	}
 	return nil
 }
 
@@ -318,7 +348,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 	var address string
 	var serve func(context.Context, net.Conn)
 	switch mode {
-	case card.Bootloader:
+	case card.Bootloader, card.Fastbootd:
 		address, serve = p.st.Fastboot, p.serveFastboot
 	case card.Recovery, card.Sideload, card.System:
 		if !p.reachable(mode) {
@@ -334,6 +364,16 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 	}
 	var wg sync.WaitGroup
 	stop := context.AfterFunc(ctx, func() { l.Close() })
+	var packets net.PacketConn
+	if mode == card.Bootloader || mode == card.Fastbootd {
+		// UDP at the same number, where it is free.
+		if packets, err = net.ListenPacket("udp", address); err != nil {
+			p.o.Log("no fastboot over UDP: " + err.Error())
+			packets = nil
+		} else {
+			wg.Go(func() { p.serveUDP(ctx, packets) })
+		}
+	}
 	wg.Go(func() {
 		for {
 			conn, err := l.Accept()
@@ -346,14 +386,21 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 				done()
 				conn.Close()
 			}
-			if mode == card.Bootloader {
+			if mode == card.Bootloader || mode == card.Fastbootd {
 				one() // a bootloader talks to one computer at a time
 			} else {
 				wg.Go(one)
 			}
 		}
 	})
-	return func() { stop(); l.Close(); wg.Wait() }, nil
+	return func() {
+		stop()
+		l.Close()
+		if packets != nil {
+			packets.Close()
+		}
+		wg.Wait()
+	}, nil
 }
 
 // show puts a line on the phone's screen.

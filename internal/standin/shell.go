@@ -2,6 +2,7 @@ package standin
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -132,14 +133,10 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 
 // ramdiskFile reads a file of the running recovery out of its own image.
 func (sh *shell) ramdiskFile(name string) ([]byte, bool) {
-	part := sh.p.on(sh.p.model.RecoveryPartition(), sh.r.slot)
-	name = strings.TrimPrefix(name, "/")
-	rd, err := sh.p.readBoot(part, name)
-	if err != nil {
+	if sh.r.files == nil {
 		return nil, false
 	}
-	b, ok := rd.Wanted[name]
-	return b, ok
+	return sh.r.files(strings.TrimPrefix(name, "/"))
 }
 
 // rootDir is the shell's working folder, which has to exist on the computer.
@@ -158,7 +155,7 @@ func (sh *shell) stat(name string) (fs.FileInfo, error) {
 	}
 	defer f.Close()
 	if v, ok := f.(*volume); ok {
-		return v.Stat()
+		return v.f.Stat()
 	}
 	return os.Stat(os.DevNull)
 }
@@ -179,7 +176,7 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 	io := interp.HandlerCtx(ctx)
 	programs := map[string]func(context.Context, interp.HandlerContext, []string) error{
 		"getprop": sh.getprop, "id": sh.id, "cat": sh.cat, "dd": sh.dd, "sync": sh.sync, "umount": sh.umount,
-		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls,
+		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls, "sha256sum": sh.sha256sum,
 	}
 	f, ok := programs[args[0]]
 	if !ok {
@@ -254,18 +251,30 @@ func (sh *shell) ls(ctx context.Context, h interp.HandlerContext, args []string)
 			continue
 		}
 		if strings.TrimSuffix(name, "/")+"/" == byName {
-			var names []string
-			for n := range sh.p.store.sizes {
-				names = append(names, n)
-			}
-			sort.Strings(names)
-			fmt.Fprintln(h.Stdout, strings.Join(names, "\n"))
+			fmt.Fprintln(h.Stdout, strings.Join(sh.p.store.all(), "\n"))
 			continue
 		}
 		if _, err := sh.stat(name); err != nil {
 			return err
 		}
 		fmt.Fprintln(h.Stdout, name)
+	}
+	return nil
+}
+
+func (sh *shell) sha256sum(ctx context.Context, h interp.HandlerContext, args []string) error {
+	for _, name := range args {
+		f, err := sh.open(ctx, name, os.O_RDONLY, 0)
+		if err != nil {
+			return err
+		}
+		sum := sha256.New()
+		_, err = io.Copy(sum, f)
+		f.Close()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(h.Stdout, "%x  %s\n", sum.Sum(nil), name)
 	}
 	return nil
 }

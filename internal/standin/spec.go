@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
 	"jarlid/internal/standin/scenario"
 )
@@ -15,7 +16,6 @@ type spec struct {
 	Serial  string `yaml:"serial"`
 	Start   string `yaml:"start"`   // the mode a new one is in: bootloader, system
 	Product string `yaml:"product"` // what the bootloader calls the phone
-	ABI     string `yaml:"abi"`
 	Battery struct {
 		Percent   int               `yaml:"percent"`
 		FullMV    int               `yaml:"full-millivolts"`
@@ -24,14 +24,35 @@ type spec struct {
 	MaxDownload    size            `yaml:"max-download"`
 	SlotVariables  bool            `yaml:"slot-variables"`
 	RebootRecovery bool            `yaml:"reboot-recovery"`
+	Boot           bool            `yaml:"boot"`      // starts an image without writing it
+	Userspace      bool            `yaml:"userspace"` // its recoveries have userspace fastboot
+	Fetch          []string        `yaml:"fetch"`     // what userspace fastboot gives out
+	Snapshots      bool            `yaml:"snapshots"` // A/B installs are kept in userdata until the merge
+	OldADB         bool            `yaml:"old-adb"`   // a shell without exit codes
+	Rollback       bool            `yaml:"rollback"`  // keeps rollback indexes and older keys of the data
+	Unlock         string          `yaml:"unlock"`    // the command that unlocks; empty: "flashing unlock"
 	Partitions     []partitionSpec `yaml:"partitions"`
-	Factory        struct {
-		A  []string `yaml:"a"` // the partitions of slot a that are filled; slot b is empty
-		OS string   `yaml:"os"`
-	} `yaml:"factory"`
+	// Variables are further ones with fixed values; "$radio" stands for the
+	// version of the radio firmware on the slot.
+	Variables map[string]string `yaml:"variables"`
+	Missing   []string          `yaml:"missing-variables"` // that others have and this one does not
+	Spelling  struct {
+		Yes     string `yaml:"yes"`
+		No      string `yaml:"no"`
+		Size    string `yaml:"size"`    // 0x, hex, decimal
+		Unknown string `yaml:"unknown"` // what an unknown variable gives: refused, empty
+	} `yaml:"spelling"`
+	// Props are properties every recovery and system on it shows.
+	Props map[string]string `yaml:"props"`
+	Super struct {
+		Group      string   `yaml:"group"`
+		GroupSize  size     `yaml:"group-size"`
+		Partitions []string `yaml:"partitions"`
+	} `yaml:"super"`
 	Delays struct {
 		Restart    duration `yaml:"restart"`
 		FirstStart duration `yaml:"first-start"`
+		Merge      duration `yaml:"merge"`
 	} `yaml:"delays"`
 }
 
@@ -47,19 +68,18 @@ type size int64
 
 // UnmarshalText reads a size.
 func (s *size) UnmarshalText(b []byte) error {
-	t := strings.TrimSpace(string(b))
-	unit := int64(1)
-	for suffix, u := range map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
-		if v, ok := strings.CutSuffix(t, suffix); ok {
-			t, unit = strings.TrimSpace(v), u
-			break
+	text := strings.TrimSpace(string(b))
+	n, err := strconv.ParseInt(text, 0, 64)
+	if err != nil {
+		var ok bool
+		if n, ok = card.ParseBytes(text); !ok {
+			n = -1
 		}
 	}
-	n, err := strconv.ParseInt(t, 0, 64)
-	if err != nil || n < 0 || n > (1<<45)/unit {
+	if n < 0 || n > 1<<45 {
 		return fmt.Errorf("%q is not a size such as 64MiB", b)
 	}
-	*s = size(n * unit)
+	*s = size(n)
 	return nil
 }
 
@@ -87,7 +107,7 @@ func parseSpec(m *model.Model) (*spec, error) {
 		}
 		seen[p.Name] = true
 	}
-	for _, name := range []string{"misc", "userdata", "metadata"} {
+	for _, name := range []string{"misc", "userdata", "boot"} {
 		if !seen[name] {
 			return nil, fmt.Errorf("model file %s: a phone needs a partition %s", m.Name, name)
 		}
@@ -98,14 +118,24 @@ func parseSpec(m *model.Model) (*spec, error) {
 	if s.Product == "" {
 		s.Product = m.Name
 	}
-	if s.ABI == "" {
-		s.ABI = "arm64-v8a"
+	for field, usual := range map[*string]string{&s.Spelling.Yes: "yes", &s.Spelling.No: "no", &s.Spelling.Size: "0x", &s.Unlock: "flashing unlock"} {
+		if *field == "" {
+			*field = usual
+		}
+	}
+	if len(s.Super.Partitions) > 0 && (!seen["super"] || s.Super.Group == "" || s.Super.GroupSize <= 0) {
+		return nil, fmt.Errorf("model file %s: logical partitions need a partition super and a group with a size", m.Name)
 	}
 	return s, nil
 }
 
+// phone is what the scenario makes images for.
 func (s *spec) phone(m *model.Model) scenario.Phone {
-	return scenario.Phone{Device: m.Name, Model: m.Title, ABI: s.ABI}
+	p := scenario.PhoneOf(m.Name)
+	if m.Title != "" {
+		p.Model = m.Title
+	}
+	return p
 }
 
 func (s *spec) partition(name string) *partitionSpec {

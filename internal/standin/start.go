@@ -1,19 +1,12 @@
 package standin
 
 import (
-	"fmt"
-	"io/fs"
+	"errors"
 	"slices"
 	"time"
 
-	"go.yaml.in/yaml/v3"
-
 	"jarlid/internal/core/card"
-	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/bcb"
-	"jarlid/internal/core/image/boot"
-	"jarlid/internal/core/image/ext4"
-	"jarlid/internal/standin/scenario"
 )
 
 // running is the recovery or system that was started.
@@ -21,16 +14,21 @@ type running struct {
 	slot   string
 	props  map[string]string
 	traits traits
-	log    []string // the recovery's log
-	record string   // its record of the last install
-	vault  *vault   // the system's opened data
+	files  func(want string) ([]byte, bool) // of a recovery's ramdisk
+	log    []string                         // the recovery's log
+	record string                           // its record of the last install
+	vault  *vault                           // the system's opened data
 	key    []byte
 }
 
 // traits say how a recovery behaves; its image carries them.
 type traits struct {
-	Shell   bool   `yaml:"shell"`   // a root shell over ADB, and the restart service
-	Closing string `yaml:"closing"` // honest, always-done, mute
+	Shell     bool   `yaml:"shell"`     // a root shell over ADB, and the restart service
+	Fastbootd bool   `yaml:"fastbootd"` // holds userspace fastboot, where the phone has it
+	Closing   string `yaml:"closing"`   // honest, always-done, mute
+	// Needs are marks that other partitions must hold for it to start: what its
+	// makers call pre-images.
+	Needs map[string]string `yaml:"needs"`
 }
 
 // begin starts what a transition says and gives the mode reached.
@@ -43,15 +41,22 @@ func (p *Phone) begin(t transition) card.Mode {
 		p.stopped()
 		return card.Bootloader
 	case string(card.Sideload):
-		if p.run != nil || p.startRecovery() == nil {
+		if p.run != nil || p.startRecovery(nil) == nil {
 			return card.Sideload
 		}
 		return card.Bootloader
+	case string(card.Fastbootd):
+		if p.startRecovery(nil) == nil && p.hasFastbootd() {
+			return card.Fastbootd
+		}
+		return card.Bootloader
 	case string(card.Recovery):
-		if p.run != nil && p.st.Mode == card.Sideload {
-			return card.Recovery // back from sideload to its own menu
+		if p.run != nil && (p.st.Mode == card.Sideload || p.st.Mode == card.Fastbootd) {
+			return card.Recovery // back to its own menu
 		}
 		return p.recoveryOrStay()
+	case "image":
+		return p.startImage(t.image)
 	case "listen-again":
 		return p.st.Mode
 	case "off", "":
@@ -63,10 +68,15 @@ func (p *Phone) begin(t transition) card.Mode {
 	return p.coldStart()
 }
 
+func (p *Phone) hasFastbootd() bool {
+	return p.spec.Userspace && p.run != nil && p.run.traits.Fastbootd
+}
+
 func (p *Phone) stopped() {
 	p.mu.Lock()
 	p.run, p.st.Started = nil, ""
 	p.mu.Unlock()
+	p.store.slot.Store(int32(max(p.nextSlot(), 0)))
 }
 
 // coldStart does what the message in misc says.
@@ -82,6 +92,13 @@ func (p *Phone) coldStart() card.Mode {
 	case bcb.CommandBootloader:
 		p.message(bcb.Message{})
 		return card.Bootloader
+	case bcb.CommandFastboot:
+		p.message(bcb.Message{})
+		mode := p.recoveryOrStay()
+		if mode == card.Recovery && p.hasFastbootd() {
+			return card.Fastbootd
+		}
+		return mode
 	case bcb.CommandRecovery:
 		mode := p.recoveryOrStay()
 		if mode == card.Recovery && slices.Contains(m.Recovery, "--sideload") {
@@ -101,7 +118,7 @@ func (p *Phone) misc(change func([]byte) error) error {
 	b, err := p.store.head("misc", bcb.Size)
 	if err == nil {
 		if err = change(b); err == nil {
-			err = p.store.put("misc", b)
+			err = p.store.put("misc", b, 0)
 		}
 	}
 	if err != nil {
@@ -147,45 +164,6 @@ func (p *Phone) on(base, slot string) string {
 	return base
 }
 
-func (p *Phone) recoveryOrStay() card.Mode {
-	if err := p.startRecovery(); err != nil {
-		p.show("No recovery: %v", err)
-		return card.Bootloader
-	}
-	return card.Recovery
-}
-
-// startRecovery starts what is in the recovery partition of the next slot.
-func (p *Phone) startRecovery() error {
-	i := p.nextSlot()
-	if i < 0 {
-		return fmt.Errorf("no slot can be started")
-	}
-	name := p.on(p.model.RecoveryPartition(), slotName(i))
-	rd, err := p.readBoot(name)
-	if err != nil {
-		return err
-	}
-	if !rd.Recovery {
-		return fmt.Errorf("%s holds no recovery", name)
-	}
-	if d := ident.DeviceOf(rd.Props); d != "" && !p.model.Is(d) {
-		return fmt.Errorf("%s is made for %s and hangs on this board", name, d)
-	}
-	r := &running{slot: slotName(i), props: rd.Props}
-	if b, ok := rd.Wanted[scenario.TraitsFile]; ok {
-		if err := yaml.Unmarshal(b, &r.traits); err != nil {
-			return fmt.Errorf("%s: its traits are damaged: %w", name, err)
-		}
-	} else {
-		// A recovery nobody here made: it behaves as its properties say.
-		r.traits = traits{Shell: rd.Props["ro.debuggable"] == "1"}
-	}
-	p.started(r)
-	p.show("%s", orElse(ident.BuildOf(r.props), "a recovery without a name"))
-	return nil
-}
-
 func orElse(s, other string) string {
 	if s == "" {
 		return other
@@ -200,8 +178,7 @@ func (p *Phone) started(r *running) {
 		c.Suffix = "_" + r.slot
 		p.setControl(c)
 	}
-	r.props["ro.serialno"] = p.st.Serial
-	r.props["ro.boot.serialno"] = p.st.Serial
+	r.props["ro.serialno"], r.props["ro.boot.serialno"] = p.st.Serial, p.st.Serial
 	r.props["ro.boot.flash.locked"], r.props["ro.boot.verifiedbootstate"] = "1", "green"
 	if p.st.Unlocked {
 		r.props["ro.boot.flash.locked"], r.props["ro.boot.verifiedbootstate"] = "0", "orange"
@@ -209,31 +186,15 @@ func (p *Phone) started(r *running) {
 	if r.vault != nil {
 		r.props["ro.crypto.state"], r.props["sys.boot_completed"] = "encrypted", "1"
 	}
+	for k, v := range p.spec.Props {
+		r.props[k] = v
+	}
+	if p.model.Slots > 1 {
+		p.store.slot.Store(int32(r.slot[0] - 'a'))
+	}
 	p.mu.Lock()
 	p.run, p.st.Started = r, r.slot
 	p.mu.Unlock()
-}
-
-// readBoot reads a boot or recovery image and what its ramdisk holds; the
-// files named in want are kept.
-func (p *Phone) readBoot(name string, want ...string) (*boot.Ramdisk, error) {
-	v, err := p.store.open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer v.Close()
-	m, err := boot.Parse(v, v.size)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	if m.Section("kernel").Size == 0 {
-		return nil, fmt.Errorf("%s has no kernel", name)
-	}
-	rd, err := boot.ReadRamdisk(m.Open(v, "ramdisk"), append(want, scenario.TraitsFile)...)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return rd, nil
 }
 
 // startSystem tries slots until one starts: each try costs one of its tries,
@@ -274,6 +235,11 @@ func (p *Phone) startSystem() card.Mode {
 		p.show("Slot %s did not start: %v", slot, err)
 		if p.model.Slots < 2 {
 			p.stopped()
+			var loop *loopError
+			if errors.As(err, &loop) {
+				p.show("The maker's picture, again and again.")
+				return card.None
+			}
 			return card.Bootloader
 		}
 		// A slot that worked before and does not now loses that mark at once:
@@ -286,62 +252,6 @@ func (p *Phone) startSystem() card.Mode {
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-}
-
-// trySystem starts the system of one slot.
-func (p *Phone) trySystem(slot string) error {
-	rd, err := p.readBoot(p.on("boot", slot))
-	if err != nil {
-		return err
-	}
-	if d := ident.DeviceOf(rd.Props); d != "" && !p.model.Is(d) {
-		return fmt.Errorf("its kernel is made for %s and hangs on this board", d)
-	}
-	props, err := p.systemProps(slot)
-	if err != nil {
-		return err
-	}
-	r := &running{slot: slot, props: props}
-	first, err := p.openData(r)
-	if err != nil {
-		return err
-	}
-	if first {
-		p.show("First start: preparing the data")
-		time.Sleep(time.Duration(p.spec.Delays.FirstStart))
-	}
-	p.started(r)
-	if p.model.Slots > 1 {
-		c := p.control()
-		i := int(slot[0] - 'a')
-		c.Slots[i].Successful, c.Slots[i].TriesLeft = true, 0
-		p.setControl(c)
-	}
-	if r.vault.Setup {
-		p.show("%s", ident.BuildOf(props))
-	} else {
-		p.show("Welcome to %s", ident.BuildOf(props))
-	}
-	return nil
-}
-
-// systemProps reads the properties out of a slot's real file system.
-func (p *Phone) systemProps(slot string) (map[string]string, error) {
-	name := p.on("system", slot)
-	v, err := p.store.open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer v.Close()
-	f, err := ext4.New(v, v.size)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	b, err := fs.ReadFile(f, "system/build.prop")
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return boot.ParseProps(b), nil
 }
 
 // reachable tells whether the running recovery or system answers over ADB.

@@ -6,30 +6,38 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"sync/atomic"
 
 	"jarlid/internal/core/image/sparse"
+	"jarlid/internal/core/image/super"
 )
 
-// storage is the phone's partitions: a sparse file each.
+// storage is the phone's partitions: a sparse file each, and logical ones
+// within super.
 type storage struct {
 	dir   string
-	sizes map[string]int64 // by full name, with the slot's suffix
+	sizes map[string]int64 // of physical ones by full name, with the slot's suffix
 	kinds map[string]string
-	slots map[string]bool // by name without suffix
+	slots map[string]bool // by name without suffix; logical ones too
+	// cows are the logical partitions whose new contents wait in userdata for
+	// the merge.
+	cows atomic.Pointer[map[string]span]
+	slot atomic.Int32 // whose metadata in super counts: 0 is slot a
 }
 
 func openStorage(dir string, s *spec) (*storage, error) {
 	st := &storage{dir: filepath.Join(dir, "partitions"), sizes: map[string]int64{}, kinds: map[string]string{}, slots: map[string]bool{}}
+	st.cows.Store(&map[string]span{})
 	if err := os.MkdirAll(st.dir, 0o755); err != nil {
 		return nil, err
 	}
+	for _, name := range s.Super.Partitions {
+		st.slots[name] = true
+	}
 	for _, p := range s.Partitions {
 		st.slots[p.Name] = p.Slots
-		names := []string{p.Name}
-		if p.Slots {
-			names = []string{p.Name + "_a", p.Name + "_b"}
-		}
-		for _, n := range names {
+		for _, n := range st.names(p.Name) {
 			st.sizes[n], st.kinds[n] = int64(p.Size), p.Type
 			f, err := os.OpenFile(st.path(n), os.O_RDWR|os.O_CREATE, 0o644)
 			if err != nil {
@@ -49,25 +57,99 @@ func openStorage(dir string, s *spec) (*storage, error) {
 
 func (st *storage) path(name string) string { return filepath.Join(st.dir, name+".img") }
 
+// has tells of physical partitions.
 func (st *storage) has(name string) bool { _, ok := st.sizes[name]; return ok }
 
-// volume is an open partition. It never grows.
+// span is a run of bytes of a file.
+type span struct {
+	Offset int64 `json:"offset"`
+	Size   int64 `json:"size"`
+}
+
+// volume is an open partition, physical or logical. It never grows.
 type volume struct {
-	*os.File
-	name string
-	size int64
+	f     *os.File
+	name  string
+	size  int64
+	at    int64 // for Read and Seek
+	spans []span
 }
 
 func (st *storage) open(name string) (*volume, error) {
-	size, ok := st.sizes[name]
-	if !ok {
-		return nil, fmt.Errorf("no partition %s", name)
+	file, spans := name, []span{{0, st.sizes[name]}}
+	if cow, ok := (*st.cows.Load())[name]; ok {
+		file, spans = "userdata", []span{cow}
+	} else if !st.has(name) {
+		m, err := st.super()
+		if err != nil {
+			return nil, fmt.Errorf("no partition %s", name)
+		}
+		p := m.Partition(name)
+		if p == nil {
+			return nil, fmt.Errorf("no partition %s", name)
+		}
+		file, spans = "super", nil
+		for _, e := range p.Extents {
+			spans = append(spans, span{e.Offset, e.Size})
+		}
 	}
-	f, err := os.OpenFile(st.path(name), os.O_RDWR, 0)
+	f, err := os.OpenFile(st.path(file), os.O_RDWR, 0)
 	if err != nil {
 		return nil, err
 	}
-	return &volume{File: f, name: name, size: size}, nil
+	v := &volume{f: f, name: name, spans: spans}
+	for _, s := range spans {
+		v.size += s.Size
+	}
+	return v, nil
+}
+
+// super reads the metadata of dynamic partitions that counts now.
+func (st *storage) super() (*super.Metadata, error) {
+	if !st.has("super") {
+		return nil, fmt.Errorf("there is no super")
+	}
+	f, err := os.Open(st.path("super"))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return super.Parse(f, st.sizes["super"], int(st.slot.Load()))
+}
+
+// each calls do for the pieces of the file that n bytes from off on lie in.
+func (v *volume) each(off, n int64, do func(at, done, n int64) error) error {
+	done := int64(0)
+	for _, s := range v.spans {
+		if off >= s.Size {
+			off -= s.Size
+			continue
+		}
+		k := min(s.Size-off, n-done)
+		if err := do(s.Offset+off, done, k); err != nil {
+			return err
+		}
+		if done, off = done+k, 0; done == n {
+			break
+		}
+	}
+	return nil
+}
+
+// ReadAt reads within the partition.
+func (v *volume) ReadAt(p []byte, off int64) (int, error) {
+	if off < 0 || off >= v.size {
+		return 0, io.EOF
+	}
+	want := p[:min(int64(len(p)), v.size-off)]
+	err := v.each(off, int64(len(want)), func(at, done, n int64) error {
+		_, err := v.f.ReadAt(want[done:done+n], at)
+		return err
+	})
+	if err == nil && len(want) < len(p) {
+		err = io.EOF
+	}
+	return len(want), err
 }
 
 // WriteAt writes within the partition.
@@ -75,8 +157,33 @@ func (v *volume) WriteAt(p []byte, off int64) (int, error) {
 	if off < 0 || off > v.size || int64(len(p)) > v.size-off {
 		return 0, fmt.Errorf("%d bytes at %d go beyond the %d of %s", len(p), off, v.size, v.name)
 	}
-	return v.File.WriteAt(p, off)
+	return len(p), v.each(off, int64(len(p)), func(at, done, n int64) error {
+		_, err := v.f.WriteAt(p[done:done+n], at)
+		return err
+	})
 }
+
+// Read, Write and Seek serve the phone's shell.
+func (v *volume) Read(p []byte) (int, error) {
+	n, err := v.ReadAt(p, v.at)
+	v.at += int64(n)
+	if n > 0 {
+		err = nil
+	}
+	return n, err
+}
+
+func (v *volume) Write(p []byte) (int, error) {
+	n, err := v.WriteAt(p, v.at)
+	v.at += int64(n)
+	return n, err
+}
+
+// Seek knows io.SeekStart only.
+func (v *volume) Seek(off int64, _ int) (int64, error) { v.at = off; return off, nil }
+
+// Close closes the file.
+func (v *volume) Close() error { return v.f.Close() }
 
 var zeroBlock [1 << 20]byte
 
@@ -106,32 +213,37 @@ func (st *storage) erase(name string) error {
 		return err
 	}
 	defer v.Close()
-	if err := v.Truncate(0); err != nil {
+	if !st.has(name) {
+		return v.Zero(0, v.size)
+	}
+	if err := v.f.Truncate(0); err != nil {
 		return err
 	}
-	return v.Truncate(v.size)
+	return v.f.Truncate(v.size)
 }
 
-// put writes b to the start of a partition and leaves the rest.
-func (st *storage) put(name string, b []byte) error {
+// put writes b to a partition from off on and leaves the rest.
+func (st *storage) put(name string, b []byte, off int64) error {
 	v, err := st.open(name)
 	if err != nil {
 		return err
 	}
 	defer v.Close()
-	_, err = v.WriteAt(b, 0)
+	_, err = v.WriteAt(b, off)
 	return err
 }
 
 // head reads the first n bytes of a partition.
-func (st *storage) head(name string, n int64) ([]byte, error) {
+func (st *storage) head(name string, n int64) ([]byte, error) { return st.piece(name, 0, n) }
+
+func (st *storage) piece(name string, off, n int64) ([]byte, error) {
 	v, err := st.open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer v.Close()
-	b := make([]byte, min(n, v.size))
-	_, err = v.ReadAt(b, 0)
+	b := make([]byte, max(0, min(n, v.size-off)))
+	_, err = v.ReadAt(b, off)
 	return b, err
 }
 
@@ -191,4 +303,19 @@ func (st *storage) names(base string) []string {
 		return []string{base + "_a", base + "_b"}
 	}
 	return []string{base}
+}
+
+// all gives every partition's full name, logical ones last.
+func (st *storage) all() []string {
+	var list []string
+	for n := range st.sizes {
+		list = append(list, n)
+	}
+	slices.Sort(list)
+	if m, err := st.super(); err == nil {
+		for i := range m.Partitions {
+			list = append(list, m.Partitions[i].Name)
+		}
+	}
+	return list
 }

@@ -85,6 +85,15 @@ func unseal(key, b []byte, magic string) ([]byte, error) {
 	return body[4 : 4+n], nil
 }
 
+// keyPlace is where the wrapped key lies: in metadata, or on old phones without
+// one in the last 16 KiB of userdata.
+func (p *Phone) keyPlace() (partition string, off int64) {
+	if p.store.has("metadata") {
+		return "metadata", 0
+	}
+	return "userdata", p.store.sizes["userdata"] - 16<<10
+}
+
 // dataState says what userdata holds: "erased", "formatted" or "encrypted".
 func (p *Phone) dataState() string {
 	b, err := p.store.head("userdata", vaultSize)
@@ -121,28 +130,39 @@ func (p *Phone) formatPartition(name string) error {
 	if err := p.store.erase(name); err != nil {
 		return err
 	}
-	return p.store.put(name, b)
+	return p.store.put(name, b, 0)
 }
 
 // openData opens the data for a system; first is true when it was empty and
 // has been made anew.
 func (p *Phone) openData(r *running) (first bool, err error) {
-	brand := r.props["ro.product.brand"]
+	brand, patch := r.props["ro.product.brand"], r.props["ro.build.version.security_patch"]
 	if p.dataState() != "encrypted" {
-		v, key, err := p.newVault(brand)
+		v, key, err := p.newVault(brand, patch)
 		if err != nil {
 			return false, err
 		}
 		r.vault, r.key = v, key
 		return true, p.saveVault(v, key)
 	}
-	rec, err := p.store.head("metadata", keyRecord)
+	part, off := p.keyPlace()
+	rec, err := p.store.piece(part, off, keyRecord)
 	if err != nil {
 		return false, &dataError{"its key is gone"}
 	}
 	key, err := unseal(wrapKey(brand), rec, vaultMagic)
-	if err != nil {
+	if err != nil || len(key) <= 32 {
 		return false, &dataError{fmt.Sprintf("it is encrypted and %s has no key to it", ident.BuildOf(r.props))}
+	}
+	// The key is bound to the security patch level it was last used with.
+	key, bound := key[:32], string(key[32:])
+	if p.spec.Rollback && patch < bound {
+		return false, &dataError{fmt.Sprintf("its key is bound to the patch level %s, and this system has %s", bound, patch)}
+	}
+	if patch > bound {
+		if err := p.bindKey(key, brand, patch); err != nil {
+			return false, err
+		}
 	}
 	b, err := p.store.head("userdata", vaultSize)
 	if err != nil {
@@ -162,14 +182,19 @@ func (p *Phone) openData(r *running) (first bool, err error) {
 
 // newVault makes a fresh key, keeps it wrapped for the system of that brand,
 // and gives empty data: debugging off, no computer allowed.
-func (p *Phone) newVault(brand string) (*vault, []byte, error) {
+func (p *Phone) newVault(brand, patch string) (*vault, []byte, error) {
 	key := make([]byte, 32)
 	rand.Read(key)
-	rec, err := seal(wrapKey(brand), key, keyRecord, vaultMagic)
+	return &vault{}, key, p.bindKey(key, brand, patch)
+}
+
+func (p *Phone) bindKey(key []byte, brand, patch string) error {
+	rec, err := seal(wrapKey(brand), append(key[:32:32], patch...), keyRecord, vaultMagic)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	return &vault{}, key, p.store.put("metadata", rec)
+	part, off := p.keyPlace()
+	return p.store.put(part, rec, off)
 }
 
 func (p *Phone) saveVault(v *vault, key []byte) error {
@@ -183,7 +208,7 @@ func (p *Phone) saveVault(v *vault, key []byte) error {
 			return err
 		}
 		if !ext4.IsMagic(b) { // which chance would bring once in 65536 times
-			return p.store.put("userdata", b)
+			return p.store.put("userdata", b, 0)
 		}
 	}
 }

@@ -63,10 +63,37 @@ const (
 	FactDigest    = "digest." // SHA-256 of what was written to a partition
 	FactData      = "data"    // encrypted, formatted, plain
 	FactDebugging = "debugging"
-	FactRecovery  = "recovery.running" // what the running recovery calls itself
-	FactRoot      = "root.shell"       // yes, no
-	FactVersion   = "system.version"   // what the running system calls itself
+	FactRecovery  = "recovery.running"   // what the running recovery calls itself
+	FactRoot      = "root.shell"         // yes, no
+	FactTemporary = "recovery.temporary" // yes: it was started without being written
+	FactVersion   = "system.version"     // what the running system calls itself
 	FactBuild     = "system.build"
+	FactPatch     = "security.patch"
+
+	FactUserspace   = "fastboot.userspace"  // yes, no: its recoveries have userspace fastboot
+	FactCommand     = "bootloader.command." // no: the bootloader does not know this one
+	FactBootloader  = "bootloader.version"
+	FactRadio       = "radio.version"
+	FactBase        = "firmware.base" // the version a model file's base is about
+	FactVariant     = "variant"
+	FactMayUnlock   = "unlock.allowed"    // yes, no
+	FactVerified    = "verified.boot"     // green, yellow, orange, red
+	FactVerity      = "verified.hashtree" // enforcing, disabled, ...
+	FactSnapshot    = "snapshot.status"   // none, snapshotted, merging
+	FactRollback    = "rollback.index."   // by location
+	FactCPU         = "cpu.abi"
+	FactCPUs        = "cpu.abilist"
+	FactTreble      = "treble" // yes, no
+	FactVNDK        = "vndk"
+	FactAPI         = "api.level"
+	FactFirstAPI    = "api.first"
+	FactKernel      = "kernel.version"
+	FactType        = "partition.type."
+	FactLogical     = "partition.logical." // yes, no
+	FactGroupMax    = "super.group.max"    // room for one slot's logical partitions, in bytes
+	FactFetch       = "fetch.max"          // bytes that userspace fastboot gives out at once
+	FactAnswer      = "answer."            // yes: a question of the model file was answered so
+	FactOtherSerial = "serial.other"       // what another mode reports
 )
 
 // Values of FactData.
@@ -191,6 +218,34 @@ func (c *Card) Merge(o *Card) {
 // Facts gives all facts by name.
 func (c *Card) Facts() map[string]Fact { return maps.Clone(c.facts) }
 
+// YesNo writes a yes-or-no fact.
+func YesNo(yes bool) string {
+	if yes {
+		return "yes"
+	}
+	return "no"
+}
+
+// ParseBytes reads a size as people write it: 64MiB, 6GiB, 1.5GB, 4096.
+func ParseBytes(s string) (n int64, ok bool) {
+	s = strings.ToLower(strings.TrimSpace(s))
+	unit := float64(1)
+	for _, u := range []struct {
+		suffix string
+		n      float64
+	}{{"kib", 1 << 10}, {"mib", 1 << 20}, {"gib", 1 << 30}, {"tib", 1 << 40}, {"kb", 1e3}, {"mb", 1e6}, {"gb", 1e9}, {"tb", 1e12}, {"k", 1 << 10}, {"m", 1 << 20}, {"g", 1 << 30}} {
+		if v, cut := strings.CutSuffix(s, u.suffix); cut {
+			s, unit = strings.TrimSpace(v), u.n
+			break
+		}
+	}
+	f, err := strconv.ParseFloat(s, 64)
+	if err != nil || f < 0 || f*unit > 1<<53 || f != f {
+		return 0, false
+	}
+	return int64(f * unit), true
+}
+
 // ParseYes reads the ways phones spell yes and no.
 func ParseYes(s string) (yes, ok bool) {
 	switch strings.ToLower(strings.TrimSpace(s)) {
@@ -252,4 +307,40 @@ func ParseMillivolts(s string) (mv int64, ok bool) {
 		return 0, false
 	}
 	return int64(f), true
+}
+
+// CompareVersions compares two versions number by number: "2.10" is later than
+// "2.9", and letters compare as text. It gives -1, 0 or 1.
+func CompareVersions(a, b string) int {
+	split := func(s string) []string {
+		return strings.FieldsFunc(s, func(r rune) bool { return r == '.' || r == '-' || r == '_' || r == ' ' })
+	}
+	x, y := split(a), split(b)
+	for i := range max(len(x), len(y)) {
+		var p, q string
+		if i < len(x) {
+			p = x[i]
+		}
+		if i < len(y) {
+			q = y[i]
+		}
+		n, errN := strconv.Atoi(p)
+		m, errM := strconv.Atoi(q)
+		switch {
+		case p == q:
+			continue
+		case p == "" || q == "": // "2.1" is before "2.1.1", and "2" equals "2.0"
+			if k, err := strconv.Atoi(p + q); err == nil && k == 0 {
+				continue
+			}
+			return map[bool]int{true: -1, false: 1}[p == ""]
+		case errN == nil && errM == nil:
+			if n != m {
+				return map[bool]int{true: -1, false: 1}[n < m]
+			}
+		default:
+			return strings.Compare(p, q)
+		}
+	}
+	return 0
 }

@@ -23,20 +23,55 @@ type Recipe struct {
 	Hint string   `yaml:"hint"` // what to try when nothing happens
 }
 
-// Home says where a recovery lives.
+// Home says where a recovery lives: a partition of its own, "boot" for the
+// boot image's ramdisk, "vendor_boot" for a fragment of that image.
 type Home struct {
 	Partition string `yaml:"partition"`
+	// Needs are the partitions whose images a third-party recovery wants to be
+	// written before it, in their order.
+	Needs []string `yaml:"needs"`
+}
+
+// Bootloader is what is known of a bootloader that it does not say itself.
+type Bootloader struct {
+	Lacks  []string `yaml:"lacks"`  // commands of the protocol it does not know: boot, set_active, reboot-recovery ...
+	Unlock string   `yaml:"unlock"` // the command that unlocks it; empty: "flashing unlock"
+	Code   string   `yaml:"code"`   // where the code comes from that the command wants, in words
+	Before []string `yaml:"before-unlock"`
+}
+
+// Base is the version of the maker's firmware a custom system wants.
+type Base struct {
+	Variable string `yaml:"variable"` // bootloader variable that tells it
+	Min      string `yaml:"min"`
+	Max      string `yaml:"max"`
+	From     string `yaml:"from"` // where to get it, in words
 }
 
 // Model is one model file.
 type Model struct {
-	Name     string            `yaml:"model"`
-	Title    string            `yaml:"title"`
-	Aliases  []string          `yaml:"aliases"`
-	Slots    int               `yaml:"slots"`
-	Recovery Home              `yaml:"recovery"`
-	Hands    map[string]Recipe `yaml:"hands"` // by mode, and "format-data", "debugging", "allow-key"
-	Standin  yaml.Node         `yaml:"standin"`
+	Name     string   `yaml:"model"`
+	Title    string   `yaml:"title"`
+	Aliases  []string `yaml:"aliases"`
+	Slots    int      `yaml:"slots"`
+	Recovery Home     `yaml:"recovery"`
+	// Twins are models that look the same and are not.
+	Twins      []string   `yaml:"twins"`
+	Bootloader Bootloader `yaml:"bootloader"`
+	// Userspace says whether its recoveries have userspace fastboot.
+	Userspace *bool    `yaml:"userspace-fastboot"`
+	Logical   []string `yaml:"logical"`    // partitions within super
+	Group     string   `yaml:"group-size"` // room for the logical partitions of one slot: 6GiB
+	Firmware  []string `yaml:"firmware"`   // partitions of the maker's firmware that both slots need alike
+	Base      *Base    `yaml:"base"`
+	Order     []string `yaml:"order"` // in which the partitions of a firmware set are written
+	Risky     []string `yaml:"risky"` // partitions whose loss it does not survive, besides the usual ones
+	Ask       []string `yaml:"ask"`   // questions to be answered before the first change
+	Quirks    []string `yaml:"quirks"`
+	// Facts are facts by name that it does not tell in every mode: cpu.abi, vndk.
+	Facts   map[string]string `yaml:"facts"`
+	Hands   map[string]Recipe `yaml:"hands"` // by mode, and "format-data", "debugging", "allow-key"
+	Standin yaml.Node         `yaml:"standin"`
 }
 
 // Hand gives the recipe for what.
@@ -71,6 +106,21 @@ func (m *Model) Learn(c *card.Card) {
 	if m.Slots > 0 {
 		known.Learn(card.FactSlots, fmt.Sprint(m.Slots), card.Model)
 	}
+	for name, v := range m.Facts {
+		known.Learn(name, v, card.Model)
+	}
+	if m.Userspace != nil {
+		known.Learn(card.FactUserspace, card.YesNo(*m.Userspace), card.Model)
+	}
+	if n, ok := card.ParseBytes(m.Group); ok {
+		known.Learn(card.FactGroupMax, fmt.Sprint(n), card.Model)
+	}
+	for _, p := range m.Logical {
+		known.Learn(card.FactLogical+p, "yes", card.Model)
+	}
+	for _, cmd := range m.Bootloader.Lacks {
+		known.Learn(card.FactCommand+cmd, "no", card.Model)
+	}
 	c.Merge(known)
 }
 
@@ -90,6 +140,9 @@ func Parse(b []byte) (*Model, error) {
 	}
 	if m.Name == "" {
 		return nil, fmt.Errorf("model file: the line \"model: NAME\" is missing")
+	}
+	if _, ok := card.ParseBytes(m.Group); m.Group != "" && !ok {
+		return nil, fmt.Errorf("model file %s: group-size %q is not a size such as 6GiB", m.Name, m.Group)
 	}
 	return m, nil
 }

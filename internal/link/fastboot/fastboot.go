@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -224,6 +225,91 @@ func (c *Client) SetActive(ctx context.Context, slot string) (Answer, error) {
 	return c.Command(ctx, "set_active:"+slot, LimitWrite)
 }
 
+// Boot starts what was downloaded without writing it. A phone that goes away
+// before it answers has taken the command.
+func (c *Client) Boot(ctx context.Context) (Answer, error) {
+	a, err := c.Command(ctx, "boot", LimitWrite)
+	return a, leaving(err)
+}
+
+// leaving forgives a phone that went away before it answered a restart.
+func leaving(err error) error {
+	var lost *link.LostError
+	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return err
+}
+
+// maxFetch bounds what a phone may give out at once, in bytes.
+const maxFetch = 1 << 30
+
+// Fetch reads a partition from a phone whose userspace fastboot gives it out
+// ("fetch" in the README), writing it to w. most is the size that is expected;
+// a phone that announces more is against the rules.
+func (c *Client) Fetch(ctx context.Context, partition string, most int64, w io.Writer) (int64, error) {
+	cmd := "fetch:" + partition
+	_, size, err := c.run(ctx, cmd, LimitWrite, true)
+	if err != nil {
+		return 0, err
+	}
+	if size < 0 {
+		return 0, c.broken("answered %q without data", cmd)
+	}
+	if size > min(most, maxFetch) {
+		return 0, c.broken("announced %d bytes of %s, which has %d", size, partition, most)
+	}
+	buf := make([]byte, 4*dataChunk) // phones choose how they cut it
+	for done := int64(0); done < size; {
+		rctx, cancel := context.WithTimeout(ctx, LimitData)
+		n, err := c.t.ReadPacket(rctx, buf)
+		cancel()
+		if err != nil {
+			return done, c.lost("the transfer", err)
+		}
+		if done += int64(n); done > size {
+			return done, c.broken("sent more than the %d bytes it announced", size)
+		}
+		if _, err := w.Write(buf[:n]); err != nil {
+			c.dead = err
+			c.t.Close()
+			return done, err
+		}
+	}
+	_, again, err := c.answer(ctx, cmd, LimitWrite, false)
+	if err == nil && again >= 0 {
+		err = c.broken("offered the data twice")
+	}
+	return size, err
+}
+
+// withArgument are the variables whose names have a part behind a colon.
+var withArgument = []string{"partition-size", "partition-type", "has-slot", "is-logical", "slot-successful", "slot-unbootable", "slot-retry-count",
+	"slot-suffix", "slot-priority", "logical-block-size", "partition-offset"}
+
+// Variables asks for all variables a phone lists. One that lists none gives an
+// empty map.
+func (c *Client) Variables(ctx context.Context) (map[string]string, error) {
+	a, err := c.Command(ctx, "getvar:all", LimitQuick)
+	var refused *link.RefusedError
+	if err != nil && !errors.As(err, &refused) {
+		return nil, err
+	}
+	vars := map[string]string{}
+	for _, line := range a.Lines {
+		line = strings.TrimPrefix(strings.TrimSpace(line), "(bootloader) ")
+		name, value, ok := strings.Cut(line, ":")
+		if slices.Contains(withArgument, name) {
+			arg, v, both := strings.Cut(value, ":")
+			name, value, ok = name+":"+strings.TrimSpace(arg), v, both
+		}
+		if ok && name != "" {
+			vars[name] = strings.TrimSpace(value)
+		}
+	}
+	return vars, nil
+}
+
 // Reboot restarts the phone: target "" is the system, others are "bootloader",
 // "recovery", "fastboot". A phone that goes away before it answers has taken
 // the command: that is no error.
@@ -233,11 +319,7 @@ func (c *Client) Reboot(ctx context.Context, target string) error {
 		cmd += "-" + target
 	}
 	_, err := c.Command(ctx, cmd, LimitQuick)
-	var lost *link.LostError
-	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
-		return nil
-	}
-	return err
+	return leaving(err)
 }
 
 // Gone waits until the connection has ended, as it does when the phone

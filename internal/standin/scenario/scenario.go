@@ -19,10 +19,8 @@ import (
 
 	"github.com/mikelolasagasti/xz"
 
-	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/cpio"
 	"jarlid/internal/core/image/ota"
-	"jarlid/internal/core/image/payload"
 )
 
 //go:embed images/*.xz
@@ -33,12 +31,20 @@ type OS struct {
 	Brand, Name, Version string // "Saltmarsh", "Saltmarsh OS", "4.2"
 	Release, Patch       string // platform release and security patch level
 	Build                string
+	SDK                  string // API level
+	Rollback             uint64 // rollback index of its vbmeta
+	key                  string // who signs it
+	recovery             *RecoveryKind
 }
 
 // The systems of the scenario.
 var (
-	Stock     = OS{Brand: "Wickerlight", Name: "Wickerlight Stock", Version: "9.1", Release: "10", Patch: "2021-03-01", Build: "WL91.210301"}
-	Saltmarsh = OS{Brand: "Saltmarsh", Name: "Saltmarsh OS", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SM42.260512"}
+	Stock = OS{Brand: "Wickerlight", Name: "Wickerlight Stock", Version: "9.1", Release: "10", Patch: "2021-03-01", Build: "WL91.210301",
+		SDK: "29", Rollback: 1614556800, key: "wickerlight", recovery: &StockRecovery}
+	Saltmarsh = OS{Brand: "Saltmarsh", Name: "Saltmarsh OS", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SM42.260512",
+		SDK: "34", Rollback: 1777593600, key: "saltmarsh", recovery: &SaltmarshRecovery}
+	// GSI is the generic system image: it names no phone.
+	GSI = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34"}
 )
 
 // Fingerprint is the build's fingerprint on a phone.
@@ -93,20 +99,36 @@ func template(name, seed string, fields map[string]string) ([]byte, error) {
 	return b, nil
 }
 
-// Phone is what the images need to know of a phone.
-type Phone struct{ Device, Model, ABI string }
-
 // System makes a system image.
 func System(o OS, p Phone) ([]byte, error) {
-	return template("system", o.Build+p.Device, map[string]string{
-		"DISPLAY": o.Name + " " + o.Version, "INCREMENTAL": o.Build, "RELEASE": o.Release, "PATCH": o.Patch,
+	kind := p.System
+	switch {
+	case kind == "":
+		kind = "system"
+	case kind == "restoring" && o.Brand != Stock.Brand:
+		kind = "small"
+	}
+	if o.key == "" { // generic: the same for every phone
+		p, kind = Phone{Device: "generic", Model: o.Name, ABI: p.ABI, VNDK: "any"}, "system"
+	}
+	treble := ""
+	if p.VNDK != "" {
+		treble = "true"
+	}
+	return template(kind, o.Build+p.Device, map[string]string{
+		"DISPLAY": o.Name + " " + o.Version, "INCREMENTAL": o.Build, "RELEASE": o.Release, "PATCH": o.Patch, "SDK": o.SDK, "TREBLE": treble,
 		"FINGERPRINT": o.Fingerprint(p.Device), "BRAND": o.Brand, "DEVICE": p.Device, "MODEL": p.Model, "ABI": p.ABI})
 }
 
 // Vendor makes a vendor image.
 func Vendor(o OS, p Phone) ([]byte, error) {
 	return template("vendor", "vendor"+o.Build+p.Device, map[string]string{
-		"DEVICE": p.Device, "FINGERPRINT": o.Fingerprint(p.Device)})
+		"DEVICE": p.Device, "FINGERPRINT": o.Fingerprint(p.Device), "VNDK": p.VNDK, "FIRST": p.FirstAPI})
+}
+
+// Product makes an image of what a maker adds to the system.
+func Product(o OS, p Phone) ([]byte, error) {
+	return template("product", "product"+o.Build+p.Device, map[string]string{"DEVICE": p.Device})
 }
 
 // EmptyData is an empty file system, what formatting the data leaves.
@@ -138,11 +160,16 @@ func ramdisk(files map[string]string, order ...string) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-// kernel makes bytes that begin like an arm64 kernel: its magic "ARMd" stands
-// at offset 56 (Documentation/arm64/booting.rst).
-func kernel(seed string, size int) []byte {
+// kernel makes bytes that begin like a kernel: arm64 has "ARMd" at offset 56
+// (Documentation/arch/arm64/booting.rst), arm 0x016f2818 at offset 36
+// (arch/arm/boot/compressed/head.S).
+func kernel(seed, abi string, size int) []byte {
 	b := bytesOf("kernel"+seed, size)
-	copy(b[56:], "ARMd")
+	if strings.HasPrefix(abi, "arm64") {
+		copy(b[56:], "ARMd")
+	} else {
+		binary.LittleEndian.PutUint32(b[36:], 0x016f2818)
+	}
 	return b
 }
 
@@ -160,106 +187,28 @@ func dtb() []byte {
 	return b
 }
 
-func bootImage(seed string, size int, o OS, rd []byte) ([]byte, error) {
-	var major, year, month, day int
-	fmt.Sscanf(o.Release, "%d", &major)
-	fmt.Sscanf(o.Patch, "%d-%d-%d", &year, &month, &day)
-	return boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096, KernelAddr: 0x00008000, RamdiskAddr: 0x01000000,
-		TagsAddr: 0x100, DTBAddr: 0x01f00000, OSVersion: boot.PackOS(major, 0, 0, year, month),
-		Cmdline: "console=ttyMSM0 androidboot.hardware=wickerlight"},
-		boot.Parts{Kernel: kernel(seed, size), Ramdisk: rd, DTB: dtb()})
-}
-
-// Boot makes a boot image for the normal start.
-func Boot(o OS, p Phone) ([]byte, error) {
-	rd, err := ramdisk(map[string]string{"init": "#!init\n", "default.prop": "ro.product.device=" + p.Device + "\n"},
-		"init", "default.prop", "first_stage.fstab")
-	if err != nil {
-		return nil, err
-	}
-	return bootImage(o.Build+p.Device, 6<<20, o, rd)
-}
-
 // RecoveryKind is one of the recoveries of the scenario.
 type RecoveryKind struct {
 	Name, Version string
 	Props         string // further properties
 	// Traits is the file a stand-in reads to know how this recovery behaves.
 	Traits string
+	size   int // bytes of its program
 }
 
 // The recoveries. Tideline is a third party's, with a root shell; the other
 // two are plain.
 var (
 	Tideline = RecoveryKind{Name: "Tideline Recovery", Version: "3.1",
-		Props: "ro.debuggable=1\nro.secure=0\nro.adb.secure=0\n", Traits: "shell: true\nclosing: honest\n"}
+		Props: "ro.debuggable=1\nro.secure=0\nro.adb.secure=0\n", Traits: "shell: true\nfastbootd: true\nclosing: honest\n", size: 2 << 20}
 	SaltmarshRecovery = RecoveryKind{Name: "Saltmarsh Recovery", Version: "4.2",
-		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nclosing: honest\n"}
+		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\n", size: 1 << 20}
 	StockRecovery = RecoveryKind{Name: "Wickerlight Recovery", Version: "9.1",
-		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nclosing: honest\n"}
+		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\n", size: 1 << 20}
 )
 
 // TraitsFile is where a recovery's ramdisk says how it behaves on a stand-in.
 const TraitsFile = "standin/traits.yaml"
-
-// Recovery makes a recovery image.
-func Recovery(k RecoveryKind, p Phone) ([]byte, error) {
-	props := fmt.Sprintf("ro.build.display.id=%s %s\nro.product.device=%s\nro.product.model=%s\nro.product.cpu.abi=%s\n%s",
-		k.Name, k.Version, p.Device, p.Model, p.ABI, k.Props)
-	rd, err := ramdisk(map[string]string{
-		"init": "#!init\n", "prop.default": props, TraitsFile: k.Traits,
-		"system/bin/recovery":        string(bytesOf(k.Name+k.Version, 2<<20)),
-		"system/etc/recovery.fstab":  "/dev/block/by-name/userdata /data ext4 defaults formattable\n/dev/block/by-name/metadata /metadata ext4 defaults formattable\n",
-		"system/etc/mkshrc":          "PS1='# '\n",
-		"system/etc/ld.config.txt":   "dir.recovery = /system/bin\n",
-		"system/etc/recovery.colors": "sand, mud, tide\n"},
-		"init", "prop.default", "standin/", TraitsFile, "system/", "system/bin/", "system/bin/recovery", "system/etc/",
-		"system/etc/recovery.fstab", "system/etc/mkshrc", "system/etc/ld.config.txt", "system/etc/recovery.colors")
-	if err != nil {
-		return nil, err
-	}
-	return bootImage(k.Name+k.Version+p.Device, 12<<20, Stock, rd)
-}
-
-// VBMeta makes a vbmeta image without descriptors and without a signature:
-// the header of avb_vbmeta_image.h with algorithm NONE.
-func VBMeta() []byte {
-	b := make([]byte, 4096)
-	copy(b, "AVB0")
-	binary.BigEndian.PutUint32(b[4:], 1) // required libavb version 1.0
-	copy(b[128:], "scenario 1.0")        // release string
-	return b
-}
-
-// Package makes an A/B package with a full payload. recovery is an image to
-// carry along, nil for none.
-func Package(o OS, p Phone, recovery []byte) ([]byte, error) {
-	bootImg, err := Boot(o, p)
-	if err != nil {
-		return nil, err
-	}
-	system, err := System(o, p)
-	if err != nil {
-		return nil, err
-	}
-	vendor, err := Vendor(o, p)
-	if err != nil {
-		return nil, err
-	}
-	parts := []payload.Source{{Name: "boot", Data: bootImg}, {Name: "system", Data: system},
-		{Name: "vendor", Data: vendor}, {Name: "vbmeta", Data: VBMeta()}}
-	if recovery != nil {
-		parts = append(parts, payload.Source{Name: "recovery", Data: recovery})
-	}
-	built := time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)
-	var body bytes.Buffer
-	if err := payload.Write(&body, built.Unix(), parts); err != nil {
-		return nil, err
-	}
-	meta := fmt.Sprintf("ota-type=AB\npost-build=%s\npost-build-incremental=%s\npost-sdk-level=34\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
-		o.Fingerprint(p.Device), o.Build, o.Patch, built.Unix(), p.Device)
-	return Zip(meta, body.Bytes())
-}
 
 // Zip packs a payload and the metadata's text into an A/B package.
 func Zip(meta string, body []byte) ([]byte, error) {

@@ -29,6 +29,8 @@ mkdir -p "$work/system/system/bin" "$work/system/system/media" "$work/system/sys
     pad ro.product.device DEVICE
     pad ro.product.model MODEL
     pad ro.product.cpu.abi ABI
+    pad ro.build.version.sdk SDK
+    pad ro.treble.enabled TREBLE
 } > "$work/system/system/build.prop"
 printf 'Counts of waders, by tide and place.\n' > "$work/system/system/etc/about.txt"
 ln -s system/etc "$work/system/etc"
@@ -36,9 +38,34 @@ head -c $((22 << 20)) /dev/zero | tr '\0' '\245' > "$work/system/system/media/sh
 image system 36M / 1
 
 mkdir -p "$work/vendor/etc"
-{ pad ro.product.vendor.device DEVICE; pad ro.vendor.build.fingerprint FINGERPRINT; } > "$work/vendor/build.prop"
+{ pad ro.product.vendor.device DEVICE; pad ro.vendor.build.fingerprint FINGERPRINT; pad ro.vndk.version VNDK; pad ro.product.first_api_level FIRST; } > "$work/vendor/build.prop"
 head -c $((1 << 20)) /dev/zero | tr '\0' '\245' > "$work/vendor/etc/radio.bin"
 image vendor 4M /vendor 2
 
 mkdir -p "$work/data"
 image data 8M /data 3
+
+# A small system: the same properties, little else.
+system() { # system NAME FILLER_MIB: a folder with properties and bulk
+    mkdir -p "$work/$1/system/bin" "$work/$1/system/media"
+    cp "$work/system/system/build.prop" "$work/$1/system/build.prop"
+    ln -s system/etc "$work/$1/etc"
+    mkdir -p "$work/$1/system/etc"
+    printf 'Counts of waders, by tide and place.\n' > "$work/$1/system/etc/about.txt"
+    head -c $(($2 << 20)) /dev/zero | tr '\0' '\245' > "$work/$1/system/media/shorebirds.bin"
+}
+system small 4
+image small 12M / 4
+
+# An old one that puts the maker's recovery back at each start.
+system restoring 4
+printf '#!/system/bin/sh\n# puts the recovery of the maker back when another one is there\napplypatch --check recovery || applypatch --patch /system/recovery-from-boot.p recovery\n' \
+    > "$work/restoring/system/bin/install-recovery.sh"
+chmod 755 "$work/restoring/system/bin/install-recovery.sh"
+printf 'the difference between the boot image and the recovery\n' > "$work/restoring/system/recovery-from-boot.p"
+image restoring 12M / 5
+
+mkdir -p "$work/product/etc" "$work/product/media"
+{ pad ro.product.product.device DEVICE; } > "$work/product/etc/build.prop"
+head -c $((2 << 20)) /dev/zero | tr '\0' '\245' > "$work/product/media/guide.bin"
+image product 6M /product 6

@@ -1,0 +1,143 @@
+package vbmeta
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"jarlid/internal/core/image"
+)
+
+// Source opens a partition by its name without a slot's suffix. A partition
+// that is not there is an error that matches fs.ErrNotExist.
+type Source func(partition string) (r io.ReaderAt, size int64, err error)
+
+// Verdict is what the chain says of one partition.
+type Verdict struct {
+	Partition string
+	Kind      string // vbmeta, hash, hashtree
+	By        string // the vbmeta that answers for it
+	Image     *Image // of a vbmeta
+	// Invalid says that a vbmeta can't be used at all, which no lock state
+	// forgives; Err that what is there is not what was signed.
+	Invalid, Err error
+	Location     uint32 // of a vbmeta: where its rollback index is stored
+}
+
+// Chain is a whole chain, verified.
+type Chain struct {
+	Verdicts []Verdict
+	Top      *Image // nil when it can't be used
+}
+
+// Invalid gives the first vbmeta that can't be used at all.
+func (c *Chain) Invalid() error {
+	for _, v := range c.Verdicts {
+		if v.Invalid != nil {
+			return fmt.Errorf("%s: %w", v.Partition, v.Invalid)
+		}
+	}
+	return nil
+}
+
+// Bad gives the verdicts that are not good, of the kinds given; none: of all.
+func (c *Chain) Bad(kinds ...string) []Verdict {
+	var list []Verdict
+	for _, v := range c.Verdicts {
+		wanted := len(kinds) == 0
+		for _, k := range kinds {
+			wanted = wanted || k == v.Kind
+		}
+		if wanted && (v.Err != nil || v.Invalid != nil) {
+			list = append(list, v)
+		}
+	}
+	return list
+}
+
+// maxChain bounds how many vbmeta images one chain may have; libavb allows
+// chains from the top image only.
+const maxChain = 32
+
+// VerifyChain verifies the partition named top and everything it answers for,
+// by the rules of avb_slot_verify.c: signatures, keys of chained partitions, and
+// the digests of hash descriptors. Trees are worked out when trees is set, which
+// reads the partitions whole. With FlagVerificationDisabled in the top image
+// nothing below it is looked at.
+func VerifyChain(ctx context.Context, open Source, top string, trees bool) (*Chain, error) {
+	c := &Chain{}
+	m := c.vbmeta(open, top, nil, 0)
+	c.Top = m
+	if m == nil || m.Flags&FlagVerificationDisabled != 0 {
+		return c, nil
+	}
+	return c, c.below(ctx, open, m, top, trees, true)
+}
+
+// vbmeta reads one vbmeta image and checks its signature, and its key against
+// the one a chain descriptor states.
+func (c *Chain) vbmeta(open Source, name string, key []byte, location uint32) *Image {
+	v := Verdict{Partition: name, Kind: "vbmeta", Location: location}
+	defer func() { c.Verdicts = append(c.Verdicts, v) }()
+	r, size, err := open(name)
+	if err != nil {
+		v.Invalid = err
+		return nil
+	}
+	m, _, err := Open(r, size)
+	if err != nil {
+		v.Invalid = err
+		return nil
+	}
+	v.Image = m
+	if key == nil {
+		v.Location = m.RollbackIndexLocation
+	}
+	if err := m.Verify(); err != nil {
+		v.Err = err
+	} else if key != nil && string(m.PublicKey) != string(key) {
+		v.Err = &SignatureError{"it was signed with another key than the chain names"}
+	}
+	return m
+}
+
+func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, trees, first bool) error {
+	for i := range m.Descriptors {
+		d := &m.Descriptors[i]
+		switch d.Tag {
+		case TagChain:
+			if !first || len(c.Verdicts) > maxChain {
+				c.Verdicts = append(c.Verdicts, Verdict{Partition: d.PartitionName, Kind: "vbmeta", By: by,
+					Invalid: image.Errorf(formatName, -1, "only the top vbmeta may chain to another")})
+				continue
+			}
+			next := c.vbmeta(open, d.PartitionName, d.PublicKey, d.RollbackIndexLocation)
+			c.Verdicts[len(c.Verdicts)-1].By = by
+			if next != nil {
+				if err := c.below(ctx, open, next, d.PartitionName, trees, false); err != nil {
+					return err
+				}
+			}
+		case TagHash, TagHashtree:
+			if d.Tag == TagHashtree && !trees {
+				continue
+			}
+			v := Verdict{Partition: d.PartitionName, Kind: TagNames[d.Tag], By: by}
+			r, size, err := open(d.PartitionName)
+			switch {
+			case err != nil:
+			case d.Tag == TagHash:
+				err = CheckHash(ctx, d, r, size)
+			default:
+				err = CheckHashtree(ctx, d, r, size)
+			}
+			if errors.Is(err, context.Canceled) {
+				return err
+			}
+			v.Err = err
+			c.Verdicts = append(c.Verdicts, v)
+		}
+	}
+	return nil
+}

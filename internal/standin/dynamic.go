@@ -1,0 +1,250 @@
+package standin
+
+import (
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/super"
+)
+
+const (
+	superFirst = 1 << 20 // where partitions may begin in super, in bytes
+	superUnit  = 4096    // to which sizes are rounded up
+	metaSize   = 64 << 10
+	metaSlots  = 2
+)
+
+// newSuper makes the metadata of a phone as its maker ships it: the partitions
+// of slot a, and empty ones of slot b.
+func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
+	s := p.spec.Super
+	m := &super.Metadata{Minor: 2, SlotCount: metaSlots, MetadataMaxSize: metaSize,
+		Devices: []super.Device{{Name: "super", Size: p.store.sizes["super"], First: superFirst}},
+		Groups:  []super.Group{{Name: "default"}}}
+	at := int64(superFirst)
+	for _, suffix := range []string{"_a", "_b"} {
+		m.Groups = append(m.Groups, super.Group{Name: s.Group + suffix, MaxSize: int64(s.GroupSize)})
+		for _, name := range s.Partitions {
+			part := super.Partition{Name: name + suffix, Group: s.Group + suffix, Attributes: super.AttrReadonly}
+			if n := image.Align(sizes[name], superUnit); suffix == "_a" && n > 0 {
+				part.Extents = []super.Extent{{Size: n, Offset: at}}
+				at += n
+			}
+			m.Partitions = append(m.Partitions, part)
+		}
+	}
+	return m
+}
+
+// setSuper writes the metadata of one slot, or of all for -1.
+func (st *storage) setSuper(m *super.Metadata, slot int) error {
+	b, err := super.Build(m)
+	if err != nil {
+		return err
+	}
+	if slot < 0 {
+		return st.put("super", b, 0)
+	}
+	// Behind the two geometries lie the slots' metadata, then their backups.
+	const first = 3 * 4096
+	for _, at := range []int64{first + int64(slot)*metaSize, first + int64(metaSlots+slot)*metaSize} {
+		if err := st.put("super", b[at:at+metaSize], at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// used is what the partitions of a group fill, in bytes.
+func used(m *super.Metadata, group string) (n int64) {
+	for i := range m.Partitions {
+		if m.Partitions[i].Group == group {
+			n += m.Partitions[i].Size()
+		}
+	}
+	return n
+}
+
+// gaps gives the free runs of super.
+func gaps(m *super.Metadata) []super.Extent {
+	var taken []super.Extent
+	for i := range m.Partitions {
+		taken = append(taken, m.Partitions[i].Extents...)
+	}
+	slices.SortFunc(taken, func(a, b super.Extent) int { return int(a.Offset/superUnit - b.Offset/superUnit) })
+	var free []super.Extent
+	at := m.Devices[0].First
+	for _, e := range append(taken, super.Extent{Offset: m.Devices[0].Size}) {
+		if e.Offset > at {
+			free = append(free, super.Extent{Offset: at, Size: e.Offset - at})
+		}
+		at = e.Offset + e.Size
+	}
+	return free
+}
+
+// resize gives a logical partition another size.
+func resize(m *super.Metadata, name string, size int64) error {
+	part := m.Partition(name)
+	if part == nil {
+		return fmt.Errorf("no such logical partition")
+	}
+	size = image.Align(size, superUnit)
+	for _, g := range m.Groups {
+		if g.Name == part.Group && g.MaxSize > 0 && used(m, g.Name)-part.Size()+size > g.MaxSize {
+			return fmt.Errorf("not enough space in group %s", g.Name)
+		}
+	}
+	for size < part.Size() {
+		last := &part.Extents[len(part.Extents)-1]
+		if cut := part.Size() - size; cut < last.Size {
+			last.Size -= cut
+		} else {
+			part.Extents = part.Extents[:len(part.Extents)-1]
+		}
+	}
+	for _, g := range gaps(m) {
+		need := size - part.Size()
+		if need <= 0 {
+			break
+		}
+		part.Extents = append(part.Extents, super.Extent{Offset: g.Offset, Size: min(g.Size, need)})
+	}
+	if part.Size() < size {
+		return fmt.Errorf("not enough space in super")
+	}
+	return nil
+}
+
+// changeSuper changes the metadata that counts.
+func (p *Phone) changeSuper(change func(*super.Metadata) error) error {
+	m, err := p.store.super()
+	if err == nil {
+		if err = change(m); err == nil {
+			err = p.store.setSuper(m, int(p.store.slot.Load()))
+		}
+	}
+	return err
+}
+
+// Snapshot states, as the variable snapshot-update-status names them.
+const (
+	snapNone    = "none"
+	snapWaiting = "snapshotted"
+	snapMerging = "merging"
+)
+
+// cowFirst is where in userdata an install keeps what is to be merged.
+const cowFirst = 16 << 20
+
+// stageLogical keeps the new contents of a logical partition in userdata,
+// from where the merge takes them after the first good start.
+func (p *Phone) stageLogical(name string, size int64) (*volume, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at := int64(cowFirst)
+	for _, s := range p.st.Cows {
+		at = max(at, s.Offset+s.Size)
+	}
+	size = image.Align(size, superUnit)
+	if at+size > p.store.sizes["userdata"] {
+		return nil, fmt.Errorf("there is no room for the new %s in userdata", name)
+	}
+	p.keepCow(name, span{at, size})
+	return p.store.open(name)
+}
+
+// keepCow adds to what waits for the merge; p.mu is held.
+func (p *Phone) keepCow(name string, s span) {
+	cows := map[string]span{name: s}
+	maps.Copy(cows, p.st.Cows)
+	p.st.Cows = cows
+	p.store.cows.Store(&cows)
+}
+
+// merge copies what waits in userdata to super, in place of the old slot's
+// partitions, and ends the state.
+func (p *Phone) merge() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	m, err := p.store.super()
+	if err != nil {
+		return err
+	}
+	for name := range p.st.Cows {
+		if old := m.Partition(name[:len(name)-1] + string('a'+'b'-name[len(name)-1])); old != nil {
+			old.Extents = nil
+		}
+	}
+	for name, cow := range p.st.Cows {
+		if err := resize(m, name, cow.Size); err != nil {
+			return err
+		}
+	}
+	if err := p.store.setSuper(m, int(p.store.slot.Load())); err != nil {
+		return err
+	}
+	userdata, err := os.Open(p.store.path("userdata"))
+	if err != nil {
+		return err
+	}
+	defer userdata.Close()
+	cows := p.st.Cows
+	p.st.Cows = nil
+	p.store.cows.Store(&map[string]span{})
+	for name, cow := range cows {
+		v, err := p.store.open(name)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(io.NewOffsetWriter(v, 0), io.NewSectionReader(userdata, cow.Offset, cow.Size))
+		if cerr := v.Close(); err == nil {
+			err = cerr
+		}
+		if err != nil {
+			return err
+		}
+	}
+	p.st.Snapshot = snapNone
+	p.save()
+	p.o.Log("the merge has finished")
+	return nil
+}
+
+// logical tells whether a name, with or without its suffix, is that of a
+// logical partition of this phone.
+func (p *Phone) logical(name string) bool {
+	base := strings.TrimSuffix(strings.TrimSuffix(name, "_a"), "_b")
+	return slices.Contains(p.spec.Super.Partitions, base)
+}
+
+// createLogical adds a logical partition to the group of its slot.
+func (p *Phone) createLogical(name string, size int64) error {
+	return p.changeSuper(func(m *superMeta) error {
+		if m.Partition(name) != nil {
+			return fmt.Errorf("it exists already")
+		}
+		group := p.spec.Super.Group + "_a"
+		if strings.HasSuffix(name, "_b") {
+			group = p.spec.Super.Group + "_b"
+		}
+		m.Partitions = append(m.Partitions, super.Partition{Name: name, Group: group, Attributes: super.AttrReadonly})
+		return resize(m, name, size)
+	})
+}
+
+// deleteLogical takes a logical partition away.
+func (p *Phone) deleteLogical(name string) error {
+	return p.changeSuper(func(m *superMeta) error {
+		if m.Partition(name) == nil {
+			return fmt.Errorf("no such logical partition")
+		}
+		m.Partitions = slices.DeleteFunc(m.Partitions, func(part super.Partition) bool { return part.Name == name })
+		return nil
+	})
+}
