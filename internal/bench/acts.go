@@ -2,20 +2,14 @@ package bench
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
-	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/link"
@@ -76,11 +70,16 @@ func (p *Phone) offerKey(ctx context.Context, obs Observer, limit time.Duration)
 // else by hand.
 func (j *Job) restart(ctx context.Context, s *plan.Restart) (Record, error) {
 	from, before := j.Link, j.Card
-	if from.Mode == s.To && s.To == card.Sideload {
+	if from != nil && from.Mode == s.To && s.To == card.Sideload {
 		return Record{Confirm: ReadBack}, nil // it is there already
 	}
-	j.Obs.Say(Wait, "restarting into %s", s.To)
-	err := j.command(ctx, s.To)
+	var err error
+	if from == nil {
+		err = &link.RefusedError{Command: "restart", Message: "the phone can't be reached, so a person brings it there"}
+	} else {
+		j.Obs.Say(Wait, "restarting into %s", s.To)
+		err = j.command(ctx, s.To)
+	}
 	var refused *link.RefusedError
 	hands := errors.As(err, &refused)
 	if err != nil && !hands {
@@ -98,6 +97,9 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Record, error) {
 	var l *Link
 	switch {
 	case s.To == card.System:
+		if hands {
+			j.showHands(s.To)
+		}
 		l, err = j.awaitSystem(ctx, effects)
 	case s.To == card.Recovery && !hands:
 		l, err = j.awaitRecovery(ctx, effects)
@@ -118,7 +120,7 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Record, error) {
 	if err != nil {
 		return rec, err
 	}
-	if err := sameSerial(before, c); err != nil {
+	if err := j.Phone.sameSerial(before, c); err != nil {
 		return rec, err
 	}
 	c.Merge(effects)
@@ -142,7 +144,7 @@ func (j *Job) fellBack(want string) {
 // awaitRecovery waits for a restarted recovery. One that was not set by Jar
 // Lid may have no shell and then never shows up: a nil Link without an error.
 func (j *Job) awaitRecovery(ctx context.Context, c *card.Card) (*Link, error) {
-	home := j.Phone.model.RecoveryPartition()
+	home := plan.RecoveryHome(c, j.Phone.model).Partition
 	ours := c.Get(card.FactDigest + plan.Suffixed(home, c.Value(card.FactNext))).Known()
 	if ours {
 		return j.Phone.Await(ctx, card.Recovery, restartLimit, false)
@@ -163,6 +165,10 @@ func (j *Job) command(ctx context.Context, to card.Mode) error {
 	if j.Link.FB != nil {
 		if to == card.Sideload {
 			return &link.RefusedError{Command: "reboot-sideload", Message: "a bootloader has no such restart"}
+		}
+		// What is known to be missing is not asked for.
+		if yes, known := j.Card.Yes(card.FactCommand + "reboot-" + targets[to]); known && !yes {
+			return &link.RefusedError{Command: "reboot-" + targets[to], Message: "this bootloader has no such restart"}
 		}
 		return j.Link.FB.Reboot(ctx, targets[to])
 	}
@@ -188,8 +194,8 @@ func vanish(ctx context.Context, l *Link) {
 	l.FB.Gone(ctx)
 }
 
-// byHand shows the recipe for a mode and goes on when the phone is there.
-func (j *Job) byHand(ctx context.Context, to card.Mode) (*Link, error) {
+// showHands shows the recipe for a mode and gives how long it may take.
+func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration) {
 	r, ok := j.Phone.model.Hand(string(to))
 	if !ok {
 		r = model.Recipe{Do: []string{fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to)}}
@@ -199,6 +205,12 @@ func (j *Job) byHand(ctx context.Context, to card.Mode) (*Link, error) {
 		limit = time.Duration(r.Wait) * time.Second
 	}
 	j.Obs.Hands(r, limit)
+	return r, limit
+}
+
+// byHand shows the recipe for a mode and goes on when the phone is there.
+func (j *Job) byHand(ctx context.Context, to card.Mode) (*Link, error) {
+	r, limit := j.showHands(to)
 	l, err := j.Phone.Await(ctx, to, limit, true)
 	if err != nil && r.Hint != "" {
 		return nil, fmt.Errorf("%w (%s)", err, r.Hint)
@@ -275,157 +287,6 @@ func (m *meter) end() {
 	m.obs.Work(m.p)
 }
 
-// source is a file that is being sent, with its digest made on the way.
-type source struct {
-	f    *os.File
-	st   os.FileInfo
-	path string
-}
-
-func openSource(path string, size int64) (*source, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	st, err := f.Stat()
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	if st.Size() != size {
-		f.Close()
-		return nil, fmt.Errorf("%s changed since it was checked: it has %d bytes now, not %d", path, st.Size(), size)
-	}
-	return &source{f: f, st: st, path: path}, nil
-}
-
-// unchanged tells whether the file is still the one that was opened.
-func (s *source) unchanged() error {
-	st, err := os.Stat(s.path)
-	if err != nil {
-		return err
-	}
-	if st.Size() != s.st.Size() || !st.ModTime().Equal(s.st.ModTime()) {
-		return fmt.Errorf("%s changed while it was sent", s.path)
-	}
-	return nil
-}
-
-// digest hashes a whole file on a goroutine of its own, beside the sending;
-// the file is in the system's cache for one of the two.
-func digest(ctx context.Context, f io.ReaderAt, size int64) func() (string, error) {
-	type result struct {
-		sum string
-		err error
-	}
-	ch := make(chan result, 1)
-	go func() {
-		h := sha256.New()
-		err := copyUntil(ctx, h, io.NewSectionReader(f, 0, size))
-		ch <- result{hex.EncodeToString(h.Sum(nil)), err}
-	}()
-	return func() (string, error) {
-		r := <-ch
-		return r.sum, r.err
-	}
-}
-
-func copyUntil(ctx context.Context, h hash.Hash, r io.Reader) error {
-	buf := make([]byte, 1<<20)
-	for {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		n, err := r.Read(buf)
-		h.Write(buf[:n])
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	}
-}
-
-// writeImage sends an image and has the bootloader write it.
-func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Record, error) {
-	src, err := openSource(s.File.Path, s.File.Size)
-	if err != nil {
-		return Record{}, err
-	}
-	defer src.f.Close()
-	hctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	sum := digest(hctx, src.f, s.File.Size)
-	rec := Record{Bytes: s.File.Size}
-	m := newMeter(j.Obs, Send, s.Name(), s.File.Size)
-	rec.Answers, err = j.send(ctx, s.Name(), src.f, s.File.Size, m)
-	m.end()
-	if err != nil {
-		cancel()
-		sum()
-		return rec, err
-	}
-	if rec.SHA256, err = sum(); err != nil {
-		return rec, err
-	}
-	if err := src.unchanged(); err != nil {
-		return rec, err
-	}
-	s.Effects(j.Card)
-	j.Card.Learn(card.FactDigest+s.Name(), rec.SHA256, card.Journal)
-	rec.Confirm = PhoneWord
-	j.Writes = append(j.Writes, WriteResult{Partition: s.Partition, Slot: s.Slot, Bytes: s.File.Size, SHA256: rec.SHA256, Confirmed: rec.Confirm})
-	return rec, nil
-}
-
-// send sends size bytes of r, in sparse parts when they are more than the
-// phone takes at once.
-func (j *Job) send(ctx context.Context, partition string, r io.ReaderAt, size int64, m *meter) (answers []string, err error) {
-	write := func() error {
-		a, err := j.Link.FB.Flash(ctx, partition)
-		answers = append(answers, append(a.Lines, a.Text)...)
-		return err
-	}
-	limit, known := j.Card.Number(card.FactDownload)
-	if !known || limit <= 0 || size <= limit {
-		if err := j.Link.FB.Download(ctx, size, io.NewSectionReader(r, 0, size), m.set); err != nil {
-			return answers, err
-		}
-		return answers, write()
-	}
-	cut, err := sparse.Cut(r, size, limit)
-	if err != nil {
-		return answers, err
-	}
-	for {
-		part, err := cut.Next()
-		if errors.Is(err, io.EOF) {
-			return answers, nil
-		}
-		if err != nil {
-			return answers, err
-		}
-		if err := j.sendPart(ctx, part, r, m, cut); err != nil {
-			return answers, err
-		}
-		if err := write(); err != nil {
-			return answers, err
-		}
-	}
-}
-
-func (j *Job) sendPart(ctx context.Context, part *sparse.Part, r io.ReaderAt, m *meter, cut *sparse.Cutter) error {
-	pr, pw := io.Pipe()
-	go func() { pw.CloseWithError(part.WriteTo(pw, r)) }()
-	defer pr.Close()
-	from := m.p.Done
-	to := min(cut.Placed(), m.p.Total)
-	return j.Link.FB.Download(ctx, part.Size(), pr, func(n int64) {
-		m.set(from + int64(float64(to-from)*float64(n)/float64(part.Size())))
-	})
-}
-
 // formatData formats the data in the way this mode has.
 func (j *Job) formatData(ctx context.Context, s *plan.FormatData) (Record, error) {
 	var rec Record
@@ -450,7 +311,7 @@ func (j *Job) formatData(ctx context.Context, s *plan.FormatData) (Record, error
 func (j *Job) eraseData(ctx context.Context) (Record, error) {
 	rec := Record{Confirm: PhoneWord}
 	for _, name := range []string{"userdata", "metadata"} {
-		if err := j.Phone.ReadPartition(ctx, j.Link, j.Card, name); err != nil {
+		if err := j.Phone.ReadPartition(j.Card, j.Link, name); err != nil {
 			return rec, err
 		}
 		if name == "metadata" {
@@ -458,14 +319,18 @@ func (j *Job) eraseData(ctx context.Context) (Record, error) {
 				continue
 			}
 		}
-		j.Obs.Say(Wait, "erasing %s; this can be silent for minutes", name)
-		a, err := j.Link.FB.Erase(ctx, name)
-		rec.Answers = append(rec.Answers, append(a.Lines, a.Text)...)
-		if err != nil {
+		if err := j.erasePartition(ctx, name, &rec); err != nil {
 			return rec, err
 		}
 	}
 	return rec, nil
+}
+
+func (j *Job) erasePartition(ctx context.Context, name string, rec *Record) error {
+	j.Obs.Say(Wait, "erasing %s; this can be silent for minutes", name)
+	a, err := j.Link.FB.Erase(ctx, name)
+	rec.Answers = append(rec.Answers, append(a.Lines, a.Text)...)
+	return err
 }
 
 // formatByShell formats through the recovery's root shell, with the file

@@ -24,7 +24,7 @@ import (
 )
 
 // Entry is one phone in bench.yaml. Addresses are written as on the command
-// line: tcp:HOST[:PORT] for fastboot, adb:HOST[:PORT].
+// line: tcp:HOST[:PORT] or udp:HOST[:PORT] for fastboot, adb:HOST[:PORT].
 type Entry struct {
 	Name     string `yaml:"name"`
 	Model    string `yaml:"model,omitempty"`
@@ -178,23 +178,20 @@ func (b *Bench) Unregister(e Entry) error {
 
 // Address is where a phone is reached.
 type Address struct {
-	Protocol string // "tcp": fastboot over TCP; "adb"
+	Protocol string // "tcp", "udp": fastboot; "adb"
 	HostPort string
 }
 
 // String writes the address as on the command line.
 func (a Address) String() string { return a.Protocol + ":" + a.HostPort }
 
-// ParseAddress reads tcp:HOST[:PORT] or adb:HOST[:PORT].
+// ParseAddress reads tcp:HOST[:PORT], udp:HOST[:PORT] or adb:HOST[:PORT].
 func ParseAddress(s string) (Address, error) {
 	proto, rest, ok := strings.Cut(s, ":")
-	ports := map[string]int{"tcp": fastboot.DefaultPort, "adb": adb.DefaultPort}
-	if proto == "udp" {
-		return Address{}, fmt.Errorf("%q: fastboot over UDP is not built yet; a phone that listens on UDP usually listens on tcp: too", s)
-	}
+	ports := map[string]int{"tcp": fastboot.DefaultPort, "udp": fastboot.DefaultPort, "adb": adb.DefaultPort}
 	port, known := ports[proto]
 	if !ok || !known || rest == "" {
-		return Address{}, fmt.Errorf("%q is not an address: write tcp:HOST[:PORT] for fastboot or adb:HOST[:PORT]", s)
+		return Address{}, fmt.Errorf("%q is not an address: write tcp:HOST[:PORT] or udp:HOST[:PORT] for fastboot, or adb:HOST[:PORT]", s)
 	}
 	host, p, err := net.SplitHostPort(rest)
 	if err != nil {

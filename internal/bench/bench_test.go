@@ -63,7 +63,7 @@ func TestRecall(t *testing.T) {
 
 func TestAddresses(t *testing.T) {
 	for s, want := range map[string]string{"tcp:192.0.2.7": "tcp:192.0.2.7:5554", "adb:phone": "adb:phone:5555", "tcp:[::1]:99": "tcp:[::1]:99", "adb:[::1]": "adb:[::1]:5555",
-		"tcp:": "", "tcp:x:0": "", "tcp:x:99999": "", "usb:1": "", "udp:x": "", "plain": ""} {
+		"tcp:": "", "tcp:x:0": "", "tcp:x:99999": "", "usb:1": "", "udp:x": "udp:x:5554", "plain": ""} {
 		a, err := ParseAddress(s)
 		got := ""
 		if err == nil {

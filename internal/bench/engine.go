@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -97,6 +98,8 @@ type Job struct {
 	Obs     Observer
 	// Soft is closed by the first Ctrl-C: the write in progress is ended.
 	Soft <-chan struct{}
+	// Code is what some bootloaders want to be unlocked with.
+	Code string
 	// WaitSystem is how long a started system is watched for.
 	WaitSystem time.Duration
 
@@ -148,6 +151,14 @@ const (
 // Close lets the phone go.
 func (j *Job) Close() { j.Link.Close() }
 
+// Offline gives a job on a saved card instead of a phone: everything is checked,
+// nothing can be done.
+func (b *Bench) Offline(name string, c *card.Card, obs Observer) *Job {
+	p := b.phone(Entry{Name: name, Model: c.Value(card.FactModel)})
+	p.model.Learn(c)
+	return &Job{Phone: p, Card: c, Obs: obs, DryRun: true}
+}
+
 // Run checks the whole job, asks, and carries it out. Errors: *FindingError;
 // *link.RefusedError, *link.LostError, *link.ProtocolError, *WrongModeError
 // and *NotHereError from the phone; ErrStopped.
@@ -166,7 +177,7 @@ func (j *Job) Run(ctx context.Context) error {
 	defer j.journal.close()
 	j.Dir = j.journal.dir
 	begin := Record{Event: "begin", Command: j.Command, Phone: j.Phone.Name, Serial: j.Card.Value(card.FactSerial),
-		Model: j.Card.Value(card.FactModel), Files: j.Files, Found: j.checked}
+		Model: j.Card.Value(card.FactModel), Files: j.Files, Found: j.checked, Facts: lasting(j.Card)}
 	for _, s := range j.Plan.Steps {
 		begin.Steps = append(begin.Steps, s.Title())
 	}
@@ -305,6 +316,21 @@ func passing(name string) bool {
 	return strings.HasPrefix(name, "battery.")
 }
 
+// lasting are the facts read just now that stay true until a job changes
+// them, so that they are known in modes that don't tell them.
+func lasting(c *card.Card) map[string]card.Fact {
+	out := map[string]card.Fact{}
+	for name, f := range c.Facts() {
+		for _, p := range []string{card.FactBase, card.FactBootloader, card.FactRadio, card.FactSize, card.FactType, card.FactLogical, card.FactSlotted,
+			card.FactGroupMax, card.FactCPU, card.FactTreble, card.FactVNDK, card.FactFirstAPI, card.FactVariant, card.FactSerial} {
+			if f.Evidence == card.Read && (name == p || strings.HasSuffix(p, ".") && strings.HasPrefix(name, p)) {
+				out[name] = f
+			}
+		}
+	}
+	return out
+}
+
 // changed gives the facts a step has changed.
 func changed(before, after *card.Card) map[string]card.Fact {
 	out := map[string]card.Fact{}
@@ -330,8 +356,28 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.sideload(ctx, s)
 	case *plan.Activate:
 		return j.activate(ctx, s)
+	case *plan.MakeRoom:
+		return j.makeRoom(ctx, s)
+	case *plan.Try:
+		return j.try(ctx, s)
+	case *plan.Erase:
+		return j.erase(ctx, s)
+	case *plan.Unlock:
+		return j.unlock(ctx, s)
 	}
 	return Record{}, fmt.Errorf("no way to carry out the step %q", s.Title())
+}
+
+// Variables are the phone's fastboot variables by name, as far as it told
+// them; nil in other modes.
+func (j *Job) Variables(names ...string) map[string]string {
+	if j.Link == nil || j.Link.vars == nil {
+		return nil
+	}
+	for _, n := range names {
+		j.Link.vars.get(n)
+	}
+	return j.Link.vars.listed
 }
 
 // reread reads the card anew over the open link and keeps what a step knows
@@ -348,7 +394,10 @@ func (j *Job) reread(ctx context.Context) error {
 }
 
 // sameSerial makes sure that what came back is the phone that went away.
-func sameSerial(before, after *card.Card) error {
+func (p *Phone) sameSerial(before, after *card.Card) error {
+	if p.model != nil && p.model.SerialDiffers {
+		return nil
+	}
 	a, b := before.Get(card.FactSerial), after.Get(card.FactSerial)
 	if a.Evidence == card.Read && b.Evidence == card.Read && a.Value != b.Value {
 		return &link.LostError{During: "the restart", Err: fmt.Errorf("another phone answers at its place: %s instead of %s", b.Value, a.Value)}
@@ -376,6 +425,30 @@ func (p *Phone) NewJob(ctx context.Context, obs Observer) (*Job, error) {
 	return &Job{Phone: p, Link: l, Card: c, Obs: obs, WaitSystem: time.Minute}, nil
 }
 
+// Unseen gives a job on a phone that does not answer, so that a person can bring
+// it into a mode by hand: the one that is named, or the only one listed. nil when
+// it can't be told which is meant.
+func (b *Bench) Unseen(on string, obs Observer) (*Job, error) {
+	list, err := b.phones()
+	if err != nil {
+		return nil, err
+	}
+	if on != "" {
+		list = slices.DeleteFunc(list, func(p *Phone) bool { return p.Name != on && p.Serial != on })
+	}
+	if len(list) != 1 {
+		return nil, nil
+	}
+	p := list[0]
+	c, err := b.recall(p, p.Serial)
+	if err != nil {
+		return nil, err
+	}
+	p.model.Learn(c)
+	c.Set(card.FactMode, card.Fact{Why: "it does not answer"})
+	return &Job{Phone: p, Card: c, Obs: obs, WaitSystem: time.Minute}, nil
+}
+
 // allowLimit is how long the owner has to allow this computer's key.
 const allowLimit = 2 * time.Minute
 
@@ -391,3 +464,6 @@ func (p *Phone) Open(ctx context.Context, obs Observer) (*Link, error) {
 	}
 	return p.offerKey(ctx, obs, allowLimit)
 }
+
+// Models gives the models that are known.
+func (j *Job) Models() model.Set { return j.Phone.bench.Models }

@@ -145,7 +145,7 @@ func (b *Bench) recall(p *Phone, serial string) (*card.Card, error) {
 		// Two phones may have had the same name; the serial number decides
 		// where both are known.
 		mine := first.Phone == p.Name
-		if serial != "" && first.Serial != "" {
+		if serial != "" && first.Serial != "" && (p.model == nil || !p.model.SerialDiffers) {
 			mine = first.Serial == serial
 		}
 		if mine {
@@ -163,6 +163,11 @@ func replay(c *card.Card, records []Record) {
 	var open *Record
 	for i, r := range records {
 		switch r.Event {
+		case "begin":
+			for name, f := range r.Facts {
+				f.Evidence, f.At = card.Journal, r.At
+				c.Set(name, f)
+			}
 		case "act":
 			open = &records[i]
 		case "done":

@@ -23,8 +23,9 @@ import (
 // Phone is one phone that is listed or was named by its addresses.
 type Phone struct {
 	Entry
-	bench *Bench
-	model *model.Model
+	bench  *Bench
+	model  *model.Model
+	locked bool // by this program
 }
 
 // Model gives the phone's model, nil when none is known.
@@ -39,6 +40,8 @@ type Link struct {
 	Address Address
 	FB      *fastboot.Client
 	ADB     *adb.Conn
+
+	vars *variables // of fastboot, once they were read
 }
 
 // Close closes the connection; a nil Link is fine.
@@ -303,8 +306,8 @@ func (p *Phone) Connect(ctx context.Context, offered func()) (*Link, error) {
 
 func (p *Phone) connectTo(ctx context.Context, a Address, offered func()) (*Link, error) {
 	l := &Link{Address: a}
-	if a.Protocol == "tcp" {
-		t, err := fastboot.DialTCP(ctx, a.HostPort)
+	if a.Protocol != "adb" {
+		t, err := p.dialFastboot(ctx, a)
 		if err != nil {
 			return nil, err
 		}
@@ -341,6 +344,22 @@ func (p *Phone) connectTo(ctx context.Context, a Address, offered func()) (*Link
 	return l, nil
 }
 
+// dialFastboot connects over TCP or UDP. A new session over UDP ends the one
+// there is, so a phone that another jarlid works on is let alone.
+func (p *Phone) dialFastboot(ctx context.Context, a Address) (fastboot.Transport, error) {
+	if a.Protocol == "tcp" {
+		return fastboot.DialTCP(ctx, a.HostPort)
+	}
+	if !p.locked {
+		unlock, err := p.Lock()
+		if err != nil {
+			return nil, &link.LostError{During: "connecting", Err: err}
+		}
+		unlock()
+	}
+	return fastboot.DialUDP(ctx, a.HostPort)
+}
+
 // Lock makes this program the only one that works on the phone.
 func (p *Phone) Lock() (unlock func(), err error) {
 	dir := filepath.Join(p.bench.Home, "locks")
@@ -355,7 +374,11 @@ func (p *Phone) Lock() (unlock func(), err error) {
 	if !ok {
 		return nil, fmt.Errorf("another jarlid is working on %s; wait until it has finished", p.Name)
 	}
-	return func() { lock.Unlock() }, nil
+	p.locked = true
+	return func() {
+		p.locked = false
+		lock.Unlock()
+	}, nil
 }
 
 func safeName(s string) string {

@@ -225,7 +225,7 @@ func (j *Job) ConfirmSlot(from string) {
 		j.Obs.Say(Look, "the phone came up on slot %s, as before", started.Value)
 	}
 	running := j.Card.Value(card.FactRecovery)
-	home := plan.Suffixed(j.Phone.model.RecoveryPartition(), started.Value)
+	home := plan.Suffixed(plan.RecoveryHome(j.Card, j.Phone.model).Partition, started.Value)
 	set := j.Card.Get(card.FactHolds + home)
 	switch {
 	case running == "":

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,59 +19,96 @@ import (
 )
 
 func (a *app) recoveryCommand() *cobra.Command {
-	c := &cobra.Command{Use: "recovery", Short: "Install a recovery where this phone keeps it", Args: noWords,
-		RunE: func(*cobra.Command, []string) error { return usage("recovery wants a command: set FILE") }}
+	c := &cobra.Command{Use: "recovery", Short: "Start a recovery without writing it, or install it where this phone keeps it", Args: noWords,
+		RunE: func(*cobra.Command, []string) error { return usage("recovery wants a command: try FILE or set FILE") }}
 	var into string
 	set := &cobra.Command{Use: "set FILE", Short: "Write a recovery, on phones with slots to both", Args: words(1, 1, "one file"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.recoverySet(cmd, args, into) }}
 	set.Flags().StringVar(&into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, current or other")
-	c.AddCommand(set)
+	c.AddCommand(set, &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "one file"),
+		RunE: a.recoveryTry})
 	return c
 }
 
 func (a *app) recoverySet(cmd *cobra.Command, args []string, into string) error {
-	ctx := cmd.Context()
-	paths, err := expand(args)
-	if err != nil {
-		return err
-	}
-	if len(paths) != 1 {
-		return usage("recovery set wants one file, %s means %d", args[0], len(paths))
-	}
 	target, err := plan.ParseTarget(into)
 	if err != nil {
 		return usage("%v", err)
 	}
-	f, err := a.identify(paths[0], ident.Options{})
+	j, f, done, err := a.withRecovery(cmd, args)
 	if err != nil {
 		return err
 	}
-	j, err := a.job(ctx, cmd, args)
-	if err != nil {
-		return err
-	}
-	defer j.Close()
-	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), image.Size(f.Size))
+	defer done()
+	home := plan.RecoveryHome(j.Card, j.Phone.Model())
 	base := target.Partition
-	if base == "" {
-		base = j.Phone.Model().RecoveryPartition()
+	if base == "" && home.Partition != "" {
+		base = home.Partition
+		a.out.Say(bench.Look, "the recovery lives in %s: %s", home.Words(), home.Why)
 	}
-	if err := j.Phone.ReadPartition(ctx, j.Link, j.Card, base); err != nil {
-		return err
+	for _, p := range append([]string{base}, j.Phone.Model().NeededBefore()...) {
+		if err := j.Phone.ReadPartition(j.Card, j.Link, p); err != nil {
+			return err
+		}
 	}
 	steps, extra, err := plan.RecoverySet(f, target, j.Card, j.Phone.Model())
 	if err != nil {
 		return usage("%v", err)
 	}
-	j.Files = []bench.FileRecord{{Path: f.Path, Size: f.Size}}
 	j.SetWish(extra, steps...)
-	err = a.run(ctx, j)
+	err = a.run(cmd.Context(), j)
 	a.result["writes"] = orEmpty(j.Writes)
 	if err != nil || a.dry {
 		return err
 	}
 	a.sayWrites(j)
 	a.suggest(j)
+	return nil
+}
+
+// withRecovery opens the phone and makes the one file ready.
+func (a *app) withRecovery(cmd *cobra.Command, args []string) (j *bench.Job, f *ident.File, done func(), err error) {
+	paths, err := expand(args)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if len(paths) != 1 {
+		return nil, nil, nil, usage("%s wants one file, %s means %d", cmd.CommandPath(), args[0], len(paths))
+	}
+	m, err := a.gather(cmd.Context(), paths, true)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if j, err = a.job(cmd.Context(), cmd, args); err != nil {
+		m.Close()
+		return nil, nil, nil, err
+	}
+	done = func() { j.Close(); m.Close() }
+	f = m.Images[0].File
+	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(paths[0]), f.Words(), image.Size(f.Content()))
+	j.Files = []bench.FileRecord{{Path: paths[0], Size: f.Size}}
+	return j, f, done, nil
+}
+
+// recoveryTry starts a recovery without writing it.
+func (a *app) recoveryTry(cmd *cobra.Command, args []string) error {
+	j, f, done, err := a.withRecovery(cmd, args)
+	if err != nil {
+		return err
+	}
+	defer done()
+	j.SetWish(nil, plan.NewTry(f, j.Card, j.Phone.Model()))
+	if err := a.run(cmd.Context(), j); err != nil || a.dry {
+		return err
+	}
+	a.result["mode"], a.result["temporary"] = string(card.Recovery), true
+	if j.Link == nil {
+		a.out.Say("care", "the phone took it and can't be seen from here, as recoveries without a shell can't: look at its screen")
+		a.out.Say(bench.Done, "the recovery was sent and started; whether it runs, nobody can tell")
+	} else {
+		a.out.Say(bench.Done, "%s is running, and written nowhere: it is gone after the next restart", orUnknown(known(j.Card, card.FactRecovery)))
+	}
+	a.next = append(a.next, a.command("jarlid recovery set "+args[0], j.Phone.Name))
 	return nil
 }
 
@@ -82,46 +120,24 @@ func orEmpty[T any](list []T) []T {
 	return list
 }
 
+var confirmWords = map[string]string{bench.ReadBack: "read back, it matches", bench.PhoneWord: "taken on the phone's word: it can't be read back there",
+	bench.NotKnown: "nobody can tell yet"}
+
 func (a *app) sayWrites(j *bench.Job) {
 	var where []string
-	word := ""
+	how, sums := map[string]bool{}, map[string]bool{}
 	for _, w := range j.Writes {
 		where = append(where, plan.Suffixed(w.Partition, w.Slot))
-		word = w.Confirmed
+		how[confirmWords[w.Confirmed]], sums[w.SHA256] = true, true
 	}
-	how := map[string]string{bench.ReadBack: "read back, it matches", bench.PhoneWord: "taken on the phone's word: a bootloader can't be read back",
-		bench.NotKnown: "nobody can tell yet"}[word]
-	a.out.Say(bench.Done, "%s written, %s", strings.Join(where, " and "), how)
-	if len(j.Writes) > 0 {
+	list := strings.Join(where, " and ")
+	if len(where) > 2 {
+		list = strings.Join(where[:len(where)-1], ", ") + " and " + where[len(where)-1]
+	}
+	a.out.Say(bench.Done, "%s written, %s", list, strings.Join(slices.Sorted(maps.Keys(how)), "; "))
+	if len(sums) == 1 {
 		a.out.Say(bench.Look, "SHA-256 of what was sent: %s", j.Writes[0].SHA256)
 	}
-}
-
-// areas are what `wipe` knows.
-var areas = []string{"userdata"}
-
-func (a *app) wipeCommand() *cobra.Command {
-	return &cobra.Command{Use: "wipe AREA", Short: "Erase an area: userdata formats all data of the owner", Args: words(1, 1, "an area: userdata"),
-		ValidArgs: areas,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			ctx := cmd.Context()
-			if !slices.Contains(areas, args[0]) {
-				return usage("%q is not an area to wipe; there is: %s", args[0], strings.Join(areas, ", "))
-			}
-			j, err := a.job(ctx, cmd, args)
-			if err != nil {
-				return err
-			}
-			defer j.Close()
-			j.SetWish(nil, &plan.FormatData{})
-			if err := a.run(ctx, j); err != nil || a.dry {
-				return err
-			}
-			a.result["areas"] = []map[string]any{{"area": args[0], "erased": true, "why": "asked for"}}
-			a.out.Say(bench.Done, "the data is formatted; the next system starts as new, with debugging off")
-			a.suggest(j)
-			return nil
-		}}
 }
 
 func (a *app) sideloadCommand() *cobra.Command {
@@ -156,6 +172,9 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
 	defer j.Close()
 	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), image.Size(f.Size))
 	a.sayRange(f)
+	if err := j.Phone.ReadFirmware(ctx, j.Link, j.Card); err != nil {
+		return err
+	}
 	from := j.Card.Value(card.FactStarted)
 	j.Files = []bench.FileRecord{{Path: f.Path, Size: f.Size}}
 	steps := []plan.Step{&plan.Sideload{File: f}}
@@ -196,9 +215,7 @@ func (a *app) goCommand() *cobra.Command {
 	var wait time.Duration
 	var names []string
 	for _, m := range card.Modes {
-		if m != card.Fastbootd {
-			names = append(names, string(m))
-		}
+		names = append(names, string(m))
 	}
 	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode", Args: words(1, 1, "a mode: "+strings.Join(names, ", ")), ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -207,6 +224,10 @@ func (a *app) goCommand() *cobra.Command {
 				return usage("%q is not a mode; there is: %s", args[0], strings.Join(names, ", "))
 			}
 			j, err := a.job(ctx, cmd, args)
+			var away *bench.NotHereError
+			if errors.As(err, &away) && a.card == "" {
+				j, err = a.unseen(cmd, args, err)
+			}
 			if err != nil {
 				return err
 			}
@@ -221,6 +242,21 @@ func (a *app) goCommand() *cobra.Command {
 		}}
 	c.Flags().DurationVar(&wait, "wait", time.Minute, "how long to watch a starting system")
 	return c
+}
+
+// unseen opens a phone that does not answer, for a person to bring it into a
+// mode; err is what is said when it can't be told which phone is meant.
+func (a *app) unseen(cmd *cobra.Command, args []string, err error) (*bench.Job, error) {
+	b, berr := a.bench()
+	if berr != nil {
+		return nil, berr
+	}
+	j, berr := b.Unseen(a.on, a.out)
+	if berr != nil || j == nil {
+		return nil, errors.Join(berr, err)
+	}
+	a.out.Say(bench.Look, "%s does not answer: it is off, in a mode without a connection, or starting; it is brought there by hand", j.Phone.Name)
+	return j, a.wire(cmd, args, j)
 }
 
 func (a *app) sayArrived(j *bench.Job, to card.Mode) {

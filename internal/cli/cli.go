@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/link"
@@ -40,7 +41,7 @@ type app struct {
 	stdin          io.Reader
 	stdout, stderr io.Writer
 
-	on, home       string
+	on, home, card string
 	json, yes, dry bool
 	accept         []string
 
@@ -199,7 +200,7 @@ func (a *app) sayError(err error, code int) {
 func (a *app) sayStopped(f *bench.FindingError) {
 	if len(f.Findings) > 0 && f.Findings[0].Final && !f.Declined {
 		switch f.Findings[0].Name {
-		case finding.SeveralPhones, finding.NotAuthorised:
+		case finding.SeveralPhones, finding.NotAuthorised, finding.ImageAsPartition:
 			a.out.Found(f.Findings[0]) // found before any job could tell it
 		}
 	}
@@ -276,7 +277,8 @@ func (a *app) root() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.status(cmd.Context()) },
 	}
 	f := root.PersistentFlags()
-	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address (tcp:HOST[:PORT], adb:HOST[:PORT])")
+	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address (tcp:HOST[:PORT], udp:HOST[:PORT], adb:HOST[:PORT])")
+	f.StringVar(&a.card, "card", "", "a saved card instead of a phone: everything is checked, nothing done")
 	f.StringVar(&a.home, "home", "", "folder for bench.yaml, models, key and jobs (default: JARLID_HOME or the user's data folder)")
 	f.BoolVar(&a.json, "json", false, "print JSON Lines, the result last")
 	f.BoolVar(&a.yes, "yes", false, "answer yes to what is asked; never lifts a stop")
@@ -287,7 +289,8 @@ func (a *app) root() *cobra.Command {
 		return a.phoneNames(), cobra.ShellCompDirectiveNoFileComp
 	})
 	root.RegisterFlagCompletionFunc("accept", cobra.FixedCompletions(finding.Names(), cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.recoveryCommand(), a.slotCommand(), a.wipeCommand(),
+	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.cardCommand(), a.unlockCommand(), a.flashCommand(),
+		a.recoveryCommand(), a.slotCommand(), a.wipeCommand(),
 		a.sideloadCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand())
 	return root
 }
@@ -354,6 +357,9 @@ func (a *app) open(ctx context.Context) (*bench.Job, error) {
 	if err != nil {
 		return nil, err
 	}
+	if a.card != "" {
+		return a.offline(b)
+	}
 	p, err := b.Pick(ctx, a.on)
 	if err != nil {
 		return nil, err
@@ -365,23 +371,47 @@ func (a *app) open(ctx context.Context) (*bench.Job, error) {
 	return j, err
 }
 
+// offline opens a saved card.
+func (a *app) offline(b *bench.Bench) (*bench.Job, error) {
+	data, err := os.ReadFile(unquote(a.card))
+	if err != nil {
+		return nil, err
+	}
+	c, name, err := card.Load(data)
+	if err != nil {
+		return nil, usage("%s: %v", a.card, err)
+	}
+	j := b.Offline(name, c, a.out)
+	a.out.Say(bench.Look, "the saved card of %s: %s", name, phoneLine(j.Phone, c))
+	return j, nil
+}
+
 // job opens the phone that is meant for a command that may change it.
 func (a *app) job(ctx context.Context, cmd *cobra.Command, args []string) (*bench.Job, error) {
 	j, err := a.open(ctx)
 	if err != nil {
 		return nil, err
 	}
+	if err := a.wire(cmd, args, j); err != nil {
+		j.Close()
+		return nil, err
+	}
+	return j, nil
+}
+
+// wire gives a job what the command line says.
+func (a *app) wire(cmd *cobra.Command, args []string, j *bench.Job) error {
 	for _, s := range a.accept {
 		acc := finding.ParseAccept(s)
 		if _, ok := finding.Explain(acc.Name); !ok {
-			j.Close()
-			return nil, usage("there is no finding called %q to accept", acc.Name)
+			return usage("there is no finding called %q to accept", acc.Name)
 		}
 		j.Accept = append(j.Accept, acc)
 	}
+	a.dry = a.dry || j.DryRun // a saved card can't be changed
 	j.Yes, j.DryRun, j.Soft = a.yes, a.dry, a.soft
 	j.Command = append([]string{cmd.CommandPath()}, args...)
-	return j, nil
+	return nil
 }
 
 // run runs a job and keeps what the end has to say of it.
@@ -409,6 +439,9 @@ func (a *app) suggest(j *bench.Job) {
 // command completes a command so that it can be pasted.
 func (a *app) command(c, phone string) string {
 	if strings.Contains(c, " explain ") {
+		return c
+	}
+	if a.card != "" {
 		return c
 	}
 	if a.on != "" {

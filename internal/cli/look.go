@@ -68,6 +68,7 @@ type benchRow struct {
 	Unlocked *bool   `json:"unlocked"`
 	Address  string  `json:"address"`
 	Denied   string  `json:"not_authorised,omitempty"`
+	oneSlot  bool
 }
 
 func known(c *card.Card, name string) *string {
@@ -115,6 +116,8 @@ func (a *app) benchRows(here []bench.Seen) []benchRow {
 	for _, s := range here {
 		r := benchRow{Name: s.Name, Serial: known(s.Card, card.FactSerial), Model: known(s.Card, card.FactModel), Mode: string(s.Mode),
 			NextSlot: known(s.Card, card.FactNext), Unlocked: knownYes(s.Card, card.FactUnlocked), Address: s.Address}
+		slots, told := s.Card.Slots()
+		r.oneSlot = told && len(slots) == 0
 		if s.Denied != nil {
 			r.Denied = s.Denied.Fingerprint
 		}
@@ -139,7 +142,11 @@ func (a *app) printBench(here []bench.Seen, absent []string) {
 		if r.Denied != "" {
 			mode += ", not authorised"
 		}
-		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, orUnknown(r.NextSlot), unlocked, r.Address})
+		next := orUnknown(r.NextSlot)
+		if r.oneSlot {
+			next = "no slots"
+		}
+		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, next, unlocked, r.Address})
 	}
 	if len(lines) > 0 {
 		a.out.table([]string{"NAME", "SERIAL", "MODEL", "MODE", "NEXT SLOT", "UNLOCKED", "ADDRESS"}, lines)
@@ -218,7 +225,7 @@ func (a *app) ident(ctx context.Context, args []string, o ident.Options) error {
 		return err
 	}
 	var j *bench.Job
-	if a.on != "" { // where would it go on that phone?
+	if a.on != "" || a.card != "" { // where would it go on that phone?
 		if j, err = a.open(ctx); err != nil {
 			return err
 		}
@@ -234,7 +241,7 @@ func (a *app) ident(ctx context.Context, args []string, o ident.Options) error {
 		files = append(files, f)
 		a.printFile(f)
 		if j != nil {
-			if err := a.placeOn(ctx, j, f); err != nil {
+			if err := a.placeOn(j, f); err != nil {
 				return err
 			}
 		}
@@ -247,14 +254,14 @@ func (a *app) ident(ctx context.Context, args []string, o ident.Options) error {
 }
 
 // placeOn says where a file would go on the phone that is here.
-func (a *app) placeOn(ctx context.Context, j *bench.Job, f *ident.File) error {
+func (a *app) placeOn(j *bench.Job, f *ident.File) error {
 	for i := range f.GoesTo {
 		d := &f.GoesTo[i]
 		base := d.Partition
-		if base == "recovery" {
-			base = j.Phone.Model().RecoveryPartition()
+		if home := plan.RecoveryHome(j.Card, j.Phone.Model()); base == "recovery" && home.Partition != "" {
+			base = home.Partition
 		}
-		if err := j.Phone.ReadPartition(ctx, j.Link, j.Card, base); err != nil {
+		if err := j.Phone.ReadPartition(j.Card, j.Link, base); err != nil {
 			return err
 		}
 		for _, p := range plan.PlaceOf(j.Card, base, d.Slot, f) {
@@ -330,12 +337,13 @@ func firstBytes(b []byte) string {
 
 // slotRow is one slot in the result of `slot`.
 type slotRow struct {
-	Slot       string `json:"slot"`
-	Started    *bool  `json:"started_from"`
-	Next       *bool  `json:"next"`
-	Bootable   *bool  `json:"bootable"`
-	Successful *bool  `json:"successful"`
-	Tries      *int64 `json:"tries_left"`
+	Slot       string      `json:"slot"`
+	Started    *bool       `json:"started_from"`
+	Next       *bool       `json:"next"`
+	Bootable   *bool       `json:"bootable"`
+	Successful *bool       `json:"successful"`
+	Tries      *int64      `json:"tries_left"`
+	Holds      []plan.Held `json:"holds"`
 }
 
 func (a *app) slotCommand() *cobra.Command {
@@ -357,6 +365,9 @@ func (a *app) slotCommand() *cobra.Command {
 					}
 					return usage("%v", err)
 				}
+				if err := j.Phone.ReadFirmware(cmd.Context(), j.Link, j.Card); err != nil {
+					return err
+				}
 				j.SetWish(nil, &plan.Activate{Slot: slots[0]})
 				if err := a.run(cmd.Context(), j); err != nil || a.dry {
 					return err
@@ -375,6 +386,9 @@ func (a *app) slotShow(ctx context.Context) error {
 		return err
 	}
 	defer j.Close()
+	if err := j.Phone.ReadFirmware(ctx, j.Link, j.Card); err != nil {
+		return err
+	}
 	c := j.Card
 	slots, told := c.Slots()
 	rows := []slotRow{}
@@ -392,21 +406,27 @@ func (a *app) slotShow(ctx context.Context) error {
 		if n, ok := c.Number(card.FactTries + s); ok {
 			r.Tries = &n
 		}
+		r.Holds = orEmpty(plan.Holds(c, j.Phone.Model(), s))
 		rows = append(rows, r)
 		tries := "unknown"
 		if r.Tries != nil {
 			tries = fmt.Sprint(*r.Tries)
 		}
-		lines = append(lines, []string{s, yesWord(r.Started), yesWord(r.Next), yesWord(r.Bootable), yesWord(r.Successful), tries})
+		lines = append(lines, []string{s, yesWord(r.Started), yesWord(r.Next), yesWord(r.Bootable), yesWord(r.Successful), tries, heldWords(r.Holds)})
 	}
 	a.result["slots"] = rows
+	a.result["next_install"] = nil
+	if to := plan.NextInstall(c); to != "" && len(slots) > 1 {
+		a.result["next_install"] = to
+	}
 	switch {
 	case !told:
 		a.out.Say("care", "this phone does not say whether it has slots")
 	case len(slots) == 0:
 		a.out.Say(bench.Good, "this phone has no slots: one of everything")
 	case !a.json:
-		a.out.table([]string{"SLOT", "STARTED FROM", "STARTS NEXT", "BOOTABLE", "PROVEN", "TRIES LEFT"}, lines)
+		a.out.table([]string{"SLOT", "STARTED FROM", "STARTS NEXT", "BOOTABLE", "PROVEN", "TRIES LEFT", "HOLDS"}, lines)
+		a.sayHeld(rows)
 		if c.Mode() == card.Bootloader {
 			a.out.Say("note", "in the bootloader nothing has been started from a slot yet")
 		}
@@ -416,6 +436,46 @@ func (a *app) slotShow(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// heldWords names a slot's system, the most that fits a table.
+func heldWords(held []plan.Held) string {
+	for _, h := range held {
+		if h.What == "system" {
+			return h.Value
+		}
+	}
+	return "unknown"
+}
+
+// sayHeld says what else is on each slot, and how that is known.
+func (a *app) sayHeld(rows []slotRow) {
+	for _, r := range rows {
+		done := map[string]bool{}
+		for _, h := range r.Holds {
+			key := h.Value + string(h.Evidence)
+			if done[key] {
+				continue
+			}
+			done[key] = true
+			var what []string
+			for _, o := range r.Holds {
+				if o.Value == h.Value && o.Evidence == h.Evidence {
+					what = append(what, o.What)
+				}
+			}
+			a.out.Say(bench.Look, "slot %s, %s: %s (%s)", r.Slot, strings.Join(what, ", "), h.Value, evidenceWords(h.Evidence))
+		}
+	}
+	if to, ok := a.result["next_install"].(string); ok {
+		a.out.Say(bench.Look, "the next A/B package is installed to slot %s", to)
+	}
+}
+
+// evidenceWords says how a fact is known.
+func evidenceWords(e card.Evidence) string {
+	return map[card.Evidence]string{card.Read: "read now", card.Saved: "from the saved card", card.Journal: "Jar Lid's journal", card.Model: "the model file",
+		card.Said: "you said so"}[e]
 }
 
 func yesWord(b *bool) string {

@@ -216,6 +216,8 @@ func progressText(p bench.Progress) string {
 	}
 	if p.Total > 0 {
 		parts = append(parts, image.SizeOf(p.Done, p.Total))
+	} else if p.Done > 0 {
+		parts = append(parts, image.Size(p.Done))
 	}
 	if p.Rate > 0 {
 		parts = append(parts, image.Size(p.Rate)+"/s")

@@ -32,7 +32,7 @@ func (a *app) standinCommand() *cobra.Command {
 	f.StringVar(&o.ADB, "adb", "", "address for ADB, such as 127.0.0.1:5555 (default: a free port)")
 	f.BoolVar(&o.Locked, "locked", false, "a new one comes with its bootloader locked")
 	f.IntVar(&o.Battery, "battery", 0, "a new one's charge in percent")
-	f.StringVar(&o.Mode, "mode", "", "come up in this mode: bootloader, recovery, sideload or system")
+	f.StringVar(&o.Mode, "mode", "", "come up in this mode: bootloader, fastbootd, recovery, sideload or system")
 	press := &cobra.Command{Use: "press NAME KEY...", Short: "Hands at a stand-in: keys, menu entries and answers, in order",
 		Args: words(2, -1, "a stand-in and what to press"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.standinPress(cmd.Context(), args[0], args[1:]) }}
@@ -67,9 +67,9 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 		return usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
 	}
 	switch card.Mode(o.Mode) {
-	case card.None, card.Bootloader, card.Recovery, card.Sideload, card.System:
+	case card.None, card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System:
 	default:
-		return usage("--mode is bootloader, recovery, sideload or system, not %q", o.Mode)
+		return usage("--mode is bootloader, fastbootd, recovery, sideload or system, not %q", o.Mode)
 	}
 	b, err := a.bench()
 	if err != nil {
@@ -170,6 +170,7 @@ func (a *app) demoCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&o.Dir, "at", "", "folder for the files and the stand-in (default: a new one among the temporary files)")
 	c.Flags().BoolVar(&o.Keep, "keep", false, "leave the stand-in running at the end, to play with")
+	c.Flags().StringVar(&o.For, "for", "", "with --only-files: make them for this phone of the scenario, with its firmware set and a generic system")
 	c.Flags().BoolVar(&o.OnlyFiles, "only-files", false, "only make the files")
 	return c
 }

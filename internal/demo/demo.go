@@ -4,6 +4,8 @@
 package demo
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"os"
@@ -13,6 +15,7 @@ import (
 	"time"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/core/model"
 	"jarlid/internal/standin"
 	"jarlid/internal/standin/scenario"
 )
@@ -22,6 +25,7 @@ type Options struct {
 	Dir       string // where everything is put; "": a new temporary folder
 	Keep      bool   // leave the stand-in running
 	OnlyFiles bool
+	For       string // with OnlyFiles: the phone they are for; "" is dunlin with the story's files alone
 	Say       func(word, text string)
 	Plain     func(text string)        // a line of the story
 	Run       func(args ...string) int // runs a jarlid command
@@ -61,6 +65,81 @@ func MakeFiles(dir string, p scenario.Phone) (Files, error) {
 	return f, nil
 }
 
+// More are further files for one phone of the scenario.
+type More struct {
+	Set     string // the maker's firmware set
+	Boot    string // the maker's boot image
+	Overlay string // the image a third-party recovery wants before it; "" where none
+	GSI     string // the generic system image
+	Package string // an A/B package; "" on phones with one slot
+}
+
+// MakeMore makes further files of the scenario for a phone in dir.
+func MakeMore(dir string, p scenario.Phone, slots int) (More, error) {
+	m := More{Set: filepath.Join(dir, "wickerlight-9.1-"+p.Device+"-firmware.zip"), Boot: filepath.Join(dir, "boot.img"), GSI: filepath.Join(dir, "saltmarsh-gsi-4.2-arm64.img.gz")}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return m, err
+	}
+	set, err := scenario.FirmwareSet(p)
+	if err != nil {
+		return m, err
+	}
+	boot, err := scenario.Boot(scenario.Stock, p)
+	if err != nil {
+		return m, err
+	}
+	gsi, err := scenario.System(scenario.GSI, p)
+	if err != nil {
+		return m, err
+	}
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	if _, err := z.Write(gsi); err != nil {
+		return m, err
+	}
+	if err := z.Close(); err != nil {
+		return m, err
+	}
+	all := map[string][]byte{m.Set: set, m.Boot: boot, m.GSI: packed.Bytes()}
+	if p.Overlays {
+		m.Overlay = filepath.Join(dir, "tideline-dtbo-"+p.Device+".img")
+		all[m.Overlay] = scenario.Overlays("Tideline")
+	}
+	if slots > 1 {
+		m.Package = filepath.Join(dir, "saltmarsh-4.2-"+p.Device+".zip")
+		if all[m.Package], err = scenario.Package(scenario.Saltmarsh, p, nil); err != nil {
+			return m, err
+		}
+	}
+	for path, b := range all {
+		if err := os.WriteFile(path, b, 0o644); err != nil {
+			return m, err
+		}
+	}
+	return m, nil
+}
+
+// makeFor makes everything for one phone: its recovery and the further files.
+func makeFor(dir, device string) error {
+	set, err := model.Load(nil)
+	if err != nil {
+		return err
+	}
+	m := set.Find(device)
+	if m == nil {
+		return fmt.Errorf("the scenario has no phone %q", device)
+	}
+	p := scenario.PhoneOf(m.Name)
+	recovery, err := scenario.Recovery(scenario.Tideline, p)
+	if err != nil {
+		return err
+	}
+	if _, err := MakeMore(dir, p, m.Slots); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, "tideline-3.1-"+p.Device+".img"), recovery, 0o644)
+}
+
 // scene is one command of the story.
 type scene struct {
 	why  string
@@ -80,6 +159,17 @@ func Run(ctx context.Context, o Options) error {
 	}
 	if err != nil {
 		return err
+	}
+	if o.For != "" {
+		if !o.OnlyFiles {
+			return fmt.Errorf("the story is told on a dunlin; --for goes with --only-files")
+		}
+		dir := filepath.Join(o.Dir, "files")
+		if err := makeFor(dir, o.For); err != nil {
+			return err
+		}
+		o.Say("done", "the files for "+o.For+" are in "+dir)
+		return nil
 	}
 	phone := scenario.PhoneOf("dunlin")
 	files, err := MakeFiles(filepath.Join(o.Dir, "files"), phone)

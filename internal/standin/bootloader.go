@@ -413,7 +413,8 @@ func (b *bootloader) snapshotUpdate(what string) error {
 		if p.st.Snapshot == snapMerging {
 			return fmt.Errorf("a merge has begun and can't be cancelled")
 		}
-		p.st.Snapshot, p.st.Cows = snapNone, nil
+		p.setSnapshot(snapNone)
+		p.st.Cows = nil
 		p.store.cows.Store(&map[string]span{})
 		p.save()
 		return nil

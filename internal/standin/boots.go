@@ -331,7 +331,7 @@ func (p *Phone) good(slot string, chain *vbmeta.Chain) {
 				return
 			}
 		}
-		p.st.Snapshot = snapMerging
+		p.setSnapshot(snapMerging)
 	}
 	if p.st.Snapshot == snapMerging {
 		run := p.run

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/super"
 )
 
@@ -134,10 +135,24 @@ func (p *Phone) changeSuper(change func(*super.Metadata) error) error {
 
 // Snapshot states, as the variable snapshot-update-status names them.
 const (
-	snapNone    = "none"
-	snapWaiting = "snapshotted"
-	snapMerging = "merging"
+	snapNone    = bcb.MergeNone
+	snapWaiting = bcb.MergeSnapshotted
+	snapMerging = bcb.MergeMerging
 )
+
+// setSnapshot keeps the state, in misc too; p.mu is held.
+func (p *Phone) setSnapshot(state string) {
+	p.st.Snapshot = state
+	b, err := p.store.piece("misc", bcb.MergeOffset, bcb.MergeSize)
+	if err == nil {
+		if err = bcb.PutMerge(b, state, int(p.store.slot.Load())); err == nil {
+			err = p.store.put("misc", b, bcb.MergeOffset)
+		}
+	}
+	if err != nil {
+		p.o.Log("the merge state could not be kept in misc: " + err.Error())
+	}
+}
 
 // cowFirst is where in userdata an install keeps what is to be merged.
 const cowFirst = 16 << 20
@@ -210,7 +225,7 @@ func (p *Phone) merge() error {
 			return err
 		}
 	}
-	p.st.Snapshot = snapNone
+	p.setSnapshot(snapNone)
 	p.save()
 	p.o.Log("the merge has finished")
 	return nil

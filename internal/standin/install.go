@@ -170,7 +170,8 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 	}
 	if p.spec.Snapshots {
 		p.mu.Lock()
-		p.st.Snapshot, p.st.Cows = snapNone, nil
+		p.setSnapshot(snapNone)
+		p.st.Cows = nil
 		p.store.cows.Store(&map[string]span{})
 		p.mu.Unlock()
 		// The new slot's metadata begins as the running one's.
@@ -197,7 +198,7 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 	}
 	p.mu.Lock()
 	if len(p.st.Cows) > 0 {
-		p.st.Snapshot = snapWaiting
+		p.setSnapshot(snapWaiting)
 	}
 	p.save()
 	p.mu.Unlock()

@@ -76,6 +76,91 @@ var texts = map[string]Text{
 		Why:     "A recovery takes zip packages. Images are written by the bootloader.",
 		Remedy:  "See what it is with: jarlid ident FILE.",
 	},
+	WrongDestination: {
+		Meaning: "The file's contents and the partition it is to be written to do not go together.",
+		Why:     "A verified boot footer or the contents themselves say where an image belongs. Written somewhere else it is not what the phone looks for there, and whatever was there is gone.",
+		Remedy:  "Leave out --into: the destination is worked out from the file. jarlid ident FILE shows the evidence.",
+	},
+	UnknownContent: {
+		Meaning: "Nothing is known about the bytes of this file.",
+		Why:     "Radio firmware, logos and bootloader stages have no common form, so this can be right. A broken download looks the same.",
+		Remedy:  "Compare its digest with the source's: jarlid proof FILE --against DIGEST. Then say yes.",
+	},
+	StillWrapped: {
+		Meaning: "The file is an archive of several files, not one image.",
+		Why:     "Written as it is, the phone would find an archive where it looks for an image, and not start from it.",
+		Remedy:  "Take the image out: jarlid lift FILE ITEM -o DIR. A firmware set is flashed whole, without --into.",
+	},
+	ImageAsPartition: {
+		Meaning: "A file stands where the partition belongs, or a partition where the file belongs.",
+		Why:     "The file comes first here, and the destination is worked out from it or named with --into. Other orders are common on web pages.",
+		Remedy:  "jarlid flash FILE --into PARTITION.", Final: true,
+	},
+	UnlockNotAllowed: {
+		Meaning: "The phone does not allow its bootloader to be unlocked.",
+		Why:     "Most phones want that allowed first, in the started system; some want an account or some days of waiting, and some makers never allow it. Until then the bootloader refuses.",
+		Remedy:  "In the system, switch on the developer settings and allow unlocking there, with the phone on the network. Then come back to the bootloader.",
+	},
+	MergePending: {
+		Meaning: "An update was installed and its snapshots are not merged yet.",
+		Why:     "Until the merge has finished, the new slot's partitions lie partly in super and partly in the data. Writing super or its partitions, erasing the data or metadata, or choosing the other slot leaves a slot that does not start.",
+		Remedy:  "Start the new system and let it finish; it takes minutes. jarlid card shows the state. To give the update up, choose the old slot and install anew.",
+	},
+	FormatAfterInstall: {
+		Meaning: "The data would be formatted between an install and the first start of what was installed.",
+		Why:     "On phones with snapshots part of the new system waits in the data for the merge. Formatting then loses the new slot.",
+		Remedy:  "Format first, then install. Now that the install is done: start the system, let the merge finish, and format afterwards; or format now and install again.",
+	},
+	PreImageMissing: {
+		Meaning: "This phone's third-party recoveries want another image written before them, and nobody can tell that it was.",
+		Why:     "They are built for a device tree or vendor image that is not the maker's. Without it the screen stays black or touch does not work.",
+		Remedy:  "Get that image from where the recovery came from and write it first: jarlid flash FILE.",
+	},
+	RiskyPartition: {
+		Meaning: "The partition belongs to the bootloader's stages, the partition table or the radio.",
+		Why:     "A wrong image there leaves a phone that no longer starts its bootloader, or has no network for good. No slot and no recovery helps then.",
+		Remedy:  "Write it only as part of the maker's own firmware set for this very model, and name it: --accept risky-partition=NAME.",
+	},
+	NotEnoughRoom: {
+		Meaning: "The image does not fit into what super has left for this slot's logical partitions.",
+		Why:     "Logical partitions of a slot share one group with a fixed size. A generic system image is often larger than the stock system, so something else has to go; most often the product partition.",
+		Remedy:  "Choose a smaller image, or free room: jarlid wipe part:product@a in userspace fastboot takes it away. Room can be read with a root shell in recovery, or be named in the model file.",
+	},
+	CommandUnknown: {
+		Meaning: "This phone's bootloader does not know the command this needs.",
+		Why:     "Bootloaders know different parts of the protocol; old ones only the oldest commands. They refuse what they do not know, and nothing is harmed.",
+		Remedy:  "Do it by hand or in another mode; the sentence beside the finding says how.",
+	},
+	WrongVariant: {
+		Meaning: "The file is for a twin of this phone: a variant that looks the same.",
+		Why:     "Twins share a name and a case and differ in the board, the radio or the storage. Their images hang at the first picture, or drive the wrong hardware.",
+		Remedy:  "Read the exact model on the phone's label or with jarlid card, and fetch the file for that one.",
+	},
+	OtherFirmware: {
+		Meaning: "The maker's firmware on the two slots differs, or nobody can tell that it is the same.",
+		Why:     "A system that was made for one version of the radio and its companions restarts or has no network on another. An A/B package brings a system and not always the firmware under it.",
+		Remedy:  "Write the firmware to both slots: jarlid flash FIRMWARE-SET. In a recovery with a root shell both slots can be read and compared.",
+	},
+	BaseVersion: {
+		Meaning: "The maker's firmware on the phone is not of the version that this wants.",
+		Why:     "Custom systems use the maker's radio and vendor firmware. On an older one they restart over and over; on a newer one parts may be missing.",
+		Remedy:  "Flash the maker's firmware set of the version named first.",
+	},
+	TemporaryRecovery: {
+		Meaning: "The recovery that runs was started without being written.",
+		Why:     "It is gone with the next restart. What starts then is the recovery that is written on the phone.",
+		Remedy:  "To make it stay: jarlid recovery set FILE.",
+	},
+	AskedFirst: {
+		Meaning: "The model file has a question that should be answered before the first change.",
+		Why:     "Some things can be tried only while the stock system is there: whether calls and messages work, whether the newest firmware was on it once.",
+		Remedy:  "Try it now, then say yes. It is not asked again for this phone.",
+	},
+	RecoveryOnly: {
+		Meaning: "Only a recovery can do this, not the bootloader.",
+		Why:     "The bootloader knows whole partitions and nothing of what lies in them. Caches, apps and shared storage are parts of the data.",
+		Remedy:  "jarlid go recovery, then the same command there.", Final: true,
+	},
 	DeltaPackage: {
 		Meaning: "The package only holds the difference to one exact earlier build.",
 		Why:     "It installs only over the very build it was made from; on anything else its check fails and nothing is installed.",

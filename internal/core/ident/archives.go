@@ -270,8 +270,10 @@ func (f *File) archive(list []entry) {
 			images++
 		}
 	}
+	// The platform's manifests mark a set, however small.
+	set := slices.ContainsFunc(list, func(e entry) bool { return path.Base(e.name) == "android-info.txt" })
 	switch {
-	case images >= 4:
+	case images >= 4, images > 0 && set:
 		f.Kind = FirmwareSet
 		f.firmware()
 	case images > 0:

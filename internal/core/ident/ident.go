@@ -100,6 +100,7 @@ type File struct {
 
 	Head    []byte            `json:"-"` // the first bytes
 	Boot    *boot.Image       `json:"-"`
+	Vendor  *boot.Vendor      `json:"-"`
 	Ramdisk *boot.Ramdisk     `json:"-"`
 	Package *ota.Package      `json:"-"`
 	Payload *payload.Payload  `json:"-"`
@@ -109,6 +110,29 @@ type File struct {
 	opt     Options
 	partial bool // only the head of what is inside was unwrapped
 	depth   int
+}
+
+// HoldsRecovery tells whether a recovery could start from the file, written to
+// where a phone keeps it.
+func (f *File) HoldsRecovery() bool {
+	return f.Kind == Recovery || f.Kind == BootWithRecovery || f.Vendor != nil && f.Vendor.Recovery() != nil
+}
+
+// Content is the size of what is written when the file is, in bytes.
+func (f *File) Content() int64 {
+	if f.Inside > 0 {
+		return f.Inside
+	}
+	return f.Size
+}
+
+// IsArchive tells of files that hold others and are no image themselves.
+func (f *File) IsArchive() bool {
+	switch f.Kind {
+	case Archive, Images, FirmwareSet, OTAAB, OTABlock, Addon, App, Payload:
+		return true
+	}
+	return false
 }
 
 // Options say how far Identify goes.

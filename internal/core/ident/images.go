@@ -218,6 +218,7 @@ func (f *File) vendorBoot(r io.ReaderAt, size int64) {
 	if m == nil {
 		return
 	}
+	f.Vendor = m
 	f.Details["header_version"], f.Details["page_size"] = m.HeaderVersion, m.PageSize
 	for _, s := range m.Sections {
 		f.Details[s.Name+"_size"] = s.Size

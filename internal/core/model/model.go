@@ -68,6 +68,8 @@ type Model struct {
 	Risky     []string `yaml:"risky"` // partitions whose loss it does not survive, besides the usual ones
 	Ask       []string `yaml:"ask"`   // questions to be answered before the first change
 	Quirks    []string `yaml:"quirks"`
+	// SerialDiffers says that it reports another serial number in some modes.
+	SerialDiffers bool `yaml:"serial-differs"`
 	// Facts are facts by name that it does not tell in every mode: cpu.abi, vndk.
 	Facts   map[string]string `yaml:"facts"`
 	Hands   map[string]Recipe `yaml:"hands"` // by mode, and "format-data", "debugging", "allow-key"
@@ -207,4 +209,20 @@ func (s Set) Same(a, b string) (same, known bool) {
 		return false, false
 	}
 	return ma != nil && mb != nil && ma.Name == mb.Name, true
+}
+
+// NeededBefore gives the partitions a third-party recovery wants written first.
+func (m *Model) NeededBefore() []string {
+	if m == nil {
+		return nil
+	}
+	return m.Recovery.Needs
+}
+
+// Questions gives the model file's questions.
+func (m *Model) Questions() []string {
+	if m == nil {
+		return nil
+	}
+	return m.Ask
 }

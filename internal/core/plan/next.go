@@ -13,12 +13,14 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 	switch c.Mode() {
 	case card.Bootloader:
 		if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
-			return Suggestion{"jarlid explain locked-bootloader", "the bootloader is locked"}
+			return Suggestion{"jarlid unlock", "the bootloader is locked"}
 		}
 		if !recoverySet(c, m) {
 			return Suggestion{"jarlid recovery set FILE", "no recovery has been set on this phone yet, as far as the journal knows"}
 		}
 		return Suggestion{"jarlid go recovery", "the recovery is set"}
+	case card.Fastbootd:
+		return Suggestion{"jarlid go bootloader", "userspace fastboot is running"}
 	case card.Recovery:
 		started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
 		switch {

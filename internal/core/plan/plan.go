@@ -64,7 +64,7 @@ func Compile(c *card.Card, m *model.Model, all model.Set, wish ...Step) *Plan {
 // way gives the restarts from one mode to another: sideload is a mode of the
 // recovery, so from the bootloader there are two.
 func way(from, to card.Mode) []Step {
-	if to == card.Sideload && from != card.Recovery && from != card.Sideload {
+	if to == card.Sideload && from != card.Recovery && from != card.Sideload && from != card.None {
 		return []Step{&Restart{From: from, To: card.Recovery}, &Restart{From: card.Recovery, To: to}}
 	}
 	return []Step{&Restart{From: from, To: to}}
@@ -170,22 +170,33 @@ func (t Target) SlotsOf(c *card.Card) ([]string, error) {
 }
 
 // modelFinding holds a file against the phone's model.
-func modelFinding(f *ident.File, c *card.Card, all model.Set) []finding.Finding {
+func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []finding.Finding {
 	want := f.Models()
 	have := c.Value(card.FactModel)
 	if have == "" {
 		have = c.Value(card.FactProduct)
 	}
+	if len(want) == 0 && anyPhone(f) {
+		return nil
+	}
 	if len(want) == 0 || have == "" {
-		text := "the file does not say for which phone it is"
+		text := fileName(f.Path) + " does not say for which phone it is"
 		if have == "" {
-			text = "the phone does not say which model it is, the file is for " + strings.Join(want, " or ")
+			text = "the phone does not say which model it is, " + fileName(f.Path) + " is for " + strings.Join(want, " or ")
 		}
 		if len(want) == 0 && have == "" {
 			text = "neither the file nor the phone says which model it is"
 		}
 		return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Care, About: fileName(f.Path), Text: text,
 			Remedy: "make sure yourself that the file is for this very phone"}}
+	}
+	if m != nil {
+		for _, w := range want {
+			if slices.ContainsFunc(m.Twins, func(t string) bool { return strings.EqualFold(t, w) }) {
+				return []finding.Finding{{Name: finding.WrongVariant, Severity: finding.Stop, About: fileName(f.Path),
+					Text: fmt.Sprintf("the file is for %s, a twin of this phone (%s) that is built differently inside", w, have), Remedy: "fetch the file made for " + have}}
+			}
+		}
 	}
 	doubt := false
 	for _, w := range want {
@@ -205,7 +216,22 @@ func modelFinding(f *ident.File, c *card.Card, all model.Set) []finding.Finding 
 		Remedy: "fetch the file made for " + have}}
 }
 
-func cutShort(f *ident.File) []finding.Finding {
+// anyPhone tells of images that never say for which phone they are, so that
+// their silence means nothing.
+func anyPhone(f *ident.File) bool {
+	switch f.Kind {
+	case ident.VBMeta, ident.DTBO, ident.DTB, ident.Super, ident.F2FS, ident.VendorKernelBoot:
+		return true
+	}
+	// A kernel alone, as on phones with init_boot, is generic too.
+	if f.Kind == ident.Boot && f.Boot != nil && f.Boot.Section("ramdisk").Size == 0 {
+		return true
+	}
+	return strings.HasPrefix(ident.DeviceOf(f.Props), "generic")
+}
+
+// CutShort is the finding about a file that ends too early.
+func CutShort(f *ident.File) []finding.Finding {
 	if !f.Short {
 		return nil
 	}

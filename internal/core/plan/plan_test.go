@@ -105,7 +105,7 @@ func TestFindings(t *testing.T) {
 		{"formatting with one", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "yes"), ""},
 		{"an unknown slot", &Activate{Slot: "b"}, phone(card.FactBootable+"b", ""), "care slot-empty"},
 	} {
-		if got := said(c.step.Check(c.card, models(t)[0], models(t))); got != c.want {
+		if got := said(c.step.Check(c.card, models(t).Find("dunlin"), models(t))); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}
@@ -123,14 +123,14 @@ func TestCompile(t *testing.T) {
 		}
 		return strings.Join(s, "; ")
 	}
-	p := Compile(c, set[0], set, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.Recovery})
+	p := Compile(c, set.Find("dunlin"), set, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.Recovery})
 	if got, want := titles(p), "restart into recovery; restart into sideload; install rom.zip; restart into recovery"; got != want {
 		t.Errorf("%s", got)
 	}
 	if got := said(p.Check(c)); got != "stop encrypted-data" {
 		t.Errorf("without formatting: %s", got)
 	}
-	p = Compile(c, set[0], set, &FormatData{}, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.System})
+	p = Compile(c, set.Find("dunlin"), set, &FormatData{}, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.System})
 	if got, want := titles(p), "format the data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
 		t.Errorf("%s", got)
 	}

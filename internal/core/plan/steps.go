@@ -21,11 +21,23 @@ func (r *Restart) Title() string { return fmt.Sprintf("restart into %s", r.To) }
 
 // Check warns where nothing is there to start.
 func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
-	if r.To != card.System && r.To != card.Recovery {
+	switch r.To {
+	case card.Fastbootd:
+		if yes, known := c.Yes(card.FactUserspace); known && !yes {
+			return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To),
+				Text: "this phone has no userspace fastboot (" + evidenceWords(c.Get(card.FactUserspace)) + ")", Remedy: "its bootloader does everything there is to do over fastboot"}}
+		}
+		return nil
+	case card.System, card.Recovery:
+	default:
 		return nil
 	}
 	slot := c.Value(card.FactNext)
 	var list []finding.Finding
+	if yes, _ := c.Yes(card.FactTemporary); yes {
+		list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Care,
+			Text: "the recovery that runs was started without being written, and this restart ends it", Remedy: "to keep it: jarlid recovery set FILE"})
+	}
 	if r.To == card.System {
 		list = append(list, slotFinding(c, slot)...)
 		if c.Value(card.FactData) == card.DataEncrypted && c.Get(factForeign).Known() {
@@ -91,79 +103,16 @@ func (r *Restart) Effects(c *card.Card) {
 		}
 	}
 	c.Forget(card.FactRecovery, "not read yet")
+	c.Set(card.FactTemporary, card.Fact{})
+	if state, pending := merging(c); r.To == card.System && pending && state != "" {
+		c.Forget(card.FactSnapshot, "the start of the new system begins the merge")
+	}
 	if r.To == card.System {
 		if c.Value(card.FactData) != "" {
 			c.Learn(card.FactData, card.DataEncrypted, card.Journal)
 		}
 		c.Set(factForeign, card.Fact{})
 	}
-}
-
-// Write sends an image to a partition in the bootloader.
-type Write struct {
-	base
-	File      *ident.File
-	Partition string // without suffix
-	Slot      string // "" on a phone without slots
-	Recovery  bool   // it is meant as the recovery
-}
-
-// Name is the partition as the bootloader knows it.
-func (w *Write) Name() string { return Suffixed(w.Partition, w.Slot) }
-
-// Title says what is done.
-func (w *Write) Title() string {
-	return fmt.Sprintf("write %s to %s", fileName(w.File.Path), w.Name())
-}
-
-// Modes: the bootloader.
-func (w *Write) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
-
-// Touches is what can't be known while it is written.
-func (w *Write) Touches(*card.Card) []string {
-	return []string{card.FactHolds + w.Name(), card.FactDigest + w.Name()}
-}
-
-// Check holds the image against the phone.
-func (w *Write) Check(c *card.Card, _ *model.Model, all model.Set) []finding.Finding {
-	list := cutShort(w.File)
-	if w.Recovery && w.File.Kind != ident.Recovery && w.File.Kind != ident.BootWithRecovery && !w.File.Short {
-		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(w.File.Path),
-			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + quote(w.File.Path)})
-	}
-	if w.File.Kind != ident.Unknown {
-		list = append(list, modelFinding(w.File, c, all)...)
-	}
-	list = append(list, lockFinding(c)...)
-	list = append(list, batteryFinding(c)...)
-	return append(list, w.sizeFinding(c)...)
-}
-
-func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
-	size := c.Get(card.FactSize + w.Name())
-	if size.Known() && size.Value == Nothing {
-		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: w.Name(),
-			Text: "the phone has no partition " + w.Name(), Remedy: "see where the recovery lives on this phone"}}
-	}
-	n, known := c.Number(card.FactSize + w.Name())
-	if !known {
-		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Care, About: w.Name(),
-			Text: "the phone does not say whether it has a partition " + w.Name() + " and how large it is"}}
-	}
-	if n < w.File.Size {
-		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name(), Final: true,
-			Text: fmt.Sprintf("the image has %d bytes, %s holds %d", w.File.Size, w.Name(), n), Remedy: "get the image made for this phone"}}
-	}
-	return nil
-}
-
-// Effects: the partition holds the file, its digest learnt when it was sent.
-func (w *Write) Effects(c *card.Card) {
-	title := w.File.Build()
-	if title == "" {
-		title = fileName(w.File.Path)
-	}
-	c.Learn(card.FactHolds+w.Name(), title, card.Journal)
 }
 
 func lockFinding(c *card.Card) []finding.Finding {
@@ -228,7 +177,7 @@ func (*FormatData) Touches(*card.Card) []string { return []string{card.FactData,
 
 // Check: a locked bootloader erases nothing.
 func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	list := batteryFinding(c)
+	list := append(formatFinding(c), batteryFinding(c)...)
 	if c.Mode() == card.Bootloader {
 		list = append(lockFinding(c), list...)
 	}
@@ -237,6 +186,21 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 			Text: "the recovery gives no root shell, so the data is formatted by hand in its menu"})
 	}
 	return list
+}
+
+// formatFinding: an update that is not merged lies partly in the data.
+func formatFinding(c *card.Card) []finding.Finding {
+	state, pending := merging(c)
+	if !pending && c.Get(card.FactSnapshot).Why != "" {
+		return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Care, About: "userdata",
+			Text: "an update was installed, and nobody can tell whether its merge has finished; until then part of it lies in the data", Remedy: "the bootloader tells: jarlid card"}}
+	}
+	if !pending {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Stop, About: "userdata",
+		Text:   fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the data, and formatting loses it", state),
+		Remedy: "start the new system first and let it finish; or format, and install again afterwards"}}
 }
 
 // Effects: the data is empty, debugging off.
@@ -270,7 +234,7 @@ func (s *Sideload) Ends() card.Mode { return card.Recovery }
 // Check holds the package against the phone and what was done to it.
 func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
 	name := fileName(s.File.Path)
-	list := cutShort(s.File)
+	list := CutShort(s.File)
 	if s.File.Package == nil {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
@@ -278,13 +242,20 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 		}
 		return list
 	}
-	list = append(list, modelFinding(s.File, c, all)...)
+	list = append(list, modelFinding(s.File, c, m, all)...)
 	list = append(list, batteryFinding(c)...)
 	if p := s.File.Package.Payload; p != nil && p.Delta() {
 		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Care, About: name,
 			Text: "it is a delta and installs only over the very build it was made from"})
 	}
 	list = append(list, s.dataFinding(c, name)...)
+	list = append(list, baseFinding(c, m)...)
+	if p := s.File.Package.Payload; p != nil {
+		list = append(list, firmwareFinding(c, m, s.target(c))...)
+		if state, _ := merging(c); state == "merging" {
+			list = append(list, mergeFinding(c, name, "the phone installs nothing until that has finished")...)
+		}
+	}
 	return append(list, s.recoveryFinding(c, m, name)...)
 }
 
@@ -328,16 +299,25 @@ func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []
 		Remedy: "set it on both first: jarlid recovery set FILE"}}
 }
 
-// Effects: the other slot is written and starts next.
-func (s *Sideload) Effects(c *card.Card) {
-	c.Learn(card.FactMode, string(card.Recovery), card.Journal)
+// target is the slot an A/B package installs to.
+func (s *Sideload) target(c *card.Card) string {
 	from := c.Value(card.FactStarted)
 	if from == "" {
 		from = c.Value(card.FactNext)
 	}
-	to := card.Other(from)
+	return card.Other(from)
+}
+
+// Effects: the other slot is written and starts next.
+func (s *Sideload) Effects(c *card.Card) {
+	c.Learn(card.FactMode, string(card.Recovery), card.Journal)
+	to := s.target(c)
 	if to == "" || s.File.Package == nil {
 		return
+	}
+	from := card.Other(to)
+	if c.Get(card.FactSnapshot).Known() {
+		c.Learn(card.FactSnapshot, "snapshotted", card.Journal)
 	}
 	c.Learn(card.FactStarted, from, card.Journal)
 	c.Learn(card.FactNext, to, card.Journal)
@@ -393,11 +373,16 @@ type Activate struct {
 func (a *Activate) Title() string { return "choose slot " + a.Slot }
 
 // Modes: the bootloader.
-func (a *Activate) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
+func (a *Activate) Modes() []card.Mode { return []card.Mode{card.Bootloader, card.Fastbootd} }
 
 // Check: there must be something to start.
-func (a *Activate) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	return append(lockFinding(c), slotFinding(c, a.Slot)...)
+func (a *Activate) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
+	list := append(lockFinding(c), commandFinding(c, "set_active", "install to the other slot from a recovery; the install chooses it")...)
+	if a.Slot != c.Value(card.FactNext) {
+		list = append(list, mergeFinding(c, a.Slot, "choosing another slot now gives the update up and may leave neither startable")...)
+		list = append(list, firmwareFinding(c, m, a.Slot)...)
+	}
+	return append(list, slotFinding(c, a.Slot)...)
 }
 
 // Effects: the slot is next, its tries full again.
@@ -406,28 +391,6 @@ func (a *Activate) Effects(c *card.Card) {
 	c.Learn(card.FactBootable+a.Slot, "yes", card.Journal)
 	c.Learn(card.FactGood+a.Slot, "no", card.Journal)
 	c.Forget(card.FactTries+a.Slot, "choosing a slot resets them")
-}
-
-// RecoverySet gives the steps that write a recovery: to every slot unless the
-// target says otherwise, and the findings about the choice itself.
-func RecoverySet(f *ident.File, t Target, c *card.Card, m *model.Model) ([]Step, []finding.Finding, error) {
-	if t.Partition == "" {
-		t.Partition = m.RecoveryPartition()
-	}
-	slots, err := t.SlotsOf(c)
-	if err != nil {
-		return nil, nil, err
-	}
-	var steps []Step
-	for _, slot := range slots {
-		steps = append(steps, &Write{File: f, Partition: t.Partition, Slot: slot, Recovery: true})
-	}
-	if all, _ := c.Slots(); len(all) > len(slots) {
-		return steps, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Care, About: slots[0],
-			Text:   fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts from the other one, without it", slots[0]),
-			Remedy: "leave out --into, then it goes to both"}}, nil
-	}
-	return steps, nil, nil
 }
 
 // quote writes a path so that it can be pasted.

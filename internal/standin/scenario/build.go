@@ -46,7 +46,10 @@ func Images(o OS, p Phone) (map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	makers := map[string]func(OS, Phone) ([]byte, error){"system": System, "vendor": Vendor}
+	makers := map[string]func(OS, Phone) ([]byte, error){"system": System}
+	if p.VNDK != "" {
+		makers["vendor"] = Vendor
+	}
 	if p.Product {
 		makers["product"] = Product
 	}
@@ -190,7 +193,11 @@ func bootImages(o OS, p Phone, r RecoveryKind) (map[string][]byte, error) {
 	if p.Overlays {
 		set["dtbo"] = Overlays(o.Brand)
 	}
-	files := map[string]string{"init": "#!init\n", "default.prop": "ro.product.device=" + p.Device + "\n"}
+	props := "ro.product.device=" + p.Device + "\n"
+	if p.Radio != "" && o.Brand != Stock.Brand {
+		props += "ro.wickerlight.radio.min=" + p.Radio[:1] + ".0\n"
+	}
+	files := map[string]string{"init": "#!init\n", "default.prop": props}
 	order := []string{"init", "default.prop", "first_stage.fstab"}
 	size := 6 << 20
 	if p.System != "" {
@@ -238,6 +245,10 @@ func vendorBoot(o OS, p Phone, r RecoveryKind) ([]byte, error) {
 
 // addRecovery puts a recovery among a ramdisk's files.
 func addRecovery(files map[string]string, order *[]string, k RecoveryKind, p Phone) {
+	if p.Home == "boot" && k.Name == Tideline.Name {
+		// Built for a device tree of its own: the pre-image.
+		k.Traits += "needs: {dtbo: Tideline}\n"
+	}
 	more := map[string]string{
 		"prop.default": fmt.Sprintf("ro.build.display.id=%s %s\nro.product.device=%s\nro.product.model=%s\nro.product.cpu.abi=%s\n%s",
 			k.Name, k.Version, p.Device, p.Model, p.ABI, k.Props),
@@ -336,5 +347,8 @@ func FirmwareSet(p Phone) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return out.Bytes(), z.Close()
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
 }

@@ -39,7 +39,7 @@ func PhoneOf(device string) Phone {
 			return p
 		}
 	}
-	return Phone{Device: device, Model: device, ABI: "arm64-v8a"}
+	return Phone{Device: device, Model: device, ABI: "arm64-v8a", VNDK: "29", FirstAPI: "29"}
 }
 
 // RecoveryPartition is the partition that is written to set a recovery.

@@ -76,7 +76,7 @@ func template(name, seed string, fields map[string]string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	const field = 64
+	const field = 96
 	for key, value := range fields {
 		mark := []byte("@" + key + "@")
 		at := bytes.Index(b, mark)

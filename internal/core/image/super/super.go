@@ -265,7 +265,7 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 		if first > len(extents) || n > len(extents)-first || group >= len(m.Groups) || p.Name == "" {
 			return image.Errorf(formatName, at, "partition %q refers to extents or a group that are not there", p.Name)
 		}
-		p.Group, p.Extents = m.Groups[group].Name, extents[first:first+n]
+		p.Group, p.Extents = m.Groups[group].Name, extents[first:first+n:first+n]
 		m.Partitions = append(m.Partitions, p)
 		return nil
 	})

@@ -6,8 +6,8 @@ work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 export E2FSPROGS_FAKE_TIME=1767225600 TZ=UTC
 
-pad() { # pad NAME KEY: a property whose value is a field of 64 bytes
-    printf '%s=%-64s\n' "$1" "@$2@"
+pad() { # pad NAME KEY: a property whose value is a field of 96 bytes
+    printf '%s=%-96s\n' "$1" "@$2@"
 }
 image() { # image NAME SIZE MOUNT: from the folder $work/NAME
     find "$work/$1" -exec touch -h -d @1767225600 {} +

@@ -1,0 +1,254 @@
+package plan
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/model"
+)
+
+// merging tells whether an update waits for its merge, and in which state.
+func merging(c *card.Card) (state string, pending bool) {
+	state = c.Value(card.FactSnapshot)
+	return state, state != "" && state != "none" && state != "cancelled"
+}
+
+func mergeFinding(c *card.Card, about, why string) []finding.Finding {
+	state, pending := merging(c)
+	if !pending && c.Get(card.FactSnapshot).Why != "" {
+		return []finding.Finding{{Name: finding.MergePending, Severity: finding.Care, About: about,
+			Text: "an update was installed, and nobody can tell whether its merge has finished; " + why + " if it has not", Remedy: "the bootloader tells: jarlid card"}}
+	}
+	if !pending {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.MergePending, Severity: finding.Stop, About: about,
+		Text:   fmt.Sprintf("an update is installed and not merged yet (%s); %s", state, why),
+		Remedy: "start the new system and let it finish; jarlid card shows the state"}}
+}
+
+// inMerge tells whether a partition takes part in a merge.
+func inMerge(c *card.Card, base string) bool {
+	return base == "super" || base == "metadata" || Logical(c, base)
+}
+
+// commandFinding is for a command of the protocol the bootloader lacks.
+func commandFinding(c *card.Card, command, remedy string) []finding.Finding {
+	if yes, known := c.Yes(card.FactCommand + command); !known || yes {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: command,
+		Text: fmt.Sprintf("this phone's bootloader does not know %q (%s)", command, evidenceWords(c.Get(card.FactCommand+command))), Remedy: remedy}}
+}
+
+func evidenceWords(f card.Fact) string {
+	switch f.Evidence {
+	case card.Model:
+		return "the model file says so"
+	case card.Journal:
+		return "it said so before"
+	case card.Saved:
+		return "the saved card says so"
+	}
+	return "it says so"
+}
+
+// askFindings are the model file's questions that nobody has answered yet.
+func askFindings(c *card.Card, m *model.Model) []finding.Finding {
+	if m == nil {
+		return nil
+	}
+	var list []finding.Finding
+	for _, q := range m.Ask {
+		if !c.Get(answerFact(q)).Known() {
+			list = append(list, finding.Finding{Name: finding.AskedFirst, Severity: finding.Care, About: q, Text: q, Remedy: "if not, answer no, try it, and come back"})
+		}
+	}
+	return list
+}
+
+func answerFact(question string) string {
+	sum := sha256.Sum256([]byte(question))
+	return card.FactAnswer + hex.EncodeToString(sum[:4])
+}
+
+// answered keeps that the questions were said yes to; a step after them is
+// reached in no other way.
+func answered(c *card.Card, questions []string) {
+	for _, q := range questions {
+		if !c.Get(answerFact(q)).Known() {
+			c.Set(answerFact(q), card.Fact{Value: "yes", Evidence: card.Said})
+		}
+	}
+}
+
+// baseFinding holds the maker's firmware against the version a model file
+// wants.
+func baseFinding(c *card.Card, m *model.Model) []finding.Finding {
+	if m == nil || m.Base == nil {
+		return nil
+	}
+	b := m.Base
+	f := finding.Finding{Name: finding.BaseVersion, Severity: finding.Stop, About: b.Variable, Remedy: "flash this first: " + b.From}
+	want := strings.Trim(strings.Join([]string{orNothing(b.Min, "at least "), orNothing(b.Max, "at most ")}, ", "), ", ")
+	have := c.Value(card.FactBase)
+	switch {
+	case have == "":
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("%s has to be %s, and the phone does not tell it in this mode", b.Variable, want)
+	case b.Min != "" && card.CompareVersions(have, b.Min) < 0:
+		f.Text = fmt.Sprintf("%s is %s: too old, %s is wanted", b.Variable, have, want)
+	case b.Max != "" && card.CompareVersions(have, b.Max) > 0:
+		f.Text = fmt.Sprintf("%s is %s: too new, %s is wanted", b.Variable, have, want)
+	default:
+		return nil
+	}
+	return []finding.Finding{f}
+}
+
+func orNothing(s, before string) string {
+	if s == "" {
+		return ""
+	}
+	return before + s
+}
+
+// firmwareFinding holds the maker's firmware on a slot against the other
+// slot's.
+func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Finding {
+	other := card.Other(slot)
+	if m == nil || other == "" {
+		return nil
+	}
+	var differ, unknown []string
+	for _, p := range m.Firmware {
+		a, b := c.Value(card.FactDigest+Suffixed(p, slot)), c.Value(card.FactDigest+Suffixed(p, other))
+		switch {
+		case a == "" || b == "":
+			unknown = append(unknown, p)
+		case a != b:
+			differ = append(differ, p)
+		}
+	}
+	f := finding.Finding{Name: finding.OtherFirmware, Severity: finding.Stop, About: slot, Remedy: "write the maker's firmware to both slots first"}
+	switch {
+	case len(differ) > 0:
+		f.Text = fmt.Sprintf("%s on slot %s is not what slot %s has", strings.Join(differ, ", "), slot, other)
+	case len(unknown) > 0:
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("nobody can tell whether %s is the same on both slots", strings.Join(unknown, ", "))
+		f.Remedy = "a recovery with a root shell can read both: jarlid slot"
+	default:
+		return nil
+	}
+	return []finding.Finding{f}
+}
+
+// preImageFindings names the images a recovery wants written before it.
+func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Finding {
+	if m == nil {
+		return nil
+	}
+	var list []finding.Finding
+	for _, p := range m.Recovery.Needs {
+		if c.Get(card.FactDigest + Suffixed(p, slot)).Known() {
+			continue // written by a job, or about to be
+		}
+		list = append(list, finding.Finding{Name: finding.PreImageMissing, Severity: finding.Care, About: Suffixed(p, slot),
+			Text:   fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and nobody can tell that it is there", m.Name, Suffixed(p, slot)),
+			Remedy: "write it first, or name it in the same command: jarlid flash " + strings.ToUpper(p) + "-IMAGE"})
+	}
+	return list
+}
+
+// contentFindings hold what a file is against where it goes. forced says that
+// a person named the destination.
+func contentFindings(f *ident.File, partition string, forced bool, home Home) []finding.Finding {
+	name := fileName(f.Path)
+	stop := func(n, text, remedy string) []finding.Finding {
+		return []finding.Finding{{Name: n, Severity: finding.Stop, About: name, Text: text, Remedy: remedy}}
+	}
+	switch {
+	case f.Short:
+		return nil // said already, and more to the point
+	case f.IsArchive():
+		return stop(finding.StillWrapped, "it is "+f.Kind.Words()+", and "+partition+" wants an image", "jarlid lift "+quote(f.Path)+" -o DIR takes out what is in it")
+	case f.Kind == ident.Text || f.Kind == ident.Sums:
+		return stop(finding.WrongDestination, "it is "+f.Kind.Words()+", no image", "fetch the file again; a site may have sent a page instead of it")
+	case f.Kind == ident.Unknown:
+		if f.Size == 0 {
+			return stop(finding.WrongDestination, "the file is empty", "fetch it again")
+		}
+		return []finding.Finding{{Name: finding.UnknownContent, Severity: finding.Care, About: name,
+			Text: "nothing is known about what is in " + name + "; that it belongs to " + partition + " is its name's word alone, or yours", Remedy: "compare its digest with the source's first"}}
+	}
+	var belongs []string
+	for _, d := range f.GoesTo {
+		if d.Evidence == "name" && !forced {
+			continue
+		}
+		p := d.Partition
+		if p == "recovery" && home.Form == "own" {
+			p = home.Partition
+		}
+		if p == partition || d.Partition == partition {
+			return nil
+		}
+		belongs = append(belongs, p)
+	}
+	if f.Kind == ident.Recovery && home.Partition == partition && home.Form != "own" {
+		return stop(finding.WrongDestination, fmt.Sprintf("it is a recovery for a partition of its own; this phone keeps its recovery in %s", home.Words()),
+			"get the recovery in the form for this model, or give its ramdisk a home with: jarlid recovery set")
+	}
+	if len(belongs) == 0 || fileSystem(f) && slices.Contains(systemLike, partition) && !slices.ContainsFunc(f.GoesTo, strong) {
+		return nil
+	}
+	return stop(finding.WrongDestination, fmt.Sprintf("it belongs to %s (%s), not to %s", strings.Join(belongs, " or "), f.GoesTo[0].Why, partition), "leave out --into")
+}
+
+var systemLike = append([]string{"userdata", "cache"}, dynamic...)
+
+func fileSystem(f *ident.File) bool {
+	return f.Kind == ident.Ext4 || f.Kind == ident.EROFS || f.Kind == ident.F2FS
+}
+
+func strong(d ident.Destination) bool { return d.Evidence != "name" }
+
+// riskyFinding is for partitions whose loss a phone does not survive.
+func riskyFinding(partition, what string, m *model.Model) []finding.Finding {
+	if !ident.Risky(partition) && (m == nil || !slices.Contains(m.Risky, partition)) {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.RiskyPartition, Severity: finding.Stop, About: partition,
+		Text:   fmt.Sprintf("%s belongs to the bootloader's stages, the partition table or the radio; %s it wrongly can't be undone", partition, what),
+		Remedy: "only with the maker's own image for this very model: --accept risky-partition=" + partition}}
+}
+
+// roomFindings say how a logical partition gets its room.
+func roomFindings(c *card.Card, base, slot string, need int64) []finding.Finding {
+	r := RoomFor(c, base, slot, need)
+	f := finding.Finding{Name: finding.NotEnoughRoom, Severity: finding.Stop, About: Suffixed(base, slot)}
+	switch {
+	case !r.Known:
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("nobody can tell in this mode whether %s has room for %s; it is looked at again in userspace fastboot, before it is written", Suffixed(base, slot), image.Size(need))
+		f.Remedy = "a root shell in recovery, a saved card or the model file's group-size tells it beforehand"
+	case !r.Fits:
+		f.Text = fmt.Sprintf("%s are needed; it has %s, %s of the slot's group are free, and %s could be freed", image.Size(need), image.Size(r.Have), image.Size(r.Free), image.Size(r.Freed))
+		f.Remedy = "choose a smaller image"
+	case len(r.Delete) > 0:
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("%s are needed and %s are free, so these go: %s (%s)", image.Size(need-r.Have), image.Size(r.Free), strings.Join(r.Delete, ", "), image.Size(r.Freed))
+		f.Remedy = "they are the maker's additions to the system; the maker's firmware set brings them back"
+	default:
+		return nil
+	}
+	return []finding.Finding{f}
+}

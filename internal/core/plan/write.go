@@ -1,0 +1,216 @@
+package plan
+
+import (
+	"fmt"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/model"
+)
+
+// Write sends an image to a partition: in the bootloader, or to a logical one
+// in userspace fastboot.
+type Write struct {
+	base
+	File      *ident.File
+	Label     string // how the file is called; empty: its name
+	Partition string // without suffix
+	Slot      string // "" on a phone without slots
+	Recovery  bool   // it is meant as the recovery
+	Forced    bool   // a person named the destination
+	Logical   bool
+	Home      Home
+	Ask       []string // the model file's questions, answered by going on
+}
+
+// Name is the partition as the phone knows it.
+func (w *Write) Name() string { return Suffixed(w.Partition, w.Slot) }
+
+func (w *Write) label() string {
+	if w.Label != "" {
+		return w.Label
+	}
+	return fileName(w.File.Path)
+}
+
+// Title says what is done.
+func (w *Write) Title() string { return fmt.Sprintf("write %s to %s", w.label(), w.Name()) }
+
+// Modes: the bootloader; userspace fastboot where that is running or needed.
+func (w *Write) Modes() []card.Mode {
+	if w.Logical {
+		return []card.Mode{card.Fastbootd}
+	}
+	return []card.Mode{card.Bootloader, card.Fastbootd}
+}
+
+// Touches is what can't be known while it is written.
+func (w *Write) Touches(*card.Card) []string {
+	return []string{card.FactHolds + w.Name(), card.FactDigest + w.Name()}
+}
+
+// Check holds the image against the phone.
+func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
+	list := CutShort(w.File)
+	switch {
+	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
+		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(w.File.Path),
+			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + quote(w.File.Path)})
+	case !w.Recovery || w.Home.Form != "" && w.Home.Form != "own":
+		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
+	}
+	if w.File.Kind != ident.Unknown {
+		list = append(list, modelFinding(w.File, c, m, all)...)
+	}
+	if w.File.HoldsRecovery() && w.Partition == w.Home.Partition {
+		list = append(list, preImageFindings(c, m, w.Slot)...)
+	}
+	list = append(list, riskyFinding(w.Partition, "writing", m)...)
+	if inMerge(c, w.Partition) {
+		list = append(list, mergeFinding(c, w.Name(), "writing "+w.Name()+" now breaks it")...)
+	}
+	list = append(list, askFindings(c, m)...)
+	list = append(list, lockFinding(c)...)
+	list = append(list, batteryFinding(c)...)
+	if w.Logical {
+		return append(list, roomFindings(c, w.Partition, w.Slot, w.File.Content())...)
+	}
+	return append(list, w.sizeFinding(c)...)
+}
+
+func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
+	size := c.Get(card.FactSize + w.Name())
+	if size.Known() && size.Value == Nothing {
+		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: w.Name(),
+			Text: "the phone has no partition " + w.Name(), Remedy: "jarlid card shows what it has, and where its recovery lives"}}
+	}
+	n, known := c.Number(card.FactSize + w.Name())
+	if !known {
+		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Care, About: w.Name(),
+			Text: "the phone does not say whether it has a partition " + w.Name() + " and how large it is"}}
+	}
+	if content := w.File.Content(); n < content {
+		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name(), Final: true,
+			Text: fmt.Sprintf("the image has %d bytes, %s holds %d", content, w.Name(), n), Remedy: "get the image made for this phone"}}
+	}
+	return nil
+}
+
+// Effects: the partition holds the file, its digest learnt when it was sent.
+func (w *Write) Effects(c *card.Card) {
+	title := w.File.Build()
+	if title == "" {
+		title = w.label()
+	}
+	c.Learn(card.FactHolds+w.Name(), title, card.Journal)
+	c.Learn(card.FactDigest+w.Name(), "not read yet", card.Journal)
+	answered(c, w.Ask)
+	if ident.Risky(w.Partition) {
+		for _, f := range []string{card.FactBase, card.FactRadio, card.FactBootloader} {
+			c.Forget(f, w.Partition+" was written since it was read")
+		}
+	}
+	if n := w.File.Content(); w.Logical {
+		if have, known := c.Number(card.FactSize + w.Name()); !known || have < n {
+			c.Learn(card.FactSize+w.Name(), fmt.Sprint(n), card.Journal)
+		}
+	}
+}
+
+// MakeRoom gives a logical partition the size an image needs; what has to go
+// for that is taken away first.
+type MakeRoom struct {
+	base
+	Partition, Slot string
+	Need            int64 // bytes
+}
+
+// Name is the partition as the phone knows it.
+func (r *MakeRoom) Name() string { return Suffixed(r.Partition, r.Slot) }
+
+// Title says what is done.
+func (r *MakeRoom) Title() string { return fmt.Sprintf("make room in super for %s", r.Name()) }
+
+// Modes: userspace fastboot alone knows logical partitions.
+func (r *MakeRoom) Modes() []card.Mode { return []card.Mode{card.Fastbootd} }
+
+// Check: what would have to go, or that it can't be told.
+func (r *MakeRoom) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
+	list := mergeFinding(c, r.Name(), "changing its size now breaks it")
+	return append(list, roomFindings(c, r.Partition, r.Slot, r.Need)...)
+}
+
+// Touches is what can't be known meanwhile.
+func (r *MakeRoom) Touches(c *card.Card) []string {
+	list := []string{card.FactSize + r.Name(), card.FactHolds + r.Name()}
+	for _, p := range RoomFor(c, r.Partition, r.Slot, r.Need).Delete {
+		list = append(list, card.FactSize+p, card.FactHolds+p)
+	}
+	return list
+}
+
+// Effects: the room is there, and what had to go is gone.
+func (r *MakeRoom) Effects(c *card.Card) {
+	room := RoomFor(c, r.Partition, r.Slot, r.Need)
+	for _, p := range room.Delete {
+		c.Learn(card.FactSize+p, Nothing, card.Journal)
+		c.Learn(card.FactHolds+p, Nothing, card.Journal)
+	}
+	if r.Need > room.Have {
+		c.Learn(card.FactSize+r.Name(), fmt.Sprint(r.Need), card.Journal)
+	}
+}
+
+// Try starts an image without writing it.
+type Try struct {
+	base
+	File *ident.File
+	Home Home
+	Ask  []string
+}
+
+// NewTry makes the step for a phone.
+func NewTry(f *ident.File, c *card.Card, m *model.Model) *Try {
+	return &Try{File: f, Home: RecoveryHome(c, m), Ask: m.Questions()}
+}
+
+// Title says what is done.
+func (t *Try) Title() string { return "start " + fileName(t.File.Path) + " without writing it" }
+
+// Modes: the bootloader.
+func (t *Try) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
+
+// Ends: the recovery.
+func (t *Try) Ends() card.Mode { return card.Recovery }
+
+// Check: the bootloader must be able to, and the image be one it can start.
+func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
+	instead := "write it instead: jarlid recovery set " + quote(t.File.Path)
+	list := append(CutShort(t.File), commandFinding(c, "boot", instead)...)
+	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
+		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(t.File.Path),
+			Text: "the file is " + t.File.Kind.Words() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + quote(t.File.Path)})
+	}
+	if t.File.Kind != ident.Unknown {
+		list = append(list, modelFinding(t.File, c, m, all)...)
+	}
+	slot := c.Value(card.FactNext)
+	if slots, known := c.Slots(); known && len(slots) == 0 {
+		slot = ""
+	}
+	list = append(list, preImageFindings(c, m, slot)...)
+	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note, About: fileName(t.File.Path),
+		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery set " + quote(t.File.Path)})
+	return append(append(list, askFindings(c, m)...), lockFinding(c)...)
+}
+
+// Effects: a recovery runs that is written nowhere.
+func (t *Try) Effects(c *card.Card) {
+	c.Learn(card.FactMode, string(card.Recovery), card.Journal)
+	if next := c.Get(card.FactNext); next.Known() {
+		c.Learn(card.FactStarted, next.Value, card.Journal)
+	}
+	c.Learn(card.FactTemporary, "yes", card.Journal)
+	answered(c, t.Ask)
+}
