@@ -214,15 +214,27 @@ func (l *lab) journals() [][]bench.Record {
 	return all
 }
 
-// model writes a model file with changes to the built-in one and gives its
-// path.
+// model writes a model file with changes to dunlin's and gives its path.
 func (l *lab) model(name string, replace ...string) string {
 	l.Helper()
-	b, err := os.ReadFile("../core/model/models/dunlin.yaml")
+	return l.modelOf("dunlin", name, replace...)
+}
+
+// modelOf does so with another built-in one. A change that changes nothing is a
+// mistake in the test.
+func (l *lab) modelOf(base, name string, replace ...string) string {
+	l.Helper()
+	b, err := os.ReadFile("../core/model/models/" + base + ".yaml")
 	if err != nil {
 		l.Fatal(err)
 	}
-	text := strings.NewReplacer(replace...).Replace(string(b))
+	text := string(b)
+	for i := 0; i < len(replace); i += 2 {
+		if !strings.Contains(text, replace[i]) {
+			l.Fatalf("the model file of %s has no %q", base, replace[i])
+		}
+		text = strings.ReplaceAll(text, replace[i], replace[i+1])
+	}
 	path := filepath.Join(l.dir, name+".yaml")
 	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 		l.Fatal(err)

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/super"
@@ -192,7 +193,8 @@ func (p *Phone) merge() error {
 		return err
 	}
 	for name := range p.st.Cows {
-		if old := m.Partition(name[:len(name)-1] + string('a'+'b'-name[len(name)-1])); old != nil {
+		base, slot := name[:len(name)-1], name[len(name)-1:]
+		if old := m.Partition(base + card.Other(slot)); old != nil {
 			old.Extents = nil
 		}
 	}

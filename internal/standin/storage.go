@@ -77,9 +77,7 @@ type volume struct {
 
 func (st *storage) open(name string) (*volume, error) {
 	file, spans := name, []span{{0, st.sizes[name]}}
-	if cow, ok := (*st.cows.Load())[name]; ok {
-		file, spans = "userdata", []span{cow}
-	} else if !st.has(name) {
+	if !st.has(name) {
 		m, err := st.super()
 		if err != nil {
 			return nil, fmt.Errorf("no partition %s", name)
@@ -91,6 +89,9 @@ func (st *storage) open(name string) (*volume, error) {
 		file, spans = "super", nil
 		for _, e := range p.Extents {
 			spans = append(spans, span{e.Offset, e.Size})
+		}
+		if cow, ok := (*st.cows.Load())[name]; ok {
+			file, spans = "userdata", []span{cow}
 		}
 	}
 	f, err := os.OpenFile(st.path(file), os.O_RDWR, 0)

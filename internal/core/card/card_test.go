@@ -53,3 +53,76 @@ func TestMerge(t *testing.T) {
 		t.Error("a clone is not independent")
 	}
 }
+
+func TestCompareVersions(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{
+		{"1.2", "1.2", 0}, {"1.2", "1.10", -1}, {"2", "2.0", 0}, {"2.0.0", "2", 0}, {"2.1", "2", 1}, {"2", "2.0.1", -1},
+		{"A-1.9", "A-1.10", -1}, {"G.01", "G.1", 0}, {"alpha", "beta", -1}, {"", "", 0}, {"", "1", -1},
+	} {
+		if got := CompareVersions(c.a, c.b); got != c.want || CompareVersions(c.b, c.a) != -c.want {
+			t.Errorf("%q and %q: %d, want %d", c.a, c.b, got, c.want)
+		}
+	}
+}
+
+func TestParseBytes(t *testing.T) {
+	for s, want := range map[string]int64{"4096": 4096, "64MiB": 64 << 20, "1.5GiB": 3 << 29, "6 GB": 6e9, " 2k ": 2048, "0": 0, "-1": -1, "GiB": -1, "": -1, "1e300GiB": -1, "NaN": -1, "ten": -1} {
+		if n, ok := ParseBytes(s); ok != (want >= 0) || ok && n != want {
+			t.Errorf("%q: %d, %v", s, n, ok)
+		}
+	}
+}
+
+// TestSave: a saved card knows what it knew, as saved; unknown stays unknown.
+func TestSave(t *testing.T) {
+	c := &Card{}
+	c.Set(FactMode, Fact{Value: "bootloader", Evidence: Read})
+	c.Learn(FactUnlocked, "yes", Read)
+	c.Learn(FactSize+"boot_a", "4096", Model)
+	c.Forget(FactData, "nobody looked")
+	b, err := c.Save("desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, name, err := Load(b)
+	if err != nil || name != "desk" || got.Value(FactUnlocked) != "yes" || got.Get(FactUnlocked).Evidence != Saved ||
+		got.Get(FactSize+"boot_a").Evidence != Saved || got.Get(FactData).Known() || got.Get(FactData).Why != "nobody looked" {
+		t.Errorf("%v, %q, %v", got, name, err)
+	}
+	if p := got.Partitions(); len(p) != 1 || p[0].Name != "boot_a" || p[0].Size != 4096 {
+		t.Errorf("%+v", p)
+	}
+	for _, s := range []string{"", "{}", `{"form":"jarlid card 2"}`, "[1]", `{"form":"jarlid card 1","facts":[]}`} {
+		if _, _, err := Load([]byte(s)); err == nil {
+			t.Errorf("%q was taken for a card", s)
+		}
+	}
+}
+
+// TestSheet: every fact of the sheet is there, known or not, and says where it
+// could be read.
+func TestSheet(t *testing.T) {
+	c := &Card{}
+	c.Learn(FactSlots, "1", Model)
+	for _, r := range c.Sheet() {
+		if r.Label == "" || !r.Fact.Known() && r.Where == "" {
+			t.Errorf("%+v", r)
+		}
+		if r.Name == FactNext {
+			t.Error("a phone without slots has a next one")
+		}
+	}
+}
+
+func FuzzLoad(f *testing.F) {
+	f.Add([]byte(`{"form":"jarlid card 1","facts":{"mode":{"value":"recovery","evidence":"read"},"partition.size.x":{"value":"9","evidence":"read"}}}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if c, _, err := Load(b); err == nil {
+			c.Sheet()
+			c.Partitions()
+		}
+	})
+}

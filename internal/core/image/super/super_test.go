@@ -116,3 +116,22 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestExtentsApart: growing one partition's extents leaves the next one's alone.
+func TestExtentsApart(t *testing.T) {
+	m := &Metadata{SlotCount: 1, MetadataMaxSize: 4096, Devices: []Device{{Name: "super", Size: 1 << 20}}, Groups: []Group{{Name: "g"}},
+		Partitions: []Partition{{Name: "x", Group: "g", Extents: []Extent{{Size: 4096, Offset: 65536}}}, {Name: "y", Group: "g", Extents: []Extent{{Size: 4096, Offset: 131072}}}}}
+	b, err := Build(m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := Parse(bytes.NewReader(b), int64(len(b)), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := got.Partition("x")
+	x.Extents = append(x.Extents, Extent{Size: 512, Offset: 4096})
+	if y := got.Partition("y").Extents[0]; y.Offset != 131072 || y.Size != 4096 {
+		t.Errorf("y became %+v", y)
+	}
+}

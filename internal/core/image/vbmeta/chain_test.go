@@ -1,0 +1,112 @@
+package vbmeta
+
+import (
+	"bytes"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"io/fs"
+	"strings"
+	"testing"
+)
+
+// phone is partitions by name.
+type phone map[string][]byte
+
+func (p phone) open(name string) (io.ReaderAt, int64, error) {
+	b, ok := p[name]
+	if !ok {
+		return nil, 0, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	return bytes.NewReader(b), int64(len(b)), nil
+}
+
+func hashOf(name string, b []byte) Descriptor {
+	salt := []byte("salt")
+	sum := sha256.Sum256(append(salt, b...))
+	return Descriptor{Tag: TagHash, PartitionName: name, ImageSize: uint64(len(b)), HashAlgorithm: "sha256", Salt: salt, Digest: sum[:]}
+}
+
+// TestVerifyChain changes one thing at a time in a whole chain.
+func TestVerifyChain(t *testing.T) {
+	key, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	build := func(k *rsa.PrivateKey, flags uint32, d ...Descriptor) []byte {
+		b, err := Build(&Image{AlgorithmType: 1, RollbackIndex: 7, Flags: flags, Descriptors: d}, k)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	system := bytes.Repeat([]byte("shorebird"), 4096*3)
+	system = system[:4096*20]
+	tree := Descriptor{Tag: TagHashtree, PartitionName: "system", DMVerityVersion: 1, ImageSize: uint64(len(system)), TreeOffset: uint64(len(system)),
+		DataBlockSize: 4096, HashBlockSize: 4096, HashAlgorithm: "sha256", Salt: []byte("s")}
+	stored, root, err := BuildHashtree(t.Context(), &tree, bytes.NewReader(system))
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree.TreeSize, tree.Digest = uint64(len(stored)), root
+	chain := Descriptor{Tag: TagChain, PartitionName: "vbmeta_system", RollbackIndexLocation: 3, PublicKey: EncodeKey(&key.PublicKey)}
+	boot := []byte("a boot image")
+	whole := func(flags uint32) phone {
+		return phone{"boot": boot, "system": append(bytes.Clone(system), stored...), "vbmeta_system": build(key, 0, tree), "vbmeta": build(key, flags, hashOf("boot", boot), chain)}
+	}
+	for _, c := range []struct {
+		name   string
+		change func(p phone)
+		bad    string // partitions with a wrong digest or signature
+		broken string // with a vbmeta that can't be used
+	}{
+		{"whole", func(phone) {}, "", ""},
+		{"a changed boot image", func(p phone) { p["boot"] = []byte("another one!") }, "boot", ""},
+		{"a boot image cut short", func(p phone) { p["boot"] = boot[:4] }, "boot", ""},
+		{"no boot image", func(p phone) { delete(p, "boot") }, "boot", ""},
+		{"a byte of the system", func(p phone) { p["system"][5000] ^= 1 }, "system", ""},
+		{"a byte of the stored tree", func(p phone) { p["system"][len(system)+9] ^= 1 }, "system", ""},
+		{"a byte of the top vbmeta", func(p phone) { p["vbmeta"][HeaderSize+400] ^= 1 }, "vbmeta", ""},
+		{"the chained one signed by a stranger", func(p phone) { p["vbmeta_system"] = build(stranger, 0, tree) }, "vbmeta_system", ""},
+		{"an erased chained one", func(p phone) { clear(p["vbmeta_system"]) }, "", "vbmeta_system"},
+		{"an erased top one", func(p phone) { clear(p["vbmeta"]) }, "", "vbmeta"},
+		{"no top one", func(p phone) { delete(p, "vbmeta") }, "", "vbmeta"},
+		{"a chain of two", func(p phone) { p["vbmeta_system"] = build(key, 0, chain) }, "", "vbmeta_system"},
+		{"verification disabled", func(p phone) { p["vbmeta"] = whole(FlagVerificationDisabled)["vbmeta"]; p["boot"] = []byte("x") }, "", ""},
+	} {
+		p := whole(0)
+		c.change(p)
+		got, err := VerifyChain(t.Context(), p.open, "vbmeta", true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var bad, broken []string
+		for _, v := range got.Bad() {
+			if v.Invalid != nil {
+				broken = append(broken, v.Partition)
+			} else {
+				bad = append(bad, v.Partition)
+			}
+		}
+		if strings.Join(bad, " ") != c.bad || strings.Join(broken, " ") != c.broken || (got.Invalid() != nil) != (c.broken != "") {
+			t.Errorf("%s: bad %q, broken %q", c.name, bad, broken)
+		}
+	}
+	p := whole(0)
+	p["system"][5000] ^= 1
+	got, err := VerifyChain(t.Context(), p.open, "vbmeta", false)
+	if err != nil || len(got.Bad()) != 0 {
+		t.Errorf("without trees the system was read: %v, %v", got.Bad(), err)
+	}
+	for _, v := range got.Verdicts {
+		if v.Partition == "vbmeta_system" && (v.Location != 3 || v.Image.RollbackIndex != 7 || v.By != "vbmeta") {
+			t.Errorf("%+v", v)
+		}
+	}
+}
