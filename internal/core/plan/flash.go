@@ -63,6 +63,9 @@ func PlaceImage(im Image, into Target, c *card.Card, m *model.Model) (Placed, er
 		p.Partition = baseOf(p.Partition)
 	}
 	p.Logical = Logical(c, p.Partition)
+	if all, known := c.Slots(); known && len(all) == 0 && slot != "" && slot != "both" {
+		return p, fmt.Errorf("this phone has no slots, so there is no %s@%s", p.Partition, slot)
+	}
 	if slotted, known := c.Yes(card.FactSlotted + p.Partition); known && !slotted || !hasSlots(c, p.Partition) {
 		p.Slots = []string{""}
 		return p, nil

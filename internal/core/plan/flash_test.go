@@ -1,0 +1,293 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/boot"
+)
+
+// table is a phone with the partitions given as name=size, -name being logical.
+func table(mode card.Mode, slots int, parts ...string) *card.Card {
+	c := &card.Card{}
+	c.Learn(card.FactMode, string(mode), card.Read)
+	c.Learn(card.FactSlots, fmt.Sprint(slots), card.Read)
+	c.Learn(card.FactUnlocked, "yes", card.Read)
+	c.Learn(card.FactPercent, "90", card.Read)
+	if slots > 1 {
+		c.Learn(card.FactNext, "a", card.Read)
+	}
+	for _, p := range parts {
+		name, size, _ := strings.Cut(strings.TrimPrefix(p, "-"), "=")
+		c.Learn(card.FactSize+name, size, card.Read)
+		if strings.HasPrefix(p, "-") {
+			c.Learn(card.FactLogical+name, "yes", card.Read)
+		}
+	}
+	return c
+}
+
+func file(kind ident.Kind, size int64, to ...string) *ident.File {
+	f := &ident.File{Path: "x.img", Size: size, Kind: kind, Boot: &boot.Image{}, Props: map[string]string{"ro.product.device": "dunlin"}}
+	for _, t := range to {
+		f.GoesTo = append(f.GoesTo, ident.Destination{Partition: t, Evidence: "content", Why: "it says so"})
+	}
+	return f
+}
+
+// TestRecoveryHome works it out from partition tables of phones nobody knows.
+func TestRecoveryHome(t *testing.T) {
+	for _, c := range []struct {
+		name, want string
+		c          *card.Card
+	}{
+		{"a partition", "recovery", table("bootloader", 1, "boot=9", "recovery=9")},
+		{"one on each slot", "recovery", table("bootloader", 2, "boot_a=9", "recovery_a=9", "vendor_boot_a=9", "init_boot_a=9")},
+		{"the boot image", "boot", table("bootloader", 2, "boot_a=9", "boot_b=9")},
+		{"the boot image beside vendor_boot", "boot", table("bootloader", 2, "boot_a=9", "vendor_boot_a=9")},
+		{"vendor_boot", "vendor_boot", table("bootloader", 2, "boot_a=9", "init_boot_a=9", "vendor_boot_a=9")},
+		{"an unknown name", "", table("bootloader", 1, "boot=9", "rescue=9")},
+		{"nothing told", "", table("system", 2)},
+	} {
+		if h := RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" || (h.Evidence == card.Unknown) != (c.want == "") {
+			t.Errorf("%s: %+v", c.name, h)
+		}
+	}
+	if h := RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" || h.Evidence != card.Model {
+		t.Errorf("with a model file: %+v", h)
+	}
+}
+
+// TestPlace: where one file goes on different phones.
+func TestPlace(t *testing.T) {
+	slotted := table("bootloader", 2, "boot_a=99", "boot_b=99", "misc=9", "super=999", "recovery_a=99", "recovery_b=99", "radio_a=9", "radio_b=9")
+	one := table("bootloader", 1, "boot=99", "recovery=99", "system=99")
+	into := func(s string) Target {
+		to, err := ParseTarget(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return to
+	}
+	for _, c := range []struct {
+		name string
+		f    *ident.File
+		into string
+		c    *card.Card
+		want string
+	}{
+		{"boot goes to the next slot", file(ident.Boot, 9, "boot"), "", slotted, "boot_a"},
+		{"both by wish", file(ident.Boot, 9, "boot"), "@both", slotted, "boot_a boot_b"},
+		{"the other by wish", file(ident.Boot, 9, "boot"), "@other", slotted, "boot_b"},
+		{"a recovery goes to both", file(ident.Recovery, 9, "recovery"), "", slotted, "recovery_a recovery_b"},
+		{"radio goes to both", file(ident.Unknown, 9, "radio"), "", slotted, "radio_a radio_b"},
+		{"no slots", file(ident.Boot, 9, "boot"), "", one, "boot"},
+		{"a partition without slots", file(ident.Unknown, 9, "misc"), "", slotted, "misc"},
+		{"a suffix written by hand", file(ident.Boot, 9, "boot"), "boot_b", slotted, "boot_b"},
+		{"a logical one", file(ident.Ext4, 9, "system"), "", slotted, "system_a in super"},
+		{"the same where there is no super", file(ident.Ext4, 9, "system"), "", one, "system"},
+		{"nowhere", file(ident.Unknown, 9), "", one, "error"},
+		{"a slot on a phone without", file(ident.Boot, 9, "boot"), "@b", one, "error"},
+	} {
+		p, err := PlaceImage(Image{File: c.f}, into(c.into), c.c, nil)
+		var got []string
+		for _, s := range p.Slots {
+			got = append(got, Suffixed(p.Partition, s))
+		}
+		s := strings.Join(got, " ")
+		if p.Logical {
+			s += " in super"
+		}
+		if err != nil {
+			s = "error"
+		}
+		if s != c.want {
+			t.Errorf("%s: %q (%v), want %q", c.name, s, err, c.want)
+		}
+	}
+}
+
+// TestOrder: the manifest before the model file before the usual order, logical
+// ones last.
+func TestOrder(t *testing.T) {
+	var list []Placed
+	for _, n := range []string{"vbmeta", "system", "boot", "dtbo", "radio", "product"} {
+		list = append(list, Placed{Partition: n, Logical: n == "system" || n == "product"})
+	}
+	names := func(manifest []string, model string) string {
+		sorted, _ := Order(list, manifest, models(t).Find(model))
+		var s []string
+		for _, p := range sorted {
+			s = append(s, p.Partition)
+		}
+		return strings.Join(s, " ")
+	}
+	for want, got := range map[string]string{
+		"radio dtbo boot vbmeta product system":     names(nil, "dunlin"),
+		"radio dtbo boot vbmeta system product":     names(nil, "godwit"),
+		"boot radio vbmeta dtbo system product":     names([]string{"boot", "radio", "vbmeta", "dtbo", "system"}, "godwit"),
+		"radio dtbo boot vbmeta product system\x00": names([]string{}, "") + "\x00",
+	} {
+		if got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
+
+// TestRoom: groups, what can go, and what can't be told.
+func TestRoom(t *testing.T) {
+	const mib = 1 << 20
+	c := table("fastbootd", 2, "super=99", fmt.Sprintf("-system_a=%d", 12*mib), fmt.Sprintf("-product_a=%d", 6*mib), fmt.Sprintf("-system_ext_a=%d", 2*mib),
+		fmt.Sprintf("-vendor_a=%d", 4*mib), fmt.Sprintf("-system_b=%d", 90*mib))
+	c.Learn(card.FactGroupMax, fmt.Sprint(30*mib), card.Model)
+	for _, x := range []struct {
+		need    int64
+		fits    bool
+		deletes string
+	}{
+		{12 * mib, true, ""}, {1, true, ""}, {18 * mib, true, ""}, {18*mib + 1, true, "product_a"}, {24 * mib, true, "product_a"},
+		{24*mib + 4096, true, "product_a system_ext_a"}, {26 * mib, true, "product_a system_ext_a"}, {26*mib + 1, false, "product_a system_ext_a"},
+	} {
+		r := RoomFor(c, "system", "a", x.need)
+		if !r.Known || r.Fits != x.fits || strings.Join(r.Delete, " ") != x.deletes || x.need > 12*mib && r.Free != 6*mib {
+			t.Errorf("%d bytes: %+v", x.need, r)
+		}
+	}
+	c.Forget(card.FactGroupMax, "")
+	if r := RoomFor(c, "system", "a", 13*mib); r.Known {
+		t.Errorf("without the group's limit: %+v", r)
+	}
+	if r := RoomFor(c, "system", "a", 12*mib); !r.Known || !r.Fits {
+		t.Errorf("what fits already: %+v", r)
+	}
+}
+
+// TestManifest reads the platform's two files as its own tools do.
+func TestManifest(t *testing.T) {
+	var m Manifest
+	m.ParseInfo("# a comment=1\nrequire board=dunlin|WL-DU\nrequire version-bootloader=1.4|1.5\r\nreject version-baseband=9\nrequire-for-product:godwit version-baseband=1\nrequire partition-exists=odm\nnonsense\n")
+	m.ParseOrder("version 1\nflash boot\nflash --apply-vbmeta vbmeta\nreboot fastboot\nupdate-super\nflash system\nif-wipe erase userdata\n")
+	if !slices.Equal(m.Order, []string{"boot", "vbmeta", "system"}) {
+		t.Errorf("the order is %v", m.Order)
+	}
+	c := table("bootloader", 2, "boot_a=9", "odm="+Nothing)
+	c.Learn(card.FactModel, "dunlin", card.Read)
+	for _, x := range []struct {
+		values map[string]string
+		model  string
+		want   string
+	}{
+		{map[string]string{"version-bootloader": "1.5", "version-baseband": "8"}, "dunlin", "stop no-such-partition"},
+		{map[string]string{"version-bootloader": "1.3", "version-baseband": "9"}, "dunlin", "stop base-version, stop base-version, stop no-such-partition"},
+		{nil, "dunlin", "care base-version, care base-version, stop no-such-partition"},
+		{map[string]string{"version-bootloader": "1.4", "version-baseband": "8"}, "godwit", "stop wrong-model, stop no-such-partition"},
+	} {
+		c.Learn(card.FactModel, x.model, card.Read)
+		if got := said(m.Check("set.zip", c, x.values, models(t))); got != x.want {
+			t.Errorf("%v on %s: %q, want %q", x.values, x.model, got, x.want)
+		}
+	}
+}
+
+// TestBootloaderFindings: the rules of this floor on known and unknown facts.
+func TestBootloaderFindings(t *testing.T) {
+	set := models(t)
+	full := func(facts ...string) *card.Card {
+		c := table("bootloader", 2, "boot_a=999999", "boot_b=999999", "dtbo_a=99999", "vendor_boot_a=999999", "super=9999999", "radio_a=99999", "misc=99", "userdata=99")
+		for i := 0; i < len(facts); i += 2 {
+			if facts[i+1] == "" {
+				c.Forget(facts[i], "an act broke off")
+			} else {
+				c.Learn(facts[i], facts[i+1], card.Read)
+			}
+		}
+		return c
+	}
+	godwit := file(ident.BootWithRecovery, 99, "boot")
+	godwit.Props = map[string]string{"ro.product.device": "godwit"}
+	plain := file(ident.Boot, 99, "boot")
+	plain.Props = godwit.Props
+	super := &ident.File{Path: "super.img", Size: 9, Kind: ident.Super, GoesTo: []ident.Destination{{Partition: "super", Evidence: "content"}}}
+	home := RecoveryHome(full(), set.Find("godwit"))
+	write := func(f *ident.File, part string, forced bool) Step {
+		return &Write{File: f, Partition: part, Slot: "a", Forced: forced, Home: home}
+	}
+	for _, c := range []struct {
+		name string
+		step Step
+		card *card.Card
+		want string
+	}{
+		{"a boot image", write(plain, "boot", false), full(card.FactModel, "godwit"), ""},
+		{"a recovery without its pre-image", write(godwit, "boot", false), full(card.FactModel, "godwit"), "care pre-image-missing"},
+		{"and with it", write(godwit, "boot", false), full(card.FactModel, "godwit", card.FactDigest+"dtbo_a", "x"), ""},
+		{"somewhere else", write(plain, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
+		{"nothing known", write(&ident.File{Path: "radio.img", Size: 9, Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "care unknown-content"},
+		{"an empty file", write(&ident.File{Path: "radio.img", Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
+		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"), "stop still-wrapped"},
+		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"), "care unknown-content, stop risky-partition"},
+		{"super in a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, "merging"), "stop merge-pending"},
+		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, ""), "care merge-pending"},
+		{"super after a cancelled one", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, "cancelled"), ""},
+		{"format in a merge", &FormatData{}, full(card.FactSnapshot, "snapshotted"), "stop format-after-install"},
+		{"format, perhaps in a merge", &FormatData{}, full(card.FactSnapshot, ""), "care format-after-install"},
+		{"erase metadata in a merge", &Erase{Partition: "metadata"}, full(card.FactSnapshot, "merging"), "stop format-after-install"},
+		{"erase what is not there", &Erase{Partition: "cache"}, full(card.FactSize+"cache", Nothing), "stop no-such-partition"},
+		{"try where it can't be", &Try{File: godwit}, full(card.FactModel, "godwit", card.FactCommand+"boot", "no", card.FactDigest+"dtbo_a", "x"), "stop command-unknown-to-bootloader, note temporary-recovery"},
+		{"try a package", &Try{File: rom("godwit", "boot")}, full(card.FactModel, "godwit", card.FactDigest+"dtbo_a", "x"), "stop not-a-recovery, note temporary-recovery"},
+		{"unlock", &Unlock{}, full(card.FactMayUnlock, "yes"), ""},
+		{"unlock, not allowed", &Unlock{}, full(card.FactMayUnlock, "no"), "stop unlock-not-allowed"},
+		{"unlock, perhaps", &Unlock{}, full(), "care unlock-not-allowed"},
+		{"the other slot, firmware unknown", &Activate{Slot: "b"}, full(card.FactBootable+"b", "yes"), "care other-slot-firmware-differs"},
+		{"the other slot, firmware alike", &Activate{Slot: "b"}, full(card.FactBootable+"b", "yes", card.FactDigest+"radio_a", "x", card.FactDigest+"radio_b", "x"), ""},
+		{"the other slot, another firmware", &Activate{Slot: "b"}, full(card.FactBootable+"b", "yes", card.FactDigest+"radio_a", "x", card.FactDigest+"radio_b", "y"), "stop other-slot-firmware-differs"},
+		{"a restart out of a tried recovery", &Restart{To: card.Recovery}, full(card.FactTemporary, "yes"), "care temporary-recovery"},
+		{"no userspace fastboot", &Restart{To: card.Fastbootd}, full(card.FactUserspace, "no"), "stop command-unknown-to-bootloader"},
+	} {
+		if got := said(c.step.Check(c.card, set.Find("godwit"), set)); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+	pkg := rom("godwit", "system")
+	for v, want := range map[string]string{"2.1": "", "2.0": "", "1.9": "stop base-version", "2.10": "stop base-version", "": "care base-version"} {
+		c := full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactDigest+"radio_a", "x", card.FactDigest+"radio_b", "x", card.FactBase, v)
+		if got := said((&Sideload{File: pkg}).Check(c, set.Find("godwit"), set)); got != want {
+			t.Errorf("base %q: %q, want %q", v, got, want)
+		}
+	}
+}
+
+// TestWipe: areas, their partitions and the slots that must be named.
+func TestWipe(t *testing.T) {
+	two := table("bootloader", 2, "system_a=9", "system_b=9", "userdata=9", "metadata=9")
+	one := table("bootloader", 1, "system=9", "cache=9", "userdata=9")
+	one.Learn(card.FactSize+"metadata", Nothing, card.Read)
+	for _, c := range []struct {
+		area string
+		c    *card.Card
+		want string
+	}{
+		{"userdata", two, "userdata metadata"}, {"userdata", one, "userdata"}, {"caches", one, "cache"}, {"caches", two, "stop recovery-only"},
+		{"system", one, "system"}, {"system", two, "error"}, {"system@b", two, "system_b"}, {"system@both", two, "system_a system_b"},
+		{"part:system@other", two, "system_b"}, {"part:misc", one, "misc"}, {"storage", two, "stop recovery-only"}, {"part:", two, "error"}, {"everything", two, "error"},
+	} {
+		got := "error"
+		if area, to, err := ParseArea(c.area); err == nil {
+			if steps, rows, found, err := Wipe(area, to, c.c); err == nil {
+				got = strings.Join(rows[0].Partitions, " ")
+				if len(found) > 0 {
+					got = said(found)
+				} else if len(steps) == 0 {
+					t.Errorf("%s: no steps", c.area)
+				}
+			}
+		}
+		if got != c.want {
+			t.Errorf("%s: %q, want %q", c.area, got, c.want)
+		}
+	}
+}
