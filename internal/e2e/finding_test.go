@@ -67,7 +67,7 @@ func TestFindings(t *testing.T) {
 			l.want(5, []string{"no such partition"}, "recovery", "set", files.Recovery, "--yes", "--into", "rescue@both", "--accept", "no-such-partition")
 		},
 		"image-too-big": func(l *lab) {
-			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 8MiB", "a: [boot, recovery,", "a: [boot,"))
+			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 8MiB"))
 			l.want(3, []string{"stop  image-too-big"}, "recovery", "set", files.Recovery, "--yes", "--accept", "image-too-big")
 		},
 		"not-a-recovery": func(l *lab) {

@@ -77,7 +77,7 @@ func TestKilled(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			l := newLab(t)
-			model := l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB", "a: [boot, recovery,", "a: [boot,")
+			model := l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB")
 			p := l.standin(model)
 			job := []string{"recovery", "set", l.file("large.img", recovery), "--yes"}
 			if c.step == "install" {
@@ -134,7 +134,7 @@ func TestKilled(t *testing.T) {
 // TestCtrlC: the first one ends after the write in progress.
 func TestCtrlC(t *testing.T) {
 	l := newLab(t)
-	l.standin(l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB", "a: [boot, recovery,", "a: [boot,"))
+	l.standin(l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB"))
 	cmd := l.command("recovery", "set", l.file("large.img", bigRecovery(400<<20)), "--yes")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out

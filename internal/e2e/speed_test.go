@@ -84,7 +84,7 @@ func BenchmarkFlash(b *testing.B) {
 		b.Fatal(err)
 	}
 	img = nil
-	p := l.standin(l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 1100MiB", "a: [boot, recovery,", "a: [boot,"))
+	p := l.standin(l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 1100MiB"))
 	defer p.kill()
 	for range b.N {
 		base := baseline(b, src, filepath.Join(l.dir, "copy"))

@@ -291,3 +291,13 @@ func TestWipe(t *testing.T) {
 		}
 	}
 }
+
+func FuzzManifest(f *testing.F) {
+	f.Add("require product=a|b\nreject x=1\n", "version 1\nflash --slot-other system system_other.img\n")
+	f.Fuzz(func(t *testing.T, info, order string) {
+		var m Manifest
+		m.ParseInfo(info)
+		m.ParseOrder(order)
+		m.Check("set", table("bootloader", 2), map[string]string{"x": "1"}, nil)
+	})
+}

@@ -29,3 +29,12 @@ func TestMerge(t *testing.T) {
 		t.Error("a state of its own was written")
 	}
 }
+
+func FuzzMerge(f *testing.F) {
+	f.Add([]byte{2, 0xb0, 0x0a, 0x74, 0x56, 2, 1})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if state, err := ParseMerge(b); err == nil && PutMerge(bytes.Clone(b), state, 0) != nil {
+			t.Errorf("%q can be read and not written", state)
+		}
+	})
+}

@@ -1,0 +1,148 @@
+package e2e
+
+import (
+	"encoding/binary"
+	"io"
+	"net"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// badPhone is a bootloader that behaves until it is asked to write, over TCP,
+// and then does what script says.
+func badPhone(t *testing.T, word string, script func(c net.Conn, put func(string))) string {
+	t.Helper()
+	l := must(net.Listen("tcp", "127.0.0.1:0"))
+	t.Cleanup(func() { l.Close() })
+	vars := map[string]string{"product": "dunlin", "serialno": "WL-DU-0666", "unlocked": "yes", "max-download-size": "0x4000000", "slot-count": "2", "current-slot": "a",
+		"battery-voltage": "4100mV", "has-slot:recovery": "yes", "partition-size:recovery_a": "0x2000000", "partition-size:recovery_b": "0x2000000", "is-userspace": "no"}
+	serve := func(c net.Conn) {
+		defer c.Close()
+		var hello [4]byte
+		c.Write([]byte("FB01"))
+		io.ReadFull(c, hello[:])
+		put := func(s string) { c.Write(append(binary.BigEndian.AppendUint64(nil, uint64(len(s))), s...)) }
+		for {
+			var h [8]byte
+			if _, err := io.ReadFull(c, h[:]); err != nil {
+				return
+			}
+			b := make([]byte, binary.BigEndian.Uint64(h[:]))
+			io.ReadFull(c, b)
+			verb, arg, _ := strings.Cut(string(b), ":")
+			switch {
+			case verb == word:
+				script(c, put)
+				return
+			case string(b) == "getvar:all":
+				put("OKAY")
+			case verb == "getvar":
+				put("OKAY" + vars[arg])
+			case verb == "download":
+				put("DATA" + arg)
+				n := must(parseHex(arg))
+				for got := int64(0); got < n; {
+					io.ReadFull(c, h[:])
+					k := int64(binary.BigEndian.Uint64(h[:]))
+					io.CopyN(io.Discard, c, k)
+					got += k
+				}
+				put("OKAY")
+			default:
+				put("FAILunknown command")
+			}
+		}
+	}
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			serve(c)
+		}
+	}()
+	return "tcp:" + l.Addr().String()
+}
+
+func parseHex(s string) (n int64, err error) {
+	for _, r := range s {
+		n = n*16 + int64(strings.IndexRune("0123456789abcdef", r))
+	}
+	return n, nil
+}
+
+// TestBadPhones: what is against the protocol ends with 5, and the journal says
+// in which act.
+func TestBadPhones(t *testing.T) {
+	for _, c := range []struct {
+		name, at, says string
+		script         func(c net.Conn, put func(string))
+	}{
+		{"an answer longer than allowed", "flash", "packet of 300 bytes", func(_ net.Conn, put func(string)) { put("INFO" + strings.Repeat("x", 296)) }},
+		{"DATA of another size", "download", "were announced", func(_ net.Conn, put func(string)) { put("DATA00000001") }},
+		{"endless INFO", "flash", "more than 20000 lines", func(_ net.Conn, put func(string)) {
+			for range 20100 {
+				put("INFOstill at it")
+			}
+		}},
+		{"cut in the middle of a frame", "flash", "lost during", func(c net.Conn, _ func(string)) { c.Write([]byte("\x00\x00\x00\x00\x00\x00\x00\x40OKA")) }},
+		{"a word of its own", "flash", "none of the protocol's words", func(_ net.Conn, put func(string)) { put("DONE") }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			l := newLab(t)
+			on := badPhone(t, c.at, c.script)
+			l.want(5, []string{c.says, "what was done stands in"}, "recovery", "set", files.Recovery, "--yes", "--on", on)
+			j := l.lastJournal()
+			if r := j[len(j)-2]; r.Event != "failed" || r.Step != 1 || !strings.Contains(r.Error, c.says) {
+				t.Errorf("the journal ends with %+v", r)
+			}
+		})
+	}
+	t.Run("a variable list that never ends", func(t *testing.T) {
+		l := newLab(t)
+		on := endless(t)
+		l.want(5, []string{"more than 20000 lines"}, "card", "--on", on)
+		if m, _ := filepath.Glob(filepath.Join(l.home, "jobs", "*")); len(m) != 0 {
+			t.Error("reading a card wrote a journal")
+		}
+	})
+}
+
+// endless lists variables for ever.
+func endless(t *testing.T) string {
+	l := must(net.Listen("tcp", "127.0.0.1:0"))
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				var b [4096]byte
+				c.Write([]byte("FB01"))
+				io.ReadFull(c, b[:4])
+				put := func(s string) error {
+					_, err := c.Write(append(binary.BigEndian.AppendUint64(nil, uint64(len(s))), s...))
+					return err
+				}
+				for {
+					n, err := c.Read(b[:])
+					if err != nil {
+						return
+					}
+					if strings.Contains(string(b[:n]), "getvar:all") {
+						for put("INFOpartition-size:x:0x1000") == nil {
+						}
+						return
+					}
+					put("OKAY")
+				}
+			}()
+		}
+	}()
+	return "tcp:" + l.Addr().String()
+}
