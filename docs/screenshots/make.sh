@@ -28,7 +28,7 @@ touch "$work/ended"
 sleep 60
 EOF
     rm -f "$work/ended"
-    xterm -geometry 104x38+0+0 -fa 'DejaVu Sans Mono' -fs 14 -bg '#fbfaf6' -fg '#24292e' \
+    xterm -geometry ${cols:-104}x${rows:-38}+0+0 -fa 'DejaVu Sans Mono' -fs ${points:-14} -bg '#fbfaf6' -fg '#24292e' \
         -xrm 'xterm*color1: #b3261e' -xrm 'xterm*color2: #2e6b34' -xrm 'xterm*color3: #8a5a00' \
         -xrm 'xterm*color4: #1f5fa8' -xrm 'xterm*color6: #00697a' -bw 12 -e bash "$work/run" &
     local term=$!
@@ -65,3 +65,21 @@ jarlid go recovery >/dev/null
 shot go-system end "jarlid go system"
 shot bench end "jarlid bench"
 shot explain end "jarlid explain recovery-on-one-slot"
+kill $phone 2>/dev/null || true
+wait $phone 2>/dev/null || true
+
+# The other kinds of phone.
+jarlid demo --only-files --for avocet --at "$lab" >/dev/null
+jarlid standin run avocet --at "$lab/avocet" >"$lab/avocet.log" & phone=$!
+sleep 2
+rows=54 cols=150 points=9 shot card end "jarlid card"
+rows=44 cols=124 points=12 shot flash-set end "yes | jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio"
+jarlid go fastbootd >/dev/null
+shot flash-gsi end "yes | jarlid flash saltmarsh-gsi-4.2-arm64.img.gz"
+kill $phone 2>/dev/null || true
+wait $phone 2>/dev/null || true
+jarlid standin run dunlin --at "$lab/locked" --locked >"$lab/locked.log" & phone=$!
+sleep 2
+( until jarlid standin press dunlin yes >/dev/null 2>&1; do sleep 0.3; done ) &
+shot unlock end "yes | jarlid unlock"
+shot recovery-try end "jarlid recovery try tideline-3.1-dunlin.img"

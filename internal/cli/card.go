@@ -67,10 +67,7 @@ func (a *app) showCard(ctx context.Context, save, draft string) error {
 func (a *app) printCard(c *card.Card, m *model.Model, home plan.Home) {
 	var lines [][]string
 	for _, r := range c.Sheet() {
-		value, how := "unknown", "could be read in "+r.Where
-		if strings.Contains(r.Where, "nowhere") || strings.Contains(r.Where, "model file") {
-			how = r.Where
-		}
+		value, how := "unknown", r.Where
 		switch {
 		case r.Fact.Known():
 			value, how = r.Fact.Value, evidenceOf(r.Fact)
@@ -96,7 +93,7 @@ func (a *app) printCard(c *card.Card, m *model.Model, home plan.Home) {
 		where = home.Words()
 	}
 	lines = append(lines, []string{"recovery lives in", where, home.Why})
-	a.out.table([]string{"FACT", "VALUE", "HOW IT IS KNOWN"}, lines)
+	a.out.table([]string{"FACT", "VALUE", "KNOWN FROM, OR WHERE IT COULD BE READ"}, lines)
 	a.printPartitions(c)
 	if m == nil {
 		a.out.Say("note", "no model file knows this phone; jarlid card --new-model FILE drafts one")

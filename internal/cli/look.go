@@ -442,7 +442,7 @@ func (a *app) slotShow(ctx context.Context) error {
 func heldWords(held []plan.Held) string {
 	for _, h := range held {
 		if h.What == "system" {
-			return h.Value
+			return plan.ShortBuild(h.Value)
 		}
 	}
 	return "unknown"

@@ -9,7 +9,6 @@ import (
 	"os"
 	"strings"
 	"sync"
-	"text/tabwriter"
 	"time"
 
 	"charm.land/lipgloss/v2"
@@ -289,18 +288,40 @@ func (o *output) Hands(r model.Recipe, wait time.Duration) {
 	fmt.Fprint(o.w, bell)
 }
 
-// table prints rows under a heading line, columns aligned.
+// tableGap is the blanks between two columns.
+const tableGap = 3
+
+// table prints rows under a heading line, columns aligned. On a terminal the last
+// column is broken at blanks so that the table fits; on a pipe rows stay whole.
 func (o *output) table(heading []string, rows [][]string) {
 	o.endBar()
-	tw := tabwriter.NewWriter(o.w, 0, 4, 3, ' ', 0)
-	for _, r := range append([][]string{heading}, rows...) {
+	all := append([][]string{heading}, rows...)
+	widths := make([]int, len(heading))
+	for _, r := range all {
 		for i := range r {
-			r[i] = strings.Map(printable, r[i])
-			if r[i] == "" {
+			if r[i] = strings.Map(printable, r[i]); r[i] == "" {
 				r[i] = "-"
 			}
+			widths[i] = max(widths[i], len([]rune(r[i])))
 		}
-		fmt.Fprintln(tw, strings.Join(r, "\t"))
 	}
-	tw.Flush()
+	last := len(heading) - 1
+	before := 0
+	for _, w := range widths[:last] {
+		before += w + tableGap
+	}
+	const least = 16 // a narrower last column is not readable
+	for _, r := range all {
+		var line strings.Builder
+		for i, cell := range r[:last] {
+			line.WriteString(cell + strings.Repeat(" ", widths[i]-len([]rune(cell))+tableGap))
+		}
+		for i, part := range wrap(r[last], max(o.width-before, least), o.live) {
+			if i > 0 {
+				line.WriteString("\n" + strings.Repeat(" ", before))
+			}
+			line.WriteString(part)
+		}
+		fmt.Fprintln(o.w, line.String())
+	}
 }

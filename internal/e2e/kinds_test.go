@@ -143,7 +143,7 @@ func TestKinds(t *testing.T) {
 			if c.Home.Partition != k.home || len(c.Table) < 5 || c.Facts["data"].Evidence == "read" {
 				t.Errorf("home %+v, %d partitions", c.Home, len(c.Table))
 			}
-			l.want(0, []string{"could be read in"}, "card")
+			l.want(0, []string{"WHERE IT COULD BE READ", "in a started system"}, "card")
 			l.want(0, []string{"on " + k.name + " it goes to " + k.home}, "ident", kit.recovery, "--card", saved)
 
 			if kit.more.Overlay != "" && k.name == "godwit" { // its pre-image
@@ -370,7 +370,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			}
 			l.standin("avocet")
 			gsi := kitOf(l.T, "avocet", 2).more.GSI
-			l.want(3, []string{"care  not-enough-room-in-super: nobody can tell in this mode"}, "flash", gsi)
+			l.want(3, []string{"care  not-enough-room-in-super: nobody can tell in this mode how full super is"}, "flash", gsi)
 			l.want(0, nil, "go", "fastbootd")
 			l.want(3, []string{"stop  not-enough-room-in-super"}, "flash", gsi, "--yes")
 			l.want(5, []string{"not enough space"}, "flash", gsi, "--yes", "--accept", "not-enough-room-in-super")

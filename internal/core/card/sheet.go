@@ -18,36 +18,35 @@ type Row struct {
 }
 
 const (
-	inBootloader = "the bootloader"
-	inSystem     = "a started system with debugging on"
-	inShell      = "a recovery or system with a shell"
-	inRoot       = "a recovery with a root shell"
-	inUserspace  = "userspace fastboot"
+	inBootloader = "in the bootloader"
+	inSystem     = "in a started system"
+	inShell      = "in recovery or system, by a shell"
+	inRoot       = "in recovery, by a root shell"
 )
 
 // sheet is what every card shows, in this order.
 var sheet = []struct{ section, label, name, where string }{
-	{"identity", "model", FactModel, "every mode"},
-	{"identity", "calls itself", FactProduct, "every mode"},
+	{"identity", "model", FactModel, "in every mode"},
+	{"identity", "calls itself", FactProduct, "in every mode"},
 	{"identity", "variant", FactVariant, inBootloader},
-	{"identity", "serial number", FactSerial, "every mode but sideload"},
+	{"identity", "serial number", FactSerial, "in every mode but sideload"},
 	{"lock", "unlocked", FactUnlocked, inBootloader},
 	{"lock", "may be unlocked", FactMayUnlock, inBootloader},
 	{"lock", "verified boot", FactVerified, inShell},
 	{"lock", "hash trees", FactVerity, inShell},
 	{"slots", "slots", FactSlots, inBootloader},
 	{"slots", "started from", FactStarted, inShell},
-	{"slots", "starts next", FactNext, inBootloader + " or " + inRoot},
-	{"slots", "update snapshots", FactSnapshot, inBootloader + " or " + inUserspace + ", on phones that have them"},
+	{"slots", "starts next", FactNext, inBootloader + ", or by a root shell"},
+	{"slots", "update snapshots", FactSnapshot, inBootloader + ", where there are any"},
 	{"firmware", "bootloader version", FactBootloader, inBootloader},
 	{"firmware", "radio version", FactRadio, inBootloader},
-	{"firmware", "rollback index", FactRollback + "0", "nowhere on most phones; vbmeta images state theirs"},
-	{"firmware", "userspace fastboot", FactUserspace, "a model file, or by trying: jarlid go fastbootd"},
-	{"firmware", "room in super for a slot", FactGroupMax, inRoot + " or a model file"},
+	{"firmware", "rollback index", FactRollback + "0", "seldom told; vbmeta images state theirs"},
+	{"firmware", "userspace fastboot", FactUserspace, "by trying: jarlid go fastbootd"},
+	{"firmware", "room in super for a slot", FactGroupMax, inRoot + ", or in a model file"},
 	{"system", "version", FactVersion, inSystem},
 	{"system", "build", FactBuild, inSystem},
 	{"system", "security patch", FactPatch, inSystem},
-	{"system", "recovery running", FactRecovery, "the recovery itself"},
+	{"system", "recovery running", FactRecovery, "in the recovery itself"},
 	{"system", "data", FactData, inRoot},
 	{"system", "debugging", FactDebugging, inSystem},
 	{"system", "root shell", FactRoot, inRoot},

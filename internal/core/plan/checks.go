@@ -237,8 +237,8 @@ func roomFindings(c *card.Card, base, slot string, need int64) []finding.Finding
 	f := finding.Finding{Name: finding.NotEnoughRoom, Severity: finding.Stop, About: Suffixed(base, slot)}
 	switch {
 	case !r.Known:
-		f.Severity = finding.Care
-		f.Text = fmt.Sprintf("nobody can tell in this mode whether %s has room for %s; it is looked at again in userspace fastboot, before it is written", Suffixed(base, slot), image.Size(need))
+		f.Severity, f.About = finding.Care, "super"
+		f.Text = "nobody can tell in this mode how full super is; it is looked at again in userspace fastboot, before anything is written there"
 		f.Remedy = "a root shell in recovery, a saved card or the model file's group-size tells it beforehand"
 	case !r.Fits:
 		f.Text = fmt.Sprintf("%s are needed; it has %s, %s of the slot's group are free, and %s could be freed", image.Size(need), image.Size(r.Have), image.Size(r.Free), image.Size(r.Freed))

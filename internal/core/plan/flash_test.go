@@ -301,3 +301,14 @@ func FuzzManifest(f *testing.F) {
 		m.Check("set", table("bootloader", 2), map[string]string{"x": "1"}, nil)
 	})
 }
+
+func TestShortBuild(t *testing.T) {
+	for s, want := range map[string]string{
+		"saltmarsh/dunlin/dunlin:14/SM42.260512/1:user/release-keys": "saltmarsh SM42.260512 (release 14)",
+		"Tideline Recovery 3.1": "Tideline Recovery 3.1", "a/b:c": "a/b:c", "x:1/2/3": "x:1/2/3", "": "",
+	} {
+		if got := ShortBuild(s); got != want {
+			t.Errorf("%q: %q, want %q", s, got, want)
+		}
+	}
+}

@@ -1,8 +1,10 @@
 package plan
 
 import (
+	"fmt"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
+	"strings"
 )
 
 // Held is what one slot holds, as far as there is evidence.
@@ -43,4 +45,18 @@ func NextInstall(c *card.Card) string {
 		from = c.Value(card.FactNext)
 	}
 	return card.Other(from)
+}
+
+// ShortBuild gives a build's fingerprint as people speak of it: brand, build
+// and release. Other names stay as they are.
+func ShortBuild(s string) string {
+	// brand/product/device:release/id/incremental:type/keys ("build fingerprint"
+	// in the platform's compatibility definition)
+	head, tail, ok := strings.Cut(s, ":")
+	brand, _, slash := strings.Cut(head, "/")
+	f := strings.Split(tail, "/")
+	if !ok || !slash || len(f) < 3 {
+		return s
+	}
+	return fmt.Sprintf("%s %s (release %s)", brand, f[1], f[0])
 }
