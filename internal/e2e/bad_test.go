@@ -102,16 +102,20 @@ func TestBadPhones(t *testing.T) {
 	}
 	t.Run("a variable list that never ends", func(t *testing.T) {
 		l := newLab(t)
-		on := endless(t)
+		on := endless(t, true)
 		l.want(5, []string{"more than 20000 lines"}, "card", "--on", on)
 		if m, _ := filepath.Glob(filepath.Join(l.home, "jobs", "*")); len(m) != 0 {
 			t.Error("reading a card wrote a journal")
 		}
 	})
+	t.Run("silence past any limit", func(t *testing.T) {
+		l := newLab(t)
+		l.want(5, []string{"kept silent for too long"}, "card", "--on", endless(t, false))
+	})
 }
 
-// endless lists variables for ever.
-func endless(t *testing.T) string {
+// endless lists variables for ever, or says nothing when asked for them.
+func endless(t *testing.T, talks bool) string {
 	l := must(net.Listen("tcp", "127.0.0.1:0"))
 	t.Cleanup(func() { l.Close() })
 	go func() {
@@ -135,8 +139,9 @@ func endless(t *testing.T) string {
 						return
 					}
 					if strings.Contains(string(b[:n]), "getvar:all") {
-						for put("INFOpartition-size:x:0x1000") == nil {
+						for talks && put("INFOpartition-size:x:0x1000") == nil {
 						}
+						io.Copy(io.Discard, c)
 						return
 					}
 					put("OKAY")

@@ -14,8 +14,9 @@ import (
 // spec is the stand-in part of a model file.
 type spec struct {
 	Serial  string `yaml:"serial"`
-	Start   string `yaml:"start"`   // the mode a new one is in: bootloader, system
-	Product string `yaml:"product"` // what the bootloader calls the phone
+	ADBName string `yaml:"serial-adb"` // the serial number recoveries and systems report; empty: the same
+	Start   string `yaml:"start"`      // the mode a new one is in: bootloader, system
+	Product string `yaml:"product"`    // what the bootloader calls the phone
 	Battery struct {
 		Percent   int               `yaml:"percent"`
 		FullMV    int               `yaml:"full-millivolts"`

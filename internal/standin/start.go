@@ -178,7 +178,8 @@ func (p *Phone) started(r *running) {
 		c.Suffix = "_" + r.slot
 		p.setControl(c)
 	}
-	r.props["ro.serialno"], r.props["ro.boot.serialno"] = p.st.Serial, p.st.Serial
+	serial := orElse(p.spec.ADBName, p.st.Serial)
+	r.props["ro.serialno"], r.props["ro.boot.serialno"] = serial, serial
 	r.props["ro.boot.flash.locked"], r.props["ro.boot.verifiedbootstate"] = "1", "green"
 	if p.st.Unlocked {
 		r.props["ro.boot.flash.locked"], r.props["ro.boot.verifiedbootstate"] = "0", "orange"
