@@ -138,12 +138,3 @@ func (s *spec) phone(m *model.Model) scenario.Phone {
 	}
 	return p
 }
-
-func (s *spec) partition(name string) *partitionSpec {
-	for i := range s.Partitions {
-		if s.Partitions[i].Name == name {
-			return &s.Partitions[i]
-		}
-	}
-	return nil
-}

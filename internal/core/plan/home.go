@@ -143,15 +143,3 @@ func baseOf(name string) string {
 	}
 	return name
 }
-
-// hasUserspace tells whether the phone's recoveries have userspace fastboot:
-// known, or taken for granted where there is a super.
-func hasUserspace(c *card.Card) (yes, known bool) {
-	if yes, known = c.Yes(card.FactUserspace); known {
-		return yes, true
-	}
-	if _, super := c.Number(card.FactSize + "super"); super {
-		return true, false
-	}
-	return false, false
-}
