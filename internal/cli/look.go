@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/screen"
 )
 
 func globFiles(pattern string) ([]string, error) { return filepath.Glob(pattern) }
@@ -485,14 +486,49 @@ func yesWord(b *bool) string {
 	return map[bool]string{true: "yes", false: "no"}[*b]
 }
 
+// verdictWords are what a text on a screen asks for, by the word of its line.
+var verdictWords = map[screen.Verdict]struct {
+	word bench.Word
+	text string
+}{screen.Harmless: {bench.Good, "harmless"}, screen.Wait: {bench.Wait, "wait"}, screen.Act: {bench.Need, "something is to be done"}}
+
+// explainText says what words on a phone's screen mean.
+func (a *app) explainText(text string) error {
+	list := screen.Find(text)
+	a.result["meanings"] = orEmpty(list)
+	if len(list) == 0 {
+		a.out.Say(bench.Look, "findings: %s", strings.Join(finding.Names(), ", "))
+		return usage("nothing is known about %q: there is no finding called so, and the words lead to no text on a screen; type more of the words you see", text)
+	}
+	if a.json {
+		return nil
+	}
+	for i, m := range list {
+		if i > 0 {
+			a.out.Say("note", "or, if that is not it:")
+		}
+		v := verdictWords[m.Verdict]
+		a.out.Say(bench.Look, "%s: %s", m.Name, m.Text)
+		a.out.Say(v.word, "%s: %s", v.text, m.Do)
+		if m.Finding != "" {
+			a.out.Say("note", "it belongs to the finding %s", m.Finding)
+		}
+	}
+	if list[0].Command != "" {
+		a.next = append(a.next, list[0].Command)
+	} else if list[0].Finding != "" {
+		a.next = append(a.next, "jarlid explain "+list[0].Finding)
+	}
+	return nil
+}
+
 func (a *app) explainCommand() *cobra.Command {
-	return &cobra.Command{Use: "explain NAME", Short: "A finding at length", Args: words(1, 1, "the name of a finding"),
-		ValidArgs: finding.Names(),
+	return &cobra.Command{Use: "explain NAME|\"TEXT\"", Short: "A finding at length, or what a text on the phone's screen means and whether it matters",
+		Args: words(1, -1, "the name of a finding, or the words seen on the screen"), ValidArgs: finding.Names(),
 		RunE: func(_ *cobra.Command, args []string) error {
 			t, ok := finding.Explain(args[0])
-			if !ok {
-				a.out.Say(bench.Look, "findings: %s", strings.Join(finding.Names(), ", "))
-				return usage("there is no finding called %q", args[0])
+			if !ok || len(args) > 1 {
+				return a.explainText(strings.Join(args, " "))
 			}
 			a.result["finding"] = t
 			if a.json {
