@@ -157,21 +157,6 @@ func (a *app) printBench(here []bench.Seen, absent []string) {
 	}
 }
 
-func (a *app) benchCommand() *cobra.Command {
-	return &cobra.Command{Use: "bench", Short: "The phones that are here, one row each", Args: noWords,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			here, absent, err := a.look(cmd.Context())
-			if err != nil {
-				return err
-			}
-			a.printBench(here, absent)
-			if len(here) == 0 {
-				return &bench.NotHereError{Text: "no phone is here"}
-			}
-			return nil
-		}}
-}
-
 // status is the program without a command.
 func (a *app) status(ctx context.Context) error {
 	here, absent, err := a.look(ctx)
