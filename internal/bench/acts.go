@@ -103,6 +103,10 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Record, error) {
 		l, err = j.awaitSystem(ctx, effects)
 	case s.To == card.Recovery && !hands:
 		l, err = j.awaitRecovery(ctx, effects)
+	case hands && from == nil && s.To == card.Recovery:
+		// One without a shell is never seen; the next step shows whether it is there.
+		j.showHands(s.To)
+		l, err = j.awaitRecovery(ctx, effects)
 	case hands:
 		l, err = j.byHand(ctx, s.To)
 	default:

@@ -136,6 +136,7 @@ type PackageResult struct {
 	Path     string `json:"path"`
 	Outcome  string `json:"outcome"` // installed, refused, failed, unknown
 	Evidence string `json:"evidence,omitempty"`
+	Slot     string `json:"slot_written,omitempty"`
 	Passes   int    `json:"passes"`
 	Served   int64  `json:"bytes_served"`
 	Distinct int64  `json:"bytes_distinct"`
@@ -310,7 +311,7 @@ func (j *Job) checkAgain(s plan.Step) error {
 // journal does not keep them.
 func passing(name string) bool {
 	switch name {
-	case card.FactMode, card.FactRecovery, card.FactRoot, card.FactDownload:
+	case card.FactMode, card.FactRecovery, card.FactRoot, card.FactDownload, card.FactTrusts:
 		return true
 	}
 	return strings.HasPrefix(name, "battery.")

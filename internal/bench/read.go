@@ -382,6 +382,7 @@ func readShell(ctx context.Context, l *Link, c *card.Card) error {
 		learn(c, card.FactDebugging, "on")
 		learn(c, card.FactPatch, props["ro.build.version.security_patch"])
 		learn(c, card.FactAPI, props["ro.build.version.sdk"])
+		learn(c, card.FactRelease, props["ro.build.version.release"])
 		learn(c, card.FactFirstAPI, props["ro.product.first_api_level"])
 		learn(c, card.FactVNDK, props["ro.vndk.version"])
 		learn(c, card.FactRadio, props["gsm.version.baseband"])

@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/ota"
+	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
@@ -60,7 +61,16 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Record, error) {
 	j.say(closing, lost)
 	next := j.Card.Value(card.FactNext)
 	seen := j.comeBack(ctx)
-	j.weigh(&pkg, closing, reading, next, seen)
+	ab := s.File.Kind == ident.OTAAB
+	j.weigh(&pkg, ab, closing, reading, next, seen)
+	if ab && pkg.Outcome == Installed {
+		pkg.Slot = j.Card.Value(card.FactNext)
+	} else if pkg.Outcome == Installed {
+		pkg.Slot = j.Card.Value(card.FactStarted)
+	}
+	if pkg.Outcome == NotKnown {
+		j.askOutcome(&pkg)
+	}
 	for _, line := range seen.errors {
 		j.Obs.Say(Look, "the recovery's log: %s", line)
 	}
@@ -125,6 +135,7 @@ func (j *Job) comeBack(ctx context.Context) after {
 	}
 	cancel()
 	j.Link.Close()
+	j.Link = nil // what comes next is done by hand unless the recovery shows up
 	l, err := j.Phone.Await(ctx, card.Recovery, backLimit, true)
 	if err != nil {
 		return a
@@ -155,7 +166,7 @@ func (j *Job) comeBack(ctx context.Context) after {
 
 // weigh decides what became of a package: the phone's word alone never makes
 // it installed.
-func (j *Job) weigh(pkg *PackageResult, closing adb.Closing, reading *ota.Reading, before string, a after) {
+func (j *Job) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *ota.Reading, before string, a after) {
 	next, running := j.Card.Get(card.FactNext), j.Card.Get(card.FactStarted)
 	read := a.back && next.Evidence == card.Read && running.Evidence == card.Read
 	switch {
@@ -163,10 +174,13 @@ func (j *Job) weigh(pkg *PackageResult, closing adb.Closing, reading *ota.Readin
 		pkg.Outcome, pkg.Evidence = Refused, "the phone said that it failed, before it read the payload to write it"
 	case closing == adb.ClosedFail:
 		pkg.Outcome, pkg.Evidence = Failed, "the phone said that it failed"
-	case read && before != "" && next.Value != before:
+	case ab && read && before != "" && next.Value != before:
 		pkg.Outcome, pkg.Evidence = Installed, fmt.Sprintf("slot %s starts next now, before it was slot %s", next.Value, before)
 	case a.record == "0":
 		pkg.Outcome, pkg.Evidence = Failed, "the recovery's own record says that it failed"
+	case !ab && a.record == "1":
+		pkg.Outcome, pkg.Evidence = Installed, "the recovery's own record says so"
+	case !ab: // it chooses no slot, so the slots say nothing
 	case read && next.Value == running.Value:
 		pkg.Outcome, pkg.Evidence = Failed, fmt.Sprintf("slot %s, which is running, still starts next", next.Value)
 	case read && a.record == "1":
@@ -175,6 +189,45 @@ func (j *Job) weigh(pkg *PackageResult, closing adb.Closing, reading *ota.Readin
 	if pkg.Outcome != Installed && len(a.errors) > 0 {
 		pkg.Evidence = strings.TrimPrefix(pkg.Evidence+": "+a.errors[len(a.errors)-1], ": ")
 	}
+}
+
+// askOutcome has the person at the phone say what its screen says, when nothing
+// else tells. Unattended, it stays unknown.
+func (j *Job) askOutcome(pkg *PackageResult) {
+	if j.Yes {
+		return
+	}
+	yes, err := j.Obs.Ask("Nothing else tells what became of it: does the phone's screen say that the package was installed?")
+	switch {
+	case err != nil:
+	case yes:
+		pkg.Outcome, pkg.Evidence = Installed, "you said that the phone's screen says so"
+	default:
+		pkg.Outcome, pkg.Evidence = Failed, "you said that the phone's screen does not say that it was installed"
+	}
+}
+
+// ReadTrusted reads which keys the running recovery trusts, through its shell.
+// A recovery that has none trusts "none"; where it can't be read nothing is learnt.
+func (p *Phone) ReadTrusted(ctx context.Context, l *Link, c *card.Card) error {
+	if l == nil || l.Mode != card.Recovery || c.Value(card.FactRoot) != "yes" {
+		return nil
+	}
+	out, err := l.ADB.Shell(ctx, "cat /"+zipsig.KeysFile)
+	if err != nil {
+		return err
+	}
+	keys, perr := zipsig.ParseKeys(out.Stdout)
+	if perr != nil || len(keys) == 0 {
+		learn(c, card.FactTrusts, "none")
+		return nil
+	}
+	var list []string
+	for _, k := range keys {
+		list = append(list, zipsig.KeyFingerprint(k))
+	}
+	learn(c, card.FactTrusts, strings.Join(list, ","))
+	return nil
 }
 
 // outcome turns the outcome into the step's end and its effects.

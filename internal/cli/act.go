@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -142,9 +143,11 @@ func (a *app) sayWrites(j *bench.Job) {
 
 func (a *app) sideloadCommand() *cobra.Command {
 	var then string
-	c := &cobra.Command{Use: "sideload PACKAGE", Short: "Send a package to the recovery and find out what became of it", Args: words(1, 1, "one package"),
+	c := &cobra.Command{Use: "sideload PACKAGE...", Short: "Send packages to the recovery, in order, and find out what became of each", Args: words(1, -1, "one or more packages"),
+		Long: "Sends packages one after the other: the ROM first, then the add-ons as given. On phones with slots the phone restarts\n" +
+			"into recovery between the two, so that add-ons land on the new slot.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.sideload(cmd, args, then) }}
-	c.Flags().StringVar(&then, "then", "recovery", "afterwards: recovery (restart into it, on the slot that was installed) or stay")
+	c.Flags().StringVar(&then, "then", "recovery", "after a ROM: recovery (restart into it, on the slot that was installed) or stay")
 	c.RegisterFlagCompletionFunc("then", cobra.FixedCompletions([]string{"recovery", "stay"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
@@ -158,55 +161,112 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
 	if err != nil {
 		return err
 	}
-	if len(paths) != 1 {
-		return usage("sideload takes one package, %s means %d files", args[0], len(paths))
-	}
-	f, err := a.identify(paths[0], ident.Options{})
-	if err != nil {
-		return err
+	var given []*ident.File
+	for _, p := range paths {
+		f, err := a.identify(p, ident.Options{})
+		if err != nil {
+			return err
+		}
+		given = append(given, f)
 	}
 	j, err := a.job(ctx, cmd, args)
 	if err != nil {
 		return err
 	}
 	defer j.Close()
-	a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), image.Size(f.Size))
-	a.sayRange(f)
-	if err := j.Phone.ReadFirmware(ctx, j.Link, j.Card); err != nil {
-		return err
+	for _, f := range given {
+		a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), image.Size(f.Size))
+		j.Files = append(j.Files, bench.FileRecord{Path: f.Path, Size: f.Size})
 	}
+	for _, read := range []func(context.Context, *bench.Link, *card.Card) error{j.Phone.ReadFirmware, j.Phone.ReadTrusted} {
+		if err := read(ctx, j.Link, j.Card); err != nil {
+			return err
+		}
+	}
+	files, why, found := plan.Packages(given)
+	steps := plan.Install(files, then == "recovery")
+	if len(files) > 1 {
+		a.sayOrder(files, why, steps)
+	}
+	a.sayRange(files[0])
 	from := j.Card.Value(card.FactStarted)
-	j.Files = []bench.FileRecord{{Path: f.Path, Size: f.Size}}
-	steps := []plan.Step{&plan.Sideload{File: f}}
-	if then == "recovery" {
-		steps = append(steps, &plan.Restart{To: card.Recovery})
-	}
-	j.SetWish(nil, steps...)
+	j.SetWish(found, steps...)
 	err = a.run(ctx, j)
 	a.result["packages"] = orEmpty(j.Packages)
 	a.result["slot_next"] = known(j.Card, card.FactNext)
-	for _, p := range j.Packages {
-		a.out.Say(bench.Look, "the phone read %s of %s, %s in all, in %d passes", image.Size(p.Distinct), image.Size(f.Size), image.Size(p.Served), p.Passes)
+	for i, p := range j.Packages {
+		a.out.Say(bench.Look, "%s: the phone read %s of %s, %s in all, in %d passes", filepath.Base(p.Path), image.Size(p.Distinct), image.Size(files[i].Size), image.Size(p.Served), p.Passes)
 	}
 	if err != nil || a.dry {
-		if err != nil && !errors.Is(err, bench.ErrStopped) && len(j.Packages) > 0 && j.Packages[0].Outcome != bench.Installed {
+		if last := len(j.Packages) - 1; err != nil && !errors.Is(err, bench.ErrStopped) && last >= 0 && j.Packages[last].Outcome != bench.Installed {
+			a.sayRest(files, len(j.Packages))
 			a.next = append(a.next, a.command("jarlid slot", j.Phone.Name))
 		}
 		return err
 	}
-	if then == "recovery" && j.Link == nil {
-		a.out.Say("care", "the phone took the restart into recovery and can't be seen from here: the recovery on that slot has no shell")
-	} else if then == "recovery" {
-		j.ConfirmSlot(from)
-	}
-	a.out.Say(bench.Done, "%s is installed; slot %s starts next", filepath.Base(f.Path), orUnknown(known(j.Card, card.FactNext)))
+	a.sayInstalled(j, files, from, then == "recovery")
 	a.suggest(j)
 	return nil
 }
 
+// sayOrder shows in which order packages are sent, and why.
+func (a *app) sayOrder(files []*ident.File, why string, steps []plan.Step) {
+	a.out.Say(bench.Look, "the order: %s", why)
+	n := 0
+	for _, s := range steps {
+		switch s.(type) {
+		case *plan.Sideload:
+			n++
+			a.out.Say(bench.Look, "%d. %s", n, filepath.Base(files[n-1].Path))
+		case *plan.Restart:
+			if n < len(files) {
+				a.out.Say("note", "then a restart into recovery: the ROM goes to the other slot, and what comes next has to land there too")
+			}
+		}
+	}
+}
+
+// sayRest names what was not sent after a package failed.
+func (a *app) sayRest(files []*ident.File, sent int) {
+	var rest []string
+	for _, f := range files[min(sent, len(files)):] {
+		rest = append(rest, filepath.Base(f.Path))
+	}
+	if len(rest) > 0 {
+		a.out.Say("note", "not sent: %s", strings.Join(rest, ", "))
+	}
+}
+
+func (a *app) sayInstalled(j *bench.Job, files []*ident.File, from string, then bool) {
+	ab := slices.ContainsFunc(files, func(f *ident.File) bool { return f.Kind == ident.OTAAB })
+	switch {
+	case ab && (then || len(files) > 1) && j.Link == nil:
+		a.out.Say("care", "the phone took the restart into recovery and can't be seen from here: the recovery on that slot has no shell")
+	case ab && (then || len(files) > 1):
+		j.ConfirmSlot(from)
+	}
+	var names []string
+	for _, f := range files {
+		names = append(names, filepath.Base(f.Path))
+	}
+	verb := "is"
+	if len(names) > 1 {
+		verb = "are"
+	}
+	if ab {
+		a.out.Say(bench.Done, "%s %s installed; slot %s starts next", strings.Join(names, ", "), verb, orUnknown(known(j.Card, card.FactNext)))
+		return
+	}
+	where := ""
+	if slot := j.Card.Value(card.FactStarted); slot != "" {
+		where = ", on slot " + slot
+	}
+	a.out.Say(bench.Done, "%s %s installed%s", strings.Join(names, ", "), verb, where)
+}
+
 // sayRange tells beforehand what people panic about.
 func (a *app) sayRange(f *ident.File) {
-	if f.Package != nil {
+	if f.IsPackage() {
 		a.out.Say("note", "the phone reads the package more than once and may stop early; there is no honest percentage, so none is shown")
 	}
 }

@@ -1,11 +1,8 @@
 package cli
 
 import (
-	"archive/zip"
-	"bytes"
 	"context"
 	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -23,6 +20,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/sums"
+	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/proof"
 )
@@ -292,7 +290,7 @@ func readTrusted(signers []string, recovery string) (map[string][]*x509.Certific
 		if err != nil {
 			return nil, err
 		}
-		certs, err := parseCerts(b)
+		certs, err := zipsig.ParseCerts(b)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
@@ -314,67 +312,20 @@ func readTrusted(signers []string, recovery string) (map[string][]*x509.Certific
 	return out, nil
 }
 
-func parseCerts(b []byte) ([]*x509.Certificate, error) {
-	var certs []*x509.Certificate
-	for rest := b; ; {
-		var block *pem.Block
-		if block, rest = pem.Decode(rest); block == nil {
-			break
-		}
-		c, err := x509.ParseCertificate(block.Bytes)
-		if err != nil {
-			return nil, err
-		}
-		certs = append(certs, c)
-	}
-	if len(certs) > 0 {
-		return certs, nil
-	}
-	c, err := x509.ParseCertificate(b)
-	if err != nil {
-		return nil, fmt.Errorf("it is no certificate (PEM or DER): %w", err)
-	}
-	return []*x509.Certificate{c}, nil
-}
-
-// otaCerts is where a recovery keeps the certificates it trusts.
-const otaCerts = "system/etc/security/otacerts.zip"
-
 func recoveryCerts(r io.ReaderAt, size int64) ([]*x509.Certificate, error) {
 	m, err := boot.Parse(r, size)
 	if err != nil {
 		return nil, err
 	}
-	rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"), otaCerts)
+	rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"), zipsig.KeysFile)
 	if err != nil {
 		return nil, err
 	}
-	b, ok := rd.Wanted[otaCerts]
+	b, ok := rd.Wanted[zipsig.KeysFile]
 	if !ok {
-		return nil, fmt.Errorf("its ramdisk has no %s, so it trusts no certificate that could be read", otaCerts)
+		return nil, fmt.Errorf("its ramdisk has no %s, so it trusts no certificate that could be read", zipsig.KeysFile)
 	}
-	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
-	if err != nil {
-		return nil, err
-	}
-	var out []*x509.Certificate
-	for _, f := range z.File {
-		rc, err := f.Open()
-		if err != nil {
-			return nil, err
-		}
-		b, err := io.ReadAll(io.LimitReader(rc, 1<<20))
-		rc.Close()
-		if err != nil {
-			return nil, err
-		}
-		certs, err := parseCerts(b)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", f.Name, err)
-		}
-		out = append(out, certs...)
-	}
-	return out, nil
+	return zipsig.ParseKeys(b)
 }
 
 // untilStopped ends with the first Ctrl-C: nothing is changed on a phone here.

@@ -280,6 +280,9 @@ func (p *Phone) trySystem(slot string) error {
 	if err != nil {
 		return &loopError{err}
 	}
+	if err := p.addedFits(slot); err != nil {
+		return err
+	}
 	r := &running{slot: slot, props: props}
 	first, err := p.openData(r)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -84,7 +85,7 @@ func (p *Phone) sideloadService(ctx context.Context, arg string, s *adb.Stream) 
 	run := p.run
 	run.log, run.record = nil, ""
 	p.mu.Unlock()
-	err := p.install(r, size)
+	err := p.install(ctx, r, size)
 	if ctx.Err() != nil {
 		return
 	}
@@ -125,14 +126,17 @@ func (p *Phone) logLine(format string, args ...any) {
 
 // install reads the package twice, as recoveries do: the whole once, to see
 // that it is sound, then the payload, to write it.
-func (p *Phone) install(r *blockReader, size int64) error {
+func (p *Phone) install(ctx context.Context, r *blockReader, size int64) error {
 	p.show("Looking at the package")
 	if _, err := io.Copy(io.Discard, io.NewSectionReader(r, 0, size)); err != nil {
 		return err
 	}
+	if err := p.checkSignature(ctx, r, size); err != nil {
+		return err
+	}
 	pkg, err := ota.Parse(r, size)
 	if errors.Is(err, ota.ErrNotAB) {
-		return fmt.Errorf("the package holds nothing this recovery can install")
+		return p.runScript(r, size)
 	}
 	if err != nil {
 		return err
@@ -208,6 +212,9 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 }
 
 func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition, name string) error {
+	if err := os.RemoveAll(p.store.overlay(name)); err != nil {
+		return err
+	}
 	open := p.store.open
 	if p.spec.Snapshots && p.logical(name) {
 		open = func(name string) (*volume, error) { return p.stageLogical(name, int64(part.Size)) }

@@ -123,6 +123,10 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
 		return v, nil
+	case !writes && strings.HasPrefix(name, "/system/product/"):
+		if f, ok := sh.addedFile(name); ok {
+			return f, nil
+		}
 	case !writes && sh.r.vault == nil:
 		if b, ok := sh.ramdiskFile(name); ok {
 			return readOnly{strings.NewReader(string(b))}, nil

@@ -26,6 +26,9 @@ type traits struct {
 	Shell     bool   `yaml:"shell"`     // a root shell over ADB, and the restart service
 	Fastbootd bool   `yaml:"fastbootd"` // holds userspace fastboot, where the phone has it
 	Closing   string `yaml:"closing"`   // honest, always-done, mute
+	// Signature is what it does with a package that none of its keys signed:
+	// nothing, ask, refuse.
+	Signature string `yaml:"signature"`
 	// Needs are marks that other partitions must hold for it to start: what its
 	// makers call pre-images.
 	Needs map[string]string `yaml:"needs"`

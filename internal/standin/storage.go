@@ -209,6 +209,9 @@ func (v *volume) Zero(off, n int64) error {
 
 // erase makes the whole partition zeros.
 func (st *storage) erase(name string) error {
+	if err := os.RemoveAll(st.overlay(name)); err != nil {
+		return err
+	}
 	v, err := st.open(name)
 	if err != nil {
 		return err
@@ -250,6 +253,9 @@ func (st *storage) piece(name string, off, n int64) ([]byte, error) {
 
 // flash writes a download, raw or sparse, as a bootloader does.
 func (st *storage) flash(name string, b []byte) error {
+	if err := os.RemoveAll(st.overlay(name)); err != nil {
+		return err
+	}
 	v, err := st.open(name)
 	if err != nil {
 		return err

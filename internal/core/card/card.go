@@ -69,6 +69,9 @@ const (
 	FactVersion   = "system.version"     // what the running system calls itself
 	FactBuild     = "system.build"
 	FactPatch     = "security.patch"
+	FactRelease   = "system.release"  // of the platform: 14
+	FactAddons    = "addons."         // by slot: what was added to its system
+	FactTrusts    = "recovery.trusts" // SHA-256 of the keys the running recovery trusts, with commas; "none"
 
 	FactUserspace   = "fastboot.userspace"  // yes, no: its recoveries have userspace fastboot
 	FactCommand     = "bootloader.command." // no: the bootloader does not know this one

@@ -53,6 +53,11 @@ const (
 	TemporaryRecovery  = "temporary-recovery"
 	AskedFirst         = "asked-first"
 	RecoveryOnly       = "recovery-only"
+	WrongArch          = "wrong-arch"
+	WrongSystem        = "wrong-system-version"
+	OrderBroken        = "order-broken"
+	SlotNotStarted     = "slot-not-started"
+	SignatureUnknown   = "signature-unknown"
 )
 
 // Finding is one thing found, on one phone and file.

@@ -156,6 +156,31 @@ var texts = map[string]Text{
 		Why:     "Some things can be tried only while the stock system is there: whether calls and messages work, whether the newest firmware was on it once.",
 		Remedy:  "Try it now, then say yes. It is not asked again for this phone.",
 	},
+	WrongArch: {
+		Meaning: "The package holds programs for another processor than the phone's.",
+		Why:     "Add-ons exist in variants for arm, arm64, x86 and x86_64. The wrong one does not run at best; at worst the system restarts over and over.",
+		Remedy:  "Fetch the variant for the processor jarlid card names.",
+	},
+	WrongSystem: {
+		Meaning: "The package wants another release of the system than the one that is or will be installed.",
+		Why:     "Add-ons are built for one release. The recovery refuses them, or what they bring crashes.",
+		Remedy:  "Fetch the variant for the ROM's release.",
+	},
+	OrderBroken: {
+		Meaning: "The packages are numbered as a series and given in another order.",
+		Why:     "Patches of a series build on each other; the later one before the earlier one leaves a mixture.",
+		Remedy:  "Name them in the order of their numbers.",
+	},
+	SlotNotStarted: {
+		Meaning: "Something was installed to the other slot, and the recovery still runs on the old one.",
+		Why:     "An add-on goes to the slot the recovery runs on. Sent now it lands on the old system, and is missing on the new one: the classic loss.",
+		Remedy:  "Restart into recovery first: jarlid go recovery. When the ROM and its add-ons are named in one command, that happens by itself.",
+	},
+	SignatureUnknown: {
+		Meaning: "The recovery that runs does not have the key the package was signed with.",
+		Why:     "Some recoveries then ask on the phone's screen whether to install anyway, some refuse. With a ROM from somebody else than the recovery's maker that is expected.",
+		Remedy:  "Check the package's digest; if the phone asks, answer yes there. If it refuses, use the recovery that belongs to the ROM, or one that asks.",
+	},
 	RecoveryOnly: {
 		Meaning: "Only a recovery can do this, not the bootloader.",
 		Why:     "The bootloader knows whole partitions and nothing of what lies in them. Caches, apps and shared storage are parts of the data.",

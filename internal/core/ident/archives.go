@@ -17,6 +17,7 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/script"
 )
 
 const (
@@ -74,6 +75,7 @@ func (f *File) zip(r io.ReaderAt, size int64) {
 		list = append(list, e)
 	}
 	f.packageKind(list, p)
+	f.script(list)
 	if f.Kind == OTABlock || f.Kind == Addon {
 		f.signature(r, size)
 		return
@@ -87,7 +89,39 @@ func (f *File) zip(r io.ReaderAt, size int64) {
 func (f *File) signature(r io.ReaderAt, size int64) {
 	s, err := zipsig.Parse(r, size)
 	if err == nil {
+		f.Signer = s.Signer()
 		f.Details["signer"], f.Details["signer_sha256"] = s.Signer().Subject.String(), zipsig.Fingerprint(s.Signer())
+	}
+}
+
+// script reads what an update script demands of the phone.
+func (f *File) script(list []entry) {
+	i := slices.IndexFunc(list, func(e entry) bool { return e.name == script.Name })
+	if i < 0 {
+		return
+	}
+	r, err := list[i].open()
+	if err != nil {
+		return
+	}
+	defer r.Close()
+	b, err := io.ReadAll(io.LimitReader(r, script.MaxSize+1))
+	if err != nil {
+		f.damaged(fmt.Errorf("%s can't be read: %w", script.Name, err))
+		return
+	}
+	n, err := script.Parse(string(b))
+	if err != nil {
+		f.Notes = append(f.Notes, "its update script can't be read as data: "+err.Error())
+		return
+	}
+	f.Demands = n.Demands()
+	demands := map[string][]string{}
+	for _, d := range f.Demands {
+		demands[d.Property] = d.Values
+	}
+	if len(demands) > 0 {
+		f.Details["demands"] = demands
 	}
 }
 
@@ -247,6 +281,7 @@ func (f *File) architectures(list []entry) {
 		}
 	}
 	if len(names) > 0 {
+		f.ABIs = names
 		f.Details["architecture"] = strings.Join(names, ",")
 	}
 }

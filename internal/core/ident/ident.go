@@ -2,15 +2,18 @@
 package ident
 
 import (
+	"crypto/x509"
 	"errors"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
+	"jarlid/internal/core/script"
 )
 
 // Kind is what a file is.
@@ -106,6 +109,9 @@ type File struct {
 	Payload *payload.Payload  `json:"-"`
 	Props   map[string]string `json:"-"` // of the build inside
 	Members []Member          `json:"-"`
+	Demands []script.Demand   `json:"-"` // of an update script
+	ABIs    []string          `json:"-"` // processors whose libraries are inside
+	Signer  *x509.Certificate `json:"-"` // who signed a package; not checked
 
 	opt     Options
 	partial bool // only the head of what is inside was unwrapped
@@ -125,6 +131,12 @@ func (f *File) Content() int64 {
 	}
 	return f.Size
 }
+
+// IsPackage tells of what a recovery installs.
+func (f *File) IsPackage() bool { return f.Kind == OTAAB || f.Kind == OTABlock || f.Kind == Addon }
+
+// IsROM tells of packages that bring a whole system.
+func (f *File) IsROM() bool { return f.Kind == OTAAB || f.Kind == OTABlock }
 
 // IsArchive tells of files that hold others and are no image themselves.
 func (f *File) IsArchive() bool {
@@ -260,8 +272,18 @@ func BuildOf(props map[string]string) string {
 
 // Models gives the phones the file says it is for; empty when it does not say.
 func (f *File) Models() []string {
-	if f.Package != nil {
+	if f.Package != nil && len(f.Package.Devices()) > 0 {
 		return f.Package.Devices()
+	}
+	var named []string
+	for _, d := range f.Demands {
+		if slices.Contains(deviceProps, d.Property) {
+			named = append(named, d.Values...)
+		}
+	}
+	if len(named) > 0 || f.Package != nil {
+		slices.Sort(named)
+		return slices.Compact(named)
 	}
 	// A generic system image names no phone but the kind of build it is.
 	if d := DeviceOf(f.Props); d != "" && !strings.HasPrefix(d, "generic") {

@@ -312,3 +312,42 @@ func TestShortBuild(t *testing.T) {
 		}
 	}
 }
+
+// TestPackages: the order, the restarts between, and series that are broken.
+func TestPackages(t *testing.T) {
+	pkg := func(name string, k ident.Kind) *ident.File { return &ident.File{Path: "/x/" + name, Kind: k} }
+	for _, c := range []struct {
+		names, want, found string
+	}{
+		{"rom.zip", "rom.zip >", ""},
+		{"apps.zip rom.zip", "rom.zip > apps.zip", ""},
+		{"rom.zip apps.zip sheet.zip", "rom.zip > apps.zip sheet.zip", ""},
+		{"block.zip apps.zip", "block.zip apps.zip", ""},
+		{"apps.zip", "apps.zip", ""},
+		{"patch-1.zip patch-2.zip patch-10.zip", "patch-1.zip patch-2.zip patch-10.zip", ""},
+		{"patch-2.zip patch-10.zip patch-9.zip", "patch-2.zip patch-10.zip patch-9.zip", "stop order-broken"},
+		{"apps-14-b.zip apps-13-a.zip", "apps-14-b.zip apps-13-a.zip", ""}, // two things, not a series
+	} {
+		var files []*ident.File
+		for name := range strings.FieldsSeq(c.names) {
+			k := map[string]ident.Kind{"rom.zip": ident.OTAAB, "block.zip": ident.OTABlock}[name]
+			if k == "" {
+				k = ident.Addon
+			}
+			files = append(files, pkg(name, k))
+		}
+		ordered, why, found := Packages(files)
+		var got []string
+		for _, s := range Install(ordered, true) {
+			switch s := s.(type) {
+			case *Sideload:
+				got = append(got, fileName(s.File.Path))
+			case *Restart:
+				got = append(got, ">")
+			}
+		}
+		if strings.Join(got, " ") != c.want || said(found) != c.found || why == "" {
+			t.Errorf("%s: %v, %q", c.names, got, said(found))
+		}
+	}
+}

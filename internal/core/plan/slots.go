@@ -28,6 +28,9 @@ func Holds(c *card.Card, m *model.Model, slot string) []Held {
 	if home != "" {
 		add("recovery", home)
 	}
+	if f := c.Get(card.FactAddons + slot); f.Known() {
+		list = append(list, Held{"add-ons", f.Value, f.Evidence})
+	}
 	for _, p := range usual {
 		if p != "system" && p != home {
 			add(p, p)

@@ -6,7 +6,6 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
 )
 
@@ -97,6 +96,13 @@ func (r *Restart) Effects(c *card.Card) {
 	switch r.To {
 	case card.Bootloader:
 		c.Forget(card.FactStarted, "the bootloader does not start from a slot")
+	case card.Sideload:
+		// A recovery with a shell restarts into it, from the slot that is next; one
+		// without is put into it from its menu and stays where it is.
+		if root, _ := c.Yes(card.FactRoot); r.From == card.Recovery && !root {
+			break
+		}
+		fallthrough
 	default:
 		if next := c.Get(card.FactNext); next.Known() {
 			c.Learn(card.FactStarted, next.Value, card.Journal)
@@ -214,153 +220,6 @@ func (*FormatData) Cost() (lost, kept []string) {
 	return []string{"all apps, accounts and settings", "everything in shared storage: pictures, downloads, files, a package lying there",
 			"debugging and the permission of this computer; both are given again after the next start"},
 		[]string{"the system, the recovery and the bootloader", "a memory card"}
-}
-
-// Sideload sends one package to a recovery in sideload mode.
-type Sideload struct {
-	base
-	File *ident.File
-}
-
-// Title says what is done.
-func (s *Sideload) Title() string { return "install " + fileName(s.File.Path) }
-
-// Modes: sideload.
-func (s *Sideload) Modes() []card.Mode { return []card.Mode{card.Sideload} }
-
-// Ends is the mode the phone goes to when it has finished.
-func (s *Sideload) Ends() card.Mode { return card.Recovery }
-
-// Check holds the package against the phone and what was done to it.
-func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	name := fileName(s.File.Path)
-	list := CutShort(s.File)
-	if s.File.Package == nil {
-		if len(list) == 0 {
-			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
-				Text: "the file is " + s.File.Kind.Words(), Remedy: "jarlid ident " + quote(s.File.Path)})
-		}
-		return list
-	}
-	list = append(list, modelFinding(s.File, c, m, all)...)
-	list = append(list, batteryFinding(c)...)
-	if p := s.File.Package.Payload; p != nil && p.Delta() {
-		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Care, About: name,
-			Text: "it is a delta and installs only over the very build it was made from"})
-	}
-	list = append(list, s.dataFinding(c, name)...)
-	list = append(list, baseFinding(c, m)...)
-	if p := s.File.Package.Payload; p != nil {
-		list = append(list, firmwareFinding(c, m, s.target(c))...)
-		if state, _ := merging(c); state == "merging" {
-			list = append(list, mergeFinding(c, name, "the phone installs nothing until that has finished")...)
-		}
-	}
-	return append(list, s.recoveryFinding(c, m, name)...)
-}
-
-func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {
-	f := finding.Finding{Name: finding.EncryptedData, About: name, Remedy: "jarlid wipe userdata"}
-	switch c.Value(card.FactData) {
-	case card.DataFormatted, card.DataPlain:
-		return nil
-	case card.DataEncrypted:
-		f.Severity = finding.Stop
-		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will not start"
-	default:
-		f.Severity = finding.Care
-		f.Text = "nobody can tell in this mode whether the data is still encrypted by the old system"
-	}
-	return []finding.Finding{f}
-}
-
-func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []finding.Finding {
-	home := m.RecoveryPartition()
-	if p := s.File.Package.Payload; p != nil && p.Partition(home) != nil {
-		return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Care, About: name,
-			Text:   "the package carries a recovery of its own and writes it to the slot it installs to",
-			Remedy: "set yours again after it, before any add-on: jarlid recovery set FILE"}}
-	}
-	slots, known := c.Slots()
-	if !known || len(slots) < 2 {
-		return nil
-	}
-	var on []string
-	for _, slot := range slots {
-		if c.Get(card.FactDigest + Suffixed(home, slot)).Known() {
-			on = append(on, slot)
-		}
-	}
-	if len(on) != 1 {
-		return nil
-	}
-	return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Care, About: on[0],
-		Text:   fmt.Sprintf("the recovery was set on slot %s only; after this install the phone starts from the other one", on[0]),
-		Remedy: "set it on both first: jarlid recovery set FILE"}}
-}
-
-// target is the slot an A/B package installs to.
-func (s *Sideload) target(c *card.Card) string {
-	from := c.Value(card.FactStarted)
-	if from == "" {
-		from = c.Value(card.FactNext)
-	}
-	return card.Other(from)
-}
-
-// Effects: the other slot is written and starts next.
-func (s *Sideload) Effects(c *card.Card) {
-	c.Learn(card.FactMode, string(card.Recovery), card.Journal)
-	to := s.target(c)
-	if to == "" || s.File.Package == nil {
-		return
-	}
-	from := card.Other(to)
-	if c.Get(card.FactSnapshot).Known() {
-		c.Learn(card.FactSnapshot, "snapshotted", card.Journal)
-	}
-	c.Learn(card.FactStarted, from, card.Journal)
-	c.Learn(card.FactNext, to, card.Journal)
-	c.Learn(card.FactBootable+to, "yes", card.Journal)
-	c.Learn(card.FactGood+to, "no", card.Journal)
-	if c.Value(card.FactData) == card.DataEncrypted {
-		c.Learn(factForeign, "yes", card.Journal)
-	}
-	if p := s.File.Package.Payload; p != nil {
-		for _, part := range p.Partitions {
-			c.Learn(card.FactHolds+Suffixed(part.Name, to), s.title(), card.Journal)
-			c.Forget(card.FactDigest+Suffixed(part.Name, to), "written by the package")
-		}
-	}
-}
-
-func (s *Sideload) title() string {
-	if b := s.File.Build(); b != "" {
-		return b
-	}
-	return fileName(s.File.Path)
-}
-
-// Touches is what can't be known meanwhile: everything on the other slot.
-func (s *Sideload) Touches(c *card.Card) []string {
-	list := []string{card.FactNext}
-	running := c.Value(card.FactStarted)
-	if running == "" {
-		running = c.Value(card.FactNext)
-	}
-	if s.File.Package == nil || s.File.Package.Payload == nil {
-		return list
-	}
-	for _, slot := range []string{"a", "b"} {
-		if slot == running {
-			continue
-		}
-		list = append(list, card.FactBootable+slot)
-		for _, p := range s.File.Package.Payload.Partitions {
-			list = append(list, card.FactHolds+Suffixed(p.Name, slot), card.FactDigest+Suffixed(p.Name, slot))
-		}
-	}
-	return list
 }
 
 // Activate makes the bootloader start a slot next.

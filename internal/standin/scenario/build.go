@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/core/image/zipsig"
 )
 
 //go:embed keys/*.pem
@@ -204,7 +205,9 @@ func bootImages(o OS, p Phone, r RecoveryKind) (map[string][]byte, error) {
 		size = 3 << 20
 	}
 	if p.Home == "boot" {
-		addRecovery(files, &order, r, p)
+		if err := addRecovery(files, &order, r, p); err != nil {
+			return nil, err
+		}
 		order = append(order, "first_stage_ramdisk/", "first_stage_ramdisk/fstab.wickerlight")
 	}
 	rd, err := ramdisk(files, order...)
@@ -233,7 +236,9 @@ func vendorBoot(o OS, p Phone, r RecoveryKind) ([]byte, error) {
 		return nil, err
 	}
 	files, order := map[string]string{}, []string(nil)
-	addRecovery(files, &order, r, p)
+	if err := addRecovery(files, &order, r, p); err != nil {
+		return nil, err
+	}
 	rec, err := ramdisk(files, order...)
 	if err != nil {
 		return nil, err
@@ -244,7 +249,7 @@ func vendorBoot(o OS, p Phone, r RecoveryKind) ([]byte, error) {
 }
 
 // addRecovery puts a recovery among a ramdisk's files.
-func addRecovery(files map[string]string, order *[]string, k RecoveryKind, p Phone) {
+func addRecovery(files map[string]string, order *[]string, k RecoveryKind, p Phone) error {
 	if p.Home == "boot" && k.Name == Tideline.Name {
 		// Built for a device tree of its own: the pre-image.
 		k.Traits += "needs: {dtbo: Tideline}\n"
@@ -260,6 +265,15 @@ func addRecovery(files map[string]string, order *[]string, k RecoveryKind, p Pho
 	maps.Copy(files, more)
 	*order = append(*order, "prop.default", "standin/", TraitsFile, "system/", "system/bin/", "system/bin/recovery", "system/etc/",
 		"system/etc/recovery.fstab", "system/etc/mkshrc")
+	if names := k.trusted(); len(names) > 0 {
+		ring, err := keyring(names...)
+		if err != nil {
+			return err
+		}
+		files[zipsig.KeysFile] = string(ring)
+		*order = append(*order, "system/etc/security/", zipsig.KeysFile)
+	}
+	return nil
 }
 
 // Recovery makes a recovery as it is written to the phone's RecoveryPartition.
@@ -272,7 +286,9 @@ func Recovery(k RecoveryKind, p Phone) ([]byte, error) {
 		return vendorBoot(Stock, p, k)
 	}
 	files, order := map[string]string{"init": "#!init\n"}, []string{"init"}
-	addRecovery(files, &order, k, p)
+	if err := addRecovery(files, &order, k, p); err != nil {
+		return nil, err
+	}
 	rd, err := ramdisk(files, order...)
 	if err != nil {
 		return nil, err
@@ -305,7 +321,11 @@ func Package(o OS, p Phone, recovery []byte) ([]byte, error) {
 	}
 	meta := fmt.Sprintf("ota-type=AB\npost-build=%s\npost-build-incremental=%s\npost-sdk-level=%s\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
 		o.Fingerprint(p.Device), o.Build, o.SDK, o.Patch, built.Unix(), p.Device)
-	return Zip(meta, body.Bytes())
+	pkg, err := Zip(meta, body.Bytes())
+	if err != nil {
+		return nil, err
+	}
+	return Sign(pkg, o.key)
 }
 
 // FirmwareSet makes a zip of all images of the maker's build with the

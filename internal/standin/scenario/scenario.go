@@ -202,9 +202,9 @@ var (
 	Tideline = RecoveryKind{Name: "Tideline Recovery", Version: "3.1",
 		Props: "ro.debuggable=1\nro.secure=0\nro.adb.secure=0\n", Traits: "shell: true\nfastbootd: true\nclosing: honest\n", size: 2 << 20}
 	SaltmarshRecovery = RecoveryKind{Name: "Saltmarsh Recovery", Version: "4.2",
-		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\n", size: 1 << 20}
+		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\nsignature: refuse\n", size: 1 << 20}
 	StockRecovery = RecoveryKind{Name: "Wickerlight Recovery", Version: "9.1",
-		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\n", size: 1 << 20}
+		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\nsignature: refuse\n", size: 1 << 20}
 )
 
 // TraitsFile is where a recovery's ramdisk says how it behaves on a stand-in.

@@ -1,0 +1,82 @@
+package script
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"jarlid/internal/core/image"
+)
+
+// show writes a tree with brackets.
+func show(n *Node) string {
+	if n == nil {
+		return "-"
+	}
+	var args []string
+	for _, a := range n.Args {
+		args = append(args, show(a))
+	}
+	switch n.Op {
+	case "string":
+		return fmt.Sprintf("%q", n.Text)
+	case "call":
+		return n.Text + "(" + strings.Join(args, ", ") + ")"
+	}
+	return "[" + n.Op + " " + strings.Join(args, " ") + "]"
+}
+
+func TestParse(t *testing.T) {
+	for text, want := range map[string]string{
+		`ui_print("hello");`:                   `ui_print("hello")`,
+		`a() ; b(c, "d e")`:                    `[; a() b("c", "d e")]`,
+		"# a comment\nx(); # another\n":        `x()`,
+		`a() || b() && !c() == d + "e"`:        `[|| a() [&& b() [== [! c()] [+ "d" "e"]]]]`,
+		`if a() then b(); c() else d() endif;`: `[if a() [; b() c()] d()]`,
+		`if (a() != "1") then b() endif`:       `[if [!= a() "1"] b()]`,
+		`x("\x41\n\"\\");`:                     `x("A\n\"\\")`,
+		`f((a(); b()), /system/bin:x)`:         `f([; a() b()], "/system/bin:x")`,
+		``:                                     `[; ]`,
+		`ifelse(is_mounted("/system"), unmount("/system"));`: `ifelse(is_mounted("/system"), unmount("/system"))`,
+	} {
+		n, err := Parse(text)
+		if err != nil || show(n) != want {
+			t.Errorf("%s: %s, %v, want %s", text, show(n), err, want)
+		}
+	}
+	var bad *image.Error
+	for text, at := range map[string]int64{`a(`: 2, `a("x`: 2, `a() b()`: 4, `if a() b() endif`: 7, `if a() then b()`: 15, `)`: 0, `a(,)`: 2, `"\x4`: 0, `==`: 0,
+		strings.Repeat("(", 5000): 0, strings.Repeat("!", 5000): 0} {
+		if _, err := Parse(text); !errors.As(err, &bad) {
+			t.Errorf("%.20q: %v", text, err)
+		} else if len(text) < 100 && bad.Offset != at {
+			t.Errorf("%q: the error is at %d, want %d: %v", text, bad.Offset, at, err)
+		}
+	}
+}
+
+func TestDemands(t *testing.T) {
+	n, err := Parse(`assert(getprop("ro.product.device") == "dunlin" || getprop("ro.build.product") == "dunlin" || "WL-DU" == getprop("ro.product.device") ||
+		abort("This package is for another phone: " + getprop("ro.product.device")););
+		ui_print("x"); if getprop("ro.debuggable") == "1" then assert(getprop("ro.build.version.release") == "14") endif; package_extract_dir("system", "/system");`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, want := fmt.Sprint(n.Demands()), "[{ro.product.device [dunlin WL-DU]} {ro.build.product [dunlin]} {ro.build.version.release [14]}]"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	if got := strings.Join(n.Calls(), " "); got != "assert getprop abort ui_print package_extract_dir" {
+		t.Error(got)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(`assert(getprop("a") == "b" || c()); if x() then y() else z() endif;`)
+	f.Fuzz(func(t *testing.T, s string) {
+		if n, err := Parse(s); err == nil {
+			n.Demands()
+			n.Calls()
+		}
+	})
+}

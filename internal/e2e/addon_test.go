@@ -1,0 +1,159 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jarlid/internal/standin/scenario"
+)
+
+// added tells whether an add-on's trace is on a slot's system.
+func (l *lab) added(phone, partition, name string) bool {
+	_, err := os.Stat(filepath.Join(l.dir, phone, "partitions", "added", partition, "product", "app", name, name+".txt"))
+	return err == nil
+}
+
+// readyForPackages brings a dunlin with a recovery into it, formatted.
+func (l *lab) readyForPackages(recovery string) {
+	l.Helper()
+	l.standin("dunlin")
+	l.want(0, nil, "recovery", "set", recovery, "--yes")
+	l.want(0, nil, "go", "recovery")
+	l.want(0, nil, "wipe", "userdata", "--yes")
+}
+
+// TestPackages sends a ROM and two add-ons, named in the wrong order, and looks
+// where they landed.
+func TestPackages(t *testing.T) {
+	l := newLab(t)
+	l.readyForPackages(files.Recovery)
+	apps, sheet := l.file("shoreline-14-arm64.zip", must(scenario.Shoreline.Package())), l.file("countsheet.zip", must(scenario.Countsheet.Package()))
+	var r struct {
+		Packages []struct {
+			Path, Outcome string
+			Slot          string `json:"slot_written"`
+		}
+	}
+	l.want(0, []string{"the ROM first, then the add-ons as given", "then a restart into recovery"}, "sideload", sheet, apps, files.Package, "--dry-run")
+	l.result(0, &r, "sideload", sheet, apps, files.Package, "--yes")
+	for i, want := range []string{files.Package, sheet, apps} {
+		if p := r.Packages[i]; p.Path != want || p.Outcome != "installed" || p.Slot != "b" {
+			t.Errorf("package %d: %+v", i+1, p)
+		}
+	}
+	for _, name := range []string{"ShorelineApps", "Countsheet"} {
+		if !l.added("dunlin", "system_b", name) || l.added("dunlin", "system_a", name) {
+			t.Errorf("%s is not where it belongs", name)
+		}
+	}
+	l.want(0, []string{"add-ons: countsheet.zip, shoreline-14-arm64.zip"}, "slot")
+	defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
+	l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system", "--wait", "30s")
+	// Writing the system again takes what was added with it.
+	l.want(0, nil, "go", "bootloader")
+	l.want(0, nil, "flash", l.file("system.img", must(scenario.Images(scenario.Saltmarsh, dunlin))["system"]), "--into", "@b", "--yes")
+	if l.added("dunlin", "system_b", "Countsheet") {
+		t.Error("an add-on outlived its system")
+	}
+}
+
+// TestAddonFindings: what is wrong with an add-on, and what happens when it is
+// sent all the same.
+func TestAddonFindings(t *testing.T) {
+	rom := func(l *lab) {
+		l.readyForPackages(files.Recovery)
+		l.want(0, nil, "sideload", files.Package, "--yes")
+	}
+	keyed := func(l *lab, how string) string {
+		k := scenario.SaltmarshRecovery // has a key of its own, and here a shell
+		k.Traits = "shell: true\nclosing: honest\nsignature: " + how + "\n"
+		k.Props = scenario.Tideline.Props
+		return l.file("keyed.img", must(scenario.Recovery(k, dunlin)))
+	}
+	for name, run := range map[string]func(l *lab){
+		"wrong-arch": func(l *lab) {
+			rom(l)
+			a := scenario.Shoreline
+			a.ABI = "x86"
+			f := l.file("shoreline-x86.zip", must(a.Package()))
+			l.want(3, []string{"stop  wrong-arch: shoreline-x86.zip holds programs for x86"}, "sideload", f, "--yes")
+			l.want(0, []string{"installed"}, "sideload", f, "--yes", "--accept", "wrong-arch")
+			defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
+			l.want(0, []string{"fell back to slot a"}, "go", "system", "--wait", "30s")
+		},
+		"wrong-system-version": func(l *lab) {
+			rom(l)
+			a := scenario.Shoreline
+			a.Release = "13"
+			f := l.file("shoreline-13.zip", must(a.Package()))
+			l.want(3, []string{"stop  wrong-system-version: shoreline-13.zip wants ro.build.version.release 13, the system is 14"}, "sideload", f, "--yes")
+			l.want(5, []string{"this package is for release 13"}, "sideload", f, "--yes", "--accept", "wrong-system-version")
+			// In one command with the ROM it is held against the ROM.
+			l.want(3, []string{"stop  wrong-system-version"}, "sideload", files.Package, f, "--yes")
+		},
+		"wrong-model": func(l *lab) {
+			rom(l)
+			a := scenario.Countsheet
+			a.Device = "godwit"
+			f := l.file("countsheet-godwit.zip", must(a.Package()))
+			l.want(3, []string{"stop  wrong-model: the file is for godwit"}, "sideload", f, "--yes")
+			l.want(5, []string{"this package is for godwit"}, "sideload", f, "--yes", "--accept", "wrong-model")
+		},
+		"order-broken": func(l *lab) {
+			rom(l)
+			first, second := l.file("patch-1.zip", must(scenario.Countsheet.Package())), l.file("patch-2.zip", must(scenario.Countsheet.Package()))
+			l.want(3, []string{"stop  order-broken: patch-1.zip comes behind patch-2.zip"}, "sideload", second, first, "--yes")
+			l.want(0, nil, "sideload", first, second, "--yes")
+		},
+		"slot-not-started": func(l *lab) {
+			l.readyForPackages(files.Recovery)
+			l.want(0, nil, "sideload", files.Package, "--yes", "--then", "stay")
+			// By its menu the recovery stays on the old slot.
+			pressed := l.hands("dunlin", "apply update", "from the computer")
+			for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); {
+				if _, out := l.run("bench"); strings.Contains(out, "sideload") {
+					break
+				}
+			}
+			pressed()
+			f := l.file("countsheet.zip", must(scenario.Countsheet.Package()))
+			l.want(3, []string{"stop  slot-not-started: slot b starts next and the recovery runs on slot a"}, "sideload", f, "--yes")
+			l.run("sideload", f, "--yes", "--accept", "slot-not-started", "--accept", "wrong-system-version")
+			if l.added("dunlin", "system_b", "Countsheet") {
+				l.Error("it landed on the new slot all the same")
+			}
+		},
+		"signature-unknown": func(l *lab) {
+			l.readyForPackages(keyed(l, "ask"))
+			apps := l.file("apps.zip", must(scenario.Addon{Name: "ShorelineApps", Signer: "tideline"}.Package()))
+			own := l.file("own.zip", must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package()))
+			if out := l.want(0, nil, "sideload", own, "--yes"); strings.Contains(out, "signature-unknown") {
+				l.Errorf("its own key is not known: %s", out)
+			}
+			l.want(3, []string{"care  signature-unknown: apps.zip is signed by CN=tideline releases"}, "sideload", apps)
+			defer l.hands("dunlin", "yes")()
+			l.want(0, []string{"installed"}, "sideload", apps, "--yes")
+		},
+		"signature-unknown, refused": func(l *lab) {
+			l.readyForPackages(keyed(l, "refuse"))
+			bare := l.file("bare.zip", must(scenario.Addon{Name: "Countsheet"}.Package()))
+			l.want(3, []string{"care  signature-unknown: bare.zip is not signed"}, "sideload", bare)
+			l.want(5, []string{"signature is not trusted"}, "sideload", bare, "--yes")
+			own := must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package())
+			own[60] ^= 1 // changed after it was signed
+			l.want(5, []string{"signature"}, "sideload", l.file("changed.zip", own), "--yes")
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l := newLab(t)
+			run(l)
+			known, _, _ := strings.Cut(name, ",")
+			if _, out := l.run("explain", known); !strings.Contains(out, "look  "+known) {
+				t.Errorf("there is no explanation of %s", known)
+			}
+		})
+	}
+}

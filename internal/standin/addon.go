@@ -1,0 +1,333 @@
+package standin
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"debug/elf"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/script"
+)
+
+// checkSignature holds a package against the keys in the running recovery's
+// ramdisk.
+func (p *Phone) checkSignature(ctx context.Context, r io.ReaderAt, size int64) error {
+	how := p.run.traits.Signature
+	if how == "" {
+		return nil
+	}
+	err := p.signedByTrusted(ctx, r, size)
+	if err == nil || ctx.Err() != nil {
+		return err
+	}
+	p.logLine("E: signature: %v", err)
+	if how == "refuse" {
+		p.show("Signature verification failed.")
+		return fmt.Errorf("the package's signature is not trusted: %w", err)
+	}
+	q := &question{text: "The signature is not trusted. Install anyway?", answer: make(chan bool, 1)}
+	p.mu.Lock()
+	p.ask = q
+	p.mu.Unlock()
+	p.show("%s", q.text)
+	select {
+	case yes := <-q.answer:
+		if yes {
+			return nil
+		}
+	case <-ctx.Done():
+	case <-time.After(5 * time.Minute):
+	}
+	return fmt.Errorf("the owner did not want a package whose signature is not trusted")
+}
+
+func (p *Phone) signedByTrusted(ctx context.Context, r io.ReaderAt, size int64) error {
+	ring, ok := p.run.files(zipsig.KeysFile)
+	if !ok {
+		return errors.New("this recovery has no keys")
+	}
+	keys, err := zipsig.ParseKeys(ring)
+	if err != nil {
+		return err
+	}
+	s, err := zipsig.Parse(r, size)
+	if err != nil {
+		return err
+	}
+	for _, k := range keys {
+		if bytes.Equal(k.RawSubjectPublicKeyInfo, s.Signer().RawSubjectPublicKeyInfo) {
+			return s.Verify(ctx, r)
+		}
+	}
+	return fmt.Errorf("%s signed it, whom this recovery does not know", s.Signer().Subject)
+}
+
+// overlay is the folder of the files added to a partition; they lie beside it
+// and are gone when it is written again.
+func (st *storage) overlay(partition string) string { return filepath.Join(st.dir, "added", partition) }
+
+// runScript installs a package by its update script. The subset that is known:
+// assert, abort, getprop, ui_print, show_progress, set_progress, is_mounted, mount,
+// unmount, ifelse, package_extract_dir and package_extract_file into /system,
+// set_metadata, set_metadata_recursive, delete, delete_recursive.
+func (p *Phone) runScript(r io.ReaderAt, size int64) error {
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return err
+	}
+	f, err := z.Open(script.Name)
+	if err != nil {
+		return fmt.Errorf("the package holds nothing this recovery can install")
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, script.MaxSize))
+	if err != nil {
+		return err
+	}
+	n, err := script.Parse(string(b))
+	if err != nil {
+		return err
+	}
+	props := map[string]string{}
+	if sys, _, err := p.systemProps(p.run.slot); err == nil {
+		props = sys
+	}
+	for k, v := range p.run.props { // the recovery's own come first
+		if !strings.HasPrefix(k, "ro.build.") {
+			props[k] = v
+		}
+	}
+	in := &installer{p: p, z: z, props: props, into: p.on("system", p.run.slot)}
+	_, err = in.eval(n)
+	return err
+}
+
+// installer evaluates a script.
+type installer struct {
+	p     *Phone
+	z     *zip.Reader
+	props map[string]string
+	into  string // the partition that is /system
+}
+
+// maxAdded is how many bytes a package may add to a system of a stand-in.
+const maxAdded = 256 << 20
+
+func truth(b bool) string {
+	if b {
+		return "t"
+	}
+	return ""
+}
+
+func (in *installer) eval(n *script.Node) (string, error) {
+	var args []string
+	lazy := n.Op == "&&" || n.Op == "||" || n.Op == "if" || n.Text == "ifelse" && n.Op == "call"
+	for i, a := range n.Args {
+		if lazy && i > 0 {
+			break
+		}
+		v, err := in.eval(a)
+		if err != nil {
+			return "", err
+		}
+		args = append(args, v)
+	}
+	switch n.Op {
+	case "string":
+		return n.Text, nil
+	case ";":
+		if len(args) == 0 {
+			return "", nil
+		}
+		return args[len(args)-1], nil
+	case "==":
+		return truth(args[0] == args[1]), nil
+	case "!=":
+		return truth(args[0] != args[1]), nil
+	case "+":
+		return args[0] + args[1], nil
+	case "!":
+		return truth(args[0] == ""), nil
+	case "&&", "||":
+		if (args[0] != "") == (n.Op == "||") {
+			return args[0], nil
+		}
+		return in.eval(n.Args[1])
+	case "if":
+		return in.branch(n.Args, args[0] != "")
+	}
+	if n.Text == "ifelse" && len(args) > 0 {
+		return in.branch(n.Args, args[0] != "")
+	}
+	return in.call(n.Text, args)
+}
+
+func (in *installer) branch(args []*script.Node, yes bool) (string, error) {
+	at := 1
+	if !yes {
+		at = 2
+	}
+	if at >= len(args) {
+		return "", nil
+	}
+	return in.eval(args[at])
+}
+
+func (in *installer) call(name string, args []string) (string, error) {
+	arg := func(i int) string {
+		if i < len(args) {
+			return args[i]
+		}
+		return ""
+	}
+	switch name {
+	case "assert":
+		for _, a := range args {
+			if a == "" {
+				return "", fmt.Errorf("an assertion of the package failed")
+			}
+		}
+		return "t", nil
+	case "abort":
+		return "", fmt.Errorf("%s", arg(0))
+	case "getprop":
+		return in.props[arg(0)], nil
+	case "ui_print":
+		in.p.show("%s", strings.Join(args, ""))
+		return arg(0), nil
+	case "show_progress", "set_progress", "mount", "unmount", "is_mounted", "set_metadata", "set_metadata_recursive":
+		return "t", nil
+	case "package_extract_dir":
+		return "t", in.extract(arg(0)+"/", arg(1), true)
+	case "package_extract_file":
+		return "t", in.extract(arg(0), arg(1), false)
+	case "delete", "delete_recursive":
+		for _, a := range args {
+			to, err := in.place(a)
+			if err == nil {
+				err = os.RemoveAll(to)
+			}
+			if err != nil {
+				return "", err
+			}
+		}
+		return "t", nil
+	}
+	return "", fmt.Errorf("the package's script calls %s, which this recovery does not know", name)
+}
+
+// place gives where a file of the phone's system lies in the overlay.
+func (in *installer) place(name string) (string, error) {
+	rest, ok := strings.CutPrefix(path.Clean("/"+name), "/system")
+	if !ok || rest != "" && rest[0] != '/' {
+		return "", fmt.Errorf("%s is not in the system", name)
+	}
+	return filepath.Join(in.p.store.overlay(in.into), filepath.FromSlash(rest)), nil
+}
+
+func (in *installer) extract(from, to string, dir bool) error {
+	left := int64(maxAdded)
+	for _, f := range in.z.File {
+		rest, ok := strings.CutPrefix(f.Name, from)
+		if !ok || !dir && rest != "" || strings.HasSuffix(f.Name, "/") {
+			continue
+		}
+		target := to
+		if dir {
+			target = path.Join(to, rest)
+		}
+		out, err := in.place(target)
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
+			return err
+		}
+		n, err := in.write(f, out, left)
+		if left -= n; err != nil {
+			return err
+		}
+		in.p.logLine("I: added %s", target)
+	}
+	return nil
+}
+
+func (in *installer) write(f *zip.File, out string, most int64) (int64, error) {
+	r, err := f.Open()
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	w, err := os.Create(out)
+	if err != nil {
+		return 0, err
+	}
+	n, err := io.Copy(w, io.LimitReader(r, most+1))
+	if n > most {
+		err = fmt.Errorf("there is no room left in %s", in.into)
+	}
+	if cerr := w.Close(); err == nil {
+		err = cerr
+	}
+	return n, err
+}
+
+// elfMachines are the machines a phone's processor runs.
+var elfMachines = map[string][]elf.Machine{"arm64-v8a": {elf.EM_AARCH64, elf.EM_ARM}, "armeabi-v7a": {elf.EM_ARM}}
+
+// addedFits says whether the libraries added to a system run on this phone's
+// processor: one for another makes the system restart over and over.
+func (p *Phone) addedFits(slot string) error {
+	abi := p.spec.phone(p.model).ABI
+	return filepath.WalkDir(p.store.overlay(p.on("system", slot)), func(name string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil || d.IsDir() || filepath.Ext(name) != ".so" {
+			return err
+		}
+		b, err := os.ReadFile(name)
+		if err != nil || len(b) < 20 || string(b[:4]) != elf.ELFMAG {
+			return err
+		}
+		for _, m := range elfMachines[abi] {
+			if elf.Machine(uint16(b[18])|uint16(b[19])<<8) == m {
+				return nil
+			}
+		}
+		return loops("%s was built for another processor", filepath.Base(name))
+	})
+}
+
+// addedFile reads a file that was added to the system of the slot that runs.
+func (sh *shell) addedFile(name string) (io.ReadWriteCloser, bool) {
+	rest, ok := strings.CutPrefix(name, "/system/")
+	if !ok {
+		return nil, false
+	}
+	f, err := os.Open(filepath.Join(sh.p.store.overlay(sh.p.on("system", sh.r.slot)), filepath.FromSlash(rest)))
+	if err != nil {
+		return nil, false
+	}
+	st, err := f.Stat()
+	if err != nil || st.IsDir() {
+		f.Close()
+		return nil, false
+	}
+	return struct {
+		io.Reader
+		io.Writer
+		io.Closer
+	}{f, readOnly{}, f}, true
+}

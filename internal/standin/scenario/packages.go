@@ -1,0 +1,165 @@
+package scenario
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/binary"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"time"
+
+	"github.com/smallstep/pkcs7"
+
+	"jarlid/internal/core/script"
+)
+
+// when is the time in everything the scenario packs.
+var when = time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)
+
+// Certificate makes the certificate of one of the made-up makers.
+func Certificate(name string) (*x509.Certificate, error) {
+	key, err := Key(name)
+	if err != nil {
+		return nil, err
+	}
+	t := &x509.Certificate{SerialNumber: big.NewInt(int64(len(name))), Subject: pkix.Name{CommonName: name + " releases", Organization: []string{"Scenario"}},
+		NotBefore: when, NotAfter: when.AddDate(30, 0, 0), SignatureAlgorithm: x509.SHA256WithRSA}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+	if err != nil {
+		return nil, err
+	}
+	return x509.ParseCertificate(der)
+}
+
+// keyring is the zip in which a recovery keeps the certificates it trusts.
+func keyring(names ...string) ([]byte, error) {
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for _, n := range names {
+		c, err := Certificate(n)
+		if err != nil {
+			return nil, err
+		}
+		w, err := z.CreateHeader(&zip.FileHeader{Name: n + ".x509.pem", Method: zip.Store, Modified: when})
+		if err != nil {
+			return nil, err
+		}
+		if err := pem.Encode(w, &pem.Block{Type: "CERTIFICATE", Bytes: c.Raw}); err != nil {
+			return nil, err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// Sign signs a whole package: everything but its comment, which then holds the
+// signature and, in its last six bytes, where that begins and how long the
+// comment is (verifier.cpp in the platform's recovery).
+func Sign(pkg []byte, name string) ([]byte, error) {
+	key, err := Key(name)
+	if err != nil {
+		return nil, err
+	}
+	cert, err := Certificate(name)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(pkg); n < 22 || binary.LittleEndian.Uint16(pkg[n-2:]) != 0 {
+		return nil, fmt.Errorf("only a zip without a comment can be signed")
+	}
+	pkg = pkg[:len(pkg)-2]
+	s, err := pkcs7.NewSignedData(pkg)
+	if err != nil {
+		return nil, err
+	}
+	s.SetDigestAlgorithm(pkcs7.OIDDigestAlgorithmSHA256)
+	if err := s.SignWithoutAttr(cert, key, pkcs7.SignerInfoConfig{}); err != nil {
+		return nil, err
+	}
+	s.Detach()
+	der, err := s.Finish()
+	if err != nil {
+		return nil, err
+	}
+	le := binary.LittleEndian
+	comment := append(der, make([]byte, 6)...)
+	le.PutUint16(comment[len(der):], uint16(len(comment)))
+	comment[len(der)+2], comment[len(der)+3] = 0xff, 0xff
+	le.PutUint16(comment[len(der)+4:], uint16(len(comment)))
+	return append(le.AppendUint16(bytes.Clone(pkg), uint16(len(comment))), comment...), nil
+}
+
+// Addon is an add-on package.
+type Addon struct {
+	Name    string // of the folder it adds
+	ABI     string // of its library; "" for none
+	Release string // it demands; "" for any
+	Device  string // it demands; "" for any
+	Signer  string // "" for none
+}
+
+// Machines of ELF files (e_machine in elf.h) by the platform's names.
+var machines = map[string]byte{"arm64-v8a": 183, "armeabi-v7a": 40, "x86_64": 62, "x86": 3}
+
+// Package makes the add-on's zip: an update script and the files it puts into
+// the system.
+func (a Addon) Package() ([]byte, error) {
+	text := ""
+	if a.Device != "" {
+		text += fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || abort(\"this package is for %s\"););\n", a.Device, a.Device)
+	}
+	if a.Release != "" {
+		text += fmt.Sprintf("assert(getprop(\"ro.build.version.release\") == %q || abort(\"this package is for release %s\"););\n", a.Release, a.Release)
+	}
+	text += fmt.Sprintf("ui_print(\"Adding %s\");\nmount(\"ext4\", \"EMMC\", \"/dev/block/by-name/system\", \"/system\");\n"+
+		"package_extract_dir(\"system\", \"/system\");\nunmount(\"/system\");\n", a.Name)
+	files := [][2]string{{script.Name, text}, {"META-INF/com/google/android/update-binary", "#!/sbin/sh\n# the script is read by the recovery\n"},
+		{"system/product/app/" + a.Name + "/" + a.Name + ".txt", "what " + a.Name + " does\n"}}
+	if a.ABI != "" {
+		elf := make([]byte, 4096)
+		copy(elf, "\x7fELF\x02\x01\x01")
+		elf[16], elf[18] = 3, machines[a.ABI]
+		files = append(files, [2]string{"system/product/app/" + a.Name + "/lib/" + a.ABI + "/libcount.so", string(elf)})
+	}
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for _, f := range files {
+		w, err := z.CreateHeader(&zip.FileHeader{Name: f[0], Method: zip.Deflate, Modified: when})
+		if err != nil {
+			return nil, err
+		}
+		if _, err := w.Write([]byte(f[1])); err != nil {
+			return nil, err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	if a.Signer == "" {
+		return out.Bytes(), nil
+	}
+	return Sign(out.Bytes(), a.Signer)
+}
+
+// The add-ons of the scenario.
+var (
+	Shoreline  = Addon{Name: "ShorelineApps", ABI: "arm64-v8a", Release: "14", Signer: "tideline"}
+	Countsheet = Addon{Name: "Countsheet", Release: "14", Signer: "saltmarsh"}
+)
+
+// trusted names the keys a recovery has; Tideline has none, and asks for none.
+func (k RecoveryKind) trusted() []string {
+	switch k.Name {
+	case SaltmarshRecovery.Name:
+		return []string{"saltmarsh"}
+	case StockRecovery.Name:
+		return []string{"wickerlight"}
+	}
+	return nil
+}
