@@ -90,7 +90,7 @@ func newReading(f *ident.File) *ota.Reading {
 
 func (j *Job) serve(ctx context.Context, src *source, size int64, reading *ota.Reading, m *meter) (adb.Closing, error) {
 	passStart, pass := time.Now(), 0
-	return j.Link.ADB.Sideload(ctx, src.f, size, quietLimit, func(off, n int64) {
+	served := func(off, n int64) {
 		reading.Ask(off, n)
 		what, done, total := reading.Doing()
 		if reading.Pass != pass {
@@ -100,7 +100,15 @@ func (j *Job) serve(ctx context.Context, src *source, size int64, reading *ota.R
 		m.p.Note, m.p.Total = what, total
 		m.p.Distinct, m.p.Whole = reading.Distinct, size
 		m.set(done)
-	})
+	}
+	closing, err := j.Link.ADB.Sideload(ctx, src.f, size, quietLimit, served)
+	var refused *link.RefusedError
+	if !errors.As(err, &refused) {
+		return closing, err
+	}
+	// Old phones know only the service that takes the whole file at once.
+	j.Obs.Say(Look, "this phone does not ask for blocks; it takes the whole package at once, as old ones do")
+	return adb.ClosedMute, j.Link.ADB.SideloadWhole(ctx, src.f, size, quietLimit, served)
 }
 
 // say tells the phone's closing word for what it is.

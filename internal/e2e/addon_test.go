@@ -157,3 +157,48 @@ func TestAddonFindings(t *testing.T) {
 		})
 	}
 }
+
+// TestOneSlotPackages installs a ROM and an add-on on the phones with one slot:
+// block lists, plain and brotli, and on the old one the service that takes the whole
+// file at once.
+func TestOneSlotPackages(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		packed bool
+		addon  scenario.Addon
+		says   string
+	}{
+		{"sanderling", true, scenario.Shoreline, "passes"},
+		{"turnstone", false, scenario.Addon{Name: "ShorelineApps", ABI: "armeabi-v7a", Release: "14", Signer: "tideline"}, "takes the whole package at once"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			l := newLab(t)
+			kit := kitOf(t, c.name, 1)
+			l.standin(c.name)
+			rom := l.file("saltmarsh-4.2.zip", must(scenario.BlockPackage(scenario.Saltmarsh, kit.phone, c.packed)))
+			twin := l.file("other.zip", must(scenario.BlockPackage(scenario.Saltmarsh, scenario.PhoneOf("dunlin"), true)))
+			addon := l.file("shoreline.zip", must(c.addon.Package()))
+			l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
+			if c.name == "turnstone" {
+				l.later(c.name, "volume-up+power")
+			}
+			l.want(0, nil, "go", "recovery")
+			l.want(3, []string{"stop  encrypted-data"}, "sideload", rom, "--yes")
+			l.want(0, nil, "wipe", "userdata", "--yes")
+			l.want(3, []string{"stop  wrong-model"}, "sideload", twin, "--yes")
+			l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept", "wrong-model")
+			l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"}, "sideload", addon, rom, "--yes")
+			want := must(scenario.Images(scenario.Saltmarsh, kit.phone))
+			for _, part := range []string{"system", "boot"} {
+				if got := l.stored(c.name, part); string(got[:len(want[part])]) != string(want[part]) {
+					t.Errorf("%s does not hold the package's", part)
+				}
+			}
+			if !l.added(c.name, "system", "ShorelineApps") {
+				t.Error("the add-on left no trace")
+			}
+			defer l.hands(c.name, "finish welcome", "debugging on", "allow")()
+			l.want(0, []string{"Saltmarsh OS 4.2"}, "go", "system", "--wait", "30s")
+		})
+	}
+}

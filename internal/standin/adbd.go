@@ -51,7 +51,9 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 		switch {
 		case name == "reboot":
 			return run(func() { p.rebootService(arg, s) })
-		case mode == card.Sideload && name == "sideload-host":
+		case mode == card.Sideload && name == "sideload" && p.spec.OldADB:
+			return run(func() { p.sideloadWhole(ctx, arg, s) })
+		case mode == card.Sideload && name == "sideload-host" && !p.spec.OldADB:
 			return run(func() { p.sideloadService(ctx, arg, s) })
 		case mode == card.Sideload:
 			return false // what serves a package serves nothing else

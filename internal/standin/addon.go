@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/lift"
 	"jarlid/internal/core/script"
 )
 
@@ -78,8 +79,9 @@ func (st *storage) overlay(partition string) string { return filepath.Join(st.di
 
 // runScript installs a package by its update script. The subset that is known:
 // assert, abort, getprop, ui_print, show_progress, set_progress, is_mounted, mount,
-// unmount, ifelse, package_extract_dir and package_extract_file into /system,
-// set_metadata, set_metadata_recursive, delete, delete_recursive.
+// unmount, ifelse, package_extract_dir and package_extract_file into /system or to
+// a partition, block_image_update, set_metadata, set_metadata_recursive, delete,
+// delete_recursive.
 func (p *Phone) runScript(r io.ReaderAt, size int64) error {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
@@ -107,7 +109,7 @@ func (p *Phone) runScript(r io.ReaderAt, size int64) error {
 			props[k] = v
 		}
 	}
-	in := &installer{p: p, z: z, props: props, into: p.on("system", p.run.slot)}
+	in := &installer{p: p, r: r, size: size, z: z, props: props, into: p.on("system", p.run.slot)}
 	_, err = in.eval(n)
 	return err
 }
@@ -115,6 +117,8 @@ func (p *Phone) runScript(r io.ReaderAt, size int64) error {
 // installer evaluates a script.
 type installer struct {
 	p     *Phone
+	r     io.ReaderAt
+	size  int64
 	z     *zip.Reader
 	props map[string]string
 	into  string // the partition that is /system
@@ -211,7 +215,19 @@ func (in *installer) call(name string, args []string) (string, error) {
 	case "package_extract_dir":
 		return "t", in.extract(arg(0)+"/", arg(1), true)
 	case "package_extract_file":
+		if len(args) == 1 {
+			return args[0], nil // its contents, which only block_image_update uses
+		}
+		if part, ok := strings.CutPrefix(arg(1), byName); ok {
+			return "t", in.image(arg(0), part)
+		}
 		return "t", in.extract(arg(0), arg(1), false)
+	case "block_image_update":
+		part, ok := strings.CutPrefix(arg(0), byName)
+		if !ok {
+			return "", fmt.Errorf("%s is no partition of this phone", arg(0))
+		}
+		return "t", in.blocks(part, strings.TrimSuffix(arg(1), ".transfer.list"))
 	case "delete", "delete_recursive":
 		for _, a := range args {
 			to, err := in.place(a)
@@ -259,6 +275,63 @@ func (in *installer) extract(from, to string, dir bool) error {
 			return err
 		}
 		in.p.logLine("I: added %s", target)
+	}
+	return nil
+}
+
+// image writes a member to a partition.
+func (in *installer) image(name, partition string) error {
+	f, err := in.z.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	in.p.show("Writing %s", partition)
+	return in.onto(partition, func(v *volume) error {
+		n, err := io.Copy(io.NewOffsetWriter(v, 0), f)
+		if err == nil && n == 0 {
+			err = fmt.Errorf("%s is empty", name)
+		}
+		return err
+	})
+}
+
+// blocks writes what a block list says to a partition.
+func (in *installer) blocks(partition, base string) error {
+	src, err := lift.Open(in.r, in.size, "package.zip", lift.Options{})
+	if err != nil {
+		return err
+	}
+	items, err := src.Pick([]string{base + ".img"})
+	if err != nil {
+		return err
+	}
+	in.p.show("Writing %s block by block", partition)
+	return in.onto(partition, func(v *volume) error {
+		_, err := items[0].Write(context.Background(), fixed{v}, func(int64) {})
+		return err
+	})
+}
+
+func (in *installer) onto(partition string, write func(*volume) error) error {
+	if err := os.RemoveAll(in.p.store.overlay(partition)); err != nil {
+		return err
+	}
+	v, err := in.p.store.open(partition)
+	if err != nil {
+		return err
+	}
+	defer v.Close()
+	return write(v)
+}
+
+// fixed is a partition as a place to write to: it has the size it has.
+type fixed struct{ *volume }
+
+// SetSize refuses what does not fit.
+func (f fixed) SetSize(n int64) error {
+	if n > f.size {
+		return fmt.Errorf("%d bytes do not fit %s, which has %d", n, f.name, f.size)
 	}
 	return nil
 }

@@ -81,26 +81,11 @@ func (p *Phone) sideloadService(ctx context.Context, arg string, s *adb.Stream) 
 		return
 	}
 	r := &blockReader{s: s, size: size, block: block, cache: map[int64][]byte{}}
-	p.mu.Lock()
-	run := p.run
-	run.log, run.record = nil, ""
-	p.mu.Unlock()
-	err := p.install(ctx, r, size)
-	if ctx.Err() != nil {
+	ended, err := p.installed(ctx, r, size)
+	if ended {
 		return
 	}
-	result := 1
-	if err != nil {
-		result = 0
-		p.logLine("E: %v", err)
-		p.show("Installation aborted.")
-	} else {
-		p.logLine("I: installed")
-		p.show("Installation finished.")
-	}
-	p.mu.Lock()
-	run.record = fmt.Sprintf("/sideload/package.zip\n%d\n", result)
-	p.mu.Unlock()
+	run := p.run
 	if r.err == nil {
 		switch word := "FAILFAIL"; {
 		case run.traits.Closing == "mute":
@@ -115,6 +100,55 @@ func (p *Phone) sideloadService(ctx context.Context, arg string, s *adb.Stream) 
 	p.move(string(card.Recovery), 0)
 }
 
+// installed installs a package, writes the recovery's log and record, and gives
+// what came of it; ended is true when the phone was restarted meanwhile.
+func (p *Phone) installed(ctx context.Context, r io.ReaderAt, size int64) (ended bool, err error) {
+	p.mu.Lock()
+	run := p.run
+	run.log, run.record = nil, ""
+	p.mu.Unlock()
+	err = p.install(ctx, r, size)
+	if ctx.Err() != nil {
+		return true, err
+	}
+	result := 1
+	if err != nil {
+		result = 0
+		p.logLine("E: %v", err)
+		p.show("Installation aborted.")
+	} else {
+		p.logLine("I: installed")
+		p.show("Installation finished.")
+	}
+	p.mu.Lock()
+	run.record = fmt.Sprintf("/sideload/package.zip\n%d\n", result)
+	p.mu.Unlock()
+	return false, err
+}
+
+// sideloadWhole takes a whole package, as old recoveries do, and installs it
+// when the computer has let go.
+func (p *Phone) sideloadWhole(ctx context.Context, arg string, s *adb.Stream) {
+	size, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || size <= 0 || size > 4<<30 {
+		return
+	}
+	f, err := os.CreateTemp(p.o.Dir, "package-")
+	if err != nil {
+		return
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if _, err := io.CopyN(f, s, size); err != nil {
+		return // the cable was pulled: nothing has begun
+	}
+	io.WriteString(s, "OKAY")
+	s.Drain()
+	if ended, _ := p.installed(ctx, f, size); !ended {
+		p.move(string(card.Recovery), 0)
+	}
+}
+
 // logLine writes a line to the recovery's log.
 func (p *Phone) logLine(format string, args ...any) {
 	p.mu.Lock()
@@ -126,7 +160,7 @@ func (p *Phone) logLine(format string, args ...any) {
 
 // install reads the package twice, as recoveries do: the whole once, to see
 // that it is sound, then the payload, to write it.
-func (p *Phone) install(ctx context.Context, r *blockReader, size int64) error {
+func (p *Phone) install(ctx context.Context, r io.ReaderAt, size int64) error {
 	p.show("Looking at the package")
 	if _, err := io.Copy(io.Discard, io.NewSectionReader(r, 0, size)); err != nil {
 		return err

@@ -51,5 +51,8 @@ func recoverySet(c *card.Card, m *model.Model) bool {
 
 func installed(c *card.Card, slot string) bool {
 	good, known := c.Yes(card.FactGood + slot)
+	if slot == "" {
+		known = true // without slots nothing says whether it has started
+	}
 	return c.Get(card.FactHolds+Suffixed("system", slot)).Evidence == card.Journal && known && !good
 }

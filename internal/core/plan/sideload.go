@@ -123,6 +123,10 @@ func (s *Sideload) Effects(c *card.Card) {
 	if s.File.IsROM() {
 		s.release(c)
 	}
+	if s.File.Kind == ident.OTABlock {
+		s.replaced(c)
+		return
+	}
 	if to == "" || s.payload() == nil {
 		return
 	}
@@ -159,6 +163,11 @@ func (s *Sideload) Touches(c *card.Card) []string {
 	if running == "" {
 		running = c.Value(card.FactNext)
 	}
+	if s.File.Kind == ident.OTABlock {
+		for _, d := range s.File.GoesTo {
+			list = append(list, card.FactHolds+d.Partition, card.FactDigest+d.Partition)
+		}
+	}
 	if s.payload() == nil {
 		return list
 	}
@@ -180,6 +189,17 @@ func (s *Sideload) payload() *payload.Payload {
 		return nil
 	}
 	return s.File.Package.Payload
+}
+
+// replaced keeps what a package for one slot wrote in place.
+func (s *Sideload) replaced(c *card.Card) {
+	for _, d := range s.File.GoesTo {
+		c.Learn(card.FactHolds+d.Partition, s.title(), card.Journal)
+		c.Forget(card.FactDigest+d.Partition, "written by the package")
+	}
+	if c.Value(card.FactData) == card.DataEncrypted {
+		c.Learn(factForeign, "yes", card.Journal)
+	}
 }
 
 // release keeps which release the new system is of, so that add-ons behind it

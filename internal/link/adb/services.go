@@ -179,6 +179,48 @@ func (c *Conn) Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet ti
 	}
 }
 
+// SideloadWhole sends a package as phones of before 2014 take it: the whole file
+// at once ("sideload:SIZE"), acknowledged when it has arrived. What becomes of it the
+// phone does not say.
+func (c *Conn) SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration, sent func(off, n int64)) error {
+	service := fmt.Sprintf("sideload:%d", size)
+	octx, cancel := context.WithTimeout(ctx, time.Minute)
+	s, err := c.Open(octx, service)
+	cancel()
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	buf := make([]byte, SideloadBlock)
+	for off := int64(0); off < size; {
+		p := buf[:min(SideloadBlock, size-off)]
+		if got, err := r.ReadAt(p, off); got < len(p) {
+			return fmt.Errorf("the package could not be read at byte %d while it was sent: %w", off+int64(got), err)
+		}
+		wctx, cancel := context.WithTimeout(ctx, quiet)
+		_, err := s.With(wctx).Write(p)
+		cancel()
+		if err != nil {
+			return link.Lost(service, err)
+		}
+		if sent != nil {
+			sent(off, int64(len(p)))
+		}
+		off += int64(len(p))
+	}
+	var word [4]byte
+	qctx, cancel := context.WithTimeout(ctx, quiet)
+	defer cancel()
+	if _, err := io.ReadFull(s.With(qctx), word[:]); err != nil {
+		return link.Lost(service, cut(err))
+	}
+	if string(word[:]) != "OKAY" {
+		b, _ := io.ReadAll(io.LimitReader(s, 256))
+		return &link.RefusedError{Command: service, Message: strings.TrimSpace(string(word[:]) + string(b))}
+	}
+	return nil
+}
+
 // sideloadEnd tells a session that closed, which is a way to end, from one
 // that broke.
 func sideloadEnd(service string, err error) error {

@@ -9,9 +9,12 @@ import (
 	"encoding/binary"
 	"encoding/pem"
 	"fmt"
+	"maps"
 	"math/big"
+	"slices"
 	"time"
 
+	"github.com/andybalholm/brotli"
 	"github.com/smallstep/pkcs7"
 
 	"jarlid/internal/core/script"
@@ -162,4 +165,63 @@ func (k RecoveryKind) trusted() []string {
 		return []string{"wickerlight"}
 	}
 	return nil
+}
+
+// BlockPackage makes a package for a phone with one slot: block lists of the
+// systems, brotli-compressed or plain, and images, put in place by an update script.
+func BlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
+	set, err := Images(o, p)
+	if err != nil {
+		return nil, err
+	}
+	delete(set, p.RecoveryPartition())
+	text := fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || getprop(\"ro.build.product\") == %q || abort(\"this package is for %s\"););\nui_print(\"Installing %s\");\n",
+		p.Device, p.Device, p.Device, o.Name)
+	files := map[string][]byte{"META-INF/com/google/android/update-binary": []byte("#!/sbin/sh\n# the script is read by the recovery\n"),
+		"META-INF/com/android/metadata": fmt.Appendf(nil, "ota-type=BLOCK\npost-build=%s\npost-sdk-level=%s\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
+			o.Fingerprint(p.Device), o.SDK, o.Patch, when.Unix(), p.Device)}
+	for _, name := range slices.Sorted(maps.Keys(set)) {
+		b := set[name]
+		if !slices.Contains(trees, name) {
+			files[name+".img"] = b
+			text += fmt.Sprintf("package_extract_file(\"%s.img\", \"/dev/block/by-name/%s\");\n", name, name)
+			continue
+		}
+		const block = 4096
+		data := append(b[:len(b):len(b)], make([]byte, -len(b)&(block-1))...)
+		n := len(data) / block
+		files[name+".transfer.list"] = fmt.Appendf(nil, "4\n%d\n0\n0\nerase 2,0,%d\nnew 2,0,%d\n", n, n, n)
+		files[name+".patch.dat"] = nil
+		dat := name + ".new.dat"
+		if packed {
+			var out bytes.Buffer
+			w := brotli.NewWriterLevel(&out, 1)
+			if _, err := w.Write(data); err != nil {
+				return nil, err
+			}
+			if err := w.Close(); err != nil {
+				return nil, err
+			}
+			dat, data = dat+".br", out.Bytes()
+		}
+		files[dat] = data
+		text += fmt.Sprintf("block_image_update(\"/dev/block/by-name/%s\", package_extract_file(\"%s.transfer.list\"), \"%s\", \"%s.patch.dat\") ||\n  abort(\"%s could not be written\");\n",
+			name, name, dat, name, name)
+	}
+	files[script.Name] = []byte(text)
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: when})
+		if err != nil {
+			return nil, err
+		}
+		if _, err := w.Write(files[name]); err != nil {
+			return nil, err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return Sign(out.Bytes(), o.key)
 }
