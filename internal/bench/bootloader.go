@@ -30,7 +30,15 @@ func (j *Job) readBack(ctx context.Context, s *plan.Write, f io.ReaderAt) (strin
 	}
 	m := newMeter(j.Obs, Recv, s.Name(), size)
 	cmp := &comparer{f: f, size: s.File.Size, moved: m.set}
-	_, err := j.Link.FB.Fetch(ctx, s.Name(), size, cmp)
+	// No more at once than the phone gives out.
+	most, told := j.Card.Number(card.FactFetch)
+	if !told || most <= 0 {
+		most = size
+	}
+	var err error
+	for off := int64(0); off < size && err == nil; off += most {
+		_, err = j.Link.FB.Fetch(ctx, s.Name(), off, min(most, size-off), size, cmp)
+	}
 	m.end()
 	var refused *link.RefusedError
 	switch {
@@ -103,6 +111,10 @@ func (j *Job) makeRoom(ctx context.Context, s *plan.MakeRoom) (Record, error) {
 	return rec, nil
 }
 
+// tryLimit is how long a recovery that was sent may take until it shows up;
+// one without a shell never does.
+const tryLimit = 90 * time.Second
+
 // try sends an image and has the bootloader start it.
 func (j *Job) try(ctx context.Context, s *plan.Try) (Record, error) {
 	src, err := openSource(s.File.Path, s.File.Size)
@@ -129,7 +141,7 @@ func (j *Job) try(ctx context.Context, s *plan.Try) (Record, error) {
 	j.Link.Close()
 	effects := j.Card.Clone()
 	s.Effects(effects)
-	l, err := j.Phone.Await(ctx, card.Recovery, unseenLimit, false)
+	l, err := j.Phone.Await(ctx, card.Recovery, tryLimit, false)
 	var away *NotHereError
 	if errors.As(err, &away) {
 		j.Link, j.Card, rec.Confirm = nil, effects, NotKnown
@@ -240,5 +252,5 @@ func (j *Job) awaitUnlocked(ctx context.Context) (*Link, *card.Card, error) {
 		case <-time.After(2 * pollEvery):
 		}
 	}
-	return nil, nil, &NotHereError{Name: j.Phone.Name, Text: j.Phone.Name + " was not unlocked: nobody said yes at the phone, or it restarted into another mode"}
+	return nil, nil, &link.RefusedError{Command: "unlock", Message: "it is still locked: nobody said yes at the phone, or it restarted into another mode"}
 }

@@ -166,6 +166,11 @@ func TestKinds(t *testing.T) {
 				}
 			}
 			l.allowing(k.name, func() { l.travel(k) })
+			if slices.Contains(k.modes, "fastbootd") {
+				l.want(0, nil, "go", "fastbootd")
+				l.want(0, []string{"read back, it matches"}, "recovery", "set", kit.recovery, "--yes")
+				l.want(0, nil, "go", "bootloader")
+			}
 
 			var w struct {
 				Writes []struct {

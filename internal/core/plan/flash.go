@@ -152,9 +152,12 @@ func RecoverySet(f *ident.File, t Target, c *card.Card, m *model.Model) ([]Step,
 	if t.Partition == "" {
 		return nil, nil, fmt.Errorf("nobody can tell where this phone keeps its recovery: %s; name the partition with --into", home.Why)
 	}
-	slots, err := t.SlotsOf(c)
-	if err != nil {
-		return nil, nil, err
+	slots := []string{""}
+	if _, known := c.Slots(); known || hasSlots(c, t.Partition) {
+		var err error
+		if slots, err = t.SlotsOf(c); err != nil {
+			return nil, nil, err
+		}
 	}
 	var steps []Step
 	for _, slot := range slots {

@@ -463,3 +463,49 @@ func FuzzMessage(f *testing.F) {
 		ParseBanner(string(b))
 	})
 }
+
+// TestSideloadWhole sends a package as old phones take it: all of it, then four
+// letters back.
+func TestSideloadWhole(t *testing.T) {
+	pkg := bytes.Repeat([]byte("package "), SideloadBlock/2)
+	var refused *link.RefusedError
+	var lost *link.LostError
+	for _, c := range []struct {
+		answer string
+		take   int // bytes taken before the phone goes away
+		target any
+	}{{"OKAY", len(pkg), nil}, {"FAILno room", len(pkg), &refused}, {"OK", len(pkg), &lost}, {"", SideloadBlock, &lost}} {
+		got := make(chan []byte, 1)
+		a, b := net.Pipe()
+		d := &Device{Version: VersionNoSum, MaxPayload: 4096, Banner: Banner{Kind: "sideload"}, Serve: func(service string, s *Stream) bool {
+			if service != fmt.Sprintf("sideload:%d", len(pkg)) {
+				return false
+			}
+			go func() {
+				s.Accept()
+				b := make([]byte, c.take)
+				io.ReadFull(s, b)
+				got <- b
+				io.WriteString(s, c.answer)
+				s.Drain()
+				s.Close()
+			}()
+			return true
+		}}
+		go d.Accept(t.Context(), b)
+		conn, err := Connect(t.Context(), a, Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+		err = conn.SideloadWhole(ctx, bytes.NewReader(pkg), int64(len(pkg)), 5*time.Second, nil)
+		cancel()
+		conn.Close()
+		if b := <-got; !bytes.Equal(b, pkg[:c.take]) {
+			t.Errorf("%q: the phone got other bytes", c.answer)
+		}
+		if c.target == nil && err != nil || c.target != nil && !errors.As(err, c.target) {
+			t.Errorf("%q: %v", c.answer, err)
+		}
+	}
+}

@@ -244,11 +244,14 @@ func leaving(err error) error {
 // maxFetch bounds what a phone may give out at once, in bytes.
 const maxFetch = 1 << 30
 
-// Fetch reads a partition from a phone whose userspace fastboot gives it out
-// ("fetch" in the README), writing it to w. most is the size that is expected;
-// a phone that announces more is against the rules.
-func (c *Client) Fetch(ctx context.Context, partition string, most int64, w io.Writer) (int64, error) {
+// Fetch reads n bytes from off on of a partition of whole bytes, from a phone
+// whose userspace fastboot gives it out ("fetch" in the README), writing them to w. A phone
+// that announces another number is against the rules.
+func (c *Client) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
 	cmd := "fetch:" + partition
+	if n < whole {
+		cmd += fmt.Sprintf(":0x%08x:0x%08x", off, n)
+	}
 	_, size, err := c.run(ctx, cmd, LimitWrite, true)
 	if err != nil {
 		return 0, err
@@ -256,8 +259,8 @@ func (c *Client) Fetch(ctx context.Context, partition string, most int64, w io.W
 	if size < 0 {
 		return 0, c.broken("answered %q without data", cmd)
 	}
-	if size > min(most, maxFetch) {
-		return 0, c.broken("announced %d bytes of %s, which has %d", size, partition, most)
+	if size != n || n > maxFetch {
+		return 0, c.broken("announced %d bytes of %s where %d were asked for", size, partition, n)
 	}
 	buf := make([]byte, 4*dataChunk) // phones choose how they cut it
 	for done := int64(0); done < size; {

@@ -180,7 +180,7 @@ func conform(t *testing.T, c *Client, size int) {
 		t.Fatalf("download: %v", err)
 	}
 	var got bytes.Buffer
-	if n, err := c.Fetch(ctx, "vendor_boot", int64(size), &got); n != int64(size) || err != nil || !bytes.Equal(got.Bytes(), want) {
+	if n, err := c.Fetch(ctx, "vendor_boot", 0, int64(size), int64(size), &got); n != int64(size) || err != nil || !bytes.Equal(got.Bytes(), want) {
 		t.Fatalf("fetch: %d bytes, %v", n, err)
 	}
 	if _, err := c.Erase(ctx, "cache"); err != nil {
@@ -388,6 +388,17 @@ func TestBadUDPPhones(t *testing.T) {
 
 // TestFetchBadPhones: a phone that gives out more than it has.
 func TestFetchBadPhones(t *testing.T) {
+	c, err := dial(t, "FB01", 0, func(w *wire) {
+		w.want("fetch:vendor_boot_a:0x00001000:0x00000004")
+		w.put("DATA00000004", "12", "34", "OKAY")
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got bytes.Buffer
+	if _, err := c.Fetch(t.Context(), "vendor_boot_a", 4096, 4, 1<<20, &got); err != nil || got.String() != "1234" {
+		t.Errorf("a piece: %q, %v", got.String(), err)
+	}
 	for name, script := range map[string]func(w *wire){
 		"more than the partition":   func(w *wire) { w.put("DATA00100000") },
 		"more than announced":       func(w *wire) { w.put("DATA00000004", "12345678") },
@@ -400,7 +411,7 @@ func TestFetchBadPhones(t *testing.T) {
 			t.Fatal(err)
 		}
 		var rule *link.ProtocolError
-		if _, err := c.Fetch(t.Context(), "vendor_boot", 4096, io.Discard); !errors.As(err, &rule) {
+		if _, err := c.Fetch(t.Context(), "vendor_boot", 0, 4, 4, io.Discard); !errors.As(err, &rule) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
