@@ -11,7 +11,7 @@ import (
 )
 
 // hostFeatures is what this side understands.
-var hostFeatures = []string{"shell_v2"}
+var hostFeatures = []string{"shell_v2", featureStat2, featureList2, featureSend2}
 
 // NotAuthorisedError says that the phone does not know this computer's key.
 type NotAuthorisedError struct{ Fingerprint string }
