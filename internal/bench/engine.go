@@ -105,6 +105,7 @@ type Job struct {
 
 	Writes   []WriteResult
 	Packages []PackageResult
+	Stored   []StoredFile
 	Dir      string // the job's folder, once there is one
 	// System is what came up, when the job ended in the system and it showed.
 	System *card.Card
@@ -357,6 +358,10 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.sideload(ctx, s)
 	case *plan.Activate:
 		return j.activate(ctx, s)
+	case *plan.Put:
+		return j.put(ctx, s)
+	case *plan.InstallFrom:
+		return j.installFrom(ctx, s)
 	case *plan.MakeRoom:
 		return j.makeRoom(ctx, s)
 	case *plan.Try:

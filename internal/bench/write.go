@@ -39,6 +39,9 @@ func openSource(path string, size int64) (*source, error) {
 	return &source{f: f, st: st, path: path}, nil
 }
 
+// reader reads the file from its start.
+func (s *source) reader() io.Reader { return io.NewSectionReader(s.f, 0, s.st.Size()) }
+
 // unchanged tells whether the file is still the one that was opened.
 func (s *source) unchanged() error {
 	st, err := os.Stat(s.path)

@@ -444,7 +444,10 @@ func TestSigner(t *testing.T) {
 		l.tool("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN="+who, "-days", "3650", "-keyout", who+".key", "-out", who+".pem")
 	}
 	pkg := must(os.ReadFile(files.Package))
-	signed := pkg[:len(pkg)-2]
+	// The scenario's own signature is taken off: it is the zip's comment, whose
+	// length stands in the last two bytes and before it.
+	signed := pkg[:len(pkg)-int(binary.LittleEndian.Uint16(pkg[len(pkg)-2:]))-2]
+	unsigned := l.file("unsigned.zip", append(bytes.Clone(signed), 0, 0))
 	l.file("signed", signed)
 	l.tool("openssl", "cms", "-sign", "-binary", "-noattr", "-md", "sha256", "-in", "signed", "-signer", "ours.pem", "-inkey", "ours.key", "-outform", "DER", "-out", "sig")
 	le := binary.LittleEndian
@@ -459,6 +462,6 @@ func TestSigner(t *testing.T) {
 	l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--signer", filepath.Join(l.dir, "ours.pem"))
 	l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--recovery", rec)
 	l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer", filepath.Join(l.dir, "theirs.pem"))
-	l.want(6, []string{"carries no signature"}, "proof", files.Package, "--signer", filepath.Join(l.dir, "ours.pem"))
+	l.want(6, []string{"carries no signature"}, "proof", unsigned, "--signer", filepath.Join(l.dir, "ours.pem"))
 	l.want(0, []string{"signed by: CN=ours"}, "ident", path)
 }

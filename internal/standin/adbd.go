@@ -28,7 +28,7 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 		}
 	}
 	if mode != card.Sideload && !p.spec.OldADB {
-		d.Banner.Features = []string{"shell_v2"}
+		d.Banner.Features = []string{"shell_v2", "stat_v2", "ls_v2", "sendrecv_v2"}
 	}
 	if mode == card.System || r.props["ro.adb.secure"] == "1" {
 		d.Knows = p.knownKeys
@@ -57,6 +57,8 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 			return run(func() { p.sideloadService(ctx, arg, s) })
 		case mode == card.Sideload:
 			return false // what serves a package serves nothing else
+		case name == "sync":
+			return run(func() { adb.ServeSync(s, phoneFiles{p, mode}) })
 		case strings.HasPrefix(name, "shell,v2"):
 			return run(func() { p.shellService(ctx, mode, arg, s, true) })
 		case name == "shell":

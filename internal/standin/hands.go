@@ -90,7 +90,7 @@ var (
 	fastbootdMenu  = []string{"recovery", "restart", "restart bootloader", "power off"}
 	recoveryMenu   = map[string][]string{
 		"":             {"apply update", "wipe", "restart", "power off"},
-		"apply update": {"from the computer", "back"},
+		"apply update": {"from the computer", "from storage", "from the card", "back"},
 		"wipe":         {"format data", "wipe caches", "back"},
 		"restart":      {"system", "recovery", "bootloader", "fastboot", "back"},
 	}
@@ -213,6 +213,15 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 		return nil
 	case what == "from the computer":
 		p.move(string(card.Sideload), 0)
+		return nil
+	case what == "from storage" || what == "from the card":
+		mount := map[string]string{"from storage": "/sdcard", "from the card": "/external_sd"}[what]
+		local, err := p.newestPackage(mount)
+		if err != nil {
+			return err
+		}
+		set("")
+		go p.installFile(local)
 		return nil
 	case what == "format data":
 		set("")

@@ -272,3 +272,19 @@ func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payl
 	}
 	return nil
 }
+
+// installFile installs a package that lies on the phone, while the recovery's
+// menu stays.
+func (p *Phone) installFile(local string) {
+	f, err := os.Open(local)
+	if err != nil {
+		p.show("The package can't be opened: %v", err)
+		return
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return
+	}
+	p.installed(context.Background(), f, st.Size())
+}

@@ -123,6 +123,16 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
 		return v, nil
+	case !writes && sh.storage(name):
+		f, err := phoneFiles{sh.p, sh.mode()}.Open(name)
+		if err != nil {
+			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+		}
+		return struct {
+			io.Reader
+			io.Writer
+			io.Closer
+		}{f, readOnly{}, f}, nil
 	case !writes && strings.HasPrefix(name, "/system/product/"):
 		if f, ok := sh.addedFile(name); ok {
 			return f, nil
@@ -180,7 +190,7 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 	io := interp.HandlerCtx(ctx)
 	programs := map[string]func(context.Context, interp.HandlerContext, []string) error{
 		"getprop": sh.getprop, "id": sh.id, "cat": sh.cat, "dd": sh.dd, "sync": sh.sync, "umount": sh.umount,
-		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls, "sha256sum": sh.sha256sum,
+		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls, "sha256sum": sh.sha256sum, "df": sh.df, "rm": sh.rm,
 	}
 	f, ok := programs[args[0]]
 	if !ok {
@@ -258,10 +268,63 @@ func (sh *shell) ls(ctx context.Context, h interp.HandlerContext, args []string)
 			fmt.Fprintln(h.Stdout, strings.Join(sh.p.store.all(), "\n"))
 			continue
 		}
+		if path.Clean(name) == "/storage" && !sh.root {
+			fmt.Fprintln(h.Stdout, "emulated\nself")
+			if sh.p.spec.Card > 0 {
+				fmt.Fprintln(h.Stdout, path.Base(cardPaths[card.System][0]))
+			}
+			continue
+		}
 		if _, err := sh.stat(name); err != nil {
 			return err
 		}
 		fmt.Fprintln(h.Stdout, name)
+	}
+	return nil
+}
+
+// mode is what the shell runs in.
+func (sh *shell) mode() card.Mode {
+	if sh.root {
+		return card.Recovery
+	}
+	return card.System
+}
+
+// storage tells whether a file lies on one of the storages.
+func (sh *shell) storage(name string) bool {
+	_, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
+	return err == nil
+}
+
+// df prints the room of a storage as toybox does.
+func (sh *shell) df(_ context.Context, h interp.HandlerContext, args []string) error {
+	for _, name := range args {
+		if strings.HasPrefix(name, "-") {
+			continue
+		}
+		size, free, err := phoneFiles{sh.p, sh.mode()}.free(name)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		fmt.Fprintf(h.Stdout, "Filesystem     1K-blocks   Used Available Use%% Mounted on\n/dev/block/dm-1 %d %d %d %d%% %s\n",
+			size>>10, (size-free)>>10, free>>10, (size-free)*100/max(size, 1), name)
+	}
+	return nil
+}
+
+// rm knows the recovery's record of the last install only.
+func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) error {
+	for _, name := range args {
+		switch {
+		case strings.HasPrefix(name, "-"):
+		case name == "/tmp/last_install" && sh.root:
+			sh.p.mu.Lock()
+			sh.r.record = ""
+			sh.p.mu.Unlock()
+		default:
+			return fmt.Errorf("%s: not permitted", name)
+		}
 	}
 	return nil
 }

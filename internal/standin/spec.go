@@ -50,6 +50,7 @@ type spec struct {
 		GroupSize  size     `yaml:"group-size"`
 		Partitions []string `yaml:"partitions"`
 	} `yaml:"super"`
+	Card   size `yaml:"card"` // of the memory card in it; 0: none
 	Delays struct {
 		Restart    duration `yaml:"restart"`
 		FirstStart duration `yaml:"first-start"`

@@ -60,6 +60,17 @@ func (st *storage) path(name string) string { return filepath.Join(st.dir, name+
 // has tells of physical partitions.
 func (st *storage) has(name string) bool { _, ok := st.sizes[name]; return ok }
 
+// forget removes what lies in a partition as files: what was added to a
+// system, and the shared storage with the data.
+func (st *storage) forget(name string) error {
+	if name == "userdata" {
+		if err := os.RemoveAll(filepath.Join(filepath.Dir(st.dir), sharedDir)); err != nil {
+			return err
+		}
+	}
+	return os.RemoveAll(st.overlay(name))
+}
+
 // span is a run of bytes of a file.
 type span struct {
 	Offset int64 `json:"offset"`
@@ -209,7 +220,7 @@ func (v *volume) Zero(off, n int64) error {
 
 // erase makes the whole partition zeros.
 func (st *storage) erase(name string) error {
-	if err := os.RemoveAll(st.overlay(name)); err != nil {
+	if err := st.forget(name); err != nil {
 		return err
 	}
 	v, err := st.open(name)
@@ -253,7 +264,7 @@ func (st *storage) piece(name string, off, n int64) ([]byte, error) {
 
 // flash writes a download, raw or sparse, as a bootloader does.
 func (st *storage) flash(name string, b []byte) error {
-	if err := os.RemoveAll(st.overlay(name)); err != nil {
+	if err := st.forget(name); err != nil {
 		return err
 	}
 	v, err := st.open(name)

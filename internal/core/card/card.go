@@ -70,6 +70,8 @@ const (
 	FactBuild     = "system.build"
 	FactPatch     = "security.patch"
 	FactRelease   = "system.release"  // of the platform: 14
+	FactFree      = "free."           // bytes, by storage: storage, sd
+	FactStored    = "stored."         // names of the files put there
 	FactAddons    = "addons."         // by slot: what was added to its system
 	FactTrusts    = "recovery.trusts" // SHA-256 of the keys the running recovery trusts, with commas; "none"
 

@@ -58,6 +58,9 @@ const (
 	OrderBroken        = "order-broken"
 	SlotNotStarted     = "slot-not-started"
 	SignatureUnknown   = "signature-unknown"
+	NoRoom             = "no-room"
+	StorageUnreadable  = "storage-unreadable"
+	StorageHolds       = "storage-holds-package"
 )
 
 // Finding is one thing found, on one phone and file.

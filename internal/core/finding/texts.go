@@ -181,6 +181,21 @@ var texts = map[string]Text{
 		Why:     "Some recoveries then ask on the phone's screen whether to install anyway, some refuse. With a ROM from somebody else than the recovery's maker that is expected.",
 		Remedy:  "Check the package's digest; if the phone asks, answer yes there. If it refuses, use the recovery that belongs to the ROM, or one that asks.",
 	},
+	NoRoom: {
+		Meaning: "The storage has no room for the file, or nobody can tell.",
+		Why:     "A file that does not fit arrives cut short, and a recovery that installs it fails half-way.",
+		Remedy:  "Make room, use the memory card, or send it over the computer: jarlid sideload.",
+	},
+	StorageUnreadable: {
+		Meaning: "The storage can't be reached in this mode.",
+		Why:     "Shared storage lies in the data. What a system encrypted only that system can open; a recovery sees nothing of it, or an empty folder that is gone after the restart.",
+		Remedy:  "Use a memory card, do it from the started system, or send the package over the computer: jarlid sideload.",
+	},
+	StorageHolds: {
+		Meaning: "A package lies in the storage that would be erased.",
+		Why:     "Formatting the data takes shared storage with it. When the only copy of the ROM lies there, nothing is left to install.",
+		Remedy:  "Put it onto a memory card, or format first and put it there afterwards: jarlid put FILE --to storage.",
+	},
 	RecoveryOnly: {
 		Meaning: "Only a recovery can do this, not the bootloader.",
 		Why:     "The bootloader knows whole partitions and nothing of what lies in them. Caches, apps and shared storage are parts of the data.",

@@ -46,7 +46,7 @@ func (e *Erase) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Findi
 	var list []finding.Finding
 	switch {
 	case e.Partition == "userdata" || e.Partition == "metadata":
-		list = formatFinding(c)
+		list = append(formatFinding(c), holdsFinding(c)...)
 	case inMerge(c, e.Partition):
 		list = mergeFinding(c, e.Name(), "erasing "+e.Name()+" now breaks it")
 	}

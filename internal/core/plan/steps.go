@@ -183,7 +183,7 @@ func (*FormatData) Touches(*card.Card) []string { return []string{card.FactData,
 
 // Check: a locked bootloader erases nothing.
 func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	list := append(formatFinding(c), batteryFinding(c)...)
+	list := append(append(formatFinding(c), holdsFinding(c)...), batteryFinding(c)...)
 	if c.Mode() == card.Bootloader {
 		list = append(lockFinding(c), list...)
 	}
@@ -192,6 +192,16 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 			Text: "the recovery gives no root shell, so the data is formatted by hand in its menu"})
 	}
 	return list
+}
+
+// holdsFinding: what was put into the storage goes with the data.
+func holdsFinding(c *card.Card) []finding.Finding {
+	names := c.Value(card.FactStored + "storage")
+	if names == "" {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.StorageHolds, Severity: finding.Stop, About: "userdata",
+		Text: names + " was put into the shared storage, which goes with the data", Remedy: "put it onto a memory card, or put it there again after formatting"}}
 }
 
 // formatFinding: an update that is not merged lies partly in the data.
@@ -213,6 +223,7 @@ func formatFinding(c *card.Card) []finding.Finding {
 func (*FormatData) Effects(c *card.Card) {
 	c.Learn(card.FactData, card.DataFormatted, card.Journal)
 	c.Learn(card.FactDebugging, "off", card.Journal)
+	c.Set(card.FactStored+"storage", card.Fact{})
 }
 
 // Cost: everything of the owner's.

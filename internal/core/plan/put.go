@@ -1,0 +1,96 @@
+package plan
+
+import (
+	"fmt"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/model"
+)
+
+// Storages are where a file can be put on a phone: the shared storage and a
+// memory card.
+var Storages = []string{"storage", "sd"}
+
+// Put sends a file to a storage of the phone.
+type Put struct {
+	base
+	File *ident.File
+	To   string // storage or sd
+}
+
+// Title says what is done.
+func (p *Put) Title() string {
+	return fmt.Sprintf("put %s to %s", fileName(p.File.Path), storageWords(p.To))
+}
+
+func storageWords(to string) string {
+	if to == "sd" {
+		return "the memory card"
+	}
+	return "the shared storage"
+}
+
+// Modes: a recovery or the system.
+func (p *Put) Modes() []card.Mode { return []card.Mode{card.Recovery, card.System} }
+
+// Check: the storage must be there and have room.
+func (p *Put) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
+	list := CutShort(p.File)
+	free := c.Get(card.FactFree + p.To)
+	switch {
+	case free.Known() && free.Value == Nothing:
+		f := finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Stop, About: p.To, Text: storageWords(p.To) + " can't be reached in this mode"}
+		f.Remedy = "put a memory card in, or: --to storage"
+		if p.To == "storage" {
+			f.Text += ": it lies in the data, which is encrypted by the system that is on the phone"
+			f.Remedy = "put it there from the started system, or onto a memory card, or send it over the computer: jarlid sideload"
+		}
+		return append(list, f)
+	case !free.Known():
+		return append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Care, About: p.To, Text: "nobody can tell how much room " + storageWords(p.To) + " has"})
+	}
+	if n, _ := c.Number(card.FactFree + p.To); n < p.File.Size {
+		list = append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Stop, About: p.To,
+			Text: fmt.Sprintf("the file has %s, %s has %s free", image.Size(p.File.Size), storageWords(p.To), image.Size(n)), Remedy: "make room on it first"})
+	}
+	return list
+}
+
+// Effects: the file lies there.
+func (p *Put) Effects(c *card.Card) {
+	c.Forget(card.FactFree+p.To, "a file was put there since it was read")
+	list := fileName(p.File.Path)
+	if have := c.Value(card.FactStored + p.To); have != "" {
+		list = have + ", " + list
+	}
+	c.Learn(card.FactStored+p.To, list, card.Journal)
+}
+
+// InstallFrom has a person install a package that lies on the phone.
+type InstallFrom struct {
+	base
+	File *ident.File
+	To   string
+}
+
+// Title says what is done.
+func (p *InstallFrom) Title() string {
+	return fmt.Sprintf("install %s from %s", fileName(p.File.Path), storageWords(p.To))
+}
+
+// Modes: the recovery.
+func (p *InstallFrom) Modes() []card.Mode { return []card.Mode{card.Recovery} }
+
+// Check is that of sending it: the same package to the same phone.
+func (p *InstallFrom) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
+	return (&Sideload{File: p.File}).Check(c, m, all)
+}
+
+// Touches are the facts a package changes.
+func (p *InstallFrom) Touches(c *card.Card) []string { return (&Sideload{File: p.File}).Touches(c) }
+
+// Effects are those of sending it.
+func (p *InstallFrom) Effects(c *card.Card) { (&Sideload{File: p.File}).Effects(c) }

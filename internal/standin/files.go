@@ -1,0 +1,187 @@
+package standin
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/link/adb"
+)
+
+// Where a phone's two storages are seen, by the mode.
+var (
+	sharedPaths = []string{"/sdcard", "/data/media/0", "/storage/emulated/0"}
+	cardPaths   = map[card.Mode][]string{card.Recovery: {"/external_sd"}, card.System: {"/storage/CARD-0001"}}
+)
+
+// phoneFiles is what the sync service and the shell see of the storages.
+type phoneFiles struct {
+	p    *Phone
+	mode card.Mode
+}
+
+var errNotMounted = errors.New("No such file or directory")
+
+// place gives where a file of the phone lies on the computer, and the size of
+// the storage it is on.
+func (f phoneFiles) place(name string) (local, root string, size int64, err error) {
+	name = path.Clean("/" + name)
+	find := func(mounts []string, dir string, size int64) (string, string, int64, error) {
+		for _, m := range mounts {
+			if rest, ok := strings.CutPrefix(name, m); ok && (rest == "" || rest[0] == '/') {
+				root := filepath.Join(f.p.o.Dir, dir)
+				return filepath.Join(root, filepath.FromSlash(rest)), root, size, os.MkdirAll(root, 0o755)
+			}
+		}
+		return "", "", 0, errNotMounted
+	}
+	if f.p.spec.Card > 0 {
+		if l, r, n, err := find(cardPaths[f.mode], cardDir, int64(f.p.spec.Card)); err == nil {
+			return l, r, n, nil
+		}
+	}
+	// What the old system encrypted a recovery can't open.
+	if f.mode == card.Recovery && f.p.dataState() == "encrypted" {
+		return "", "", 0, errNotMounted
+	}
+	return find(sharedPaths, sharedDir, f.p.store.sizes["userdata"])
+}
+
+// The folders of the storages, beside the partitions.
+const (
+	sharedDir = "shared"
+	cardDir   = "card"
+)
+
+// Stat implements adb.Files.
+func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
+	local, _, _, err := f.place(name)
+	if err != nil {
+		return adb.FileStat{}, err
+	}
+	st, err := os.Stat(local)
+	if err != nil {
+		return adb.FileStat{}, err
+	}
+	return fileStat(st), nil
+}
+
+func fileStat(st fs.FileInfo) adb.FileStat {
+	mode := uint32(0o100660)
+	if st.IsDir() {
+		mode = 0o040770
+	}
+	return adb.FileStat{Name: st.Name(), Mode: mode, Size: st.Size(), MTime: st.ModTime()}
+}
+
+// List implements adb.Files.
+func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
+	local, _, _, err := f.place(name)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := os.ReadDir(local)
+	if err != nil {
+		return nil, err
+	}
+	var list []adb.FileStat
+	for _, e := range entries {
+		if st, err := e.Info(); err == nil {
+			list = append(list, fileStat(st))
+		}
+	}
+	return list, nil
+}
+
+// Open implements adb.Files.
+func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
+	local, _, _, err := f.place(name)
+	if err != nil {
+		return nil, err
+	}
+	return os.Open(local)
+}
+
+// free gives the size and the free bytes of the storage a file is on.
+func (f phoneFiles) free(name string) (size, free int64, err error) {
+	_, root, size, err := f.place(name)
+	if err != nil {
+		return 0, 0, err
+	}
+	free = size
+	err = filepath.WalkDir(root, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		st, err := d.Info()
+		if err == nil {
+			free -= st.Size()
+		}
+		return err
+	})
+	return size, max(free, 0), err
+}
+
+// limited refuses what the storage has no room for.
+type limited struct {
+	f    *os.File
+	left int64
+}
+
+// Close closes the file.
+func (l *limited) Close() error { return l.f.Close() }
+
+// Write writes as long as there is room.
+func (l *limited) Write(p []byte) (int, error) {
+	if l.left -= int64(len(p)); l.left < 0 {
+		return 0, errors.New("No space left on device")
+	}
+	return l.f.Write(p)
+}
+
+// Create implements adb.Files.
+func (f phoneFiles) Create(name string, _ uint32) (io.WriteCloser, func(time.Time) error, error) {
+	local, _, _, err := f.place(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	_, free, err := f.free(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(local), 0o755); err != nil {
+		return nil, nil, err
+	}
+	w, err := os.Create(local)
+	if err != nil {
+		return nil, nil, err
+	}
+	return &limited{w, free}, func(t time.Time) error { return os.Chtimes(local, t, t) }, nil
+}
+
+// newestPackage gives the package that was put to a storage last.
+func (p *Phone) newestPackage(mount string) (string, error) {
+	f := phoneFiles{p, card.Recovery}
+	list, err := f.List(mount)
+	if err != nil {
+		return "", fmt.Errorf("that storage is not there")
+	}
+	best := adb.FileStat{}
+	for _, e := range list {
+		if strings.HasSuffix(strings.ToLower(e.Name), ".zip") && (best.Name == "" || e.MTime.After(best.MTime)) {
+			best = e
+		}
+	}
+	if best.Name == "" {
+		return "", fmt.Errorf("there is no package on it")
+	}
+	local, _, _, err := f.place(path.Join(mount, best.Name))
+	return local, err
+}
