@@ -261,16 +261,28 @@ func (y *Sync) Send(ctx context.Context, path string, mode uint32, mtime time.Ti
 			return y.dead
 		}
 	}
-	if err != nil {
-		return err
+	// A phone that can't go on may say so and close while data is still being
+	// sent; its reason is worth more than the broken connection.
+	lost := err
+	if lost != nil {
+		if y.dead == nil {
+			return lost // nothing was sent
+		}
+		y.dead = nil
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, 2*time.Second)
+		defer cancel()
 	}
 	var h [8]byte
 	if err := y.read(ctx, h[:]); err != nil {
-		return err
+		if lost != nil {
+			y.dead = lost
+		}
+		return y.dead
 	}
 	switch string(h[:4]) {
 	case syncOkay:
-		return nil
+		return lost
 	case syncFail:
 		return y.fail(ctx, "write "+path, le.Uint32(h[4:]))
 	}

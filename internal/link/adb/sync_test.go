@@ -142,6 +142,7 @@ func TestSync(t *testing.T) {
 func TestSyncBytes(t *testing.T) {
 	var rule *link.ProtocolError
 	var lost *link.LostError
+	var refused *link.RefusedError
 	for _, c := range []struct {
 		name, answer string
 		do           func(y *Sync) error
@@ -161,6 +162,9 @@ func TestSyncBytes(t *testing.T) {
 			}
 			return err
 		}, nil},
+		{"refused on the way", "FAIL\x07\x00\x00\x00no room", func(y *Sync) error {
+			return y.Send(t.Context(), "/x", 0o644, time.Unix(0, 0), bytes.NewReader(make([]byte, 4<<20)), nil)
+		}, &refused},
 		{"another answer", "LIST" + strings.Repeat("\x00", 12), func(y *Sync) error { _, err := y.Stat(t.Context(), "/x"); return err }, &rule},
 		{"too much data", "DATA\x01\x00\x01\x00", func(y *Sync) error { _, err := y.Receive(t.Context(), "/x", io.Discard, nil); return err }, &rule},
 		{"a long name", "DENT" + strings.Repeat("\x00", 12) + "\xff\xff\xff\xff", func(y *Sync) error { _, err := y.List(t.Context(), "/x"); return err }, &rule},
@@ -173,6 +177,9 @@ func TestSyncBytes(t *testing.T) {
 				s.Accept()
 				io.ReadFull(s, make([]byte, 9))
 				io.WriteString(s, c.answer)
+				if c.target == &refused { // it takes the rest, as phones do, and keeps nothing
+					io.Copy(io.Discard, s)
+				}
 				s.Drain()
 				s.Close()
 			}()

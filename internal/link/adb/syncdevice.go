@@ -124,6 +124,7 @@ func serveSend(s io.ReadWriter, files Files, path string, newer bool) error {
 	// What fails is told at the end, when everything that was sent has been
 	// taken, so that no bytes are left on the way.
 	w, done, fail := files.Create(path, uint32(mode))
+	buf := make([]byte, SyncChunk)
 	for {
 		var h [8]byte
 		if _, err := io.ReadFull(s, h[:]); err != nil {
@@ -135,12 +136,11 @@ func serveSend(s io.ReadWriter, files Files, path string, newer bool) error {
 			if n > SyncChunk {
 				return syncRefuse(s, "too much data at once")
 			}
-			out := io.Discard
-			if fail == nil {
-				out = w
+			if _, err := io.ReadFull(s, buf[:n]); err != nil {
+				return err
 			}
-			if _, err := io.CopyN(out, s, int64(n)); err != nil && fail == nil {
-				fail = err
+			if fail == nil {
+				_, fail = w.Write(buf[:n])
 			}
 		case syncDone:
 			if w != nil {
