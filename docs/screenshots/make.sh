@@ -83,3 +83,6 @@ sleep 2
 ( until jarlid standin press dunlin yes >/dev/null 2>&1; do sleep 0.3; done ) &
 shot unlock end "yes | jarlid unlock"
 shot recovery-try end "jarlid recovery try tideline-3.1-dunlin.img"
+jarlid standin press dunlin power-long >/dev/null
+sleep 1
+shot why end "jarlid bench --why"

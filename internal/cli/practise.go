@@ -170,7 +170,7 @@ func (a *app) demoCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&o.Dir, "at", "", "folder for the files and the stand-in (default: a new one among the temporary files)")
 	c.Flags().BoolVar(&o.Keep, "keep", false, "leave the stand-in running at the end, to play with")
-	c.Flags().StringVar(&o.For, "for", "", "with --only-files: make them for this phone of the scenario, with its firmware set and a generic system")
+	c.Flags().StringVar(&o.For, "for", "", "with --only-files: make them for this phone of the scenario, with its firmware set, a ROM, add-ons and a generic system")
 	c.Flags().BoolVar(&o.OnlyFiles, "only-files", false, "only make the files")
 	return c
 }

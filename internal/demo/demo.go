@@ -71,7 +71,8 @@ type More struct {
 	Boot    string // the maker's boot image
 	Overlay string // the image a third-party recovery wants before it; "" where none
 	GSI     string // the generic system image
-	Package string // an A/B package; "" on phones with one slot
+	Package string // a ROM: an A/B package, or block lists for one slot
+	Addons  []string
 }
 
 // MakeMore makes further files of the scenario for a phone in dir.
@@ -105,11 +106,23 @@ func MakeMore(dir string, p scenario.Phone, slots int) (More, error) {
 		m.Overlay = filepath.Join(dir, "tideline-dtbo-"+p.Device+".img")
 		all[m.Overlay] = scenario.Overlays("Tideline")
 	}
+	m.Package = filepath.Join(dir, "saltmarsh-4.2-"+p.Device+".zip")
 	if slots > 1 {
-		m.Package = filepath.Join(dir, "saltmarsh-4.2-"+p.Device+".zip")
-		if all[m.Package], err = scenario.Package(scenario.Saltmarsh, p, nil); err != nil {
+		all[m.Package], err = scenario.Package(scenario.Saltmarsh, p, nil)
+	} else {
+		all[m.Package], err = scenario.BlockPackage(scenario.Saltmarsh, p, true)
+	}
+	if err != nil {
+		return m, err
+	}
+	apps := scenario.Shoreline
+	apps.ABI = p.ABI
+	for name, a := range map[string]scenario.Addon{"shoreline-14-" + p.ABI + ".zip": apps, "countsheet.zip": scenario.Countsheet} {
+		path := filepath.Join(dir, name)
+		if all[path], err = a.Package(); err != nil {
 			return m, err
 		}
+		m.Addons = append(m.Addons, path)
 	}
 	for path, b := range all {
 		if err := os.WriteFile(path, b, 0o644); err != nil {

@@ -81,16 +81,6 @@ func Find(text string) []Match {
 	return list
 }
 
-// Names gives the names of all meanings, sorted.
-func Names() []string {
-	var list []string
-	for _, m := range meanings {
-		list = append(list, m.Name)
-	}
-	sort.Strings(list)
-	return list
-}
-
 // words takes a text apart: letters and digits, lower case.
 func words(text string) []string {
 	return strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })

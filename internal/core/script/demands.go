@@ -52,16 +52,3 @@ func alternatives(n *Node) []Demand {
 	}
 	return nil
 }
-
-// Calls gives the functions the script calls, each once, in the order of their
-// first call.
-func (n *Node) Calls() []string {
-	var list []string
-	n.Walk(func(n *Node) bool {
-		if n.Op == "call" && !slices.Contains(list, n.Text) {
-			list = append(list, n.Text)
-		}
-		return true
-	})
-	return list
-}

@@ -219,16 +219,25 @@ func (c *Conn) Open(ctx context.Context, service string) (*Stream, error) {
 		if taken() {
 			return s, nil
 		}
-		return nil, &link.RefusedError{Command: service, Message: "there is no such service in this mode"}
+		return nil, noService(service)
 	case <-c.done:
 		if taken() {
 			return s, nil
+		}
+		select {
+		case <-s.closed: // the refusal came before the connection ended
+			return nil, noService(service)
+		default:
 		}
 		return nil, link.Lost(service, c.failure())
 	case <-ctx.Done():
 		s.Close()
 		return nil, link.Lost(service, ctx.Err())
 	}
+}
+
+func noService(service string) error {
+	return &link.RefusedError{Command: service, Message: "there is no such service in this mode"}
 }
 
 // Stream is one service's two-way stream. Reads and writes end when the
