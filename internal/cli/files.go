@@ -312,12 +312,29 @@ func readTrusted(signers []string, recovery string) (map[string][]*x509.Certific
 	return out, nil
 }
 
-func recoveryCerts(r io.ReaderAt, size int64) ([]*x509.Certificate, error) {
+// recoveryRamdisk finds the ramdisk of a recovery: a boot image's, or the
+// fragment of a vendor boot image.
+func recoveryRamdisk(r io.ReaderAt, size int64) (io.Reader, error) {
+	if v, err := boot.ParseVendor(r, size); err == nil {
+		f := v.Recovery()
+		if f == nil {
+			return nil, errors.New("this vendor boot image holds no recovery")
+		}
+		return io.NewSectionReader(r, f.Offset, f.Size), nil
+	}
 	m, err := boot.Parse(r, size)
 	if err != nil {
 		return nil, err
 	}
-	rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"), zipsig.KeysFile)
+	return m.Open(r, "ramdisk"), nil
+}
+
+func recoveryCerts(r io.ReaderAt, size int64) ([]*x509.Certificate, error) {
+	src, err := recoveryRamdisk(r, size)
+	if err != nil {
+		return nil, err
+	}
+	rd, err := boot.ReadRamdisk(src, zipsig.KeysFile)
 	if err != nil {
 		return nil, err
 	}

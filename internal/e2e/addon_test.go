@@ -60,6 +60,17 @@ func TestPackages(t *testing.T) {
 	}
 }
 
+// TestKeysOfAFragment: a recovery in vendor_boot has its keys read too.
+func TestKeysOfAFragment(t *testing.T) {
+	l := newLab(t)
+	phone := scenario.PhoneOf("avocet")
+	rec := l.file("vendor_boot.img", must(scenario.Recovery(scenario.SaltmarshRecovery, phone)))
+	l.want(0, []string{"trusted signer"}, "proof", l.file("own.zip", must(scenario.Countsheet.Package())), "--recovery", rec)
+	l.want(6, []string{"signed by nobody you trust"}, "proof", l.file("theirs.zip", must(scenario.Shoreline.Package())), "--recovery", rec)
+	bare := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, phone)))
+	l.want(1, []string{"trusts no certificate that could be read"}, "proof", l.file("x.zip", must(scenario.Countsheet.Package())), "--recovery", bare)
+}
+
 // TestAddonFindings: what is wrong with an add-on, and what happens when it is
 // sent all the same.
 func TestAddonFindings(t *testing.T) {

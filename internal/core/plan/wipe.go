@@ -133,5 +133,5 @@ func Stays(erased []AreaRow, c *card.Card, m *model.Model) []AreaRow {
 	if home := RecoveryHome(c, m); home.Partition != "" {
 		add("recovery", home.Partition, "it stays, in "+home.Words())
 	}
-	return append(rows, AreaRow{Area: "memory card", Why: "a bootloader never touches it"})
+	return append(rows, AreaRow{Area: "memory card", Why: "it is left alone"})
 }
