@@ -68,6 +68,9 @@ func (a *app) printCard(c *card.Card, m *model.Model, home plan.Home) {
 	var lines [][]string
 	for _, r := range c.Sheet() {
 		value, how := "unknown", r.Where
+		if r.Where == "in the bootloader" && c.Mode() == card.Bootloader {
+			how = "this bootloader does not tell it"
+		}
 		switch {
 		case r.Fact.Known():
 			value, how = r.Fact.Value, evidenceOf(r.Fact)
