@@ -124,7 +124,7 @@ func (j *Job) try(ctx context.Context, s *plan.Try) (Record, error) {
 	defer src.f.Close()
 	rec := Record{Bytes: s.File.Size, Confirm: ReadBack}
 	m := newMeter(j.Obs, Send, filepath.Base(s.File.Path), s.File.Size)
-	err = j.Link.FB.Download(ctx, s.File.Size, io.NewSectionReader(src.f, 0, s.File.Size), m.set)
+	err = j.Link.FB.Download(ctx, s.File.Size, src.reader(), m.set)
 	m.end()
 	if err != nil {
 		return rec, err
@@ -166,11 +166,17 @@ func (j *Job) try(ctx context.Context, s *plan.Try) (Record, error) {
 	return rec, j.Phone.sameSerial(before, c)
 }
 
+// unknownCommand tells a refusal of a command the bootloader does not know from
+// one of what was asked; the protocol has no other sign for it than the words.
+func unknownCommand(err error) bool {
+	var refused *link.RefusedError
+	return errors.As(err, &refused) && strings.Contains(strings.ToLower(refused.Message), "unknown")
+}
+
 // learnRefusal keeps that a bootloader does not know a command, so that the
 // next job knows it beforehand.
 func (j *Job) learnRefusal(command string, err error) {
-	var refused *link.RefusedError
-	if errors.As(err, &refused) && strings.Contains(strings.ToLower(refused.Message), "unknown") {
+	if unknownCommand(err) {
 		j.Card.Learn(card.FactCommand+command, "no", card.Journal)
 	}
 }
@@ -208,8 +214,7 @@ func (j *Job) unlock(ctx context.Context, _ *plan.Unlock) (Record, error) {
 		var a fastboot.Answer
 		a, err = j.Link.FB.Command(ctx, cmd, handsLimit)
 		rec.Answers = append(append(rec.Answers, a.Lines...), a.Text)
-		var refused *link.RefusedError
-		if err == nil || !errors.As(err, &refused) || !strings.Contains(strings.ToLower(refused.Message), "unknown") {
+		if !unknownCommand(err) {
 			break
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -440,7 +439,7 @@ func (b *Bench) Unseen(on string, obs Observer) (*Job, error) {
 		return nil, err
 	}
 	if on != "" {
-		list = slices.DeleteFunc(list, func(p *Phone) bool { return p.Name != on && p.Serial != on })
+		list = named(list, on)
 	}
 	if len(list) != 1 {
 		return nil, nil

@@ -86,7 +86,7 @@ func (m *Material) folder(dir string) error {
 			m.note(e.Name(), b)
 			continue
 		}
-		f, err := identify(name, name)
+		f, err := identify(name)
 		if err != nil {
 			return err
 		}
@@ -129,9 +129,9 @@ func (m *Material) note(name string, b []byte) {
 	}
 }
 
-// identify says what a file is; known is the name it is judged by.
-func identify(file, known string) (*ident.File, error) {
-	f, err := os.Open(file)
+// identify says what a file is.
+func identify(name string) (*ident.File, error) {
+	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
 	}
@@ -140,9 +140,7 @@ func identify(file, known string) (*ident.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	id := ident.Identify(f, st.Size(), known, ident.Options{})
-	id.Path = file
-	return id, nil
+	return ident.Identify(f, st.Size(), name, ident.Options{}), nil
 }
 
 // maxNesting is how many wrappings are taken off one file.
@@ -150,7 +148,7 @@ const maxNesting = 4
 
 // file takes one file: as it is, or what is inside.
 func (m *Material) file(ctx context.Context, name string, g Gathering, depth int) error {
-	f, err := identify(name, name)
+	f, err := identify(name)
 	if err != nil {
 		return err
 	}

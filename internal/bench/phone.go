@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -181,6 +182,11 @@ func (b *Bench) Pick(ctx context.Context, on string) (*Phone, error) {
 		found[i] = here[i].Phone
 	}
 	return nil, several(found)
+}
+
+// named keeps the phones of that name or serial number.
+func named(list []*Phone, on string) []*Phone {
+	return slices.DeleteFunc(list, func(p *Phone) bool { return p.Name != on && p.Serial != on })
 }
 
 func names(list []*Phone) []string {

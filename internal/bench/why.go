@@ -50,13 +50,7 @@ func (b *Bench) Why(ctx context.Context, on string) ([]Cause, error) {
 		}
 		list = []*Phone{p}
 	} else if on != "" {
-		var kept []*Phone
-		for _, p := range list {
-			if p.Name == on || p.Serial == on {
-				kept = append(kept, p)
-			}
-		}
-		if list = kept; len(list) == 0 {
+		if list = named(list, on); len(list) == 0 {
 			return nil, &NotHereError{Name: on, Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number", on)}
 		}
 	}
