@@ -90,11 +90,26 @@ func (p *Phone) knownKeys() []string {
 // askKey asks the owner and waits for the answer.
 func (p *Phone) askKey(ctx context.Context, public string) bool {
 	public = strings.TrimRight(public, "\x00")
-	q := &question{text: "Allow debugging by the computer with the key " + adb.Fingerprint(public) + "?", answer: make(chan bool, 1)}
+	yes := p.askOwner(ctx, "Allow debugging by the computer with the key "+adb.Fingerprint(public)+"?")
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if yes && p.run != nil && p.run.vault != nil {
+		p.run.vault.Keys = append(p.run.vault.Keys, public)
+		if err := p.saveVault(p.run.vault, p.run.key); err != nil {
+			return false
+		}
+	}
+	return yes
+}
+
+// askOwner puts a question on the phone's screen and waits for its owner; no
+// answer in five minutes is no.
+func (p *Phone) askOwner(ctx context.Context, text string) bool {
+	q := &question{text: text, answer: make(chan bool, 1)}
 	p.mu.Lock()
 	p.ask = q
 	p.mu.Unlock()
-	p.show("%s", q.text)
+	p.show("%s", text)
 	yes := false
 	select {
 	case yes = <-q.answer:
@@ -105,12 +120,6 @@ func (p *Phone) askKey(ctx context.Context, public string) bool {
 	defer p.mu.Unlock()
 	if p.ask == q {
 		p.ask = nil
-	}
-	if yes && p.run != nil && p.run.vault != nil {
-		p.run.vault.Keys = append(p.run.vault.Keys, public)
-		if err := p.saveVault(p.run.vault, p.run.key); err != nil {
-			return false
-		}
 	}
 	return yes
 }

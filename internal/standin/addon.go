@@ -13,7 +13,6 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/lift"
@@ -36,18 +35,8 @@ func (p *Phone) checkSignature(ctx context.Context, r io.ReaderAt, size int64) e
 		p.show("Signature verification failed.")
 		return fmt.Errorf("the package's signature is not trusted: %w", err)
 	}
-	q := &question{text: "The signature is not trusted. Install anyway?", answer: make(chan bool, 1)}
-	p.mu.Lock()
-	p.ask = q
-	p.mu.Unlock()
-	p.show("%s", q.text)
-	select {
-	case yes := <-q.answer:
-		if yes {
-			return nil
-		}
-	case <-ctx.Done():
-	case <-time.After(5 * time.Minute):
+	if p.askOwner(ctx, "The signature is not trusted. Install anyway?") {
+		return nil
 	}
 	return fmt.Errorf("the owner did not want a package whose signature is not trusted")
 }
