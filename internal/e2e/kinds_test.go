@@ -258,8 +258,8 @@ func TestKindsDoneWrong(t *testing.T) {
 		return kit
 	}
 	toBootloader := func(l *lab, name string) {
-		l.want(0, nil, "standin", "press", name, "volume-down+power")
-		time.Sleep(500 * time.Millisecond)
+		l.press(name, "volume-down+power")
+		l.untilMode(name, "bootloader")
 	}
 	for name, run := range map[string]func(l *lab){
 		"wrong-destination": func(l *lab) {
@@ -313,10 +313,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "set", kitOf(l.T, "avocet", 2).recovery, "--yes")
 			l.want(3, []string{"stop  unlock-not-allowed", "allow unlocking"}, "unlock", "--yes")
 			l.want(5, []string{"not allowed"}, "unlock", "--yes", "--accept", "unlock-not-allowed")
-			l.want(0, nil, "standin", "press", "avocet", "start")
-			stop := l.hands("avocet", "unlocking on")
-			time.Sleep(2 * time.Second)
-			stop()
+			l.press("avocet", "start", "unlocking on")
 			toBootloader(l, "avocet")
 			before := l.stored("avocet", "userdata")
 			defer l.hands("avocet", "yes")()
@@ -352,7 +349,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			stop := l.hands("avocet", "finish welcome", "debugging on", "allow")
 			l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system", "--wait", "30s")
 			stop()
-			time.Sleep(4 * time.Second) // the merge
+			state := filepath.Join(l.dir, "avocet", "state.json")
+			l.until("the merge ends", func() bool { return strings.Contains(string(must(os.ReadFile(state))), `"snapshot": "none"`) })
 			l.want(0, nil, "go", "bootloader")
 			var c struct {
 				Facts map[string]struct{ Value string }

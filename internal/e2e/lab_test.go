@@ -196,6 +196,43 @@ func (l *lab) hands(name string, keys ...string) (stop func()) {
 	return func() { close(done); wg.Wait() }
 }
 
+// press presses things at a stand-in and waits until it has taken each.
+func (l *lab) press(name string, keys ...string) {
+	l.Helper()
+	for _, k := range keys {
+		l.until("the phone takes "+k, func() bool { return l.command("standin", "press", name, k).Run() == nil })
+	}
+}
+
+// until waits for something that may take long on a busy machine.
+func (l *lab) until(what string, is func() bool) {
+	l.Helper()
+	for end := time.Now().Add(time.Minute); !is(); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			l.Fatalf("waited a minute for this: %s", what)
+		}
+	}
+}
+
+// untilMode waits until a phone shows up in a mode.
+func (l *lab) untilMode(name, mode string) {
+	l.Helper()
+	l.until(name+" shows up in "+mode, func() bool {
+		var r struct{ Phones []struct{ Name, Mode string } }
+		out, _ := l.command("bench", "--json").Output()
+		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+		if json.Unmarshal([]byte(lines[len(lines)-1]), &r) != nil {
+			return false
+		}
+		for _, p := range r.Phones {
+			if p.Name == name && p.Mode == mode {
+				return true
+			}
+		}
+		return false
+	})
+}
+
 // journals reads all journals of the lab, in order.
 func (l *lab) journals() [][]bench.Record {
 	l.Helper()

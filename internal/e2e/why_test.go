@@ -38,7 +38,7 @@ func TestWhy(t *testing.T) {
 		t.Errorf("a phone that does not know this computer: %+v", c)
 	}
 	l.want(0, nil, "standin", "press", "dunlin", "power-long")
-	time.Sleep(500 * time.Millisecond)
+	l.until("the phone is off", func() bool { _, out := l.run("bench", "--why"); return strings.Contains(out, "absent") })
 	if c := cause(4); c.Cause != "absent" {
 		t.Errorf("a phone that is off: %+v", c)
 	}
@@ -76,7 +76,7 @@ func TestWhy(t *testing.T) {
 		t.Fatal(err)
 	}
 	l.want(0, nil, "standin", "press", "dunlin", "volume-down+power")
-	time.Sleep(time.Second)
+	l.untilMode("dunlin", "bootloader")
 	if out := l.want(4, []string{"same-serial"}, "bench", "--why"); !strings.Contains(out, "good") {
 		t.Errorf("one of the two is here: %s", out)
 	}
