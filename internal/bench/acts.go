@@ -341,12 +341,7 @@ func (j *Job) erasePartition(ctx context.Context, name string, rec *Record) erro
 // system its table of mounts names, and reads back what is there then.
 func (j *Job) formatByShell(ctx context.Context) (Record, error) {
 	rec := Record{}
-	mounts, err := shell(ctx, j.Link, "cat /system/etc/recovery.fstab || cat /etc/recovery.fstab")
-	if err != nil {
-		return rec, err
-	}
 	for _, p := range []struct{ name, mount string }{{"userdata", "/data"}, {"metadata", "/metadata"}} {
-		dev := "/dev/block/by-name/" + p.name
 		b, err := readBlock(ctx, j.Link, p.name, 4096)
 		if err != nil {
 			return rec, err
@@ -355,25 +350,15 @@ func (j *Job) formatByShell(ctx context.Context) (Record, error) {
 			if p.name == "metadata" {
 				continue
 			}
-			return rec, &link.RefusedError{Command: "read " + dev, Message: "the recovery does not let userdata be read, so it can't be formatted from here"}
+			return rec, &link.RefusedError{Command: "read " + devicePath + p.name, Message: "the recovery does not let userdata be read, so it can't be formatted from here"}
 		}
-		j.Obs.Say(Wait, "formatting %s", p.name)
-		make := "mke2fs -F -q -t ext4 " + dev
-		if fileSystem(mounts, p.mount) == "f2fs" {
-			make = "make_f2fs -g android " + dev
+		err = j.format(ctx, p.name, p.mount, &rec)
+		var missing *missingError
+		if errors.As(err, &missing) {
+			return rec, j.tellRecovery(ctx, &rec, "--wipe_data")
 		}
-		fctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
-		out, err := j.Link.ADB.Shell(fctx, fmt.Sprintf("umount %s 2>/dev/null; %s && sync", p.mount, make))
-		cancel()
 		if err != nil {
 			return rec, err
-		}
-		text := strings.TrimSpace(string(out.Stderr))
-		if text != "" {
-			rec.Answers = append(rec.Answers, text)
-		}
-		if out.Code > 0 {
-			return rec, &link.RefusedError{Command: make, Message: text}
 		}
 	}
 	state, err := dataState(ctx, j.Link)

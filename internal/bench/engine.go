@@ -323,7 +323,7 @@ func lasting(c *card.Card) map[string]card.Fact {
 	out := map[string]card.Fact{}
 	for name, f := range c.Facts() {
 		for _, p := range []string{card.FactBase, card.FactBootloader, card.FactRadio, card.FactSize, card.FactType, card.FactLogical, card.FactSlotted,
-			card.FactGroupMax, card.FactCPU, card.FactTreble, card.FactVNDK, card.FactFirstAPI, card.FactVariant, card.FactSerial} {
+			card.FactGroupMax, card.FactCPU, card.FactTreble, card.FactVNDK, card.FactFirstAPI, card.FactVariant, card.FactSerial, card.FactAccounts, card.FactLock, card.FactCrypto} {
 			if f.Evidence == card.Read && (name == p || strings.HasSuffix(p, ".") && strings.HasPrefix(name, p)) {
 				out[name] = f
 			}
@@ -367,6 +367,8 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.try(ctx, s)
 	case *plan.Erase:
 		return j.erase(ctx, s)
+	case *plan.WipeArea:
+		return j.wipeArea(ctx, s)
 	case *plan.Unlock:
 		return j.unlock(ctx, s)
 	}

@@ -3,7 +3,6 @@ package bench
 import (
 	"bytes"
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"strings"
@@ -11,9 +10,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/bcb"
-	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/link"
@@ -389,8 +386,16 @@ func readShell(ctx context.Context, l *Link, c *card.Card) error {
 		if treble, ok := props["ro.treble.enabled"]; ok {
 			learn(c, card.FactTreble, card.YesNo(treble == "true"))
 		}
-		if props["ro.crypto.state"] == "encrypted" {
+		switch props["ro.crypto.state"] {
+		case "encrypted":
 			learn(c, card.FactData, card.DataEncrypted)
+			learn(c, card.FactCrypto, map[string]string{"file": card.CryptoFile, "block": card.CryptoWhole}[props["ro.crypto.type"]])
+		case "unencrypted":
+			learn(c, card.FactData, card.DataPlain)
+			learn(c, card.FactCrypto, card.CryptoNone)
+		}
+		if err := readOwner(ctx, l, c); err != nil {
+			return err
 		}
 	}
 	if text, err := shell(ctx, l, "cat /sys/class/power_supply/battery/capacity"); err == nil {
@@ -439,9 +444,14 @@ func readBlock(ctx context.Context, l *Link, partition string, n int) ([]byte, e
 
 // readAt reads n bytes at a multiple of n.
 func readAt(ctx context.Context, l *Link, partition string, off int64, n int) ([]byte, error) {
+	return readDeviceAt(ctx, l, devicePath+partition, off, n)
+}
+
+// readDeviceAt reads n bytes at a multiple of n; nil where that can't be read.
+func readDeviceAt(ctx context.Context, l *Link, dev string, off int64, n int) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, shellLimit)
 	defer cancel()
-	out, err := l.ADB.Shell(ctx, fmt.Sprintf("dd if=/dev/block/by-name/%s bs=%d skip=%d count=1 2>/dev/null", partition, n, off/int64(n)))
+	out, err := l.ADB.Shell(ctx, fmt.Sprintf("dd if=%s bs=%d skip=%d count=1 2>/dev/null", dev, n, off/int64(n)))
 	var refused *link.RefusedError
 	if errors.As(err, &refused) {
 		return nil, nil
@@ -491,6 +501,9 @@ func readRoot(ctx context.Context, l *Link, c *card.Card) error {
 	learn(c, card.FactData, data)
 	if err != nil {
 		return err
+	}
+	if data == card.DataPlain {
+		learn(c, card.FactCrypto, card.CryptoNone)
 	}
 	return readSuper(ctx, l, c)
 }
@@ -546,33 +559,4 @@ func (p *Phone) ReadFirmware(ctx context.Context, l *Link, c *card.Card) error {
 		}
 	}
 	return nil
-}
-
-// dataState looks at the start of userdata: never written, freshly formatted,
-// encrypted as a whole, or (empty) something that can't be judged from there,
-// as file by file encryption can't.
-func dataState(ctx context.Context, l *Link) (string, error) {
-	const look = 8192
-	b, err := readBlock(ctx, l, "userdata", look)
-	if err != nil || b == nil {
-		return "", err
-	}
-	if image.IsZero(b) {
-		return card.DataFormatted, nil
-	}
-	le := binary.LittleEndian
-	if ext4.IsMagic(b) {
-		// s_mtime and s_mnt_count (Documentation/filesystems/ext4, super block):
-		// zero until the first mount.
-		sb := b[ext4.SuperblockOffset:]
-		if le.Uint32(sb[44:]) == 0 && le.Uint16(sb[52:]) == 0 {
-			return card.DataFormatted, nil
-		}
-		return "", nil
-	}
-	const f2fsMagic = 0xf2f52010 // Documentation/filesystems/f2fs.rst
-	if le.Uint32(b[1024:]) == f2fsMagic {
-		return "", nil
-	}
-	return card.DataEncrypted, nil
 }

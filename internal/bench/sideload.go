@@ -59,6 +59,9 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Record, error) {
 	}
 	rec.SHA256 = digestText
 	j.say(closing, lost)
+	if lost != nil && reading.Whole() {
+		lost = nil // many recoveries drop the link when they have finished
+	}
 	next := j.Card.Value(card.FactNext)
 	seen := j.comeBack(ctx)
 	ab := s.File.Kind == ident.OTAAB
@@ -254,6 +257,8 @@ func (j *Job) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostError
 		return &link.RefusedError{Command: s.Title(), Message: pkg.Evidence}
 	}
 	switch {
+	case lost != nil && back:
+		return fmt.Errorf("the connection broke in the middle of the package, so it is not installed: %w", lost)
 	case lost != nil:
 		return lost
 	case back:

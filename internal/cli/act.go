@@ -142,17 +142,18 @@ func (a *app) sayWrites(j *bench.Job) {
 }
 
 func (a *app) sideloadCommand() *cobra.Command {
-	var then string
+	var then, recovery string
 	c := &cobra.Command{Use: "sideload PACKAGE...", Short: "Send packages to the recovery, in order, and find out what became of each", Args: words(1, -1, "one or more packages"),
 		Long: "Sends packages one after the other: the ROM first, then the add-ons as given. On phones with slots the phone restarts\n" +
 			"into recovery between the two, so that add-ons land on the new slot.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.sideload(cmd, args, then) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.sideload(cmd, args, then, recovery) }}
+	c.Flags().StringVar(&recovery, "recovery", "", "set this recovery again behind the ROM, before any add-on")
 	c.Flags().StringVar(&then, "then", "recovery", "after a ROM: recovery (restart into it, on the slot that was installed) or stay")
 	c.RegisterFlagCompletionFunc("then", cobra.FixedCompletions([]string{"recovery", "stay"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
-func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
+func (a *app) sideload(cmd *cobra.Command, args []string, then, recovery string) error {
 	ctx := cmd.Context()
 	if then != "recovery" && then != "stay" {
 		return usage("--then is recovery or stay, not %q", then)
@@ -178,13 +179,21 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
 		a.out.Say(bench.Look, "%s is %s, %s", filepath.Base(f.Path), f.Words(), image.Size(f.Size))
 		j.Files = append(j.Files, bench.FileRecord{Path: f.Path, Size: f.Size})
 	}
-	for _, read := range []func(context.Context, *bench.Link, *card.Card) error{j.Phone.ReadFirmware, j.Phone.ReadTrusted} {
+	for _, read := range []func(context.Context, *bench.Link, *card.Card) error{j.Phone.ReadFirmware, j.Phone.ReadTrusted, j.Phone.ReadRoom} {
 		if err := read(ctx, j.Link, j.Card); err != nil {
 			return err
 		}
 	}
 	files, why, found := plan.Packages(given)
-	steps := plan.Install(files, then == "recovery")
+	var again []plan.Step
+	if recovery != "" {
+		var done func()
+		if again, done, err = a.again(ctx, j, recovery, files); err != nil {
+			return err
+		}
+		defer done()
+	}
+	steps := plan.Install(files, then == "recovery", again...)
 	if len(files) > 1 {
 		a.sayOrder(files, why, steps)
 	}
@@ -209,6 +218,27 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then string) error {
 	return nil
 }
 
+// again makes the steps that set a recovery behind a ROM.
+func (a *app) again(ctx context.Context, j *bench.Job, path string, files []*ident.File) ([]plan.Step, func(), error) {
+	if !slices.ContainsFunc(files, (*ident.File).IsROM) {
+		return nil, nil, usage("--recovery sets a recovery behind a ROM, and none of the packages is one")
+	}
+	m, err := a.gather(ctx, []string{unquote(path)}, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	f := m.Images[0].File
+	a.out.Say(bench.Look, "%s is %s, set again behind the ROM", filepath.Base(path), f.Words())
+	steps, found, err := plan.RecoverySet(f, plan.Target{}, j.Card, j.Phone.Model())
+	if err != nil {
+		m.Close()
+		return nil, nil, usage("%v", err)
+	}
+	j.Extra = append(j.Extra, found...)
+	j.Files = append(j.Files, bench.FileRecord{Path: path, Size: f.Size})
+	return steps, func() { m.Close() }, nil
+}
+
 // sayOrder shows in which order packages are sent, and why.
 func (a *app) sayOrder(files []*ident.File, why string, steps []plan.Step) {
 	a.out.Say(bench.Look, "the order: %s", why)
@@ -218,8 +248,10 @@ func (a *app) sayOrder(files []*ident.File, why string, steps []plan.Step) {
 		case *plan.Sideload:
 			n++
 			a.out.Say(bench.Look, "%d. %s", n, filepath.Base(files[n-1].Path))
+		case *plan.WipeArea:
+			a.out.Say("note", "then the caches of the old system are wiped")
 		case *plan.Restart:
-			if n < len(files) {
+			if s.(*plan.Restart).To == card.Recovery && n < len(files) && files[n-1].Kind == ident.OTAAB {
 				a.out.Say("note", "then a restart into recovery: the ROM goes to the other slot, and what comes next has to land there too")
 			}
 		}

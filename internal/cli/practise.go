@@ -18,7 +18,7 @@ import (
 
 func (a *app) standinCommand() *cobra.Command {
 	c := &cobra.Command{Use: "standin", Short: "Phones made of software, to practise and test on", Args: noWords,
-		RunE: func(*cobra.Command, []string) error { return usage("standin wants a command: run or press") }}
+		RunE: func(*cobra.Command, []string) error { return usage("standin wants a command: run, press or fault") }}
 	var o standin.Options
 	var as string
 	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C", Args: words(1, 1, "a model: dunlin, or the path of a model file"),
@@ -36,7 +36,16 @@ func (a *app) standinCommand() *cobra.Command {
 	press := &cobra.Command{Use: "press NAME KEY...", Short: "Hands at a stand-in: keys, menu entries and answers, in order",
 		Args: words(2, -1, "a stand-in and what to press"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.standinPress(cmd.Context(), args[0], args[1:]) }}
-	c.AddCommand(run, press)
+	var fault standin.Fault
+	bad := &cobra.Command{Use: "fault NAME KIND", Short: "Make something go wrong at a stand-in", Args: words(2, 2, "a stand-in and a fault"),
+		Long: "Faults: " + strings.Join(standin.Faults, ", ") + ".",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			fault.Kind = args[1]
+			return a.standinFault(cmd.Context(), args[0], fault)
+		}}
+	bad.Flags().Int64Var(&fault.After, "after", 0, "drop, battery, stall: once the computer has sent so many bytes")
+	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often")
+	c.AddCommand(run, press, bad)
 	return c
 }
 
@@ -124,30 +133,57 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 }
 
 func (a *app) standinPress(ctx context.Context, name string, keys []string) error {
-	b, err := a.bench()
+	control, err := a.control(name)
 	if err != nil {
 		return err
+	}
+	reply, err := standin.Press(ctx, control, keys)
+	if err != nil {
+		return err
+	}
+	a.result["mode"], a.result["screen"] = reply.Mode, reply.Screen
+	for _, line := range reply.Screen[max(0, len(reply.Screen)-3):] {
+		a.out.Say(bench.Look, "screen: %s", line)
+	}
+	a.out.Say(bench.Done, "pressed %s", strings.Join(keys, ", then "))
+	return nil
+}
+
+func (a *app) standinFault(ctx context.Context, name string, f standin.Fault) error {
+	control, err := a.control(name)
+	if err != nil {
+		return err
+	}
+	if f.After < 0 || f.For < 0 {
+		return usage("--after and --for take numbers from 0 on")
+	}
+	if err := standin.OrderFault(ctx, control, f); err != nil {
+		return err
+	}
+	if f.Kind == "clear" {
+		a.out.Say(bench.Done, "nothing more goes wrong at %s", name)
+		return nil
+	}
+	a.out.Say(bench.Done, "at %s this goes wrong next: %s", name, f.Kind)
+	return nil
+}
+
+// control gives the address a running stand-in takes orders at.
+func (a *app) control(name string) (string, error) {
+	b, err := a.bench()
+	if err != nil {
+		return "", err
 	}
 	list, err := b.Entries()
 	if err != nil {
-		return err
+		return "", err
 	}
 	for _, e := range list {
-		if e.Name != name || e.Control == "" {
-			continue
+		if e.Name == name && e.Control != "" {
+			return e.Control, nil
 		}
-		reply, err := standin.Press(ctx, e.Control, keys)
-		if err != nil {
-			return err
-		}
-		a.result["mode"], a.result["screen"] = reply.Mode, reply.Screen
-		for _, line := range reply.Screen[max(0, len(reply.Screen)-3):] {
-			a.out.Say(bench.Look, "screen: %s", line)
-		}
-		a.out.Say(bench.Done, "pressed %s", strings.Join(keys, ", then "))
-		return nil
 	}
-	return &bench.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running", name)}
+	return "", &bench.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running", name)}
 }
 
 func (a *app) demoCommand() *cobra.Command {

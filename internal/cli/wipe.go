@@ -12,8 +12,8 @@ import (
 
 func (a *app) wipeCommand() *cobra.Command {
 	return &cobra.Command{Use: "wipe AREA...", Short: "Erase areas, with a table of what goes and what stays",
-		Long: "Areas: userdata (all data of the owner), caches, system@SLOT, vendor@SLOT, part:NAME[@SLOT].\n" +
-			"apps and storage are parts of the data that only a recovery can tell apart.",
+		Long: "Areas: userdata (all data of the owner), caches, system@SLOT, vendor@SLOT, part:NAME[@SLOT],\n" +
+			"and in a recovery apps (apps, accounts and settings, the shared storage stays) and storage (the shared storage alone).",
 		Args: words(1, -1, "one or more areas: "+strings.Join(plan.Areas, ", ")+" or part:NAME"), ValidArgs: plan.Areas,
 		RunE: a.wipe}
 }
@@ -29,6 +29,9 @@ func (a *app) wipe(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	defer j.Close()
+	if err := j.Phone.ReadLying(cmd.Context(), j.Link, j.Card); err != nil {
+		return err
+	}
 	var steps []plan.Step
 	var found []finding.Finding
 	rows := []plan.AreaRow{}
@@ -68,6 +71,10 @@ func (a *app) wipe(cmd *cobra.Command, args []string) error {
 	for _, r := range rows {
 		if r.Area == "userdata" {
 			a.out.Say(bench.Done, "the data is formatted; the next system starts as new, with debugging off")
+			continue
+		}
+		if len(r.Partitions) == 0 {
+			a.out.Say(bench.Done, "%s wiped", r.Area)
 			continue
 		}
 		a.out.Say(bench.Done, "%s is erased (%s)", r.Area, strings.Join(r.Partitions, ", "))

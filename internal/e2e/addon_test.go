@@ -12,7 +12,7 @@ import (
 
 // added tells whether an add-on's trace is on a slot's system.
 func (l *lab) added(phone, partition, name string) bool {
-	_, err := os.Stat(filepath.Join(l.dir, phone, "partitions", "added", partition, "product", "app", name, name+".txt"))
+	_, err := os.Stat(filepath.Join(l.dir, phone, "partitions", "added", partition, "system", "product", "app", name, name+".txt"))
 	return err == nil
 }
 
@@ -194,7 +194,11 @@ func TestOneSlotPackages(t *testing.T) {
 				l.later(c.name, "volume-up+power")
 			}
 			l.want(0, nil, "go", "recovery")
-			l.want(3, []string{"stop  encrypted-data"}, "sideload", rom, "--yes")
+			if c.name == "turnstone" { // its data is not encrypted
+				l.want(3, []string{"care  old-apps"}, "sideload", rom)
+			} else {
+				l.want(3, []string{"stop  encrypted-data"}, "sideload", rom, "--yes")
+			}
 			l.want(0, nil, "wipe", "userdata", "--yes")
 			l.want(3, []string{"stop  wrong-model"}, "sideload", twin, "--yes")
 			l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept", "wrong-model")

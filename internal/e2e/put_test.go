@@ -75,7 +75,7 @@ func TestPut(t *testing.T) {
 		l := newLab(t)
 		l.readyForPackages(files.Recovery)
 		l.want(0, []string{"/sdcard/saltmarsh-4.2-dunlin.zip", "its digest read there matches"}, "put", files.Package, "--to", "storage", "--yes")
-		l.want(3, []string{"stop  storage-holds-package: saltmarsh-4.2-dunlin.zip was put"}, "wipe", "userdata", "--yes")
+		l.want(3, []string{"stop  storage-holds-package: saltmarsh-4.2-dunlin.zip lies"}, "wipe", "userdata", "--yes")
 		l.want(0, nil, "wipe", "userdata", "--yes", "--accept", "storage-holds-package")
 		if _, err := os.Stat(filepath.Join(l.dir, "dunlin", "shared")); err == nil {
 			t.Error("formatting left the shared storage")

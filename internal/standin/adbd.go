@@ -37,6 +37,13 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 	var c *adb.Conn
 	d.Serve = func(service string, s *adb.Stream) bool {
 		name, arg, _ := strings.Cut(service, ":")
+		if p.faulty("drop-next") {
+			conn.Close()
+			return false
+		}
+		if p.faulty("refuse") {
+			return false
+		}
 		run := func(f func()) bool {
 			go func() {
 				defer s.Close()
@@ -133,6 +140,12 @@ func (p *Phone) rebootService(target string, s io.Writer) {
 		m.Command = bcb.CommandBootloader
 	case "recovery":
 		m.Command = bcb.CommandRecovery
+		// A message that is there already is kept with its orders (init's reboot.cpp).
+		if misc, err := p.store.head("misc", bcb.Size); err == nil {
+			if old, _ := bcb.ParseMessage(misc); old.Command == m.Command {
+				m = old
+			}
+		}
 	case "fastboot":
 		if !p.spec.Userspace {
 			io.WriteString(s, "unknown target\n")

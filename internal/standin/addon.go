@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"debug/elf"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/script"
@@ -113,8 +115,28 @@ type installer struct {
 	into  string // the partition that is /system
 }
 
-// maxAdded is how many bytes a package may add to a system of a stand-in.
-const maxAdded = 256 << 20
+// room is how many bytes the system has free: what its super block says, less what
+// was added before.
+func (in *installer) room() (int64, error) {
+	if in.p.faulty("full") {
+		return 0, nil
+	}
+	b, err := in.p.store.head(in.into, 4096)
+	if err != nil || !ext4.IsMagic(b) {
+		return 0, fmt.Errorf("%s can't be mounted", in.into)
+	}
+	sb := b[ext4.SuperblockOffset:]
+	free := int64(binary.LittleEndian.Uint32(sb[12:])) << (10 + binary.LittleEndian.Uint32(sb[24:])&7)
+	err = filepath.WalkDir(in.p.store.overlay(in.into), func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			if st, err := d.Info(); err == nil {
+				free -= st.Size()
+			}
+		}
+		return nil
+	})
+	return max(free, 0), err
+}
 
 func truth(b bool) string {
 	if b {
@@ -238,11 +260,14 @@ func (in *installer) place(name string) (string, error) {
 	if !ok || rest != "" && rest[0] != '/' {
 		return "", fmt.Errorf("%s is not in the system", name)
 	}
-	return filepath.Join(in.p.store.overlay(in.into), filepath.FromSlash(rest)), nil
+	return filepath.Join(in.p.store.overlay(in.into), "system", filepath.FromSlash(rest)), nil
 }
 
 func (in *installer) extract(from, to string, dir bool) error {
-	left := int64(maxAdded)
+	left, err := in.room()
+	if err != nil {
+		return err
+	}
 	for _, f := range in.z.File {
 		rest, ok := strings.CutPrefix(f.Name, from)
 		if !ok || !dir && rest != "" || strings.HasSuffix(f.Name, "/") {
@@ -370,26 +395,4 @@ func (p *Phone) addedFits(slot string) error {
 		}
 		return loops("%s was built for another processor", filepath.Base(name))
 	})
-}
-
-// addedFile reads a file that was added to the system of the slot that runs.
-func (sh *shell) addedFile(name string) (io.ReadWriteCloser, bool) {
-	rest, ok := strings.CutPrefix(name, "/system/")
-	if !ok {
-		return nil, false
-	}
-	f, err := os.Open(filepath.Join(sh.p.store.overlay(sh.p.on("system", sh.r.slot)), filepath.FromSlash(rest)))
-	if err != nil {
-		return nil, false
-	}
-	st, err := f.Stat()
-	if err != nil || st.IsDir() {
-		f.Close()
-		return nil, false
-	}
-	return struct {
-		io.Reader
-		io.Writer
-		io.Closer
-	}{f, readOnly{}, f}, true
 }

@@ -104,7 +104,13 @@ func (b *bootloader) command(cmd string) (string, error) {
 			return "", b.say("INFO", "get_unlock_ability: "+map[bool]string{true: "1", false: "0"}[p.mayUnlock()])
 		}
 	}
+	if p.faulty("drop-next") {
+		return "", errors.New("the cable was pulled")
+	}
 	verb, arg, _ := strings.Cut(cmd, ":")
+	if verb != "getvar" && p.faulty("refuse") {
+		return "", refusal("the fault was ordered")
+	}
 	switch verb {
 	case "getvar":
 		return b.getvar(arg)

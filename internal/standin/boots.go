@@ -15,7 +15,6 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/boot"
-	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/standin/scenario"
 )
@@ -223,6 +222,11 @@ func (p *Phone) verify(slot string, whole bool) (*vbmeta.Chain, error) {
 		if bad := c.Bad("hashtree"); len(bad) > 0 {
 			return c, loops("%s does not match its tree: %w", p.on(bad[0].Partition, slot), bad[0].Err)
 		}
+		for _, v := range c.Verdicts {
+			if name := p.on(v.Partition, slot); v.Kind == "hashtree" && p.store.changed(name) {
+				return c, loops("files of %s were changed, so it does not match its tree", name)
+			}
+		}
 	}
 	return c, nil
 }
@@ -281,6 +285,9 @@ func (p *Phone) trySystem(slot string) error {
 		return &loopError{err}
 	}
 	if err := p.addedFits(slot); err != nil {
+		return err
+	}
+	if err := p.overlaysFit(slot, props); err != nil {
 		return err
 	}
 	r := &running{slot: slot, props: props}
@@ -398,15 +405,11 @@ func (p *Phone) radioFits(slot, least string) error {
 // whether the system puts the maker's recovery back.
 func (p *Phone) systemProps(slot string) (props map[string]string, restores bool, err error) {
 	name := p.on("system", slot)
-	v, err := p.store.open(name)
-	if err != nil {
-		return nil, false, err
-	}
-	defer v.Close()
-	f, err := ext4.New(v, v.size)
+	f, err := p.store.mount(name)
 	if err != nil {
 		return nil, false, fmt.Errorf("%s: %w", name, err)
 	}
+	defer f.close()
 	b, err := fs.ReadFile(f, "system/build.prop")
 	if err != nil {
 		return nil, false, fmt.Errorf("%s: %w", name, err)
@@ -420,6 +423,23 @@ func (p *Phone) systemProps(slot string) (props map[string]string, restores bool
 	return props, restores, nil
 }
 
+// overlaysFit makes sure that the maker's overlays find what they lie over: a
+// generic system has none of it and restarts over and over.
+func (p *Phone) overlaysFit(slot string, props map[string]string) error {
+	if _, has := p.store.slots["vendor"]; !has || props["ro.product.device"] != "generic" {
+		return nil
+	}
+	f, err := p.store.mount(p.on("vendor", slot))
+	if err != nil {
+		return err
+	}
+	defer f.close()
+	if list, err := f.List("overlay"); err == nil && len(list) > 0 {
+		return loops("the overlay %s of the vendor partition names what a generic system does not have", list[0])
+	}
+	return nil
+}
+
 // vendorProps adds what the vendor partition says; a system can't start
 // without a vendor where the phone has that partition.
 func (p *Phone) vendorProps(slot string, props map[string]string) error {
@@ -427,15 +447,11 @@ func (p *Phone) vendorProps(slot string, props map[string]string) error {
 	if _, has := p.store.slots["vendor"]; !has {
 		return nil
 	}
-	v, err := p.store.open(name)
-	if err != nil {
-		return err
-	}
-	defer v.Close()
-	f, err := ext4.New(v, v.size)
+	f, err := p.store.mount(name)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
+	defer f.close()
 	b, err := fs.ReadFile(f, "build.prop")
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)

@@ -47,6 +47,10 @@ func (f phoneFiles) place(name string) (local, root string, size int64, err erro
 			return l, r, n, nil
 		}
 	}
+	memory := map[card.Mode]string{card.System: tmpPath, card.Recovery: "/tmp"}[f.mode]
+	if l, r, n, err := find([]string{memory}, tmpDir, 64<<20); err == nil {
+		return l, r, n, nil
+	}
 	// What the old system encrypted a recovery can't open.
 	if f.mode == card.Recovery && f.p.dataState() == "encrypted" {
 		return "", "", 0, errNotMounted
@@ -58,10 +62,19 @@ func (f phoneFiles) place(name string) (local, root string, size int64, err erro
 const (
 	sharedDir = "shared"
 	cardDir   = "card"
+	tmpDir    = "tmp"
 )
 
 // Stat implements adb.Files.
 func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
+	if part, ok := device(name); ok && f.mode == card.Recovery {
+		v, err := f.p.store.open(part)
+		if err != nil {
+			return adb.FileStat{}, errNotMounted
+		}
+		defer v.Close()
+		return adb.FileStat{Name: part, Mode: 0o060600, MTime: time.Unix(0, 0)}, nil // a block device
+	}
 	local, _, _, err := f.place(name)
 	if err != nil {
 		return adb.FileStat{}, err
@@ -102,6 +115,13 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
+	if part, ok := device(name); ok && f.mode == card.Recovery {
+		v, err := f.p.store.open(part)
+		if err != nil {
+			return nil, errNotMounted
+		}
+		return v, nil
+	}
 	local, _, _, err := f.place(name)
 	if err != nil {
 		return nil, err
@@ -112,8 +132,8 @@ func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 // free gives the size and the free bytes of the storage a file is on.
 func (f phoneFiles) free(name string) (size, free int64, err error) {
 	_, root, size, err := f.place(name)
-	if err != nil {
-		return 0, 0, err
+	if err != nil || f.p.faulty("full") {
+		return size, 0, err
 	}
 	free = size
 	err = filepath.WalkDir(root, func(_ string, d fs.DirEntry, err error) error {
@@ -164,6 +184,18 @@ func (f phoneFiles) Create(name string, _ uint32) (io.WriteCloser, func(time.Tim
 		return nil, nil, err
 	}
 	return &limited{w, free}, func(t time.Time) error { return os.Chtimes(local, t, t) }, nil
+}
+
+// Remove takes a file or folder away; of a storage itself, what is on it.
+func (f phoneFiles) Remove(name string) error {
+	local, root, _, err := f.place(name)
+	if err != nil {
+		return err
+	}
+	if err := os.RemoveAll(local); err != nil || local != root {
+		return err
+	}
+	return os.MkdirAll(root, 0o755)
 }
 
 // newestPackage gives the package that was put to a storage last.

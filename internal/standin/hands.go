@@ -3,15 +3,18 @@ package standin
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/standin/scenario"
 )
 
 // PressRequest is the owner's hands: keys, menu entries or answers in order.
@@ -47,6 +50,18 @@ func (p *Phone) serveControl(l net.Listener) (stop func()) {
 		p.mu.Unlock()
 		json.NewEncoder(w).Encode(reply)
 	})
+	mux.HandleFunc("POST /fault", func(w http.ResponseWriter, r *http.Request) {
+		var f Fault
+		var reply PressReply
+		err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&f)
+		if err == nil {
+			err = p.order(f)
+		}
+		if err != nil {
+			reply.Error = err.Error()
+		}
+		json.NewEncoder(w).Encode(reply)
+	})
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go srv.Serve(l)
 	return func() { srv.Close() }
@@ -54,12 +69,22 @@ func (p *Phone) serveControl(l net.Listener) (stop func()) {
 
 // Press sends the owner's hands to a running stand-in.
 func Press(ctx context.Context, control string, keys []string) (PressReply, error) {
+	return order(ctx, control, "press", PressRequest{Press: keys})
+}
+
+// OrderFault makes something go wrong on a running stand-in.
+func OrderFault(ctx context.Context, control string, f Fault) error {
+	_, err := order(ctx, control, "fault", f)
+	return err
+}
+
+func order(ctx context.Context, control, what string, wish any) (PressReply, error) {
 	var reply PressReply
-	body, err := json.Marshal(PressRequest{Press: keys})
+	body, err := json.Marshal(wish)
 	if err != nil {
 		return reply, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+control+"/press", strings.NewReader(string(body)))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+control+"/"+what, strings.NewReader(string(body)))
 	if err != nil {
 		return reply, err
 	}
@@ -83,6 +108,7 @@ const (
 	keyDown     = "volume-down+power"
 	keyUp       = "volume-up+power"
 	keyLongHold = "power-long"
+	keyCharge   = "charge" // an hour at the charger
 )
 
 var (
@@ -91,10 +117,11 @@ var (
 	recoveryMenu   = map[string][]string{
 		"":             {"apply update", "wipe", "restart", "power off"},
 		"apply update": {"from the computer", "from storage", "from the card", "back"},
-		"wipe":         {"format data", "wipe caches", "back"},
+		"wipe":         {"format data", "wipe caches", "wipe apps", "wipe storage", "wipe system", "back"},
 		"restart":      {"system", "recovery", "bootloader", "fastboot", "back"},
 	}
-	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "unlocking on", "unlocking off", "allow", "deny", "restart", "power off"}
+	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "unlocking on", "unlocking off", "allow", "deny", "restart", "power off",
+		"sign in", "sign out", "lock on", "lock off"}
 )
 
 // press is one key, menu entry or answer.
@@ -120,13 +147,19 @@ func (p *Phone) press(what string) error {
 	case keyLongHold:
 		p.move("off", 0)
 		return nil
+	case keyCharge:
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.st.Percent = 100
+		p.save()
+		return nil
 	case keyPower:
 		if mode == card.None {
 			p.restart()
 		}
 		return nil
 	}
-	choices := []string{keyPower, keyDown, keyUp, keyLongHold}
+	choices := []string{keyPower, keyDown, keyUp, keyLongHold, keyCharge}
 	switch mode {
 	case card.Bootloader:
 		choices = append(slices.Clone(bootloaderMenu), choices...)
@@ -231,14 +264,13 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 		}
 		p.show("Data formatted.")
 		return nil
-	case what == "wipe caches":
+	case strings.HasPrefix(what, "wipe "):
 		set("")
-		if p.store.has("cache") {
-			if err := p.formatPartition("cache"); err != nil {
-				return err
-			}
+		if err := p.wipeArea(strings.TrimPrefix(what, "wipe ")); err != nil {
+			p.show("Wiping failed: %v", err)
+			return err
 		}
-		p.show("Caches wiped.")
+		p.show("Wiped: %s.", strings.TrimPrefix(what, "wipe "))
 		return nil
 	case what == "power off":
 		if err := p.message(m); err != nil {
@@ -263,6 +295,33 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 	return nil
 }
 
+// wipeArea erases one area as the recovery's menu does.
+func (p *Phone) wipeArea(area string) error {
+	plain := p.dataState() == dataPlain
+	switch area {
+	case "caches":
+		if plain {
+			if err := os.RemoveAll(p.plainFile("dalvik-cache")); err != nil {
+				return err
+			}
+		}
+		if p.store.has("cache") {
+			return p.formatPartition("cache")
+		}
+	case "apps":
+		if !plain {
+			return errors.New("the data is encrypted; it can only be formatted as a whole")
+		}
+		return os.RemoveAll(p.store.overlay("userdata"))
+	case "storage":
+		f := phoneFiles{p, card.Recovery}
+		return f.Remove(sharedPaths[0])
+	case "system":
+		return p.formatPartition(p.on("system", p.run.slot))
+	}
+	return nil
+}
+
 func (p *Phone) systemChoice(what string) error {
 	switch what {
 	case "restart":
@@ -281,21 +340,32 @@ func (p *Phone) systemChoice(what string) error {
 	defer p.mu.Unlock()
 	v := p.run.vault
 	switch {
+	case what == "finish welcome" && p.st.Owner && v.Accounts == 0 && p.run.props["ro.product.brand"] == scenario.Stock.Brand:
+		return fmt.Errorf("the maker's system wants the account that was on this phone: sign in")
 	case what == "finish welcome":
 		v.Setup = true
+	case what == "sign in":
+		v.Accounts++
+		p.st.Owner = true
+		p.save()
 	case !v.Setup:
 		return fmt.Errorf("the welcome pages come first: finish welcome")
 	case strings.HasPrefix(what, "unlocking"):
 		p.st.MayUnlock = what == "unlocking on"
 		p.save()
 		return nil
+	case what == "sign out":
+		v.Accounts, p.st.Owner = 0, false
+		p.save()
+	case strings.HasPrefix(what, "lock "):
+		v.Lock = what == "lock on"
 	default:
 		v.Debugging = what == "debugging on"
 	}
 	if err := p.saveVault(v, p.run.key); err != nil {
 		return err
 	}
-	if what != "finish welcome" {
+	if strings.HasPrefix(what, "debugging") {
 		p.move("listen-again", 0)
 	}
 	return nil

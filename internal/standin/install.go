@@ -170,7 +170,11 @@ func (p *Phone) install(ctx context.Context, r io.ReaderAt, size int64) error {
 	}
 	pkg, err := ota.Parse(r, size)
 	if errors.Is(err, ota.ErrNotAB) {
-		return p.runScript(r, size)
+		err := p.runScript(r, size)
+		if err == nil && p.faulty("fail-at-end") {
+			err = errors.New("a step behind the last one failed")
+		}
+		return err
 	}
 	if err != nil {
 		return err
@@ -240,6 +244,9 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 	}
 	p.save()
 	p.mu.Unlock()
+	if p.faulty("fail-at-end") {
+		return errors.New("a step behind the last one failed")
+	}
 	c = p.control()
 	c.Activate(i)
 	return p.setControl(c)

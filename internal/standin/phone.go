@@ -53,6 +53,7 @@ type state struct {
 	ADB      string    `json:"adb"`
 	Control  string    `json:"control"`
 
+	Owner     bool              `json:"owner"`      // accounts were signed in when the data was last there
 	MayUnlock bool              `json:"may_unlock"` // allowed in the developer settings
 	Snapshot  string            `json:"snapshot"`   // none, snapshotted, merging
 	Cows      map[string]span   `json:"cows,omitempty"`
@@ -72,6 +73,7 @@ type Phone struct {
 	menu   string   // the submenu that is open in the recovery
 	run    *running // the recovery or system that runs
 	ask    *question
+	fault  *Fault // what goes wrong next
 
 	next chan transition // what to start now
 }
@@ -173,9 +175,11 @@ func (p *Phone) factory() error {
 	if err := p.formatData(); err != nil {
 		return err
 	}
-	v, key, err := p.newVault(scenario.Stock.Brand, scenario.Stock.Patch)
-	if err != nil {
-		return err
+	v, key := &vault{Brand: scenario.Stock.Brand}, []byte(nil)
+	if !p.spec.PlainData {
+		if v, key, err = p.newVault(scenario.Stock.Brand, scenario.Stock.Patch); err != nil {
+			return err
+		}
 	}
 	v.Debugging, v.Setup = true, true
 	if err := p.saveVault(v, key); err != nil {
@@ -382,7 +386,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 			}
 			one := func() {
 				done := context.AfterFunc(ctx, func() { conn.Close() })
-				serve(ctx, conn)
+				serve(ctx, cable{conn, p})
 				done()
 				conn.Close()
 			}

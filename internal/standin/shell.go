@@ -75,7 +75,7 @@ func (sh *shell) run(ctx context.Context, command string, stdout, stderr io.Writ
 		interp.Dir(rootDir), // never read or written: every file handler is replaced
 		interp.OpenHandler(sh.open),
 		interp.StatHandler(func(_ context.Context, name string, _ bool) (fs.FileInfo, error) { return sh.stat(name) }),
-		interp.ReadDirHandler2(func(_ context.Context, name string) ([]fs.DirEntry, error) { return nil, fs.ErrPermission }),
+		interp.ReadDirHandler2(func(_ context.Context, name string) ([]fs.DirEntry, error) { return sh.readDir(name) }),
 		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) { return args, nil }),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return sh.exec }),
 	)
@@ -114,11 +114,12 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 		return readOnly{strings.NewReader(strings.Join(append(slices.Clone(sh.r.log), ""), "\n"))}, nil
 	case name == "/tmp/last_install" && sh.root && !writes && sh.r.record != "":
 		return readOnly{strings.NewReader(sh.r.record)}, nil
-	case strings.HasPrefix(name, byName):
+	case isDevice(name):
 		if !sh.root {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
 		}
-		v, err := sh.p.store.open(strings.TrimPrefix(name, byName))
+		part, _ := device(name)
+		v, err := sh.p.store.open(part)
 		if err != nil {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
@@ -133,16 +134,56 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 			io.Writer
 			io.Closer
 		}{f, readOnly{}, f}, nil
-	case !writes && strings.HasPrefix(name, "/system/product/"):
-		if f, ok := sh.addedFile(name); ok {
-			return f, nil
-		}
-	case !writes && sh.r.vault == nil:
+	case name == "/proc/mounts" && !writes:
+		return readOnly{strings.NewReader(sh.mountTable())}, nil
+	}
+	if _, _, ok := sh.at(name); ok {
+		return sh.openMounted(name, writes)
+	}
+	if !writes && sh.r.vault == nil {
 		if b, ok := sh.ramdiskFile(name); ok {
 			return readOnly{strings.NewReader(string(b))}, nil
 		}
 	}
 	return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+}
+
+// openMounted opens a file on a mounted file system.
+func (sh *shell) openMounted(name string, writes bool) (io.ReadWriteCloser, error) {
+	w, rel, _, err := sh.within(name)
+	if err != nil {
+		return nil, err
+	}
+	if writes {
+		f, err := w.Create(rel)
+		w.close()
+		return f, err
+	}
+	f, err := w.Open(rel)
+	if err != nil {
+		w.close()
+		return nil, err
+	}
+	if st, err := f.Stat(); err == nil && st.IsDir() {
+		f.Close()
+		w.close()
+		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("Is a directory")}
+	}
+	return mountedFile{f, w}, nil
+}
+
+// mountedFile is open for reading, its file system as long.
+type mountedFile struct {
+	fs.File
+	w *view
+}
+
+func (mountedFile) Write([]byte) (int, error) { return 0, fs.ErrPermission }
+
+func (f mountedFile) Close() error {
+	err := f.File.Close()
+	f.w.close()
+	return err
 }
 
 // ramdiskFile reads a file of the running recovery out of its own image.
@@ -163,6 +204,22 @@ func (sh *shell) path(name string) string {
 }
 
 func (sh *shell) stat(name string) (fs.FileInfo, error) {
+	name = sh.path(name)
+	if sh.storage(name) {
+		local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
+		if err != nil {
+			return nil, err
+		}
+		return os.Stat(local)
+	}
+	if _, _, ok := sh.at(name); ok {
+		w, rel, _, err := sh.within(name)
+		if err != nil {
+			return nil, err
+		}
+		defer w.close()
+		return w.Stat(rel)
+	}
 	f, err := sh.open(context.Background(), name, os.O_RDONLY, 0)
 	if err != nil {
 		return nil, err
@@ -191,9 +248,10 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 	programs := map[string]func(context.Context, interp.HandlerContext, []string) error{
 		"getprop": sh.getprop, "id": sh.id, "cat": sh.cat, "dd": sh.dd, "sync": sh.sync, "umount": sh.umount,
 		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls, "sha256sum": sh.sha256sum, "df": sh.df, "rm": sh.rm,
+		"mount": sh.mount, "mkdir": sh.mkdir, "mv": sh.mv, "dumpsys": sh.dumpsys, "locksettings": sh.locksettings, "pm": sh.pm,
 	}
 	f, ok := programs[args[0]]
-	if !ok {
+	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) {
 		fmt.Fprintf(io.Stderr, "%s: inaccessible or not found\n", args[0])
 		return interp.ExitStatus(127)
 	}
@@ -210,10 +268,6 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 
 // sync has nothing to do: partitions are files that are written at once.
 func (sh *shell) sync(context.Context, interp.HandlerContext, []string) error { return nil }
-
-func (sh *shell) umount(_ context.Context, _ interp.HandlerContext, args []string) error {
-	return fmt.Errorf("%s: not mounted", strings.Join(args, " "))
-}
 
 func (sh *shell) getprop(_ context.Context, h interp.HandlerContext, args []string) error {
 	if len(args) > 0 {
@@ -259,11 +313,9 @@ func (sh *shell) cat(ctx context.Context, h interp.HandlerContext, args []string
 	return nil
 }
 
-func (sh *shell) ls(ctx context.Context, h interp.HandlerContext, args []string) error {
-	for _, name := range args {
-		if strings.HasPrefix(name, "-") {
-			continue
-		}
+func (sh *shell) ls(_ context.Context, h interp.HandlerContext, args []string) error {
+	names, options := operands(args)
+	for _, name := range names {
 		if strings.TrimSuffix(name, "/")+"/" == byName {
 			fmt.Fprintln(h.Stdout, strings.Join(sh.p.store.all(), "\n"))
 			continue
@@ -275,13 +327,62 @@ func (sh *shell) ls(ctx context.Context, h interp.HandlerContext, args []string)
 			}
 			continue
 		}
-		if _, err := sh.stat(name); err != nil {
+		st, err := sh.stat(name)
+		if err != nil {
+			return fmt.Errorf("%s: No such file or directory", name)
+		}
+		if !st.IsDir() {
+			fmt.Fprintln(h.Stdout, name)
+			continue
+		}
+		list, err := sh.readDir(name)
+		if err != nil {
 			return err
 		}
-		fmt.Fprintln(h.Stdout, name)
+		if path.Clean(name) == "/data" && sh.root { // which shows the shared storage too
+			fmt.Fprintln(h.Stdout, "media")
+		}
+		for _, e := range list {
+			if hidden := strings.HasPrefix(e.Name(), "."); !hidden || strings.Contains(options, "A") || strings.Contains(options, "a") {
+				fmt.Fprintln(h.Stdout, e.Name())
+			}
+		}
 	}
 	return nil
 }
+
+// readDir lists a folder.
+func (sh *shell) readDir(name string) ([]fs.DirEntry, error) {
+	name = sh.path(name)
+	if sh.storage(name) {
+		local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
+		if err != nil {
+			return nil, err
+		}
+		return os.ReadDir(local)
+	}
+	w, rel, _, err := sh.within(name)
+	if err != nil {
+		return nil, err
+	}
+	defer w.close()
+	names, err := w.List(rel)
+	var list []fs.DirEntry
+	for _, n := range names {
+		if st, err := w.Stat(path.Join(rel, n)); err == nil {
+			list = append(list, named{fs.FileInfoToDirEntry(st), n})
+		}
+	}
+	return list, err
+}
+
+// named is an entry under the name it is listed by.
+type named struct {
+	fs.DirEntry
+	name string
+}
+
+func (n named) Name() string { return n.name }
 
 // mode is what the shell runs in.
 func (sh *shell) mode() card.Mode {
@@ -309,22 +410,6 @@ func (sh *shell) df(_ context.Context, h interp.HandlerContext, args []string) e
 		}
 		fmt.Fprintf(h.Stdout, "Filesystem     1K-blocks   Used Available Use%% Mounted on\n/dev/block/dm-1 %d %d %d %d%% %s\n",
 			size>>10, (size-free)>>10, free>>10, (size-free)*100/max(size, 1), name)
-	}
-	return nil
-}
-
-// rm knows the recovery's record of the last install only.
-func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) error {
-	for _, name := range args {
-		switch {
-		case strings.HasPrefix(name, "-"):
-		case name == "/tmp/last_install" && sh.root:
-			sh.p.mu.Lock()
-			sh.r.record = ""
-			sh.p.mu.Unlock()
-		default:
-			return fmt.Errorf("%s: not permitted", name)
-		}
 	}
 	return nil
 }
@@ -451,7 +536,7 @@ func (sh *shell) mke2fs(_ context.Context, h interp.HandlerContext, args []strin
 	name := ""
 	for _, a := range args {
 		if strings.HasPrefix(a, "/") {
-			name = strings.TrimPrefix(a, byName)
+			name, _ = device(a)
 		}
 	}
 	if !sh.p.store.has(name) {

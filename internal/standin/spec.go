@@ -25,13 +25,14 @@ type spec struct {
 	MaxDownload    size            `yaml:"max-download"`
 	SlotVariables  bool            `yaml:"slot-variables"`
 	RebootRecovery bool            `yaml:"reboot-recovery"`
-	Boot           bool            `yaml:"boot"`      // starts an image without writing it
-	Userspace      bool            `yaml:"userspace"` // its recoveries have userspace fastboot
-	Fetch          []string        `yaml:"fetch"`     // what userspace fastboot gives out
-	Snapshots      bool            `yaml:"snapshots"` // A/B installs are kept in userdata until the merge
-	OldADB         bool            `yaml:"old-adb"`   // a shell without exit codes
-	Rollback       bool            `yaml:"rollback"`  // keeps rollback indexes and older keys of the data
-	Unlock         string          `yaml:"unlock"`    // the command that unlocks; empty: "flashing unlock"
+	Boot           bool            `yaml:"boot"`       // starts an image without writing it
+	Userspace      bool            `yaml:"userspace"`  // its recoveries have userspace fastboot
+	Fetch          []string        `yaml:"fetch"`      // what userspace fastboot gives out
+	Snapshots      bool            `yaml:"snapshots"`  // A/B installs are kept in userdata until the merge
+	OldADB         bool            `yaml:"old-adb"`    // a shell without exit codes
+	PlainData      bool            `yaml:"plain-data"` // the owner's data is not encrypted
+	Rollback       bool            `yaml:"rollback"`   // keeps rollback indexes and older keys of the data
+	Unlock         string          `yaml:"unlock"`     // the command that unlocks; empty: "flashing unlock"
 	Partitions     []partitionSpec `yaml:"partitions"`
 	// Variables are further ones with fixed values; "$radio" stands for the
 	// version of the radio firmware on the slot.

@@ -2,6 +2,8 @@ package standin
 
 import (
 	"errors"
+	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -18,14 +20,16 @@ type running struct {
 	log    []string                         // the recovery's log
 	record string                           // its record of the last install
 	vault  *vault                           // the system's opened data
+	mounts map[string]mounted               // what was mounted in its shell, by folder
 	key    []byte
 }
 
 // traits say how a recovery behaves; its image carries them.
 type traits struct {
-	Shell     bool   `yaml:"shell"`     // a root shell over ADB, and the restart service
-	Fastbootd bool   `yaml:"fastbootd"` // holds userspace fastboot, where the phone has it
-	Closing   string `yaml:"closing"`   // honest, always-done, mute
+	Shell     bool     `yaml:"shell"`     // a root shell over ADB, and the restart service
+	Lacks     []string `yaml:"lacks"`     // programs its shell does not have
+	Fastbootd bool     `yaml:"fastbootd"` // holds userspace fastboot, where the phone has it
+	Closing   string   `yaml:"closing"`   // honest, always-done, mute
 	// Signature is what it does with a package that none of its keys signed:
 	// nothing, ask, refuse.
 	Signature string `yaml:"signature"`
@@ -104,11 +108,35 @@ func (p *Phone) coldStart() card.Mode {
 		return mode
 	case bcb.CommandRecovery:
 		mode := p.recoveryOrStay()
-		if mode == card.Recovery && slices.Contains(m.Recovery, "--sideload") {
+		if mode != card.Recovery {
+			return mode
+		}
+		if slices.Contains(m.Recovery, "--sideload") {
 			return card.Sideload
 		}
-		return mode
+		return p.ordered(m)
 	}
+	return p.startSystem()
+}
+
+// ordered does what the message tells the recovery to do by itself: it wipes,
+// takes the message away and starts the system (recovery.cpp).
+func (p *Phone) ordered(m bcb.Message) card.Mode {
+	var err error
+	switch {
+	case slices.Contains(m.Recovery, "--wipe_data"):
+		err = p.formatData()
+	case slices.Contains(m.Recovery, "--wipe_cache"):
+		err = p.wipeArea("caches")
+	default:
+		return card.Recovery
+	}
+	if err != nil {
+		p.show("Wiping failed: %v", err)
+		return card.Recovery
+	}
+	p.message(bcb.Message{})
+	p.stopped()
 	return p.startSystem()
 }
 
@@ -188,13 +216,19 @@ func (p *Phone) started(r *running) {
 		r.props["ro.boot.flash.locked"], r.props["ro.boot.verifiedbootstate"] = "0", "orange"
 	}
 	if r.vault != nil {
-		r.props["ro.crypto.state"], r.props["sys.boot_completed"] = "encrypted", "1"
+		r.props["ro.crypto.state"], r.props["ro.crypto.type"], r.props["sys.boot_completed"] = "encrypted", "block", "1"
+		if p.spec.PlainData {
+			r.props["ro.crypto.state"], r.props["ro.crypto.type"] = "unencrypted", ""
+		}
 	}
 	for k, v := range p.spec.Props {
 		r.props[k] = v
 	}
 	if p.model.Slots > 1 {
 		p.store.slot.Store(int32(r.slot[0] - 'a'))
+	}
+	if err := os.RemoveAll(filepath.Join(p.o.Dir, tmpDir)); err != nil { // memory is empty after a start
+		p.show("%v", err)
 	}
 	p.mu.Lock()
 	p.run, p.st.Started = r, r.slot

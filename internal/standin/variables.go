@@ -132,6 +132,9 @@ func (b *bootloader) variable(name string) (string, bool) {
 
 func (b *bootloader) partitionSize(name string) (string, bool) {
 	if n, ok := b.p.store.sizes[name]; ok {
+		if b.p.faulty("lie-size") {
+			n *= 2
+		}
 		return b.size(n), true
 	}
 	if m, err := b.p.store.super(); err == nil && b.user {

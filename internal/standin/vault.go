@@ -8,6 +8,8 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/ext4"
@@ -22,6 +24,17 @@ type vault struct {
 	Setup     bool     `json:"setup"`     // the welcome pages were gone through
 	Debugging bool     `json:"debugging"` // switched on in the settings
 	Keys      []string `json:"keys"`      // computers the owner allowed
+	Accounts  int      `json:"accounts"`  // signed in
+	Lock      bool     `json:"lock"`      // the screen is locked with a code
+	Brand     string   `json:"brand"`     // whose system made it, where nothing is encrypted
+	Apps      []app    `json:"apps,omitempty"`
+}
+
+// app is one that the owner installed.
+type app struct {
+	Name    string `json:"name"`
+	Version int64  `json:"version"`
+	Signer  string `json:"signer"` // fingerprint of its certificate
 }
 
 // dataError says that a system cannot read the data.
@@ -94,13 +107,20 @@ func (p *Phone) keyPlace() (partition string, off int64) {
 	return "userdata", p.store.sizes["userdata"] - 16<<10
 }
 
-// dataState says what userdata holds: "erased", "formatted" or "encrypted".
+// dataPlain is the state of data that is not encrypted.
+const dataPlain = "plain"
+
+// dataState says what userdata holds: "erased", "formatted", "encrypted" or, on
+// phones that do not encrypt, "plain".
 func (p *Phone) dataState() string {
 	b, err := p.store.head("userdata", vaultSize)
 	switch {
 	case err != nil:
 		return "encrypted"
 	case ext4.IsMagic(b):
+		if _, err := os.Stat(p.plainFile(packagesFile)); err == nil {
+			return dataPlain
+		}
 		return "formatted"
 	}
 	for _, c := range b {
@@ -137,6 +157,10 @@ func (p *Phone) formatPartition(name string) error {
 // has been made anew.
 func (p *Phone) openData(r *running) (first bool, err error) {
 	brand, patch := r.props["ro.product.brand"], r.props["ro.build.version.security_patch"]
+	if p.spec.PlainData {
+		r.vault, first, err = p.openPlain(brand)
+		return first, err
+	}
 	if p.dataState() != "encrypted" {
 		v, key, err := p.newVault(brand, patch)
 		if err != nil {
@@ -197,7 +221,75 @@ func (p *Phone) bindKey(key []byte, brand, patch string) error {
 	return p.store.put(part, rec, off)
 }
 
+// Where unencrypted data keeps what is installed and what was set; the first is
+// where the platform keeps it.
+const (
+	packagesFile = "system/packages.xml"
+	settingsFile = "system/users/0/settings.json"
+)
+
+func (p *Phone) plainFile(name string) string {
+	return filepath.Join(p.store.overlay("userdata"), filepath.FromSlash(name))
+}
+
+// openPlain opens unencrypted data, or makes it anew where there is none.
+func (p *Phone) openPlain(brand string) (v *vault, first bool, err error) {
+	switch p.dataState() {
+	case dataPlain:
+		v = &vault{}
+		b, err := os.ReadFile(p.plainFile(settingsFile))
+		if err == nil {
+			err = json.Unmarshal(b, v)
+		}
+		if err != nil {
+			return nil, false, &dataError{"it is damaged"}
+		}
+		if v.Brand != brand {
+			return nil, false, &dataError{fmt.Sprintf("the apps and settings of %s are there, which %s does not understand", v.Brand, brand)}
+		}
+		return v, false, nil
+	case "formatted":
+	default:
+		if err := p.formatPartition("userdata"); err != nil {
+			return nil, false, err
+		}
+	}
+	v = &vault{Brand: brand}
+	return v, true, p.saveVault(v, nil)
+}
+
+// savePlain keeps unencrypted data, in the folders the platform has.
+func (p *Phone) savePlain(v *vault) error {
+	set, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	list := "<?xml version='1.0' encoding='utf-8' standalone='yes' ?>\n<packages>\n"
+	files := map[string]string{settingsFile: string(set), "dalvik-cache/arm/system@framework@boot.art": "compiled code\n"}
+	for _, a := range v.Apps {
+		list += fmt.Sprintf("<package name=%q codePath=\"/data/app/%s\" />\n", a.Name, a.Name)
+		files["app/"+a.Name+"/base.apk"] = "the app\n"
+	}
+	files[packagesFile] = list + "</packages>\n"
+	for name, text := range files {
+		if err := os.MkdirAll(filepath.Dir(p.plainFile(name)), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(p.plainFile(name), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	// It was mounted: s_mtime and s_mnt_count of the super block say so.
+	if err := p.store.put("userdata", []byte{0, 0, 0, 0x60}, ext4.SuperblockOffset+44); err != nil {
+		return err
+	}
+	return p.store.put("userdata", []byte{1, 0}, ext4.SuperblockOffset+52)
+}
+
 func (p *Phone) saveVault(v *vault, key []byte) error {
+	if p.spec.PlainData {
+		return p.savePlain(v)
+	}
 	plain, err := json.Marshal(v)
 	if err != nil {
 		return err

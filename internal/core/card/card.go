@@ -59,9 +59,12 @@ const (
 	FactDownload  = "download.max"     // bytes
 	FactSize      = "partition.size."  // bytes
 	FactSlotted   = "partition.slotted."
-	FactHolds     = "holds."  // what a partition holds, in words
-	FactDigest    = "digest." // SHA-256 of what was written to a partition
-	FactData      = "data"    // encrypted, formatted, plain
+	FactHolds     = "holds."          // what a partition holds, in words
+	FactDigest    = "digest."         // SHA-256 of what was written to a partition
+	FactData      = "data"            // encrypted, formatted, plain
+	FactCrypto    = "data.encryption" // none, file, whole
+	FactAccounts  = "accounts"        // how many are signed in
+	FactLock      = "screen.lock"     // yes, no
 	FactDebugging = "debugging"
 	FactRecovery  = "recovery.running"   // what the running recovery calls itself
 	FactRoot      = "root.shell"         // yes, no
@@ -72,6 +75,7 @@ const (
 	FactRelease   = "system.release"  // of the platform: 14
 	FactFree      = "free."           // bytes, by storage: storage, sd
 	FactStored    = "stored."         // names of the files put there
+	FactLying     = "lying."          // packages found there
 	FactAddons    = "addons."         // by slot: what was added to its system
 	FactTrusts    = "recovery.trusts" // SHA-256 of the keys the running recovery trusts, with commas; "none"
 
@@ -99,6 +103,13 @@ const (
 	FactFetch       = "fetch.max"          // bytes that userspace fastboot gives out at once
 	FactAnswer      = "answer."            // yes: a question of the model file was answered so
 	FactOtherSerial = "serial.other"       // what another mode reports
+)
+
+// Values of FactCrypto.
+const (
+	CryptoNone  = "none"
+	CryptoFile  = "file"
+	CryptoWhole = "whole"
 )
 
 // Values of FactData.

@@ -61,6 +61,9 @@ const (
 	NoRoom             = "no-room"
 	StorageUnreadable  = "storage-unreadable"
 	StorageHolds       = "storage-holds-package"
+	NotApart           = "apps-not-apart"
+	AccountLock        = "account-lock"
+	OldApps            = "old-apps"
 )
 
 // Finding is one thing found, on one phone and file.

@@ -196,6 +196,21 @@ var texts = map[string]Text{
 		Why:     "Formatting the data takes shared storage with it. When the only copy of the ROM lies there, nothing is left to install.",
 		Remedy:  "Put it onto a memory card, or format first and put it there afterwards: jarlid put FILE --to storage.",
 	},
+	NotApart: {
+		Meaning: "Apps can't be erased without the shared storage on this phone.",
+		Why:     "Where files are encrypted one by one, the keys of all of them lie among the apps' data. Erase that, and pictures and downloads are still there but nobody can read them.",
+		Remedy:  "Copy the storage away first (jarlid backup take storage), then: jarlid wipe userdata.",
+	},
+	AccountLock: {
+		Meaning: "Accounts are signed in, or nobody can tell.",
+		Why:     "Against thieves, the maker's system keeps in mind who was signed in when the data was erased from outside, and goes no further after the first start until that account is given.",
+		Remedy:  "Start the system and sign out of every account in its settings, then come back. Who knows the passwords can go on.",
+	},
+	OldApps: {
+		Meaning: "The data is not encrypted, and the apps and settings in it belong to the system that was here before.",
+		Why:     "Another system reads them and stumbles: it restarts over and over, or asks for all data to be erased. A newer build of the same system usually takes them.",
+		Remedy:  "When changing to another system: jarlid wipe apps caches. Shared storage stays.",
+	},
 	RecoveryOnly: {
 		Meaning: "Only a recovery can do this, not the bootloader.",
 		Why:     "The bootloader knows whole partitions and nothing of what lies in them. Caches, apps and shared storage are parts of the data.",

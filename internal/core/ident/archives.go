@@ -14,6 +14,7 @@ import (
 	"github.com/bodgit/sevenzip"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/image/zipsig"
@@ -80,8 +81,24 @@ func (f *File) zip(r io.ReaderAt, size int64) {
 		f.signature(r, size)
 		return
 	}
-	if f.Kind != App {
-		f.Wrapped = append(f.Wrapped, "zip")
+	if f.Kind == App {
+		f.app(r, size)
+		return
+	}
+	f.Wrapped = append(f.Wrapped, "zip")
+}
+
+// app reads what an app package says of itself.
+func (f *File) app(r io.ReaderAt, size int64) {
+	a, err := apk.Parse(r, size)
+	if err != nil {
+		f.damaged(err)
+		return
+	}
+	f.App = a
+	f.Details["app"], f.Details["app_version"] = a.Name, a.Version
+	if a.MinSDK > 0 {
+		f.Details["min_sdk"] = a.MinSDK
 	}
 }
 
@@ -231,6 +248,11 @@ func (f *File) packageKind(list []entry, p *ota.Package) {
 		}
 		f.architectures(list)
 		f.members(list)
+		for _, e := range list {
+			if strings.HasPrefix(e.name, "system/") {
+				f.Adds += e.size
+			}
+		}
 	case has(func(n string) bool { return n == "AndroidManifest.xml" }) && !image:
 		f.Kind = App
 		f.architectures(list)

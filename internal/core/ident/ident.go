@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
@@ -110,6 +111,8 @@ type File struct {
 	Props   map[string]string `json:"-"` // of the build inside
 	Members []Member          `json:"-"`
 	Demands []script.Demand   `json:"-"` // of an update script
+	Adds    int64             `json:"-"` // bytes an add-on puts into the system
+	App     *apk.App          `json:"-"` // of an app package
 	ABIs    []string          `json:"-"` // processors whose libraries are inside
 	Signer  *x509.Certificate `json:"-"` // who signed a package; not checked
 

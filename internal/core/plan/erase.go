@@ -46,7 +46,7 @@ func (e *Erase) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Findi
 	var list []finding.Finding
 	switch {
 	case e.Partition == "userdata" || e.Partition == "metadata":
-		list = append(formatFinding(c), holdsFinding(c)...)
+		list = append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
 	case inMerge(c, e.Partition):
 		list = mergeFinding(c, e.Name(), "erasing "+e.Name()+" now breaks it")
 	}
@@ -65,6 +65,7 @@ func (e *Erase) Effects(c *card.Card) {
 	if e.Partition == "userdata" || e.Partition == "metadata" {
 		c.Learn(card.FactData, card.DataFormatted, card.Journal)
 		c.Learn(card.FactDebugging, "off", card.Journal)
+		c.Learn(card.FactAccounts, "0", card.Journal)
 	}
 }
 

@@ -28,6 +28,8 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 			return Suggestion{"jarlid go recovery", "something was installed to slot " + next + ", and the phone still runs on slot " + started}
 		case installed(c, started):
 			return Suggestion{"jarlid go system", "the system on slot " + started + " was installed and has not been started"}
+		case c.Value(card.FactHolds+Suffixed("system", started)) == Nothing:
+			return Suggestion{"jarlid sideload PACKAGE", "there is no system on it"}
 		case c.Value(card.FactData) == card.DataEncrypted:
 			return Suggestion{"jarlid wipe userdata", "the data is encrypted by the system that is on the phone"}
 		}
@@ -54,5 +56,6 @@ func installed(c *card.Card, slot string) bool {
 	if slot == "" {
 		known = true // without slots nothing says whether it has started
 	}
-	return c.Get(card.FactHolds+Suffixed("system", slot)).Evidence == card.Journal && known && !good
+	system := c.Get(card.FactHolds + Suffixed("system", slot))
+	return system.Evidence == card.Journal && system.Value != Nothing && known && !good
 }

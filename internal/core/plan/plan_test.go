@@ -134,7 +134,7 @@ func TestCompile(t *testing.T) {
 	if got, want := titles(p), "format the data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
 		t.Errorf("%s", got)
 	}
-	if got := said(p.Check(c)); got != "" {
+	if got := said(p.Check(c)); got != "care account-lock" {
 		t.Errorf("with formatting: %s", got)
 	}
 	if c.Value(card.FactData) != card.DataEncrypted {

@@ -52,6 +52,10 @@ func (p *Put) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding
 	case !free.Known():
 		return append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Care, About: p.To, Text: "nobody can tell how much room " + storageWords(p.To) + " has"})
 	}
+	if lock, _ := c.Yes(card.FactLock); lock && p.To == "storage" && c.Mode() == card.System && c.Value(card.FactCrypto) != card.CryptoNone {
+		list = append(list, finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Care, About: p.To,
+			Text: "the screen is locked with a code, and what is in the storage is encrypted with it: most recoveries can't read it", Remedy: "take the lock off in the settings first, or: --to sd"})
+	}
 	if n, _ := c.Number(card.FactFree + p.To); n < p.File.Size {
 		list = append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Stop, About: p.To,
 			Text: fmt.Sprintf("the file has %s, %s has %s free", image.Size(p.File.Size), storageWords(p.To), image.Size(n)), Remedy: "make room on it first"})

@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/model"
@@ -66,8 +67,11 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {
 	f := finding.Finding{Name: finding.EncryptedData, About: name, Remedy: "jarlid wipe userdata"}
 	switch c.Value(card.FactData) {
-	case card.DataFormatted, card.DataPlain:
+	case card.DataFormatted:
 		return nil
+	case card.DataPlain:
+		return []finding.Finding{{Name: finding.OldApps, Severity: finding.Care, About: name,
+			Text: "the apps and settings of the system that was here are still on the phone; another system may not start over them", Remedy: "jarlid wipe apps caches"}}
 	case card.DataEncrypted:
 		f.Severity = finding.Stop
 		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will not start"
@@ -83,7 +87,7 @@ func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []
 	if p := s.payload(); p != nil && p.Partition(home) != nil {
 		return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Care, About: name,
 			Text:   "the package carries a recovery of its own and writes it to the slot it installs to",
-			Remedy: "set yours again after it, before any add-on: jarlid recovery set FILE"}}
+			Remedy: "have yours set again behind it, before any add-on: --recovery FILE"}}
 	}
 	slots, known := c.Slots()
 	if !known || len(slots) < 2 {
@@ -131,6 +135,7 @@ func (s *Sideload) Effects(c *card.Card) {
 		return
 	}
 	from := card.Other(to)
+	c.Forget(card.FactFree+Suffixed("system", to), "the new system comes first")
 	if c.Get(card.FactSnapshot).Known() {
 		c.Learn(card.FactSnapshot, "snapshotted", card.Journal)
 	}
@@ -193,6 +198,7 @@ func (s *Sideload) payload() *payload.Payload {
 
 // replaced keeps what a package for one slot wrote in place.
 func (s *Sideload) replaced(c *card.Card) {
+	c.Forget(card.FactFree+"system", "the new system comes first")
 	for _, d := range s.File.GoesTo {
 		c.Learn(card.FactHolds+d.Partition, s.title(), card.Journal)
 		c.Forget(card.FactDigest+d.Partition, "written by the package")
@@ -242,6 +248,7 @@ func addonFindings(f *ident.File, c *card.Card) []finding.Finding {
 			Remedy: "jarlid go recovery"})
 	}
 	list = append(list, archFinding(f, c)...)
+	list = append(list, roomFinding(f, c)...)
 	for _, d := range f.Demands {
 		fact := map[string]string{"ro.build.version.release": card.FactRelease, "ro.build.version.sdk": card.FactAPI}[d.Property]
 		if fact == "" {
@@ -258,6 +265,28 @@ func addonFindings(f *ident.File, c *card.Card) []finding.Finding {
 		}
 	}
 	return list
+}
+
+// roomFinding: what an add-on puts into the system has to fit what is free there.
+func roomFinding(f *ident.File, c *card.Card) []finding.Finding {
+	if f.Adds == 0 {
+		return nil
+	}
+	fact := c.Get(card.FactFree + Suffixed("system", c.Value(card.FactStarted)))
+	free, known := c.Number(card.FactFree + Suffixed("system", c.Value(card.FactStarted)))
+	x := finding.Finding{Name: finding.NoRoom, Severity: finding.Note, About: fileName(f.Path)}
+	switch {
+	case !known && fact.Why == "":
+		return nil // no mode but a recovery with a shell ever tells it
+	case !known:
+		x.Text = fmt.Sprintf("it puts %s into the system, and how much room that will have nobody can tell yet: %s", image.Size(f.Adds), fact.Why)
+	case free < f.Adds:
+		x.Severity, x.Remedy = finding.Stop, "fetch a smaller variant of the add-on"
+		x.Text = fmt.Sprintf("it puts %s into the system, which has %s free", image.Size(f.Adds), image.Size(free))
+	default:
+		return nil
+	}
+	return []finding.Finding{x}
 }
 
 // archFinding compares the processors of the libraries inside with the phone's.
@@ -351,16 +380,26 @@ func seriesFindings(files []*ident.File) []finding.Finding {
 // Install gives the steps that send packages in their order: where the phone has
 // slots, a restart into recovery between a ROM and what comes behind it, so that
 // add-ons land on the new slot. then restarts into recovery at the end.
-func Install(files []*ident.File, then bool) []Step {
+// On phones with one slot the caches of the old system are wiped there. again are
+// steps that set a recovery, which come behind a ROM that may have replaced it.
+func Install(files []*ident.File, then bool, again ...Step) []Step {
 	var steps []Step
 	for i, f := range files {
-		if i > 0 && files[i-1].Kind == ident.OTAAB {
+		steps = append(steps, &Sideload{File: f})
+		last := i == len(files)-1
+		if !f.IsROM() {
+			continue
+		}
+		if len(again) > 0 {
+			steps = append(append(steps, &Restart{To: card.Bootloader}), again...)
+		}
+		switch {
+		case f.Kind == ident.OTAAB && (then || !last), len(again) > 0 && !last:
 			steps = append(steps, &Restart{To: card.Recovery})
 		}
-		steps = append(steps, &Sideload{File: f})
-	}
-	if last := len(files) - 1; then && last >= 0 && files[last].Kind == ident.OTAAB {
-		steps = append(steps, &Restart{To: card.Recovery})
+		if f.Kind == ident.OTABlock && !last {
+			steps = append(steps, &WipeArea{Area: "caches"})
+		}
 	}
 	return steps
 }

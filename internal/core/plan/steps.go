@@ -50,16 +50,18 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 
 // slotFinding says whether the slot that would start is known to be empty.
 func slotFinding(c *card.Card, slot string) []finding.Finding {
-	if slots, known := c.Slots(); known && len(slots) == 0 {
-		return nil
-	}
-	if slot == "" {
+	slots, known := c.Slots()
+	one := known && len(slots) == 0
+	if slot == "" && !one {
 		return []finding.Finding{{Name: finding.SlotEmpty, Severity: finding.Care,
 			Text: "nobody can tell which slot starts next", Remedy: "jarlid slot"}}
 	}
 	f := finding.Finding{Name: finding.SlotEmpty, Severity: finding.Stop, About: slot,
 		Remedy: "install a system to it first, or stay on the other slot"}
-	if yes, known := c.Yes(card.FactBootable + slot); known && !yes {
+	if one {
+		f.Remedy = "install a system first"
+	}
+	if yes, known := c.Yes(card.FactBootable + slot); !one && known && !yes {
 		f.Text = fmt.Sprintf("the phone itself says slot %s can't start", slot)
 		return []finding.Finding{f}
 	}
@@ -75,7 +77,7 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 			return []finding.Finding{f}
 		}
 	}
-	if _, known := c.Yes(card.FactBootable + slot); !known && !c.Get(card.FactHolds+Suffixed("system", slot)).Known() {
+	if _, known := c.Yes(card.FactBootable + slot); !one && !known && !c.Get(card.FactHolds+Suffixed("system", slot)).Known() {
 		f.Severity = finding.Care
 		f.Text = fmt.Sprintf("nobody can tell whether slot %s holds a system", slot)
 		return []finding.Finding{f}
@@ -114,9 +116,14 @@ func (r *Restart) Effects(c *card.Card) {
 		c.Forget(card.FactSnapshot, "the start of the new system begins the merge")
 	}
 	if r.To == card.System {
-		if c.Value(card.FactData) != "" {
+		switch {
+		case c.Value(card.FactData) == "":
+		case c.Value(card.FactCrypto) == card.CryptoNone:
+			c.Learn(card.FactData, card.DataPlain, card.Journal)
+		default:
 			c.Learn(card.FactData, card.DataEncrypted, card.Journal)
 		}
+		c.Forget(card.FactAccounts, "the owner may sign in now")
 		c.Set(factForeign, card.Fact{})
 	}
 }
@@ -183,7 +190,7 @@ func (*FormatData) Touches(*card.Card) []string { return []string{card.FactData,
 
 // Check: a locked bootloader erases nothing.
 func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	list := append(append(formatFinding(c), holdsFinding(c)...), batteryFinding(c)...)
+	list := append(append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...), batteryFinding(c)...)
 	if c.Mode() == card.Bootloader {
 		list = append(lockFinding(c), list...)
 	}
@@ -196,12 +203,17 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 
 // holdsFinding: what was put into the storage goes with the data.
 func holdsFinding(c *card.Card) []finding.Finding {
-	names := c.Value(card.FactStored + "storage")
-	if names == "" {
+	text := ""
+	switch put, lying := c.Value(card.FactStored+"storage"), c.Value(card.FactLying+"storage"); {
+	case lying != "": // read just now
+		text = lying + " lies in the shared storage, which goes now"
+	case put != "":
+		text = put + " was put into the shared storage, which goes now"
+	default:
 		return nil
 	}
 	return []finding.Finding{{Name: finding.StorageHolds, Severity: finding.Stop, About: "userdata",
-		Text: names + " was put into the shared storage, which goes with the data", Remedy: "put it onto a memory card, or put it there again after formatting"}}
+		Text: text, Remedy: "put it onto a memory card, or put it there again afterwards; or leave the storage: jarlid wipe apps"}}
 }
 
 // formatFinding: an update that is not merged lies partly in the data.
@@ -223,7 +235,9 @@ func formatFinding(c *card.Card) []finding.Finding {
 func (*FormatData) Effects(c *card.Card) {
 	c.Learn(card.FactData, card.DataFormatted, card.Journal)
 	c.Learn(card.FactDebugging, "off", card.Journal)
+	c.Learn(card.FactAccounts, "0", card.Journal)
 	c.Set(card.FactStored+"storage", card.Fact{})
+	c.Set(card.FactLying+"storage", card.Fact{})
 }
 
 // Cost: everything of the owner's.

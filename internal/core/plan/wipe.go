@@ -59,6 +59,10 @@ func PartitionsOf(area string, t Target) []string {
 // Wipe gives the steps that wipe an area, its lines of the table, and the
 // findings about the wish itself. The error says that the wish is not complete.
 func Wipe(area string, t Target, c *card.Card) (steps []Step, rows []AreaRow, found []finding.Finding, err error) {
+	if c.Mode() == card.Recovery && area != "userdata" && area != "part" && !((area == "system" || area == "vendor") && Logical(c, area)) {
+		steps, rows, err := wipeInRecovery(area, t, c)
+		return steps, rows, nil, err
+	}
 	switch area {
 	case "userdata":
 		row := AreaRow{Area: area, Erased: true, Partitions: []string{"userdata"}, Why: "all apps, accounts, settings and files go; the next system starts as new"}
@@ -122,8 +126,19 @@ func Stays(erased []AreaRow, c *card.Card, m *model.Model) []AreaRow {
 			rows = append(rows, AreaRow{Area: area, Why: why})
 		}
 	}
-	add("userdata", "userdata", "apps, accounts, settings and files stay")
-	if _, known := c.Number(card.FactSize + "cache"); known {
+	wiped := func(area string) bool {
+		return slices.ContainsFunc(erased, func(r AreaRow) bool { return r.Area == area })
+	}
+	switch {
+	case wiped("apps") && wiped("storage"):
+	case wiped("apps"):
+		rows = append(rows, AreaRow{Area: "storage", Why: "files in shared storage stay"})
+	case wiped("storage"):
+		rows = append(rows, AreaRow{Area: "apps", Why: "apps, accounts and settings stay"})
+	default:
+		add("userdata", "userdata", "apps, accounts, settings and files stay")
+	}
+	if _, known := c.Number(card.FactSize + "cache"); known && !wiped("caches") {
 		add("caches", "cache", "they stay")
 	}
 	add("system", "system", "what is installed stays, on every slot")

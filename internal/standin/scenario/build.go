@@ -67,7 +67,13 @@ func Images(o OS, p Phone) (map[string][]byte, error) {
 	if p.Radio != "" && o.Brand == Stock.Brand {
 		set["radio"] = Radio(p.Device, p.Radio)
 	}
-	return set, Seal(set, o, p, 0)
+	// A third party's system leaves its trees unenforced, so that add-ons can be
+	// put into it.
+	flags := uint32(0)
+	if o.Brand != Stock.Brand {
+		flags = vbmeta.FlagHashtreeDisabled
+	}
+	return set, Seal(set, o, p, flags)
 }
 
 // RadioMagic begins the made-up radio firmware; its version follows, ended by

@@ -16,6 +16,7 @@ type Phone struct {
 	VerifiedBoot string
 	Product      bool // has a partition product
 	Overlays     bool // has a partition dtbo
+	Skin         bool // the maker's vendor partition holds overlays of the maker's system
 	// Radio is the version of the maker's radio firmware; "" where the phone has
 	// no such partition.
 	Radio string
@@ -24,7 +25,7 @@ type Phone struct {
 // Phones are the phones of the scenario.
 var Phones = []Phone{
 	{Device: "turnstone", Model: "Wickerlight Turnstone", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23", VerifiedBoot: "none"},
-	{Device: "sanderling", Model: "Wickerlight Sanderling", ABI: "arm64-v8a", Home: "lifeboat", System: "small", VNDK: "28", FirstAPI: "28"},
+	{Device: "sanderling", Model: "Wickerlight Sanderling", ABI: "arm64-v8a", Home: "lifeboat", System: "small", VNDK: "28", FirstAPI: "28", Skin: true},
 	{Device: "dunlin", Model: "Wickerlight Dunlin", ABI: "arm64-v8a", VNDK: "29", FirstAPI: "29"},
 	{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a", Home: "boot", System: "small", VNDK: "30", FirstAPI: "30", Overlays: true, Radio: "2.1"},
 	{Device: "avocet", Model: "Wickerlight Avocet", ABI: "arm64-v8a", Home: "vendor_boot", System: "small", VNDK: "33", FirstAPI: "33", VerifiedBoot: "chained",

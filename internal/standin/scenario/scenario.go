@@ -122,7 +122,11 @@ func System(o OS, p Phone) ([]byte, error) {
 
 // Vendor makes a vendor image.
 func Vendor(o OS, p Phone) ([]byte, error) {
-	return template("vendor", "vendor"+o.Build+p.Device, map[string]string{
+	name := "vendor"
+	if p.Skin {
+		name = "skinned"
+	}
+	return template(name, "vendor"+o.Build+p.Device, map[string]string{
 		"DEVICE": p.Device, "FINGERPRINT": o.Fingerprint(p.Device), "VNDK": p.VNDK, "FIRST": p.FirstAPI})
 }
 

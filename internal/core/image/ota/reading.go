@@ -57,6 +57,13 @@ func (r *Reading) Ask(off, n int64) {
 	}
 }
 
+// Whole tells whether the phone has read everything at least once, and in its
+// last pass up to the end: what comes then is up to the phone.
+func (r *Reading) Whole() bool {
+	_, done, total := r.Doing()
+	return r.Pass >= 2 && r.Distinct >= r.size && done >= total
+}
+
 // Doing says in words what the phone is doing, with how far it is in this
 // pass and how long the pass is, both in bytes.
 func (r *Reading) Doing() (what string, done, total int64) {

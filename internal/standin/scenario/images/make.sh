@@ -42,6 +42,12 @@ mkdir -p "$work/vendor/etc"
 head -c $((1 << 20)) /dev/zero | tr '\0' '\245' > "$work/vendor/etc/radio.bin"
 image vendor 4M /vendor 2
 
+# The same with an overlay of the maker's system, which a generic one stumbles over.
+cp -r "$work/vendor" "$work/skinned"
+mkdir -p "$work/skinned/overlay/WickerlightFrame"
+printf 'lies over the resources of the maker'"'"'s system\n' > "$work/skinned/overlay/WickerlightFrame/WickerlightFrame.apk"
+image skinned 4M /vendor 7
+
 mkdir -p "$work/data"
 image data 8M /data 3
 

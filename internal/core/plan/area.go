@@ -1,0 +1,181 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+)
+
+// WipeArea erases a part of what is on the phone from its recovery: through the
+// recovery's root shell, or by a person in its menu.
+type WipeArea struct {
+	base
+	Area string // caches, apps, storage, system, vendor
+	Slot string // of system and vendor, on phones with slots
+}
+
+// Partition is the partition that is erased as a whole; "" for the areas that
+// lie in the data.
+func (w *WipeArea) Partition() string {
+	if w.Area == "system" || w.Area == "vendor" {
+		return Suffixed(w.Area, w.Slot)
+	}
+	return ""
+}
+
+// Title says what is done.
+func (w *WipeArea) Title() string {
+	if p := w.Partition(); p != "" {
+		return "erase " + p
+	}
+	return "wipe " + areaWords[w.Area]
+}
+
+var areaWords = map[string]string{"caches": "the caches", "apps": "the apps, accounts and settings", "storage": "the shared storage"}
+
+// Modes: the recovery.
+func (*WipeArea) Modes() []card.Mode { return []card.Mode{card.Recovery} }
+
+// Touches is what can't be known meanwhile.
+func (w *WipeArea) Touches(*card.Card) []string {
+	switch w.Area {
+	case "apps":
+		return []string{card.FactData, card.FactDebugging}
+	case "storage":
+		return []string{card.FactStored + "storage", card.FactLying + "storage"}
+	case "system", "vendor":
+		return []string{card.FactHolds + w.Partition(), card.FactDigest + w.Partition()}
+	}
+	return nil
+}
+
+// Check: the area must be one that can be told from the rest.
+func (w *WipeArea) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
+	var list []finding.Finding
+	switch w.Area {
+	case "apps":
+		list = append(apartFinding(c), accountFinding(c)...)
+	case "storage":
+		list = append(storageFinding(c), holdsFinding(c)...)
+	case "system", "vendor":
+		if inMerge(c, w.Area) {
+			list = mergeFinding(c, w.Partition(), "erasing "+w.Partition()+" now breaks it")
+		}
+		if size := c.Get(card.FactSize + w.Partition()); size.Known() && size.Value == Nothing {
+			list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop, About: w.Partition(),
+				Text: "the phone has no partition " + w.Partition(), Remedy: "jarlid card shows what it has"})
+		}
+	}
+	if root, known := c.Yes(card.FactRoot); known && !root {
+		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Note, About: w.Area,
+			Text: "the recovery gives no root shell, so it is done by hand in its menu"})
+	}
+	return append(list, batteryFinding(c)...)
+}
+
+// Effects: what was there is gone.
+func (w *WipeArea) Effects(c *card.Card) {
+	switch w.Area {
+	case "apps":
+		c.Learn(card.FactData, card.DataFormatted, card.Journal)
+		c.Learn(card.FactDebugging, "off", card.Journal)
+		c.Learn(card.FactAccounts, "0", card.Journal)
+	case "storage":
+		c.Set(card.FactStored+"storage", card.Fact{})
+		c.Set(card.FactLying+"storage", card.Fact{})
+	case "system", "vendor":
+		c.Learn(card.FactHolds+w.Partition(), Nothing, card.Journal)
+		c.Forget(card.FactDigest+w.Partition(), "it was erased")
+	}
+}
+
+// Cost says what is lost.
+func (w *WipeArea) Cost() (lost, kept []string) {
+	switch w.Area {
+	case "caches":
+		return nil, nil // the next start takes longer, and nothing is missed
+	case "apps":
+		return []string{"all apps, accounts and settings", "debugging and the permission of this computer; both are given again after the next start"},
+			[]string{"shared storage: pictures, downloads, files", "a memory card"}
+	case "storage":
+		return []string{"everything in shared storage: pictures, downloads, files, a package lying there"}, []string{"apps, accounts and settings", "a memory card"}
+	}
+	return []string{fmt.Sprintf("what is in %s: %s", w.Partition(), meaning(w.Area))}, nil
+}
+
+// apartFinding: apps can be erased without the storage only where the data is
+// not encrypted, or the keys of the storage go with them.
+func apartFinding(c *card.Card) []finding.Finding {
+	f := finding.Finding{Name: finding.NotApart, Severity: finding.Stop, About: "apps", Remedy: "all of it goes together: jarlid wipe userdata"}
+	crypto := c.Value(card.FactCrypto)
+	switch data := c.Value(card.FactData); {
+	case data == card.DataPlain || data == card.DataFormatted:
+		return nil
+	case crypto == card.CryptoFile:
+		f.Text = "the data is encrypted file by file: the keys of the shared storage lie among the apps' data and would go with it"
+	case data == card.DataEncrypted:
+		f.Text = "the data is encrypted by the system that is on the phone; a recovery can't tell apps from storage in it"
+	default:
+		f.Severity, f.Text = finding.Care, "nobody can tell in this mode whether the data is encrypted; if it is, the shared storage can't be read any more afterwards"
+	}
+	return []finding.Finding{f}
+}
+
+// storageFinding: what can't be read can't be erased by itself.
+func storageFinding(c *card.Card) []finding.Finding {
+	if c.Value(card.FactData) != card.DataEncrypted {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
+		Text: "shared storage lies in the data, which is encrypted by the system that is on the phone", Remedy: "erase it from the started system, or with everything else: jarlid wipe userdata"}}
+}
+
+// accountFinding: accounts that are signed in when the data goes may be asked
+// for afterwards, by the phone's protection against thieves.
+func accountFinding(c *card.Card) []finding.Finding {
+	f := finding.Finding{Name: finding.AccountLock, Severity: finding.Care, Remedy: "sign out of every account in the system's settings first, or have the passwords at hand"}
+	n, known := c.Number(card.FactAccounts)
+	switch {
+	case known && n == 0, !known && c.Value(card.FactData) == card.DataFormatted:
+		return nil
+	case known:
+		f.Severity = finding.Stop
+		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the wipe and goes no further without", n, evidenceWords(c.Get(card.FactAccounts)))
+		if n == 1 {
+			f.Text = strings.Replace(strings.Replace(f.Text, "accounts are", "account is", 1), "asks for them", "asks for it", 1)
+		}
+	default:
+		f.Text = "nobody can tell in this mode whether accounts are signed in; the maker's system asks for them after the wipe"
+	}
+	return []finding.Finding{f}
+}
+
+// wipeInRecovery gives what a wipe of an area means in the recovery.
+func wipeInRecovery(area string, t Target, c *card.Card) ([]Step, []AreaRow, error) {
+	row := AreaRow{Area: area, Erased: true}
+	switch area {
+	case "caches":
+		row.Why = "nothing that is missed; the system fills them again"
+		return []Step{&WipeArea{Area: area}}, []AreaRow{row}, nil
+	case "apps":
+		row.Why = "apps, accounts and settings go; shared storage stays"
+		return []Step{&WipeArea{Area: area}}, []AreaRow{row}, nil
+	case "storage":
+		row.Why = "pictures, downloads and files go; apps stay"
+		return []Step{&WipeArea{Area: area}}, []AreaRow{row}, nil
+	}
+	slots, err := wipeSlots(t, c)
+	if err != nil {
+		return nil, nil, err
+	}
+	row.Why = meaning(area)
+	var steps []Step
+	for _, s := range slots {
+		w := &WipeArea{Area: area, Slot: s}
+		steps, row.Partitions = append(steps, w), append(row.Partitions, w.Partition())
+	}
+	return steps, []AreaRow{row}, nil
+}

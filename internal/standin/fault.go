@@ -1,0 +1,102 @@
+package standin
+
+import (
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Fault is something that goes wrong on demand.
+type Fault struct {
+	Kind string `json:"kind"`
+	// After is how many bytes the computer sends before it happens, counted from
+	// when the fault was ordered.
+	After int64 `json:"after"`
+	// For is how long a stall takes, or how often a refusal is given.
+	For int64 `json:"for"`
+}
+
+// Faults are the kinds there are.
+var Faults = []string{
+	"drop",        // the cable is pulled after so many bytes
+	"drop-next",   // the cable is pulled at the next command or service
+	"battery",     // the phone goes off after so many bytes
+	"stall",       // nothing is taken for so many seconds, after so many bytes
+	"refuse",      // the next commands or services are refused
+	"lie-size",    // sizes of partitions are told twice as large
+	"full",        // the storages and the partitions take nothing any more
+	"fail-at-end", // an install says that it failed, after all was written
+	"clear",       // nothing more goes wrong
+}
+
+// order orders one; p.mu is not held.
+func (p *Phone) order(f Fault) error {
+	if !slices.Contains(Faults, f.Kind) {
+		return fmt.Errorf("there is no fault %q; there is: %s", f.Kind, strings.Join(Faults, ", "))
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.fault = nil
+	if f.Kind != "clear" {
+		f.For = max(f.For, 1)
+		p.fault = &f
+	}
+	return nil
+}
+
+// faulty tells whether something of this kind goes wrong now. Refusals run out.
+func (p *Phone) faulty(kind string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.fault == nil || p.fault.Kind != kind {
+		return false
+	}
+	switch kind {
+	case "refuse", "drop-next", "fail-at-end":
+		if p.fault.For--; p.fault.For <= 0 {
+			p.fault = nil
+		}
+	}
+	return true
+}
+
+// cable is a connection that faults can happen to.
+type cable struct {
+	net.Conn
+	p *Phone
+}
+
+// Read counts what the computer sends.
+func (c cable) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	p := c.p
+	p.mu.Lock()
+	f := p.fault
+	hit := false
+	if f != nil && (f.Kind == "drop" || f.Kind == "battery" || f.Kind == "stall") {
+		f.After -= int64(n)
+		hit = f.After < 0
+	}
+	if hit {
+		p.fault = nil
+	}
+	p.mu.Unlock()
+	if !hit {
+		return n, err
+	}
+	p.o.Log("fault: " + f.Kind)
+	switch f.Kind {
+	case "stall":
+		time.Sleep(time.Duration(f.For) * time.Second)
+		return n, err
+	case "battery":
+		p.mu.Lock()
+		p.st.Percent = 1
+		p.mu.Unlock()
+		p.move("off", 0)
+	}
+	c.Conn.Close()
+	return 0, net.ErrClosed
+}

@@ -1,0 +1,175 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"mvdan.cc/sh/v3/interp"
+)
+
+// The programs of the recovery's shell that change files.
+
+// operands gives the operands and the options of a program.
+func operands(args []string) (names []string, options string) {
+	for _, a := range args {
+		if strings.HasPrefix(a, "-") {
+			options += a[1:]
+		} else {
+			names = append(names, a)
+		}
+	}
+	return names, options
+}
+
+// mountTable is what /proc/mounts says.
+func (sh *shell) mountTable() string {
+	all := sh.mounts()
+	text := "rootfs / rootfs rw 0 0\n"
+	for _, dir := range slices.Sorted(maps.Keys(all)) {
+		m := all[dir]
+		how := "ro"
+		if m.Write {
+			how = "rw"
+		}
+		text += fmt.Sprintf("%s%s %s %s %s,relatime 0 0\n", byName, m.Partition, dir, m.Type, how)
+	}
+	return text
+}
+
+// device gives the partition a block device stands for.
+func device(name string) (string, bool) {
+	for _, dir := range []string{byName, "/dev/block/mapper/"} {
+		if p, ok := strings.CutPrefix(name, dir); ok && p != "" {
+			return p, true
+		}
+	}
+	return "", false
+}
+
+func isDevice(name string) bool { _, ok := device(name); return ok }
+
+// mount knows mount [-t TYPE] [-o ro|rw[,...]] DEVICE FOLDER.
+func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string) error {
+	if len(args) == 0 {
+		fmt.Fprint(h.Stdout, sh.mountTable())
+		return nil
+	}
+	m := mounted{Type: "ext4", Write: true}
+	var names []string
+	for i := 0; i < len(args); i++ {
+		switch {
+		case args[i] == "-t" && i+1 < len(args):
+			i++
+			m.Type = args[i]
+		case args[i] == "-o" && i+1 < len(args):
+			i++
+			m.Write = !slices.Contains(strings.Split(args[i], ","), "ro")
+		default:
+			names = append(names, args[i])
+		}
+	}
+	if !sh.root || len(names) != 2 {
+		return errors.New("Operation not permitted")
+	}
+	fail := func(why string) error { return fmt.Errorf("'%s'->'%s': %s", names[0], names[1], why) }
+	part, ok := device(names[0])
+	if !ok {
+		return fail("No such file or directory")
+	}
+	w, err := sh.p.store.mount(part)
+	if err != nil {
+		return fail(err.Error())
+	}
+	defer w.close()
+	if m.Write && w.ro != nil {
+		return fail(w.ro.Error())
+	}
+	m.Partition = part
+	sh.p.mu.Lock()
+	defer sh.p.mu.Unlock()
+	if sh.r.mounts == nil {
+		sh.r.mounts = map[string]mounted{}
+	}
+	dir := path.Clean(names[1])
+	if _, busy := sh.r.mounts[dir]; busy {
+		return fail("Device or resource busy")
+	}
+	sh.r.mounts[dir] = m
+	return nil
+}
+
+func (sh *shell) umount(_ context.Context, _ interp.HandlerContext, args []string) error {
+	names, _ := operands(args)
+	for _, name := range names {
+		dir := path.Clean(name)
+		sh.p.mu.Lock()
+		_, ok := sh.r.mounts[dir]
+		delete(sh.r.mounts, dir)
+		sh.p.mu.Unlock()
+		if !ok {
+			return fmt.Errorf("%s: Invalid argument", name)
+		}
+	}
+	return nil
+}
+
+// mkdir makes folders; those of the ramdisk itself leave no trace.
+func (sh *shell) mkdir(_ context.Context, _ interp.HandlerContext, args []string) error {
+	names, _ := operands(args)
+	for _, name := range names {
+		name = sh.path(name)
+		if _, _, ok := sh.at(name); !ok && !sh.storage(name) {
+			continue
+		}
+		if err := sh.change(name, func(w *view, rel string) error { return w.Mkdir(rel) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (sh *shell) mv(_ context.Context, _ interp.HandlerContext, args []string) error {
+	names, _ := operands(args)
+	if len(names) != 2 {
+		return errors.New("Needs 2 arguments")
+	}
+	from, to := sh.path(names[0]), sh.path(names[1])
+	a, _, ok := sh.at(from)
+	b, rel, _ := sh.at(to)
+	if !ok || a != b {
+		return fmt.Errorf("bad '%s': Invalid cross-device link", names[0])
+	}
+	return sh.change(from, func(w *view, old string) error { return w.Rename(old, rel) })
+}
+
+// rm takes files away: those of mounted file systems, of the storages, and the
+// recovery's record of the last install.
+func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) error {
+	names, options := operands(args)
+	for _, name := range names {
+		name = sh.path(name)
+		switch {
+		case !sh.root:
+			return fmt.Errorf("%s: Permission denied", name)
+		case name == "/tmp/last_install":
+			sh.p.mu.Lock()
+			sh.r.record = ""
+			sh.p.mu.Unlock()
+		case sh.storage(name):
+			if err := (phoneFiles{sh.p, sh.mode()}).Remove(name); err != nil {
+				return err
+			}
+		default:
+			err := sh.change(name, func(w *view, rel string) error { return w.Remove(rel) })
+			if err != nil && !strings.Contains(options, "f") {
+				return err
+			}
+		}
+	}
+	return nil
+}

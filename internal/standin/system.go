@@ -1,0 +1,120 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mvdan.cc/sh/v3/interp"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/image/apk"
+)
+
+// The programs of the started system.
+
+// tmpPath is the one folder of a system that its shell may write to.
+const tmpPath = "/data/local/tmp"
+
+// dumpsys knows account.
+func (sh *shell) dumpsys(_ context.Context, h interp.HandlerContext, args []string) error {
+	if len(args) != 1 || args[0] != "account" || sh.r.vault == nil {
+		return fmt.Errorf("Can't find service: %s", strings.Join(args, " "))
+	}
+	sh.p.mu.Lock()
+	n := sh.r.vault.Accounts
+	sh.p.mu.Unlock()
+	fmt.Fprintf(h.Stdout, "User UserInfo{0:Owner:13}:\n  Accounts: %d\n", n)
+	for i := range n {
+		fmt.Fprintf(h.Stdout, "    Account {name=observer%d@saltmarsh.example, type=org.saltmarsh}\n", i+1)
+	}
+	return nil
+}
+
+// locksettings knows get-disabled: whether there is no lock screen at all.
+func (sh *shell) locksettings(_ context.Context, h interp.HandlerContext, args []string) error {
+	if len(args) != 1 || args[0] != "get-disabled" || sh.r.vault == nil {
+		return errors.New("Unknown command")
+	}
+	sh.p.mu.Lock()
+	defer sh.p.mu.Unlock()
+	fmt.Fprintln(h.Stdout, !sh.r.vault.Lock)
+	return nil
+}
+
+// pm knows install [-r] FILE and list packages.
+func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) error {
+	p, v := sh.p, sh.r.vault
+	if v == nil || len(args) == 0 {
+		return errors.New("Can't find service: package")
+	}
+	switch {
+	case args[0] == "list":
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		for _, a := range v.Apps {
+			fmt.Fprintln(h.Stdout, "package:"+a.Name)
+		}
+		return nil
+	case args[0] != "install":
+		return fmt.Errorf("unknown command '%s'", args[0])
+	}
+	names, _ := operands(args[1:])
+	if len(names) != 1 {
+		return errors.New("no package specified")
+	}
+	err := sh.install(sh.path(names[0]))
+	var no refusal
+	if errors.As(err, &no) {
+		fmt.Fprintf(h.Stdout, "Failure [%s]\n", string(no))
+		return interp.ExitStatus(1)
+	}
+	if err == nil {
+		fmt.Fprintln(h.Stdout, "Success")
+	}
+	return err
+}
+
+func (sh *shell) install(name string) error {
+	p, v := sh.p, sh.r.vault
+	local, _, _, err := phoneFiles{p, card.System}.place(name)
+	if err != nil {
+		return err
+	}
+	f, err := os.Open(local)
+	if err != nil {
+		return errors.New("Can't open file: " + name)
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	a, err := apk.Parse(f, st.Size())
+	if err != nil {
+		return refusal("INSTALL_PARSE_FAILED_UNEXPECTED_EXCEPTION: " + err.Error())
+	}
+	runs := map[string][]string{"arm64-v8a": {"arm64-v8a", "armeabi-v7a", "armeabi"}, "armeabi-v7a": {"armeabi-v7a", "armeabi"}}[sh.r.props["ro.product.cpu.abi"]]
+	if len(a.ABIs) > 0 && !slices.ContainsFunc(a.ABIs, func(s string) bool { return slices.Contains(runs, s) }) {
+		return refusal("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
+	}
+	if sdk, _ := strconv.ParseInt(sh.r.props["ro.build.version.sdk"], 10, 64); a.MinSDK > sdk {
+		return refusal(fmt.Sprintf("INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #%d (current version is #%d)", a.MinSDK, sdk))
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	i := slices.IndexFunc(v.Apps, func(o app) bool { return o.Name == a.Name })
+	if i >= 0 && v.Apps[i].Version > a.Version {
+		return refusal(fmt.Sprintf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version code %d is older than current %d", a.Version, v.Apps[i].Version))
+	}
+	if i < 0 {
+		v.Apps = append(v.Apps, app{Name: a.Name})
+		i = len(v.Apps) - 1
+	}
+	v.Apps[i].Version = a.Version
+	return p.saveVault(v, sh.r.key)
+}
