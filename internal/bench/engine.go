@@ -105,6 +105,7 @@ type Job struct {
 	Writes   []WriteResult
 	Packages []PackageResult
 	Stored   []StoredFile
+	Moves    []Moved
 	Dir      string // the job's folder, once there is one
 	// System is what came up, when the job ended in the system and it showed.
 	System *card.Card
@@ -314,7 +315,12 @@ func passing(name string) bool {
 	case card.FactMode, card.FactRecovery, card.FactRoot, card.FactDownload, card.FactTrusts:
 		return true
 	}
-	return strings.HasPrefix(name, "battery.")
+	for _, p := range []string{"battery.", card.FactFS, card.FactTree, card.FactFree, card.FactLying} {
+		if strings.HasPrefix(name, p) {
+			return true
+		}
+	}
+	return false
 }
 
 // lasting are the facts read just now that stay true until a job changes
@@ -367,6 +373,8 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.try(ctx, s)
 	case *plan.Erase:
 		return j.erase(ctx, s)
+	case *plan.Shelve:
+		return j.shelve(ctx, s)
 	case *plan.WipeArea:
 		return j.wipeArea(ctx, s)
 	case *plan.Unlock:

@@ -21,13 +21,15 @@ import (
 
 func (a *app) recoveryCommand() *cobra.Command {
 	c := &cobra.Command{Use: "recovery", Short: "Start a recovery without writing it, or install it where this phone keeps it", Args: noWords,
-		RunE: func(*cobra.Command, []string) error { return usage("recovery wants a command: try FILE or set FILE") }}
+		RunE: func(*cobra.Command, []string) error {
+			return usage("recovery wants a command: try FILE, set FILE or hold")
+		}}
 	var into string
 	set := &cobra.Command{Use: "set FILE", Short: "Write a recovery, on phones with slots to both", Args: words(1, 1, "one file"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.recoverySet(cmd, args, into) }}
 	set.Flags().StringVar(&into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, current or other")
 	c.AddCommand(set, &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "one file"),
-		RunE: a.recoveryTry})
+		RunE: a.recoveryTry}, a.recoveryHold())
 	return c
 }
 

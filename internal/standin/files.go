@@ -68,9 +68,9 @@ const (
 // Stat implements adb.Files.
 func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
 	if part, ok := device(name); ok && f.mode == card.Recovery {
-		v, err := f.p.store.open(part)
+		v, err := f.p.store.openDevice(name)
 		if err != nil {
-			return adb.FileStat{}, errNotMounted
+			return adb.FileStat{}, err
 		}
 		defer v.Close()
 		return adb.FileStat{Name: part, Mode: 0o060600, MTime: time.Unix(0, 0)}, nil // a block device
@@ -115,12 +115,8 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
-	if part, ok := device(name); ok && f.mode == card.Recovery {
-		v, err := f.p.store.open(part)
-		if err != nil {
-			return nil, errNotMounted
-		}
-		return v, nil
+	if isDevice(name) && f.mode == card.Recovery {
+		return f.p.store.openDevice(name)
 	}
 	local, _, _, err := f.place(name)
 	if err != nil {

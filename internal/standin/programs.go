@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -51,6 +52,16 @@ func device(name string) (string, bool) {
 	return "", false
 }
 
+// openDevice opens a partition by its device: physical ones by their names,
+// logical ones where they are mapped.
+func (st *storage) openDevice(name string) (*volume, error) {
+	part, ok := device(name)
+	if !ok || st.has(part) != strings.HasPrefix(name, byName) {
+		return nil, errNotMounted
+	}
+	return st.open(part)
+}
+
 func isDevice(name string) bool { _, ok := device(name); return ok }
 
 // mount knows mount [-t TYPE] [-o ro|rw[,...]] DEVICE FOLDER.
@@ -61,6 +72,7 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 	}
 	m := mounted{Type: "ext4", Write: true}
 	var names []string
+	again := false
 	for i := 0; i < len(args); i++ {
 		switch {
 		case args[i] == "-t" && i+1 < len(args):
@@ -68,19 +80,25 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 			m.Type = args[i]
 		case args[i] == "-o" && i+1 < len(args):
 			i++
-			m.Write = !slices.Contains(strings.Split(args[i], ","), "ro")
+			options := strings.Split(args[i], ",")
+			m.Write, again = !slices.Contains(options, "ro"), slices.Contains(options, "remount")
 		default:
 			names = append(names, args[i])
 		}
+	}
+	if again && len(names) == 1 {
+		return sh.remount(names[0], m.Write)
 	}
 	if !sh.root || len(names) != 2 {
 		return errors.New("Operation not permitted")
 	}
 	fail := func(why string) error { return fmt.Errorf("'%s'->'%s': %s", names[0], names[1], why) }
-	part, ok := device(names[0])
-	if !ok {
+	v, err := sh.p.store.openDevice(names[0])
+	if err != nil {
 		return fail("No such file or directory")
 	}
+	v.Close()
+	part, _ := device(names[0])
 	w, err := sh.p.store.mount(part)
 	if err != nil {
 		return fail(err.Error())
@@ -100,6 +118,44 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 		return fail("Device or resource busy")
 	}
 	sh.r.mounts[dir] = m
+	return nil
+}
+
+// remount makes what is mounted writable, or no longer.
+func (sh *shell) remount(dir string, write bool) error {
+	dir = path.Clean(dir)
+	sh.p.mu.Lock()
+	defer sh.p.mu.Unlock()
+	m, ok := sh.r.mounts[dir]
+	if !ok {
+		return fmt.Errorf("'%s': Invalid argument", dir)
+	}
+	m.Write = write
+	sh.r.mounts[dir] = m
+	return nil
+}
+
+// readlink gives a path as it is: nothing here is a link.
+func (sh *shell) readlink(_ context.Context, h interp.HandlerContext, args []string) error {
+	names, _ := operands(args)
+	for _, n := range names {
+		fmt.Fprintln(h.Stdout, n)
+	}
+	return nil
+}
+
+// blockdev knows --getsize64.
+func (sh *shell) blockdev(_ context.Context, h interp.HandlerContext, args []string) error {
+	names, options := operands(args)
+	if options != "-getsize64" || len(names) != 1 || !sh.root {
+		return errors.New("Operation not permitted")
+	}
+	v, err := sh.p.store.openDevice(names[0])
+	if err != nil {
+		return errors.New("No such file or directory")
+	}
+	defer v.Close()
+	fmt.Fprintln(h.Stdout, v.size)
 	return nil
 }
 
@@ -123,7 +179,17 @@ func (sh *shell) mkdir(_ context.Context, _ interp.HandlerContext, args []string
 	names, _ := operands(args)
 	for _, name := range names {
 		name = sh.path(name)
-		if _, _, ok := sh.at(name); !ok && !sh.storage(name) {
+		if sh.storage(name) {
+			local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
+			if err == nil {
+				err = os.MkdirAll(local, 0o755)
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if _, _, ok := sh.at(name); !ok {
 			continue
 		}
 		if err := sh.change(name, func(w *view, rel string) error { return w.Mkdir(rel) }); err != nil {

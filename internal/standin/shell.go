@@ -118,8 +118,7 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 		if !sh.root {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
 		}
-		part, _ := device(name)
-		v, err := sh.p.store.open(part)
+		v, err := sh.p.store.openDevice(name)
 		if err != nil {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
@@ -249,6 +248,7 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 		"getprop": sh.getprop, "id": sh.id, "cat": sh.cat, "dd": sh.dd, "sync": sh.sync, "umount": sh.umount,
 		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls, "sha256sum": sh.sha256sum, "df": sh.df, "rm": sh.rm,
 		"mount": sh.mount, "mkdir": sh.mkdir, "mv": sh.mv, "dumpsys": sh.dumpsys, "locksettings": sh.locksettings, "pm": sh.pm,
+		"readlink": sh.readlink, "blockdev": sh.blockdev,
 	}
 	f, ok := programs[args[0]]
 	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) {
@@ -394,6 +394,14 @@ func (sh *shell) mode() card.Mode {
 
 // storage tells whether a file lies on one of the storages.
 func (sh *shell) storage(name string) bool {
+	sh.p.mu.Lock()
+	for dir := range sh.r.mounts {
+		if name == dir || strings.HasPrefix(name, dir+"/") {
+			sh.p.mu.Unlock()
+			return false // something is mounted over it
+		}
+	}
+	sh.p.mu.Unlock()
 	_, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
 	return err == nil
 }

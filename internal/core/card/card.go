@@ -76,6 +76,9 @@ const (
 	FactFree      = "free."           // bytes, by storage: storage, sd
 	FactStored    = "stored."         // names of the files put there
 	FactLying     = "lying."          // packages found there
+	FactShelved   = "shelved."        // by partition: paths that were moved aside
+	FactFS        = "filesystem."     // by partition: ext4, ext4-shared, erofs, f2fs, squashfs
+	FactTree      = "hashtree."       // by partition without slot: enforced, off, none
 	FactAddons    = "addons."         // by slot: what was added to its system
 	FactTrusts    = "recovery.trusts" // SHA-256 of the keys the running recovery trusts, with commas; "none"
 

@@ -64,6 +64,9 @@ const (
 	NotApart           = "apps-not-apart"
 	AccountLock        = "account-lock"
 	OldApps            = "old-apps"
+	NoSuchFile         = "no-such-file"
+	ReadOnly           = "read-only-partition"
+	VerityRejects      = "verity-would-reject"
 )
 
 // Finding is one thing found, on one phone and file.

@@ -206,6 +206,21 @@ var texts = map[string]Text{
 		Why:     "Against thieves, the maker's system keeps in mind who was signed in when the data was erased from outside, and goes no further after the first start until that account is given.",
 		Remedy:  "Start the system and sign out of every account in its settings, then come back. Who knows the passwords can go on.",
 	},
+	NoSuchFile: {
+		Meaning: "The file or folder is not on the phone, on the slot the recovery runs on.",
+		Why:     "Nothing can be moved that is not there. On phones with slots it may lie on the other one.",
+		Remedy:  "Look at the path; the recovery's slot is what jarlid card names under \"started from\".", Final: true,
+	},
+	ReadOnly: {
+		Meaning: "The partition's file system can't be written at all.",
+		Why:     "EROFS, squashfs and ext4 with shared blocks are made once and never changed; there is no free block to write to.",
+		Remedy:  "Write another image to the partition, made without what does harm.", Final: true,
+	},
+	VerityRejects: {
+		Meaning: "What is in the partition would no longer match its hash tree, and the tree is enforced.",
+		Why:     "An unlocked phone starts what nobody signed, but the kernel still compares each block it reads with the tree. The first changed one restarts the phone, again and again, until the bootloader gives the slot up.",
+		Remedy:  "Switch the hash trees off in the top vbmeta (a flag there), on the slot that starts.",
+	},
 	OldApps: {
 		Meaning: "The data is not encrypted, and the apps and settings in it belong to the system that was here before.",
 		Why:     "Another system reads them and stumbles: it restarts over and over, or asks for all data to be erased. A newer build of the same system usually takes them.",

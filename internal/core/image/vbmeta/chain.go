@@ -141,3 +141,44 @@ func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, tre
 	}
 	return nil
 }
+
+// Trees tells which partitions have a hash tree that the kernel enforces at the
+// next start, by what the chain from the partition named top says; nothing is
+// verified. off is set when the top image switches them off. A chained vbmeta that can't
+// be read is left out, and named in missing.
+func Trees(open Source, top string) (enforced []string, off bool, missing []string, err error) {
+	r, size, err := open(top)
+	if err != nil {
+		return nil, false, nil, err
+	}
+	m, _, err := Open(r, size)
+	if err != nil {
+		return nil, false, nil, err
+	}
+	off = m.Flags&(FlagHashtreeDisabled|FlagVerificationDisabled) != 0
+	images := []*Image{m}
+	for i := range m.Descriptors {
+		d := &m.Descriptors[i]
+		if d.Tag != TagChain || len(images) > maxChain {
+			continue
+		}
+		r, size, err := open(d.PartitionName)
+		if err == nil {
+			var next *Image
+			if next, _, err = Open(r, size); err == nil {
+				images = append(images, next)
+			}
+		}
+		if err != nil {
+			missing = append(missing, d.PartitionName)
+		}
+	}
+	for _, m := range images {
+		for i := range m.Descriptors {
+			if d := &m.Descriptors[i]; d.Tag == TagHashtree && !off {
+				enforced = append(enforced, d.PartitionName)
+			}
+		}
+	}
+	return enforced, off, missing, nil
+}
