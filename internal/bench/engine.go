@@ -373,6 +373,10 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.try(ctx, s)
 	case *plan.Erase:
 		return j.erase(ctx, s)
+	case *plan.RestoreFiles:
+		return j.restoreFiles(ctx, s)
+	case *plan.CopySlot:
+		return j.copySlot(ctx, s)
 	case *plan.Shelve:
 		return j.shelve(ctx, s)
 	case *plan.WipeArea:

@@ -362,7 +362,7 @@ func (a *app) slotCommand() *cobra.Command {
 				a.result["slot_next"] = slots[0]
 				a.suggest(j)
 				return nil
-			}})
+			}}, a.slotCopy())
 	return c
 }
 

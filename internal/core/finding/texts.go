@@ -221,6 +221,21 @@ var texts = map[string]Text{
 		Why:     "An unlocked phone starts what nobody signed, but the kernel still compares each block it reads with the tree. The first changed one restarts the phone, again and again, until the bootloader gives the slot up.",
 		Remedy:  "Switch the hash trees off in the top vbmeta (a flag there), on the slot that starts.",
 	},
+	BackupDamaged: {
+		Meaning: "A file of the backup is not what it was when the backup was taken.",
+		Why:     "A changed or cut image written to a partition leaves a phone that may not start; the backup is there to prevent just that.",
+		Remedy:  "Take another copy of the folder. Nothing is written from this one.", Final: true,
+	},
+	BackupDiffers: {
+		Meaning: "A partition had another size when the backup was taken.",
+		Why:     "Sizes of physical partitions never change by themselves: the phone was laid out anew since, or it is another variant.",
+		Remedy:  "Compare the table of jarlid card with what you expect before you go on.",
+	},
+	OtherPhone: {
+		Meaning: "The backup is of another phone of the same model.",
+		Why:     "Most partitions are the same on all of them. Some are not: they hold the radio's numbers, keys and calibration of just that phone, and no other works with them.",
+		Remedy:  "Put back only what a ROM would bring too. For the partitions of the phone itself take this phone's own backup.",
+	},
 	OldApps: {
 		Meaning: "The data is not encrypted, and the apps and settings in it belong to the system that was here before.",
 		Why:     "Another system reads them and stumbles: it restarts over and over, or asks for all data to be erased. A newer build of the same system usually takes them.",

@@ -19,6 +19,7 @@ type Write struct {
 	Slot      string // "" on a phone without slots
 	Recovery  bool   // it is meant as the recovery
 	Forced    bool   // a person named the destination
+	Known     bool   // it was read from there: what it is need not be judged
 	Logical   bool
 	Home      Home
 	Ask       []string // the model file's questions, answered by going on
@@ -57,6 +58,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(w.File.Path),
 			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + quote(w.File.Path)})
+	case w.Known:
 	case !w.Recovery || w.Home.Form != "" && w.Home.Form != "own":
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
 	}

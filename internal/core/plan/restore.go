@@ -1,0 +1,119 @@
+package plan
+
+import (
+	"fmt"
+
+	"jarlid/internal/core/backup"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/model"
+)
+
+// RestoreFiles puts the files of a backup into the shared storage again.
+type RestoreFiles struct {
+	base
+	Dir  string // of the backup's storage, on the computer
+	Item *backup.Item
+}
+
+// Title says what is done.
+func (r *RestoreFiles) Title() string {
+	return fmt.Sprintf("put %d files back into the shared storage", len(r.Item.Files))
+}
+
+// Modes: a recovery or the system.
+func (*RestoreFiles) Modes() []card.Mode { return []card.Mode{card.Recovery, card.System} }
+
+// Check: the storage must be there and have room.
+func (r *RestoreFiles) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
+	free := c.Get(card.FactFree + "storage")
+	if free.Known() && free.Value == Nothing || !free.Known() && c.Value(card.FactData) == card.DataEncrypted && c.Mode() == card.Recovery {
+		return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
+			Text: "the shared storage can't be reached in this mode: it lies in the data, which is encrypted by the system that is on the phone", Remedy: "put it back from the started system"}}
+	}
+	if n, known := c.Number(card.FactFree + "storage"); known && n < r.Item.Bytes {
+		return []finding.Finding{{Name: finding.NoRoom, Severity: finding.Stop, About: "storage",
+			Text: fmt.Sprintf("the files have %s, the storage has %s free", image.Size(r.Item.Bytes), image.Size(n)), Remedy: "make room on it first"}}
+	}
+	return nil
+}
+
+// Effects: there is less room.
+func (r *RestoreFiles) Effects(c *card.Card) {
+	c.Forget(card.FactFree+"storage", "files were put there since it was read")
+}
+
+// CopySlot copies one partition from one slot to the other, on the phone itself.
+type CopySlot struct {
+	base
+	Partition, From string
+}
+
+// Source and Target are the partitions' whole names.
+func (s *CopySlot) Source() string { return Suffixed(s.Partition, s.From) }
+
+// Target is the partition that is written.
+func (s *CopySlot) Target() string { return Suffixed(s.Partition, card.Other(s.From)) }
+
+// Title says what is done.
+func (s *CopySlot) Title() string { return fmt.Sprintf("copy %s to %s", s.Source(), s.Target()) }
+
+// Modes: the recovery.
+func (*CopySlot) Modes() []card.Mode { return []card.Mode{card.Recovery} }
+
+// Touches is what can't be known meanwhile.
+func (s *CopySlot) Touches(*card.Card) []string {
+	return []string{card.FactHolds + s.Target(), card.FactDigest + s.Target()}
+}
+
+// Check: both must be there, alike, and free to be written.
+func (s *CopySlot) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
+	var list []finding.Finding
+	if root, known := c.Yes(card.FactRoot); known && !root {
+		return []finding.Finding{{Name: finding.NoShell, Severity: finding.Stop, Final: true,
+			Text: "the recovery gives no root shell, and partitions can only be copied through one", Remedy: "write the firmware set to the other slot: jarlid flash SET --into @other"}}
+	}
+	for _, n := range []string{s.Source(), s.Target()} {
+		if size := c.Get(card.FactSize + n); size.Known() && size.Value == Nothing {
+			list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop, About: n, Text: "the phone has no partition " + n, Remedy: "jarlid card shows what it has"})
+		}
+	}
+	a, known := c.Number(card.FactSize + s.Source())
+	b, both := c.Number(card.FactSize + s.Target())
+	if known && both && a > b {
+		list = append(list, finding.Finding{Name: finding.ImageTooBig, Severity: finding.Stop, About: s.Target(), Final: true,
+			Text: fmt.Sprintf("%s has %s, %s has %s", s.Source(), image.Size(a), s.Target(), image.Size(b))})
+	}
+	if m == nil || !contains(m.Firmware, s.Partition) { // what the model file names is what the command is for
+		list = append(list, riskyFinding(s.Partition, "writing", m)...)
+	}
+	if inMerge(c, s.Partition) {
+		list = append(list, mergeFinding(c, s.Target(), "writing "+s.Target()+" now breaks it")...)
+	}
+	return append(list, batteryFinding(c)...)
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// Effects: both hold the same.
+func (s *CopySlot) Effects(c *card.Card) {
+	if f := c.Get(card.FactHolds + s.Source()); f.Known() {
+		c.Learn(card.FactHolds+s.Target(), f.Value, card.Journal)
+	} else {
+		c.Learn(card.FactHolds+s.Target(), "a copy of "+s.Source(), card.Journal)
+	}
+	c.Forget(card.FactDigest+s.Target(), "it was copied on the phone")
+}
+
+// Cost says what is lost.
+func (s *CopySlot) Cost() (lost, kept []string) {
+	return []string{"what is in " + s.Target()}, nil
+}
