@@ -22,6 +22,8 @@ const (
 	restartLimit = 3 * time.Minute
 	// handsLimit is how long a person has, unless the recipe says otherwise.
 	handsLimit = 5 * time.Minute
+	// quietRecovery is how long one is waited for that is known to have no shell.
+	quietRecovery = 8 * time.Second
 	// unseenLimit is how long a recovery nobody knows is waited for.
 	unseenLimit = 30 * time.Second
 	// hangUpLimit is how long a bootloader may hold its connection then.
@@ -76,6 +78,9 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Record, error) {
 	var err error
 	if from == nil {
 		err = &link.RefusedError{Command: "restart", Message: "the phone can't be reached, so a person brings it there"}
+	} else if tried, _ := j.Card.Yes(card.FactTemporary); tried && s.To == card.Sideload && from.Mode == card.Recovery {
+		j.Obs.Say(Look, "the recovery that runs is written nowhere and would be gone with a restart, so it is put into sideload mode from its menu")
+		err = &link.RefusedError{Command: "restart", Message: "a restart would end the recovery that was started without being written"}
 	} else {
 		j.Obs.Say(Wait, "restarting into %s", s.To)
 		err = j.command(ctx, s.To)
@@ -127,6 +132,9 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Record, error) {
 	if err := j.Phone.sameSerial(before, c); err != nil {
 		return rec, err
 	}
+	if l.Mode != s.To {
+		effects.Learn(card.FactMode, string(l.Mode), card.Read)
+	}
 	c.Merge(effects)
 	j.Card = c
 	j.fellBack(effects.Value(card.FactStarted))
@@ -149,16 +157,34 @@ func (j *Job) fellBack(want string) {
 // Lid may have no shell and then never shows up: a nil Link without an error.
 func (j *Job) awaitRecovery(ctx context.Context, c *card.Card) (*Link, error) {
 	home := plan.RecoveryHome(c, j.Phone.model).Partition
-	ours := c.Get(card.FactDigest + plan.Suffixed(home, c.Value(card.FactNext))).Known()
-	if ours {
+	part := plan.Suffixed(home, c.Value(card.FactNext))
+	limit := unseenLimit
+	switch {
+	case j.quiet(c, c.Value(card.FactNext)):
+		limit = quietRecovery
+	case c.Get(card.FactDigest + part).Known():
 		return j.Phone.Await(ctx, card.Recovery, restartLimit, false)
 	}
-	l, err := j.Phone.Await(ctx, card.Recovery, unseenLimit, false)
+	// Whoever is at the phone may have put it into sideload mode already.
+	l, err := j.Phone.awaitOne(ctx, limit, false, card.Recovery, card.Sideload)
 	var away *NotHereError
 	if errors.As(err, &away) {
 		return nil, nil
 	}
 	return l, err
+}
+
+// quiet tells whether the recovery of a slot is known to give no shell, and so is
+// never seen in its menu. Without a slot's name it has to be so on both.
+func (j *Job) quiet(c *card.Card, slot string) bool {
+	home := plan.RecoveryHome(c, j.Phone.model).Partition
+	yes, known := c.Yes(card.FactQuiet + plan.Suffixed(home, slot))
+	if slot == "" && !known {
+		a, _ := c.Yes(card.FactQuiet + plan.Suffixed(home, "a"))
+		b, _ := c.Yes(card.FactQuiet + plan.Suffixed(home, "b"))
+		return a && b
+	}
+	return yes
 }
 
 // command sends the restart over whatever link there is. A phone or recovery

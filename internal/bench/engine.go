@@ -56,6 +56,9 @@ type Observer interface {
 	Work(p Progress)
 	// Ask asks a yes-or-no question; an error when nobody can answer.
 	Ask(question string) (bool, error)
+	// Choose asks which of several answers is true and gives its number from 0;
+	// an error when nobody can answer.
+	Choose(question string, options []string) (int, error)
 	// Hands shows what to do at the phone.
 	Hands(r model.Recipe, wait time.Duration)
 }
@@ -106,6 +109,7 @@ type Job struct {
 	Packages []PackageResult
 	Stored   []StoredFile
 	Moves    []Moved
+	Apps     []AppResult
 	Dir      string // the job's folder, once there is one
 	// System is what came up, when the job ended in the system and it showed.
 	System *card.Card
@@ -312,7 +316,7 @@ func (j *Job) checkAgain(s plan.Step) error {
 // journal does not keep them.
 func passing(name string) bool {
 	switch name {
-	case card.FactMode, card.FactRecovery, card.FactRoot, card.FactDownload, card.FactTrusts:
+	case card.FactMode, card.FactReason, card.FactRecovery, card.FactRoot, card.FactDownload, card.FactTrusts:
 		return true
 	}
 	for _, p := range []string{"battery.", card.FactFS, card.FactTree, card.FactFree, card.FactLying} {
@@ -373,6 +377,8 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.try(ctx, s)
 	case *plan.Erase:
 		return j.erase(ctx, s)
+	case *plan.InstallApp:
+		return j.installApp(ctx, s)
 	case *plan.RestoreFiles:
 		return j.restoreFiles(ctx, s)
 	case *plan.CopySlot:

@@ -418,6 +418,13 @@ const (
 // other modes on the way do not count: a person is at work. Errors:
 // *WrongModeError, *adb.NotAuthorisedError, *NotHereError when limit is over.
 func (p *Phone) Await(ctx context.Context, want card.Mode, limit time.Duration, patient bool) (*Link, error) {
+	return p.awaitOne(ctx, limit, patient, want)
+}
+
+// awaitOne waits for one of several modes, of which the first is the one that was
+// wanted.
+func (p *Phone) awaitOne(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (*Link, error) {
+	want := modes[0]
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var other card.Mode
@@ -426,7 +433,7 @@ func (p *Phone) Await(ctx context.Context, want card.Mode, limit time.Duration, 
 		l, err := p.Connect(ctx, nil)
 		var denied *adb.NotAuthorisedError
 		switch {
-		case err == nil && l.Mode == want:
+		case err == nil && slices.Contains(modes, l.Mode):
 			return l, nil
 		case errors.As(err, &denied) && want == card.System:
 			return nil, err

@@ -21,6 +21,8 @@ import (
 const (
 	// quietLimit is how long a recovery may ask for nothing while it installs.
 	quietLimit = 30 * time.Minute
+	// quietBack is how long one is looked for that is known to have no shell.
+	quietBack = 3 * time.Second
 	// backLimit is how long a recovery may take to come back from sideload
 	// mode to its menu.
 	backLimit = 15 * time.Second
@@ -147,7 +149,11 @@ func (j *Job) comeBack(ctx context.Context) after {
 	cancel()
 	j.Link.Close()
 	j.Link = nil // what comes next is done by hand unless the recovery shows up
-	l, err := j.Phone.Await(ctx, card.Recovery, backLimit, true)
+	limit := backLimit
+	if j.quiet(j.Card, j.Card.Value(card.FactStarted)) {
+		limit = quietBack
+	}
+	l, err := j.Phone.Await(ctx, card.Recovery, limit, true)
 	if err != nil {
 		return a
 	}
@@ -208,13 +214,19 @@ func (j *Job) askOutcome(pkg *PackageResult) {
 	if j.Yes {
 		return
 	}
-	yes, err := j.Obs.Ask("Nothing else tells what became of it: does the phone's screen say that the package was installed?")
+	n, err := j.Obs.Choose("Nothing else tells what became of it. What does the phone's screen say?", []string{
+		"that it was installed, that it finished, or that it succeeded",
+		"that it failed, was aborted, or an error",
+		"that the signature can't be verified",
+		"something else, or nothing"})
 	switch {
 	case err != nil:
-	case yes:
+	case n == 0:
 		pkg.Outcome, pkg.Evidence = Installed, "you said that the phone's screen says so"
-	default:
-		pkg.Outcome, pkg.Evidence = Failed, "you said that the phone's screen does not say that it was installed"
+	case n == 1:
+		pkg.Outcome, pkg.Evidence = Failed, "you said that the phone's screen says that it failed"
+	case n == 2:
+		pkg.Outcome, pkg.Evidence = Refused, "you said that the phone's screen says that the signature can't be verified"
 	}
 }
 
@@ -250,7 +262,9 @@ func (j *Job) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostError
 		j.Card = read.Clone()
 		s.Effects(j.Card)
 		for _, name := range []string{card.FactMode, card.FactStarted, card.FactNext} {
-			j.Card.Set(name, read.Get(name))
+			if back { // else only the effects tell
+				j.Card.Set(name, read.Get(name))
+			}
 		}
 		return nil
 	case Refused, Failed:

@@ -172,7 +172,7 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then, recovery string)
 		}
 		given = append(given, f)
 	}
-	j, err := a.job(ctx, cmd, args)
+	j, err := a.jobByHand(ctx, cmd, args)
 	if err != nil {
 		return err
 	}
@@ -317,11 +317,7 @@ func (a *app) goCommand() *cobra.Command {
 			if !slices.Contains(names, args[0]) {
 				return usage("%q is not a mode; there is: %s", args[0], strings.Join(names, ", "))
 			}
-			j, err := a.job(ctx, cmd, args)
-			var away *bench.NotHereError
-			if errors.As(err, &away) && a.card == "" {
-				j, err = a.unseen(cmd, args, err)
-			}
+			j, err := a.jobByHand(ctx, cmd, args)
 			if err != nil {
 				return err
 			}
@@ -336,6 +332,17 @@ func (a *app) goCommand() *cobra.Command {
 		}}
 	c.Flags().DurationVar(&wait, "wait", time.Minute, "how long to watch a starting system")
 	return c
+}
+
+// jobByHand opens the phone that is meant, also one that does not answer and is
+// brought where it has to be by a person.
+func (a *app) jobByHand(ctx context.Context, cmd *cobra.Command, args []string) (*bench.Job, error) {
+	j, err := a.job(ctx, cmd, args)
+	var away *bench.NotHereError
+	if errors.As(err, &away) && a.card == "" {
+		return a.unseen(cmd, args, err)
+	}
+	return j, err
 }
 
 // unseen opens a phone that does not answer, for a person to bring it into a

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -264,6 +265,37 @@ func (o *output) Ask(question string) (bool, error) {
 		return true, nil
 	}
 	return false, nil
+}
+
+// Choose implements bench.Observer.
+func (o *output) Choose(question string, options []string) (int, error) {
+	if o.json {
+		o.event("choice", map[string]any{"text": question, "options": options})
+	} else {
+		o.endBar()
+		o.line(bench.Need, question)
+		for i, s := range options {
+			fmt.Fprintf(o.w, "      %d  %s\n", i+1, s)
+		}
+	}
+	for {
+		if !o.json {
+			fmt.Fprintf(o.w, "%s  Its number: ", bench.Need)
+		}
+		text, err := o.in.ReadString('\n')
+		if err != nil && text == "" {
+			if !o.json {
+				fmt.Fprintln(o.w)
+			}
+			return 0, errNobody
+		}
+		if !o.typed && !o.json {
+			fmt.Fprintln(o.w)
+		}
+		if n, err := strconv.Atoi(strings.TrimSpace(text)); err == nil && n >= 1 && n <= len(options) {
+			return n - 1, nil
+		}
+	}
 }
 
 // Hands implements bench.Observer.

@@ -24,7 +24,7 @@ func (a *app) wipe(cmd *cobra.Command, args []string) error {
 			return usage("%v", err)
 		}
 	}
-	j, err := a.job(cmd.Context(), cmd, args)
+	j, err := a.jobByHand(cmd.Context(), cmd, args)
 	if err != nil {
 		return err
 	}

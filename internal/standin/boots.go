@@ -290,7 +290,7 @@ func (p *Phone) trySystem(slot string) error {
 	if err := p.overlaysFit(slot, props); err != nil {
 		return err
 	}
-	r := &running{slot: slot, props: props}
+	r := &running{slot: slot, props: props, since: time.Now()}
 	first, err := p.openData(r)
 	if err != nil {
 		return err

@@ -31,13 +31,13 @@ var Faults = []string{
 	"clear",       // nothing more goes wrong
 }
 
-// order orders one; p.mu is not held.
+// order orders one.
 func (p *Phone) order(f Fault) error {
 	if !slices.Contains(Faults, f.Kind) {
 		return fmt.Errorf("there is no fault %q; there is: %s", f.Kind, strings.Join(Faults, ", "))
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	p.faultMu.Lock()
+	defer p.faultMu.Unlock()
 	p.fault = nil
 	if f.Kind != "clear" {
 		f.For = max(f.For, 1)
@@ -48,8 +48,8 @@ func (p *Phone) order(f Fault) error {
 
 // faulty tells whether something of this kind goes wrong now. Refusals run out.
 func (p *Phone) faulty(kind string) bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	p.faultMu.Lock()
+	defer p.faultMu.Unlock()
 	if p.fault == nil || p.fault.Kind != kind {
 		return false
 	}
@@ -72,7 +72,7 @@ type cable struct {
 func (c cable) Read(b []byte) (int, error) {
 	n, err := c.Conn.Read(b)
 	p := c.p
-	p.mu.Lock()
+	p.faultMu.Lock()
 	f := p.fault
 	hit := false
 	if f != nil && (f.Kind == "drop" || f.Kind == "battery" || f.Kind == "stall") {
@@ -82,7 +82,7 @@ func (c cable) Read(b []byte) (int, error) {
 	if hit {
 		p.fault = nil
 	}
-	p.mu.Unlock()
+	p.faultMu.Unlock()
 	if !hit {
 		return n, err
 	}

@@ -73,7 +73,10 @@ type Phone struct {
 	menu   string   // the submenu that is open in the recovery
 	run    *running // the recovery or system that runs
 	ask    *question
-	fault  *Fault // what goes wrong next
+
+	// faultMu is one of its own: cables count while the phone is held.
+	faultMu sync.Mutex
+	fault   *Fault // what goes wrong next
 
 	next chan transition // what to start now
 }

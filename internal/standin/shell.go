@@ -14,6 +14,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/interp"
@@ -269,8 +270,15 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 // sync has nothing to do: partitions are files that are written at once.
 func (sh *shell) sync(context.Context, interp.HandlerContext, []string) error { return nil }
 
+// comingUp is how long a started system can be seen before it has finished.
+const comingUp = 700 * time.Millisecond
+
 func (sh *shell) getprop(_ context.Context, h interp.HandlerContext, args []string) error {
 	if len(args) > 0 {
+		if args[0] == "sys.boot_completed" && time.Since(sh.r.since) < comingUp {
+			fmt.Fprintln(h.Stdout)
+			return nil
+		}
 		fmt.Fprintln(h.Stdout, sh.r.props[args[0]])
 		return nil
 	}

@@ -21,6 +21,7 @@ type running struct {
 	record string                           // its record of the last install
 	vault  *vault                           // the system's opened data
 	mounts map[string]mounted               // what was mounted in its shell, by folder
+	since  time.Time                        // when it began
 	key    []byte
 }
 
@@ -59,6 +60,7 @@ func (p *Phone) begin(t transition) card.Mode {
 		return card.Bootloader
 	case string(card.Recovery):
 		if p.run != nil && (p.st.Mode == card.Sideload || p.st.Mode == card.Fastbootd) {
+			p.message(bcb.Message{})
 			return card.Recovery // back to its own menu
 		}
 		return p.recoveryOrStay()
@@ -114,13 +116,17 @@ func (p *Phone) coldStart() card.Mode {
 		if slices.Contains(m.Recovery, "--sideload") {
 			return card.Sideload
 		}
-		return p.ordered(m)
+		if !slices.Contains(m.Recovery, "--prompt_and_wipe_data") {
+			return p.ordered(m)
+		}
+		return mode
 	}
 	return p.startSystem()
 }
 
-// ordered does what the message tells the recovery to do by itself: it wipes,
-// takes the message away and starts the system (recovery.cpp).
+// ordered does what the message tells the recovery to do by itself: it wipes and
+// starts the system. Without an order it shows its menu, which begins with taking
+// the message away (recovery.cpp, PromptAndWait).
 func (p *Phone) ordered(m bcb.Message) card.Mode {
 	var err error
 	switch {
@@ -129,13 +135,14 @@ func (p *Phone) ordered(m bcb.Message) card.Mode {
 	case slices.Contains(m.Recovery, "--wipe_cache"):
 		err = p.wipeArea("caches")
 	default:
+		p.message(bcb.Message{})
 		return card.Recovery
 	}
+	p.message(bcb.Message{})
 	if err != nil {
 		p.show("Wiping failed: %v", err)
 		return card.Recovery
 	}
-	p.message(bcb.Message{})
 	p.stopped()
 	return p.startSystem()
 }

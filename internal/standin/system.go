@@ -41,8 +41,9 @@ func (sh *shell) locksettings(_ context.Context, h interp.HandlerContext, args [
 		return errors.New("Unknown command")
 	}
 	sh.p.mu.Lock()
-	defer sh.p.mu.Unlock()
-	fmt.Fprintln(h.Stdout, !sh.r.vault.Lock)
+	lock := sh.r.vault.Lock
+	sh.p.mu.Unlock()
+	fmt.Fprintln(h.Stdout, !lock) // not with the phone held: who reads it may need the phone
 	return nil
 }
 
@@ -55,8 +56,9 @@ func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) e
 	switch {
 	case args[0] == "list":
 		p.mu.Lock()
-		defer p.mu.Unlock()
-		for _, a := range v.Apps {
+		apps := slices.Clone(v.Apps)
+		p.mu.Unlock()
+		for _, a := range apps {
 			fmt.Fprintln(h.Stdout, "package:"+a.Name)
 		}
 		return nil

@@ -76,6 +76,8 @@ const (
 	FactFree      = "free."           // bytes, by storage: storage, sd
 	FactStored    = "stored."         // names of the files put there
 	FactLying     = "lying."          // packages found there
+	FactQuiet     = "recovery.quiet." // by partition: yes when the recovery there gives no shell
+	FactReason    = "recovery.reason" // why the system asked for its recovery
 	FactShelved   = "shelved."        // by partition: paths that were moved aside
 	FactFS        = "filesystem."     // by partition: ext4, ext4-shared, erofs, f2fs, squashfs
 	FactTree      = "hashtree."       // by partition without slot: enforced, off, none

@@ -64,6 +64,7 @@ const (
 	NotApart           = "apps-not-apart"
 	AccountLock        = "account-lock"
 	OldApps            = "old-apps"
+	NotAnApp           = "not-an-app"
 	BackupDamaged      = "backup-damaged"
 	BackupDiffers      = "backup-differs"
 	OtherPhone         = "other-phone"

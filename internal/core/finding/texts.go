@@ -236,6 +236,11 @@ var texts = map[string]Text{
 		Why:     "Most partitions are the same on all of them. Some are not: they hold the radio's numbers, keys and calibration of just that phone, and no other works with them.",
 		Remedy:  "Put back only what a ROM would bring too. For the partitions of the phone itself take this phone's own backup.",
 	},
+	NotAnApp: {
+		Meaning: "The file is not an app package, or only a part of one.",
+		Why:     "The system's package service takes whole app packages. ROMs and add-ons are installed by the recovery; apps that come in several parts want an installer of their own.",
+		Remedy:  "jarlid ident FILE says what it is; packages for the recovery go with jarlid sideload FILE.", Final: true,
+	},
 	OldApps: {
 		Meaning: "The data is not encrypted, and the apps and settings in it belong to the system that was here before.",
 		Why:     "Another system reads them and stumbles: it restarts over and over, or asks for all data to be erased. A newer build of the same system usually takes them.",

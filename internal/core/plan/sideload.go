@@ -150,6 +150,7 @@ func (s *Sideload) Effects(c *card.Card) {
 		for _, part := range p.Partitions {
 			c.Learn(card.FactHolds+Suffixed(part.Name, to), s.title(), card.Journal)
 			c.Forget(card.FactDigest+Suffixed(part.Name, to), "written by the package")
+			c.Set(card.FactQuiet+Suffixed(part.Name, to), card.Fact{})
 		}
 	}
 }

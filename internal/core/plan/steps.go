@@ -95,13 +95,15 @@ const factForeign = "data.foreign"
 // Effects changes the mode and, in a start, which slot is running.
 func (r *Restart) Effects(c *card.Card) {
 	c.Learn(card.FactMode, string(r.To), card.Journal)
+	tried, _ := c.Yes(card.FactTemporary)
 	switch r.To {
 	case card.Bootloader:
 		c.Forget(card.FactStarted, "the bootloader does not start from a slot")
 	case card.Sideload:
 		// A recovery with a shell restarts into it, from the slot that is next; one
 		// without is put into it from its menu and stays where it is.
-		if root, _ := c.Yes(card.FactRoot); r.From == card.Recovery && !root {
+		// One that was only tried would be gone: it is put there from its menu too.
+		if root, _ := c.Yes(card.FactRoot); r.From == card.Recovery && (!root || tried) {
 			break
 		}
 		fallthrough
@@ -109,6 +111,9 @@ func (r *Restart) Effects(c *card.Card) {
 		if next := c.Get(card.FactNext); next.Known() {
 			c.Learn(card.FactStarted, next.Value, card.Journal)
 		}
+	}
+	if tried && r.From == card.Recovery && r.To == card.Sideload {
+		return
 	}
 	c.Forget(card.FactRecovery, "not read yet")
 	c.Set(card.FactTemporary, card.Fact{})

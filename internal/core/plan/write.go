@@ -108,6 +108,10 @@ func (w *Write) Effects(c *card.Card) {
 	c.Learn(card.FactHolds+w.Name(), title, card.Journal)
 	c.Learn(card.FactDigest+w.Name(), "not read yet", card.Journal)
 	answered(c, w.Ask)
+	if w.File.HoldsRecovery() && w.File.Props != nil {
+		// Its own properties say whether its ADB gives a root shell.
+		c.Learn(card.FactQuiet+w.Name(), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)
+	}
 	if ident.Risky(w.Partition) {
 		for _, f := range []string{card.FactBase, card.FactRadio, card.FactBootloader} {
 			c.Forget(f, w.Partition+" was written since it was read")
