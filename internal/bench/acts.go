@@ -169,9 +169,17 @@ func (j *Job) awaitRecovery(ctx context.Context, c *card.Card) (*Link, error) {
 	l, err := j.Phone.awaitOne(ctx, limit, false, card.Recovery, card.Sideload)
 	var away *NotHereError
 	if errors.As(err, &away) {
+		j.learnQuiet(c, c.Value(card.FactNext))
 		return nil, nil
 	}
 	return l, err
+}
+
+// learnQuiet keeps that a recovery did not show itself, so that the next time it
+// is not waited for as long.
+func (j *Job) learnQuiet(c *card.Card, slot string) {
+	home := plan.RecoveryHome(c, j.Phone.model).Partition
+	c.Learn(card.FactQuiet+plan.Suffixed(home, slot), "yes", card.Journal)
 }
 
 // quiet tells whether the recovery of a slot is known to give no shell, and so is

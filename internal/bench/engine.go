@@ -333,7 +333,7 @@ func lasting(c *card.Card) map[string]card.Fact {
 	out := map[string]card.Fact{}
 	for name, f := range c.Facts() {
 		for _, p := range []string{card.FactBase, card.FactBootloader, card.FactRadio, card.FactSize, card.FactType, card.FactLogical, card.FactSlotted,
-			card.FactGroupMax, card.FactCPU, card.FactTreble, card.FactVNDK, card.FactFirstAPI, card.FactVariant, card.FactSerial, card.FactAccounts, card.FactLock, card.FactCrypto} {
+			card.FactGroupMax, card.FactCPU, card.FactTreble, card.FactVNDK, card.FactFirstAPI, card.FactVariant, card.FactSerial, card.FactAccounts, card.FactLock, card.FactCrypto, card.FactDebugging} {
 			if f.Evidence == card.Read && (name == p || strings.HasSuffix(p, ".") && strings.HasPrefix(name, p)) {
 				out[name] = f
 			}

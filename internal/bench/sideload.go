@@ -155,6 +155,7 @@ func (j *Job) comeBack(ctx context.Context) after {
 	}
 	l, err := j.Phone.Await(ctx, card.Recovery, limit, true)
 	if err != nil {
+		j.learnQuiet(j.Card, j.Card.Value(card.FactStarted))
 		return a
 	}
 	j.Link = l

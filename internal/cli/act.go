@@ -376,7 +376,11 @@ func (a *app) sayArrived(j *bench.Job, to card.Mode) {
 	switch to {
 	case card.System:
 		a.result["version"], a.result["build"] = known(c, card.FactVersion), known(c, card.FactBuild)
-		a.out.Say(bench.Done, "%s, build %s, is running from slot %s", orUnknown(known(c, card.FactVersion)), orUnknown(known(c, card.FactBuild)), orUnknown(known(c, card.FactStarted)))
+		from := ""
+		if slots, told := c.Slots(); !told || len(slots) > 0 {
+			from = " from slot " + orUnknown(known(c, card.FactStarted))
+		}
+		a.out.Say(bench.Done, "%s, build %s, is running%s", orUnknown(known(c, card.FactVersion)), orUnknown(known(c, card.FactBuild)), from)
 	case card.Recovery:
 		if j.Link == nil {
 			a.result["seen"] = false

@@ -43,7 +43,7 @@ func (a *app) standinCommand() *cobra.Command {
 			fault.Kind = args[1]
 			return a.standinFault(cmd.Context(), args[0], fault)
 		}}
-	bad.Flags().Int64Var(&fault.After, "after", 0, "drop, battery, stall: once the computer has sent so many bytes")
+	bad.Flags().Int64Var(&fault.After, "after", 0, "drop, battery, stall: once the computer has sent so many bytes; refuse, drop-next: after so many commands")
 	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often")
 	c.AddCommand(run, press, bad)
 	return c
@@ -186,8 +186,22 @@ func (a *app) control(name string) (string, error) {
 	return "", &bench.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running", name)}
 }
 
+func (a *app) listStories() {
+	var rows [][]string
+	stories := []map[string]string{}
+	for _, s := range demo.Stories() {
+		rows, stories = append(rows, s[:]), append(stories, map[string]string{"name": s[0], "title": s[1]})
+	}
+	a.result["stories"] = stories
+	if !a.json {
+		a.out.table([]string{"STORY", "WHAT IT IS ABOUT"}, rows)
+		a.next = append(a.next, "jarlid demo --story "+rows[len(rows)-1][0])
+	}
+}
+
 func (a *app) demoCommand() *cobra.Command {
 	var o demo.Options
+	list := false
 	c := &cobra.Command{Use: "demo", Short: "The whole story on a stand-in, no phone needed", Args: noWords,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.Say = func(word, text string) { a.out.Say(bench.Word(word), "%s", text) }
@@ -196,14 +210,20 @@ func (a *app) demoCommand() *cobra.Command {
 					fmt.Fprintln(a.stdout, text)
 				}
 			}
-			o.Run = func(args ...string) int {
+			o.Run = func(typed string, args ...string) int {
 				if a.json {
 					args = append(args, "--json")
 				}
-				return Run(args, strings.NewReader(""), a.stdout, a.stderr)
+				return Run(args, strings.NewReader(typed), a.stdout, a.stderr)
+			}
+			if list {
+				a.listStories()
+				return nil
 			}
 			return demo.Run(cmd.Context(), o)
 		}}
+	c.Flags().StringVar(&o.Story, "story", "", "another story than the first: its name")
+	c.Flags().BoolVar(&list, "list", false, "list the stories")
 	c.Flags().StringVar(&o.Dir, "at", "", "folder for the files and the stand-in (default: a new one among the temporary files)")
 	c.Flags().BoolVar(&o.Keep, "keep", false, "leave the stand-in running at the end, to play with")
 	c.Flags().StringVar(&o.For, "for", "", "with --only-files: make them for this phone of the scenario, with its firmware set, a ROM, add-ons and a generic system")

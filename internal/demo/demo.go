@@ -25,10 +25,12 @@ type Options struct {
 	Dir       string // where everything is put; "": a new temporary folder
 	Keep      bool   // leave the stand-in running
 	OnlyFiles bool
+	Story     string // which one; "": the first
 	For       string // with OnlyFiles: the phone they are for; "" is dunlin with the story's files alone
 	Say       func(word, text string)
 	Plain     func(text string)        // a line of the story
-	Run       func(args ...string) int // runs a jarlid command
+	// Run runs a jarlid command; typed is what is typed meanwhile.
+	Run func(typed string, args ...string) int
 }
 
 // Files are the demo's files by what they are.
@@ -160,6 +162,7 @@ type scene struct {
 	exit int // what it ends with: some scenes show a stop
 	// hands are pressed at the phone meanwhile, each as soon as it can be.
 	hands []string
+	typed string // answers to questions
 }
 
 // Run runs the demo.
@@ -184,41 +187,46 @@ func Run(ctx context.Context, o Options) error {
 		o.Say("done", "the files for "+o.For+" are in "+dir)
 		return nil
 	}
-	phone := scenario.PhoneOf("dunlin")
-	files, err := MakeFiles(filepath.Join(o.Dir, "files"), phone)
+	tale, err := findStory(o.Story)
+	if err != nil {
+		return err
+	}
+	dir := filepath.Join(o.Dir, "files")
+	list, err := tale.prepare(dir)
 	if err != nil {
 		return err
 	}
 	if o.OnlyFiles {
-		o.Say("done", "the files are in "+filepath.Dir(files.Recovery))
+		o.Say("done", "the files are in "+dir)
 		return nil
 	}
 	home := filepath.Join(o.Dir, "home")
 	os.Setenv("JARLID_HOME", home)
-	o.Plain("A bird observatory gives an old phone a second life: a Wickerlight Dunlin, unlocked, with slots a and b, is to")
-	o.Plain("run Saltmarsh OS. The phone here is made of software, and answers as a real one would.")
+	for _, line := range tale.intro {
+		o.Plain(line)
+	}
 	o.Plain("")
-	stop, err := start(ctx, o, home)
+	stop, err := start(ctx, o, home, tale.device)
 	if err != nil {
 		return err
 	}
 	if !o.Keep {
 		defer stop()
 	}
-	for _, s := range scenes(files) {
+	for _, s := range list {
 		if err := play(ctx, o, home, s); err != nil {
 			stop()
 			return err
 		}
 	}
-	o.Plain("That was the whole evening. The phone runs Saltmarsh OS from slot b; slot a still holds the maker's system.")
-	o.Say("look", "files: "+filepath.Dir(files.Recovery))
-	o.Say("look", "the phone's storage: "+filepath.Join(o.Dir, "dunlin"))
+	o.Plain(tale.end)
+	o.Say("look", "files: "+dir)
+	o.Say("look", "the phone's storage: "+filepath.Join(o.Dir, tale.device))
 	o.Say("look", "journals: "+filepath.Join(home, "jobs"))
 	if o.Keep {
 		o.Say("look", "the stand-in is still running; to work with it: JARLID_HOME="+home)
 	} else {
-		o.Say("look", "the stand-in is switched off; run it again with: JARLID_HOME="+home+" jarlid standin run dunlin --at "+filepath.Join(o.Dir, "dunlin"))
+		o.Say("look", "the stand-in is switched off; run it again with: JARLID_HOME="+home+" jarlid standin run "+tale.device+" --at "+filepath.Join(o.Dir, tale.device))
 	}
 	return nil
 }
@@ -259,16 +267,16 @@ func rel(path string) string {
 }
 
 // start runs the stand-in as a process of its own.
-func start(ctx context.Context, o Options, home string) (stop func(), err error) {
+func start(ctx context.Context, o Options, home, device string) (stop func(), err error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	args := []string{"standin", "run", "dunlin", "--at", filepath.Join(o.Dir, "dunlin")}
+	args := []string{"standin", "run", device, "--at", filepath.Join(o.Dir, device)}
 	o.Plain("In another window the phone is started:")
 	o.Plain("  $ jarlid " + strings.Join(args, " "))
 	o.Plain("")
-	log, err := os.Create(filepath.Join(o.Dir, "dunlin.log"))
+	log, err := os.Create(filepath.Join(o.Dir, device+".log"))
 	if err != nil {
 		return nil, err
 	}
@@ -329,7 +337,7 @@ func play(ctx context.Context, o Options, home string, s scene) error {
 	if len(s.hands) > 0 {
 		go hands(hctx, home, s.hands)
 	}
-	if code := o.Run(s.args...); code != s.exit {
+	if code := o.Run(s.typed, s.args...); code != s.exit {
 		return fmt.Errorf("jarlid %s ended with %d, and the story wants %d", strings.Join(s.args, " "), code, s.exit)
 	}
 	o.Plain("")

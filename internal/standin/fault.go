@@ -12,7 +12,7 @@ import (
 type Fault struct {
 	Kind string `json:"kind"`
 	// After is how many bytes the computer sends before it happens, counted from
-	// when the fault was ordered.
+	// when the fault was ordered; of refusals and of drop-next, how many commands.
 	After int64 `json:"after"`
 	// For is how long a stall takes, or how often a refusal is given.
 	For int64 `json:"for"`
@@ -51,6 +51,10 @@ func (p *Phone) faulty(kind string) bool {
 	p.faultMu.Lock()
 	defer p.faultMu.Unlock()
 	if p.fault == nil || p.fault.Kind != kind {
+		return false
+	}
+	if (kind == "refuse" || kind == "drop-next") && p.fault.After > 0 {
+		p.fault.After-- // it is for a later one
 		return false
 	}
 	switch kind {
