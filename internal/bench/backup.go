@@ -49,12 +49,18 @@ func (j *Job) devices(ctx context.Context) (map[string]int64, error) {
 }
 
 // LearnDevices reads which partitions there are and how large, in a recovery with
-// a root shell; elsewhere it does nothing.
-func (j *Job) LearnDevices(ctx context.Context) error {
+// a root shell, and that those asked for are not there when they are not among them;
+// elsewhere it does nothing.
+func (j *Job) LearnDevices(ctx context.Context, names ...string) error {
 	if j.Link == nil || j.Link.Mode != card.Recovery || j.Card.Value(card.FactRoot) != "yes" {
 		return nil
 	}
-	_, err := j.devices(ctx)
+	sizes, err := j.devices(ctx)
+	for _, n := range names {
+		if _, ok := sizes[n]; !ok && err == nil && len(sizes) > 0 {
+			learn(j.Card, card.FactSize+n, plan.Nothing)
+		}
+	}
 	return err
 }
 

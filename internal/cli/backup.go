@@ -199,12 +199,14 @@ func (a *app) slotCopy() *cobra.Command {
 			if len(names) == 0 || from == "" {
 				return usage("name the partitions to copy, and the slot with --from: no model file lists this phone's firmware")
 			}
-			if err := j.LearnDevices(ctx); err != nil {
-				return err
-			}
 			var steps []plan.Step
+			var both []string
 			for _, n := range names {
-				steps = append(steps, &plan.CopySlot{Partition: n, From: from})
+				s := &plan.CopySlot{Partition: n, From: from}
+				steps, both = append(steps, s), append(both, s.Source(), s.Target())
+			}
+			if err := j.LearnDevices(ctx, both...); err != nil {
+				return err
 			}
 			j.SetWish(nil, steps...)
 			err = a.run(ctx, j)

@@ -139,7 +139,6 @@ func TestFaults(t *testing.T) {
 			if k.slots > 1 && next() != "b" {
 				t.Error("slot b is not next")
 			}
-			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
 			l.did(k.name, "", []string{"Saltmarsh OS 4.2 is up"}, "arrive", "--wait", "60s")
 		})

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 
 	"jarlid/internal/link"
@@ -70,6 +71,10 @@ func (c *Conn) greet(o Options) error {
 	tokens := 0
 	for {
 		m, err := readMessage(c.r, MaxPayload)
+		if errors.Is(err, io.EOF) && tokens > 1 && o.Offer {
+			// The owner said no, and some phones then hang up.
+			return &NotAuthorisedError{Fingerprint: o.Key.Fingerprint()}
+		}
 		if err != nil {
 			return cut(err)
 		}
