@@ -59,12 +59,13 @@ jarlid go bootloader >/dev/null && jarlid slot use a --yes >/dev/null && jarlid 
 shot sideload end "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
 shot slot end "jarlid slot"
 jarlid go recovery >/dev/null
+jarlid go system --wait 1s >/dev/null
 ( for key in "finish welcome" "debugging on" allow; do
     until jarlid standin press dunlin "$key" >/dev/null 2>&1; do sleep 0.2; done
   done ) &
-shot go-system end "jarlid go system"
+shot arrive end "jarlid arrive"
 shot bench end "jarlid bench"
-shot explain end "jarlid explain recovery-on-one-slot"
+shot explain end "jarlid explain stuck at 47 percent"
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
 
@@ -82,7 +83,8 @@ jarlid standin run dunlin --at "$lab/locked" --locked >"$lab/locked.log" & phone
 sleep 2
 ( until jarlid standin press dunlin yes >/dev/null 2>&1; do sleep 0.3; done ) &
 shot unlock end "yes | jarlid unlock"
-shot recovery-try end "jarlid recovery try tideline-3.1-dunlin.img"
+jarlid recovery try tideline-3.1-dunlin.img --yes >/dev/null
+cols=140 rows=40 points=10 shot backup end "jarlid backup take -o kept"
 jarlid standin press dunlin power-long >/dev/null
 sleep 1
 shot why end "jarlid bench --why"
