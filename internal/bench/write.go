@@ -9,6 +9,7 @@ import (
 	"hash"
 	"io"
 	"os"
+	"path/filepath"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/sparse"
@@ -97,6 +98,11 @@ func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Record, error) {
 		return Record{}, err
 	}
 	defer src.f.Close()
+	if s.Previous != nil {
+		if err := writeWhole(filepath.Join(j.Dir, "previous-"+s.Name()+".img"), s.Previous); err != nil {
+			return Record{}, err
+		}
+	}
 	hctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	sum := digest(hctx, src.f, s.File.Size)

@@ -28,7 +28,7 @@ type Options struct {
 	Story     string // which one; "": the first
 	For       string // with OnlyFiles: the phone they are for; "" is dunlin with the story's files alone
 	Say       func(word, text string)
-	Plain     func(text string)        // a line of the story
+	Plain     func(text string) // a line of the story
 	// Run runs a jarlid command; typed is what is typed meanwhile.
 	Run func(typed string, args ...string) int
 }

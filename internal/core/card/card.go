@@ -77,6 +77,8 @@ const (
 	FactStored    = "stored."         // names of the files put there
 	FactLying     = "lying."          // packages found there
 	FactQuiet     = "recovery.quiet." // by partition: yes when the recovery there gives no shell
+	FactFlags     = "vbmeta.flags."   // by partition: the flags of the vbmeta there, a number
+	FactTreeRoot  = "hashtree.root."  // by partition: the root digest its vbmeta states
 	FactReason    = "recovery.reason" // why the system asked for its recovery
 	FactShelved   = "shelved."        // by partition: paths that were moved aside
 	FactFS        = "filesystem."     // by partition: ext4, ext4-shared, erofs, f2fs, squashfs

@@ -219,7 +219,7 @@ var texts = map[string]Text{
 	VerityRejects: {
 		Meaning: "What is in the partition would no longer match its hash tree, and the tree is enforced.",
 		Why:     "An unlocked phone starts what nobody signed, but the kernel still compares each block it reads with the tree. The first changed one restarts the phone, again and again, until the bootloader gives the slot up.",
-		Remedy:  "Switch the hash trees off in the top vbmeta (a flag there), on the slot that starts.",
+		Remedy:  "Switch the hash trees off in the top vbmeta: jarlid vbmeta loosen hashtree. Data and updates are not touched by that; before locking the phone again everything has to be the maker's.",
 	},
 	BackupDamaged: {
 		Meaning: "A file of the backup is not what it was when the backup was taken.",

@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
+	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/script"
 )
 
@@ -113,8 +114,11 @@ type File struct {
 	Demands []script.Demand   `json:"-"` // of an update script
 	Adds    int64             `json:"-"` // bytes an add-on puts into the system
 	App     *apk.App          `json:"-"` // of an app package
-	ABIs    []string          `json:"-"` // processors whose libraries are inside
-	Signer  *x509.Certificate `json:"-"` // who signed a package; not checked
+	VBMeta  *vbmeta.Image     `json:"-"` // of a vbmeta image
+	// Tree is what the image's own verified boot footer says of its hash tree.
+	Tree   *vbmeta.Descriptor `json:"-"`
+	ABIs   []string           `json:"-"` // processors whose libraries are inside
+	Signer *x509.Certificate  `json:"-"` // who signed a package; not checked
 
 	opt     Options
 	partial bool // only the head of what is inside was unwrapped

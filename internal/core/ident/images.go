@@ -82,7 +82,10 @@ func (f *File) footer(r io.ReaderAt, size int64) {
 	if len(m.PublicKey) > 0 {
 		avb["public_key_sha256"] = vbmeta.Fingerprint(m.PublicKey)
 	}
-	for _, d := range m.Descriptors {
+	for i, d := range m.Descriptors {
+		if d.Tag == vbmeta.TagHashtree {
+			f.Tree = &m.Descriptors[i]
+		}
 		if d.PartitionName != "" && (d.Tag == vbmeta.TagHash || d.Tag == vbmeta.TagHashtree) {
 			avb["partition_name"], avb["descriptor"] = d.PartitionName, vbmeta.TagNames[d.Tag]
 			f.goes(d.PartitionName, "both", "avb-footer", "its verified boot footer was made for the partition "+d.PartitionName)
@@ -260,6 +263,7 @@ func (f *File) vbmeta(r io.ReaderAt, size int64) {
 	if m == nil {
 		return
 	}
+	f.VBMeta = m
 	f.Details["algorithm_type"] = vbmeta.Algorithms[m.AlgorithmType].Name
 	f.Details["rollback_index"], f.Details["flags"], f.Details["release_string"] = m.RollbackIndex, m.Flags, m.ReleaseString
 	if len(m.PublicKey) > 0 {

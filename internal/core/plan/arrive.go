@@ -104,12 +104,12 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 func loopAdvice(c *card.Card) []string {
 	var list []string
 	if c.Value(card.FactTree+"system") == "enforced" || c.Value(card.FactTree+"vendor") == "enforced" {
-		list = append(list, "the hash trees are enforced: switch them off in the top vbmeta")
+		list = append(list, "the hash trees are enforced: jarlid vbmeta loosen hashtree")
 	}
 	list = append(list,
 		"a generic system over the maker's overlays restarts for ever: in the recovery, jarlid shelve /vendor/overlay",
 		"an add-on for another processor or release: install the ROM again without it",
-		"a system that was changed while its hash tree is enforced: switch the trees off in the top vbmeta, or install it again",
+		"a system that was changed while its hash tree is enforced: in the recovery, jarlid vbmeta loosen hashtree",
 		"data of another system that was never formatted: jarlid wipe userdata")
 	return slices.Compact(list)
 }

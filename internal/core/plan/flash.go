@@ -126,13 +126,14 @@ func Flash(list []Placed, c *card.Card, m *model.Model) []Step {
 	home := RecoveryHome(c, m)
 	var steps []Step
 	logical := false
+	sealed := slices.ContainsFunc(list, func(p Placed) bool { return p.Partition == "vbmeta" })
 	for _, p := range list {
 		for _, slot := range p.Slots {
 			if p.Logical {
 				logical = true
 				steps = append(steps, &MakeRoom{Partition: p.Partition, Slot: slot, Need: p.File.Content()})
 			}
-			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot, Forced: p.Forced, Logical: p.Logical, Home: home, Ask: m.Questions()})
+			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot, Forced: p.Forced, Sealed: sealed, Logical: p.Logical, Home: home, Ask: m.Questions()})
 		}
 	}
 	if logical && c.Mode() == card.Bootloader {

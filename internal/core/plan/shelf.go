@@ -111,7 +111,7 @@ func changeFinding(c *card.Card, partition string) []finding.Finding {
 	}
 	base := baseOf(partition)
 	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: partition,
-		Remedy: "switch the hash trees off in the top vbmeta first"}
+		Remedy: "switch the hash trees off first: jarlid vbmeta loosen hashtree"}
 	switch c.Value(card.FactTree + base) {
 	case "off", "none":
 		return nil

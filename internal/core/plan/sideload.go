@@ -151,6 +151,8 @@ func (s *Sideload) Effects(c *card.Card) {
 			c.Learn(card.FactHolds+Suffixed(part.Name, to), s.title(), card.Journal)
 			c.Forget(card.FactDigest+Suffixed(part.Name, to), "written by the package")
 			c.Set(card.FactQuiet+Suffixed(part.Name, to), card.Fact{})
+			c.Set(card.FactFlags+Suffixed(part.Name, to), card.Fact{})
+			c.Set(card.FactTreeRoot+Suffixed(part.Name, to), card.Fact{})
 		}
 	}
 }
@@ -203,7 +205,9 @@ func (s *Sideload) replaced(c *card.Card) {
 	for _, d := range s.File.GoesTo {
 		c.Learn(card.FactHolds+d.Partition, s.title(), card.Journal)
 		c.Forget(card.FactDigest+d.Partition, "written by the package")
+		c.Set(card.FactTreeRoot+d.Partition, card.Fact{})
 	}
+	c.Set(card.FactFlags+"vbmeta", card.Fact{})
 	if c.Value(card.FactData) == card.DataEncrypted {
 		c.Learn(factForeign, "yes", card.Journal)
 	}

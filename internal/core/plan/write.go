@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -22,6 +23,8 @@ type Write struct {
 	Known     bool   // it was read from there: what it is need not be judged
 	Logical   bool
 	Home      Home
+	Sealed    bool     // the vbmeta that goes with it is written too
+	Previous  []byte   // what was there, kept under the job
 	Ask       []string // the model file's questions, answered by going on
 }
 
@@ -69,6 +72,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 		list = append(list, preImageFindings(c, m, w.Slot)...)
 	}
 	list = append(list, riskyFinding(w.Partition, "writing", m)...)
+	list = append(list, w.treeFinding(c)...)
 	if inMerge(c, w.Partition) {
 		list = append(list, mergeFinding(c, w.Name(), "writing "+w.Name()+" now breaks it")...)
 	}
@@ -108,6 +112,9 @@ func (w *Write) Effects(c *card.Card) {
 	c.Learn(card.FactHolds+w.Name(), title, card.Journal)
 	c.Learn(card.FactDigest+w.Name(), "not read yet", card.Journal)
 	answered(c, w.Ask)
+	if w.File.VBMeta != nil && strings.HasPrefix(w.Partition, "vbmeta") {
+		learnVBMeta(c, w.File.VBMeta, w.Partition, w.Slot)
+	}
 	if w.File.HoldsRecovery() && w.File.Props != nil {
 		// Its own properties say whether its ADB gives a root shell.
 		c.Learn(card.FactQuiet+w.Name(), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)

@@ -251,3 +251,50 @@ func (m *Image) Verify() error {
 	}
 	return nil
 }
+
+// WithFlags gives a copy of a vbmeta image with other flags in its header; every
+// other byte stays. The signature does not fit any more, since it covers the header.
+func WithFlags(img []byte, flags uint32) ([]byte, error) {
+	if len(img) < HeaderSize || string(img[:4]) != Magic {
+		return nil, image.Errorf(formatName, 0, "does not begin with %q", Magic)
+	}
+	out := bytes.Clone(img)
+	binary.BigEndian.PutUint32(out[120:], flags)
+	return out, nil
+}
+
+// Blank gives a vbmeta image that answers for nothing and is signed by nobody, with
+// both flags set.
+func Blank() ([]byte, error) {
+	return Build(&Image{Flags: FlagHashtreeDisabled | FlagVerificationDisabled, ReleaseString: "blank"}, nil)
+}
+
+// FlagWords says what the flags switch off, in words.
+func FlagWords(flags uint32) string {
+	switch known := flags & (FlagHashtreeDisabled | FlagVerificationDisabled); {
+	case flags != known:
+		return fmt.Sprintf("%#x, of which some are unknown", flags)
+	case known == FlagHashtreeDisabled:
+		return "hash trees are not enforced"
+	case known == FlagVerificationDisabled:
+		return "nothing below is verified"
+	case known != 0:
+		return "nothing below is verified, hash trees are not enforced"
+	}
+	return "everything is enforced"
+}
+
+// Bytes reads the vbmeta of a file or partition, and gives its own bytes beside what
+// they say.
+func Bytes(r io.ReaderAt, size int64) ([]byte, *Image, *Footer, error) {
+	m, footer, err := Open(r, size)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	at := int64(0)
+	if footer != nil {
+		at = footer.VBMetaOffset
+	}
+	b, err := image.ReadAt(formatName, r, size, at, m.Size)
+	return b, m, footer, err
+}

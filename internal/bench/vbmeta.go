@@ -1,0 +1,98 @@
+package bench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/core/plan"
+)
+
+// ErrNoPartition says that the phone has no such partition.
+var ErrNoPartition = errors.New("the phone has no such partition")
+
+// OpenPartition opens a partition for reading in the mode the phone is in: through
+// a recovery's root shell, or what userspace fastboot gives out. Errors:
+// ErrNoPartition; *UsageError where this mode can't read it.
+func (j *Job) OpenPartition(ctx context.Context, name string) (io.ReaderAt, int64, error) {
+	if j.Link == nil || j.Link.FB != nil && j.Link.Mode != card.Fastbootd || j.Link.ADB != nil && (j.Link.Mode != card.Recovery || j.Card.Value(card.FactRoot) != "yes") {
+		return nil, 0, &UsageError{Text: fmt.Sprintf("in this mode (%s) %s can't be read; a recovery with a root shell reads every partition", orMode(j.Card.Mode()), name)}
+	}
+	if j.Link.FB != nil {
+		size, known := j.Card.Number(card.FactSize + name)
+		if !known {
+			return nil, 0, fmt.Errorf("%s: %w", name, ErrNoPartition)
+		}
+		return &fetched{ctx: ctx, j: j, name: name, size: size}, size, nil
+	}
+	for _, logical := range []bool{false, true} {
+		d, err := openDevice(ctx, j.Link, device(name, logical))
+		if err == nil {
+			return d, d.size, nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return nil, 0, err
+		}
+	}
+	return nil, 0, fmt.Errorf("%s: %w", name, ErrNoPartition)
+}
+
+func orMode(m card.Mode) string {
+	if m == card.None {
+		return "not known"
+	}
+	return string(m)
+}
+
+// fetched reads a partition through userspace fastboot, a piece at a time.
+type fetched struct {
+	ctx  context.Context
+	j    *Job
+	name string
+	size int64
+}
+
+// ReadAt reads from the partition.
+func (f *fetched) ReadAt(p []byte, off int64) (int, error) {
+	if off >= f.size {
+		return 0, io.EOF
+	}
+	want := min(int64(len(p)), f.size-off)
+	w := &sliceWriter{b: p[:0]}
+	n, err := f.j.Link.FB.Fetch(f.ctx, f.name, off, want, f.size, w)
+	if err == nil && int(n) < len(p) {
+		err = io.EOF
+	}
+	return int(n), err
+}
+
+type sliceWriter struct{ b []byte }
+
+func (w *sliceWriter) Write(p []byte) (int, error) {
+	w.b = append(w.b, p...)
+	return len(p), nil
+}
+
+// ReadVBMeta reads the vbmeta of a partition as it lies there: its bytes without
+// what follows, what they say, and its footer where it has one.
+func (j *Job) ReadVBMeta(ctx context.Context, name string) ([]byte, *vbmeta.Image, *vbmeta.Footer, error) {
+	r, size, err := j.OpenPartition(ctx, name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	return vbmeta.Bytes(r, size)
+}
+
+// LearnVBMeta keeps which flags the vbmeta of each slot has, where it can be read.
+func (j *Job) LearnVBMeta(ctx context.Context) {
+	for _, slot := range []string{"", "a", "b"} {
+		name := plan.Suffixed("vbmeta", slot)
+		if _, m, _, err := j.ReadVBMeta(ctx, name); err == nil {
+			learn(j.Card, card.FactFlags+name, fmt.Sprint(m.Flags))
+		}
+	}
+}

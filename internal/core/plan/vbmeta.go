@@ -1,0 +1,114 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/vbmeta"
+)
+
+// Verdict is what a verified chain means for starting.
+type Verdict struct {
+	Unlocked       bool   // an unlocked phone starts it
+	WhyNot         string // where an unlocked one would stop
+	LockedIfTrusts string // the fingerprint of the key a locked phone has to trust; "" when it would not start either way
+	LockedWhy      string // what keeps a locked one from starting
+}
+
+// JudgeChain says whether phones start what a chain describes, by the rules of
+// avb_slot_verify.c and of dm-verity: an unlocked phone forgives signatures and digests,
+// never a vbmeta that can't be read, and the kernel enforces hash trees unless the top image
+// switches them off.
+func JudgeChain(c *vbmeta.Chain) Verdict {
+	v := Verdict{Unlocked: true}
+	if err := c.Invalid(); err != nil {
+		return Verdict{WhyNot: "a vbmeta that can't be used is forgiven by no phone: " + err.Error(), LockedWhy: err.Error()}
+	}
+	enforced := c.Top.Flags&(vbmeta.FlagHashtreeDisabled|vbmeta.FlagVerificationDisabled) == 0
+	if bad := c.Bad("hashtree"); enforced && len(bad) > 0 {
+		v.Unlocked, v.WhyNot = false, "a hash tree is enforced and does not match: "+reason(bad[0])
+	}
+	switch bad := c.Bad(); {
+	case len(c.Top.PublicKey) == 0:
+		v.LockedWhy = "nobody signed the top vbmeta"
+	case len(bad) > 0:
+		v.LockedWhy = reason(bad[0])
+	case c.Top.Flags&vbmeta.FlagVerificationDisabled != 0:
+		v.LockedWhy = "the top vbmeta switches verification off, which locked phones do not accept"
+	default:
+		v.LockedIfTrusts = vbmeta.Fingerprint(c.Top.PublicKey)
+	}
+	return v
+}
+
+// reason says what is wrong with a partition, its name first and once.
+func reason(v vbmeta.Verdict) string {
+	return v.Partition + ": " + strings.TrimPrefix(v.Err.Error(), v.Partition+": ")
+}
+
+// Loosening says which flags a word means.
+func Loosening(word string) (flag uint32, ok bool) {
+	flag, ok = map[string]uint32{"hashtree": vbmeta.FlagHashtreeDisabled, "verification": vbmeta.FlagVerificationDisabled}[word]
+	return flag, ok
+}
+
+// TopOnly says why an image is no top vbmeta, in which alone flags count; "" when it
+// may be one.
+func TopOnly(m *vbmeta.Image, footer *vbmeta.Footer, partition string) string {
+	switch {
+	case footer != nil:
+		return "it is the vbmeta in the footer of a partition's image; flags count only in the partition vbmeta"
+	case strings.HasPrefix(partition, "vbmeta_") && baseOf(partition) != "vbmeta":
+		return partition + " is chained from the partition vbmeta, and flags count only there: jarlid vbmeta loosen hashtree"
+	case m.RollbackIndexLocation != 0:
+		return fmt.Sprintf("its rollback index is stored at location %d, so it is chained from another; flags count only in the top one, the partition vbmeta", m.RollbackIndexLocation)
+	}
+	return ""
+}
+
+// treeFinding: an image with another hash tree than the enforced one keeps the slot
+// from starting. It is known only where the vbmeta of the slot was read or written by
+// Jar Lid; an image that brings the very tree is no matter.
+func (w *Write) treeFinding(c *card.Card) []finding.Finding {
+	if !contains(Shelvable, w.Partition) || w.Known || w.Sealed {
+		return nil
+	}
+	fact := c.Get(card.FactFlags + Suffixed("vbmeta", w.Slot))
+	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: w.Name(), Remedy: "jarlid vbmeta loosen hashtree"}
+	switch {
+	case c.Value(card.FactSize+Suffixed("vbmeta", w.Slot)) == Nothing:
+		return nil // no verified boot of this kind
+	case fact.Known() && fact.Value != "0":
+		return nil
+	case w.root() != "" && w.root() == c.Value(card.FactTreeRoot+w.Name()):
+		return nil
+	case w.root() != "" && fact.Known() && c.Get(card.FactTreeRoot+w.Name()).Known():
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start", w.Partition)
+	default:
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("nobody can tell in this mode whether the vbmeta on the phone enforces a hash tree for %s; if it does, another image keeps the slot from starting", w.Partition)
+	}
+	return []finding.Finding{f}
+}
+
+// root is the root digest the image's own footer states for its tree.
+func (w *Write) root() string {
+	if w.File.Tree == nil {
+		return ""
+	}
+	return fmt.Sprintf("%x", w.File.Tree.Digest)
+}
+
+// learnVBMeta keeps what a vbmeta that was written enforces.
+func learnVBMeta(c *card.Card, m *vbmeta.Image, partition, slot string) {
+	if partition == "vbmeta" {
+		c.Learn(card.FactFlags+Suffixed(partition, slot), fmt.Sprint(m.Flags), card.Journal)
+	}
+	for i := range m.Descriptors {
+		if d := &m.Descriptors[i]; d.Tag == vbmeta.TagHashtree {
+			c.Learn(card.FactTreeRoot+Suffixed(d.PartitionName, slot), fmt.Sprintf("%x", d.Digest), card.Journal)
+		}
+	}
+}
