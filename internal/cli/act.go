@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"jarlid/internal/bench"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/plan"
@@ -24,16 +26,27 @@ func (a *app) recoveryCommand() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			return usage("recovery wants a command: try FILE, set FILE or hold")
 		}}
-	var into string
-	set := &cobra.Command{Use: "set FILE", Short: "Write a recovery, on phones with slots to both", Args: words(1, 1, "one file"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.recoverySet(cmd, args, into) }}
+	var into, base string
+	previous := false
+	set := &cobra.Command{Use: "set FILE", Short: "Write a recovery, on phones with slots to both", Args: words(0, 1, "one file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case previous && len(args) == 0:
+				return a.recoveryPrevious(cmd)
+			case previous || len(args) == 0:
+				return usage("recovery set wants one file, or --previous alone")
+			}
+			return a.recoverySet(cmd, args, into, base)
+		}}
+	set.Flags().BoolVar(&previous, "previous", false, "write back what was there before the last recovery was set, where a job could keep it")
+	set.Flags().StringVar(&base, "boot", "", "where the recovery lives in a boot or vendor_boot image: put it into this one, not into the phone's own")
 	set.Flags().StringVar(&into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, current or other")
 	c.AddCommand(set, &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "one file"),
 		RunE: a.recoveryTry}, a.recoveryHold())
 	return c
 }
 
-func (a *app) recoverySet(cmd *cobra.Command, args []string, into string) error {
+func (a *app) recoverySet(cmd *cobra.Command, args []string, into, image string) error {
 	target, err := plan.ParseTarget(into)
 	if err != nil {
 		return usage("%v", err)
@@ -49,6 +62,7 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into string) error 
 		base = home.Partition
 		a.out.Say(bench.Look, "the recovery lives in %s: %s", home.Words(), home.Why)
 	}
+	a.result["home"] = home
 	for _, p := range append([]string{base}, j.Phone.Model().NeededBefore()...) {
 		if err := j.Phone.ReadPartition(j.Card, j.Link, p); err != nil {
 			return err
@@ -57,6 +71,20 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into string) error 
 	steps, extra, err := plan.RecoverySet(f, target, j.Card, j.Phone.Model())
 	if err != nil {
 		return usage("%v", err)
+	}
+	if plan.Grafts(f, home, target, j.Card, image != "") {
+		dir, err := os.MkdirTemp("", "jarlid-graft-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+		if steps, extra, err = a.graft(cmd.Context(), j, f, home, image, dir, steps, extra); err != nil {
+			return err
+		}
+	} else if err := j.KeepPrevious(cmd.Context(), steps); err != nil {
+		return err
+	} else if image != "" {
+		return usage("--boot goes with phones whose recovery lives in a boot or vendor_boot image; here it has %s", home.Words())
 	}
 	j.SetWish(extra, steps...)
 	err = a.run(cmd.Context(), j)
@@ -67,6 +95,89 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into string) error 
 	a.sayWrites(j)
 	a.suggest(j)
 	return nil
+}
+
+// recoveryPrevious writes back what earlier jobs kept.
+func (a *app) recoveryPrevious(cmd *cobra.Command) error {
+	ctx := cmd.Context()
+	j, err := a.job(ctx, cmd, nil)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	home := plan.RecoveryHome(j.Card, j.Phone.Model())
+	kept, err := j.Previous(home.Partition)
+	if err != nil {
+		return err
+	}
+	if len(kept) == 0 {
+		return usage("no job kept what was in %s before: it can be read only in a recovery with a root shell", home.Words())
+	}
+	var steps []plan.Step
+	for _, name := range slices.Sorted(maps.Keys(kept)) {
+		f, err := a.identify(kept[name], ident.Options{})
+		if err != nil {
+			return err
+		}
+		base, slot := name, ""
+		if s, ok := strings.CutPrefix(name, home.Partition+"_"); ok {
+			base, slot = home.Partition, s
+		}
+		if err := j.Phone.ReadPartition(j.Card, j.Link, base); err != nil {
+			return err
+		}
+		a.out.Say(bench.Look, "%s held %s before", name, f.Words())
+		steps = append(steps, &plan.Write{File: f, Label: "what was there before", Partition: base, Slot: slot, Forced: true, Known: true, Home: home})
+		j.Files = append(j.Files, bench.FileRecord{Path: f.Path, Size: f.Size})
+	}
+	j.SetWish(nil, steps...)
+	err = a.run(ctx, j)
+	a.result["writes"], a.result["home"] = orEmpty(j.Writes), home
+	if err != nil || a.dry {
+		return err
+	}
+	a.sayWrites(j)
+	a.suggest(j)
+	return nil
+}
+
+// graft puts the recovery's ramdisk into each slot's own image and has the steps write
+// those.
+func (a *app) graft(ctx context.Context, j *bench.Job, f *ident.File, home plan.Home, image, dir string, steps []plan.Step, found []finding.Finding) ([]plan.Step, []finding.Finding, error) {
+	if err := j.LearnDevices(ctx); err != nil {
+		return nil, nil, err
+	}
+	var kept []plan.Step
+	for _, s := range steps {
+		w, ok := s.(*plan.Write)
+		if !ok {
+			kept = append(kept, s)
+			continue
+		}
+		g, err := j.Graft(ctx, bench.GraftWish{Home: home, Slot: w.Slot, File: f.Path, Base: unquote(image), Dir: dir})
+		if errors.Is(err, bench.ErrEmptySlot) {
+			a.out.Say("note", "%s is empty and left alone; what is installed there brings its own", w.Name())
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if g.Packed != "" {
+			a.out.Say("note", "the ramdisk: %s", g.Packed)
+		}
+		found = append(found, plan.LostFindings(w.Name(), g.Lost)...)
+		made, err := a.identify(g.Path, ident.Options{})
+		if err != nil {
+			return nil, nil, err
+		}
+		a.out.Say(bench.Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again and compared", w.Name())
+		w.File, w.Label, w.Previous = made, "the rebuilt image with "+filepath.Base(f.Path), g.Previous
+		kept = append(kept, w)
+	}
+	if len(kept) == 0 {
+		return nil, nil, usage("no slot of this phone holds an image the recovery could go into")
+	}
+	return kept, found, nil
 }
 
 // withRecovery opens the phone and makes the one file ready.

@@ -65,6 +65,7 @@ const (
 	AccountLock        = "account-lock"
 	OldApps            = "old-apps"
 	NotAnApp           = "not-an-app"
+	NormalStart        = "normal-start-at-risk"
 	BackupDamaged      = "backup-damaged"
 	BackupDiffers      = "backup-differs"
 	OtherPhone         = "other-phone"

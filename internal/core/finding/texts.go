@@ -236,6 +236,11 @@ var texts = map[string]Text{
 		Why:     "Most partitions are the same on all of them. Some are not: they hold the radio's numbers, keys and calibration of just that phone, and no other works with them.",
 		Remedy:  "Put back only what a ROM would bring too. For the partitions of the phone itself take this phone's own backup.",
 	},
+	NormalStart: {
+		Meaning: "The ramdisk that is there holds things a normal start needs, and the recovery's ramdisk lacks them.",
+		Why:     "On phones that start recovery and system from one ramdisk the new one serves both. Without the first stage's table of mounts, the kernel modules or a root patch the recovery starts, and the system does not, or without root.",
+		Remedy:  "Take a recovery made for this model and this system, or start it without writing it: jarlid recovery try FILE.",
+	},
 	NotAnApp: {
 		Meaning: "The file is not an app package, or only a part of one.",
 		Why:     "The system's package service takes whole app packages. ROMs and add-ons are installed by the recovery; apps that come in several parts want an installer of their own.",

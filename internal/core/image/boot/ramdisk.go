@@ -17,6 +17,9 @@ import (
 // ramdisks of up to some 200 MiB; a gigabyte is a bomb.
 const MaxRamdisk = 1 << 30
 
+// maxNames is how many names of files are kept.
+const maxNames = 20000
+
 // maxProps is the size up to which a property file inside is kept, in bytes.
 const maxProps = 1 << 20
 
@@ -24,6 +27,7 @@ const maxProps = 1 << 20
 type Ramdisk struct {
 	Compression wrap.Kind
 	Files       int
+	Names       []string          // of the files, without a leading slash; at most maxNames
 	Recovery    bool              // holds the recovery program
 	NormalStart bool              // also holds what a normal start needs (first-stage mounts)
 	Props       map[string]string // of the property files inside
@@ -63,6 +67,9 @@ func ReadRamdisk(r io.Reader, want ...string) (*Ramdisk, error) {
 
 func (rd *Ramdisk) take(h *cpio.Header, data io.Reader, want []string) error {
 	name := strings.TrimPrefix(path.Clean("/"+h.Name), "/")
+	if len(rd.Names) < maxNames {
+		rd.Names = append(rd.Names, name)
+	}
 	switch name {
 	case "sbin/recovery", "system/bin/recovery":
 		rd.Recovery = true

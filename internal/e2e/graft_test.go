@@ -1,0 +1,95 @@
+package e2e
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"testing"
+
+	"jarlid/internal/core/image/boot"
+	"jarlid/internal/standin/scenario"
+)
+
+// parts gives the named sections of a boot image as they lie in it.
+func parts(t *testing.T, img []byte) map[string][]byte {
+	t.Helper()
+	m := must(boot.Parse(bytes.NewReader(img), int64(len(img))))
+	out := map[string][]byte{}
+	for _, s := range m.Sections {
+		out[s.Name] = img[s.Offset : s.Offset+s.Size]
+	}
+	return out
+}
+
+// TestGraft sets a recovery where it lives among other things: each slot keeps its own
+// kernel, and starts the recovery and the system.
+func TestGraft(t *testing.T) {
+	t.Run("godwit", func(t *testing.T) {
+		l := newLab(t)
+		kit := kitOf(t, "godwit", 2)
+		l.standin("godwit")
+		stock := l.stored("godwit", "boot_a")
+		l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
+		l.want(0, nil, "recovery", "try", kit.recovery, "--yes")
+		l.want(0, []string{"boot_a: the recovery's ramdisk is in it, everything else is as it was", "boot_b is empty and left alone", "boot_a written"}, "recovery", "set", kit.recovery, "--yes")
+		want, got := parts(t, stock), parts(t, l.stored("godwit", "boot_a"))
+		ramdisk := parts(t, must(os.ReadFile(kit.recovery)))["ramdisk"]
+		for name, b := range want {
+			if name == "ramdisk" {
+				b = ramdisk
+			}
+			if !bytes.Equal(got[name], b) {
+				t.Errorf("%s is not as meant", name)
+			}
+		}
+		l.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery", "--yes")
+		l.did("godwit", "", []string{"Wickerlight Stock 9.1"}, "go", "system", "--yes", "--wait", "30s")
+		// A recovery that lacks what the system starts with is named for it.
+		l.want(0, nil, "go", "recovery", "--yes")
+		own := l.file("own.img", must(scenario.Recovery(scenario.Tideline, scenario.Phone{Device: "godwit", ABI: "arm64-v8a"})))
+		l.want(3, []string{"stop  normal-start-at-risk", "first_stage_ramdisk"}, "recovery", "set", own, "--yes")
+		l.want(2, []string{"--boot goes with phones"}, "recovery", "set", kit.recovery, "--boot", kit.more.Boot, "--into", "dtbo")
+		// What was there before is put back.
+		l.want(0, []string{"boot_a held", "boot_a written"}, "recovery", "set", "--previous", "--yes")
+		if !bytes.Equal(l.stored("godwit", "boot_a"), stock) {
+			t.Error("boot_a is not what it was before")
+		}
+		l.want(2, []string{"one file, or --previous"}, "recovery", "set")
+		// Into an image that was given, from the bootloader.
+		l.want(0, nil, "go", "bootloader")
+		l.want(0, []string{"boot_a and boot_b written"}, "recovery", "set", kit.recovery, "--boot", kit.more.Boot, "--yes")
+		if !bytes.Equal(parts(t, l.stored("godwit", "boot_b"))["kernel"], want["kernel"]) {
+			t.Error("the kernel is not that of the image that was given")
+		}
+	})
+	t.Run("avocet", func(t *testing.T) {
+		l := newLab(t)
+		kit := kitOf(t, "avocet", 2)
+		l.standin("avocet")
+		before := l.stored("avocet", "vendor_boot_a")
+		l.want(0, nil, "go", "fastbootd")
+		// The ramdisk alone, into the phone's own vendor_boot, which userspace fastboot gives out.
+		img := must(os.ReadFile(kit.recovery))
+		v := must(boot.ParseVendor(bytes.NewReader(img), int64(len(img))))
+		rd := img[v.Recovery().Offset : v.Recovery().Offset+v.Recovery().Size]
+		l.want(0, []string{"vendor_boot_a: the recovery's ramdisk is in it", "vendor_boot_a written"}, "recovery", "set", l.file("ramdisk.img", rd), "--yes")
+		after := l.stored("avocet", "vendor_boot_a")
+		fragment := func(img []byte, typ uint32) []byte {
+			m := must(boot.ParseVendor(bytes.NewReader(img), int64(len(img))))
+			for _, f := range m.Fragments {
+				if f.Type == typ {
+					return must(io.ReadAll(io.NewSectionReader(bytes.NewReader(img), f.Offset, f.Size)))
+				}
+			}
+			return nil
+		}
+		unpacked := func(b []byte) *boot.Ramdisk { return must(boot.ReadRamdisk(bytes.NewReader(b))) }
+		if !bytes.Equal(fragment(before, boot.FragmentPlatform), fragment(after, boot.FragmentPlatform)) {
+			t.Error("the maker's ramdisk is another")
+		}
+		if got, want := unpacked(fragment(after, boot.FragmentRecovery)), unpacked(rd); got.Files != want.Files || got.Props["ro.build.display.id"] != want.Props["ro.build.display.id"] || got.Compression != want.Compression {
+			t.Errorf("%+v", got)
+		}
+		l.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery", "--yes")
+	})
+}
