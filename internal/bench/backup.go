@@ -241,6 +241,15 @@ func sameFile(dir string, i *backup.Item) bool {
 	return err == nil && n == i.Bytes && sum == i.SHA256
 }
 
+// FileDigest gives the SHA-256 of a file.
+func FileDigest(ctx context.Context, name string) (string, error) {
+	if err := ctx.Err(); err != nil {
+		return "", err
+	}
+	sum, _, err := hashFile(name)
+	return sum, err
+}
+
 func hashFile(name string) (sum string, n int64, err error) {
 	f, err := os.Open(name)
 	if err != nil {

@@ -222,7 +222,7 @@ func (j *Job) unlock(ctx context.Context, _ *plan.Unlock) (Record, error) {
 	if err != nil && !errors.As(err, &lost) { // some restart before they answer
 		return rec, err
 	}
-	l, c, err := j.awaitUnlocked(ctx)
+	l, c, err := j.awaitLock(ctx, true)
 	if err != nil {
 		return rec, err
 	}
@@ -236,16 +236,50 @@ func (j *Job) unlock(ctx context.Context, _ *plan.Unlock) (Record, error) {
 	return rec, nil
 }
 
-// awaitUnlocked looks again and again until the bootloader says that it is
-// open.
-func (j *Job) awaitUnlocked(ctx context.Context) (*Link, *card.Card, error) {
+// relock sends the published command and waits until the bootloader says that it
+// is shut.
+func (j *Job) relock(ctx context.Context) (Record, error) {
+	rec := Record{}
+	before := j.Card
+	r, ok := j.Phone.model.Hand("relock")
+	if !ok {
+		r = model.Recipe{Do: []string{`Read the question on the phone's screen and answer "yes" with its keys.`}}
+	}
+	j.Obs.Hands(r, handsLimit)
+	command := "flashing lock"
+	if m := j.Phone.model; m != nil && strings.HasPrefix(m.Bootloader.Unlock, "oem unlock") {
+		command = "oem lock" // its older counterpart
+	}
+	a, err := j.Link.FB.Command(ctx, command, handsLimit)
+	rec.Answers = append(a.Lines, a.Text)
+	var lost *link.LostError
+	if err != nil && !errors.As(err, &lost) {
+		return rec, err
+	}
+	l, c, err := j.awaitLock(ctx, false)
+	if err != nil {
+		return rec, err
+	}
+	j.Link, rec.Confirm = l, ReadBack
+	(&plan.Relock{}).Effects(before)
+	c.Merge(before)
+	for _, name := range []string{card.FactData, card.FactDebugging} {
+		c.Set(name, before.Get(name))
+	}
+	j.Card = c
+	return rec, nil
+}
+
+// awaitLock looks again and again until the bootloader says that it is open, or
+// shut.
+func (j *Job) awaitLock(ctx context.Context, open bool) (*Link, *card.Card, error) {
 	j.Link.Close()
 	for end := time.Now().Add(handsLimit); time.Now().Before(end); {
 		l, err := j.Phone.Connect(ctx, nil)
 		if err == nil && l.FB != nil {
 			c, err := j.Phone.Read(ctx, l)
 			if yes, known := false, false; err == nil {
-				if yes, known = c.Yes(card.FactUnlocked); known && yes && c.Get(card.FactUnlocked).Evidence == card.Read {
+				if yes, known = c.Yes(card.FactUnlocked); known && yes == open && c.Get(card.FactUnlocked).Evidence == card.Read {
 					return l, c, nil
 				}
 			}

@@ -377,6 +377,8 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.try(ctx, s)
 	case *plan.Erase:
 		return j.erase(ctx, s)
+	case *plan.Relock:
+		return j.relock(ctx)
 	case *plan.InstallApp:
 		return j.installApp(ctx, s)
 	case *plan.RestoreFiles:

@@ -206,6 +206,20 @@ func (p *partitionFiles) source(name string) (io.ReaderAt, int64, error) {
 	return f, st.Size(), nil
 }
 
+// byPartition gives the files of a set by the partitions they are named after.
+func byPartition(m *bench.Material) *partitionFiles {
+	set := &partitionFiles{paths: map[string]string{}}
+	for _, i := range m.Images {
+		name := i.Label
+		if name == "" {
+			name = filepath.Base(i.File.Path)
+		}
+		base, _, _ := strings.Cut(filepath.Base(strings.ReplaceAll(name, `\`, "/")), ".")
+		set.paths[strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")] = i.File.Path
+	}
+	return set
+}
+
 func (a *app) vbmetaCheck(ctx context.Context, top, images string) error {
 	if images == "" {
 		return usage("vbmeta check wants --images DIR|ZIP|PAYLOAD, the images it answers for")
@@ -215,16 +229,8 @@ func (a *app) vbmetaCheck(ctx context.Context, top, images string) error {
 		return err
 	}
 	defer m.Close()
-	set := &partitionFiles{paths: map[string]string{}}
+	set := byPartition(m)
 	defer set.Close()
-	for _, i := range m.Images {
-		name := i.Label
-		if name == "" {
-			name = filepath.Base(i.File.Path)
-		}
-		base, _, _ := strings.Cut(filepath.Base(strings.ReplaceAll(name, `\`, "/")), ".")
-		set.paths[strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")] = i.File.Path
-	}
 	set.paths["vbmeta"] = unquote(top)
 	a.out.Say(bench.Look, "verifying %s with %d images; hash trees are worked out whole", filepath.Base(top), len(m.Images))
 	chain, err := vbmeta.VerifyChain(ctx, set.source, "vbmeta", true)

@@ -86,6 +86,7 @@ var menus = map[string][]string{
 	"wipes the caches":      {"wipe", "wipe caches"},
 	"old volume down":       {"volume-down+power"},
 	"Press power for":       {"start"},
+	"question on the phone": {"yes"},
 }
 
 // did runs jarlid with the owner at the phone and wants it to end well.

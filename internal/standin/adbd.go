@@ -140,8 +140,12 @@ func (p *Phone) rebootService(target string, s io.Writer) {
 		m.Command = bcb.CommandBootloader
 	case "recovery":
 		m.Command = bcb.CommandRecovery
-		// A message that is there already is kept with its orders (init's reboot.cpp).
-		if misc, err := p.store.head("misc", bcb.Size); err == nil {
+		// A message that is there already is kept with its orders (init's reboot.cpp);
+		// in sideload mode it is the recovery that restarts, and takes it away first.
+		p.mu.Lock()
+		waiting := p.st.Mode == card.Sideload
+		p.mu.Unlock()
+		if misc, err := p.store.head("misc", bcb.Size); err == nil && !waiting {
 			if old, _ := bcb.ParseMessage(misc); old.Command == m.Command {
 				m = old
 			}

@@ -66,6 +66,7 @@ const (
 	OldApps            = "old-apps"
 	NotAnApp           = "not-an-app"
 	NormalStart        = "normal-start-at-risk"
+	RelockBricks       = "relock-would-brick"
 	BackupDamaged      = "backup-damaged"
 	BackupDiffers      = "backup-differs"
 	OtherPhone         = "other-phone"

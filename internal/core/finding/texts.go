@@ -236,6 +236,11 @@ var texts = map[string]Text{
 		Why:     "Most partitions are the same on all of them. Some are not: they hold the radio's numbers, keys and calibration of just that phone, and no other works with them.",
 		Remedy:  "Put back only what a ROM would bring too. For the partitions of the phone itself take this phone's own backup.",
 	},
+	RelockBricks: {
+		Meaning: "It is not known that what is on the phone starts with its bootloader locked.",
+		Why:     "A locked phone starts only what its maker signed, down to the last hash. Locked over a third party's recovery, a changed vbmeta or an older system it starts nothing, takes no images to mend that, and may refuse to be opened again.",
+		Remedy:  "Write the maker's whole firmware set, start it once, then: jarlid relock --images SET. Everything in the set is held against what was written.",
+	},
 	NormalStart: {
 		Meaning: "The ramdisk that is there holds things a normal start needs, and the recovery's ramdisk lacks them.",
 		Why:     "On phones that start recovery and system from one ramdisk the new one serves both. Without the first stage's table of mounts, the kernel modules or a root patch the recovery starts, and the system does not, or without root.",

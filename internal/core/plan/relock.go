@@ -1,0 +1,82 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+)
+
+// Relock locks the bootloader again.
+type Relock struct {
+	base
+	// Images are the digests of the maker's images that were named and whose chain
+	// verifies, by partition without a slot; none: nothing was named.
+	Images map[string]string
+	Key    string // fingerprint of the key the chain is signed with; "" when it does not verify
+	Why    string // why it does not
+}
+
+// Title says what is done.
+func (*Relock) Title() string { return "lock the bootloader" }
+
+// Modes: the bootloader.
+func (*Relock) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
+
+// Touches is what can't be known meanwhile.
+func (*Relock) Touches(*card.Card) []string {
+	return []string{card.FactUnlocked, card.FactData, card.FactDebugging}
+}
+
+// Check: it must be known that what is on the phone starts locked; what is not known
+// stops, since a phone that is locked over it may never start again.
+func (r *Relock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
+	f := finding.Finding{Name: finding.RelockBricks, Severity: finding.Stop,
+		Remedy: "write the maker's whole firmware set first, and name it here: jarlid flash SET, then jarlid relock --images SET"}
+	switch missing := r.unproven(c); {
+	case len(r.Images) == 0:
+		f.Text = "nobody can tell whether what is on the phone starts with the bootloader locked"
+	case r.Key == "":
+		f.Text = "the images that were named do not verify: " + r.Why
+	case len(missing) > 0:
+		f.Text = "it is not known that the phone holds what was named; not written by Jar Lid since, or another file: " + strings.Join(missing, ", ")
+	default:
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("the phone holds the images that were named, and they verify; it starts locked only if it trusts the key %s, which is so where they are the maker's", r.Key)
+		f.Remedy = "compare the set's digest with the maker's"
+	}
+	list := append([]finding.Finding{f}, formatFinding(c)...)
+	return append(append(list, accountFinding(c)...), batteryFinding(c)...)
+}
+
+// unproven are the partitions of the slot that starts of which it is not known that
+// they hold what was named.
+func (r *Relock) unproven(c *card.Card) []string {
+	var list []string
+	for part, sum := range r.Images {
+		name := part
+		if hasSlots(c, part) {
+			name = Suffixed(part, c.Value(card.FactNext))
+		}
+		if c.Value(card.FactDigest+name) != sum {
+			list = append(list, name)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// Effects: shut, the data empty, debugging off.
+func (*Relock) Effects(c *card.Card) {
+	c.Learn(card.FactUnlocked, "no", card.Journal)
+	(&FormatData{}).Effects(c)
+}
+
+// Cost: everything of the owner's, once more.
+func (*Relock) Cost() (lost, kept []string) {
+	lost, kept = (&FormatData{}).Cost()
+	return append(lost, "the way back: a locked phone takes no images, and opening it again may be refused and erases everything once more"), kept
+}
