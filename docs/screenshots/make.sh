@@ -46,12 +46,10 @@ EOF
 
 jarlid standin run dunlin --at "$lab/dunlin" >"$lab/dunlin.log" & phone=$!
 sleep 2
-shot here end "jarlid"
 shot ident end "jarlid ident tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip"
 shot proof end "jarlid proof saltmarsh-4.2-dunlin.zip"
 shot lift end "jarlid lift saltmarsh-4.2-dunlin.zip -o out --sums"
-shot stopped end "jarlid recovery set saltmarsh-4.2-dunlin.zip"
-shot recovery-set end "jarlid recovery set tideline-3.1-dunlin.img"
+jarlid recovery set tideline-3.1-dunlin.img --yes >/dev/null
 jarlid go recovery >/dev/null
 shot wipe end "yes | jarlid wipe userdata"
 shot sideload-pass 1.2 "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
@@ -75,6 +73,9 @@ jarlid standin run avocet --at "$lab/avocet" >"$lab/avocet.log" & phone=$!
 sleep 2
 rows=54 cols=150 points=9 shot card end "jarlid card"
 rows=44 cols=124 points=12 shot flash-set end "yes | jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio"
+jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
+rows=30 cols=160 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
+rows=34 cols=160 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
 jarlid go fastbootd >/dev/null
 shot flash-gsi end "yes | jarlid flash saltmarsh-gsi-4.2-arm64.img.gz"
 kill $phone 2>/dev/null || true
@@ -88,3 +89,11 @@ cols=140 rows=40 points=10 shot backup end "jarlid backup take -o kept"
 jarlid standin press dunlin power-long >/dev/null
 sleep 1
 shot why end "jarlid bench --why"
+kill $phone 2>/dev/null || true
+wait $phone 2>/dev/null || true
+jarlid demo --only-files --for godwit --at "$lab" >/dev/null
+jarlid standin run godwit --at "$lab/godwit" >"$lab/godwit.log" & phone=$!
+sleep 2
+jarlid flash tideline-dtbo-godwit.img --into @both --yes >/dev/null
+jarlid recovery try tideline-3.1-godwit.img --yes >/dev/null
+rows=30 cols=124 points=12 shot recovery-set end "jarlid recovery set tideline-3.1-godwit.img --yes"

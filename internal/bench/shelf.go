@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -43,14 +44,18 @@ type deviceReader struct {
 	l    *Link
 	dev  string
 	size int64
-	at   int64 // of the block that is kept; -1: none
+	mu   sync.Mutex
+	at   int64 // of the block that is kept
 	kept []byte
 }
 
-const readerBlock = 64 << 10
+// readerBlock is how much is read with one command, in bytes.
+const readerBlock = 1 << 20
 
 // ReadAt reads from the device.
 func (d *deviceReader) ReadAt(p []byte, off int64) (int, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	done := 0
 	for done < len(p) {
 		at := off + int64(done)

@@ -39,7 +39,7 @@ func (a *app) recoveryCommand() *cobra.Command {
 			return a.recoverySet(cmd, args, into, base)
 		}}
 	set.Flags().BoolVar(&previous, "previous", false, "write back what was there before the last recovery was set, where a job could keep it")
-	set.Flags().StringVar(&base, "boot", "", "where the recovery lives in a boot or vendor_boot image: put it into this one, not into the phone's own")
+	set.Flags().StringVar(&base, "boot", "", "where the recovery lives in a boot or vendor_boot image: put it into this one (or the one in this ROM package or set), not into the phone's own")
 	set.Flags().StringVar(&into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, current or other")
 	c.AddCommand(set, &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "one file"),
 		RunE: a.recoveryTry}, a.recoveryHold())
@@ -72,6 +72,16 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into, image string)
 	if err != nil {
 		return usage("%v", err)
 	}
+	if image != "" {
+		m, err := a.gather(cmd.Context(), []string{unquote(image)}, false)
+		if err != nil {
+			return err
+		}
+		defer m.Close()
+		if image, err = imageFor(m, home.Partition, image); err != nil {
+			return err
+		}
+	}
 	if plan.Grafts(f, home, target, j.Card, image != "") {
 		dir, err := os.MkdirTemp("", "jarlid-graft-")
 		if err != nil {
@@ -95,6 +105,18 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into, image string)
 	a.sayWrites(j)
 	a.suggest(j)
 	return nil
+}
+
+// imageFor finds the image of a partition in what was named: that image itself, or a
+// ROM package or firmware set it is in.
+func imageFor(m *bench.Material, partition, named string) (string, error) {
+	if len(m.Images) == 1 && m.Set == "" {
+		return m.Images[0].File.Path, nil
+	}
+	if path, ok := byPartition(m).paths[partition]; ok {
+		return path, nil
+	}
+	return "", usage("%s holds no image of %s", named, partition)
 }
 
 // recoveryPrevious writes back what earlier jobs kept.
@@ -154,7 +176,7 @@ func (a *app) graft(ctx context.Context, j *bench.Job, f *ident.File, home plan.
 			kept = append(kept, s)
 			continue
 		}
-		g, err := j.Graft(ctx, bench.GraftWish{Home: home, Slot: w.Slot, File: f.Path, Base: unquote(image), Dir: dir})
+		g, err := j.Graft(ctx, bench.GraftWish{Home: home, Slot: w.Slot, File: f.Path, Base: image, Dir: dir})
 		if errors.Is(err, bench.ErrEmptySlot) {
 			a.out.Say("note", "%s is empty and left alone; what is installed there brings its own", w.Name())
 			continue
@@ -347,9 +369,48 @@ func (a *app) again(ctx context.Context, j *bench.Job, path string, files []*ide
 		m.Close()
 		return nil, nil, usage("%v", err)
 	}
+	done := m.Close
+	if home := plan.RecoveryHome(j.Card, j.Phone.Model()); home.Form == "ramdisk" {
+		if steps, found, done, err = a.againInto(ctx, j, f, home, files, steps, m); err != nil {
+			m.Close()
+			return nil, nil, err
+		}
+	}
 	j.Extra = append(j.Extra, found...)
 	j.Files = append(j.Files, bench.FileRecord{Path: path, Size: f.Size})
-	return steps, func() { m.Close() }, nil
+	return steps, done, nil
+}
+
+// againInto puts the recovery into the boot image the ROM brings, for the slot it is
+// installed to: with another kernel its system would not start.
+func (a *app) againInto(ctx context.Context, j *bench.Job, f *ident.File, home plan.Home, files []*ident.File, steps []plan.Step, m *bench.Material) ([]plan.Step, []finding.Finding, func(), error) {
+	rom := files[slices.IndexFunc(files, (*ident.File).IsROM)]
+	inside, err := a.gather(ctx, []string{rom.Path}, false)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	dir, err := os.MkdirTemp("", "jarlid-graft-")
+	if err != nil {
+		inside.Close()
+		return nil, nil, nil, err
+	}
+	done := func() { inside.Close(); m.Close(); os.RemoveAll(dir) }
+	fail := func(err error) ([]plan.Step, []finding.Finding, func(), error) {
+		inside.Close()
+		os.RemoveAll(dir)
+		return nil, nil, nil, err
+	}
+	image, err := imageFor(inside, home.Partition, rom.Path)
+	if err != nil {
+		return fail(err)
+	}
+	to := plan.NextInstall(j.Card)
+	steps = slices.DeleteFunc(steps, func(s plan.Step) bool { w, ok := s.(*plan.Write); return ok && to != "" && w.Slot != to })
+	steps, found, err := a.graft(ctx, j, f, home, image, dir, steps, nil)
+	if err != nil {
+		return fail(err)
+	}
+	return steps, found, done, nil
 }
 
 // sayOrder shows in which order packages are sent, and why.

@@ -28,11 +28,19 @@ func (a *app) vbmetaCommand() *cobra.Command {
 		}}
 	show := &cobra.Command{Use: "show FILE|PARTITION", Short: "Header, key, flags in words, and every descriptor", Args: words(1, 1, "a file, or a partition of the phone"), RunE: a.vbmetaShow}
 	var images string
-	check := &cobra.Command{Use: "check FILE --images DIR|ZIP|PAYLOAD", Short: "Verify the whole chain against images", Args: words(1, 1, "the top vbmeta image"),
+	var slot string
+	check := &cobra.Command{Use: "check [FILE --images DIR|ZIP|PAYLOAD]", Short: "Verify the whole chain against images, or on the phone", Args: words(0, 1, "the top vbmeta image"),
 		Long: "Verifies signatures, the keys of chained images, digests and hash trees by the published rules, and says what an unlocked and a\n" +
-			"locked phone would do with it. Ends with 0 when an unlocked phone starts it, else with 6.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.vbmetaCheck(cmd.Context(), args[0], images) }}
-	check.Flags().StringVar(&images, "images", "", "the images it answers for: a folder, a zip, a payload, a super image (needed)")
+			"locked phone would do with it. Without a file: what is on the phone, read in a recovery with a root shell; that takes minutes.\n" +
+			"Ends with 0 when an unlocked phone starts it, else with 6.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return a.vbmetaCheckPhone(cmd, images, slot)
+			}
+			return a.vbmetaCheck(cmd.Context(), args[0], images)
+		}}
+	check.Flags().StringVar(&images, "images", "", "with a file, the images it answers for: a folder, a zip, a payload, a super image")
+	check.Flags().StringVar(&slot, "slot", "", "on the phone: a, b, current or other (default: the one that starts next)")
 	c.AddCommand(show, check, a.vbmetaFlags("loosen"), a.vbmetaFlags("tighten"))
 	return c
 }
@@ -218,6 +226,63 @@ func byPartition(m *bench.Material) *partitionFiles {
 		set.paths[strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")] = i.File.Path
 	}
 	return set
+}
+
+// vbmetaCheckPhone verifies what is on the phone.
+func (a *app) vbmetaCheckPhone(cmd *cobra.Command, images, slot string) error {
+	if images != "" {
+		return usage("--images goes with the vbmeta file it belongs to")
+	}
+	ctx := cmd.Context()
+	j, err := a.job(ctx, cmd, nil)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	if slot == "" {
+		slot = j.Card.Value(card.FactNext)
+	}
+	t, err := plan.ParseTarget("vbmeta@" + slot)
+	if slot == "" {
+		t, err = plan.Target{Partition: "vbmeta"}, nil
+	}
+	if err != nil {
+		return usage("%v", err)
+	}
+	slots, err := t.SlotsOf(j.Card)
+	if err != nil || len(slots) != 1 {
+		return usage("--slot means one slot: a, b, current or other")
+	}
+	open := func(name string) (io.ReaderAt, int64, error) {
+		r, size, err := j.OpenPartition(ctx, plan.Suffixed(name, slots[0]))
+		if errors.Is(err, bench.ErrNoPartition) && slots[0] != "" {
+			r, size, err = j.OpenPartition(ctx, name)
+		}
+		if errors.Is(err, bench.ErrNoPartition) {
+			err = fmt.Errorf("%w: %w", fs.ErrNotExist, err)
+		}
+		return r, size, err
+	}
+	if _, _, err := open("vbmeta"); errors.Is(err, bench.ErrNoPartition) {
+		a.out.Say(bench.Good, "this phone has no vbmeta: verified boot of this kind is not there")
+		a.result["present"] = false
+		return nil
+	} else if err != nil {
+		return err
+	}
+	a.out.Say(bench.Wait, "reading what slot %s holds and working out its hash trees; this takes minutes on a real phone", orNothing(slots[0]))
+	chain, err := vbmeta.VerifyChain(ctx, open, "vbmeta", true)
+	if err != nil {
+		return err
+	}
+	return a.sayChain(chain)
+}
+
+func orNothing(slot string) string {
+	if slot == "" {
+		return "(there is one only)"
+	}
+	return slot
 }
 
 func (a *app) vbmetaCheck(ctx context.Context, top, images string) error {

@@ -169,6 +169,30 @@ func TestEvenings(t *testing.T) {
 		l.did("godwit", "", nil, "sideload", shore, sheet, "--yes")
 		l.firstStart("godwit", "Saltmarsh OS 4.2")
 	})
+	t.Run("godwit, its recovery set", func(t *testing.T) {
+		l := newLab(t)
+		kit := kitOf(t, "godwit", 2)
+		l.standin("godwit")
+		shore, sheet := l.addons(kit.phone)
+		l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
+		l.want(0, nil, "recovery", "try", kit.recovery, "--yes")
+		l.want(0, []string{"boot_a written"}, "recovery", "set", kit.recovery, "--yes")
+		l.want(0, nil, "go", "recovery")
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		// The ROM brings the maker's overlays, which the recovery would stay black over: it
+		// goes into the ROM's own boot image, the overlays before it.
+		l.want(0, nil, "sideload", kit.more.Package, "--then", "stay", "--yes")
+		l.want(0, nil, "go", "bootloader", "--yes")
+		l.want(0, nil, "flash", kit.more.Overlay, "--into", "@b", "--yes")
+		l.want(0, []string{"boot_b written"}, "recovery", "set", kit.recovery, "--boot", kit.more.Package, "--into", "boot@b", "--yes")
+		l.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery", "--yes")
+		l.want(0, nil, "sideload", shore, sheet, "--yes")
+		rom := must(scenario.Images(scenario.Saltmarsh, kit.phone))["boot"]
+		if got := l.stored("godwit", "boot_b"); string(parts(t, got)["kernel"]) != string(parts(t, rom)["kernel"]) {
+			t.Error("slot b does not have the ROM's kernel")
+		}
+		l.firstStart("godwit", "Saltmarsh OS 4.2")
+	})
 	t.Run("avocet, its recovery set again behind the ROM", func(t *testing.T) {
 		l := newLab(t)
 		kit := kitOf(t, "avocet", 2)

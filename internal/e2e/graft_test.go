@@ -58,6 +58,7 @@ func TestGraft(t *testing.T) {
 		// Into an image that was given, from the bootloader.
 		l.want(0, nil, "go", "bootloader")
 		l.want(0, []string{"boot_a and boot_b written"}, "recovery", "set", kit.recovery, "--boot", kit.more.Boot, "--yes")
+		l.want(0, []string{"boot_a and boot_b written"}, "recovery", "set", kit.recovery, "--boot", kit.more.Set, "--yes")
 		if !bytes.Equal(parts(t, l.stored("godwit", "boot_b"))["kernel"], want["kernel"]) {
 			t.Error("the kernel is not that of the image that was given")
 		}

@@ -90,6 +90,7 @@ func TestVBMeta(t *testing.T) {
 		l.want(3, []string{"care  verity-would-reject"}, "flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@b")
 		l.inRecovery("dunlin", files.Recovery)
 		l.want(0, []string{"SHA256_RSA2048", "everything is enforced"}, "vbmeta", "show", "vbmeta")
+		l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")
 		before := l.stored("dunlin", "vbmeta_a")
 		l.want(3, []string{"stop  verity-would-reject", "jarlid vbmeta loosen hashtree"}, "shelve", "/system/etc/about.txt")
 		l.want(0, []string{"vbmeta_a and vbmeta_b written", "what was there before"}, "vbmeta", "loosen", "hashtree", "--yes")

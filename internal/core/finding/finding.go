@@ -67,6 +67,7 @@ const (
 	NotAnApp           = "not-an-app"
 	NormalStart        = "normal-start-at-risk"
 	RelockBricks       = "relock-would-brick"
+	StockRecovery      = "stock-update-needs-stock-recovery"
 	BackupDamaged      = "backup-damaged"
 	BackupDiffers      = "backup-differs"
 	OtherPhone         = "other-phone"

@@ -236,6 +236,11 @@ var texts = map[string]Text{
 		Why:     "Most partitions are the same on all of them. Some are not: they hold the radio's numbers, keys and calibration of just that phone, and no other works with them.",
 		Remedy:  "Put back only what a ROM would bring too. For the partitions of the phone itself take this phone's own backup.",
 	},
+	StockRecovery: {
+		Meaning: "The package is an update that builds on exactly what the maker had on the phone, and the recovery there is another.",
+		Why:     "A delta compares each partition with what it expects before it changes anything. Another recovery, in a partition of its own or in the boot image, fails that, and the update is refused half-way through the evening.",
+		Remedy:  "Put back what was there before: jarlid recovery set --previous, or write the maker's image; or take the full package.",
+	},
 	RelockBricks: {
 		Meaning: "It is not known that what is on the phone starts with its bootloader locked.",
 		Why:     "A locked phone starts only what its maker signed, down to the last hash. Locked over a third party's recovery, a changed vbmeta or an older system it starts nothing, takes no images to mend that, and may refuse to be opened again.",

@@ -52,6 +52,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	if p := s.payload(); p != nil && p.Delta() {
 		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Care, About: name,
 			Text: "it is a delta and installs only over the very build it was made from"})
+		list = append(list, s.stockFinding(c, RecoveryHome(c, m).Partition)...)
 	}
 	list = append(list, s.dataFinding(c, name)...)
 	list = append(list, baseFinding(c, m)...)
@@ -62,6 +63,16 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 		}
 	}
 	return append(list, s.recoveryFinding(c, m, name)...)
+}
+
+// stockFinding: a delta wants the recovery's partition as its maker left it.
+func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
+	part := Suffixed(home, card.Other(s.target(c)))
+	if home == "" || s.payload().Partition(home) == nil || c.Get(card.FactDigest+part).Evidence != card.Journal {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part,
+		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there", part, c.Value(card.FactHolds+part)), Remedy: "jarlid recovery set --previous"}}
 }
 
 func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {
