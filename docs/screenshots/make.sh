@@ -74,8 +74,8 @@ sleep 2
 rows=54 cols=150 points=9 shot card end "jarlid card"
 rows=44 cols=124 points=12 shot flash-set end "yes | jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio"
 jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
-rows=30 cols=160 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
-rows=34 cols=160 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
+rows=45 cols=156 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
+rows=45 cols=156 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
 jarlid go fastbootd >/dev/null
 shot flash-gsi end "yes | jarlid flash saltmarsh-gsi-4.2-arm64.img.gz"
 kill $phone 2>/dev/null || true
@@ -85,7 +85,8 @@ sleep 2
 ( until jarlid standin press dunlin yes >/dev/null 2>&1; do sleep 0.3; done ) &
 shot unlock end "yes | jarlid unlock"
 jarlid recovery try tideline-3.1-dunlin.img --yes >/dev/null
-cols=140 rows=40 points=10 shot backup end "jarlid backup take -o kept"
+jarlid put saltmarsh-4.2-dunlin.zip --to storage --yes >/dev/null
+cols=124 rows=38 points=12 shot backup end "jarlid backup take -o kept"
 jarlid standin press dunlin power-long >/dev/null
 sleep 1
 shot why end "jarlid bench --why"
@@ -96,4 +97,4 @@ jarlid standin run godwit --at "$lab/godwit" >"$lab/godwit.log" & phone=$!
 sleep 2
 jarlid flash tideline-dtbo-godwit.img --into @both --yes >/dev/null
 jarlid recovery try tideline-3.1-godwit.img --yes >/dev/null
-rows=30 cols=124 points=12 shot recovery-set end "jarlid recovery set tideline-3.1-godwit.img --yes"
+rows=38 cols=124 points=12 shot recovery-set end "jarlid recovery set tideline-3.1-godwit.img --yes"

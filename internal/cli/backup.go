@@ -67,7 +67,10 @@ func (a *app) backupTake(cmd *cobra.Command, args []string, dir string) error {
 		total += i.Bytes
 		what := i.SHA256
 		if i.Name == backup.Storage {
-			what = fmt.Sprintf("of each file (%d)", len(i.Files))
+			what = fmt.Sprintf("%d files, each with its own in %s", len(i.Files), backup.Name)
+			if len(i.Files) == 1 {
+				what = "one file, its own in " + backup.Name
+			}
 		}
 		rows = append(rows, []string{i.Name, image.Size(i.Bytes), i.File, what})
 	}

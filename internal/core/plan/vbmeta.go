@@ -86,6 +86,9 @@ func (w *Write) treeFinding(c *card.Card) []finding.Finding {
 		return nil
 	case w.root() != "" && fact.Known() && c.Get(card.FactTreeRoot+w.Name()).Known():
 		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start", w.Partition)
+	case fact.Known():
+		f.Severity = finding.Care
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces hash trees, and this image does not say which tree for %s it has: another system than the one that belongs to it keeps the slot from starting", w.Partition)
 	default:
 		f.Severity = finding.Care
 		f.Text = fmt.Sprintf("nobody can tell in this mode whether the vbmeta on the phone enforces a hash tree for %s; if it does, another image keeps the slot from starting", w.Partition)
