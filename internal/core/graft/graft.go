@@ -20,6 +20,12 @@ import (
 	"jarlid/internal/core/image/vbmeta"
 )
 
+// vendorHeader is the size of vendor_boot_img_hdr_v4 in bytes.
+const vendorHeader = 2128
+
+// entrySize is the size of vendor_ramdisk_table_entry_v4 in bytes.
+const entrySize = 108
+
 // MaxImage is the largest image that is worked on, in bytes: it is held in memory, and
 // no boot partition is larger.
 const MaxImage = 256 << 20
@@ -66,6 +72,13 @@ func (b *body) cut(n int64) {
 	if n < int64(len(b.img)) && b.footer == nil && image.IsZero(b.img[n:]) {
 		b.pad = int64(len(b.img)) - n
 		b.img = b.img[:n]
+	}
+}
+
+// fill makes the image at least n bytes long.
+func (b *body) fill(n int64) {
+	if short := n - int64(len(b.img)); short > 0 {
+		b.img = append(b.img, make([]byte, short)...)
 	}
 }
 
@@ -124,6 +137,7 @@ func Ramdisk(r io.ReaderAt, size int64, ramdisk []byte, room int64) ([]byte, err
 		k := m.Section("kernel")
 		old.Offset = image.Align(max(k.Offset+k.Size, page), page)
 	}
+	b.fill(old.Offset) // an image may end within the page of its last part
 	after := min(image.Align(old.Offset+old.Size, page), int64(len(b.img)))
 	out := bytes.Clone(b.img[:old.Offset])
 	out = append(out, ramdisk...)
@@ -196,18 +210,22 @@ func Fragment(r io.ReaderAt, size int64, ramdisk []byte, room int64) ([]byte, er
 		s := m.Section(name)
 		return b.img[s.Offset : s.Offset+s.Size]
 	}
-	first := int64(len(b.img))
-	for _, s := range m.Sections {
-		first = min(first, s.Offset)
-	}
+	first := image.Align(vendorHeader, page) // in version 3 it is 16 bytes shorter, and no page ends there
+	b.fill(first)
 	out := bytes.Clone(b.img[:first])
 	le := binary.LittleEndian
 	all, table := part("vendor_ramdisk"), part("vendor_ramdisk_table")
 	switch {
 	case m.HeaderVersion == 4:
-		all, table = fragments(m, b.img, ramdisk, le.Uint32(b.img[2120:]))
+		// vendor_ramdisk_table_entry_size is checked by the parser where there are entries.
+		entry := le.Uint32(b.img[2120:])
+		if len(m.Fragments) == 0 {
+			entry = entrySize
+		}
+		all, table = fragments(m, b.img, ramdisk, entry)
 		le.PutUint32(out[2112:], uint32(len(table)))
-		le.PutUint32(out[2116:], uint32(len(table))/le.Uint32(out[2120:]))
+		le.PutUint32(out[2116:], uint32(len(table))/entry)
+		le.PutUint32(out[2120:], entry)
 	case len(ramdisk) == 0:
 		return nil, fmt.Errorf("this vendor boot image holds one ramdisk, which a normal start needs")
 	default:
