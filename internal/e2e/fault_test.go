@@ -60,13 +60,13 @@ func TestFaults(t *testing.T) {
 			}
 			set := []string{"recovery", "set", kit.recovery, "--yes"}
 			size := must(os.Stat(kit.recovery)).Size()
-			for tenth := int64(1); tenth <= 9; tenth += 2 {
+			for tenth := int64(1); tenth <= 9; tenth++ {
 				l.fault(k.name, "drop", int64(k.slots)*size*tenth/10)
 				code, out := l.run(set...)
 				l.broken(code, out)
 			}
 			// Every command on the way, until there are none left to drop.
-			for after := int64(4); ; after += 3 {
+			for after := int64(4); ; after++ {
 				l.fault(k.name, "drop-next", after)
 				code, out := l.run(set...)
 				if code == 0 {
@@ -110,7 +110,7 @@ func TestFaults(t *testing.T) {
 				return c.Facts["slot.next"].Value
 			}
 			before := next()
-			for tenth := int64(1); tenth < 10*passes; tenth += 3 {
+			for tenth := int64(1); tenth < 10*passes; tenth++ {
 				l.fault(k.name, "drop", rom*tenth/10)
 				code, out := l.run(send...)
 				l.broken(code, out)

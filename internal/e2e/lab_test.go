@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -29,7 +30,14 @@ var (
 	dunlin  = scenario.PhoneOf("dunlin")
 )
 
-func TestMain(m *testing.M) { os.Exit(setUp(m)) }
+func TestMain(m *testing.M) {
+	flag.Parse()
+	// Most of their time the tests wait for phones to restart.
+	if n := flag.Lookup("test.parallel"); n != nil {
+		n.Value.Set(fmt.Sprint(runtime.GOMAXPROCS(0) * 3 / 2))
+	}
+	os.Exit(setUp(m))
+}
 
 func setUp(m *testing.M) int {
 	dir, err := os.MkdirTemp("", "jarlid-e2e-")
