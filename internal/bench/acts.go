@@ -56,11 +56,7 @@ func (p *Phone) offerKey(ctx context.Context, obs Observer, limit time.Duration)
 	}
 	l, err := p.Connect(ctx, func() {
 		obs.Say(Look, "%s asks its owner about this computer's key, fingerprint %s", p.Name, key.Fingerprint())
-		r, ok := p.model.Hand("allow-key")
-		if !ok {
-			r = model.Recipe{Do: []string{`Wake the phone and allow debugging for this computer on its screen.`}}
-		}
-		obs.Hands(r, limit)
+		obs.Hands(p.hand("allow-key", model.Recipe{Do: []string{`Wake the phone and allow debugging for this computer on its screen.`}}), limit)
 	})
 	if err != nil {
 		return nil, p.deniedError(key.Fingerprint())
@@ -234,10 +230,7 @@ func vanish(ctx context.Context, l *Link) {
 
 // showHands shows the recipe for a mode and gives how long it may take.
 func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration) {
-	r, ok := j.Phone.model.Hand(string(to))
-	if !ok {
-		r = model.Recipe{Do: []string{fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to)}}
-	}
+	r := j.Phone.hand(string(to), model.Recipe{Do: []string{fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to)}})
 	limit := handsLimit
 	if r.Wait > 0 {
 		limit = time.Duration(r.Wait) * time.Second
@@ -256,6 +249,11 @@ func (j *Job) byHand(ctx context.Context, to card.Mode) (*Link, error) {
 	return l, err
 }
 
+// debuggingHands is what switches debugging on again after a format.
+func (p *Phone) debuggingHands() model.Recipe {
+	return p.hand("debugging", model.Recipe{Do: []string{"Go through the welcome pages and switch debugging on in the developer settings; formatting switched it off."}})
+}
+
 // awaitSystem watches a starting system. A nil Link without an error means
 // that it can't be seen: debugging is off there, which is expected after a
 // format.
@@ -263,11 +261,7 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (*Link, error) {
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
 		j.Obs.Say(Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
-		r, ok := j.Phone.model.Hand("debugging")
-		if !ok {
-			r = model.Recipe{Do: []string{"Go through the welcome pages and switch debugging on in the developer settings; formatting switched it off."}}
-		}
-		j.Obs.Hands(r, j.WaitSystem)
+		j.Obs.Hands(j.Phone.debuggingHands(), j.WaitSystem)
 	}
 	l, err := j.Phone.Await(ctx, card.System, j.WaitSystem, off)
 	if notAuthorised(err) != nil {
@@ -429,17 +423,20 @@ func fileSystem(table, mount string) string {
 // formatByHand has a person do it in the recovery's menu; nobody can read back
 // that it was done.
 func (j *Job) formatByHand(ctx context.Context) (Record, error) {
-	r, ok := j.Phone.model.Hand("format-data")
-	if !ok {
-		r = model.Recipe{Do: []string{`On the phone, choose the menu entry that formats all data (not just the caches).`}}
-	}
+	r := j.Phone.hand("format-data", model.Recipe{Do: []string{`On the phone, choose the menu entry that formats all data (not just the caches).`}})
+	return j.doneByHand(r, "Does the phone say that the data was formatted?", "format the data")
+}
+
+// doneByHand shows what to do in the recovery's menu and asks whether it was done;
+// nobody can read that back.
+func (j *Job) doneByHand(r model.Recipe, question, what string) (Record, error) {
 	j.Obs.Hands(r, handsLimit)
-	yes, err := j.Obs.Ask("Does the phone say that the data was formatted?")
+	yes, err := j.Obs.Ask(question)
 	if err != nil {
 		return Record{}, err
 	}
 	if !yes {
-		return Record{}, &link.RefusedError{Command: "format the data", Message: "the person at the phone says that it was not done"}
+		return Record{}, &link.RefusedError{Command: what, Message: "the person at the phone says that it was not done"}
 	}
 	return Record{Confirm: NotKnown}, nil
 }

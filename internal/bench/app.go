@@ -16,30 +16,9 @@ const appPath = "/data/local/tmp/jarlid-app.apk"
 // service install it.
 func (j *Job) installApp(ctx context.Context, s *plan.InstallApp) (Record, error) {
 	rec := Record{Bytes: s.File.Size, Confirm: PhoneWord}
-	src, err := openSource(s.File.Path, s.File.Size)
-	if err != nil {
-		return rec, err
-	}
-	defer src.f.Close()
-	hctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	sum := digest(hctx, src.f, s.File.Size)
-	y, err := j.Link.ADB.Sync(ctx)
-	if err != nil {
-		return rec, err
-	}
-	m := newMeter(j.Obs, Send, filepath.Base(s.File.Path), s.File.Size)
-	err = y.Send(ctx, appPath, 0o100644, src.st.ModTime(), src.reader(), m.set)
-	m.end()
-	y.Close()
-	if err != nil {
-		return rec, err
-	}
 	defer shell(context.WithoutCancel(ctx), j.Link, "rm -f "+appPath)
-	if rec.SHA256, err = sum(); err != nil {
-		return rec, err
-	}
-	if err := src.unchanged(); err != nil {
+	var err error
+	if rec.SHA256, err = j.sendFile(ctx, s.File, appPath, filepath.Base(s.File.Path)); err != nil {
 		return rec, err
 	}
 	j.Obs.Say(Wait, "the system installs %s", filepath.Base(s.File.Path))

@@ -2,15 +2,12 @@ package bench
 
 import (
 	"context"
-	"errors"
 	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
-	"jarlid/internal/core/model"
 	"jarlid/internal/core/plan"
-	"jarlid/internal/link/adb"
 )
 
 // Arrived is what Arrive saw.
@@ -53,19 +50,19 @@ func (p *Phone) Arrive(ctx context.Context, obs Observer, before *card.Card, lim
 		return a, nil
 	}
 	if before.Value(card.FactDebugging) == "off" {
-		r, ok := p.model.Hand("debugging")
-		if !ok {
-			r = model.Recipe{Do: []string{"Go through the welcome pages and switch debugging on in the developer settings; formatting switched it off."}}
-		}
-		obs.Hands(r, limit)
+		obs.Hands(p.debuggingHands(), limit)
 	}
 	var last card.Mode
 	var since time.Time
 	begins, said := 0, 0
 	for time.Since(began) < limit {
-		mode, err := p.glance(ctx, obs, a)
+		l, err := p.glance(ctx, obs)
 		if err != nil {
 			return nil, err
+		}
+		mode := card.None
+		if l != nil {
+			mode = l.Mode
 		}
 		if mode != last {
 			if mode == card.System {
@@ -74,15 +71,17 @@ func (p *Phone) Arrive(ctx context.Context, obs Observer, before *card.Card, lim
 			}
 			last, since = mode, time.Now()
 		}
+		stage := reached(ctx, l, time.Since(since))
+		if stage != "" {
+			a.Card = p.fallen(ctx, l)
+		}
+		l.Close()
 		switch {
-		case mode == card.System && a.Card != nil:
-			return end(plan.StageFinished)
+		case stage == plan.StageFinished && a.Card == nil: // it went away while it was read
+		case stage != "":
+			return end(stage)
 		case begins >= loopsLimit:
 			return end(plan.StageLoop)
-		case (mode == card.Recovery || mode == card.Sideload) && time.Since(since) > settledLimit:
-			return end(plan.StageRecovery)
-		case (mode == card.Bootloader || mode == card.Fastbootd) && time.Since(since) > settledLimit:
-			return end(plan.StageBootloader)
 		}
 		if said < len(milestones) && last != card.System && time.Since(began) > milestones[said].after {
 			obs.Say(Wait, "%s", milestones[said].text)
@@ -109,70 +108,72 @@ func (p *Phone) Arrive(ctx context.Context, obs Observer, before *card.Card, lim
 	return end(plan.Shown[n].Stage)
 }
 
-// glance looks at the phone once. A system that has finished starting is read, and
-// so is what it ended in instead.
-func (p *Phone) glance(ctx context.Context, obs Observer, a *Arrived) (card.Mode, error) {
-	l, err := p.Connect(ctx, nil)
-	var denied *adb.NotAuthorisedError
-	if errors.As(err, &denied) {
-		// It runs, and wants to be asked about this computer.
-		if l, err = p.offerKey(ctx, obs, allowLimit); err != nil {
-			return card.None, err
+// reached tells whether a start has come to its end; "" while it has not. A system
+// says itself that it has finished; a bootloader or recovery may be on the way.
+func reached(ctx context.Context, l *Link, stays time.Duration) plan.Stage {
+	switch {
+	case l == nil:
+	case l.Mode == card.System:
+		if text, err := shell(ctx, l, "getprop sys.boot_completed"); err == nil && strings.TrimSpace(text) == "1" {
+			return plan.StageFinished
 		}
+	case stays <= settledLimit:
+	case l.Mode == card.Bootloader || l.Mode == card.Fastbootd:
+		return plan.StageBootloader
+	default:
+		return plan.StageRecovery
+	}
+	return ""
+}
+
+// glance connects to the phone if it is there; a nil Link without an error means that
+// it can't be seen.
+func (p *Phone) glance(ctx context.Context, obs Observer) (*Link, error) {
+	l, err := p.Connect(ctx, nil)
+	if notAuthorised(err) != nil {
+		return p.offerKey(ctx, obs, allowLimit) // it runs, and wants to be asked about this computer
 	}
 	if err != nil {
-		if ctx.Err() != nil {
-			return card.None, ctx.Err()
-		}
-		return card.None, nil
+		return nil, ctx.Err()
 	}
-	defer l.Close()
-	if l.Mode == card.System {
-		text, err := shell(ctx, l, "getprop sys.boot_completed")
-		if err != nil || strings.TrimSpace(text) != "1" {
-			return l.Mode, nil
-		}
+	return l, nil
+}
+
+// fallen reads what a start ended in, and of a recovery why the system asked for it;
+// nil when it went away again.
+func (p *Phone) fallen(ctx context.Context, l *Link) *card.Card {
+	if l == nil {
+		return nil
 	}
 	c, err := p.Read(ctx, l)
 	if err != nil {
-		return l.Mode, nil // it went away again
+		return nil
 	}
-	if l.Mode == card.Recovery && c.Value(card.FactRoot) == "yes" {
-		if misc, err := readBlock(ctx, l, "misc", bcb.Size); err == nil && misc != nil {
-			m, _ := bcb.ParseMessage(misc)
-			for _, s := range m.Recovery {
-				// What the system asks its recovery for when it gives up (rescue party, init).
-				if reason, ok := strings.CutPrefix(s, "--reason="); ok || s == "--prompt_and_wipe_data" {
-					learn(c, card.FactReason, reason+" ")
-				}
+	if !rootRecovery(l, c) {
+		return c
+	}
+	if misc, err := readBlock(ctx, l, "misc", bcb.Size); err == nil && misc != nil {
+		m, _ := bcb.ParseMessage(misc)
+		for _, s := range m.Recovery {
+			// What the system asks its recovery for when it gives up (rescue party, init).
+			if reason, ok := strings.CutPrefix(s, "--reason="); ok || s == "--prompt_and_wipe_data" {
+				learn(c, card.FactReason, reason+" ")
 			}
 		}
 	}
-	a.Card = c
-	return l.Mode, nil
+	return c
 }
 
 // Before gives what is known of a phone that is about to start, without asking it:
 // what jobs did to it.
 func (b *Bench) Before(on string) (*Phone, *card.Card, error) {
-	list, err := b.phones()
+	list, err := b.meant(on)
 	if err != nil {
 		return nil, nil, err
 	}
-	if on != "" {
-		if isAddress(on) {
-			p, err := b.byAddress(on)
-			if err != nil {
-				return nil, nil, err
-			}
-			list = []*Phone{p}
-		} else {
-			list = named(list, on)
-		}
-	}
 	switch len(list) {
 	case 0:
-		return nil, nil, &NotHereError{Name: on, Text: "no phone of that name is listed"}
+		return nil, nil, &NotHereError{Name: on, Text: "no phone is listed"}
 	case 1:
 	default:
 		return nil, nil, &UsageError{Text: "several phones are listed; say which one is meant with --on NAME"}

@@ -52,7 +52,7 @@ func (j *Job) devices(ctx context.Context) (map[string]int64, error) {
 // a root shell, and that those asked for are not there when they are not among them;
 // elsewhere it does nothing.
 func (j *Job) LearnDevices(ctx context.Context, names ...string) error {
-	if j.Link == nil || j.Link.Mode != card.Recovery || j.Card.Value(card.FactRoot) != "yes" {
+	if !rootRecovery(j.Link, j.Card) {
 		return nil
 	}
 	sizes, err := j.devices(ctx)
@@ -99,7 +99,7 @@ func (j *Job) TakeBackup(ctx context.Context, wish BackupWish) (*backup.Manifest
 			return m, ErrStopped
 		default:
 		}
-		if old := m.Item(name); old != nil && name != backup.Storage && sameFile(wish.Dir, old) {
+		if old := m.Item(name); old != nil && name != backup.Storage && sameFile(ctx, wish.Dir, old) {
 			j.Obs.Say(Good, "%s is there already, its digest matches", name)
 			continue
 		}
@@ -161,7 +161,7 @@ func (j *Job) backupItems(ctx context.Context, words []string) (names, all []str
 				}
 			}
 		}
-	case j.Card.Value(card.FactRoot) == "yes":
+	case rootRecovery(j.Link, j.Card):
 		sizes, err = j.devices(ctx)
 	}
 	if err != nil {
@@ -236,29 +236,24 @@ func writeWhole(name string, b []byte) error {
 }
 
 // sameFile tells whether an item's file is there as the manifest says.
-func sameFile(dir string, i *backup.Item) bool {
-	sum, n, err := hashFile(filepath.Join(dir, filepath.FromSlash(i.File)))
+func sameFile(ctx context.Context, dir string, i *backup.Item) bool {
+	sum, n, err := FileDigest(ctx, filepath.Join(dir, filepath.FromSlash(i.File)))
 	return err == nil && n == i.Bytes && sum == i.SHA256
 }
 
-// FileDigest gives the SHA-256 of a file.
-func FileDigest(ctx context.Context, name string) (string, error) {
-	if err := ctx.Err(); err != nil {
-		return "", err
-	}
-	sum, _, err := hashFile(name)
-	return sum, err
-}
-
-func hashFile(name string) (sum string, n int64, err error) {
+// FileDigest gives the SHA-256 of a file, and how many bytes it has.
+func FileDigest(ctx context.Context, name string) (sum string, n int64, err error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return "", 0, err
 	}
 	defer f.Close()
-	h := sha256.New()
-	n, err = io.Copy(h, f)
-	return hex.EncodeToString(h.Sum(nil)), n, err
+	st, err := f.Stat()
+	if err != nil {
+		return "", 0, err
+	}
+	sum, err = digest(ctx, f, st.Size())()
+	return sum, st.Size(), err
 }
 
 // holes writes to a new file and leaves runs of zeros out of it.
@@ -335,17 +330,31 @@ func (j *Job) takePartition(ctx context.Context, dir, name string) (backup.Item,
 func (j *Job) fetchWhole(ctx context.Context, name string, size int64, w io.Writer, m *meter) error {
 	piece, known := j.Card.Number(card.FactFetch)
 	if !known || piece <= 0 {
-		piece = 64 << 20
+		piece = size
 	}
+	w = &telling{w: w, moved: m.set}
 	for off := int64(0); off < size; {
 		n, err := j.Link.FB.Fetch(ctx, name, off, min(piece, size-off), size, w)
 		if err != nil {
 			return err
 		}
 		off += n
-		m.set(off)
 	}
 	return nil
+}
+
+// telling tells how many bytes went through it.
+type telling struct {
+	w     io.Writer
+	n     int64
+	moved func(int64)
+}
+
+func (t *telling) Write(p []byte) (int, error) {
+	n, err := t.w.Write(p)
+	t.n += int64(n)
+	t.moved(t.n)
+	return n, err
 }
 
 // takeStorage reads the shared storage, file by file. Files the manifest has and
@@ -465,9 +474,9 @@ func ReadBackup(dir string) (*backup.Manifest, error) {
 }
 
 // ProveBackup gives the first of an item's files that is not as the manifest says.
-func ProveBackup(dir string, i *backup.Item) error {
+func ProveBackup(ctx context.Context, dir string, i *backup.Item) error {
 	check := func(name, sum string, bytes int64) error {
-		have, n, err := hashFile(filepath.Join(dir, filepath.FromSlash(name)))
+		have, n, err := FileDigest(ctx, filepath.Join(dir, filepath.FromSlash(name)))
 		switch {
 		case err != nil:
 			return err
@@ -528,12 +537,7 @@ func (j *Job) restoreFile(ctx context.Context, local, to string, when time.Time,
 		return err
 	}
 	defer f.Close()
-	y, err := j.Link.ADB.Sync(ctx)
-	if err != nil {
-		return err
-	}
-	defer y.Close()
-	return y.Send(ctx, to, 0o100660, when, f, moved)
+	return j.push(ctx, to, 0o100660, when, f, moved)
 }
 
 // copySlot copies a partition on the phone and compares the digests of both.
@@ -551,13 +555,9 @@ func (j *Job) copySlot(ctx context.Context, s *plan.CopySlot) (Record, error) {
 	if err != nil {
 		return rec, err
 	}
-	command := to
-	if b, _ := j.Card.Number(card.FactSize + s.Target()); b != size && size > 0 {
-		command = "" // the target is larger; its digest says nothing
-	}
 	b := ""
-	if command != "" {
-		if b, err = j.phoneDigest(ctx, command); err != nil {
+	if room, _ := j.Card.Number(card.FactSize + s.Target()); room == size || size == 0 { // of a larger one the digest says nothing
+		if b, err = j.phoneDigest(ctx, to); err != nil {
 			return rec, err
 		}
 	}

@@ -21,25 +21,24 @@ import (
 // readBack compares a written partition with the file, where the phone gives it
 // out: userspace fastboot does so for vendor_boot alone, as published.
 func (j *Job) readBack(ctx context.Context, s *plan.Write, f io.ReaderAt) (string, error) {
-	if j.Link.Mode != card.Fastbootd || s.Partition != "vendor_boot" || s.File.Inside > 0 {
+	if s.File.Inside > 0 {
 		return PhoneWord, nil
 	}
 	size, known := j.Card.Number(card.FactSize + s.Name())
-	if !known {
+	cmp := &comparer{f: f, size: s.File.Size}
+	var err error
+	switch {
+	case j.Link.Mode == card.Recovery:
+		m := newMeter(j.Obs, Recv, s.Name(), size)
+		_, err = j.readDevice(ctx, device(s.Name(), false), cmp, m.set)
+		m.end()
+	case j.Link.Mode == card.Fastbootd && s.Partition == "vendor_boot" && known:
+		m := newMeter(j.Obs, Recv, s.Name(), size)
+		err = j.fetchWhole(ctx, s.Name(), size, cmp, m)
+		m.end()
+	default:
 		return PhoneWord, nil
 	}
-	m := newMeter(j.Obs, Recv, s.Name(), size)
-	cmp := &comparer{f: f, size: s.File.Size, moved: m.set}
-	// No more at once than the phone gives out.
-	most, told := j.Card.Number(card.FactFetch)
-	if !told || most <= 0 {
-		most = size
-	}
-	var err error
-	for off := int64(0); off < size && err == nil; off += most {
-		_, err = j.Link.FB.Fetch(ctx, s.Name(), off, min(most, size-off), size, cmp)
-	}
-	m.end()
 	var refused *link.RefusedError
 	switch {
 	case errors.As(err, &refused):
@@ -58,7 +57,6 @@ type comparer struct {
 	f        io.ReaderAt
 	size, at int64
 	differs  bool
-	moved    func(int64)
 }
 
 // Write compares.
@@ -71,7 +69,6 @@ func (c *comparer) Write(p []byte) (int, error) {
 		c.differs = c.differs || !bytes.Equal(b, p[:want])
 	}
 	c.at += int64(len(p))
-	c.moved(c.at)
 	return len(p), nil
 }
 
@@ -195,7 +192,6 @@ func (j *Job) erase(ctx context.Context, s *plan.Erase) (Record, error) {
 // phone, and reads whether it is open.
 func (j *Job) unlock(ctx context.Context, _ *plan.Unlock) (Record, error) {
 	rec := Record{}
-	before := j.Card
 	commands := []string{"flashing unlock", "oem unlock"}
 	if m := j.Phone.model; m != nil && m.Bootloader.Unlock != "" {
 		commands = []string{m.Bootloader.Unlock}
@@ -204,11 +200,7 @@ func (j *Job) unlock(ctx context.Context, _ *plan.Unlock) (Record, error) {
 		commands[len(commands)-1] += " " + j.Code
 		commands = commands[len(commands)-1:]
 	}
-	r, ok := j.Phone.model.Hand("unlock")
-	if !ok {
-		r = model.Recipe{Do: []string{`Read the question on the phone's screen and answer "yes" with its keys.`}}
-	}
-	j.Obs.Hands(r, handsLimit) // before the command: some answer it only after the person has
+	j.lockHands("unlock") // before the command: some answer it only after the person has
 	var err error
 	for _, cmd := range commands {
 		var a fastboot.Answer
@@ -222,52 +214,47 @@ func (j *Job) unlock(ctx context.Context, _ *plan.Unlock) (Record, error) {
 	if err != nil && !errors.As(err, &lost) { // some restart before they answer
 		return rec, err
 	}
-	l, c, err := j.awaitLock(ctx, true)
+	return j.lockSettled(ctx, rec, &plan.Unlock{})
+}
+
+// lockSettled waits until the bootloader says that the lock is as a step leaves it;
+// that erased the data, which a bootloader does not tell.
+func (j *Job) lockSettled(ctx context.Context, rec Record, s plan.Step) (Record, error) {
+	after := j.Card.Clone()
+	s.Effects(after)
+	l, c, err := j.awaitLock(ctx, after.Value(card.FactUnlocked) == "yes")
 	if err != nil {
 		return rec, err
 	}
 	j.Link, rec.Confirm = l, ReadBack
-	(&plan.Unlock{}).Effects(before)
-	c.Merge(before)
+	c.Merge(after)
 	for _, name := range []string{card.FactData, card.FactDebugging} {
-		c.Set(name, before.Get(name))
+		c.Set(name, after.Get(name))
 	}
 	j.Card = c
 	return rec, nil
 }
 
+// lockHands shows how the phone's own question about its lock is answered.
+func (j *Job) lockHands(recipe string) {
+	j.Obs.Hands(j.Phone.hand(recipe, model.Recipe{Do: []string{`Read the question on the phone's screen and answer "yes" with its keys.`}}), handsLimit)
+}
+
 // relock sends the published command and waits until the bootloader says that it
 // is shut.
 func (j *Job) relock(ctx context.Context) (Record, error) {
-	rec := Record{}
-	before := j.Card
-	r, ok := j.Phone.model.Hand("relock")
-	if !ok {
-		r = model.Recipe{Do: []string{`Read the question on the phone's screen and answer "yes" with its keys.`}}
-	}
-	j.Obs.Hands(r, handsLimit)
+	j.lockHands("relock")
 	command := "flashing lock"
 	if m := j.Phone.model; m != nil && strings.HasPrefix(m.Bootloader.Unlock, "oem unlock") {
 		command = "oem lock" // its older counterpart
 	}
 	a, err := j.Link.FB.Command(ctx, command, handsLimit)
-	rec.Answers = append(a.Lines, a.Text)
+	rec := Record{Answers: append(a.Lines, a.Text)}
 	var lost *link.LostError
-	if err != nil && !errors.As(err, &lost) {
+	if err != nil && !errors.As(err, &lost) { // some restart before they answer
 		return rec, err
 	}
-	l, c, err := j.awaitLock(ctx, false)
-	if err != nil {
-		return rec, err
-	}
-	j.Link, rec.Confirm = l, ReadBack
-	(&plan.Relock{}).Effects(before)
-	c.Merge(before)
-	for _, name := range []string{card.FactData, card.FactDebugging} {
-		c.Set(name, before.Get(name))
-	}
-	j.Card = c
-	return rec, nil
+	return j.lockSettled(ctx, rec, &plan.Relock{})
 }
 
 // awaitLock looks again and again until the bootloader says that it is open, or
@@ -291,5 +278,9 @@ func (j *Job) awaitLock(ctx context.Context, open bool) (*Link, *card.Card, erro
 		case <-time.After(2 * pollEvery):
 		}
 	}
-	return nil, nil, &link.RefusedError{Command: "unlock", Message: "it is still locked: nobody said yes at the phone, or it restarted into another mode"}
+	what, still := "unlock", "locked"
+	if !open {
+		what, still = "lock", "open"
+	}
+	return nil, nil, &link.RefusedError{Command: what, Message: "it is still " + still + ": nobody said yes at the phone, or it restarted into another mode"}
 }

@@ -2,17 +2,16 @@ package bench
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
-	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/link"
-	"strings"
-	"time"
 )
 
 // dataState looks at the start of userdata: never written, freshly formatted,
@@ -27,18 +26,10 @@ func dataState(ctx context.Context, l *Link) (string, error) {
 	if image.IsZero(b) {
 		return card.DataFormatted, nil
 	}
-	le := binary.LittleEndian
-	if ext4.IsMagic(b) {
-		// s_mtime and s_mnt_count (Documentation/filesystems/ext4, super block):
-		// zero until the first mount.
-		sb := b[ext4.SuperblockOffset:]
-		if le.Uint32(sb[44:]) == 0 && le.Uint16(sb[52:]) == 0 {
-			return card.DataFormatted, nil
-		}
-		return plainData(ctx, l)
-	}
-	const f2fsMagic = 0xf2f52010 // Documentation/filesystems/f2fs.rst
-	if le.Uint32(b[1024:]) == f2fsMagic {
+	switch s := ext4Super(b); {
+	case s != nil && s.Fresh():
+		return card.DataFormatted, nil
+	case s != nil, systemType(b) == "f2fs":
 		return plainData(ctx, l)
 	}
 	return card.DataEncrypted, nil
@@ -74,8 +65,11 @@ func plainData(ctx context.Context, l *Link) (string, error) {
 var leftByWipe = map[string]bool{"media": true, "lost+found": true, ".layout_version": true}
 
 // readOwner asks a system what of its owner would be in the way: accounts and a
-// lock of the screen. What it does not tell stays unknown.
+// lock of the screen. What it does not tell, and in other modes, stays unknown.
 func readOwner(ctx context.Context, l *Link, c *card.Card) error {
+	if l.Mode != card.System {
+		return nil
+	}
 	text, err := shell(ctx, l, "dumpsys account 2>/dev/null")
 	if err != nil {
 		return err
@@ -102,7 +96,7 @@ func readOwner(ctx context.Context, l *Link, c *card.Card) error {
 // ReadLying reads which packages lie in the shared storage, so that they are not
 // erased unseen. In modes that can't tell it does nothing.
 func (p *Phone) ReadLying(ctx context.Context, l *Link, c *card.Card) error {
-	if l == nil || l.ADB == nil || l.Mode != card.Recovery || c.Value(card.FactRoot) != "yes" {
+	if !rootRecovery(l, c) {
 		return nil
 	}
 	var names []string
@@ -127,22 +121,15 @@ func (p *Phone) ReadLying(ctx context.Context, l *Link, c *card.Card) error {
 // the free blocks its super block tells. A file system that can't be written has
 // none. In modes that can't tell it does nothing.
 func (p *Phone) ReadRoom(ctx context.Context, l *Link, c *card.Card) error {
-	if l == nil || l.Mode != card.Recovery || c.Value(card.FactRoot) != "yes" {
+	if !rootRecovery(l, c) {
 		return nil
 	}
 	system := plan.Suffixed("system", c.Value(card.FactStarted))
 	b, err := readDeviceHead(ctx, l, device(system, plan.Logical(c, "system")))
-	if err != nil || b == nil || !ext4.IsMagic(b) {
-		return err
+	if s := ext4Super(b); err == nil && s != nil {
+		learn(c, card.FactFree+system, fmt.Sprint(s.Free()))
 	}
-	// s_free_blocks_count_lo and s_log_block_size (Documentation/filesystems/ext4,
-	// super block).
-	sb := b[ext4.SuperblockOffset:]
-	le := binary.LittleEndian
-	if shift := le.Uint32(sb[24:]); shift <= 6 {
-		learn(c, card.FactFree+system, fmt.Sprint(int64(le.Uint32(sb[12:]))<<(10+shift)))
-	}
-	return nil
+	return err
 }
 
 // readDeviceHead reads the first block of a device; nil where it can't be read.
@@ -293,12 +280,8 @@ func (j *Job) wipeCaches(ctx context.Context, rec *Record) error {
 		}
 	}
 	for _, dir := range []string{"/data/dalvik-cache", "/data/cache"} {
-		out, err := j.Link.ADB.Shell(ctx, "rm -rf "+dir+"; [ ! -e "+dir+" ]")
-		if err != nil {
+		if err := j.inShell(ctx, "rm -rf "+dir+"; [ ! -e "+dir+" ]", "rm -rf "+dir); err != nil {
 			return err
-		}
-		if out.Code > 0 {
-			return &link.RefusedError{Command: "rm -rf " + dir, Message: "it is still there"}
 		}
 	}
 	return nil
@@ -313,13 +296,10 @@ func (j *Job) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Record) err
 	if err != nil {
 		return err
 	}
-	// s_wtime (super block, offset 0x30) of a file system nobody wrote to is the time
-	// it was made; s_mnt_count is zero.
-	if b == nil || !ext4.IsMagic(b) {
+	switch super := ext4Super(b); {
+	case super == nil:
 		rec.Confirm = PhoneWord
-		return nil
-	}
-	if binary.LittleEndian.Uint16(b[ext4.SuperblockOffset+52:]) != 0 {
+	case super.Mounts != 0:
 		return &link.RefusedError{Command: s.Title(), Message: "read back, the old file system is still there"}
 	}
 	return nil
@@ -327,23 +307,12 @@ func (j *Job) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Record) err
 
 // wipeByHand has a person do it in the recovery's menu.
 func (j *Job) wipeByHand(s *plan.WipeArea) (Record, error) {
-	r, ok := j.Phone.model.Hand("wipe-" + s.Area)
-	if !ok {
-		choose := map[string]string{"caches": `the entry that wipes the caches`, "apps": `the entry that erases apps and settings`,
-			"storage": `the entry that erases the storage`, "system": `the entry that erases the system partition`, "vendor": `the entry that erases the vendor partition`}[s.Area]
-		r = model.Recipe{Do: []string{"On the phone, under the menu for wiping, choose " + choose + "."}}
-	}
+	choose := map[string]string{"caches": `the entry that wipes the caches`, "apps": `the entry that erases apps and settings`,
+		"storage": `the entry that erases the storage`, "system": `the entry that erases the system partition`, "vendor": `the entry that erases the vendor partition`}[s.Area]
+	r := j.Phone.hand("wipe-"+s.Area, model.Recipe{Do: []string{"On the phone, under the menu for wiping, choose " + choose + "."}})
 	if r.Hint == "" {
 		r.Hint = map[string]string{"caches": `Do not choose the entry that formats all data.`, "apps": `Do not choose the one that formats all data: the storage would go too.`,
 			"storage": `Nothing else: the other entries erase apps or the system.`}[s.Area]
 	}
-	j.Obs.Hands(r, handsLimit)
-	yes, err := j.Obs.Ask("Does the phone say that it was done?")
-	if err != nil {
-		return Record{}, err
-	}
-	if !yes {
-		return Record{}, &link.RefusedError{Command: s.Title(), Message: "the person at the phone says that it was not done"}
-	}
-	return Record{Confirm: NotKnown}, nil
+	return j.doneByHand(r, "Does the phone say that it was done?", s.Title())
 }

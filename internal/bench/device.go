@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/link"
@@ -57,28 +58,46 @@ func (j *Job) writeDevice(ctx context.Context, dev string, off int64, r io.Reade
 }
 
 func (j *Job) writePiece(ctx context.Context, dev string, off int64, r io.Reader) (int64, error) {
+	count := &counting{r: r}
+	if err := j.push(ctx, pieceName, 0o100600, time.Unix(0, 0), count, nil); err != nil || count.n == 0 {
+		return 0, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, pieceLimit)
+	defer cancel()
+	return count.n, j.inShell(ctx, fmt.Sprintf("dd if=%s of=%s bs=%d seek=%d conv=notrunc && sync", pieceName, dev, blockSize, off/blockSize), "write "+dev)
+}
+
+// push writes a file of the phone over a sync service of its own.
+func (j *Job) push(ctx context.Context, to string, mode uint32, when time.Time, r io.Reader, moved func(int64)) error {
 	y, err := j.Link.ADB.Sync(ctx)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	count := &counting{r: r}
-	err = y.Send(ctx, pieceName, 0o100600, time.Unix(0, 0), count, nil)
-	y.Close()
-	if err != nil || count.n == 0 {
-		return 0, err
-	}
-	dctx, cancel := context.WithTimeout(ctx, pieceLimit)
-	defer cancel()
-	command := fmt.Sprintf("dd if=%s of=%s bs=%d seek=%d conv=notrunc 2>&1 && sync && echo written", pieceName, dev, blockSize, off/blockSize)
-	out, err := j.Link.ADB.Shell(dctx, command)
+	defer y.Close()
+	return y.Send(ctx, to, mode, when, r, moved)
+}
+
+// sendFile sends a file of the computer, shows how far it is under the given name,
+// and gives the digest of what was sent.
+func (j *Job) sendFile(ctx context.Context, from *ident.File, to, label string) (sum string, err error) {
+	src, err := openSource(from.Path, from.Size)
 	if err != nil {
-		return 0, err
+		return "", err
 	}
-	text := strings.TrimSpace(string(out.Stdout))
-	if !strings.HasSuffix(text, "written") { // which shells without exit codes tell too
-		return 0, &link.RefusedError{Command: "write " + dev, Message: text}
+	defer src.f.Close()
+	hctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	made := digest(hctx, src.f, from.Size)
+	m := newMeter(j.Obs, Send, label, from.Size)
+	err = j.push(ctx, to, 0o100644, src.st.ModTime(), src.reader(), m.set)
+	m.end()
+	if err == nil {
+		sum, err = made()
 	}
-	return count.n, nil
+	if err == nil {
+		err = src.unchanged()
+	}
+	return sum, err
 }
 
 type counting struct {

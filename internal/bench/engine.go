@@ -361,6 +361,8 @@ func (j *Job) act(ctx context.Context, s plan.Step) (Record, error) {
 		return j.restart(ctx, s)
 	case *plan.Write:
 		return j.writeImage(ctx, s)
+	case *plan.Rebuild:
+		return j.rebuild(ctx, s)
 	case *plan.FormatData:
 		return j.formatData(ctx, s)
 	case *plan.Sideload:
@@ -445,6 +447,9 @@ func (p *Phone) NewJob(ctx context.Context, obs Observer) (*Job, error) {
 		return nil, err
 	}
 	c, err := p.Read(ctx, l)
+	if err == nil {
+		err = readOwner(ctx, l, c) // before the system is left, and not at every look: it takes a second
+	}
 	if err != nil {
 		l.Close()
 		return nil, err

@@ -9,12 +9,14 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/graft"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
@@ -27,9 +29,10 @@ import (
 type GraftWish struct {
 	Home plan.Home
 	Slot string
-	File string // the recovery: a boot image, a vendor boot image, or a bare ramdisk
-	Base string // the image it goes into; "": the one on the phone
-	Dir  string // where the new image is put
+	// Ramdisk is the recovery's, as RamdiskOf gives it.
+	Ramdisk []byte
+	Base    string // the image it goes into; "": the one on the phone
+	Dir     string // where the new image is put
 }
 
 // Grafted is an image with another ramdisk.
@@ -40,11 +43,59 @@ type Grafted struct {
 	Packed   string   // how the ramdisk is compressed, where it had to be changed
 }
 
+// rebuild does for one slot what Graft does, and writes the result.
+func (j *Job) rebuild(ctx context.Context, s *plan.Rebuild) (Record, error) {
+	dir, err := os.MkdirTemp("", "jarlid-")
+	if err != nil {
+		return Record{}, err
+	}
+	defer os.RemoveAll(dir)
+	ramdisk, err := RamdiskOf(s.File.Path)
+	if err != nil {
+		return Record{}, err
+	}
+	if err := j.LearnDevices(ctx, s.Name()); err != nil {
+		return Record{}, err
+	}
+	g, err := j.Graft(ctx, GraftWish{Home: s.Home, Slot: s.Slot, Ramdisk: ramdisk, Dir: dir})
+	if errors.Is(err, ErrEmptySlot) {
+		j.Obs.Say("note", "%s is empty and left alone; what is installed there brings its own", s.Name())
+		return Record{Confirm: NotKnown}, nil
+	}
+	if err != nil {
+		return Record{}, err
+	}
+	found := finding.Apply(plan.LostFindings(s.Name(), g.Lost), j.Accept)
+	for _, f := range found {
+		j.Obs.Found(f)
+	}
+	if stops := finding.Blocking(found); len(stops) > 0 {
+		return Record{Found: stops}, &FindingError{Findings: stops, Acted: j.acted}
+	}
+	j.SayGrafted(s.Name(), g)
+	made, err := identify(g.Path)
+	if err != nil {
+		return Record{}, err
+	}
+	w := s.Write
+	w.File, w.Label, w.Previous = made, "the rebuilt image", g.Previous
+	return j.writeImage(ctx, &w)
+}
+
+// SayGrafted tells what Graft made.
+func (j *Job) SayGrafted(name string, g *Grafted) {
+	if g.Packed != "" {
+		j.Obs.Say("note", "the ramdisk: %s", g.Packed)
+	}
+	j.Obs.Say(Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again and compared", name)
+}
+
 // ErrEmptySlot says that there is no image on a slot that a ramdisk could go into.
 var ErrEmptySlot = errors.New("there is no image on it")
 
-// ramdiskOf takes the recovery's ramdisk out of what a person gave.
-func ramdiskOf(path string) ([]byte, error) {
+// RamdiskOf takes the recovery's ramdisk out of what a person gave: a boot image, a
+// vendor boot image, or the ramdisk itself.
+func RamdiskOf(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -83,10 +134,7 @@ func ramdiskOf(path string) ([]byte, error) {
 // Graft makes the image of one slot with the recovery's ramdisk in it, and makes sure
 // that the result reads as what was meant.
 func (j *Job) Graft(ctx context.Context, w GraftWish) (*Grafted, error) {
-	ramdisk, err := ramdiskOf(w.File)
-	if err != nil {
-		return nil, err
-	}
+	ramdisk := w.Ramdisk
 	name := plan.Suffixed(w.Home.Partition, w.Slot)
 	base, err := j.graftBase(ctx, w, name)
 	if err != nil {
@@ -147,7 +195,7 @@ func (j *Job) graftBase(ctx context.Context, w GraftWish, name string) ([]byte, 
 		err := j.fetchWhole(ctx, name, min(size, graft.MaxImage), &b, m)
 		return b.Bytes(), err
 	}
-	if j.Link == nil || j.Link.Mode != card.Recovery || j.Card.Value(card.FactRoot) != "yes" {
+	if !rootRecovery(j.Link, j.Card) {
 		return nil, &UsageError{Text: fmt.Sprintf("the recovery goes into the phone's own %s, which can't be read in this mode: start a recovery with a root shell first (jarlid recovery try FILE), or name the image with --boot FILE", name)}
 	}
 	_, err := j.readDevice(ctx, device(name, false), &limitedBuffer{&b}, m.set)
@@ -218,6 +266,16 @@ func packedAs(old, ramdisk []byte) (out []byte, changed string, err error) {
 			return nil, "", err
 		}
 		w = l
+	case wrap.Xz:
+		// The kernel checks CRC32 and no other sum (lib/xz/xz_dec_stream.c).
+		if w, err = (xz.WriterConfig{CheckSum: xz.CRC32}).NewWriter(&b); err != nil {
+			return nil, "", err
+		}
+	case wrap.Zstd:
+		// The kernel's window is 128 MiB at most (lib/decompress_unzstd.c).
+		if w, err = zstd.NewWriter(&b, zstd.WithEncoderLevel(zstd.SpeedBestCompression), zstd.WithWindowSize(8<<20)); err != nil {
+			return nil, "", err
+		}
 	default:
 		return ramdisk, fmt.Sprintf("it stays %s, the old one is %s, which is not made here", formName(have), formName(want)), nil
 	}
@@ -258,9 +316,13 @@ func lostFor(old, ramdisk []byte) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	has := map[string]bool{}
+	for _, n := range b.Names {
+		has[n] = true
+	}
 	var lost []string
 	for _, n := range a.Names {
-		if neededToStart(n) && !slices.Contains(b.Names, n) {
+		if neededToStart(n) && !has[n] {
 			lost = append(lost, n)
 		}
 	}

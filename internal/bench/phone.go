@@ -184,6 +184,31 @@ func (b *Bench) Pick(ctx context.Context, on string) (*Phone, error) {
 	return nil, several(found)
 }
 
+// meant gives the phones that --on may mean without asking them: the one at the
+// addresses, those of that name or serial number, without a word all that are listed.
+func (b *Bench) meant(on string) ([]*Phone, error) {
+	if isAddress(on) {
+		p, err := b.byAddress(on)
+		return []*Phone{p}, err
+	}
+	list, err := b.phones()
+	if err != nil || on == "" {
+		return list, err
+	}
+	if list = named(list, on); len(list) == 0 {
+		return nil, &NotHereError{Name: on, Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number", on)}
+	}
+	return list, nil
+}
+
+// hand gives the model file's recipe of that name, or the usual one.
+func (p *Phone) hand(name string, usual model.Recipe) model.Recipe {
+	if r, ok := p.model.Hand(name); ok {
+		return r
+	}
+	return usual
+}
+
 // named keeps the phones of that name or serial number.
 func named(list []*Phone, on string) []*Phone {
 	return slices.DeleteFunc(list, func(p *Phone) bool { return p.Name != on && p.Serial != on })

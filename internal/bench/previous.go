@@ -44,7 +44,7 @@ func (j *Job) Previous(base string) (map[string]string, error) {
 // KeepPrevious reads what is on the partitions that steps write, where this mode can,
 // so that it is kept under the job.
 func (j *Job) KeepPrevious(ctx context.Context, steps []plan.Step) error {
-	if j.Link == nil || j.Link.Mode != card.Recovery || j.Card.Value(card.FactRoot) != "yes" {
+	if !rootRecovery(j.Link, j.Card) {
 		return nil
 	}
 	for _, s := range steps {

@@ -89,11 +89,6 @@ func parseDF(text string) (free int64, ok bool) {
 
 // put sends a file to a storage of the phone and has it hashed there.
 func (j *Job) put(ctx context.Context, s *plan.Put) (Record, error) {
-	src, err := openSource(s.File.Path, s.File.Size)
-	if err != nil {
-		return Record{}, err
-	}
-	defer src.f.Close()
 	dir, err := storagePath(ctx, j.Link, s.To)
 	if err != nil {
 		return Record{}, err
@@ -102,25 +97,8 @@ func (j *Job) put(ctx context.Context, s *plan.Put) (Record, error) {
 		return Record{}, &link.RefusedError{Command: s.Title(), Message: "the storage is not there any more"}
 	}
 	to := path.Join(dir, phoneName(filepath.Base(s.File.Path)))
-	hctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	sum := digest(hctx, src.f, s.File.Size)
 	rec := Record{Bytes: s.File.Size, Confirm: PhoneWord}
-	y, err := j.Link.ADB.Sync(ctx)
-	if err != nil {
-		return rec, err
-	}
-	m := newMeter(j.Obs, Send, to, s.File.Size)
-	err = y.Send(ctx, to, 0o100644, src.st.ModTime(), src.reader(), m.set)
-	m.end()
-	y.Close()
-	if err != nil {
-		return rec, err
-	}
-	if rec.SHA256, err = sum(); err != nil {
-		return rec, err
-	}
-	if err := src.unchanged(); err != nil {
+	if rec.SHA256, err = j.sendFile(ctx, s.File, to, to); err != nil {
 		return rec, err
 	}
 	j.Obs.Say(Wait, "the phone makes the digest of what arrived")
@@ -188,13 +166,9 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Record, err
 			return Record{}, err
 		}
 	}
-	r, ok := j.Phone.model.Hand("install-from-" + s.To)
-	if !ok {
-		from := map[string]string{"storage": "the phone's storage", "sd": "the memory card"}[s.To]
-		r = model.Recipe{Do: []string{"On the phone, choose the menu entry that installs a package from " + from + ", and choose " + filepath.Base(s.File.Path) + "."},
-			Hint: "Do not choose anything that wipes or formats: the package lies there."}
-	}
-	j.Obs.Hands(r, recordLimit)
+	from := map[string]string{"storage": "the phone's storage", "sd": "the memory card"}[s.To]
+	j.Obs.Hands(j.Phone.hand("install-from-"+s.To, model.Recipe{Do: []string{"On the phone, choose the menu entry that installs a package from " + from + ", and choose " + filepath.Base(s.File.Path) + "."},
+		Hint: "Do not choose anything that wipes or formats: the package lies there."}), recordLimit)
 	next := j.Card.Value(card.FactNext)
 	for end := time.Now().Add(recordLimit); time.Now().Before(end); {
 		text, err := shell(ctx, j.Link, "cat /tmp/last_install")

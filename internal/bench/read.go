@@ -394,9 +394,6 @@ func readShell(ctx context.Context, l *Link, c *card.Card) error {
 			learn(c, card.FactData, card.DataPlain)
 			learn(c, card.FactCrypto, card.CryptoNone)
 		}
-		if err := readOwner(ctx, l, c); err != nil {
-			return err
-		}
 	}
 	if text, err := shell(ctx, l, "cat /sys/class/power_supply/battery/capacity"); err == nil {
 		if n, ok := percent(text); ok {
@@ -445,6 +442,11 @@ func readBlock(ctx context.Context, l *Link, partition string, n int) ([]byte, e
 // readAt reads n bytes at a multiple of n.
 func readAt(ctx context.Context, l *Link, partition string, off int64, n int) ([]byte, error) {
 	return readDeviceAt(ctx, l, devicePath+partition, off, n)
+}
+
+// rootRecovery tells whether a recovery with a root shell is at the other end.
+func rootRecovery(l *Link, c *card.Card) bool {
+	return l != nil && l.Mode == card.Recovery && c.Value(card.FactRoot) == "yes"
 }
 
 // readDeviceAt reads n bytes at a multiple of n; nil where that can't be read.

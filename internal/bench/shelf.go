@@ -1,12 +1,14 @@
 package bench
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -80,66 +82,53 @@ func (d *deviceReader) ReadAt(p []byte, off int64) (int, error) {
 }
 
 // openDevice opens a device for reading through the shell. One that is not there
-// is fs.ErrNotExist.
+// is ErrNoPartition.
 func openDevice(ctx context.Context, l *Link, dev string) (*deviceReader, error) {
-	text, err := shell(ctx, l, "blockdev --getsize64 "+dev+" 2>/dev/null")
+	text, err := shell(ctx, l, "[ -e "+dev+" ] && echo it-is-there; blockdev --getsize64 "+dev+" 2>/dev/null")
 	if err != nil {
 		return nil, err
 	}
+	size, there := strings.CutPrefix(text, "it-is-there")
+	if !there {
+		return nil, fmt.Errorf("%s: %w", dev, ErrNoPartition)
+	}
 	var n int64
-	if _, err := fmt.Sscanf(strings.TrimSpace(text), "%d", &n); err != nil || n <= 0 {
-		return nil, fmt.Errorf("%s: %w", dev, fs.ErrNotExist)
+	if _, err := fmt.Sscanf(strings.TrimSpace(size), "%d", &n); err != nil || n <= 0 {
+		return nil, &link.RefusedError{Command: "read " + dev, Message: "the recovery does not tell how large it is"}
 	}
 	return &deviceReader{ctx: ctx, l: l, dev: dev, size: n}, nil
 }
 
 // ReadTrees reads which hash trees the slot that runs has enforced.
-func (p *Phone) ReadTrees(ctx context.Context, l *Link, c *card.Card) error {
-	if l == nil || l.Mode != card.Recovery || c.Value(card.FactRoot) != "yes" {
+func (j *Job) ReadTrees(ctx context.Context) error {
+	if !rootRecovery(j.Link, j.Card) {
 		return nil
 	}
-	slot := c.Value(card.FactStarted)
-	open := func(name string) (io.ReaderAt, int64, error) {
-		d, err := openDevice(ctx, l, device(plan.Suffixed(name, slot), false))
-		if err != nil && slot != "" {
-			d, err = openDevice(ctx, l, device(name, false))
-		}
-		if err != nil {
-			return nil, 0, err
-		}
-		return d, d.size, nil
+	enforced, off, missing, err := vbmeta.Trees(j.Partitions(ctx, j.Card.Value(card.FactStarted)), "vbmeta")
+	none := errors.Is(err, ErrNoPartition) // no verified boot of this kind
+	if !none && (err != nil || len(missing) > 0 && !off) {
+		return nil // it can't be told
 	}
-	state := func(string) string { return "none" }
-	if head, err := readBlock(ctx, l, plan.Suffixed("vbmeta", slot), blockSize); err != nil {
-		return err
-	} else if head != nil {
-		enforced, off, missing, err := vbmeta.Trees(open, "vbmeta")
-		if err != nil || len(missing) > 0 && !off {
-			return nil // it can't be told
+	state := func(name string) string {
+		switch {
+		case off:
+			return "off"
+		case slices.Contains(enforced, name):
+			return "enforced"
 		}
-		state = func(name string) string {
-			switch {
-			case off:
-				return "off"
-			case contains(enforced, name):
-				return "enforced"
-			}
-			return "none"
-		}
+		return "none"
 	}
 	for _, name := range plan.Shelvable {
-		learn(c, card.FactTree+name, state(name))
+		learn(j.Card, card.FactTree+name, state(name))
 	}
 	return nil
 }
 
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
+// ext4Super reads the super block in the first blocks of a partition; nil when it
+// is no ext4.
+func ext4Super(b []byte) *ext4.Super {
+	s, _ := ext4.ParseSuper(bytes.NewReader(b), int64(len(b))) // of a file system that goes on behind them
+	return s
 }
 
 // systemType tells a file system by its super block.
@@ -148,18 +137,17 @@ func systemType(b []byte) string {
 		return ""
 	}
 	le := binary.LittleEndian
+	s := ext4Super(b)
 	switch {
-	case ext4.IsMagic(b):
-		// s_feature_ro_compat, EXT4_FEATURE_RO_COMPAT_SHARED_BLOCKS
-		if le.Uint32(b[ext4.SuperblockOffset+100:])&0x4000 != 0 {
-			return "ext4-shared"
-		}
+	case s != nil && s.SharedBlocks():
+		return "ext4-shared"
+	case s != nil:
 		return "ext4"
 	case le.Uint32(b[1024:]) == 0xe0f5e1e2: // Documentation/filesystems/erofs.rst
 		return "erofs"
 	case le.Uint32(b) == 0x73717368: // Documentation/filesystems/squashfs.rst
 		return "squashfs"
-	case le.Uint32(b[1024:]) == 0xf2f52010:
+	case le.Uint32(b[1024:]) == 0xf2f52010: // Documentation/filesystems/f2fs.rst
 		return "f2fs"
 	}
 	return ""

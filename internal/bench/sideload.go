@@ -234,7 +234,7 @@ func (j *Job) askOutcome(pkg *PackageResult) {
 // ReadTrusted reads which keys the running recovery trusts, through its shell.
 // A recovery that has none trusts "none"; where it can't be read nothing is learnt.
 func (p *Phone) ReadTrusted(ctx context.Context, l *Link, c *card.Card) error {
-	if l == nil || l.Mode != card.Recovery || c.Value(card.FactRoot) != "yes" {
+	if !rootRecovery(l, c) {
 		return nil
 	}
 	out, err := l.ADB.Shell(ctx, "cat /"+zipsig.KeysFile)

@@ -12,17 +12,18 @@ import (
 	"jarlid/internal/core/plan"
 )
 
-// ErrNoPartition says that the phone has no such partition.
-var ErrNoPartition = errors.New("the phone has no such partition")
+// ErrNoPartition says that the phone has no such partition. It is an fs.ErrNotExist.
+var ErrNoPartition = fmt.Errorf("the phone has no such partition: %w", fs.ErrNotExist)
 
 // OpenPartition opens a partition for reading in the mode the phone is in: through
 // a recovery's root shell, or what userspace fastboot gives out. Errors:
 // ErrNoPartition; *UsageError where this mode can't read it.
 func (j *Job) OpenPartition(ctx context.Context, name string) (io.ReaderAt, int64, error) {
-	if j.Link == nil || j.Link.FB != nil && j.Link.Mode != card.Fastbootd || j.Link.ADB != nil && (j.Link.Mode != card.Recovery || j.Card.Value(card.FactRoot) != "yes") {
+	user := j.Link != nil && j.Link.Mode == card.Fastbootd
+	if !user && !rootRecovery(j.Link, j.Card) {
 		return nil, 0, &UsageError{Text: fmt.Sprintf("in this mode (%s) %s can't be read; a recovery with a root shell reads every partition", orMode(j.Card.Mode()), name)}
 	}
-	if j.Link.FB != nil {
+	if user {
 		size, known := j.Card.Number(card.FactSize + name)
 		if !known {
 			return nil, 0, fmt.Errorf("%s: %w", name, ErrNoPartition)
@@ -34,7 +35,7 @@ func (j *Job) OpenPartition(ctx context.Context, name string) (io.ReaderAt, int6
 		if err == nil {
 			return d, d.size, nil
 		}
-		if !errors.Is(err, fs.ErrNotExist) {
+		if !errors.Is(err, ErrNoPartition) {
 			return nil, 0, err
 		}
 	}
@@ -87,12 +88,14 @@ func (j *Job) ReadVBMeta(ctx context.Context, name string) ([]byte, *vbmeta.Imag
 	return vbmeta.Bytes(r, size)
 }
 
-// LearnVBMeta keeps which flags the vbmeta of each slot has, where it can be read.
-func (j *Job) LearnVBMeta(ctx context.Context) {
-	for _, slot := range []string{"", "a", "b"} {
-		name := plan.Suffixed("vbmeta", slot)
-		if _, m, _, err := j.ReadVBMeta(ctx, name); err == nil {
-			learn(j.Card, card.FactFlags+name, fmt.Sprint(m.Flags))
+// Partitions opens the partitions of a slot by their names without its suffix; one
+// that is on no slot is opened as it is.
+func (j *Job) Partitions(ctx context.Context, slot string) vbmeta.Source {
+	return func(name string) (io.ReaderAt, int64, error) {
+		r, size, err := j.OpenPartition(ctx, plan.Suffixed(name, slot))
+		if errors.Is(err, ErrNoPartition) && slot != "" {
+			return j.OpenPartition(ctx, name)
 		}
+		return r, size, err
 	}
 }

@@ -39,20 +39,9 @@ type probe struct {
 // Why finds out, for every listed phone or the one named, why it is not here.
 // Nothing is changed on a phone, and no phone is restarted.
 func (b *Bench) Why(ctx context.Context, on string) ([]Cause, error) {
-	list, err := b.phones()
+	list, err := b.meant(on)
 	if err != nil {
 		return nil, err
-	}
-	if isAddress(on) {
-		p, err := b.byAddress(on)
-		if err != nil {
-			return nil, err
-		}
-		list = []*Phone{p}
-	} else if on != "" {
-		if list = named(list, on); len(list) == 0 {
-			return nil, &NotHereError{Name: on, Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number", on)}
-		}
 	}
 	causes := make([]Cause, len(list))
 	var wg sync.WaitGroup

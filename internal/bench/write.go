@@ -91,7 +91,7 @@ func copyUntil(ctx context.Context, h hash.Hash, r io.Reader) error {
 	}
 }
 
-// writeImage sends an image and has the bootloader write it.
+// writeImage sends an image and has the bootloader write it, or the recovery's shell.
 func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Record, error) {
 	src, err := openSource(s.File.Path, s.File.Size)
 	if err != nil {
@@ -108,7 +108,11 @@ func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Record, error) {
 	sum := digest(hctx, src.f, s.File.Size)
 	rec := Record{Bytes: s.File.Size}
 	m := newMeter(j.Obs, Send, s.Name(), s.File.Size)
-	rec.Answers, err = j.send(ctx, s.Name(), src.f, s.File.Size, m)
+	if j.Link.Mode == card.Recovery {
+		err = j.writeDevice(ctx, device(s.Name(), false), 0, src.reader(), m.set)
+	} else {
+		rec.Answers, err = j.send(ctx, s.Name(), src.f, s.File.Size, m)
+	}
 	m.end()
 	if err != nil {
 		cancel()

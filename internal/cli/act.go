@@ -63,6 +63,9 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into, image string)
 		a.out.Say(bench.Look, "the recovery lives in %s: %s", home.Words(), home.Why)
 	}
 	a.result["home"] = home
+	if err := j.LearnDevices(cmd.Context()); err != nil {
+		return err
+	}
 	for _, p := range append([]string{base}, j.Phone.Model().NeededBefore()...) {
 		if err := j.Phone.ReadPartition(j.Card, j.Link, p); err != nil {
 			return err
@@ -82,27 +85,40 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into, image string)
 			return err
 		}
 	}
-	if plan.Grafts(f, home, target, j.Card, image != "") {
-		dir, err := os.MkdirTemp("", "jarlid-graft-")
-		if err != nil {
-			return err
-		}
-		defer os.RemoveAll(dir)
-		if steps, extra, err = a.graft(cmd.Context(), j, f, home, image, dir, steps, extra); err != nil {
-			return err
-		}
-	} else if err := j.KeepPrevious(cmd.Context(), steps); err != nil {
-		return err
-	} else if image != "" {
-		return usage("--boot goes with phones whose recovery lives in a boot or vendor_boot image; here it has %s", home.Words())
+	switch {
+	case plan.ByTrying(f, home, target, j.Card, image != ""):
+		a.out.Say(bench.Look, "the way here: start it without writing it, read each slot's %s image, put the recovery's ramdisk into it, write it, read it back", home.Partition)
+		steps = plan.NewRebuild(f, j.Card, j.Phone.Model(), steps)
+	case plan.Grafts(f, home, target, j.Card, image != ""):
+		var lost []finding.Finding
+		steps, lost, err = a.graft(cmd.Context(), j, f, home, image, steps)
+		extra = append(extra, lost...)
+	case image != "":
+		err = usage("--boot goes with phones whose recovery lives in a boot or vendor_boot image; here it has %s", home.Words())
+	case !a.dry:
+		err = j.KeepPrevious(cmd.Context(), steps)
 	}
+	if err != nil {
+		return err
+	}
+	plan.WriteHere(j.Card, steps)
 	j.SetWish(extra, steps...)
-	err = a.run(cmd.Context(), j)
+	if err := a.runWrites(cmd.Context(), j); err != nil || a.dry || len(j.Writes) > 0 {
+		return err
+	}
+	return usage("no slot of this phone holds an image the recovery could go into; write the file whole: --into %s", home.Partition)
+}
+
+// runWrites runs a job that writes images and tells what became of them.
+func (a *app) runWrites(ctx context.Context, j *bench.Job) error {
+	err := a.run(ctx, j)
 	a.result["writes"] = orEmpty(j.Writes)
 	if err != nil || a.dry {
 		return err
 	}
-	a.sayWrites(j)
+	if len(j.Writes) > 0 {
+		a.sayWrites(j)
+	}
 	a.suggest(j)
 	return nil
 }
@@ -113,7 +129,7 @@ func imageFor(m *bench.Material, partition, named string) (string, error) {
 	if len(m.Images) == 1 && m.Set == "" {
 		return m.Images[0].File.Path, nil
 	}
-	if path, ok := byPartition(m).paths[partition]; ok {
+	if path, ok := byPartition(m)[partition]; ok {
 		return path, nil
 	}
 	return "", usage("%s holds no image of %s", named, partition)
@@ -152,31 +168,30 @@ func (a *app) recoveryPrevious(cmd *cobra.Command) error {
 		steps = append(steps, &plan.Write{File: f, Label: "what was there before", Partition: base, Slot: slot, Forced: true, Known: true, Home: home})
 		j.Files = append(j.Files, bench.FileRecord{Path: f.Path, Size: f.Size})
 	}
+	a.result["home"] = home
+	plan.WriteHere(j.Card, steps)
 	j.SetWish(nil, steps...)
-	err = a.run(ctx, j)
-	a.result["writes"], a.result["home"] = orEmpty(j.Writes), home
-	if err != nil || a.dry {
-		return err
-	}
-	a.sayWrites(j)
-	a.suggest(j)
-	return nil
+	return a.runWrites(ctx, j)
 }
 
 // graft puts the recovery's ramdisk into each slot's own image and has the steps write
 // those.
-func (a *app) graft(ctx context.Context, j *bench.Job, f *ident.File, home plan.Home, image, dir string, steps []plan.Step, found []finding.Finding) ([]plan.Step, []finding.Finding, error) {
-	if err := j.LearnDevices(ctx); err != nil {
+func (a *app) graft(ctx context.Context, j *bench.Job, f *ident.File, home plan.Home, image string, steps []plan.Step) (kept []plan.Step, found []finding.Finding, err error) {
+	dir, err := a.scratch()
+	if err != nil {
 		return nil, nil, err
 	}
-	var kept []plan.Step
+	ramdisk, err := bench.RamdiskOf(f.Path)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, s := range steps {
 		w, ok := s.(*plan.Write)
 		if !ok {
 			kept = append(kept, s)
 			continue
 		}
-		g, err := j.Graft(ctx, bench.GraftWish{Home: home, Slot: w.Slot, File: f.Path, Base: image, Dir: dir})
+		g, err := j.Graft(ctx, bench.GraftWish{Home: home, Slot: w.Slot, Ramdisk: ramdisk, Base: image, Dir: dir})
 		if errors.Is(err, bench.ErrEmptySlot) {
 			a.out.Say("note", "%s is empty and left alone; what is installed there brings its own", w.Name())
 			continue
@@ -184,15 +199,12 @@ func (a *app) graft(ctx context.Context, j *bench.Job, f *ident.File, home plan.
 		if err != nil {
 			return nil, nil, err
 		}
-		if g.Packed != "" {
-			a.out.Say("note", "the ramdisk: %s", g.Packed)
-		}
 		found = append(found, plan.LostFindings(w.Name(), g.Lost)...)
 		made, err := a.identify(g.Path, ident.Options{})
 		if err != nil {
 			return nil, nil, err
 		}
-		a.out.Say(bench.Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again and compared", w.Name())
+		j.SayGrafted(w.Name(), g)
 		w.File, w.Label, w.Previous = made, "the rebuilt image with "+filepath.Base(f.Path), g.Previous
 		kept = append(kept, w)
 	}
@@ -322,11 +334,9 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then, recovery string)
 	files, why, found := plan.Packages(given)
 	var again []plan.Step
 	if recovery != "" {
-		var done func()
-		if again, done, err = a.again(ctx, j, recovery, files); err != nil {
+		if again, err = a.again(ctx, j, recovery, files); err != nil {
 			return err
 		}
-		defer done()
 	}
 	steps := plan.Install(files, then == "recovery", again...)
 	if len(files) > 1 {
@@ -354,63 +364,57 @@ func (a *app) sideload(cmd *cobra.Command, args []string, then, recovery string)
 }
 
 // again makes the steps that set a recovery behind a ROM.
-func (a *app) again(ctx context.Context, j *bench.Job, path string, files []*ident.File) ([]plan.Step, func(), error) {
-	if !slices.ContainsFunc(files, (*ident.File).IsROM) {
-		return nil, nil, usage("--recovery sets a recovery behind a ROM, and none of the packages is one")
+func (a *app) again(ctx context.Context, j *bench.Job, path string, files []*ident.File) ([]plan.Step, error) {
+	rom := slices.IndexFunc(files, (*ident.File).IsROM)
+	if rom < 0 {
+		return nil, usage("--recovery sets a recovery behind a ROM, and none of the packages is one")
 	}
 	m, err := a.gather(ctx, []string{unquote(path)}, true)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
+	a.later = append(a.later, m.Close)
 	f := m.Images[0].File
 	a.out.Say(bench.Look, "%s is %s, set again behind the ROM", filepath.Base(path), f.Words())
 	steps, found, err := plan.RecoverySet(f, plan.Target{}, j.Card, j.Phone.Model())
 	if err != nil {
-		m.Close()
-		return nil, nil, usage("%v", err)
+		return nil, usage("%v", err)
 	}
-	done := m.Close
 	if home := plan.RecoveryHome(j.Card, j.Phone.Model()); home.Form == "ramdisk" {
-		if steps, found, done, err = a.againInto(ctx, j, f, home, files, steps, m); err != nil {
-			m.Close()
-			return nil, nil, err
+		if steps, found, err = a.againInto(ctx, j, f, home, files[rom], steps); err != nil {
+			return nil, err
 		}
 	}
 	j.Extra = append(j.Extra, found...)
 	j.Files = append(j.Files, bench.FileRecord{Path: path, Size: f.Size})
-	return steps, done, nil
+	return steps, nil
 }
 
 // againInto puts the recovery into the boot image the ROM brings, for the slot it is
 // installed to: with another kernel its system would not start.
-func (a *app) againInto(ctx context.Context, j *bench.Job, f *ident.File, home plan.Home, files []*ident.File, steps []plan.Step, m *bench.Material) ([]plan.Step, []finding.Finding, func(), error) {
-	rom := files[slices.IndexFunc(files, (*ident.File).IsROM)]
+func (a *app) againInto(ctx context.Context, j *bench.Job, f *ident.File, home plan.Home, rom *ident.File, steps []plan.Step) ([]plan.Step, []finding.Finding, error) {
 	inside, err := a.gather(ctx, []string{rom.Path}, false)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
-	dir, err := os.MkdirTemp("", "jarlid-graft-")
-	if err != nil {
-		inside.Close()
-		return nil, nil, nil, err
-	}
-	done := func() { inside.Close(); m.Close(); os.RemoveAll(dir) }
-	fail := func(err error) ([]plan.Step, []finding.Finding, func(), error) {
-		inside.Close()
-		os.RemoveAll(dir)
-		return nil, nil, nil, err
-	}
+	a.later = append(a.later, inside.Close)
 	image, err := imageFor(inside, home.Partition, rom.Path)
 	if err != nil {
-		return fail(err)
+		return nil, nil, err
 	}
-	to := plan.NextInstall(j.Card)
-	steps = slices.DeleteFunc(steps, func(s plan.Step) bool { w, ok := s.(*plan.Write); return ok && to != "" && w.Slot != to })
-	steps, found, err := a.graft(ctx, j, f, home, image, dir, steps, nil)
-	if err != nil {
-		return fail(err)
+	if to := plan.NextInstall(j.Card); to != "" {
+		steps = slices.DeleteFunc(steps, func(s plan.Step) bool { w, ok := s.(*plan.Write); return ok && w.Slot != to })
 	}
-	return steps, found, done, nil
+	return a.graft(ctx, j, f, home, image, steps)
+}
+
+// scratch makes a temporary folder that is gone when the program ends.
+func (a *app) scratch() (string, error) {
+	dir, err := os.MkdirTemp("", "jarlid-")
+	if err == nil {
+		a.later = append(a.later, func() { os.RemoveAll(dir) })
+	}
+	return dir, err
 }
 
 // sayOrder shows in which order packages are sent, and why.

@@ -117,7 +117,7 @@ func (a *app) backupPutBack(cmd *cobra.Command, args []string, dir string) error
 	var found []finding.Finding
 	var steps []plan.Step
 	for _, i := range items {
-		if err := bench.ProveBackup(dir, i); err != nil {
+		if err := bench.ProveBackup(ctx, dir, i); err != nil {
 			found = append(found, finding.Finding{Name: finding.BackupDamaged, Severity: finding.Stop, About: i.Name, Final: true, Text: err.Error(), Remedy: "take another copy of the folder"})
 			continue
 		}
@@ -138,19 +138,11 @@ func (a *app) backupPutBack(cmd *cobra.Command, args []string, dir string) error
 	}
 	found = append(found, m.Check(j.Card, items)...)
 	j.SetWish(found, steps...)
-	err = a.run(ctx, j)
-	a.result["writes"] = orEmpty(j.Writes)
-	if err != nil || a.dry {
-		return err
-	}
-	if len(j.Writes) > 0 {
-		a.sayWrites(j)
-	}
-	if slices.ContainsFunc(items, func(i *backup.Item) bool { return i.Name == backup.Storage }) {
+	err = a.runWrites(ctx, j)
+	if err == nil && !a.dry && slices.ContainsFunc(items, func(i *backup.Item) bool { return i.Name == backup.Storage }) {
 		a.out.Say(bench.Done, "the files are back in the shared storage")
 	}
-	a.suggest(j)
-	return nil
+	return err
 }
 
 // putBack makes the step that writes a partition's image.

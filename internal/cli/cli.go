@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -67,7 +68,7 @@ func Run(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	stop := a.signals(cancel)
 	defer stop()
 	err := root.ExecuteContext(ctx)
-	for _, f := range a.later {
+	for _, f := range slices.Backward(a.later) { // as defer does: files before the folder they are in
 		f()
 	}
 	if a.out == nil { // cobra stopped before anything ran

@@ -111,14 +111,7 @@ func (a *app) flash(cmd *cobra.Command, args []string, into string) error {
 		a.showPlaced(list)
 	}
 	j.SetWish(extra, steps...)
-	err = a.run(ctx, j)
-	a.result["writes"] = orEmpty(j.Writes)
-	if err != nil || a.dry {
-		return err
-	}
-	a.sayWrites(j)
-	a.suggest(j)
-	return nil
+	return a.runWrites(ctx, j)
 }
 
 // swapped finds a file where the partition belongs, or the reverse.

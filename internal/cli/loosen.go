@@ -131,11 +131,10 @@ func (a *app) loosenPhone(cmd *cobra.Command, args []string, w loosenWish) error
 	if err != nil {
 		return usage("%v", err)
 	}
-	dir, err := os.MkdirTemp("", "jarlid-vbmeta-")
+	dir, err := a.scratch()
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
 	var steps []plan.Step
 	same, kept := true, false
 	for _, slot := range slots {
@@ -155,18 +154,13 @@ func (a *app) loosenPhone(cmd *cobra.Command, args []string, w loosenWish) error
 		a.result["writes"] = []bench.WriteResult{}
 		return nil
 	}
+	plan.WriteHere(j.Card, steps)
 	j.SetWish(nil, steps...)
-	err = a.run(ctx, j)
-	a.result["writes"] = orEmpty(j.Writes)
-	if err != nil || a.dry {
-		return err
-	}
-	a.sayWrites(j)
-	if kept {
+	err = a.runWrites(ctx, j)
+	if err == nil && kept && !a.dry {
 		a.out.Say(bench.Kept, "what was there before: %s", j.Dir)
 	}
-	a.suggest(j)
-	return nil
+	return err
 }
 
 // loosenSlot makes the changed image of one slot and the step that writes it.

@@ -49,24 +49,21 @@ func (a *app) relockCommand() *cobra.Command {
 
 // provenImages verifies a set's chain and makes the digests of its images.
 func (a *app) provenImages(ctx context.Context, images string, step *plan.Relock) error {
-	m, err := a.gather(ctx, []string{unquote(images)}, false)
+	set, err := a.setOf(ctx, images)
 	if err != nil {
 		return err
 	}
-	defer m.Close()
-	set := byPartition(m)
-	defer set.Close()
 	chain, err := vbmeta.VerifyChain(ctx, set.source, "vbmeta", true)
 	if err != nil {
 		return err
 	}
-	verdict := plan.JudgeChain(chain)
+	verdict := plan.JudgeChain(chain, &card.Card{})
 	step.Key, step.Why, step.Images = verdict.LockedIfTrusts, verdict.LockedWhy, map[string]string{}
 	if step.Key != "" {
 		a.out.Say(bench.Good, "the set verifies, signed with the key %s", step.Key)
 	}
 	for part, path := range set.paths {
-		sum, err := bench.FileDigest(ctx, path)
+		sum, _, err := bench.FileDigest(ctx, path)
 		if err != nil {
 			return err
 		}

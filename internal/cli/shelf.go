@@ -49,34 +49,37 @@ func (a *app) shelve(cmd *cobra.Command, args []string, back bool) error {
 		return err
 	}
 	defer j.Close()
-	var items []plan.Item
-	if j.Card.Value(card.FactRoot) != "yes" {
-		items = []plan.Item{{Path: "files"}} // the finding says that there is no way
-	} else if len(args) == 0 {
-		if items, err = j.Shelved(ctx); err != nil {
+	return a.moveItems(ctx, j, back, "nothing is moved aside on "+j.Phone.Name, func() (items []plan.Item, err error) {
+		if len(args) == 0 {
+			return j.Shelved(ctx)
+		}
+		for _, s := range args {
+			item, err := j.Locate(ctx, s, back)
+			if err != nil {
+				return nil, err
+			}
+			items = append(items, item)
+		}
+		return items, nil
+	})
+}
+
+// moveItems moves what find finds; none is what is said when that is nothing. Without
+// a root shell there is nothing to find with, and the step's own finding says so.
+func (a *app) moveItems(ctx context.Context, j *bench.Job, back bool, none string, find func() ([]plan.Item, error)) error {
+	items := []plan.Item{{Path: "files"}}
+	if j.Card.Value(card.FactRoot) == "yes" {
+		var err error
+		if items, err = find(); err != nil {
 			return err
 		}
-	}
-	for _, s := range args {
-		if j.Card.Value(card.FactRoot) != "yes" {
-			break
-		}
-		item, err := j.Locate(ctx, s, back)
-		if err != nil {
-			return err
-		}
-		items = append(items, item)
 	}
 	if len(items) == 0 {
 		a.result["moved"] = []bench.Moved{}
-		a.out.Say(bench.Done, "nothing is moved aside on %s", j.Phone.Name)
+		a.out.Say(bench.Done, "%s", none)
 		return nil
 	}
-	return a.moveItems(ctx, j, items, back)
-}
-
-func (a *app) moveItems(ctx context.Context, j *bench.Job, items []plan.Item, back bool) error {
-	if err := j.Phone.ReadTrees(ctx, j.Link, j.Card); err != nil {
+	if err := j.ReadTrees(ctx); err != nil {
 		return err
 	}
 	j.SetWish(nil, &plan.Shelve{Items: items, Back: back})
@@ -108,20 +111,12 @@ func (a *app) recoveryHold() *cobra.Command {
 				return err
 			}
 			defer j.Close()
-			var items []plan.Item
-			if j.Card.Value(card.FactRoot) != "yes" {
-				items = []plan.Item{{Path: "the script that puts the maker's recovery back"}}
-			} else if items, err = j.Restorers(ctx); err != nil {
-				return err
-			}
-			if len(items) == 0 {
-				a.result["moved"] = []bench.Moved{}
-				a.out.Say(bench.Done, "there is none here: no script of this system puts another recovery back")
-				return nil
-			}
-			for _, i := range items {
-				a.out.Say(bench.Look, "%s on %s puts the maker's recovery back at each start", i.Path, i.Partition)
-			}
-			return a.moveItems(ctx, j, items, false)
+			return a.moveItems(ctx, j, false, "there is none here: no script of this system puts another recovery back", func() ([]plan.Item, error) {
+				items, err := j.Restorers(ctx)
+				for _, i := range items {
+					a.out.Say(bench.Look, "%s on %s puts the maker's recovery back at each start", i.Path, i.Partition)
+				}
+				return items, err
+			})
 		}}
 }

@@ -32,6 +32,7 @@ func (a *app) vbmetaCommand() *cobra.Command {
 	check := &cobra.Command{Use: "check [FILE --images DIR|ZIP|PAYLOAD]", Short: "Verify the whole chain against images, or on the phone", Args: words(0, 1, "the top vbmeta image"),
 		Long: "Verifies signatures, the keys of chained images, digests and hash trees by the published rules, and says what an unlocked and a\n" +
 			"locked phone would do with it. Without a file: what is on the phone, read in a recovery with a root shell; that takes minutes.\n" +
+			"With --on or --card, the rollback indexes the phone has stored count too, where they are known.\n" +
 			"Ends with 0 when an unlocked phone starts it, else with 6.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -184,14 +185,20 @@ func describe(d *vbmeta.Descriptor) (row []string, fields map[string]any) {
 
 // partitionFiles opens the images of a set by their partitions' names.
 type partitionFiles struct {
-	paths map[string]string
-	open  []*os.File
+	app    *app // closes what was opened
+	paths  map[string]string
+	images int // how many there are
 }
 
-func (p *partitionFiles) Close() {
-	for _, f := range p.open {
-		f.Close()
+// setOf makes the images of a folder, an archive or a payload ready to be opened; they
+// are put away when the program ends.
+func (a *app) setOf(ctx context.Context, images string) (*partitionFiles, error) {
+	m, err := a.gather(ctx, []string{unquote(images)}, false)
+	if err != nil {
+		return nil, err
 	}
+	a.later = append(a.later, m.Close)
+	return &partitionFiles{app: a, paths: byPartition(m), images: len(m.Images)}, nil
 }
 
 func (p *partitionFiles) source(name string) (io.ReaderAt, int64, error) {
@@ -203,7 +210,7 @@ func (p *partitionFiles) source(name string) (io.ReaderAt, int64, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	p.open = append(p.open, f)
+	p.app.later = append(p.app.later, func() { f.Close() })
 	st, err := f.Stat()
 	if err != nil {
 		return nil, 0, err
@@ -215,17 +222,17 @@ func (p *partitionFiles) source(name string) (io.ReaderAt, int64, error) {
 }
 
 // byPartition gives the files of a set by the partitions they are named after.
-func byPartition(m *bench.Material) *partitionFiles {
-	set := &partitionFiles{paths: map[string]string{}}
+func byPartition(m *bench.Material) map[string]string {
+	paths := map[string]string{}
 	for _, i := range m.Images {
 		name := i.Label
 		if name == "" {
 			name = filepath.Base(i.File.Path)
 		}
 		base, _, _ := strings.Cut(filepath.Base(strings.ReplaceAll(name, `\`, "/")), ".")
-		set.paths[strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")] = i.File.Path
+		paths[strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")] = i.File.Path
 	}
-	return set
+	return paths
 }
 
 // vbmetaCheckPhone verifies what is on the phone.
@@ -253,16 +260,7 @@ func (a *app) vbmetaCheckPhone(cmd *cobra.Command, images, slot string) error {
 	if err != nil || len(slots) != 1 {
 		return usage("--slot means one slot: a, b, current or other")
 	}
-	open := func(name string) (io.ReaderAt, int64, error) {
-		r, size, err := j.OpenPartition(ctx, plan.Suffixed(name, slots[0]))
-		if errors.Is(err, bench.ErrNoPartition) && slots[0] != "" {
-			r, size, err = j.OpenPartition(ctx, name)
-		}
-		if errors.Is(err, bench.ErrNoPartition) {
-			err = fmt.Errorf("%w: %w", fs.ErrNotExist, err)
-		}
-		return r, size, err
-	}
+	open := j.Partitions(ctx, slots[0])
 	if _, _, err := open("vbmeta"); errors.Is(err, bench.ErrNoPartition) {
 		a.out.Say(bench.Good, "this phone has no vbmeta: verified boot of this kind is not there")
 		a.result["present"] = false
@@ -275,7 +273,7 @@ func (a *app) vbmetaCheckPhone(cmd *cobra.Command, images, slot string) error {
 	if err != nil {
 		return err
 	}
-	return a.sayChain(chain)
+	return a.sayChain(chain, j.Card)
 }
 
 func orNothing(slot string) string {
@@ -289,36 +287,37 @@ func (a *app) vbmetaCheck(ctx context.Context, top, images string) error {
 	if images == "" {
 		return usage("vbmeta check wants --images DIR|ZIP|PAYLOAD, the images it answers for")
 	}
-	m, err := a.gather(ctx, []string{unquote(images)}, false)
+	set, err := a.setOf(ctx, images)
 	if err != nil {
 		return err
 	}
-	defer m.Close()
-	set := byPartition(m)
-	defer set.Close()
+	known := &card.Card{}
+	if a.card != "" || a.on != "" {
+		j, err := a.open(ctx)
+		if err != nil {
+			return err
+		}
+		known = j.Card
+		j.Close()
+	}
+	a.out.Say(bench.Look, "verifying %s with %d images; hash trees are worked out whole", filepath.Base(top), set.images)
 	set.paths["vbmeta"] = unquote(top)
-	a.out.Say(bench.Look, "verifying %s with %d images; hash trees are worked out whole", filepath.Base(top), len(m.Images))
 	chain, err := vbmeta.VerifyChain(ctx, set.source, "vbmeta", true)
 	if err != nil {
 		return err
 	}
-	return a.sayChain(chain)
+	return a.sayChain(chain, known)
 }
 
-func (a *app) sayChain(chain *vbmeta.Chain) error {
+// sayChain tells what was verified, and what phones make of it; known is what is known of
+// the phone it is for.
+func (a *app) sayChain(chain *vbmeta.Chain, known *card.Card) error {
+	checks := plan.ChainChecks(chain, known)
 	var rows [][]string
-	checks := []map[string]any{}
-	for _, v := range chain.Verdicts {
-		why, is := "", "good"
-		if e := errors.Join(v.Invalid, v.Err); e != nil {
-			why, is = strings.TrimPrefix(strings.ReplaceAll(e.Error(), "\n", "; "), v.Partition+": "), "bad"
-		} else if v.Image != nil {
-			why = fmt.Sprintf("%s, rollback index %d at location %d", vbmeta.Algorithms[v.Image.AlgorithmType].Name, v.Image.RollbackIndex, v.Location)
-		}
-		rows = append(rows, []string{v.Partition, v.Kind, is, why})
-		checks = append(checks, map[string]any{"partition": v.Partition, "kind": v.Kind, "ok": is == "good", "why": why})
+	for _, k := range checks {
+		rows = append(rows, []string{k.Partition, k.Kind, map[bool]string{true: "good", false: "bad"}[k.OK], k.Why})
 	}
-	verdict := plan.JudgeChain(chain)
+	verdict := plan.JudgeChain(chain, known)
 	a.result["checks"], a.result["unlocked"] = checks, verdict.Unlocked
 	a.result["locked_if_trusts"] = nil
 	if verdict.LockedIfTrusts != "" {

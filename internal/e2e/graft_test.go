@@ -30,8 +30,20 @@ func TestGraft(t *testing.T) {
 		l.standin("godwit")
 		stock := l.stored("godwit", "boot_a")
 		l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
-		l.want(0, nil, "recovery", "try", kit.recovery, "--yes")
-		l.want(0, []string{"boot_a: the recovery's ramdisk is in it, everything else is as it was", "boot_b is empty and left alone", "boot_a written"}, "recovery", "set", kit.recovery, "--yes")
+		// All in one from the bootloader: started, read, rebuilt, written, read back.
+		var set struct {
+			Home   struct{ Partition, Form string }
+			Writes []struct{ Partition, Slot, Confirmed string }
+		}
+		l.result(0, &set, "recovery", "set", kit.recovery, "--yes")
+		if len(set.Writes) != 1 || set.Writes[0].Slot != "a" || set.Writes[0].Confirmed != "read-back" || set.Home.Form != "ramdisk" {
+			t.Errorf("%+v", set)
+		}
+		l.want(0, []string{"boot_a held", "boot_a written, read back, it matches"}, "recovery", "set", "--previous", "--yes")
+		if !bytes.Equal(l.stored("godwit", "boot_a"), stock) {
+			t.Error("boot_a is not what it was before")
+		}
+		l.want(0, []string{"boot_a: the recovery's ramdisk is in it, everything else is as it was", "boot_b is empty and left alone", "boot_a written, read back"}, "recovery", "set", kit.recovery, "--yes")
 		want, got := parts(t, stock), parts(t, l.stored("godwit", "boot_a"))
 		ramdisk := parts(t, must(os.ReadFile(kit.recovery)))["ramdisk"]
 		for name, b := range want {
@@ -52,11 +64,16 @@ func TestGraft(t *testing.T) {
 		// What was there before is put back.
 		l.want(0, []string{"boot_a held", "boot_a written"}, "recovery", "set", "--previous", "--yes")
 		if !bytes.Equal(l.stored("godwit", "boot_a"), stock) {
-			t.Error("boot_a is not what it was before")
+			t.Error("boot_a is not what it was")
 		}
 		l.want(2, []string{"one file, or --previous"}, "recovery", "set")
 		// Into an image that was given, from the bootloader.
 		l.want(0, nil, "go", "bootloader")
+		quiet := must(scenario.Recovery(scenario.SaltmarshRecovery, kit.phone)) // without a shell: written whole
+		l.want(0, []string{"taken on the phone's word"}, "recovery", "set", l.file("quiet.img", quiet), "--yes")
+		if !bytes.HasPrefix(l.stored("godwit", "boot_b"), quiet) {
+			t.Error("boot_b does not hold the file")
+		}
 		l.want(0, []string{"boot_a and boot_b written"}, "recovery", "set", kit.recovery, "--boot", kit.more.Boot, "--yes")
 		l.want(0, []string{"boot_a and boot_b written"}, "recovery", "set", kit.recovery, "--boot", kit.more.Set, "--yes")
 		if !bytes.Equal(parts(t, l.stored("godwit", "boot_b"))["kernel"], want["kernel"]) {
@@ -93,4 +110,36 @@ func TestGraft(t *testing.T) {
 		}
 		l.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery", "--yes")
 	})
+}
+
+// TestRecoverySetEverywhere: on every kind of phone the recovery that is set runs, and
+// does so again after a ROM that brought another one.
+func TestRecoverySetEverywhere(t *testing.T) {
+	for _, k := range kinds {
+		t.Run(k.name, func(t *testing.T) {
+			l := newLab(t)
+			kit := kitOf(t, k.name, k.slots)
+			l.standin(k.name)
+			set := func(slots string) {
+				if k.name == "godwit" { // the pre-image, which a ROM replaces too
+					l.want(0, nil, "flash", kit.more.Overlay, "--into", slots, "--yes")
+				}
+				l.did(k.name, "", []string{"written, "}, "recovery", "set", kit.recovery, "--yes")
+				l.did(k.name, "", []string{"Tideline Recovery 3.1 is running"}, "go", "recovery", "--yes")
+			}
+			set("@both")
+			// From the running recovery, through its shell: no restart, and read back.
+			l.want(0, []string{"read back, it matches"}, "recovery", "set", kit.recovery, "--yes")
+			l.want(0, nil, "wipe", "userdata", "--yes")
+			pkg := kit.more.Package
+			if k.slots == 1 {
+				l.did(k.name, "", nil, "sideload", pkg, "--yes")
+			} else {
+				l.did(k.name, "", nil, "sideload", pkg, "--then", "stay", "--yes")
+			}
+			l.did(k.name, "", nil, "go", "bootloader", "--yes")
+			set("@both")
+			l.did(k.name, "", []string{"Saltmarsh OS 4.2"}, "go", "system", "--yes", "--wait", "60s")
+		})
+	}
 }

@@ -159,6 +159,10 @@ func TestKinds(t *testing.T) {
 				l.want(3, []string{"command-unknown-to-bootloader", "write it instead"}, "recovery", "try", kit.recovery, "--yes")
 			}
 			l.want(0, []string{"lives in"}, "recovery", "set", kit.recovery, "--yes")
+			if k.home == "boot" { // put into the phone's own images; here slot b has none, so whole
+				l.want(0, nil, "go", "bootloader")
+				l.want(0, nil, "recovery", "set", kit.recovery, "--into", "boot", "--yes")
+			}
 			want := must(os.ReadFile(kit.recovery))
 			for _, name := range onSlots(k.home, k.slots, "both") {
 				if !bytes.HasPrefix(l.stored(k.name, name), want) {
@@ -365,7 +369,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			kit := kitOf(l.T, "godwit", 2)
 			l.standin("godwit")
 			l.want(3, []string{"care  pre-image-missing"}, "recovery", "set", kit.recovery)
-			l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
+			l.want(5, nil, "recovery", "set", kit.recovery, "--yes") // it can't be started, so nothing is written
+			l.want(0, nil, "recovery", "set", kit.recovery, "--into", "boot", "--yes")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery")
 			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
 			out := l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
@@ -422,8 +427,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			twin.Device = "godwit-pro"
 			f := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, twin)))
 			l.want(3, []string{"stop  wrong-variant: the file is for godwit-pro, a twin"}, "recovery", "set", f, "--yes")
-			l.want(0, nil, "recovery", "set", f, "--yes", "--accept", "wrong-variant")
-			l.want(5, []string{"instead of recovery"}, "go", "recovery")
+			l.want(5, []string{"instead of recovery"}, "recovery", "set", f, "--yes", "--accept", "wrong-variant")
 		},
 		"other-slot-firmware-differs": func(l *lab) {
 			kit := kitOf(l.T, "godwit", 2)
@@ -483,6 +487,21 @@ func TestKindsDoneWrong(t *testing.T) {
 			if out := l.want(0, nil, "recovery", "set", kit.recovery, "--yes"); strings.Contains(out, "asked-first") {
 				l.Error("it is asked again")
 			}
+		},
+		"not-as-signed": func(l *lab) {
+			l.standin("dunlin")
+			l.want(0, []string{"note  not-as-signed"}, "recovery", "set", files.Recovery, "--yes")
+			strict := l.modelOf("dunlin", "strict", "title: Wickerlight Dunlin", "title: Wickerlight Dunlin\nbootloader: {enforces: true}", "  serial: WL-DU-0007", "  serial: WL-DU-0009\n  enforces: true", "model: dunlin", "model: strict", "aliases: [WL-DU, wl_dunlin]", "aliases: [dunlin]")
+			if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
+				l.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(l.home, "models", "strict.yaml"), must(os.ReadFile(strict)), 0o644); err != nil {
+				l.Fatal(err)
+			}
+			l.standin(strict)
+			l.want(3, []string{"stop  not-as-signed", "enforces verified boot although it is unlocked"}, "recovery", "set", files.Recovery, "--yes", "--on", "strict")
+			l.want(0, nil, "recovery", "set", files.Recovery, "--yes", "--on", "strict", "--accept", "not-as-signed")
+			l.want(5, []string{"instead of recovery"}, "go", "recovery", "--on", "strict")
 		},
 		"the stock recovery comes back": func(l *lab) {
 			kit := kitOf(l.T, "turnstone", 1)

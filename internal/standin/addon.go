@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"debug/elf"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -121,21 +120,17 @@ func (in *installer) room() (int64, error) {
 	if in.p.faulty("full") {
 		return 0, nil
 	}
-	b, err := in.p.store.head(in.into, 4096)
-	if err != nil || !ext4.IsMagic(b) {
-		return 0, fmt.Errorf("%s can't be mounted", in.into)
+	v, err := in.p.store.open(in.into)
+	if err != nil {
+		return 0, err
 	}
-	sb := b[ext4.SuperblockOffset:]
-	free := int64(binary.LittleEndian.Uint32(sb[12:])) << (10 + binary.LittleEndian.Uint32(sb[24:])&7)
-	err = filepath.WalkDir(in.p.store.overlay(in.into), func(_ string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			if st, err := d.Info(); err == nil {
-				free -= st.Size()
-			}
-		}
-		return nil
-	})
-	return max(free, 0), err
+	defer v.Close()
+	s, err := ext4.ParseSuper(v, v.size)
+	if err != nil {
+		return 0, fmt.Errorf("%s can't be mounted: %w", in.into, err)
+	}
+	added, err := bytesIn(in.p.store.overlay(in.into))
+	return max(s.Free()-added, 0), err
 }
 
 func truth(b bool) string {

@@ -211,7 +211,7 @@ func (p *Phone) verify(slot string, whole bool) (*vbmeta.Chain, error) {
 	if err := c.Invalid(); err != nil {
 		return c, fmt.Errorf("verified boot: %w", err)
 	}
-	if !p.unlocked() {
+	if !p.unlocked() || p.spec.Enforces {
 		if err := p.trusts(c); err != nil {
 			return c, fmt.Errorf("verified boot refuses it: %w", err)
 		}

@@ -131,18 +131,27 @@ func (f phoneFiles) free(name string) (size, free int64, err error) {
 	if err != nil || f.p.faulty("full") {
 		return size, 0, err
 	}
-	free = size
-	err = filepath.WalkDir(root, func(_ string, d fs.DirEntry, err error) error {
+	taken, err := bytesIn(root)
+	return size, max(size-taken, 0), err
+}
+
+// bytesIn is how many bytes the files in a folder have together; none where there is
+// no such folder.
+func bytesIn(dir string) (n int64, err error) {
+	err = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
 		if err != nil || d.IsDir() {
 			return err
 		}
 		st, err := d.Info()
 		if err == nil {
-			free -= st.Size()
+			n += st.Size()
 		}
 		return err
 	})
-	return size, max(free, 0), err
+	return n, err
 }
 
 // limited refuses what the storage has no room for.

@@ -179,12 +179,8 @@ func (sh *shell) mkdir(_ context.Context, _ interp.HandlerContext, args []string
 	names, _ := operands(args)
 	for _, name := range names {
 		name = sh.path(name)
-		if sh.storage(name) {
-			local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
-			if err == nil {
-				err = os.MkdirAll(local, 0o755)
-			}
-			if err != nil {
+		if local, ok := sh.storage(name); ok {
+			if err := os.MkdirAll(local, 0o755); err != nil {
 				return err
 			}
 			continue
@@ -219,6 +215,7 @@ func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) e
 	names, options := operands(args)
 	for _, name := range names {
 		name = sh.path(name)
+		_, stored := sh.storage(name)
 		switch {
 		case !sh.root:
 			return fmt.Errorf("%s: Permission denied", name)
@@ -226,7 +223,7 @@ func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) e
 			sh.p.mu.Lock()
 			sh.r.record = ""
 			sh.p.mu.Unlock()
-		case sh.storage(name):
+		case stored:
 			if err := (phoneFiles{sh.p, sh.mode()}).Remove(name); err != nil {
 				return err
 			}

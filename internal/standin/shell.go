@@ -124,18 +124,15 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
 		return v, nil
-	case !writes && sh.storage(name):
-		f, err := phoneFiles{sh.p, sh.mode()}.Open(name)
+	case name == "/proc/mounts" && !writes:
+		return readOnly{strings.NewReader(sh.mountTable())}, nil
+	}
+	if local, ok := sh.storage(name); ok && !writes {
+		f, err := os.Open(local)
 		if err != nil {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
-		return struct {
-			io.Reader
-			io.Writer
-			io.Closer
-		}{f, readOnly{}, f}, nil
-	case name == "/proc/mounts" && !writes:
-		return readOnly{strings.NewReader(sh.mountTable())}, nil
+		return f, nil // opened for reading: nothing is written to it
 	}
 	if _, _, ok := sh.at(name); ok {
 		return sh.openMounted(name, writes)
@@ -205,11 +202,7 @@ func (sh *shell) path(name string) string {
 
 func (sh *shell) stat(name string) (fs.FileInfo, error) {
 	name = sh.path(name)
-	if sh.storage(name) {
-		local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
-		if err != nil {
-			return nil, err
-		}
+	if local, ok := sh.storage(name); ok {
 		return os.Stat(local)
 	}
 	if _, _, ok := sh.at(name); ok {
@@ -362,11 +355,7 @@ func (sh *shell) ls(_ context.Context, h interp.HandlerContext, args []string) e
 // readDir lists a folder.
 func (sh *shell) readDir(name string) ([]fs.DirEntry, error) {
 	name = sh.path(name)
-	if sh.storage(name) {
-		local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
-		if err != nil {
-			return nil, err
-		}
+	if local, ok := sh.storage(name); ok {
 		return os.ReadDir(local)
 	}
 	w, rel, _, err := sh.within(name)
@@ -400,18 +389,18 @@ func (sh *shell) mode() card.Mode {
 	return card.System
 }
 
-// storage tells whether a file lies on one of the storages.
-func (sh *shell) storage(name string) bool {
+// storage gives where a file on one of the storages lies on the computer.
+func (sh *shell) storage(name string) (local string, ok bool) {
 	sh.p.mu.Lock()
 	for dir := range sh.r.mounts {
 		if name == dir || strings.HasPrefix(name, dir+"/") {
 			sh.p.mu.Unlock()
-			return false // something is mounted over it
+			return "", false // something is mounted over it
 		}
 	}
 	sh.p.mu.Unlock()
-	_, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
-	return err == nil
+	local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
+	return local, err == nil
 }
 
 // df prints the room of a storage as toybox does.

@@ -31,6 +31,7 @@ type spec struct {
 	Snapshots      bool            `yaml:"snapshots"`  // A/B installs are kept in userdata until the merge
 	OldADB         bool            `yaml:"old-adb"`    // a shell without exit codes
 	PlainData      bool            `yaml:"plain-data"` // the owner's data is not encrypted
+	Enforces       bool            `yaml:"enforces"`   // verified boot also when unlocked
 	Rollback       bool            `yaml:"rollback"`   // keeps rollback indexes and older keys of the data
 	Unlock         string          `yaml:"unlock"`     // the command that unlocks; empty: "flashing unlock"
 	Partitions     []partitionSpec `yaml:"partitions"`

@@ -42,12 +42,13 @@ func (st *storage) mount(partition string) (*view, error) {
 	head := make([]byte, 4096)
 	v.ReadAt(head, 0)
 	if ext4.IsMagic(head) {
-		// s_feature_ro_compat, bit 0x4000: blocks are shared, so the file system can't be
-		// mounted for writing (Documentation/filesystems/ext4, EXT4_FEATURE_RO_COMPAT_SHARED_BLOCKS).
-		if head[ext4.SuperblockOffset+0x65]&0x40 != 0 {
-			w.ro = errReadOnly
+		var f *ext4.FS
+		if f, err = ext4.New(v, v.size); err == nil {
+			w.base = f
+			if f.Super.SharedBlocks() {
+				w.ro = errReadOnly
+			}
 		}
-		w.base, err = ext4.New(v, v.size)
 	} else {
 		w.ro = errReadOnly
 		w.base, err = erofs.New(v, v.size)

@@ -74,6 +74,8 @@ const (
 	NoSuchFile         = "no-such-file"
 	ReadOnly           = "read-only-partition"
 	VerityRejects      = "verity-would-reject"
+	NotAsSigned        = "not-as-signed"
+	RollbackLow        = "rollback-low"
 )
 
 // Finding is one thing found, on one phone and file.

@@ -221,6 +221,16 @@ var texts = map[string]Text{
 		Why:     "An unlocked phone starts what nobody signed, but the kernel still compares each block it reads with the tree. The first changed one restarts the phone, again and again, until the bootloader gives the slot up.",
 		Remedy:  "Switch the hash trees off in the top vbmeta: jarlid vbmeta loosen hashtree. Data and updates are not touched by that; before locking the phone again everything has to be the maker's.",
 	},
+	NotAsSigned: {
+		Meaning: "The partition gets other bytes than the vbmeta on the phone was signed over.",
+		Why:     "An unlocked phone warns at each start and starts it all the same; that is what unlocking is for. A locked one refuses it, and so do the few bootloaders that enforce verified boot although they are unlocked; a model file says so of those.",
+		Remedy:  "Nothing on most phones. On one that enforces: jarlid vbmeta loosen verification. Before locking again everything has to be the maker's.",
+	},
+	RollbackLow: {
+		Meaning: "The vbmeta has a rollback index below the one the phone has stored.",
+		Why:     "Phones remember the newest index they started locked, and a locked phone never starts anything older again. An unlocked one does not look at it.",
+		Remedy:  "Nothing while the phone stays unlocked. Do not lock it over this; write a newer set first.",
+	},
 	BackupDamaged: {
 		Meaning: "A file of the backup is not what it was when the backup was taken.",
 		Why:     "A changed or cut image written to a partition leaves a phone that may not start; the backup is there to prevent just that.",

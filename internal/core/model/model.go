@@ -38,6 +38,8 @@ type Bootloader struct {
 	Unlock string   `yaml:"unlock"` // the command that unlocks it; empty: "flashing unlock"
 	Code   string   `yaml:"code"`   // where the code comes from that the command wants, in words
 	Before []string `yaml:"before-unlock"`
+	// Enforces says that it starts only what verifies even when it is unlocked.
+	Enforces bool `yaml:"enforces"`
 }
 
 // Base is the version of the maker's firmware a custom system wants.

@@ -7,6 +7,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/model"
 )
 
 // Grafts tells whether a recovery is put into the phone's own image, and not written as
@@ -36,4 +37,45 @@ func LostFindings(partition string, lost []string) []finding.Finding {
 	}
 	return []finding.Finding{{Name: finding.NormalStart, Severity: finding.Stop, About: partition,
 		Text: "the ramdisk in " + partition + " has for a normal start what the recovery's lacks: " + text, Remedy: "take a recovery made for this model, or start it without writing it: jarlid recovery try FILE"}}
+}
+
+// ByTrying tells whether a recovery reaches the images it goes into by being started
+// first: the bootloader gives nothing out, and the recovery that was given has a root
+// shell to read them. given says that a person named the image.
+func ByTrying(f *ident.File, home Home, t Target, c *card.Card, given bool) bool {
+	knows, told := c.Yes(card.FactCommand + "boot")
+	return home.Form == "ramdisk" && f.Kind == ident.BootWithRecovery && t.Partition == "" && !given && c.Mode() == card.Bootloader && (knows || !told) && f.Props["ro.debuggable"] == "1"
+}
+
+// Rebuild puts a recovery's ramdisk into the image a slot has, in the recovery that was
+// started for it: read, rebuilt, written, read back.
+type Rebuild struct{ Write }
+
+// NewRebuild makes the steps of ByTrying: the recovery started, then each slot's image.
+func NewRebuild(f *ident.File, c *card.Card, m *model.Model, writes []Step) []Step {
+	steps := []Step{NewTry(f, c, m)}
+	for _, s := range writes {
+		if w, ok := s.(*Write); ok {
+			steps = append(steps, &Rebuild{*w})
+		}
+	}
+	return steps
+}
+
+// Title says what is done.
+func (r *Rebuild) Title() string {
+	return fmt.Sprintf("read %s, put the recovery's ramdisk into it, write it and read it back", r.Name())
+}
+
+// Modes: the recovery.
+func (*Rebuild) Modes() []card.Mode { return []card.Mode{card.Recovery} }
+
+// Check: as for a write, and the recovery must give a shell that reads partitions.
+func (r *Rebuild) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
+	list := r.Write.Check(c, m, all)
+	if root, known := c.Yes(card.FactRoot); known && !root && c.Mode() == card.Recovery {
+		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Stop, About: fileName(r.File.Path), Final: true,
+			Text: "this recovery gives no root shell, so the phone's own boot images can't be read through it", Remedy: "name the image it goes into: jarlid recovery set FILE --boot IMAGE; or write the file whole: --into boot"})
+	}
+	return list
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 
 	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
@@ -85,22 +86,13 @@ func (s *CopySlot) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 		list = append(list, finding.Finding{Name: finding.ImageTooBig, Severity: finding.Stop, About: s.Target(), Final: true,
 			Text: fmt.Sprintf("%s has %s, %s has %s", s.Source(), image.Size(a), s.Target(), image.Size(b))})
 	}
-	if m == nil || !contains(m.Firmware, s.Partition) { // what the model file names is what the command is for
+	if m == nil || !slices.Contains(m.Firmware, s.Partition) { // what the model file names is what the command is for
 		list = append(list, riskyFinding(s.Partition, "writing", m)...)
 	}
 	if inMerge(c, s.Partition) {
 		list = append(list, mergeFinding(c, s.Target(), "writing "+s.Target()+" now breaks it")...)
 	}
 	return append(list, batteryFinding(c)...)
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // Effects: both hold the same.

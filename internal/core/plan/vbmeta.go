@@ -1,12 +1,15 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/core/model"
 )
 
 // Verdict is what a verified chain means for starting.
@@ -20,8 +23,9 @@ type Verdict struct {
 // JudgeChain says whether phones start what a chain describes, by the rules of
 // avb_slot_verify.c and of dm-verity: an unlocked phone forgives signatures and digests,
 // never a vbmeta that can't be read, and the kernel enforces hash trees unless the top image
-// switches them off.
-func JudgeChain(c *vbmeta.Chain) Verdict {
+// switches them off. known holds the rollback indexes the phone has stored, where they are
+// known; a locked phone starts nothing older.
+func JudgeChain(c *vbmeta.Chain, known *card.Card) Verdict {
 	v := Verdict{Unlocked: true}
 	if err := c.Invalid(); err != nil {
 		return Verdict{WhyNot: "a vbmeta that can't be used is forgiven by no phone: " + err.Error(), LockedWhy: err.Error()}
@@ -30,6 +34,12 @@ func JudgeChain(c *vbmeta.Chain) Verdict {
 	if bad := c.Bad("hashtree"); enforced && len(bad) > 0 {
 		v.Unlocked, v.WhyNot = false, "a hash tree is enforced and does not match: "+reason(bad[0])
 	}
+	low := ""
+	for _, check := range rollbackChecks(c, known) {
+		if !check.OK {
+			low = check.Partition + ": " + check.Why
+		}
+	}
 	switch bad := c.Bad(); {
 	case len(c.Top.PublicKey) == 0:
 		v.LockedWhy = "nobody signed the top vbmeta"
@@ -37,10 +47,99 @@ func JudgeChain(c *vbmeta.Chain) Verdict {
 		v.LockedWhy = reason(bad[0])
 	case c.Top.Flags&vbmeta.FlagVerificationDisabled != 0:
 		v.LockedWhy = "the top vbmeta switches verification off, which locked phones do not accept"
+	case low != "":
+		v.LockedWhy = low
 	default:
 		v.LockedIfTrusts = vbmeta.Fingerprint(c.Top.PublicKey)
 	}
 	return v
+}
+
+// ChainCheck is one thing that was verified of a partition.
+type ChainCheck struct {
+	Partition string `json:"partition"`
+	Kind      string `json:"kind"` // vbmeta, hash, hashtree, fec, rollback
+	OK        bool   `json:"ok"`
+	Why       string `json:"why"`
+}
+
+// ChainChecks gives everything that was verified, a row each.
+func ChainChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
+	list := []ChainCheck{}
+	for _, v := range c.Verdicts {
+		k := ChainCheck{Partition: v.Partition, Kind: v.Kind}
+		if err := errors.Join(v.Invalid, v.Err); err != nil {
+			k.Why = strings.TrimPrefix(strings.ReplaceAll(err.Error(), "\n", "; "), v.Partition+": ")
+		} else {
+			k.OK = true
+			switch {
+			case v.Image != nil && len(v.Image.PublicKey) == 0:
+				k.Why = "not signed"
+			case v.Image != nil:
+				k.Why = fmt.Sprintf("%s, key %s, rollback index %d at location %d", vbmeta.Algorithms[v.Image.AlgorithmType].Name, vbmeta.Fingerprint(v.Image.PublicKey)[:16], v.Image.RollbackIndex, v.Location)
+			case v.Kind == "fec":
+				k.Why = "its error correction is there; it is not decoded"
+			case v.By != "" && v.By != "vbmeta":
+				k.Why = "as " + v.By + " says"
+			}
+		}
+		list = append(list, k)
+	}
+	return append(list, rollbackChecks(c, known)...)
+}
+
+// rollbackChecks hold the indexes of a chain against those the phone has stored.
+func rollbackChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
+	var list []ChainCheck
+	for _, v := range c.Verdicts {
+		stored, told := known.Number(card.FactRollback + fmt.Sprint(v.Location))
+		if v.Image == nil || !told || stored < 0 {
+			continue
+		}
+		k := ChainCheck{Partition: v.Partition, Kind: "rollback", OK: v.Image.RollbackIndex >= uint64(stored)}
+		k.Why = fmt.Sprintf("its index %d is not below the %d the phone has stored at location %d", v.Image.RollbackIndex, stored, v.Location)
+		if !k.OK {
+			k.Why = fmt.Sprintf("its rollback index %d is below the %d the phone has stored at location %d", v.Image.RollbackIndex, stored, v.Location)
+		}
+		list = append(list, k)
+	}
+	return list
+}
+
+// signed are partitions whose bytes a vbmeta vouches for as a whole, besides the one the
+// recovery lives in.
+var signed = []string{"boot", "init_boot", "vendor_boot", "vendor_kernel_boot", "dtbo", "recovery", "pvmfw"}
+
+// chainFindings: what is written and not as the vbmeta on the phone was signed over, or
+// older than what the phone has stored. An unlocked phone starts it and warns, unless its
+// model file knows better.
+func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
+	top := Suffixed("vbmeta", w.Slot)
+	flags, told := c.Number(card.FactFlags + top)
+	size, there := c.Number(card.FactSize + top)
+	if w.Known || w.Sealed && w.Partition != "vbmeta" || told && flags&vbmeta.FlagVerificationDisabled != 0 || !told && (!there || size == 0) {
+		return nil
+	}
+	f := finding.Finding{Name: finding.NotAsSigned, Severity: finding.Note, About: w.Partition,
+		Text: fmt.Sprintf("the vbmeta on the phone was signed over other bytes for %s, unless these are the very ones; an unlocked phone starts it all the same, with its warning", w.Partition)}
+	switch v := w.File.VBMeta; {
+	case w.Partition == "vbmeta" && v != nil:
+		stored, told := c.Number(card.FactRollback + fmt.Sprint(v.RollbackIndexLocation))
+		if !told || stored < 0 || v.RollbackIndex >= uint64(stored) {
+			return nil
+		}
+		f.Name = finding.RollbackLow
+		f.Text = fmt.Sprintf("its rollback index %d is below the %d the phone has stored; an unlocked phone starts it all the same, a locked one never again", v.RollbackIndex, stored)
+	case !slices.Contains(signed, w.Partition) && w.Partition != w.Home.Partition:
+		return nil
+	}
+	if m != nil && m.Bootloader.Enforces {
+		f.Severity = finding.Stop
+		f.Text = strings.Replace(f.Text, "an unlocked phone starts it all the same, ", "and the model file says that this bootloader enforces verified boot although it is unlocked: ", 1)
+		f.Text = strings.Replace(f.Text, "with its warning", "it would not start", 1)
+		f.Remedy = "jarlid vbmeta loosen verification"
+	}
+	return []finding.Finding{f}
 }
 
 // reason says what is wrong with a partition, its name first and once.
@@ -72,7 +171,7 @@ func TopOnly(m *vbmeta.Image, footer *vbmeta.Footer, partition string) string {
 // from starting. It is known only where the vbmeta of the slot was read or written by
 // Jar Lid; an image that brings the very tree is no matter.
 func (w *Write) treeFinding(c *card.Card) []finding.Finding {
-	if !contains(Shelvable, w.Partition) || w.Known || w.Sealed {
+	if !slices.Contains(Shelvable, w.Partition) || w.Known || w.Sealed {
 		return nil
 	}
 	fact := c.Get(card.FactFlags + Suffixed("vbmeta", w.Slot))

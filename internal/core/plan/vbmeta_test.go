@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"strings"
 	"testing"
 
@@ -45,6 +46,35 @@ func TestTrees(t *testing.T) {
 	} {
 		if got := said(c.w.treeFinding(c.c)); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+	enforcing := *set.Find("dunlin")
+	enforcing.Bootloader.Enforces = true
+	for _, c := range []struct {
+		name string
+		w    *Write
+		c    *card.Card
+		want string
+	}{
+		{"a recovery", &Write{File: image(""), Partition: "recovery", Slot: "a"}, known(card.FactSize+"vbmeta_a", "65536"), "note not-as-signed"},
+		{"where nothing is verified", &Write{File: image(""), Partition: "boot", Slot: "a"}, known(card.FactFlags+"vbmeta_a", "2"), ""},
+		{"without a vbmeta", &Write{File: image(""), Partition: "boot"}, known(card.FactSize+"vbmeta", Nothing), ""},
+		{"with its vbmeta", &Write{File: image(""), Partition: "boot", Slot: "a", Sealed: true}, known(card.FactSize+"vbmeta_a", "65536"), ""},
+		{"an old vbmeta", &Write{File: &ident.File{VBMeta: &vbmeta.Image{RollbackIndex: 5}}, Partition: "vbmeta", Slot: "a", Sealed: true}, known(card.FactSize+"vbmeta_a", "65536", card.FactRollback+"0", "6"), "note rollback-low"},
+		{"as old as it is", &Write{File: &ident.File{VBMeta: &vbmeta.Image{RollbackIndex: 6}}, Partition: "vbmeta", Slot: "a"}, known(card.FactSize+"vbmeta_a", "65536", card.FactRollback+"0", "6"), ""},
+	} {
+		if got := said(c.w.chainFindings(c.c, set.Find("dunlin"))); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+		if got := said(c.w.chainFindings(c.c, &enforcing)); got != strings.Replace(c.want, "note", "stop", 1) {
+			t.Errorf("%s, where it is enforced: %q", c.name, got)
+		}
+	}
+	chain := &vbmeta.Chain{Top: &vbmeta.Image{PublicKey: []byte("k"), RollbackIndex: 5}}
+	chain.Verdicts = []vbmeta.Verdict{{Partition: "vbmeta", Kind: "vbmeta", Image: chain.Top}, {Partition: "system", Kind: "fec", Err: errors.New("not there")}}
+	for stored, starts := range map[string]bool{"": true, "5": true, "6": false} {
+		if v := JudgeChain(chain, known(card.FactRollback+"0", stored)); !v.Unlocked || (v.LockedIfTrusts != "") != starts {
+			t.Errorf("stored %q: %+v", stored, v)
 		}
 	}
 	// A delta builds on the maker's recovery.

@@ -22,6 +22,7 @@ type Write struct {
 	Forced    bool   // a person named the destination
 	Known     bool   // it was read from there: what it is need not be judged
 	Logical   bool
+	Shell     bool // it can be written where the phone is: through its recovery's root shell
 	Home      Home
 	Sealed    bool     // the vbmeta that goes with it is written too
 	Previous  []byte   // what was there, kept under the job
@@ -46,7 +47,22 @@ func (w *Write) Modes() []card.Mode {
 	if w.Logical {
 		return []card.Mode{card.Fastbootd}
 	}
+	if w.Shell {
+		return []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery}
+	}
 	return []card.Mode{card.Bootloader, card.Fastbootd}
+}
+
+// WriteHere lets images be written through the root shell of the recovery that runs,
+// where there is one: without a restart, and read back. Sparse images are unpacked by a
+// bootloader alone, and logical partitions by userspace fastboot.
+func WriteHere(c *card.Card, steps []Step) {
+	root, _ := c.Yes(card.FactRoot)
+	for _, s := range steps {
+		if w, ok := s.(*Write); ok && root && c.Mode() == card.Recovery && !w.Logical && w.File.Inside == 0 {
+			w.Shell = true
+		}
+	}
 }
 
 // Touches is what can't be known while it is written.
@@ -73,6 +89,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	}
 	list = append(list, riskyFinding(w.Partition, "writing", m)...)
 	list = append(list, w.treeFinding(c)...)
+	list = append(list, w.chainFindings(c, m)...)
 	if inMerge(c, w.Partition) {
 		list = append(list, mergeFinding(c, w.Name(), "writing "+w.Name()+" now breaks it")...)
 	}
@@ -117,6 +134,9 @@ func (w *Write) Effects(c *card.Card) {
 	}
 	if w.File.HoldsRecovery() && w.File.Props != nil {
 		// Its own properties say whether its ADB gives a root shell.
+		if tried, _ := c.Yes(card.FactTemporary); tried && w.Partition == w.Home.Partition && (w.Slot == "" || w.Slot == c.Value(card.FactNext)) {
+			c.Learn(card.FactTemporary, "no", card.Journal) // a restart finds it now
+		}
 		c.Learn(card.FactQuiet+w.Name(), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)
 	}
 	if ident.Risky(w.Partition) {

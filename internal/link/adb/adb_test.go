@@ -418,10 +418,22 @@ func TestLimit(t *testing.T) {
 	}
 }
 
+// connected gives the computer's end of a connection to a phone of this package.
+func connected(t *testing.T, d *Device) *Conn {
+	t.Helper()
+	a, b := net.Pipe()
+	go d.Accept(t.Context(), b)
+	c, err := Connect(t.Context(), a, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	return c
+}
+
 // TestManyStreams runs several services at once over one connection, this
 // package at both ends.
 func TestManyStreams(t *testing.T) {
-	a, b := net.Pipe()
 	d := &Device{Version: VersionNoSum, MaxPayload: 4096, Banner: Banner{Kind: "device", Features: []string{"shell_v2"}},
 		Serve: func(service string, s *Stream) bool {
 			go func() {
@@ -433,11 +445,7 @@ func TestManyStreams(t *testing.T) {
 			}()
 			return true
 		}}
-	go d.Accept(t.Context(), b)
-	c, err := Connect(t.Context(), a, Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	c := connected(t, d)
 	defer c.Close()
 	var wg sync.WaitGroup
 	for i := range 8 {
@@ -476,7 +484,6 @@ func TestSideloadWhole(t *testing.T) {
 		target any
 	}{{"OKAY", len(pkg), nil}, {"FAILno room", len(pkg), &refused}, {"OK", len(pkg), &lost}, {"", SideloadBlock, &lost}} {
 		got := make(chan []byte, 1)
-		a, b := net.Pipe()
 		d := &Device{Version: VersionNoSum, MaxPayload: 4096, Banner: Banner{Kind: "sideload"}, Serve: func(service string, s *Stream) bool {
 			if service != fmt.Sprintf("sideload:%d", len(pkg)) {
 				return false
@@ -492,13 +499,9 @@ func TestSideloadWhole(t *testing.T) {
 			}()
 			return true
 		}}
-		go d.Accept(t.Context(), b)
-		conn, err := Connect(t.Context(), a, Options{})
-		if err != nil {
-			t.Fatal(err)
-		}
+		conn := connected(t, d)
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
-		err = conn.SideloadWhole(ctx, bytes.NewReader(pkg), int64(len(pkg)), 5*time.Second, nil)
+		err := conn.SideloadWhole(ctx, bytes.NewReader(pkg), int64(len(pkg)), 5*time.Second, nil)
 		cancel()
 		conn.Close()
 		if b := <-got; !bytes.Equal(b, pkg[:c.take]) {

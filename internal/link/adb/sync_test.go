@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"net"
 	"strings"
 	"testing"
 	"time"
@@ -69,7 +68,6 @@ func (m memory) Create(path string, mode uint32) (io.WriteCloser, func(time.Time
 func TestSync(t *testing.T) {
 	for _, features := range [][]string{nil, {featureStat2, featureList2, featureSend2}} {
 		for _, payload := range []int{4096, MaxPayload} {
-			a, b := net.Pipe()
 			files := memory{}
 			d := &Device{Version: VersionNoSum, MaxPayload: payload, Banner: Banner{Kind: "recovery", Features: features},
 				Serve: func(service string, s *Stream) bool {
@@ -84,11 +82,7 @@ func TestSync(t *testing.T) {
 					}()
 					return true
 				}}
-			go d.Accept(t.Context(), b)
-			c, err := Connect(t.Context(), a, Options{})
-			if err != nil {
-				t.Fatal(err)
-			}
+			c := connected(t, d)
 			y, err := c.Sync(t.Context())
 			if err != nil {
 				t.Fatal(err)
@@ -171,7 +165,6 @@ func TestSyncBytes(t *testing.T) {
 		{"a long reason", "FAIL\xff\xff\xff\x7f", func(y *Sync) error { _, err := y.Receive(t.Context(), "/x", io.Discard, nil); return err }, &rule},
 		{"cut", "DATA\x10\x00\x00\x00short", func(y *Sync) error { _, err := y.Receive(t.Context(), "/x", io.Discard, nil); return err }, &lost},
 	} {
-		a, b := net.Pipe()
 		d := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Banner: Banner{Kind: "recovery"}, Serve: func(_ string, s *Stream) bool {
 			go func() {
 				s.Accept()
@@ -185,11 +178,7 @@ func TestSyncBytes(t *testing.T) {
 			}()
 			return true
 		}}
-		go d.Accept(t.Context(), b)
-		conn, err := Connect(t.Context(), a, Options{})
-		if err != nil {
-			t.Fatal(err)
-		}
+		conn := connected(t, d)
 		y, err := conn.Sync(t.Context())
 		if err != nil {
 			t.Fatal(err)

@@ -24,28 +24,11 @@ var (
 
 // Package makes the app's zip with its compiled manifest (ResourceTypes.h).
 func (a App) Package() ([]byte, error) {
-	files := [][2]string{{apk.ManifestName, string(a.manifest())}, {"classes.dex", "dex\n035\x00" + a.Name}}
+	files := []member{{apk.ManifestName, a.manifest()}, {"classes.dex", []byte("dex\n035\x00" + a.Name)}}
 	if a.ABI != "" {
-		elf := make([]byte, 256)
-		copy(elf, "\x7fELF\x02\x01\x01")
-		elf[16], elf[18] = 3, machines[a.ABI]
-		files = append(files, [2]string{"lib/" + a.ABI + "/libtide.so", string(elf)})
+		files = append(files, member{"lib/" + a.ABI + "/libtide.so", library(a.ABI, 256)})
 	}
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
-	for _, f := range files {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: f[0], Method: zip.Deflate, Modified: when})
-		if err != nil {
-			return nil, err
-		}
-		if _, err := w.Write([]byte(f[1])); err != nil {
-			return nil, err
-		}
-	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
+	return pack(zip.Deflate, files...)
 }
 
 func (a App) manifest() []byte {

@@ -14,7 +14,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
@@ -320,13 +319,12 @@ func Package(o OS, p Phone, recovery []byte) ([]byte, error) {
 	for _, name := range slices.Sorted(maps.Keys(set)) {
 		parts = append(parts, payload.Source{Name: name, Data: set[name]})
 	}
-	built := time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)
 	var body bytes.Buffer
-	if err := payload.Write(&body, built.Unix(), parts); err != nil {
+	if err := payload.Write(&body, when.Unix(), parts); err != nil {
 		return nil, err
 	}
 	meta := fmt.Sprintf("ota-type=AB\npost-build=%s\npost-build-incremental=%s\npost-sdk-level=%s\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
-		o.Fingerprint(p.Device), o.Build, o.SDK, o.Patch, built.Unix(), p.Device)
+		o.Fingerprint(p.Device), o.Build, o.SDK, o.Patch, when.Unix(), p.Device)
 	pkg, err := Zip(meta, body.Bytes())
 	if err != nil {
 		return nil, err
@@ -346,35 +344,17 @@ func FirmwareSet(p Phone) ([]byte, error) {
 	if p.Radio != "" {
 		info += "require version-bootloader=1.4|1.5\n"
 	}
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
-	add := func(name string, b []byte) error {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)})
-		if err == nil {
-			_, err = w.Write(b)
-		}
-		return err
-	}
-	if err := add("android-info.txt", []byte(info)); err != nil {
-		return nil, err
-	}
+	files := []member{{"android-info.txt", []byte(info)}}
 	if p.Product {
 		order := []string{"version 1"}
 		for _, name := range []string{"boot", "init_boot", "dtbo", "vendor_boot", "radio", "vbmeta_system", "vbmeta"} {
 			order = append(order, "flash "+name)
 		}
 		order = append(order, "reboot fastboot", "flash product", "flash system", "flash vendor")
-		if err := add("fastboot-info.txt", []byte(strings.Join(order, "\n")+"\n")); err != nil {
-			return nil, err
-		}
+		files = append(files, member{"fastboot-info.txt", []byte(strings.Join(order, "\n") + "\n")})
 	}
 	for _, name := range slices.Sorted(maps.Keys(set)) {
-		if err := add(name+".img", set[name]); err != nil {
-			return nil, err
-		}
+		files = append(files, member{name + ".img", set[name]})
 	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
+	return pack(zip.Deflate, files...)
 }

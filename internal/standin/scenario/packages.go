@@ -40,18 +40,33 @@ func Certificate(name string) (*x509.Certificate, error) {
 
 // keyring is the zip in which a recovery keeps the certificates it trusts.
 func keyring(names ...string) ([]byte, error) {
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
+	var files []member
 	for _, n := range names {
 		c, err := Certificate(n)
 		if err != nil {
 			return nil, err
 		}
-		w, err := z.CreateHeader(&zip.FileHeader{Name: n + ".x509.pem", Method: zip.Store, Modified: when})
+		files = append(files, member{n + ".x509.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})})
+	}
+	return pack(zip.Store, files...)
+}
+
+// member is one file of a zip.
+type member struct {
+	name string
+	body []byte
+}
+
+// pack makes a zip, the same bytes each time.
+func pack(method uint16, files ...member) ([]byte, error) {
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for _, f := range files {
+		w, err := z.CreateHeader(&zip.FileHeader{Name: f.name, Method: method, Modified: when})
 		if err != nil {
 			return nil, err
 		}
-		if err := pem.Encode(w, &pem.Block{Type: "CERTIFICATE", Bytes: c.Raw}); err != nil {
+		if _, err := w.Write(f.body); err != nil {
 			return nil, err
 		}
 	}
@@ -59,6 +74,15 @@ func keyring(names ...string) ([]byte, error) {
 		return nil, err
 	}
 	return out.Bytes(), nil
+}
+
+// library makes the head of a program for a processor, of n bytes: e_type is a shared
+// object (elf.h).
+func library(abi string, n int) []byte {
+	b := make([]byte, n)
+	copy(b, "\x7fELF\x02\x01\x01")
+	b[16], b[18] = 3, machines[abi]
+	return b
 }
 
 // Sign signs a whole package: everything but its comment, which then holds the
@@ -107,6 +131,12 @@ type Addon struct {
 	Signer  string // "" for none
 }
 
+// The program of a package, which recoveries that read its script do not run.
+const (
+	updateBinary = "META-INF/com/google/android/update-binary"
+	updateText   = "#!/sbin/sh\n# the script is read by the recovery\n"
+)
+
 // Machines of ELF files (e_machine in elf.h) by the platform's names.
 var machines = map[string]byte{"arm64-v8a": 183, "armeabi-v7a": 40, "x86_64": 62, "x86": 3}
 
@@ -122,32 +152,16 @@ func (a Addon) Package() ([]byte, error) {
 	}
 	text += fmt.Sprintf("ui_print(\"Adding %s\");\nmount(\"ext4\", \"EMMC\", \"/dev/block/by-name/system\", \"/system\");\n"+
 		"package_extract_dir(\"system\", \"/system\");\nunmount(\"/system\");\n", a.Name)
-	files := [][2]string{{script.Name, text}, {"META-INF/com/google/android/update-binary", "#!/sbin/sh\n# the script is read by the recovery\n"},
-		{"system/product/app/" + a.Name + "/" + a.Name + ".txt", "what " + a.Name + " does\n"}}
+	files := []member{{script.Name, []byte(text)}, {updateBinary, []byte(updateText)},
+		{"system/product/app/" + a.Name + "/" + a.Name + ".txt", []byte("what " + a.Name + " does\n")}}
 	if a.ABI != "" {
-		elf := make([]byte, 4096)
-		copy(elf, "\x7fELF\x02\x01\x01")
-		elf[16], elf[18] = 3, machines[a.ABI]
-		files = append(files, [2]string{"system/product/app/" + a.Name + "/lib/" + a.ABI + "/libcount.so", string(elf)})
+		files = append(files, member{"system/product/app/" + a.Name + "/lib/" + a.ABI + "/libcount.so", library(a.ABI, 4096)})
 	}
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
-	for _, f := range files {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: f[0], Method: zip.Deflate, Modified: when})
-		if err != nil {
-			return nil, err
-		}
-		if _, err := w.Write([]byte(f[1])); err != nil {
-			return nil, err
-		}
+	pkg, err := pack(zip.Deflate, files...)
+	if err != nil || a.Signer == "" {
+		return pkg, err
 	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	if a.Signer == "" {
-		return out.Bytes(), nil
-	}
-	return Sign(out.Bytes(), a.Signer)
+	return Sign(pkg, a.Signer)
 }
 
 // The add-ons of the scenario.
@@ -177,7 +191,7 @@ func BlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
 	delete(set, p.RecoveryPartition())
 	text := fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || getprop(\"ro.build.product\") == %q || abort(\"this package is for %s\"););\nui_print(\"Installing %s\");\n",
 		p.Device, p.Device, p.Device, o.Name)
-	files := map[string][]byte{"META-INF/com/google/android/update-binary": []byte("#!/sbin/sh\n# the script is read by the recovery\n"),
+	files := map[string][]byte{updateBinary: []byte(updateText),
 		"META-INF/com/android/metadata": fmt.Appendf(nil, "ota-type=BLOCK\npost-build=%s\npost-sdk-level=%s\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
 			o.Fingerprint(p.Device), o.SDK, o.Patch, when.Unix(), p.Device)}
 	for _, name := range slices.Sorted(maps.Keys(set)) {
@@ -209,19 +223,13 @@ func BlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
 			name, name, dat, name, name)
 	}
 	files[script.Name] = []byte(text)
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
+	var list []member
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: when})
-		if err != nil {
-			return nil, err
-		}
-		if _, err := w.Write(files[name]); err != nil {
-			return nil, err
-		}
+		list = append(list, member{name, files[name]})
 	}
-	if err := z.Close(); err != nil {
+	pkg, err := pack(zip.Deflate, list...)
+	if err != nil {
 		return nil, err
 	}
-	return Sign(out.Bytes(), o.key)
+	return Sign(pkg, o.key)
 }

@@ -15,7 +15,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"strings"
-	"time"
 
 	"github.com/mikelolasagasti/xz"
 
@@ -216,25 +215,7 @@ const TraitsFile = "standin/traits.yaml"
 
 // Zip packs a payload and the metadata's text into an A/B package.
 func Zip(meta string, body []byte) ([]byte, error) {
-	built := time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)
 	sum := sha256.Sum256(body)
 	props := fmt.Sprintf("FILE_HASH=%s\nFILE_SIZE=%d\n", base64.StdEncoding.EncodeToString(sum[:]), len(body))
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
-	for _, m := range []struct {
-		name string
-		body []byte
-	}{{ota.PayloadName, body}, {ota.PropertiesName, []byte(props)}, {ota.MetadataName, []byte(meta)}} {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: m.name, Method: zip.Store, Modified: built})
-		if err != nil {
-			return nil, err
-		}
-		if _, err := w.Write(m.body); err != nil {
-			return nil, err
-		}
-	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
+	return pack(zip.Store, member{ota.PayloadName, body}, member{ota.PropertiesName, []byte(props)}, member{ota.MetadataName, []byte(meta)})
 }

@@ -61,11 +61,20 @@ type Super struct {
 	UUID           [16]byte
 	Volume         string // label
 	LastMounted    string // where it was mounted last; images carry their mount point here
+	FreeBlocks     uint64
+	Mounts         uint16 // how often it was mounted since it was made or checked
+	Mounted        uint32 // when it was mounted last, in seconds since 1970; 0: never
 	backupBGs      [2]uint32
 }
 
 // Size is the file system's size in bytes.
 func (s *Super) Size() int64 { return int64(s.Blocks) * s.BlockSize }
+
+// Free is the room left in it, in bytes.
+func (s *Super) Free() int64 { return int64(s.FreeBlocks) * s.BlockSize }
+
+// Fresh tells whether it was never mounted since it was made.
+func (s *Super) Fresh() bool { return s.Mounted == 0 && s.Mounts == 0 }
 
 // SharedBlocks tells whether files share blocks, which makes the file system
 // impossible to mount writable.
@@ -91,6 +100,7 @@ func ParseSuper(r io.ReaderAt, size int64) (*Super, error) {
 	s := &Super{Inodes: le.Uint32(b), Blocks: uint64(le.Uint32(b[4:])), FirstBlock: le.Uint32(b[20:]),
 		BlocksPerGroup: le.Uint32(b[32:]), InodesPerGroup: le.Uint32(b[40:]), InodeSize: 128, DescSize: 32,
 		Compat: le.Uint32(b[92:]), Incompat: le.Uint32(b[96:]), ROCompat: le.Uint32(b[100:]),
+		FreeBlocks: uint64(le.Uint32(b[12:])), Mounted: le.Uint32(b[44:]), Mounts: le.Uint16(b[52:]),
 		Volume: cstring(b[120:136]), LastMounted: cstring(b[136:200]), FirstMetaBG: le.Uint32(b[260:])}
 	copy(s.UUID[:], b[104:120])
 	s.backupBGs = [2]uint32{le.Uint32(b[588:]), le.Uint32(b[592:])}
@@ -105,6 +115,7 @@ func ParseSuper(r io.ReaderAt, size int64) (*Super, error) {
 	if s.Incompat&incompat64Bit != 0 {
 		s.DescSize = int64(le.Uint16(b[254:]))
 		s.Blocks |= uint64(le.Uint32(b[336:])) << 32
+		s.FreeBlocks |= uint64(le.Uint32(b[344:])) << 32
 	}
 	switch {
 	case s.InodeSize < 128 || s.InodeSize > s.BlockSize || s.InodeSize&(s.InodeSize-1) != 0:

@@ -21,6 +21,15 @@ func TestTree(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	// dumpe2fs says: 4880 free blocks of 4096 bytes, never mounted.
+	if f.Free() != 4880*4096 || !f.Fresh() {
+		t.Errorf("%d bytes free, fresh: %v", f.Free(), f.Fresh())
+	}
+	head := bytes.Clone(b[:4096])
+	head[SuperblockOffset+52] = 1 // s_mnt_count
+	if s, err := ParseSuper(bytes.NewReader(head), 4096); s == nil || s.Fresh() || !image.IsShort(err) {
+		t.Errorf("mounted once: %+v, %v", s, err)
+	}
 	// The walk of fstest does not know links in a loop; the part without them.
 	sub, err := fs.Sub(f, "system/many")
 	if err == nil {

@@ -16,7 +16,7 @@ type Source func(partition string) (r io.ReaderAt, size int64, err error)
 // Verdict is what the chain says of one partition.
 type Verdict struct {
 	Partition string
-	Kind      string // vbmeta, hash, hashtree
+	Kind      string // vbmeta, hash, hashtree, fec
 	By        string // the vbmeta that answers for it
 	Image     *Image // of a vbmeta
 	// Invalid says that a vbmeta can't be used at all, which no lock state
@@ -41,11 +41,12 @@ func (c *Chain) Invalid() error {
 	return nil
 }
 
-// Bad gives the verdicts that are not good, of the kinds given; none: of all.
+// Bad gives the verdicts that are not good, of the kinds given; none: of all that
+// verified boot demands, which error correction (fec) is not.
 func (c *Chain) Bad(kinds ...string) []Verdict {
 	var list []Verdict
 	for _, v := range c.Verdicts {
-		wanted := len(kinds) == 0
+		wanted := len(kinds) == 0 && v.Kind != "fec"
 		for _, k := range kinds {
 			wanted = wanted || k == v.Kind
 		}
@@ -137,7 +138,26 @@ func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, tre
 			}
 			v.Err = err
 			c.Verdicts = append(c.Verdicts, v)
+			if r != nil && d.Tag == TagHashtree && d.FECSize > 0 {
+				c.Verdicts = append(c.Verdicts, Verdict{Partition: d.PartitionName, Kind: "fec", By: by, Err: checkFEC(d, r, size)})
+			}
 		}
+	}
+	return nil
+}
+
+// checkFEC tells whether the error correction a descriptor names is there; it is not
+// decoded.
+func checkFEC(d *Descriptor, r io.ReaderAt, size int64) error {
+	if d.FECOffset > uint64(size) || d.FECSize > uint64(size)-d.FECOffset {
+		return image.Errorf(d.PartitionName, size, "its error correction would lie at %d, %d bytes of it, behind the end", d.FECOffset, d.FECSize)
+	}
+	head := make([]byte, min(d.FECSize, 1<<20))
+	if _, err := r.ReadAt(head, int64(d.FECOffset)); err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	if image.IsZero(head) {
+		return image.Errorf(d.PartitionName, int64(d.FECOffset), "there are zeros where its error correction should be")
 	}
 	return nil
 }

@@ -98,6 +98,27 @@ func TestVerifyChain(t *testing.T) {
 			t.Errorf("%s: bad %q, broken %q", c.name, bad, broken)
 		}
 	}
+	// Error correction is looked for where the descriptor says; without it verified boot
+	// holds all the same.
+	at := uint64(len(system) + len(stored))
+	for want, c := range map[string]struct {
+		at   uint64
+		here byte
+	}{"": {at, 7}, "zeros": {at, 0}, "behind the end": {1 << 62, 7}} {
+		d := tree
+		d.FECNumRoots, d.FECOffset, d.FECSize = 2, c.at, 4096
+		p := whole(0)
+		p["vbmeta_system"] = build(key, 0, d)
+		p["system"] = append(p["system"], bytes.Repeat([]byte{c.here}, 4096)...)
+		got, err := VerifyChain(t.Context(), p.open, "vbmeta", true)
+		if err != nil || len(got.Bad()) != 0 {
+			t.Errorf("%q: %v, %v", want, got.Bad(), err)
+		}
+		bad := got.Bad("fec")
+		if (len(bad) > 0) != (want != "") || want != "" && !strings.Contains(bad[0].Err.Error(), want) {
+			t.Errorf("%q: %v", want, bad)
+		}
+	}
 	p := whole(0)
 	p["system"][5000] ^= 1
 	got, err := VerifyChain(t.Context(), p.open, "vbmeta", false)
