@@ -90,7 +90,7 @@ func (j *Job) SayGrafted(name string, g *Grafted) {
 	j.Obs.Say(Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again and compared", name)
 }
 
-// ErrEmptySlot says that there is no image on a slot that a ramdisk could go into.
+// ErrEmptySlot says that there is no image on a slot that could be changed.
 var ErrEmptySlot = errors.New("there is no image on it")
 
 // RamdiskOf takes the recovery's ramdisk out of what a person gave: a boot image, a

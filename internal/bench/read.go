@@ -529,17 +529,26 @@ func readSuper(ctx context.Context, l *Link, c *card.Card) error {
 	if perr != nil {
 		return nil // it can't be told, which is no fault of the phone
 	}
+	learnSuper(m, func(name, value string) { learn(c, name, value) })
+	return nil
+}
+
+// learnSuper takes what the metadata of super says of room.
+func learnSuper(m *super.Metadata, learn func(name, value string)) {
 	for i := range m.Partitions {
 		p := &m.Partitions[i]
-		learn(c, card.FactSize+p.Name, fmt.Sprint(p.Size()))
-		learn(c, card.FactLogical+p.Name, "yes")
+		learn(card.FactSize+p.Name, fmt.Sprint(p.Size()))
+		learn(card.FactLogical+p.Name, "yes")
 		for _, g := range m.Groups {
 			if g.Name == p.Group && g.MaxSize > 0 {
-				learn(c, card.FactGroupMax, fmt.Sprint(g.MaxSize))
+				learn(card.FactGroupMax, fmt.Sprint(g.MaxSize))
 			}
 		}
 	}
-	return nil
+	if len(m.Devices) == 1 {
+		learn(card.FactSize+"super", fmt.Sprint(m.Devices[0].Size))
+		learn(card.FactSuperFree, fmt.Sprint(m.Free()))
+	}
 }
 
 // ReadFirmware reads the maker's firmware on both slots through a root shell,

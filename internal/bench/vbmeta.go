@@ -8,6 +8,7 @@ import (
 	"io/fs"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/plan"
 )
@@ -79,11 +80,16 @@ func (w *sliceWriter) Write(p []byte) (int, error) {
 }
 
 // ReadVBMeta reads the vbmeta of a partition as it lies there: its bytes without
-// what follows, what they say, and its footer where it has one.
+// what follows, what they say, and its footer where it has one. One that holds
+// nothing is ErrEmptySlot.
 func (j *Job) ReadVBMeta(ctx context.Context, name string) ([]byte, *vbmeta.Image, *vbmeta.Footer, error) {
 	r, size, err := j.OpenPartition(ctx, name)
 	if err != nil {
 		return nil, nil, nil, err
+	}
+	head := make([]byte, min(size, blockSize))
+	if _, err := r.ReadAt(head, 0); err == nil && image.IsZero(head) {
+		return nil, nil, nil, fmt.Errorf("%s: %w", name, ErrEmptySlot)
 	}
 	return vbmeta.Bytes(r, size)
 }

@@ -38,6 +38,9 @@ func (a *app) showCard(ctx context.Context, save, draft string) error {
 	if err := j.Phone.ReadUnlockAbility(ctx, j.Link, c); err != nil {
 		return err
 	}
+	if err := j.LearnFit(ctx); err != nil {
+		return err
+	}
 	home := plan.RecoveryHome(c, m)
 	a.result["facts"] = c.Facts()
 	a.result["partitions"] = c.Partitions()

@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/fit"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/plan"
@@ -509,10 +510,14 @@ func (a *app) explainText(text string) error {
 
 func (a *app) explainCommand() *cobra.Command {
 	return &cobra.Command{Use: "explain NAME|\"TEXT\"", Short: "A finding at length, or what a text on the phone's screen means and whether it matters",
-		Args: words(1, -1, "the name of a finding, or the words seen on the screen"), ValidArgs: finding.Names(),
+		Args: words(1, -1, "the name of a finding, or the words seen on the screen"), ValidArgs: append(finding.Names(), fit.Names()...),
 		RunE: func(_ *cobra.Command, args []string) error {
 			t, ok := finding.Explain(args[0])
-			if !ok || len(args) > 1 {
+			weighed := false
+			if !ok {
+				t, weighed = fit.Explain(args[0])
+			}
+			if !ok && !weighed || len(args) > 1 {
 				return a.explainText(strings.Join(args, " "))
 			}
 			a.result["finding"] = t
@@ -522,6 +527,10 @@ func (a *app) explainCommand() *cobra.Command {
 			a.out.Say(bench.Look, "%s: %s", t.Name, t.Meaning)
 			a.out.Say("note", "%s", t.Why)
 			a.out.Say(bench.Need, "%s", t.Remedy)
+			if weighed {
+				a.out.Say("note", "it is one of the things jarlid fit weighs")
+				return nil
+			}
 			if t.Final {
 				a.out.Say("stop", "this one cannot be accepted")
 			} else {

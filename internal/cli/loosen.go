@@ -143,11 +143,18 @@ func (a *app) loosenPhone(cmd *cobra.Command, args []string, w loosenWish) error
 			a.out.Say(bench.Good, "this phone has no vbmeta: nothing is enforced by it, and nothing has to be switched off")
 			return nil
 		}
+		if errors.Is(err, bench.ErrEmptySlot) {
+			a.out.Say("note", "%s is empty and left alone; what is installed there brings its own", plan.Suffixed("vbmeta", slot))
+			continue
+		}
 		if err != nil {
 			return err
 		}
 		same, kept = same && !changed, kept || s.Previous != nil
 		steps = append(steps, s)
+	}
+	if len(steps) == 0 {
+		return usage("no slot of this phone holds a vbmeta to change; name one with --from FILE")
 	}
 	if same {
 		a.out.Say(bench.Done, "nothing has to be changed")
@@ -181,7 +188,7 @@ func (a *app) loosenSlot(cmd *cobra.Command, j *bench.Job, w loosenWish, slot, d
 		if err != nil {
 			return nil, false, fmt.Errorf("%s: %w", w.from, err)
 		}
-	case errors.Is(err, bench.ErrNoPartition):
+	case errors.Is(err, bench.ErrNoPartition), errors.Is(err, bench.ErrEmptySlot) && !w.blank:
 		return nil, false, err
 	case w.blank:
 		if old, err = vbmeta.Blank(); err != nil {

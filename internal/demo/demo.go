@@ -8,11 +8,14 @@ import (
 	"compress/gzip"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 
 	"jarlid/internal/bench"
 	"jarlid/internal/core/model"
@@ -91,19 +94,10 @@ func MakeMore(dir string, p scenario.Phone, slots int) (More, error) {
 	if err != nil {
 		return m, err
 	}
-	gsi, err := scenario.System(scenario.GSI, p)
-	if err != nil {
+	all := map[string][]byte{m.Set: set, m.Boot: boot}
+	if all[m.GSI], err = generic(scenario.GSI, ".gz"); err != nil {
 		return m, err
 	}
-	var packed bytes.Buffer
-	z := gzip.NewWriter(&packed)
-	if _, err := z.Write(gsi); err != nil {
-		return m, err
-	}
-	if err := z.Close(); err != nil {
-		return m, err
-	}
-	all := map[string][]byte{m.Set: set, m.Boot: boot, m.GSI: packed.Bytes()}
 	if p.Overlays {
 		m.Overlay = filepath.Join(dir, "tideline-dtbo-"+p.Device+".img")
 		all[m.Overlay] = scenario.Overlays("Tideline")
@@ -134,6 +128,47 @@ func MakeMore(dir string, p scenario.Phone, slots int) (More, error) {
 	return m, nil
 }
 
+// GSIs are the generic system images of the scenario, by the names of their files.
+var GSIs = map[string]scenario.OS{"saltmarsh-gsi-4.2-arm.img.gz": scenario.GSIArm, "saltmarsh-gsi-1.4-arm64-fixed.img.gz": scenario.GSIFixed,
+	"saltmarsh-gsi-4.2-arm64.img.gz": scenario.GSI, "saltmarsh-gsi-6.0-arm64.img.zst": scenario.GSINew}
+
+// MakeGSIs makes all generic system images in dir.
+func MakeGSIs(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for name, o := range GSIs {
+		b, err := generic(o, filepath.Ext(name))
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, name), b, 0o644)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// generic makes a generic system image, compressed.
+func generic(o scenario.OS, ext string) ([]byte, error) {
+	img, err := scenario.System(o, scenario.Phone{})
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	var z io.WriteCloser = gzip.NewWriter(&out)
+	if ext == ".zst" {
+		if z, err = zstd.NewWriter(&out); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := z.Write(img); err != nil {
+		return nil, err
+	}
+	err = z.Close()
+	return out.Bytes(), err
+}
+
 // makeFor makes everything for one phone: its recovery and the further files.
 func makeFor(dir, device string) error {
 	set, err := model.Load(nil)
@@ -147,6 +182,9 @@ func makeFor(dir, device string) error {
 	p := scenario.PhoneOf(m.Name)
 	recovery, err := scenario.Recovery(scenario.Tideline, p)
 	if err != nil {
+		return err
+	}
+	if err := MakeGSIs(dir); err != nil {
 		return err
 	}
 	if _, err := MakeMore(dir, p, m.Slots); err != nil {

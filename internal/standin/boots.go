@@ -284,6 +284,9 @@ func (p *Phone) trySystem(slot string) error {
 	if err != nil {
 		return &loopError{err}
 	}
+	if err := p.startable(slot, m); err != nil {
+		return err
+	}
 	if err := p.addedFits(slot); err != nil {
 		return err
 	}

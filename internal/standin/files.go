@@ -75,6 +75,9 @@ func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
 		defer v.Close()
 		return adb.FileStat{Name: part, Mode: 0o060600, MTime: time.Unix(0, 0)}, nil // a block device
 	}
+	if rel, ok := f.vendor(name); ok {
+		return f.vendorStat(rel)
+	}
 	local, _, _, err := f.place(name)
 	if err != nil {
 		return adb.FileStat{}, err
@@ -96,6 +99,9 @@ func fileStat(st fs.FileInfo) adb.FileStat {
 
 // List implements adb.Files.
 func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
+	if rel, ok := f.vendor(name); ok {
+		return f.vendorList(rel)
+	}
 	local, _, _, err := f.place(name)
 	if err != nil {
 		return nil, err
@@ -118,11 +124,88 @@ func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 	if isDevice(name) && f.mode == card.Recovery {
 		return f.p.store.openDevice(name)
 	}
+	if rel, ok := f.vendor(name); ok {
+		return f.vendorOpen(rel)
+	}
 	local, _, _, err := f.place(name)
 	if err != nil {
 		return nil, err
 	}
 	return os.Open(local)
+}
+
+// vendor tells whether a file lies on the vendor partition of a running system, which
+// anybody may read but for its properties and its policy.
+func (f phoneFiles) vendor(name string) (rel string, ok bool) {
+	rel, ok = strings.CutPrefix(path.Clean("/"+name), "/vendor")
+	_, has := f.p.store.slots["vendor"]
+	return clean(rel), ok && has && f.mode == card.System && (rel == "" || rel[0] == '/')
+}
+
+func secret(rel string) bool {
+	return rel == "build.prop" || rel == "etc/selinux" || strings.HasPrefix(rel, "etc/selinux/")
+}
+
+func (f phoneFiles) vendorView() (*view, error) {
+	f.p.mu.Lock()
+	run := f.p.run
+	f.p.mu.Unlock()
+	if run == nil {
+		return nil, errNotMounted
+	}
+	return f.p.store.mount(f.p.on("vendor", run.slot))
+}
+
+func (f phoneFiles) vendorStat(rel string) (adb.FileStat, error) {
+	w, err := f.vendorView()
+	if err != nil {
+		return adb.FileStat{}, err
+	}
+	defer w.close()
+	if secret(rel) {
+		return adb.FileStat{}, fs.ErrPermission
+	}
+	st, err := w.Stat(rel)
+	if err != nil {
+		return adb.FileStat{}, err
+	}
+	return fileStat(st), nil
+}
+
+func (f phoneFiles) vendorList(rel string) ([]adb.FileStat, error) {
+	w, err := f.vendorView()
+	if err != nil {
+		return nil, err
+	}
+	defer w.close()
+	if secret(rel) {
+		return nil, fs.ErrPermission
+	}
+	names, err := w.List(rel)
+	var list []adb.FileStat
+	for _, n := range names {
+		if st, serr := w.Stat(path.Join(rel, n)); serr == nil {
+			list = append(list, fileStat(st))
+		}
+	}
+	return list, err
+}
+
+func (f phoneFiles) vendorOpen(rel string) (io.ReadCloser, error) {
+	w, err := f.vendorView()
+	if err != nil {
+		return nil, err
+	}
+	if secret(rel) {
+		w.close()
+		return nil, errors.New("Permission denied")
+	}
+	file, err := w.Open(rel)
+	if err != nil {
+		w.close()
+		return nil, errNotMounted
+	}
+	return mountedFile{file, w}, nil
 }
 
 // free gives the size and the free bytes of the storage a file is on.

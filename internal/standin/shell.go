@@ -242,7 +242,7 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 		"getprop": sh.getprop, "id": sh.id, "cat": sh.cat, "dd": sh.dd, "sync": sh.sync, "umount": sh.umount,
 		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls, "sha256sum": sh.sha256sum, "df": sh.df, "rm": sh.rm,
 		"mount": sh.mount, "mkdir": sh.mkdir, "mv": sh.mv, "dumpsys": sh.dumpsys, "locksettings": sh.locksettings, "pm": sh.pm,
-		"readlink": sh.readlink, "blockdev": sh.blockdev,
+		"readlink": sh.readlink, "blockdev": sh.blockdev, "uname": sh.uname,
 	}
 	f, ok := programs[args[0]]
 	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) {

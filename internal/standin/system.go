@@ -13,6 +13,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/apk"
+	"jarlid/internal/core/image/kernel"
 )
 
 // The programs of the started system.
@@ -119,4 +120,24 @@ func (sh *shell) install(name string) error {
 	}
 	v.Apps[i].Version = a.Version
 	return p.saveVault(v, sh.r.key)
+}
+
+// uname knows -r: the release of the kernel that runs.
+func (sh *shell) uname(_ context.Context, h interp.HandlerContext, args []string) error {
+	name := sh.p.on("boot", sh.r.slot)
+	m, _, err := sh.p.bootPart(name)
+	if err != nil {
+		return err
+	}
+	v, err := sh.p.store.open(name)
+	if err != nil {
+		return err
+	}
+	defer v.Close()
+	k, err := kernel.Read(m.Open(v, "kernel"), m.Section("kernel").Size)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(h.Stdout, k.Version)
+	return nil
 }

@@ -110,6 +110,27 @@ const (
 	FactFetch       = "fetch.max"          // bytes that userspace fastboot gives out at once
 	FactAnswer      = "answer."            // yes: a question of the model file was answered so
 	FactOtherSerial = "serial.other"       // what another mode reports
+
+	FactVendorAPI  = "vendor.api.level" // of the interface the vendor partition was built for
+	FactVendor     = "vendor.present"   // yes, no: a vendor partition with an interface of its own
+	FactVendor64   = "vendor.programs"  // 64, 32: the width of the vendor's programs
+	FactPolicy     = "sepolicy.version" // of the platform's policy the vendor was built with: 30.0
+	FactManifest   = "vintf.manifest"   // the device manifest, as XML
+	FactMatrix     = "vintf.matrix"     // the device's matrix, as XML
+	FactOverlays   = "vendor.overlays"  // names of resource overlays in the vendor partition, with commas; "none"
+	FactKernelConf = "kernel.config"    // lines CONFIG_X=y
+	FactFirstStage = "first.stage"      // kernel, ramdisk, plain: what mounts the system
+	FactStageKeys  = "first.stage.keys" // SHA-256 of the keys the first stage trusts for generic images, with commas; "none"
+	FactBound      = "data.patch.level" // the security patch level the keys of the data are bound to: 2021-03
+	FactSuperFree  = "super.free"       // bytes of super that no partition of any slot has
+)
+
+// Values of FactFirstStage ("System-as-root" and "Two-stage init" in the platform's
+// architecture documentation).
+const (
+	StageKernel  = "kernel"  // the kernel mounts the system as its root
+	StageRamdisk = "ramdisk" // a first stage in a ramdisk does
+	StagePlain   = "plain"   // the root is a ramdisk, the system is mounted at /system
 )
 
 // Values of FactCrypto.

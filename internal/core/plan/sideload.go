@@ -283,6 +283,9 @@ func addonFindings(f *ident.File, c *card.Card) []finding.Finding {
 	return list
 }
 
+// OnTop holds an add-on against a system of these facts that is yet to be written.
+func OnTop(f *ident.File, c *card.Card) []finding.Finding { return addonFindings(f, c) }
+
 // roomFinding: what an add-on puts into the system has to fit what is free there.
 func roomFinding(f *ident.File, c *card.Card) []finding.Finding {
 	if f.Adds == 0 {

@@ -2,8 +2,10 @@ package adb
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strconv"
 	"strings"
 	"time"
@@ -75,6 +77,9 @@ func statBytes(f FileStat, err error, newer bool) []byte {
 	b := make([]byte, stat2Size)
 	if err != nil {
 		le.PutUint32(b, 2) // ENOENT
+		if errors.Is(err, fs.ErrPermission) {
+			le.PutUint32(b, 13) // EACCES
+		}
 	}
 	le.PutUint32(b[20:], f.Mode)
 	le.PutUint32(b[24:], 1)

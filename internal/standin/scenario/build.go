@@ -170,15 +170,19 @@ func osVersion(o OS) uint32 {
 	return boot.PackOS(major, 0, 0, year, month)
 }
 
-// bootImage makes a boot image as the phone's bootloader wants it.
-func bootImage(seed string, size int, o OS, p Phone, rd []byte) ([]byte, error) {
+// bootImage makes a boot image as the phone's bootloader wants it; normal says that it
+// starts the system, and not a recovery alone.
+func bootImage(seed string, size int, o OS, p Phone, rd []byte, normal bool) ([]byte, error) {
 	seed += p.Device
 	if p.Home == "vendor_boot" {
-		return boot.Build(boot.Image{HeaderVersion: 4, OSVersion: osVersion(o)}, boot.Parts{Kernel: kernel(seed, p.ABI, size), Ramdisk: rd})
+		return boot.Build(boot.Image{HeaderVersion: 4, OSVersion: osVersion(o)}, boot.Parts{Kernel: kernel(seed, p, size), Ramdisk: rd})
 	}
 	m := boot.Image{HeaderVersion: 2, PageSize: 4096, KernelAddr: 0x00008000, RamdiskAddr: 0x01000000,
 		TagsAddr: 0x100, DTBAddr: 0x01f00000, OSVersion: osVersion(o), Cmdline: "console=ttyMSM0 androidboot.hardware=wickerlight"}
-	parts := boot.Parts{Kernel: kernel(seed, p.ABI, size), Ramdisk: rd, DTB: dtb()}
+	parts := boot.Parts{Kernel: kernel(seed, p, size), Ramdisk: rd, DTB: dtb()}
+	if p.KernelMounts && normal {
+		m.Cmdline += " skip_initramfs root=/dev/mmcblk0p21"
+	}
 	if p.VerifiedBoot == "none" { // an old one
 		m.HeaderVersion, m.PageSize, parts.DTB = 0, 2048, nil
 	}
@@ -220,10 +224,10 @@ func bootImages(o OS, p Phone, r RecoveryKind) (map[string][]byte, error) {
 		return nil, err
 	}
 	if p.Home != "vendor_boot" {
-		set["boot"], err = bootImage(o.Build, size, o, p, rd)
+		set["boot"], err = bootImage(o.Build, size, o, p, rd, true)
 		return set, err
 	}
-	if set["boot"], err = bootImage(o.Build, size, o, p, nil); err != nil {
+	if set["boot"], err = bootImage(o.Build, size, o, p, nil, true); err != nil {
 		return nil, err
 	}
 	if set["init_boot"], err = boot.Build(boot.Image{HeaderVersion: 4, OSVersion: osVersion(o)}, boot.Parts{Ramdisk: rd}); err != nil {
@@ -302,7 +306,7 @@ func Recovery(k RecoveryKind, p Phone) ([]byte, error) {
 	if p.System != "" {
 		size = 4 << 20
 	}
-	return bootImage(k.Name+k.Version, size, Stock, p, rd)
+	return bootImage(k.Name+k.Version, size, Stock, p, rd, false)
 }
 
 // Package makes an A/B package with a full payload. recovery is an image for

@@ -16,7 +16,13 @@ type Phone struct {
 	VerifiedBoot string
 	Product      bool // has a partition product
 	Overlays     bool // has a partition dtbo
-	Skin         bool // the maker's vendor partition holds overlays of the maker's system
+	// Kernel is the version of its kernel; "": 4.14.190. Plain says that the kernel does
+	// not carry its configuration.
+	Kernel string
+	Plain  bool
+	// KernelMounts says that its kernel mounts the system as its root, and not a first stage
+	// in a ramdisk.
+	KernelMounts bool
 	// Radio is the version of the maker's radio firmware; "" where the phone has
 	// no such partition.
 	Radio string
@@ -24,12 +30,15 @@ type Phone struct {
 
 // Phones are the phones of the scenario.
 var Phones = []Phone{
-	{Device: "turnstone", Model: "Wickerlight Turnstone", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23", VerifiedBoot: "none"},
-	{Device: "sanderling", Model: "Wickerlight Sanderling", ABI: "arm64-v8a", Home: "lifeboat", System: "small", VNDK: "28", FirstAPI: "28", Skin: true},
+	{Device: "turnstone", Model: "Wickerlight Turnstone", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23", VerifiedBoot: "none",
+		Kernel: "3.10.49", Plain: true, KernelMounts: true},
+	{Device: "sanderling", Model: "Wickerlight Sanderling", ABI: "arm64-v8a", Home: "lifeboat", System: "small", VNDK: "28", FirstAPI: "28",
+		Kernel: "4.9.118", KernelMounts: true},
 	{Device: "dunlin", Model: "Wickerlight Dunlin", ABI: "arm64-v8a", VNDK: "29", FirstAPI: "29"},
-	{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a", Home: "boot", System: "small", VNDK: "30", FirstAPI: "30", Overlays: true, Radio: "2.1"},
+	{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a", Home: "boot", System: "small", VNDK: "30", FirstAPI: "30", Overlays: true, Radio: "2.1",
+		Kernel: "4.19.110"},
 	{Device: "avocet", Model: "Wickerlight Avocet", ABI: "arm64-v8a", Home: "vendor_boot", System: "small", VNDK: "33", FirstAPI: "33", VerifiedBoot: "chained",
-		Product: true, Overlays: true, Radio: "5.2"},
+		Product: true, Overlays: true, Radio: "5.2", Kernel: "5.10.107"},
 }
 
 // PhoneOf gives the phone of that name. One that is not of the scenario is

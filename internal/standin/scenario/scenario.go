@@ -6,6 +6,7 @@ package scenario
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"crypto/sha256"
 	"embed"
@@ -34,6 +35,7 @@ type OS struct {
 	Rollback             uint64 // rollback index of its vbmeta
 	key                  string // who signs it
 	recovery             *RecoveryKind
+	image                string // of a generic system: the template it is made of, whole
 }
 
 // The systems of the scenario.
@@ -42,8 +44,11 @@ var (
 		SDK: "29", Rollback: 1614556800, key: "wickerlight", recovery: &StockRecovery}
 	Saltmarsh = OS{Brand: "Saltmarsh", Name: "Saltmarsh OS", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SM42.260512",
 		SDK: "34", Rollback: 1777593600, key: "saltmarsh", recovery: &SaltmarshRecovery}
-	// GSI is the generic system image: it names no phone.
-	GSI = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34"}
+	// The generic system images: they name no phone, and are the same for every one.
+	GSI      = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34", image: "gsi-arm64.ext4"}
+	GSIArm   = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34", image: "gsi-arm.ext4"}
+	GSIFixed = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "1.4", Release: "9", Patch: "2019-09-01", Build: "SMG14.190905", SDK: "28", image: "gsi-fixed.ext4"}
+	GSINew   = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "6.0", Release: "16", Patch: "2026-08-05", Build: "SMG60.260810", SDK: "36", image: "gsi-new.erofs"}
 )
 
 // Fingerprint is the build's fingerprint on a phone.
@@ -62,7 +67,7 @@ func bytesOf(seed string, n int) []byte {
 // template unpacks an embedded image, fills in its fields and the blocks that
 // stand for bulk data.
 func template(name, seed string, fields map[string]string) ([]byte, error) {
-	f, err := images.Open("images/" + name + ".ext4.xz")
+	f, err := images.Open("images/" + name + ".xz")
 	if err != nil {
 		return nil, err
 	}
@@ -107,35 +112,32 @@ func System(o OS, p Phone) ([]byte, error) {
 	case kind == "restoring" && o.Brand != Stock.Brand:
 		kind = "small"
 	}
-	if o.key == "" { // generic: the same for every phone
-		p, kind = Phone{Device: "generic", Model: o.Name, ABI: p.ABI, VNDK: "any"}, "system"
+	if o.image != "" {
+		return template(o.image, o.Build+"generic", nil)
 	}
 	treble := ""
 	if p.VNDK != "" {
 		treble = "true"
 	}
-	return template(kind, o.Build+p.Device, map[string]string{
+	return template(kind+".ext4", o.Build+p.Device, map[string]string{
 		"DISPLAY": o.Name + " " + o.Version, "INCREMENTAL": o.Build, "RELEASE": o.Release, "PATCH": o.Patch, "SDK": o.SDK, "TREBLE": treble,
-		"FINGERPRINT": o.Fingerprint(p.Device), "BRAND": o.Brand, "DEVICE": p.Device, "MODEL": p.Model, "ABI": p.ABI})
+		"FINGERPRINT": o.Fingerprint(p.Device), "BRAND": o.Brand, "DEVICE": p.Device, "MODEL": p.Model, "ABI": p.ABI,
+		"INIT": string(library(p.ABI, 64)), "LINKER": string(library("armeabi-v7a", 64)), "LINKER64": string(library("arm64-v8a", 64))})
 }
 
 // Vendor makes a vendor image.
 func Vendor(o OS, p Phone) ([]byte, error) {
-	name := "vendor"
-	if p.Skin {
-		name = "skinned"
-	}
-	return template(name, "vendor"+o.Build+p.Device, map[string]string{
+	return template("vendor"+p.VNDK+".ext4", "vendor"+o.Build+p.Device, map[string]string{
 		"DEVICE": p.Device, "FINGERPRINT": o.Fingerprint(p.Device), "VNDK": p.VNDK, "FIRST": p.FirstAPI})
 }
 
 // Product makes an image of what a maker adds to the system.
 func Product(o OS, p Phone) ([]byte, error) {
-	return template("product", "product"+o.Build+p.Device, map[string]string{"DEVICE": p.Device})
+	return template("product.ext4", "product"+o.Build+p.Device, map[string]string{"DEVICE": p.Device})
 }
 
 // EmptyData is an empty file system, what formatting the data leaves.
-func EmptyData() ([]byte, error) { return template("data", "", nil) }
+func EmptyData() ([]byte, error) { return template("data.ext4", "", nil) }
 
 // ramdisk makes a gzip-compressed ramdisk of the given files.
 func ramdisk(files map[string]string, order ...string) ([]byte, error) {
@@ -165,13 +167,22 @@ func ramdisk(files map[string]string, order ...string) ([]byte, error) {
 
 // kernel makes bytes that begin like a kernel: arm64 has "ARMd" at offset 56
 // (Documentation/arch/arm64/booting.rst), arm 0x016f2818 at offset 36
-// (arch/arm/boot/compressed/head.S).
-func kernel(seed, abi string, size int) []byte {
+// (arch/arm/boot/compressed/head.S). Behind that lie a banner (init/version.c) and, unless
+// the phone's is plain, the configuration (kernel/configs.c).
+func kernel(seed string, p Phone, size int) []byte {
 	b := bytesOf("kernel"+seed, size)
-	if strings.HasPrefix(abi, "arm64") {
+	if strings.HasPrefix(p.ABI, "arm64") {
 		copy(b[56:], "ARMd")
 	} else {
 		binary.LittleEndian.PutUint32(b[36:], 0x016f2818)
+	}
+	copy(b[0x10000:], "Linux version "+cmp.Or(p.Kernel, "4.14.190")+"-wickerlight (builder@observatory) #1 SMP PREEMPT\x00")
+	if !p.Plain {
+		var packed bytes.Buffer
+		z := gzip.NewWriter(&packed)
+		z.Write([]byte("# Wickerlight\nCONFIG_ANDROID_BINDER_IPC=y\nCONFIG_BPF_SYSCALL=y\n# CONFIG_DEVMEM is not set\nCONFIG_SECCOMP_FILTER=y\nCONFIG_IKCONFIG=y\n"))
+		z.Close()
+		copy(b[0x20000:], "IKCFG_ST"+packed.String()+"IKCFG_ED")
 	}
 	return b
 }

@@ -263,3 +263,8 @@ func (d *data) chunks() error {
 	}
 	return nil
 }
+
+// IsMagic tells from the first 2 KiB of a file whether it may be EROFS.
+func IsMagic(head []byte) bool {
+	return len(head) >= SuperOffset+4 && binary.LittleEndian.Uint32(head[SuperOffset:]) == magic
+}

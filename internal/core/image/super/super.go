@@ -6,11 +6,13 @@ package super
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strings"
 
@@ -82,6 +84,8 @@ type Device struct {
 	Name  string
 	Size  int64 // bytes
 	First int64 // where the partitions may begin, in bytes
+	// Alignment is what extents begin at multiples of, in bytes.
+	Alignment int64
 }
 
 // Metadata is one slot's metadata.
@@ -109,6 +113,37 @@ func (m *Metadata) Partition(name string) *Partition {
 }
 
 type geometry struct{ maxSize, slots, block uint32 }
+
+// Free is how many bytes of the first device no partition has, whole alignments alone
+// counted: extents begin at multiples of one.
+func (m *Metadata) Free() int64 {
+	if len(m.Devices) == 0 {
+		return 0
+	}
+	d := m.Devices[0]
+	var taken []Extent
+	for i := range m.Partitions {
+		for _, e := range m.Partitions[i].Extents {
+			if !e.Zero && e.Device == 0 {
+				taken = append(taken, e)
+			}
+		}
+	}
+	slices.SortFunc(taken, func(a, b Extent) int { return cmp.Compare(a.Offset, b.Offset) })
+	unit := max(d.Alignment, sectorSize)
+	free, at := int64(0), d.First
+	gap := func(end int64) {
+		if start := image.Align(at, unit); end > start {
+			free += (end - start) / unit * unit
+		}
+	}
+	for _, e := range taken {
+		gap(e.Offset)
+		at = max(at, e.Offset+e.Size)
+	}
+	gap(d.Size)
+	return free
+}
 
 // IsMagic tells from the first 12 KiB of a file whether it may be a super image.
 func IsMagic(head []byte) bool {
@@ -240,7 +275,7 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 	}
 	const most = 1 << 53 // sectors
 	each(3, func(e []byte) error {
-		m.Devices = append(m.Devices, Device{Name: name36(e[24:]), Size: int64(le.Uint64(e[16:])), First: int64(le.Uint64(e)) * sectorSize})
+		m.Devices = append(m.Devices, Device{Name: name36(e[24:]), Size: int64(le.Uint64(e[16:])), Alignment: int64(le.Uint32(e[8:])), First: int64(le.Uint64(e)) * sectorSize})
 		return nil
 	})
 	each(2, func(e []byte) error {

@@ -20,7 +20,7 @@ func sample(t testing.TB, minor uint16) (img []byte, m *Metadata) {
 	const mib = 1 << 20
 	m = &Metadata{Major: 10, Minor: minor, SlotCount: 2, MetadataMaxSize: 65536,
 		Groups:  []Group{{Name: "default"}, {Name: "main_a", MaxSize: 8 * mib}},
-		Devices: []Device{{Name: "super", Size: 8 * mib, First: mib}},
+		Devices: []Device{{Name: "super", Size: 8 * mib, First: mib, Alignment: 4096}},
 		Partitions: []Partition{
 			{Name: "system_a", Attributes: AttrReadonly, Group: "main_a", Extents: []Extent{
 				{Size: 4096, Offset: mib}, {Size: 8192, Zero: true}, {Size: 4096, Offset: 2 * mib}}},
@@ -48,6 +48,10 @@ func TestParse(t *testing.T) {
 			want.Slot = slot
 			if !reflect.DeepEqual(m, want) {
 				t.Errorf("version 10.%d, slot %d: %+v", minor, slot, m)
+			}
+			// Free by hand: what lies between the three extents, in whole 4096s.
+			if free := m.Free(); free != 1044480+1044480+5238784 {
+				t.Errorf("%d bytes are free", free)
 			}
 		}
 		// The primary damaged: the backup serves, and says so.

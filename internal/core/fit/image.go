@@ -1,0 +1,305 @@
+// Package fit judges whether a generic system image will run on a phone: facts of the
+// image, facts of the phone, a table of rules, a verdict.
+package fit
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/vintf"
+)
+
+// Image is what of a system image decides where it runs.
+type Image struct {
+	Label string
+	Size  int64 // bytes, unwrapped
+	// AsRoot says that the image is the root of the file system ("System-as-root" in the
+	// architecture documentation); else it is mounted at /system.
+	AsRoot bool
+	// By the kernel's own mount it starts with /init; from a first stage in a ramdisk with
+	// /system/bin/init ("Two-stage init").
+	KernelStart, RamdiskStart bool
+
+	Build, Release, Patch string
+	API                   int // level; 0: not stated
+	ABIs                  []string
+	Machine               uint16 // of its programs, e_machine in elf.h; 0: none found
+	Link64, Link32        bool   // it has the linkers for programs of that width
+	VNDK                  []string
+	Policies              []string // versions of vendor policies it maps
+	Matrices              []*vintf.Matrix
+	Manifest              *vintf.Manifest
+	Skips                 []string // partitions it leaves unmounted
+	Key                   string   // fingerprint of the key of its own vbmeta; "" without
+	Tree                  bool     // has a hash tree of its own
+}
+
+// maxFile is the size up to which a file of an image is read, in bytes.
+const maxFile = 1 << 20
+
+func read(tree fs.FS, name string) ([]byte, error) {
+	f, err := tree.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if st.IsDir() || st.Size() > maxFile {
+		return nil, image.Errorf(name, -1, "it is no file of up to %d bytes", maxFile)
+	}
+	b := make([]byte, st.Size())
+	for n := 0; n < len(b); {
+		k, err := f.Read(b[n:])
+		n += k
+		if err != nil {
+			if n == len(b) {
+				break
+			}
+			return nil, err
+		}
+	}
+	return b, nil
+}
+
+func has(tree fs.FS, name string) bool {
+	// A link whose target lies on another partition is there all the same.
+	if l, ok := tree.(fs.ReadLinkFS); ok {
+		_, err := l.Lstat(name)
+		return err == nil
+	}
+	_, err := fs.Stat(tree, name)
+	return err == nil
+}
+
+// notThere tells a file that is missing from one that can't be read.
+func notThere(err error) bool { return errors.Is(err, fs.ErrNotExist) }
+
+// ReadImage reads the facts of a system image. One that is none is an *image.Error.
+func ReadImage(label string, tree fs.FS, size int64) (*Image, error) {
+	im := &Image{Label: label, Size: size}
+	sys := "system/"
+	b, err := read(tree, "system/build.prop")
+	if notThere(err) {
+		sys = ""
+		b, err = read(tree, "build.prop")
+	}
+	if notThere(err) {
+		return nil, image.Errorf("system image", -1, "there is no build.prop in it, neither in its root nor in system")
+	}
+	if err != nil {
+		return nil, err
+	}
+	im.AsRoot = sys != ""
+	props := boot.ParseProps(b)
+	im.Build, im.Patch = ident.BuildOf(props), props["ro.build.version.security_patch"]
+	im.Release = first(props, "ro.build.version.release", "ro.system.build.version.release")
+	im.API, _ = strconv.Atoi(first(props, "ro.build.version.sdk", "ro.system.build.version.sdk"))
+	if im.API == 0 && !im.AsRoot {
+		return nil, image.Errorf("system image", -1, "its build.prop is that of another partition: it states no API level")
+	}
+	im.KernelStart, im.RamdiskStart = im.AsRoot && has(tree, "init"), im.AsRoot && has(tree, "system/bin/init")
+	im.Link64, im.Link32 = has(tree, sys+"bin/linker64"), has(tree, sys+"bin/linker")
+	if list := first(props, "ro.system.product.cpu.abilist", "ro.product.cpu.abilist", "ro.product.cpu.abi"); list != "" {
+		im.ABIs = strings.Split(list, ",")
+	}
+	for _, name := range []string{sys + "bin/init", "init", sys + "bin/linker64", sys + "bin/linker"} {
+		if im.Machine = machine(tree, name); im.Machine != 0 {
+			break
+		}
+	}
+	im.vndk(tree, sys)
+	im.policies(tree, sys)
+	for _, dir := range []string{sys, sys + "system_ext/", sys + "product/"} {
+		if b, err := read(tree, dir+"etc/init/config/skip_mount.cfg"); err == nil {
+			im.Skips = append(im.Skips, strings.Fields(string(b))...)
+		}
+		if err := im.interfaces(tree, dir+"etc/vintf"); err != nil {
+			return nil, err
+		}
+	}
+	return im, nil
+}
+
+func first(props map[string]string, names ...string) string {
+	for _, n := range names {
+		if v := strings.TrimSpace(props[n]); v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+// machine gives the processor an ELF file is for (e_machine, elf.h); 0 when it is none.
+func machine(tree fs.FS, name string) uint16 {
+	f, err := tree.Open(name)
+	if err != nil {
+		return 0
+	}
+	defer f.Close()
+	b := make([]byte, 20)
+	for n := 0; n < len(b); {
+		k, err := f.Read(b[n:])
+		if n += k; err != nil && n < len(b) {
+			return 0
+		}
+	}
+	if string(b[:4]) != "\x7fELF" || b[5] != 1 {
+		return 0
+	}
+	return uint16(b[18]) | uint16(b[19])<<8
+}
+
+var (
+	// How an image brings the libraries of older vendor interfaces: in modules
+	// ("VNDK APEX"), and up to Android 10 in folders ("VNDK design").
+	vndkModule = regexp.MustCompile(`^com\.android\.vndk\.(?:v(\d+)|(current))(?:\.apex|\.capex)?$`)
+	vndkFolder = regexp.MustCompile(`^vndk-(\d+)$`)
+	// A mapping of the policy vendors of a version were built with ("Policy
+	// compatibility").
+	mappingFile = regexp.MustCompile(`^(\d+\.\d+)\.cil$`)
+)
+
+func (im *Image) vndk(tree fs.FS, sys string) {
+	found := map[string]bool{}
+	for _, dir := range []string{"apex", "system_ext/apex", "product/apex"} {
+		list, _ := fs.ReadDir(tree, sys+dir)
+		for _, e := range list {
+			switch m := vndkModule.FindStringSubmatch(e.Name()); {
+			case m == nil:
+			case m[1] != "":
+				found[m[1]] = true
+			case im.API > 0:
+				found[strconv.Itoa(im.API)] = true
+			}
+		}
+	}
+	for _, dir := range []string{"lib", "lib64"} {
+		list, _ := fs.ReadDir(tree, sys+dir)
+		for _, e := range list {
+			if m := vndkFolder.FindStringSubmatch(e.Name()); m != nil {
+				found[m[1]] = true
+			}
+		}
+	}
+	im.VNDK = numbers(found)
+}
+
+func (im *Image) policies(tree fs.FS, sys string) {
+	found := map[string]bool{}
+	list, _ := fs.ReadDir(tree, sys+"etc/selinux/mapping")
+	for _, e := range list {
+		if m := mappingFile.FindStringSubmatch(e.Name()); m != nil {
+			found[m[1]] = true
+		}
+	}
+	im.Policies = numbers(found)
+}
+
+// numbers sorts version numbers.
+func numbers(set map[string]bool) []string {
+	list := make([]string, 0, len(set))
+	for s := range set {
+		list = append(list, s)
+	}
+	slices.SortFunc(list, func(a, b string) int {
+		x, _ := strconv.ParseFloat(a, 64)
+		y, _ := strconv.ParseFloat(b, 64)
+		switch {
+		case x < y:
+			return -1
+		case x > y:
+			return 1
+		}
+		return strings.Compare(a, b)
+	})
+	return list
+}
+
+// interfaces reads the matrices and manifests of one folder etc/vintf.
+func (im *Image) interfaces(tree fs.FS, dir string) error {
+	list, err := fs.ReadDir(tree, dir)
+	if err != nil {
+		return nil // it has none, which a rule says
+	}
+	for _, e := range list {
+		if !strings.HasPrefix(e.Name(), "compatibility_matrix") || path.Ext(e.Name()) != ".xml" {
+			continue
+		}
+		b, err := read(tree, path.Join(dir, e.Name()))
+		if err != nil {
+			return err
+		}
+		x, err := vintf.ParseMatrix(b)
+		if err != nil {
+			return &image.Error{Format: path.Join(dir, e.Name()), Offset: -1, What: "it can't be read", Err: err}
+		}
+		if x.Type == "framework" {
+			im.Matrices = append(im.Matrices, x)
+		}
+	}
+	m, err := manifests(tree, dir)
+	if err != nil || m == nil {
+		return err
+	}
+	if im.Manifest == nil {
+		im.Manifest = m
+	} else {
+		im.Manifest.Add(m)
+	}
+	return nil
+}
+
+// manifests reads manifest.xml and the fragments beside it; nil where there is none.
+func manifests(tree fs.FS, dir string) (*vintf.Manifest, error) {
+	names := []string{path.Join(dir, "manifest.xml")}
+	list, _ := fs.ReadDir(tree, path.Join(dir, "manifest"))
+	for _, e := range list {
+		if path.Ext(e.Name()) == ".xml" {
+			names = append(names, path.Join(dir, "manifest", e.Name()))
+		}
+	}
+	var all *vintf.Manifest
+	for _, name := range names {
+		b, err := read(tree, name)
+		if notThere(err) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		m, err := vintf.ParseManifest(b)
+		if err != nil {
+			return nil, &image.Error{Format: name, Offset: -1, What: "it can't be read", Err: err}
+		}
+		if all == nil {
+			all = m
+		} else {
+			all.Add(m)
+		}
+	}
+	return all, nil
+}
+
+// Facts gives the facts by name, as they are printed.
+func (im *Image) Facts() map[string]any {
+	levels := []int{}
+	for _, x := range im.Matrices {
+		if x.Level != vintf.Unspecified {
+			levels = append(levels, x.Level)
+		}
+	}
+	slices.Sort(levels)
+	return map[string]any{"name": im.Label, "size": im.Size, "system_as_root": im.AsRoot, "kernel_start": im.KernelStart, "ramdisk_start": im.RamdiskStart, "build": im.Build,
+		"release": im.Release, "security_patch": im.Patch, "api_level": im.API, "abis": im.ABIs, "vndk": im.VNDK, "policies": im.Policies, "matrix_levels": slices.Compact(levels), "skips": im.Skips}
+}

@@ -1,0 +1,153 @@
+package fit
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/mikelolasagasti/xz"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/image"
+)
+
+func unpacked(t testing.TB, name string) []byte {
+	t.Helper()
+	f, err := os.Open(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	z, err := xz.NewReader(f, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := io.ReadAll(z)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func readAll(b []byte) (*Image, error) {
+	tree, err := Tree(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		return nil, err
+	}
+	return ReadImage("it", tree, int64(len(b)))
+}
+
+// TestReadImage: the same facts out of file systems of different features.
+func TestReadImage(t *testing.T) {
+	names, err := filepath.Glob("testdata/*.xz")
+	if err != nil || len(names) != 6 {
+		t.Fatal(names, err)
+	}
+	for _, name := range names {
+		b := unpacked(t, name)
+		im, err := readAll(b)
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		want := map[string]any{"name": "it", "size": int64(len(b)), "system_as_root": true, "kernel_start": true, "ramdisk_start": true, "build": "Saltmarsh GSI 4.2", "release": "14",
+			"security_patch": "2026-05-01", "api_level": 34, "abis": []string{"arm64-v8a", "armeabi-v7a", "armeabi"}, "vndk": []string{"28", "29", "30", "34"},
+			"policies": []string{"28.0", "29.0", "202404.0"}, "matrix_levels": []int{5, 7}, "skips": []string{"/product", "/odm"}}
+		if got := im.Facts(); !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %v", name, got)
+		}
+		if im.Machine != 183 || !im.Link64 || !im.Link32 || len(im.Manifest.Provides) != 1 || im.Manifest.NDKs[0].Version != "30" {
+			t.Errorf("%s: %+v", name, im)
+		}
+		// Broken: a typed error, or the facts that can still be read; never a panic.
+		for _, n := range []int{0, 1000, 2048, 5000, len(b) / 3} {
+			if _, err := readAll(b[:n]); err == nil {
+				t.Errorf("%s cut to %d bytes is read", name, n)
+			}
+		}
+		bad := bytes.Clone(b)
+		clear(bad[1024:2048])
+		if _, err := readAll(bad); !errors.Is(err, ErrNoFileSystem) {
+			t.Errorf("%s without a super block: %v", name, err)
+		}
+	}
+}
+
+func TestReadImageBroken(t *testing.T) {
+	for name, c := range map[string]struct {
+		tree fstest.MapFS
+		says string
+	}{
+		"no system":        {fstest.MapFS{"a": {}}, "no build.prop"},
+		"a folder there":   {fstest.MapFS{"system/build.prop/x": {}}, "no file"},
+		"too large":        {fstest.MapFS{"system/build.prop": {Data: make([]byte, maxFile+1)}}, "no file"},
+		"a broken matrix":  {fstest.MapFS{"system/build.prop": {}, "system/etc/vintf/compatibility_matrix.5.xml": {Data: []byte("<compatibility-matrix")}}, "compatibility_matrix.5.xml"},
+		"a broken part":    {fstest.MapFS{"system/build.prop": {}, "system/etc/vintf/manifest/x.xml": {Data: []byte("<html/>")}}, "manifest/x.xml"},
+		"a hostile matrix": {fstest.MapFS{"system/build.prop": {}, "system/etc/vintf/compatibility_matrix.5.xml": {Data: []byte(strings.Repeat("<a>", 9999))}}, "nests deeper"},
+	} {
+		_, err := ReadImage("it", c.tree, 0)
+		var bad *image.Error
+		if !errors.As(err, &bad) || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func elf(class, machine byte) []byte {
+	b := make([]byte, 64)
+	copy(b, "\x7fELF")
+	b[4], b[5], b[18] = class, 1, machine
+	return b
+}
+
+// TestVendor: the facts of vendor partitions of several ages.
+func TestVendor(t *testing.T) {
+	text := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s)} }
+	for _, c := range []struct {
+		name      string
+		tree, odm fstest.MapFS
+		want      map[string]string
+	}{
+		{"of Android 9", fstest.MapFS{"build.prop": text("ro.vndk.version=28\nro.product.first_api_level=26\nro.vendor.product.cpu.abilist=arm64-v8a\n"), "etc/selinux/plat_sepolicy_vers.txt": text("28.0\n"), "bin/hw/health": {Data: elf(2, 183)}},
+			nil, map[string]string{card.FactVNDK: "28", card.FactVendorAPI: "28", card.FactFirstAPI: "26", card.FactVendor: "yes", card.FactPolicy: "28.0", card.FactOverlays: "none", card.FactVendor64: "64", card.FactCPUs: "arm64-v8a"}},
+		{"32-bit programs, an overlay, the old place of the manifest", fstest.MapFS{"build.prop": text("ro.vndk.version=27\n"), "bin/hw/health": {Data: elf(1, 40)}, "overlay/B.apk": text(""), "overlay/A/A.apk": text(""), "overlay/readme.txt": text(""),
+			"manifest.xml": text(`<manifest version="1.0" type="device" target-level="2"><sepolicy><version>27.0</version></sepolicy></manifest>`)},
+			nil, map[string]string{card.FactVNDK: "27", card.FactVendorAPI: "27", card.FactVendor: "yes", card.FactPolicy: "27.0", card.FactOverlays: "A,B.apk", card.FactVendor64: "32"}},
+		{"without a VNDK, of 2024", fstest.MapFS{"build.prop": text("ro.board.api_level=202404\n"), "etc/selinux/plat_sepolicy_vers.txt": text("202404.0")}, nil,
+			map[string]string{card.FactVNDK: "none", card.FactVendorAPI: "202404", card.FactVendor: "yes", card.FactPolicy: "202404.0", card.FactOverlays: "none"}},
+		{"before Treble", fstest.MapFS{"build.prop": text("ro.product.vendor.device=x\n"), "bin/thermald": {Data: elf(1, 40)}}, nil,
+			map[string]string{card.FactVendor: "no", card.FactOverlays: "none", card.FactVendor64: "32"}},
+		{"odm counts over vendor", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"), "etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device" target-level="5"/>`)},
+			fstest.MapFS{"etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device"><sepolicy><version>30.0</version></sepolicy></manifest>`)},
+			map[string]string{card.FactVNDK: "30", card.FactVendorAPI: "30", card.FactVendor: "yes", card.FactPolicy: "30.0", card.FactOverlays: "none"}},
+	} {
+		got := map[string]string{}
+		var odm fstest.MapFS
+		err := error(nil)
+		learn := func(name, value string) { got[name] = value }
+		if odm = c.odm; odm == nil {
+			err = Vendor(c.tree, nil, learn)
+		} else {
+			err = Vendor(c.tree, odm, learn)
+		}
+		delete(got, card.FactManifest)
+		if err != nil || !reflect.DeepEqual(got, c.want) {
+			t.Errorf("%s: %v, %v", c.name, got, err)
+		}
+	}
+}
+
+func BenchmarkReadImage(b *testing.B) {
+	img := unpacked(b, "testdata/usual.ext4.xz")
+	for b.Loop() {
+		if _, err := readAll(img); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -1,0 +1,63 @@
+package standin
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/fit"
+	"jarlid/internal/core/image/boot"
+)
+
+// The machines of ELF files (e_machine in elf.h) each kind of processor runs.
+var runs = map[string][]uint16{"arm64-v8a": {183, 40}, "armeabi-v7a": {40}}
+
+// startable tells whether the system of a slot can be started here, by what its bytes and
+// those of the vendor partition hold: what mounts it, for which processor it is, and
+// whether it takes the vendor's interface and policy.
+func (p *Phone) startable(slot string, m *boot.Image) error {
+	name := p.on("system", slot)
+	f, err := p.store.mount(name)
+	if err != nil {
+		return loops("%s: %w", name, err)
+	}
+	defer f.close()
+	im, err := fit.ReadImage(name, f, 0)
+	if err != nil {
+		return loops("%s: %w", name, err)
+	}
+	if strings.Contains(m.Cmdline, "skip_initramfs") {
+		if !im.KernelStart {
+			return loops("the kernel mounts %s as root and finds no /init in it", name)
+		}
+	} else if !im.RamdiskStart {
+		return loops("the first stage finds no /system/bin/init in %s", name)
+	}
+	if abi := p.spec.phone(p.model).ABI; im.Machine != 0 && !slices.Contains(runs[abi], im.Machine) {
+		return loops("the programs of %s are not for this processor", name)
+	}
+	vendor := map[string]string{}
+	if _, has := p.store.slots["vendor"]; has {
+		v, err := p.store.mount(p.on("vendor", slot))
+		if err != nil {
+			return loops("%s: %w", p.on("vendor", slot), err)
+		}
+		defer v.close()
+		if err := fit.Vendor(v, nil, func(name, value string) { vendor[name] = value }); err != nil {
+			return loops("%s: %w", p.on("vendor", slot), err)
+		}
+	} else if slices.Contains(im.Skips, "/product") {
+		return &loopError{errors.New("a generic system finds no vendor partition")}
+	}
+	switch v := vendor[card.FactVNDK]; {
+	case vendor[card.FactVendor64] == "64" && !im.Link64:
+		return loops("the 64-bit programs of the vendor partition find no linker in %s", name)
+	case v != "" && v != "none" && !slices.Contains(im.VNDK, v):
+		return loops("the programs of the vendor partition find no libraries of version %s in %s", v, name)
+	}
+	if v := vendor[card.FactPolicy]; v != "" && !slices.Contains(im.Policies, v) {
+		return loops("no policy can be loaded: %s has no mapping for version %s", name, v)
+	}
+	return nil
+}
