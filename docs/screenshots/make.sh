@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo data: each shows one command
-# in a terminal window. Needs Go, Xvfb, xterm and ImageMagick's import.
+# in a terminal window. Needs Go, Xvfb, xterm, ImageMagick's import, and for the page Chromium.
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 work=$(mktemp -d)
@@ -76,6 +76,11 @@ rows=44 cols=124 points=12 shot flash-set end "yes | jarlid flash wickerlight-9.
 jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
 rows=45 cols=156 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
 rows=45 cols=156 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
+jarlid recovery set tideline-3.1-avocet.img --yes >/dev/null
+jarlid go recovery >/dev/null
+rows=45 cols=150 points=10 shot fit end "jarlid fit saltmarsh-gsi-4.2-arm64.img.gz --page fit.html"
+chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+    --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,800 --screenshot="$OLDPWD/docs/screenshots/fit-page.png" "file://$PWD/fit.html" >/dev/null 2>&1
 jarlid go fastbootd >/dev/null
 shot flash-gsi end "yes | jarlid flash saltmarsh-gsi-4.2-arm64.img.gz"
 kill $phone 2>/dev/null || true
@@ -96,5 +101,4 @@ jarlid demo --only-files --for godwit --at "$lab" >/dev/null
 jarlid standin run godwit --at "$lab/godwit" >"$lab/godwit.log" & phone=$!
 sleep 2
 jarlid flash tideline-dtbo-godwit.img --into @both --yes >/dev/null
-jarlid recovery try tideline-3.1-godwit.img --yes >/dev/null
 rows=38 cols=124 points=12 shot recovery-set end "jarlid recovery set tideline-3.1-godwit.img --yes"

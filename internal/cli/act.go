@@ -197,6 +197,9 @@ func (a *app) graft(ctx context.Context, j *bench.Job, f *ident.File, home plan.
 			continue
 		}
 		if err != nil {
+			if kept, _ := j.Previous(home.Partition); kept[w.Name()] != "" { // half-written by a job that broke off
+				a.next = append(a.next, a.command("jarlid recovery set --previous", j.Phone.Name))
+			}
 			return nil, nil, err
 		}
 		found = append(found, plan.LostFindings(w.Name(), g.Lost)...)

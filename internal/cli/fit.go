@@ -88,6 +88,9 @@ func (a *app) fit(ctx context.Context, args []string, w fitWish) error {
 	if len(best.Todo) > 0 {
 		a.next = append(a.next, a.fitNext(best.Todo[0], name))
 	}
+	if best.Verdict == fit.DoesNotFit {
+		a.next = append(a.next, "jarlid explain "+best.Hardest())
+	}
 	if len(all) > 1 {
 		a.next = []string{a.fitNext("jarlid fit "+all[0].Path, name)}
 	}
@@ -166,7 +169,11 @@ func (a *app) systemImage(ctx context.Context, p string) (*fit.Image, error) {
 	if len(systems) != 1 {
 		return nil, usage("%s holds %d system images; take out the one that is meant: jarlid lift", p, len(systems))
 	}
-	return bench.ReadSystem(label, systems[0])
+	im, err := bench.ReadSystem(label, systems[0])
+	if errors.Is(err, fit.ErrNoFileSystem) {
+		err = fmt.Errorf("%w: it is %s", err, f.Words())
+	}
+	return im, err
 }
 
 func (a *app) fitResult(all []fit.Question, verdicts map[string]*fit.Verdict) {

@@ -34,6 +34,11 @@ var stories = []story{
 			"ROM first, then the generic system over it, whose restart loop has a cause that can be moved aside."},
 		end:     "The generic system runs. What was in its way is still on the phone, and one command brings it back.",
 		prepare: overlayScenes},
+	{name: "gsi", title: "will a generic system run, asked before it is written", device: "avocet",
+		intro: []string{"A Wickerlight Avocet keeps its system in a partition called super, beside the maker's own. Four generic systems lie in the",
+			"download folder, and the question is which of them will run on it, before anything is touched."},
+		end:     "The generic system runs, and nobody had to try it to know.",
+		prepare: gsiScenes},
 }
 
 // Stories gives the names and titles of all stories.
@@ -101,4 +106,29 @@ func overlayScenes(dir string) ([]scene, error) {
 		{why: "And now?", args: []string{"arrive", "--wait", "60s"}},
 		{why: "The observers' app goes onto it.", args: []string{"app", rel(log)}},
 	}, err
+}
+
+func gsiScenes(dir string) ([]scene, error) {
+	if err := makeFor(dir, "avocet"); err != nil {
+		return nil, err
+	}
+	at := func(name string) string { return rel(filepath.Join(dir, name)) }
+	gsi := at("saltmarsh-gsi-4.2-arm64.img.gz")
+	all := []string{"fit", at("saltmarsh-gsi-1.4-arm64-fixed.img.gz"), at("saltmarsh-gsi-4.2-arm.img.gz"), gsi, at("saltmarsh-gsi-6.0-arm64.img.zst")}
+	return []scene{
+		{why: "A bootloader tells little; what is missing is named, with where it can be read.", args: []string{"fit", gsi}, exit: 6},
+		{why: "A recovery with a root shell reads the rest, so one is set.", args: []string{"recovery", "set", at("tideline-3.1-avocet.img"), "--yes"}},
+		{why: "Into it.", args: []string{"go", "recovery"}},
+		{why: "All four, the best first.", args: all},
+		{why: "The best one at length, with what to do; the same goes into a page.", args: []string{"fit", gsi, "--page", at("fit.html")}},
+		{why: "And why not the newest?", args: []string{"fit", at("saltmarsh-gsi-6.0-arm64.img.zst")}, exit: 6},
+		{why: "A card keeps what was read, so that the question can be asked again with the phone away.", args: []string{"card", "--save", at("avocet.card.json")}},
+		{why: "So it can.", args: append(append([]string(nil), all...), "--card", at("avocet.card.json"))},
+		{why: "To work: the hash tree of the maker's system is switched off.", args: []string{"vbmeta", "loosen", "hashtree", "--yes"}},
+		{why: "The image goes into super; room is made for it.", args: []string{"flash", gsi, "--into", "system", "--yes"}},
+		{why: "Into the recovery again.", args: []string{"go", "recovery"}},
+		{why: "The maker's data can't be read by it.", args: []string{"wipe", "userdata", "--yes"}},
+		{why: "The first start.", args: []string{"go", "system", "--wait", "1s", "--yes"}},
+		{why: "At the phone: finish the welcome, switch debugging on, allow this computer.", args: []string{"arrive", "--wait", "60s"}, hands: []string{"finish welcome", "debugging on", "allow"}},
+	}, nil
 }

@@ -71,7 +71,7 @@ type rule struct {
 var rules = []rule{
 	{"treble", true, treble},
 	{"cpu", true, cpu},
-	{"binder", false, binder},
+	{"binder", true, binder},
 	{"start-style", true, startStyle},
 	{"vendor-hals", true, vendorHALs},
 	{"framework-hals", false, frameworkHALs},
@@ -121,7 +121,7 @@ func Judge(q Question) *Verdict {
 	switch {
 	case len(worst[Stop]) > 0:
 		v.Verdict = DoesNotFit
-		v.Sentence = fmt.Sprintf("%s will not run on this phone: %s", q.Image.Label, v.hardest())
+		v.Sentence = fmt.Sprintf("%s will not run on this phone: %s", q.Image.Label, v.hardest().Why)
 		if more := worst[Stop][1:]; len(more) > 0 {
 			v.Sentence += "; nor do these fit: " + list(more)
 		}
@@ -143,15 +143,18 @@ func Judge(q Question) *Verdict {
 	return v
 }
 
-// hardest is the why of the first check that stops, as the rules stand.
-func (v *Verdict) hardest() string {
+// hardest is the first check that stops, as the rules stand.
+func (v *Verdict) hardest() Check {
 	for _, k := range v.Checks {
 		if k.Outcome == Stop {
-			return k.Why
+			return k
 		}
 	}
-	return ""
+	return Check{}
 }
+
+// Hardest names the first check that stops.
+func (v *Verdict) Hardest() string { return v.hardest().Name }
 
 // Outcome gives what became of a check.
 func (v *Verdict) Outcome(name string) Outcome {

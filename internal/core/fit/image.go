@@ -291,8 +291,8 @@ func manifests(tree fs.FS, dir string) (*vintf.Manifest, error) {
 	return all, nil
 }
 
-// Facts gives the facts by name, as they are printed.
-func (im *Image) Facts() map[string]any {
+// matrixLevels are the levels of devices the image has matrices for.
+func (im *Image) matrixLevels() []int {
 	levels := []int{}
 	for _, x := range im.Matrices {
 		if x.Level != vintf.Unspecified {
@@ -300,6 +300,22 @@ func (im *Image) Facts() map[string]any {
 		}
 	}
 	slices.Sort(levels)
+	return slices.Compact(levels)
+}
+
+func (im *Image) levels() string {
+	var words []string
+	for _, n := range im.matrixLevels() {
+		words = append(words, levelWord(n))
+	}
+	if len(words) == 0 {
+		return "none"
+	}
+	return strings.Join(words, ", ")
+}
+
+// Facts gives the facts by name, as they are printed.
+func (im *Image) Facts() map[string]any {
 	return map[string]any{"name": im.Label, "size": im.Size, "system_as_root": im.AsRoot, "kernel_start": im.KernelStart, "ramdisk_start": im.RamdiskStart, "build": im.Build,
-		"release": im.Release, "security_patch": im.Patch, "api_level": im.API, "abis": im.ABIs, "vndk": im.VNDK, "policies": im.Policies, "matrix_levels": slices.Compact(levels), "skips": im.Skips}
+		"release": im.Release, "security_patch": im.Patch, "api_level": im.API, "abis": im.ABIs, "vndk": im.VNDK, "policies": im.Policies, "matrix_levels": im.matrixLevels(), "skips": im.Skips}
 }

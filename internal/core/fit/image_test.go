@@ -3,37 +3,18 @@ package fit
 import (
 	"bytes"
 	"errors"
-	"io"
-	"os"
 	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
 	"testing/fstest"
 
-	"github.com/mikelolasagasti/xz"
-
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/cpio"
+	"jarlid/internal/core/image/tree/treetest"
 )
-
-func unpacked(t testing.TB, name string) []byte {
-	t.Helper()
-	f, err := os.Open(name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	z, err := xz.NewReader(f, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := io.ReadAll(z)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return b
-}
 
 func readAll(b []byte) (*Image, error) {
 	tree, err := Tree(bytes.NewReader(b), int64(len(b)))
@@ -50,7 +31,7 @@ func TestReadImage(t *testing.T) {
 		t.Fatal(names, err)
 	}
 	for _, name := range names {
-		b := unpacked(t, name)
+		b := treetest.Unxz(t, name)
 		im, err := readAll(b)
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -144,10 +125,63 @@ func TestVendor(t *testing.T) {
 }
 
 func BenchmarkReadImage(b *testing.B) {
-	img := unpacked(b, "testdata/usual.ext4.xz")
+	img := treetest.Unxz(b, "testdata/usual.ext4.xz")
 	for b.Loop() {
 		if _, err := readAll(img); err != nil {
 			b.Fatal(err)
+		}
+	}
+}
+
+// TestBoot: what boot images tell of the start, the kernel and the keys.
+func TestBoot(t *testing.T) {
+	kernel := append(bytes.Repeat([]byte{1}, 4096), "Linux version 4.14.190-x (a@b)\x00"...)
+	ramdisk := func(names ...string) []byte {
+		var b bytes.Buffer
+		w := cpio.NewWriter(&b)
+		for _, n := range names {
+			if err := w.Add(cpio.Header{Name: n, Mode: cpio.TypeFile | 0o644}, []byte("of "+n)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return b.Bytes()
+	}
+	const key = "47cb8fab4f069cc683d3fc81c925df53c42482c1d089816da70a8113583bca6a"
+	for _, c := range []struct {
+		name    string
+		cmdline string
+		rd      []byte
+		generic bool
+		stage   string
+		keys    int
+	}{
+		{"a first stage", "", ramdisk("init", "fstab.x"), false, card.StageRamdisk, 0},
+		{"a recovery and a first stage", "", ramdisk("init", "system/bin/recovery", "first_stage_ramdisk/fstab.x"), false, card.StageRamdisk, 0},
+		{"a recovery alone", "", ramdisk("init", "system/bin/recovery"), false, "", 0},
+		{"a whole root", "", ramdisk("init", "init.rc", "sepolicy"), false, card.StagePlain, 0},
+		{"the kernel passes over it", "console=x skip_initramfs root=/dev/x", ramdisk("init", "system/bin/recovery"), false, card.StageKernel, 0},
+		{"init_boot has it", "", nil, true, card.StageRamdisk, 0},
+		{"nothing", "", nil, false, "", 0},
+		{"keys for generic images", "", ramdisk("init", "avb/one.avbpubkey", "avb/two.avbpubkey", "avb/readme"), false, card.StageRamdisk, 2},
+	} {
+		img, err := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096, Cmdline: c.cmdline, OSVersion: boot.PackOS(10, 0, 0, 2021, 3)}, boot.Parts{Kernel: kernel, Ramdisk: c.rd})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := map[string]string{}
+		if err := Boot(bytes.NewReader(img), int64(len(img)), c.generic, func(name, value string) { got[name] = value }); err != nil {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		keys := got[card.FactStageKeys]
+		if got[card.FactFirstStage] != c.stage || got[card.FactKernel] != "4.14.190-x" || got[card.FactBound] != "2021-03" || c.keys > 0 && len(strings.Split(keys, ",")) != c.keys || c.keys == 0 && keys != "" && keys != "none" {
+			t.Errorf("%s: %v", c.name, got)
+		}
+		// SHA-256 of "of avb/one.avbpubkey", by sha256sum.
+		if c.keys > 0 && !strings.Contains(keys, key) {
+			t.Errorf("the keys are %s", keys)
 		}
 	}
 }

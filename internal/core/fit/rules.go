@@ -1,7 +1,6 @@
 package fit
 
 import (
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -106,6 +105,13 @@ func binder(q *Question) Check {
 	if bits, _ := width(strings.Join(q.Image.ABIs, ",")); bits != 64 && q.Image.API < binder64 {
 		return Check{Outcome: Note, Image: notKnown, Phone: notKnown, Why: "32-bit images of this age came with either form of binder, and do not say which"}
 	}
+	// The 32-bit form is there in 32-bit kernels alone (drivers/android/Kconfig), and a
+	// processor that runs 64-bit programs has a 64-bit one.
+	if abi, _, _ := strings.Cut(q.Card.Value(card.FactCPUs), ","); abi != "" {
+		if bits, _ := width(abi); bits == 64 {
+			return Check{Outcome: Good, Image: imageSays, Phone: "64-bit messages", Why: "both speak the same form of binder"}
+		}
+	}
 	config := q.Card.Get(card.FactKernelConf)
 	if !config.Known() {
 		if api, known := q.Card.Number(card.FactFirstAPI); known && api >= binder64 {
@@ -151,206 +157,6 @@ func startStyle(q *Question) Check {
 		return stop("the phone's kernel mounts the system itself and starts /init, which this image does not have")
 	case stage == card.StageRamdisk && !im.RamdiskStart:
 		return stop("the phone's first stage looks for /system/bin/init, which this image does not have: it is of the older style")
-	}
-	return k
-}
-
-// waitedFor are packages whose absence holds up the start itself: the display, the keys
-// of the data and the battery's health are waited for before anything is shown.
-var waitedFor = []string{"android.hardware.graphics.composer", "android.hardware.graphics.composer3", "android.hardware.graphics.allocator",
-	"android.hardware.keymaster", "android.hardware.security.keymint", "android.hardware.health"}
-
-func vendorHALs(q *Question) Check {
-	im := q.Image
-	says := fmt.Sprintf("%d matrices", len(im.Matrices))
-	if yes, known := q.hasVendor(); known && !yes {
-		return without(says)
-	}
-	if len(im.Matrices) == 0 {
-		return Check{Outcome: Note, Image: "no matrix", Phone: "-", Why: "the image asks nothing of the vendor partition"}
-	}
-	text := q.Card.Get(card.FactManifest)
-	if !text.Known() {
-		return unknown(says, "the vendor's manifest says what it offers; "+readInRecovery)
-	}
-	m, err := vintf.ParseManifest([]byte(text.Value))
-	if err != nil {
-		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
-	}
-	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("level %s, %d packages", levelWord(m.Level), len(m.Packages())), Why: "the vendor partition offers everything the image asks for"}
-	x, err := vintf.Combine(m.Level, im.Matrices)
-	var level *vintf.LevelError
-	if errors.As(err, &level) {
-		k.Outcome, k.Image = Care, fmt.Sprintf("levels %s", strings.Trim(fmt.Sprint(level.Has), "[]"))
-		k.Why = fmt.Sprintf("the image has no matrix for phones of level %s; some function may be missing, and a warning may appear at each start", levelWord(m.Level))
-		return k
-	}
-	var lacks []string
-	for _, miss := range x.Check(m) {
-		lacks = append(lacks, miss.String())
-		if len(miss.Has) == 0 && slices.Contains(waitedFor, miss.Package) && !slices.ContainsFunc(m.Packages(), func(p string) bool { return sameService(p, miss.Package) }) {
-			k.Outcome = Stop
-		}
-	}
-	switch {
-	case k.Outcome == Stop:
-		k.Why = "the start waits for what the vendor partition does not have: " + strings.Join(lacks, "; ")
-	case len(lacks) > 0:
-		k.Outcome, k.Why = Care, "the vendor partition lacks what the image asks for, so some function may be missing: "+strings.Join(lacks, "; ")
-	}
-	return k
-}
-
-// sameService tells whether two packages are the older and the newer form of one service.
-func sameService(a, b string) bool {
-	pairs := map[string]string{"android.hardware.graphics.composer": "android.hardware.graphics.composer3", "android.hardware.keymaster": "android.hardware.security.keymint"}
-	return a == b || pairs[a] == b || pairs[b] == a
-}
-
-func levelWord(n int) string {
-	switch n {
-	case vintf.Unspecified:
-		return "unspecified"
-	case -1:
-		return "legacy"
-	}
-	return strconv.Itoa(n)
-}
-
-func frameworkHALs(q *Question) Check {
-	says := "no manifest"
-	if q.Image.Manifest != nil {
-		says = fmt.Sprintf("%d packages", len(q.Image.Manifest.Packages()))
-	}
-	if yes, known := q.hasVendor(); known && !yes {
-		return without(says)
-	}
-	text := q.Card.Get(card.FactMatrix)
-	if !text.Known() {
-		if q.Card.Get(card.FactManifest).Known() {
-			return Check{Outcome: Note, Image: says, Phone: "no matrix", Why: "the vendor partition asks nothing of the system"}
-		}
-		return unknown(says, "the vendor's matrix says what it asks for; "+readInRecovery)
-	}
-	x, err := vintf.ParseMatrix([]byte(text.Value))
-	if err != nil {
-		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
-	}
-	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("asks for %d packages", len(x.Demands)), Why: "the image offers everything the vendor partition asks for"}
-	m := q.Image.Manifest
-	if m == nil {
-		k.Outcome, k.Why = Care, "the image has no manifest, so nobody can tell whether it offers what the vendor partition asks for"
-		return k
-	}
-	level := 0
-	if d, err := vintf.ParseManifest([]byte(q.Card.Value(card.FactManifest))); err == nil {
-		level = d.Level
-	}
-	var lacks []string
-	for _, miss := range x.Check(m.ForLevel(level)) {
-		lacks = append(lacks, miss.String())
-	}
-	for _, v := range x.CheckSDK(m) {
-		lacks = append(lacks, "system SDK "+v)
-	}
-	for _, v := range x.CheckNDK(m) {
-		lacks = append(lacks, "vendor NDK "+v)
-	}
-	if len(lacks) > 0 {
-		k.Outcome, k.Why = Care, "the image lacks what the vendor partition asks for, so some function may be missing: "+strings.Join(lacks, "; ")
-	}
-	return k
-}
-
-func kernelRule(q *Question) Check {
-	says := "asks nothing"
-	if yes, known := q.hasVendor(); known && !yes {
-		return without(says)
-	}
-	manifest := q.Card.Get(card.FactManifest)
-	m, err := vintf.ParseManifest([]byte(manifest.Value))
-	if !manifest.Known() || err != nil {
-		return unknown(notKnown, "which kernels the image asks for depends on the phone's level; "+readInRecovery)
-	}
-	x, err := vintf.Combine(m.Level, q.Image.Matrices)
-	if err != nil {
-		return Check{Outcome: Note, Image: says, Phone: q.Card.Value(card.FactKernel), Why: "without a matrix for this phone's level nothing is asked of its kernel"}
-	}
-	level := m.KernelLevel
-	if level == vintf.Unspecified {
-		level = m.Level
-	}
-	version := q.Card.Value(card.FactKernel)
-	var config map[string]string
-	if f := q.Card.Get(card.FactKernelConf); f.Known() {
-		config = vintf.ParseConfig(f.Value)
-	}
-	r := x.CheckKernel(version, level, config)
-	if len(r.Listed) > 0 {
-		says = strings.Join(r.Listed, ", ")
-		for _, least := range r.Listed {
-			if a, ok := vintf.ParseKernelVersion(least); ok && strings.HasPrefix(version, fmt.Sprintf("%d.%d.", a.Version, a.Major)) {
-				says = least + " or later"
-				break
-			}
-		}
-	}
-	k := Check{Outcome: Good, Image: says, Phone: version, Why: "the kernel is one of those that are asked for, and configured so"}
-	switch {
-	case len(r.Listed) == 0:
-		k.Why = "nothing is asked of the kernel"
-	case version == "":
-		return unknown(says, "the kernel's version is told by a shell or the boot image; "+readFromBoot)
-	case !r.Version:
-		k.Outcome, k.Why = Care, "the kernel is none of those the image asks for; nothing enforces that at the start, and some function may be missing"
-	case r.Unknown:
-		k.Outcome, k.Why = Unknown, "the version is right; the configuration is in the kernel of the boot image, when it carries it: "+readFromBoot
-	case len(r.Wrong) > 0:
-		var list []string
-		for _, w := range r.Wrong {
-			list = append(list, w.String())
-		}
-		k.Outcome, k.Why = Care, "the kernel is not configured as the image asks, so some function may be missing: "+strings.Join(list, ", ")
-	}
-	return k
-}
-
-func vndk(q *Question) Check {
-	says := "none"
-	if len(q.Image.VNDK) > 0 {
-		says = strings.Join(q.Image.VNDK, ", ")
-	}
-	if yes, known := q.hasVendor(); known && !yes {
-		return without(says)
-	}
-	have := q.Card.Value(card.FactVNDK)
-	k := Check{Outcome: Good, Image: says, Phone: have, Why: "the image brings the libraries of the vendor's interface version"}
-	switch {
-	case have == "":
-		return unknown(says, "the vendor's version is told by the started system; "+readInRecovery)
-	case have == "none":
-		k.Phone, k.Why = "none needed", "vendor partitions of this level need no such libraries any more"
-	case !slices.Contains(q.Image.VNDK, have):
-		k.Outcome, k.Why = Stop, fmt.Sprintf("the vendor's programs are built for the libraries of version %s (VNDK), and the image does not bring them", have)
-	}
-	return k
-}
-
-func policy(q *Question) Check {
-	says := "none"
-	if len(q.Image.Policies) > 0 {
-		says = strings.Join(q.Image.Policies, ", ")
-	}
-	if yes, known := q.hasVendor(); known && !yes {
-		return without(says)
-	}
-	have := q.Card.Value(card.FactPolicy)
-	if have == "" {
-		return unknown(says, "the version of the vendor's policy: "+readInRecovery)
-	}
-	k := Check{Outcome: Good, Image: says, Phone: have, Why: "the image maps the policy the vendor partition was built with"}
-	if !slices.Contains(q.Image.Policies, have) {
-		k.Outcome, k.Why = Stop, fmt.Sprintf("the vendor's policy is of version %s, and the image has no mapping for it; no policy can be loaded, and nothing starts without", have)
 	}
 	return k
 }
@@ -428,7 +234,10 @@ func room(q *Question) Check {
 	if !r.Known {
 		return unknown(says, "how full super is can't be read without root: it is read in a recovery with a root shell or in userspace fastboot, or kept on a card from there (jarlid card --save)")
 	}
-	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("%s is %s, %s are free", name, image.Size(have), image.Size(max(r.Free, 0))), Why: "it fits into what is there"}
+	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("%s is %s", name, image.Size(have)), Why: "it fits into what is there"}
+	if have < q.Image.Size {
+		k.Phone += fmt.Sprintf(", %s are free", image.Size(max(r.Free, 0)))
+	}
 	var freed []string
 	for _, p := range r.Delete {
 		n, _ := q.Card.Number(card.FactSize + p)

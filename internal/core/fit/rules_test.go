@@ -87,11 +87,16 @@ func TestRules(t *testing.T) {
 		{"an image that does not say", "cpu", Unknown, CannotTell, func(q *Question, _ map[string]string) { q.Image.ABIs = nil }},
 		{"a kernel with 32-bit messages", "binder", Stop, DoesNotFit, func(_ *Question, c map[string]string) {
 			with(c, card.FactKernelConf, "CONFIG_A=y\nCONFIG_ANDROID_BINDER_IPC_32BIT=y")
+			with(c, card.FactCPUs, "armeabi-v7a")
 		}},
-		{"an old phone whose kernel is not known", "binder", Unknown, FitsCare, func(_ *Question, c map[string]string) {
+		{"an old 32-bit phone whose kernel is not known", "binder", Unknown, CannotTell, func(q *Question, c map[string]string) {
 			delete(c, card.FactKernelConf)
 			with(c, card.FactFirstAPI, "26")
+			with(c, card.FactCPUs, "armeabi-v7a")
+			with(c, card.FactVendor64, "32")
+			q.Image.ABIs = []string{"armeabi-v7a"}
 		}},
+		{"a 64-bit phone whose kernel is not known", "kernel", Unknown, FitsCare, func(_ *Question, c map[string]string) { delete(c, card.FactKernelConf) }},
 		{"a first stage that finds no init", "start-style", Stop, DoesNotFit, func(q *Question, _ map[string]string) { q.Image.RamdiskStart = false }},
 		{"a kernel that finds no init", "start-style", Stop, DoesNotFit, func(q *Question, c map[string]string) {
 			q.Image.KernelStart = false
@@ -151,7 +156,11 @@ func TestRules(t *testing.T) {
 		{"super has room once something goes", "room", Care, FitsCare, func(_ *Question, c map[string]string) { super(c, "41943040") }},
 		{"super has no room", "room", Stop, DoesNotFit, func(_ *Question, c map[string]string) { super(c, "33554432") }},
 		{"the other slot has what super has", "room", Stop, DoesNotFit, func(_ *Question, c map[string]string) { super(c, "50331648"); with(c, card.FactSuperFree, "1048576") }},
-		{"super can't be read", "room", Unknown, CannotTell, func(_ *Question, c map[string]string) { super(c, "50331648"); delete(c, card.FactGroupMax); delete(c, card.FactSize+"system_a") }},
+		{"super can't be read", "room", Unknown, CannotTell, func(_ *Question, c map[string]string) {
+			super(c, "50331648")
+			delete(c, card.FactGroupMax)
+			delete(c, card.FactSize+"system_a")
+		}},
 		{"a tree is enforced", "verified-boot", Care, FitsCare, func(_ *Question, c map[string]string) { with(c, card.FactTree+"system", "enforced") }},
 		{"a tree is enforced, the first stage has the key", "verified-boot", Good, Fits, func(q *Question, c map[string]string) {
 			with(c, card.FactTree+"system", "enforced")
@@ -202,5 +211,30 @@ func TestRules(t *testing.T) {
 		if x, ok := Explain(n); !ok || x.Meaning == "" || x.Why == "" || x.Remedy == "" {
 			t.Errorf("%s is not explained", n)
 		}
+	}
+}
+
+// TestBars: the room before and after, worked out by hand.
+func TestBars(t *testing.T) {
+	q, facts := good(t)
+	delete(facts, card.FactSize+"system_a")
+	for name, v := range map[string]string{card.FactSize + "super": "104857600", card.FactGroupMax: "41943040", card.FactSize + "system_a": "10485760", card.FactLogical + "system_a": "yes",
+		card.FactSize + "product_a": "10485760", card.FactLogical + "product_a": "yes", card.FactSize + "vendor_a": "4194304", card.FactLogical + "vendor_a": "yes",
+		card.FactSize + "system_b": "10485760", card.FactLogical + "system_b": "yes"} {
+		facts[name] = v
+	}
+	q.Card = &card.Card{}
+	for name, v := range facts {
+		q.Card.Learn(name, v, card.Read)
+	}
+	before, after, known := q.Bars()
+	const mib = 1 << 20
+	if !known || !slices.Equal(before.Segments, []Segment{{"product_a", 10 * mib, false}, {"system_a", 10 * mib, false}, {"vendor_a", 4 * mib, false}, {"", 16 * mib, false}}) ||
+		!slices.Equal(after.Segments, []Segment{{"system_a", 30 * mib, true}, {"vendor_a", 4 * mib, false}, {"", 6 * mib, false}}) || after.Over != 0 || after.Total != 40*mib {
+		t.Errorf("before %+v, after %+v", before, after)
+	}
+	q.Image.Size = 50 * mib
+	if _, after, _ = q.Bars(); after.Over != 14*mib {
+		t.Errorf("too large: %+v", after)
 	}
 }

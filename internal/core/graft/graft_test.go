@@ -5,6 +5,8 @@ import (
 	"crypto/sha1"
 	"encoding/binary"
 	"errors"
+	"os/exec"
+	"strings"
 	"testing"
 
 	"jarlid/internal/core/image/boot"
@@ -202,4 +204,26 @@ func FuzzGraft(f *testing.F) {
 		}
 		Fragment(r, int64(len(b)), []byte("new"), 0)
 	})
+}
+
+// TestFileTool: what is made is a boot image to file(1) too, of the size its header says,
+// where that is installed.
+func TestFileTool(t *testing.T) {
+	tool, err := exec.LookPath("file")
+	if err != nil {
+		t.Skip("file is not installed")
+	}
+	for name, want := range map[string]string{"v0": "page size: 2048", "v1": "page size: 4096", "v2": "page size: 4096"} {
+		img := images(t)[name]
+		got, err := Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 4097), 1<<20)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cmd := exec.Command(tool, "-")
+		cmd.Stdin = bytes.NewReader(got)
+		out, err := cmd.Output()
+		if err != nil || !strings.Contains(string(out), "Android bootimg") || !strings.Contains(string(out), "ramdisk") || !strings.Contains(string(out), want) {
+			t.Errorf("%s: %s, %v", name, out, err)
+		}
+	}
 }

@@ -63,6 +63,9 @@ func ParseMatrix(b []byte) (*Matrix, error) {
 		if err != nil {
 			return nil, err
 		}
+		// From Android 15's level on matrices state no more what is required: what is not
+		// marked is left to tests of the whole device.
+		d.Optional = d.Optional || x.Level >= 202404 && e.HALs[i].Optional == ""
 		x.Demands = append(x.Demands, d)
 	}
 	for i := range e.Kernels {

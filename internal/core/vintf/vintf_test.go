@@ -25,6 +25,9 @@ func hal(t *testing.T, line string, matrix bool) string {
 	if optional {
 		s += ` optional="true"`
 	}
+	if strings.HasPrefix(format, "!") { // marked as required
+		s = fmt.Sprintf(`<hal format="%s" optional="false"`, format[1:])
+	}
 	s += `><name>` + strings.TrimSpace(name) + `</name>`
 	if !matrix {
 		s += `<transport>hwbinder</transport>`
@@ -166,6 +169,8 @@ func TestCombine(t *testing.T) {
 		{"legacy is below all", -1, []*Matrix{one("legacy", "hidl a@1.0::I/default"), one("3", "hidl b@1.0::I/default")}, "", "a"},
 		{"a level that is not listed any more", 2, []*Matrix{one("3", ""), one("4", "")}, "", "level 2 is not among those it is made for (3 4)"},
 		{"a level that is not listed yet", 202404, []*Matrix{one("7", ""), one("8", "")}, "", "level 202404 is not among those it is made for (7 8)"},
+		{"from 2024 on what is not marked is optional", 202404, []*Matrix{one("202404", "hidl a@1.0::I/default")}, "", ""},
+		{"from 2024 on what is marked is required", 202404, []*Matrix{one("202404", "!hidl a@1.0::I/default")}, "", "a"},
 		{"the levels of the years go behind the numbers", 8, []*Matrix{one("202404", "hidl a@2.0::I/default"), one("8", "hidl a@1.0::I/default")}, "hidl a@2.0::I/default", ""},
 	} {
 		x, err := Combine(c.level, c.list)

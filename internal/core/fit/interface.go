@@ -1,0 +1,209 @@
+package fit
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/vintf"
+)
+
+// The rules about what system, vendor and kernel ask of each other.
+
+// waitedFor are packages whose absence holds up the start itself: the display, the keys
+// of the data and the battery's health are waited for before anything is shown.
+var waitedFor = []string{"android.hardware.graphics.composer", "android.hardware.graphics.composer3", "android.hardware.graphics.allocator",
+	"android.hardware.keymaster", "android.hardware.security.keymint", "android.hardware.health"}
+
+func vendorHALs(q *Question) Check {
+	im := q.Image
+	says := "for levels " + im.levels()
+	if yes, known := q.hasVendor(); known && !yes {
+		return without(says)
+	}
+	if len(im.Matrices) == 0 {
+		return Check{Outcome: Note, Image: "no matrix", Phone: "-", Why: "the image asks nothing of the vendor partition"}
+	}
+	text := q.Card.Get(card.FactManifest)
+	if !text.Known() {
+		return unknown(says, "the vendor's manifest says what it offers; "+readInRecovery)
+	}
+	m, err := vintf.ParseManifest([]byte(text.Value))
+	if err != nil {
+		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
+	}
+	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("level %s, %d packages", levelWord(m.Level), len(m.Packages())), Why: "the vendor partition offers everything the image asks for"}
+	x, err := vintf.Combine(m.Level, im.Matrices)
+	var level *vintf.LevelError
+	if errors.As(err, &level) {
+		k.Outcome = Care
+		k.Why = fmt.Sprintf("the image has no matrix for phones of level %s; some function may be missing, and a warning may appear at each start", levelWord(m.Level))
+		return k
+	}
+	var lacks []string
+	for _, miss := range x.Check(m) {
+		lacks = append(lacks, miss.String())
+		if len(miss.Has) == 0 && slices.Contains(waitedFor, miss.Package) && !slices.ContainsFunc(m.Packages(), func(p string) bool { return sameService(p, miss.Package) }) {
+			k.Outcome = Stop
+		}
+	}
+	switch {
+	case k.Outcome == Stop:
+		k.Why = "the start waits for what the vendor partition does not have: " + strings.Join(lacks, "; ")
+	case len(lacks) > 0:
+		k.Outcome, k.Why = Care, "the vendor partition lacks what the image asks for, so some function may be missing: "+strings.Join(lacks, "; ")
+	}
+	return k
+}
+
+// sameService tells whether two packages are the older and the newer form of one service.
+func sameService(a, b string) bool {
+	pairs := map[string]string{"android.hardware.graphics.composer": "android.hardware.graphics.composer3", "android.hardware.keymaster": "android.hardware.security.keymint"}
+	return a == b || pairs[a] == b || pairs[b] == a
+}
+
+func levelWord(n int) string {
+	switch n {
+	case vintf.Unspecified:
+		return "unspecified"
+	case -1:
+		return "legacy"
+	}
+	return strconv.Itoa(n)
+}
+
+func frameworkHALs(q *Question) Check {
+	says := "no manifest"
+	if q.Image.Manifest != nil {
+		says = fmt.Sprintf("%d packages", len(q.Image.Manifest.Packages()))
+	}
+	if yes, known := q.hasVendor(); known && !yes {
+		return without(says)
+	}
+	text := q.Card.Get(card.FactMatrix)
+	if !text.Known() {
+		if q.Card.Get(card.FactManifest).Known() {
+			return Check{Outcome: Note, Image: says, Phone: "no matrix", Why: "the vendor partition asks nothing of the system"}
+		}
+		return unknown(says, "the vendor's matrix says what it asks for; "+readInRecovery)
+	}
+	x, err := vintf.ParseMatrix([]byte(text.Value))
+	if err != nil {
+		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
+	}
+	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("asks for %d packages", len(x.Demands)), Why: "the image offers everything the vendor partition asks for"}
+	m := q.Image.Manifest
+	if m == nil {
+		k.Outcome, k.Why = Care, "the image has no manifest, so nobody can tell whether it offers what the vendor partition asks for"
+		return k
+	}
+	level := 0
+	if d, err := vintf.ParseManifest([]byte(q.Card.Value(card.FactManifest))); err == nil {
+		level = d.Level
+	}
+	var lacks []string
+	for _, miss := range x.Check(m.ForLevel(level)) {
+		lacks = append(lacks, miss.String())
+	}
+	for _, v := range x.CheckSDK(m) {
+		lacks = append(lacks, "system SDK "+v)
+	}
+	for _, v := range x.CheckNDK(m) {
+		lacks = append(lacks, "vendor NDK "+v)
+	}
+	if len(lacks) > 0 {
+		k.Outcome, k.Why = Care, "the image lacks what the vendor partition asks for, so some function may be missing: "+strings.Join(lacks, "; ")
+	}
+	return k
+}
+
+func kernelRule(q *Question) Check {
+	says := "asks nothing"
+	if yes, known := q.hasVendor(); known && !yes {
+		return without(says)
+	}
+	manifest := q.Card.Get(card.FactManifest)
+	m, err := vintf.ParseManifest([]byte(manifest.Value))
+	if !manifest.Known() || err != nil {
+		return unknown(notKnown, "which kernels the image asks for depends on the phone's level; "+readInRecovery)
+	}
+	x, err := vintf.Combine(m.Level, q.Image.Matrices)
+	if err != nil {
+		return Check{Outcome: Note, Image: says, Phone: q.Card.Value(card.FactKernel), Why: "without a matrix for this phone's level nothing is asked of its kernel"}
+	}
+	level := m.KernelLevel
+	if level == vintf.Unspecified {
+		level = m.Level
+	}
+	version := q.Card.Value(card.FactKernel)
+	var config map[string]string
+	if f := q.Card.Get(card.FactKernelConf); f.Known() {
+		config = vintf.ParseConfig(f.Value)
+	}
+	r := x.CheckKernel(version, level, config)
+	if len(r.Listed) > 0 {
+		says = strings.Join(r.Listed, ", ")
+		for _, least := range r.Listed {
+			if a, ok := vintf.ParseKernelVersion(least); ok && strings.HasPrefix(version, fmt.Sprintf("%d.%d.", a.Version, a.Major)) {
+				says = least + " or later"
+				break
+			}
+		}
+	}
+	k := Check{Outcome: Good, Image: says, Phone: version, Why: "the kernel is one of those that are asked for, and configured so"}
+	switch {
+	case len(r.Listed) == 0:
+		k.Why = "nothing is asked of the kernel"
+	case version == "":
+		return unknown(says, "the kernel's version is told by a shell or the boot image; "+readFromBoot)
+	case !r.Version:
+		k.Outcome, k.Why = Care, "the kernel is none of those the image asks for; nothing enforces that at the start, and some function may be missing"
+	case r.Unknown:
+		k.Outcome, k.Why = Unknown, "the version is right; the configuration is in the kernel of the boot image, when it carries it: "+readFromBoot
+	case len(r.Wrong) > 0:
+		var list []string
+		for _, w := range r.Wrong {
+			list = append(list, w.String())
+		}
+		k.Outcome, k.Why = Care, "the kernel is not configured as the image asks, so some function may be missing: "+strings.Join(list, ", ")
+	}
+	return k
+}
+
+// brought is the answer of a rule about a list of versions the image brings, one of which
+// the vendor partition wants.
+func brought(q *Question, list []string, fact, where, fits, lacks string) Check {
+	says := "none"
+	if len(list) > 0 {
+		says = strings.Join(list, ", ")
+	}
+	if yes, known := q.hasVendor(); known && !yes {
+		return without(says)
+	}
+	have := q.Card.Value(fact)
+	k := Check{Outcome: Good, Image: says, Phone: have, Why: fits}
+	switch {
+	case have == "":
+		return unknown(says, where)
+	case have != "none" && !slices.Contains(list, have):
+		k.Outcome, k.Why = Stop, fmt.Sprintf(lacks, have)
+	}
+	return k
+}
+
+func vndk(q *Question) Check {
+	k := brought(q, q.Image.VNDK, card.FactVNDK, "the vendor's version is told by the started system; "+readInRecovery, "the image brings the libraries of the vendor's interface version",
+		"the vendor's programs are built for the libraries of version %s (VNDK), and the image does not bring them")
+	if k.Phone == "none" {
+		k.Phone, k.Why = "none needed", "vendor partitions of this level need no such libraries any more"
+	}
+	return k
+}
+
+func policy(q *Question) Check {
+	return brought(q, q.Image.Policies, card.FactPolicy, "the version of the vendor's policy: "+readInRecovery, "the image maps the policy the vendor partition was built with",
+		"the vendor's policy is of version %s, and the image has no mapping for it; no policy can be loaded, and nothing starts without")
+}
