@@ -62,7 +62,6 @@ jarlid go system --wait 1s >/dev/null
     until jarlid standin press dunlin "$key" >/dev/null 2>&1; do sleep 0.2; done
   done ) &
 shot arrive end "jarlid arrive"
-shot bench end "jarlid bench"
 shot explain end "jarlid explain stuck at 47 percent"
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
@@ -71,7 +70,7 @@ wait $phone 2>/dev/null || true
 jarlid demo --only-files --for avocet --at "$lab" >/dev/null
 jarlid standin run avocet --at "$lab/avocet" >"$lab/avocet.log" & phone=$!
 sleep 2
-rows=54 cols=150 points=9 shot card end "jarlid card"
+rows=66 cols=170 points=7 shot card end "jarlid card"
 rows=44 cols=124 points=12 shot flash-set end "yes | jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio"
 jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
 rows=45 cols=156 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
@@ -81,8 +80,6 @@ jarlid go recovery >/dev/null
 rows=45 cols=150 points=10 shot fit end "jarlid fit saltmarsh-gsi-4.2-arm64.img.gz --page fit.html"
 chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
     --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,800 --screenshot="$OLDPWD/docs/screenshots/fit-page.png" "file://$PWD/fit.html" >/dev/null 2>&1
-jarlid go fastbootd >/dev/null
-shot flash-gsi end "yes | jarlid flash saltmarsh-gsi-4.2-arm64.img.gz"
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
 jarlid standin run dunlin --at "$lab/locked" --locked >"$lab/locked.log" & phone=$!

@@ -47,12 +47,21 @@ type deviceReader struct {
 	dev  string
 	size int64
 	mu   sync.Mutex
-	at   int64 // of the block that is kept
-	kept []byte
+	kept []block // what was read last, the newest first
 }
 
-// readerBlock is how much is read with one command, in bytes.
-const readerBlock = 1 << 20
+// block is a piece of a device and where it begins.
+type block struct {
+	at   int64
+	data []byte
+}
+
+const (
+	// readerBlock is how much is read with one command, in bytes.
+	readerBlock = 1 << 20
+	// readerKept is how many blocks are kept: a file system is read here and there.
+	readerKept = 8
+)
 
 // ReadAt reads from the device.
 func (d *deviceReader) ReadAt(p []byte, off int64) (int, error) {
@@ -64,21 +73,34 @@ func (d *deviceReader) ReadAt(p []byte, off int64) (int, error) {
 		if at < 0 || at >= d.size {
 			return done, io.EOF
 		}
-		if start := at - at%readerBlock; d.kept == nil || start != d.at {
-			ctx, cancel := context.WithTimeout(d.ctx, shellLimit)
-			out, err := d.l.ADB.Shell(ctx, fmt.Sprintf("dd if=%s bs=%d skip=%d count=1 2>/dev/null", d.dev, readerBlock, start/readerBlock))
-			cancel()
-			if err != nil {
-				return done, err
-			}
-			if want := min(readerBlock, d.size-start); int64(len(out.Stdout)) != want {
-				return done, fmt.Errorf("%s gave %d bytes at %d, %d were asked for", d.dev, len(out.Stdout), start, want)
-			}
-			d.at, d.kept = start, out.Stdout
+		b, err := d.block(at - at%readerBlock)
+		if err != nil {
+			return done, err
 		}
-		done += copy(p[done:], d.kept[at-d.at:])
+		done += copy(p[done:], b[at%readerBlock:])
 	}
 	return done, nil
+}
+
+// block gives the block that begins at start.
+func (d *deviceReader) block(start int64) ([]byte, error) {
+	if i := slices.IndexFunc(d.kept, func(b block) bool { return b.at == start }); i >= 0 {
+		b := d.kept[i]
+		copy(d.kept[1:i+1], d.kept[:i])
+		d.kept[0] = b
+		return b.data, nil
+	}
+	ctx, cancel := context.WithTimeout(d.ctx, shellLimit)
+	defer cancel()
+	out, err := d.l.ADB.Shell(ctx, fmt.Sprintf("dd if=%s bs=%d skip=%d count=1 2>/dev/null", d.dev, readerBlock, start/readerBlock))
+	if err != nil {
+		return nil, err
+	}
+	if want := min(readerBlock, d.size-start); int64(len(out.Stdout)) != want {
+		return nil, fmt.Errorf("%s gave %d bytes at %d, %d were asked for", d.dev, len(out.Stdout), start, want)
+	}
+	d.kept = append([]block{{start, out.Stdout}}, d.kept[:min(len(d.kept), readerKept-1)]...)
+	return out.Stdout, nil
 }
 
 // openDevice opens a device for reading through the shell. One that is not there

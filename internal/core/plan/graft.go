@@ -53,7 +53,9 @@ type Rebuild struct{ Write }
 
 // NewRebuild makes the steps of ByTrying: the recovery started, then each slot's image.
 func NewRebuild(f *ident.File, c *card.Card, m *model.Model, writes []Step) []Step {
-	steps := []Step{NewTry(f, c, m)}
+	try := NewTry(f, c, m)
+	try.Stays = true
+	steps := []Step{try}
 	for _, s := range writes {
 		if w, ok := s.(*Write); ok {
 			steps = append(steps, &Rebuild{*w})

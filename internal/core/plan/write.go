@@ -198,9 +198,10 @@ func (r *MakeRoom) Effects(c *card.Card) {
 // Try starts an image without writing it.
 type Try struct {
 	base
-	File *ident.File
-	Home Home
-	Ask  []string
+	File  *ident.File
+	Home  Home
+	Ask   []string
+	Stays bool // it is set in the same plan
 }
 
 // NewTry makes the step for a phone.
@@ -233,6 +234,9 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 		slot = ""
 	}
 	list = append(list, preImageFindings(c, m, slot)...)
+	if t.Stays {
+		return append(append(list, askFindings(c, m)...), lockFinding(c)...)
+	}
 	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note, About: fileName(t.File.Path),
 		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery set " + quote(t.File.Path)})
 	return append(append(list, askFindings(c, m)...), lockFinding(c)...)
