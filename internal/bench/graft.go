@@ -43,43 +43,57 @@ type Grafted struct {
 	Packed   string   // how the ramdisk is compressed, where it had to be changed
 }
 
-// rebuild does for one slot what Graft does, and writes the result.
+// rebuild does for all slots what Graft does, and then writes what was made.
 func (j *Job) rebuild(ctx context.Context, s *plan.Rebuild) (Record, error) {
+	rec := Record{Confirm: NotKnown}
 	dir, err := os.MkdirTemp("", "jarlid-")
 	if err != nil {
-		return Record{}, err
+		return rec, err
 	}
 	defer os.RemoveAll(dir)
 	ramdisk, err := RamdiskOf(s.File.Path)
 	if err != nil {
-		return Record{}, err
+		return rec, err
 	}
-	if err := j.LearnDevices(ctx, s.Name()); err != nil {
-		return Record{}, err
+	var made []*plan.Write
+	var found []finding.Finding
+	for _, w := range s.Writes {
+		if err := j.LearnDevices(ctx, w.Name()); err != nil {
+			return rec, err
+		}
+		g, err := j.Graft(ctx, GraftWish{Home: s.Home, Slot: w.Slot, Ramdisk: ramdisk, Dir: dir})
+		if errors.Is(err, ErrEmptySlot) {
+			j.Obs.Say("note", "%s is empty and left alone; what is installed there brings its own", w.Name())
+			continue
+		}
+		if err != nil {
+			return rec, err
+		}
+		found = append(found, plan.LostFindings(w.Name(), g.Lost)...)
+		j.SayGrafted(w.Name(), g)
+		n := *w
+		n.Label, n.Previous = "the rebuilt image", g.Previous
+		if n.File, err = identify(g.Path); err != nil {
+			return rec, err
+		}
+		made = append(made, &n)
 	}
-	g, err := j.Graft(ctx, GraftWish{Home: s.Home, Slot: s.Slot, Ramdisk: ramdisk, Dir: dir})
-	if errors.Is(err, ErrEmptySlot) {
-		j.Obs.Say("note", "%s is empty and left alone; what is installed there brings its own", s.Name())
-		return Record{Confirm: NotKnown}, nil
-	}
-	if err != nil {
-		return Record{}, err
-	}
-	found := finding.Apply(plan.LostFindings(s.Name(), g.Lost), j.Accept)
+	found = finding.Apply(found, j.Accept)
 	for _, f := range found {
 		j.Obs.Found(f)
 	}
 	if stops := finding.Blocking(found); len(stops) > 0 {
-		return Record{Found: stops}, &FindingError{Findings: stops, Acted: j.acted}
+		rec.Found = stops
+		return rec, &FindingError{Findings: stops, Acted: j.acted}
 	}
-	j.SayGrafted(s.Name(), g)
-	made, err := identify(g.Path)
-	if err != nil {
-		return Record{}, err
+	for _, w := range made {
+		one, err := j.writeImage(ctx, w)
+		rec.Bytes, rec.Confirm = rec.Bytes+one.Bytes, one.Confirm
+		if err != nil {
+			return rec, err
+		}
 	}
-	w := s.Write
-	w.File, w.Label, w.Previous = made, "the rebuilt image", g.Previous
-	return j.writeImage(ctx, &w)
+	return rec, nil
 }
 
 // SayGrafted tells what Graft made.

@@ -88,7 +88,7 @@ func (a *app) recoverySet(cmd *cobra.Command, args []string, into, image string)
 	switch {
 	case plan.ByTrying(f, home, target, j.Card, image != ""):
 		a.out.Say(bench.Look, "the way here: start it without writing it, read each slot's %s image, put the recovery's ramdisk into it, write it, read it back", home.Partition)
-		steps = plan.NewRebuild(f, j.Card, j.Phone.Model(), steps)
+		steps = plan.NewRebuild(f, home, j.Card, j.Phone.Model(), steps)
 	case plan.Grafts(f, home, target, j.Card, image != ""):
 		var lost []finding.Finding
 		steps, lost, err = a.graft(cmd.Context(), j, f, home, image, steps)

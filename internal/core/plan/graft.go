@@ -47,37 +47,62 @@ func ByTrying(f *ident.File, home Home, t Target, c *card.Card, given bool) bool
 	return home.Form == "ramdisk" && f.Kind == ident.BootWithRecovery && t.Partition == "" && !given && c.Mode() == card.Bootloader && (knows || !told) && f.Props["ro.debuggable"] == "1"
 }
 
-// Rebuild puts a recovery's ramdisk into the image a slot has, in the recovery that was
-// started for it: read, rebuilt, written, read back.
-type Rebuild struct{ Write }
+// Rebuild puts a recovery's ramdisk into the image each slot has, in the recovery that was
+// started for it: all are read and rebuilt before the first is written, and read back.
+type Rebuild struct {
+	base
+	File   *ident.File
+	Home   Home
+	Writes []*Write // one a slot
+}
 
-// NewRebuild makes the steps of ByTrying: the recovery started, then each slot's image.
-func NewRebuild(f *ident.File, c *card.Card, m *model.Model, writes []Step) []Step {
-	try := NewTry(f, c, m)
+// NewRebuild makes the steps of ByTrying: the recovery started, then the slots' images.
+func NewRebuild(f *ident.File, home Home, c *card.Card, m *model.Model, writes []Step) []Step {
+	try, r := NewTry(f, c, m), &Rebuild{File: f, Home: home}
 	try.Stays = true
-	steps := []Step{try}
 	for _, s := range writes {
 		if w, ok := s.(*Write); ok {
-			steps = append(steps, &Rebuild{*w})
+			r.Writes = append(r.Writes, w)
 		}
 	}
-	return steps
+	return []Step{try, r}
 }
 
 // Title says what is done.
 func (r *Rebuild) Title() string {
-	return fmt.Sprintf("read %s, put the recovery's ramdisk into it, write it and read it back", r.Name())
+	var names []string
+	for _, w := range r.Writes {
+		names = append(names, w.Name())
+	}
+	return fmt.Sprintf("read %s, put the recovery's ramdisk in, write and read back", strings.Join(names, " and "))
 }
 
 // Modes: the recovery.
 func (*Rebuild) Modes() []card.Mode { return []card.Mode{card.Recovery} }
 
-// Check: as for a write, and the recovery must give a shell that reads partitions.
-func (r *Rebuild) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	list := r.Write.Check(c, m, all)
+// Touches is what can't be known meanwhile.
+func (r *Rebuild) Touches(c *card.Card) (list []string) {
+	for _, w := range r.Writes {
+		list = append(list, w.Touches(c)...)
+	}
+	return list
+}
+
+// Check: as for writing, and the recovery must give a shell that reads partitions.
+func (r *Rebuild) Check(c *card.Card, m *model.Model, all model.Set) (list []finding.Finding) {
+	for _, w := range r.Writes {
+		list = append(list, w.Check(c, m, all)...)
+	}
 	if root, known := c.Yes(card.FactRoot); known && !root && c.Mode() == card.Recovery {
 		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Stop, About: fileName(r.File.Path), Final: true,
 			Text: "this recovery gives no root shell, so the phone's own boot images can't be read through it", Remedy: "name the image it goes into: jarlid recovery set FILE --boot IMAGE; or write the file whole: --into boot"})
 	}
 	return list
+}
+
+// Effects: as of each write.
+func (r *Rebuild) Effects(c *card.Card) {
+	for _, w := range r.Writes {
+		w.Effects(c)
+	}
 }
