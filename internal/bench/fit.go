@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/vintf"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 )
@@ -72,7 +73,10 @@ func (j *Job) learnFromPartitions(ctx context.Context) error {
 		return t, nil
 	}
 	vendor, err := tree("vendor")
+	var refused *link.RefusedError
 	switch {
+	case errors.As(err, &refused):
+		j.Obs.Say("note", "vendor: %s", refused.Message)
 	case errors.Is(err, ErrNoPartition):
 		j.learn(card.FactVendor, "no")
 	case err != nil:
@@ -134,7 +138,7 @@ func bootFacts(open vbmeta.Source, learn fit.Learn) error {
 func (j *Job) learnFromSystem(ctx context.Context) error {
 	if text, err := shell(ctx, j.Link, "uname -r"); err != nil {
 		return err
-	} else if _, ok := j.kernelVersion(text); ok {
+	} else if _, ok := vintf.ParseKernelVersion(text); ok {
 		j.learn(card.FactKernel, strings.TrimSpace(text))
 	}
 	text, err := shell(ctx, j.Link, "getprop ro.board.api_level; getprop ro.vendor.api_level; getprop ro.boot.dynamic_partitions")
@@ -157,11 +161,6 @@ func (j *Job) learnFromSystem(ctx context.Context) error {
 	}
 	defer y.Close()
 	return j.damaged("vendor", fit.Vendor(&phoneTree{ctx: ctx, y: y, root: "/vendor", errno: j.Link.ADB.Peer.Has("stat_v2")}, nil, j.learn))
-}
-
-func (*Job) kernelVersion(text string) (n [2]int, ok bool) {
-	_, err := fmt.Sscanf(strings.TrimSpace(text), "%d.%d.", &n[0], &n[1])
-	return n, err == nil
 }
 
 // phoneTree is a folder of a running system as its sync service shows it. Programs are not

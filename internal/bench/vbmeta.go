@@ -9,8 +9,10 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/link"
 )
 
 // ErrNoPartition says that the phone has no such partition. It is an fs.ErrNotExist.
@@ -40,7 +42,38 @@ func (j *Job) OpenPartition(ctx context.Context, name string) (io.ReaderAt, int6
 			return nil, 0, err
 		}
 	}
-	return nil, 0, fmt.Errorf("%s: %w", name, ErrNoPartition)
+	return j.openLogical(ctx, name)
+}
+
+// openLogical opens a logical partition that the recovery has not mapped, by what the
+// metadata of super says. While an update waits to be merged that is not the whole truth,
+// and the partition counts as one that can't be read.
+func (j *Job) openLogical(ctx context.Context, name string) (io.ReaderAt, int64, error) {
+	none := fmt.Errorf("%s: %w", name, ErrNoPartition)
+	d, err := openDevice(ctx, j.Link, device("super", false))
+	if errors.Is(err, ErrNoPartition) {
+		return nil, 0, none
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	slot := 0
+	if j.Card.Value(card.FactStarted) == "b" {
+		slot = 1
+	}
+	m, err := super.Parse(d, d.size, slot)
+	if err != nil {
+		return nil, 0, err
+	}
+	p := m.Partition(name)
+	if p == nil || p.Size() == 0 {
+		return nil, 0, none
+	}
+	if s := j.Card.Value(card.FactSnapshot); s != "" && s != "none" {
+		return nil, 0, &link.RefusedError{Command: "read " + name, Message: "this recovery has not mapped it, and an update waits to be merged, so super alone does not tell what is in it"}
+	}
+	r, err := m.Open(d, d.size, p)
+	return r, p.Size(), err
 }
 
 func orMode(m card.Mode) string {

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"archive/zip"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -12,6 +14,7 @@ import (
 	"time"
 
 	"jarlid/internal/demo"
+	"jarlid/internal/standin/scenario"
 )
 
 // answer is what fit says, as far as tests look at it.
@@ -222,6 +225,26 @@ func TestFitFiles(t *testing.T) {
 	l.want(6, []string{"The image holds a matrix for each level"}, "fit", gsi, "--vendor", kit.more.Set, "--explain")
 	l.want(6, []string{"extras", "shoreline"}, "fit", gsi, "--vendor", kit.more.Set, "--with", kit.more.Addons[0], "--with", kit.more.Addons[1])
 	l.want(0, []string{"one of the things jarlid fit weighs"}, "explain", "vndk")
+	// Out of a payload; out of super, which also tells the room; a system in an archive.
+	l.want(6, []string{"33.0", "room is not known"}, "fit", gsi, "--vendor", kit.more.Package)
+	l.standin("avocet").kill()
+	if err := os.Remove(filepath.Join(l.home, "bench.yaml")); err != nil {
+		t.Fatal(err)
+	}
+	super := filepath.Join(l.dir, "avocet", "partitions", "super.img")
+	var r answer
+	l.result(0, &r, "fit", gsi, "--vendor", super, "--page", page)
+	if !strings.Contains(string(must(os.ReadFile(page))), "<svg") || !slices.Contains(r.because("care"), "room") || r.Verdict != "fits-with-care" || !slices.Equal(r.because("unknown"), []string{"kernel", "patch-level", "verified-boot", "data"}) {
+		t.Errorf("out of super: %+v", r)
+	}
+	var packed bytes.Buffer
+	z := zip.NewWriter(&packed)
+	for name, b := range map[string][]byte{"system.img": must(scenario.System(scenario.GSINew, kit.phone)), "readme.txt": []byte("a generic system\n")} {
+		w := must(z.Create(name))
+		must(w.Write(b))
+	}
+	z.Close()
+	l.want(6, []string{"Saltmarsh GSI 6.0", "stop  vndk"}, "fit", l.file("gsi.zip", packed.Bytes()), "--vendor", kit.more.Set)
 	l.want(4, nil, "fit", gsi)
 	l.want(2, []string{"--page shows one image"}, "fit", gsi, gsi, "--vendor", kit.more.Set, "--page", page)
 	for name, c := range map[string]struct {
@@ -249,4 +272,22 @@ func (l *lab) setImage(k kit, name string) []byte {
 	l.Helper()
 	l.want(0, nil, "lift", k.more.Set, name, "-o", filepath.Join(l.dir, "lifted"))
 	return must(os.ReadFile(filepath.Join(l.dir, "lifted", name+".img")))
+}
+
+// TestFitUnmapped: a recovery that has not mapped the logical partitions is no phone without
+// a vendor partition; they are read by what super says.
+func TestFitUnmapped(t *testing.T) {
+	l := newLab(t)
+	kit := kitOf(t, "avocet", 2)
+	l.standin("avocet")
+	kind := scenario.Tideline
+	kind.Traits += "unmapped: true\n"
+	l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, kit.phone))))
+	want := byHand(t)
+	for name, a := range l.fits() {
+		if w := want[[2]string{name, "avocet"}]; a.Verdict != w.Verdict || !slices.Equal(a.because(w.Checks[0].Outcome), w.because(w.Checks[0].Outcome)) {
+			t.Errorf("%s: %s %+v", name, a.Verdict, a.Checks)
+		}
+	}
+	l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")
 }

@@ -56,7 +56,7 @@ func device(name string) (string, bool) {
 // logical ones where they are mapped.
 func (st *storage) openDevice(name string) (*volume, error) {
 	part, ok := device(name)
-	if !ok || st.has(part) != strings.HasPrefix(name, byName) {
+	if logical := !strings.HasPrefix(name, byName); !ok || st.has(part) == logical || logical && st.unmapped.Load() {
 		return nil, errNotMounted
 	}
 	return st.open(part)

@@ -29,6 +29,7 @@ type running struct {
 type traits struct {
 	Shell     bool     `yaml:"shell"`     // a root shell over ADB, and the restart service
 	Lacks     []string `yaml:"lacks"`     // programs its shell does not have
+	Unmapped  bool     `yaml:"unmapped"`  // does not map the logical partitions
 	Fastbootd bool     `yaml:"fastbootd"` // holds userspace fastboot, where the phone has it
 	Closing   string   `yaml:"closing"`   // honest, always-done, mute
 	// Signature is what it does with a package that none of its keys signed:
@@ -237,6 +238,7 @@ func (p *Phone) started(r *running) {
 	if err := os.RemoveAll(filepath.Join(p.o.Dir, tmpDir)); err != nil { // memory is empty after a start
 		p.show("%v", err)
 	}
+	p.store.unmapped.Store(r.traits.Unmapped)
 	p.mu.Lock()
 	p.run, p.st.Started = r, r.slot
 	p.mu.Unlock()

@@ -22,8 +22,9 @@ type storage struct {
 	slots map[string]bool // by name without suffix; logical ones too
 	// cows are the logical partitions whose new contents wait in userdata for
 	// the merge.
-	cows atomic.Pointer[map[string]span]
-	slot atomic.Int32 // whose metadata in super counts: 0 is slot a
+	cows     atomic.Pointer[map[string]span]
+	slot     atomic.Int32 // whose metadata in super counts: 0 is slot a
+	unmapped atomic.Bool  // the recovery that runs has not mapped the logical partitions
 }
 
 func openStorage(dir string, s *spec) (*storage, error) {

@@ -208,9 +208,14 @@ func patchLevel(q *Question) Check {
 
 // systemPlace gives the partition the image goes to on the slot that is made ready.
 func systemPlace(c *card.Card) (name, slot string) {
-	if slots, _ := c.Slots(); len(slots) > 1 {
+	_, one := c.Number(card.FactSize + "system")
+	_, two := c.Number(card.FactSize + "system_a")
+	if slots, known := c.Slots(); len(slots) > 1 || !known && two && !one {
 		if slot = c.Value(card.FactStarted); slot == "" {
 			slot = c.Value(card.FactNext)
+		}
+		if slot == "" && two {
+			slot = "a" // out of a file nobody tells which slot is meant; makers fill the first
 		}
 	}
 	return plan.Suffixed("system", slot), slot

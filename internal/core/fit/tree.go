@@ -5,7 +5,6 @@ import (
 	"io"
 	"io/fs"
 
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/erofs"
 	"jarlid/internal/core/image/ext4"
 )
@@ -25,8 +24,6 @@ func Tree(r io.ReaderAt, size int64) (fs.FS, error) {
 		return ext4.New(r, size)
 	case erofs.IsMagic(head):
 		return erofs.New(r, size)
-	case len(head) < 4096 || image.IsZero(head):
-		return nil, ErrNoFileSystem
 	}
 	return nil, ErrNoFileSystem
 }
