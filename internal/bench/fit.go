@@ -45,6 +45,11 @@ func (j *Job) learn(name, value string) { learn(j.Card, name, value) }
 // that.
 func (j *Job) damaged(what string, err error) error {
 	var bad *image.Error
+	var lost *link.LostError
+	var broken *link.ProtocolError
+	if errors.As(err, &lost) || errors.As(err, &broken) || errors.Is(err, context.Canceled) {
+		return err // a read that failed looks like damage to who reads
+	}
 	if errors.As(err, &bad) || errors.Is(err, fit.ErrNoFileSystem) {
 		j.Obs.Say("note", "%s: %v", what, err)
 		return nil
@@ -141,12 +146,12 @@ func (j *Job) learnFromSystem(ctx context.Context) error {
 	} else if _, ok := vintf.ParseKernelVersion(text); ok {
 		j.learn(card.FactKernel, strings.TrimSpace(text))
 	}
-	text, err := shell(ctx, j.Link, "getprop ro.board.api_level; getprop ro.vendor.api_level; getprop ro.boot.dynamic_partitions")
+	text, err := shell(ctx, j.Link, "getprop ro.board.api_level; getprop ro.vendor.api_level")
 	if err != nil {
 		return err
 	}
 	for line := range strings.Lines(text) {
-		if line = strings.TrimSpace(line); line != "" && line != "true" {
+		if line = strings.TrimSpace(line); line != "" {
 			j.learn(card.FactVendorAPI, line)
 			break
 		}

@@ -263,6 +263,21 @@ func (im *Image) interfaces(tree fs.FS, dir string) error {
 // manifests reads manifest.xml and the fragments beside it; nil where there is none.
 func manifests(tree fs.FS, dir string) (*vintf.Manifest, error) {
 	names := []string{path.Join(dir, "manifest.xml")}
+	if !has(tree, names[0]) {
+		// A maker of variants names a manifest after each ("SKU" in the platform's
+		// documentation); of several nobody can tell here which one counts.
+		var variants []string
+		list, _ := fs.ReadDir(tree, dir)
+		for _, e := range list {
+			if strings.HasPrefix(e.Name(), "manifest_") && path.Ext(e.Name()) == ".xml" {
+				variants = append(variants, path.Join(dir, e.Name()))
+			}
+		}
+		if len(variants) > 1 {
+			return nil, nil
+		}
+		names = append(names, variants...)
+	}
 	list, _ := fs.ReadDir(tree, path.Join(dir, "manifest"))
 	for _, e := range list {
 		if path.Ext(e.Name()) == ".xml" {

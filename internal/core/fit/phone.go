@@ -56,6 +56,9 @@ func Vendor(tree, odm fs.FS, learn Learn) error {
 	if b, err := read(tree, "etc/selinux/plat_sepolicy_vers.txt"); err == nil {
 		learn(card.FactPolicy, strings.TrimSpace(string(b)))
 	}
+	if odm == nil && has(tree, "odm/etc/vintf") { // phones without that partition keep it there
+		odm, _ = fs.Sub(tree, "odm")
+	}
 	if err := vendorInterfaces(tree, odm, learn); err != nil {
 		return err
 	}
