@@ -203,6 +203,9 @@ func (f *File) look(r io.ReaderAt, size int64) {
 		}
 	}
 	f.text(r, size, head)
+	if f.Kind == Unknown {
+		f.footer(r, size) // firmware nobody knows may say where it belongs
+	}
 }
 
 func (f *File) damaged(err error) {

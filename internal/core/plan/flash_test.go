@@ -229,6 +229,8 @@ func TestBootloaderFindings(t *testing.T) {
 		{"nothing known", write(&ident.File{Path: "radio.img", Size: 9, Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "care unknown-content"},
 		{"an empty file", write(&ident.File{Path: "radio.img", Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
 		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"), "stop still-wrapped"},
+		{"nothing known but a footer", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "dtbo", false), full(card.FactModel, "godwit"), ""},
+		{"nothing known but a footer for another", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "boot", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
 		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"), "care unknown-content, stop risky-partition"},
 		{"super in a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, "merging"), "stop merge-pending"},
 		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, ""), "care merge-pending"},
