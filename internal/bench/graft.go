@@ -167,6 +167,9 @@ func (j *Job) Graft(ctx context.Context, w GraftWish) (*Grafted, error) {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	if len(old) > 0 {
+		if wrap.Detect(old) == wrap.Xz && wrap.Detect(ramdisk) != wrap.Xz {
+			j.Obs.Say(Wait, "compressing the ramdisk with xz, as the phone's is; that may take a minute")
+		}
 		if ramdisk, g.Packed, err = packedAs(old, ramdisk); err != nil {
 			return nil, err
 		}

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/cpio"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -40,6 +41,22 @@ func TestGraft(t *testing.T) {
 			t.Errorf("%+v", set)
 		}
 		l.want(0, []string{"boot_a held", "boot_a written, read back, it matches"}, "recovery", "set", "--previous", "--yes")
+		// One whose ramdisk lacks what the phone's own has for a normal start is started, found
+		// out when the two are compared, and not written.
+		var rd bytes.Buffer
+		w := cpio.NewWriter(&rd)
+		for _, f := range [][2]string{{"init", "#!init"}, {"prop.default", "ro.product.device=godwit\nro.build.display.id=Tideline Recovery 3.1\nro.debuggable=1\n"}, {scenario.TraitsFile, scenario.Tideline.Traits}, {"system/bin/recovery", "x"}, {"first_stage_ramdisk/other", "x"}} {
+			if err := w.Add(cpio.Header{Name: f[0], Mode: cpio.TypeFile | 0o755}, []byte(f[1])); err != nil {
+				t.Fatal(err)
+			}
+		}
+		w.Close()
+		bare := must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096}, boot.Parts{Kernel: parts(t, must(os.ReadFile(kit.recovery)))["kernel"], Ramdisk: rd.Bytes(), DTB: []byte("tree")}))
+		l.want(0, nil, "go", "bootloader", "--yes")
+		l.want(7, []string{"stop  normal-start-at-risk", "fstab.wickerlight"}, "recovery", "set", l.file("bare.img", bare), "--yes")
+		if !bytes.Equal(l.stored("godwit", "boot_a"), stock) {
+			t.Error("it was written all the same")
+		}
 		if !bytes.Equal(l.stored("godwit", "boot_a"), stock) {
 			t.Error("boot_a is not what it was before")
 		}
