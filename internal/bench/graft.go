@@ -25,25 +25,60 @@ import (
 	"jarlid/internal/link"
 )
 
-// GraftWish says which recovery goes into which slot's image.
-type GraftWish struct {
+// graftWish says which recovery goes into which slot's image.
+type graftWish struct {
 	Home plan.Home
 	Slot string
-	// Ramdisk is the recovery's, as RamdiskOf gives it.
+	// Ramdisk is the recovery's, as ramdiskOf gives it.
 	Ramdisk []byte
 	Base    string // the image it goes into; "": the one on the phone
 	Dir     string // where the new image is put
 }
 
-// Grafted is an image with another ramdisk.
-type Grafted struct {
+// grafted is an image with another ramdisk.
+type grafted struct {
 	Path     string   // of the new image
 	Previous []byte   // what was on the phone, where it was read
 	Lost     []string // what a normal start may need and the new ramdisk lacks
 	Packed   string   // how the ramdisk is compressed, where it had to be changed
 }
 
-// rebuild does for all slots what Graft does, and then writes what was made.
+// GraftAll makes the images of all slots that have one, from the recovery in a file, and the
+// writes that put them there; base is the image they go into, "" for the phone's own. What
+// was made lies in dir. It finds what the new ramdisks lack for a normal start.
+func (j *Job) GraftAll(ctx context.Context, home plan.Home, writes []*plan.Write, recovery, base, dir string) (made []*plan.Write, found []finding.Finding, err error) {
+	ramdisk, err := ramdiskOf(recovery)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, w := range writes {
+		if err := j.LearnDevices(ctx, w.Name()); err != nil {
+			return nil, nil, err
+		}
+		g, err := j.graft(ctx, graftWish{Home: home, Slot: w.Slot, Ramdisk: ramdisk, Base: base, Dir: dir})
+		if errors.Is(err, ErrEmptySlot) {
+			j.Obs.Say("note", "%s is empty and left alone; what is installed there brings its own", w.Name())
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if g.Packed != "" {
+			j.Obs.Say("note", "the ramdisk: %s", g.Packed)
+		}
+		found = append(found, plan.LostFindings(w.Name(), g.Lost)...)
+		n := *w
+		n.Label, n.Previous = "the rebuilt image with "+filepath.Base(recovery), g.Previous
+		if n.File, err = identify(g.Path); err != nil {
+			return nil, nil, err
+		}
+		j.Obs.Say(Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again and compared", w.Name())
+		made = append(made, &n)
+	}
+	return made, found, nil
+}
+
+// rebuild makes the images of all slots, and then writes them.
 func (j *Job) rebuild(ctx context.Context, s *plan.Rebuild) (Record, error) {
 	rec := Record{Confirm: NotKnown}
 	dir, err := os.MkdirTemp("", "jarlid-")
@@ -51,32 +86,9 @@ func (j *Job) rebuild(ctx context.Context, s *plan.Rebuild) (Record, error) {
 		return rec, err
 	}
 	defer os.RemoveAll(dir)
-	ramdisk, err := RamdiskOf(s.File.Path)
+	made, found, err := j.GraftAll(ctx, s.Home, s.Writes, s.File.Path, "", dir)
 	if err != nil {
 		return rec, err
-	}
-	var made []*plan.Write
-	var found []finding.Finding
-	for _, w := range s.Writes {
-		if err := j.LearnDevices(ctx, w.Name()); err != nil {
-			return rec, err
-		}
-		g, err := j.Graft(ctx, GraftWish{Home: s.Home, Slot: w.Slot, Ramdisk: ramdisk, Dir: dir})
-		if errors.Is(err, ErrEmptySlot) {
-			j.Obs.Say("note", "%s is empty and left alone; what is installed there brings its own", w.Name())
-			continue
-		}
-		if err != nil {
-			return rec, err
-		}
-		found = append(found, plan.LostFindings(w.Name(), g.Lost)...)
-		j.SayGrafted(w.Name(), g)
-		n := *w
-		n.Label, n.Previous = "the rebuilt image", g.Previous
-		if n.File, err = identify(g.Path); err != nil {
-			return rec, err
-		}
-		made = append(made, &n)
 	}
 	found = finding.Apply(found, j.Accept)
 	for _, f := range found {
@@ -96,20 +108,12 @@ func (j *Job) rebuild(ctx context.Context, s *plan.Rebuild) (Record, error) {
 	return rec, nil
 }
 
-// SayGrafted tells what Graft made.
-func (j *Job) SayGrafted(name string, g *Grafted) {
-	if g.Packed != "" {
-		j.Obs.Say("note", "the ramdisk: %s", g.Packed)
-	}
-	j.Obs.Say(Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again and compared", name)
-}
-
 // ErrEmptySlot says that there is no image on a slot that could be changed.
 var ErrEmptySlot = errors.New("there is no image on it")
 
-// RamdiskOf takes the recovery's ramdisk out of what a person gave: a boot image, a
+// ramdiskOf takes the recovery's ramdisk out of what a person gave: a boot image, a
 // vendor boot image, or the ramdisk itself.
-func RamdiskOf(path string) ([]byte, error) {
+func ramdiskOf(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -145,16 +149,16 @@ func RamdiskOf(path string) ([]byte, error) {
 	return b, nil
 }
 
-// Graft makes the image of one slot with the recovery's ramdisk in it, and makes sure
+// graft makes the image of one slot with the recovery's ramdisk in it, and makes sure
 // that the result reads as what was meant.
-func (j *Job) Graft(ctx context.Context, w GraftWish) (*Grafted, error) {
+func (j *Job) graft(ctx context.Context, w graftWish) (*grafted, error) {
 	ramdisk := w.Ramdisk
 	name := plan.Suffixed(w.Home.Partition, w.Slot)
 	base, err := j.graftBase(ctx, w, name)
 	if err != nil {
 		return nil, err
 	}
-	g := &Grafted{Path: filepath.Join(w.Dir, name+".img")}
+	g := &grafted{Path: filepath.Join(w.Dir, name+".img")}
 	if w.Base == "" {
 		g.Previous = base
 	}
@@ -195,7 +199,7 @@ func (j *Job) Graft(ctx context.Context, w GraftWish) (*Grafted, error) {
 }
 
 // graftBase reads the image the ramdisk goes into.
-func (j *Job) graftBase(ctx context.Context, w GraftWish, name string) ([]byte, error) {
+func (j *Job) graftBase(ctx context.Context, w graftWish, name string) ([]byte, error) {
 	if w.Base != "" {
 		f, err := os.Open(w.Base)
 		if err != nil {

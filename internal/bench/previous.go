@@ -52,7 +52,7 @@ func (j *Job) KeepPrevious(ctx context.Context, steps []plan.Step) error {
 		if !ok || w.Previous != nil {
 			continue
 		}
-		b, err := j.graftBase(ctx, GraftWish{}, w.Name())
+		b, err := j.graftBase(ctx, graftWish{}, w.Name())
 		if err != nil {
 			return err
 		}

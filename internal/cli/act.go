@@ -181,34 +181,20 @@ func (a *app) graft(ctx context.Context, j *bench.Job, f *ident.File, home plan.
 	if err != nil {
 		return nil, nil, err
 	}
-	ramdisk, err := bench.RamdiskOf(f.Path)
+	var writes []*plan.Write
+	for _, s := range steps {
+		if w, ok := s.(*plan.Write); ok {
+			writes = append(writes, w)
+		}
+	}
+	made, found, err := j.GraftAll(ctx, home, writes, f.Path, image, dir)
 	if err != nil {
+		if old, _ := j.Previous(home.Partition); len(old) > 0 { // what is there may be half-written by a job that broke off
+			a.next = append(a.next, a.command("jarlid recovery set --previous", j.Phone.Name))
+		}
 		return nil, nil, err
 	}
-	for _, s := range steps {
-		w, ok := s.(*plan.Write)
-		if !ok {
-			kept = append(kept, s)
-			continue
-		}
-		g, err := j.Graft(ctx, bench.GraftWish{Home: home, Slot: w.Slot, Ramdisk: ramdisk, Base: image, Dir: dir})
-		if errors.Is(err, bench.ErrEmptySlot) {
-			a.out.Say("note", "%s is empty and left alone; what is installed there brings its own", w.Name())
-			continue
-		}
-		if err != nil {
-			if kept, _ := j.Previous(home.Partition); kept[w.Name()] != "" { // half-written by a job that broke off
-				a.next = append(a.next, a.command("jarlid recovery set --previous", j.Phone.Name))
-			}
-			return nil, nil, err
-		}
-		found = append(found, plan.LostFindings(w.Name(), g.Lost)...)
-		made, err := a.identify(g.Path, ident.Options{})
-		if err != nil {
-			return nil, nil, err
-		}
-		j.SayGrafted(w.Name(), g)
-		w.File, w.Label, w.Previous = made, "the rebuilt image with "+filepath.Base(f.Path), g.Previous
+	for _, w := range made {
 		kept = append(kept, w)
 	}
 	if len(kept) == 0 {

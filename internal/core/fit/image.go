@@ -166,8 +166,8 @@ var (
 	vndkModule = regexp.MustCompile(`^com\.android\.vndk\.(?:v(\d+)|(current))(?:\.apex|\.capex)?$`)
 	vndkFolder = regexp.MustCompile(`^vndk-(\d+)$`)
 	// A mapping of the policy vendors of a version were built with ("Policy
-	// compatibility").
-	mappingFile = regexp.MustCompile(`^(\d+\.\d+)\.cil$`)
+	// compatibility"): 30.0, and from 2024 on 202404.
+	mappingFile = regexp.MustCompile(`^(\d+(?:\.\d+)?)\.cil$`)
 )
 
 func (im *Image) vndk(tree fs.FS, sys string) {
@@ -200,10 +200,19 @@ func (im *Image) policies(tree fs.FS, sys string) {
 	list, _ := fs.ReadDir(tree, sys+"etc/selinux/mapping")
 	for _, e := range list {
 		if m := mappingFile.FindStringSubmatch(e.Name()); m != nil {
-			found[m[1]] = true
+			found[policyVersion(m[1])] = true
 		}
 	}
 	im.Policies = numbers(found)
+}
+
+// policyVersion writes a version of the policy in one way: from 2024 on without a minor one.
+func policyVersion(s string) string {
+	s = strings.TrimSpace(s)
+	if major, minor, ok := strings.Cut(s, "."); ok && len(major) == 6 && minor == "0" {
+		return major
+	}
+	return s
 }
 
 // numbers sorts version numbers.

@@ -39,7 +39,7 @@ func TestReadImage(t *testing.T) {
 		}
 		want := map[string]any{"name": "it", "size": int64(len(b)), "system_as_root": true, "kernel_start": true, "ramdisk_start": true, "build": "Saltmarsh GSI 4.2", "release": "14",
 			"security_patch": "2026-05-01", "api_level": 34, "abis": []string{"arm64-v8a", "armeabi-v7a", "armeabi"}, "vndk": []string{"28", "29", "30", "34"},
-			"policies": []string{"28.0", "29.0", "202404.0"}, "matrix_levels": []int{5, 7}, "skips": []string{"/product", "/odm"}}
+			"policies": []string{"28.0", "29.0", "202404"}, "matrix_levels": []int{5, 7}, "skips": []string{"/product", "/odm"}}
 		if got := im.Facts(); !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %v", name, got)
 		}
@@ -101,7 +101,7 @@ func TestVendor(t *testing.T) {
 			"manifest.xml": text(`<manifest version="1.0" type="device" target-level="2"><sepolicy><version>27.0</version></sepolicy></manifest>`)},
 			nil, map[string]string{card.FactVNDK: "27", card.FactVendorAPI: "27", card.FactVendor: "yes", card.FactPolicy: "27.0", card.FactOverlays: "A,B.apk", card.FactVendor64: "32"}},
 		{"without a VNDK, of 2024", fstest.MapFS{"build.prop": text("ro.board.api_level=202404\n"), "etc/selinux/plat_sepolicy_vers.txt": text("202404.0")}, nil,
-			map[string]string{card.FactVNDK: "none", card.FactVendorAPI: "202404", card.FactVendor: "yes", card.FactPolicy: "202404.0", card.FactOverlays: "none"}},
+			map[string]string{card.FactVNDK: "none", card.FactVendorAPI: "202404", card.FactVendor: "yes", card.FactPolicy: "202404", card.FactOverlays: "none"}},
 		{"before Treble", fstest.MapFS{"build.prop": text("ro.product.vendor.device=x\n"), "bin/thermald": {Data: elf(1, 40)}}, nil,
 			map[string]string{card.FactVendor: "no", card.FactOverlays: "none", card.FactVendor64: "32"}},
 		{"odm within vendor, a manifest for a variant", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"), "etc/vintf/manifest_wide.xml": text(`<manifest version="2.0" type="device" target-level="5"/>`),

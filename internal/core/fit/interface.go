@@ -112,7 +112,9 @@ func frameworkHALs(q *Question) Check {
 		lacks = append(lacks, "system SDK "+v)
 	}
 	for _, v := range x.CheckNDK(m) {
-		lacks = append(lacks, "vendor NDK "+v)
+		if !slices.Contains(q.Image.VNDK, v) { // brought in a module, and stated there
+			lacks = append(lacks, "vendor NDK "+v)
+		}
 	}
 	if len(lacks) > 0 {
 		k.Outcome, k.Why = Care, "the image lacks what the vendor partition asks for, so some function may be missing: "+strings.Join(lacks, "; ")

@@ -54,7 +54,7 @@ func Vendor(tree, odm fs.FS, learn Learn) error {
 		learn(card.FactVendor64, "32")
 	}
 	if b, err := read(tree, "etc/selinux/plat_sepolicy_vers.txt"); err == nil {
-		learn(card.FactPolicy, strings.TrimSpace(string(b)))
+		learn(card.FactPolicy, policyVersion(string(b)))
 	}
 	if odm == nil && has(tree, "odm/etc/vintf") { // phones without that partition keep it there
 		odm, _ = fs.Sub(tree, "odm")
@@ -116,7 +116,7 @@ func vendorInterfaces(tree, odm fs.FS, learn Learn) error {
 	if m != nil && err == nil {
 		learn(card.FactManifest, m.XML())
 		if m.Policy != "" {
-			learn(card.FactPolicy, m.Policy)
+			learn(card.FactPolicy, policyVersion(m.Policy))
 		}
 	}
 	for _, name := range []string{"etc/vintf/compatibility_matrix.xml", "compatibility_matrix.xml"} {

@@ -22,7 +22,7 @@ cp "$d/system/bin/init" "$d/system/bin/linker64"
 for v in 29 30; do echo v$v > "$d/system/apex/com.android.vndk.v$v.apex"; done
 mkdir "$d/system/system_ext/apex/com.android.vndk.current"
 echo no > "$d/system/apex/com.android.vndkx.v99.apex"
-for v in 28.0 29.0 202404.0; do echo "; $v" > "$d/system/etc/selinux/mapping/$v.cil"; done
+for v in 28.0 29.0 202404; do echo "; $v" > "$d/system/etc/selinux/mapping/$v.cil"; done
 echo no > "$d/system/etc/selinux/mapping/28.0.compat.cil"
 ln -s nowhere "$d/system/bin/linker"
 printf '/product\n/odm\n' > "$d/system/etc/init/config/skip_mount.cfg"

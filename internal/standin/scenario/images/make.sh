@@ -163,7 +163,7 @@ image gsi-arm64 36M / 22
 generic gsi-new 6.0 SMG60.260810 16 36 2026-08-05 arm64-v8a 6
 program "$work/gsi-new/system/bin/init" 2 183
 program "$work/gsi-new/system/bin/linker64" 2 183
-interface "$work/gsi-new" 34 "34.0 202404.0"
+interface "$work/gsi-new" 34 "34.0 202404"
 framework_matrix 8 5.10.157 5.15.78 6.1.25 > "$work/gsi-new/system/etc/vintf/compatibility_matrix.8.xml"
 framework_matrix 202404 5.15.94 6.1.68 6.6.30 > "$work/gsi-new/system/etc/vintf/compatibility_matrix.202404.xml"
 framework_manifest 34 > "$work/gsi-new/system/etc/vintf/manifest.xml"
