@@ -17,6 +17,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/kernel"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/vbmeta"
@@ -165,6 +166,18 @@ func (j *Job) learnFromSystem(ctx context.Context) error {
 		return err
 	}
 	defer y.Close()
+	// What the kernel was configured with; not every one gives it out.
+	var packed bytes.Buffer
+	_, err = y.Receive(ctx, "/proc/config.gz", &limitedBuffer{&packed}, nil)
+	var refused *link.RefusedError
+	switch {
+	case err == nil:
+		if config, err := kernel.ReadConfig(&packed); err == nil && config != "" {
+			j.learn(card.FactKernelConf, config)
+		}
+	case !errors.As(err, &refused):
+		return err
+	}
 	return j.damaged("vendor", fit.Vendor(&phoneTree{ctx: ctx, y: y, root: "/vendor", errno: j.Link.ADB.Peer.Has("stat_v2")}, nil, j.learn))
 }
 

@@ -134,6 +134,11 @@ func TestFit(t *testing.T) {
 			p := l.standin(k.name, "--mode", "system")
 			var running map[string]answer
 			l.allowing(k.name, func() { running = l.fits() })
+			for _, fact := range []string{"kernel.config", "vintf.manifest", "vendor.overlays"} {
+				if k.name != "turnstone" && running["arm64"].Phone[fact] == nil {
+					t.Errorf("the running system does not tell %s", fact)
+				}
+			}
 			l.did(k.name, "", nil, "go", "bootloader", "--yes")
 			l.inRecovery(k.name, kit.recovery)
 			saved := filepath.Join(l.dir, "card.json")

@@ -127,6 +127,9 @@ func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 	if rel, ok := f.vendor(name); ok {
 		return f.vendorOpen(rel)
 	}
+	if name == "/proc/config.gz" && f.mode == card.System {
+		return f.p.kernelConfig()
+	}
 	local, _, _, err := f.place(name)
 	if err != nil {
 		return nil, err

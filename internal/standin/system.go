@@ -1,9 +1,12 @@
 package standin
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strconv"
@@ -13,6 +16,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/apk"
+	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/kernel"
 )
 
@@ -124,20 +128,45 @@ func (sh *shell) install(name string) error {
 
 // uname knows -r: the release of the kernel that runs.
 func (sh *shell) uname(_ context.Context, h interp.HandlerContext, args []string) error {
-	name := sh.p.on("boot", sh.r.slot)
-	m, _, err := sh.p.bootPart(name)
-	if err != nil {
-		return err
+	k, err := sh.p.kernel()
+	if err == nil {
+		fmt.Fprintln(h.Stdout, k.Version)
 	}
-	v, err := sh.p.store.open(name)
+	return err
+}
+
+// kernel reads what the kernel that runs says of itself.
+func (p *Phone) kernel() (*kernel.Info, error) {
+	p.mu.Lock()
+	run := p.run
+	p.mu.Unlock()
+	if run == nil {
+		return nil, errNotMounted
+	}
+	v, err := p.store.open(p.on("boot", run.slot))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer v.Close()
-	k, err := kernel.Read(m.Open(v, "kernel"), m.Section("kernel").Size)
+	m, err := boot.Parse(v, v.size)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	fmt.Fprintln(h.Stdout, k.Version)
-	return nil
+	return kernel.Read(m.Open(v, "kernel"), m.Section("kernel").Size)
+}
+
+// kernelConfig is /proc/config.gz, which kernels have that carry their configuration.
+func (p *Phone) kernelConfig() (io.ReadCloser, error) {
+	k, err := p.kernel()
+	if err == nil && k.Config == "" {
+		err = errNotMounted
+	}
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	io.WriteString(z, k.Config+"\n")
+	z.Close()
+	return io.NopCloser(&b), nil
 }

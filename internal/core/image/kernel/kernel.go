@@ -94,14 +94,21 @@ func find(open func() (io.Reader, error)) (*Info, error) {
 	if err != nil || after == nil {
 		return i, err
 	}
-	z, err := gzip.NewReader(after)
+	i.Config, _ = ReadConfig(after) // the mark stands in the code that looks for it, too
+	return i, nil
+}
+
+// ReadConfig reads a configuration as a kernel keeps it and as /proc/config.gz gives it,
+// compressed: its lines CONFIG_X=y.
+func ReadConfig(r io.Reader) (string, error) {
+	z, err := gzip.NewReader(r)
 	if err != nil {
-		return i, nil // the mark stands in the code that looks for it, too
+		return "", image.Errorf("kernel configuration", 0, "it does not begin as compressed data: %v", err)
 	}
 	z.Multistream(false)
 	text, err := io.ReadAll(io.LimitReader(z, maxConfig))
 	if err != nil {
-		return i, nil
+		return "", image.Errorf("kernel configuration", -1, "%v", err)
 	}
 	var lines []string
 	for line := range strings.Lines(string(text)) {
@@ -109,8 +116,7 @@ func find(open func() (io.Reader, error)) (*Info, error) {
 			lines = append(lines, line)
 		}
 	}
-	i.Config = strings.Join(lines, "\n")
-	return i, nil
+	return strings.Join(lines, "\n"), nil
 }
 
 // seek reads until a mark and gives what follows; nil when it is not there.
