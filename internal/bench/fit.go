@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -158,18 +159,17 @@ func (j *Job) learnFromSystem(ctx context.Context) error {
 		}
 	}
 	y, err := j.Link.ADB.Sync(ctx)
+	var refused *link.RefusedError
+	if errors.As(err, &refused) {
+		return nil
+	}
 	if err != nil {
-		var refused *link.RefusedError
-		if errors.As(err, &refused) {
-			return nil
-		}
 		return err
 	}
 	defer y.Close()
 	// What the kernel was configured with; not every one gives it out.
 	var packed bytes.Buffer
 	_, err = y.Receive(ctx, "/proc/config.gz", &limitedBuffer{&packed}, nil)
-	var refused *link.RefusedError
 	switch {
 	case err == nil:
 		if config, err := kernel.ReadConfig(&packed); err == nil && config != "" {
@@ -295,8 +295,8 @@ type phoneFile struct {
 func (f *phoneFile) Stat() (fs.FileInfo, error) { return f.st, nil }
 func (f *phoneFile) Close() error               { return nil }
 
-// openImage opens a file that holds an image, sparse or not.
-func openImage(name string) (r io.ReaderAt, size int64, done func(), err error) {
+// OpenImage opens a file that holds an image, sparse or not; done closes it.
+func OpenImage(name string) (r io.ReaderAt, size int64, done func(), err error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, 0, nil, err
@@ -315,7 +315,7 @@ func openImage(name string) (r io.ReaderAt, size int64, done func(), err error) 
 
 // ReadSystem reads the facts of a system image out of a file. Errors: *image.Error.
 func ReadSystem(label, name string) (*fit.Image, error) {
-	r, size, done, err := openImage(name)
+	r, size, done, err := OpenImage(name)
 	if err != nil {
 		return nil, err
 	}
@@ -337,6 +337,16 @@ func ReadSystem(label, name string) (*fit.Image, error) {
 	return im, nil
 }
 
+// NamedAfter gives the partition a file of a set is named after, without a slot.
+func NamedAfter(im plan.Image) string {
+	name := im.Label
+	if name == "" {
+		name = im.File.Path
+	}
+	base, _, _ := strings.Cut(filepath.Base(strings.ReplaceAll(name, `\`, "/")), ".")
+	return strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")
+}
+
 // FactsOfFiles reads facts of a phone out of its firmware: vendor and odm, the boot images,
 // vbmeta, and the sizes of what lies in super. say is told what is damaged.
 func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) error {
@@ -351,7 +361,7 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 		c.Set(name, card.Fact{Value: value, Evidence: card.Said, At: now()})
 	}
 	for _, im := range m.Images {
-		r, size, done, err := openImage(im.File.Path)
+		r, size, done, err := OpenImage(im.File.Path)
 		if err != nil {
 			return err
 		}
@@ -362,12 +372,7 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 			}
 			continue
 		}
-		label := im.Label
-		if label == "" {
-			label = im.File.Path
-		}
-		base, _, _ := strings.Cut(path.Base(strings.ReplaceAll(label, `\`, "/")), ".")
-		base = strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")
+		base := NamedAfter(im)
 		if len(im.File.GoesTo) > 0 && im.File.GoesTo[0].Evidence != "name" {
 			base = im.File.GoesTo[0].Partition
 		}

@@ -66,7 +66,7 @@ func page(q fit.Question, v *fit.Verdict, phone string) ([]byte, error) {
 		d.Verdict.Checks = append(d.Verdict.Checks, pageCheck{k, k.Outcome != fit.Good && k.Outcome != fit.Note})
 	}
 	if before, after, known := q.Bars(); known {
-		if v.Room != nil {
+		if before.Super {
 			d.RoomTitle = "Room in super for this slot"
 		}
 		y := 0.0

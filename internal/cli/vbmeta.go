@@ -16,7 +16,6 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
-	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/plan"
 )
@@ -206,31 +205,18 @@ func (p *partitionFiles) source(name string) (io.ReaderAt, int64, error) {
 	if !ok {
 		return nil, 0, fmt.Errorf("no image of %s is among them: %w", name, fs.ErrNotExist)
 	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, 0, err
+	r, size, done, err := bench.OpenImage(path)
+	if err == nil {
+		p.app.later = append(p.app.later, done)
 	}
-	p.app.later = append(p.app.later, func() { f.Close() })
-	st, err := f.Stat()
-	if err != nil {
-		return nil, 0, err
-	}
-	if v, err := sparse.NewView(f, st.Size()); err == nil {
-		return v, v.Size(), nil
-	}
-	return f, st.Size(), nil
+	return r, size, err
 }
 
 // byPartition gives the files of a set by the partitions they are named after.
 func byPartition(m *bench.Material) map[string]string {
 	paths := map[string]string{}
 	for _, i := range m.Images {
-		name := i.Label
-		if name == "" {
-			name = filepath.Base(i.File.Path)
-		}
-		base, _, _ := strings.Cut(filepath.Base(strings.ReplaceAll(name, `\`, "/")), ".")
-		paths[strings.TrimSuffix(strings.TrimSuffix(base, "_a"), "_b")] = i.File.Path
+		paths[bench.NamedAfter(i)] = i.File.Path
 	}
 	return paths
 }

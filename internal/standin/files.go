@@ -149,7 +149,10 @@ func secret(rel string) bool {
 	return rel == "build.prop" || rel == "etc/selinux" || strings.HasPrefix(rel, "etc/selinux/")
 }
 
-func (f phoneFiles) vendorView() (*view, error) {
+func (f phoneFiles) vendorView(rel string) (*view, error) {
+	if secret(rel) {
+		return nil, fs.ErrPermission
+	}
 	f.p.mu.Lock()
 	run := f.p.run
 	f.p.mu.Unlock()
@@ -160,14 +163,11 @@ func (f phoneFiles) vendorView() (*view, error) {
 }
 
 func (f phoneFiles) vendorStat(rel string) (adb.FileStat, error) {
-	w, err := f.vendorView()
+	w, err := f.vendorView(rel)
 	if err != nil {
 		return adb.FileStat{}, err
 	}
 	defer w.close()
-	if secret(rel) {
-		return adb.FileStat{}, fs.ErrPermission
-	}
 	st, err := w.Stat(rel)
 	if err != nil {
 		return adb.FileStat{}, err
@@ -176,14 +176,11 @@ func (f phoneFiles) vendorStat(rel string) (adb.FileStat, error) {
 }
 
 func (f phoneFiles) vendorList(rel string) ([]adb.FileStat, error) {
-	w, err := f.vendorView()
+	w, err := f.vendorView(rel)
 	if err != nil {
 		return nil, err
 	}
 	defer w.close()
-	if secret(rel) {
-		return nil, fs.ErrPermission
-	}
 	names, err := w.List(rel)
 	var list []adb.FileStat
 	for _, n := range names {
@@ -195,13 +192,9 @@ func (f phoneFiles) vendorList(rel string) ([]adb.FileStat, error) {
 }
 
 func (f phoneFiles) vendorOpen(rel string) (io.ReadCloser, error) {
-	w, err := f.vendorView()
+	w, err := f.vendorView(rel)
 	if err != nil {
 		return nil, err
-	}
-	if secret(rel) {
-		w.close()
-		return nil, errors.New("Permission denied")
 	}
 	file, err := w.Open(rel)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/vintf"
 )
 
 // Outcome is what became of one check.
@@ -42,12 +43,11 @@ const (
 
 // Verdict is the answer for one image on one phone.
 type Verdict struct {
-	Verdict  string     `json:"verdict"`
-	Sentence string     `json:"sentence"`
-	Image    *Image     `json:"-"`
-	Checks   []Check    `json:"checks"`
-	Todo     []string   `json:"todo"` // commands, in order; what is missing when nobody can tell
-	Room     *plan.Room `json:"-"`    // where the system lies in super
+	Verdict  string   `json:"verdict"`
+	Sentence string   `json:"sentence"`
+	Image    *Image   `json:"-"`
+	Checks   []Check  `json:"checks"`
+	Todo     []string `json:"todo"` // commands, in order; what is missing when nobody can tell
 }
 
 // Question is what is weighed: an image against a phone.
@@ -57,6 +57,9 @@ type Question struct {
 	Model  *model.Model
 	Path   string        // how the image is named in commands
 	Extras []*ident.File // add-ons that go on top
+
+	device *vintf.Manifest // the phone's, once it was read
+	damage error           // or why it can't be
 }
 
 // rule is one check. Deciding ones keep a system from starting when they fail; where such
@@ -112,10 +115,6 @@ func Judge(q Question) *Verdict {
 		if k.Outcome == Unknown && r.deciding {
 			undecided = append(undecided, r.name)
 		}
-	}
-	if _, slot := systemPlace(q.Card); plan.Logical(q.Card, "system") {
-		r := plan.RoomFor(q.Card, "system", slot, q.Image.Size)
-		v.Room = &r
 	}
 	list := func(names []string) string { return strings.Join(names, ", ") }
 	switch {
@@ -188,7 +187,7 @@ func todo(q *Question, v *Verdict) []string {
 	if o := v.Outcome("verified-boot"); o == Care || o == Unknown {
 		list = append(list, "jarlid vbmeta loosen hashtree")
 	}
-	list = append(list, "jarlid flash "+quote(q.Path)+" --into system")
+	list = append(list, "jarlid flash "+plan.Quote(q.Path)+" --into system")
 	needs := func(name string) bool { o := v.Outcome(name); return o == Care || o == Unknown }
 	if needs("overlays") || needs("data") || len(q.Extras) > 0 {
 		list = append(list, "jarlid go recovery")
@@ -202,23 +201,16 @@ func todo(q *Question, v *Verdict) []string {
 		list = append(list, "jarlid wipe userdata")
 	}
 	for _, f := range q.Extras {
-		list = append(list, "jarlid sideload "+quote(f.Path))
+		list = append(list, "jarlid sideload "+plan.Quote(f.Path))
 	}
 	return append(list, "jarlid go system", "jarlid arrive")
 }
 
 // missing says how to get what is not known.
 func missing(q *Question) []string {
-	again := "jarlid fit " + quote(q.Path)
+	again := "jarlid fit " + plan.Quote(q.Path)
 	if q.Card.Mode() == card.Recovery {
 		return []string{again + " --vendor VENDOR-IMAGE"}
 	}
 	return []string{"jarlid go recovery", again, again + " --vendor FIRMWARE-SET"}
-}
-
-func quote(s string) string {
-	if strings.ContainsAny(s, " '\"$&()") {
-		return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
-	}
-	return s
 }

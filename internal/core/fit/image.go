@@ -4,6 +4,7 @@ package fit
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"path"
 	"regexp"
@@ -59,17 +60,8 @@ func read(tree fs.FS, name string) ([]byte, error) {
 		return nil, image.Errorf(name, -1, "it is no file of up to %d bytes", maxFile)
 	}
 	b := make([]byte, st.Size())
-	for n := 0; n < len(b); {
-		k, err := f.Read(b[n:])
-		n += k
-		if err != nil {
-			if n == len(b) {
-				break
-			}
-			return nil, err
-		}
-	}
-	return b, nil
+	_, err = io.ReadFull(f, b)
+	return b, err
 }
 
 func has(tree fs.FS, name string) bool {
@@ -148,11 +140,8 @@ func machine(tree fs.FS, name string) uint16 {
 	}
 	defer f.Close()
 	b := make([]byte, 20)
-	for n := 0; n < len(b); {
-		k, err := f.Read(b[n:])
-		if n += k; err != nil && n < len(b) {
-			return 0
-		}
+	if _, err := io.ReadFull(f, b); err != nil {
+		return 0
 	}
 	if string(b[:4]) != "\x7fELF" || b[5] != 1 {
 		return 0

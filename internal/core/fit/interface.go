@@ -13,6 +13,19 @@ import (
 
 // The rules about what system, vendor and kernel ask of each other.
 
+// manifest gives the device manifest the card keeps, read once; known is false when it keeps
+// none.
+func (q *Question) manifest() (m *vintf.Manifest, known bool, err error) {
+	f := q.Card.Get(card.FactManifest)
+	if !f.Known() {
+		return nil, false, nil
+	}
+	if q.device == nil && q.damage == nil {
+		q.device, q.damage = vintf.ParseManifest([]byte(f.Value))
+	}
+	return q.device, true, q.damage
+}
+
 // waitedFor are packages whose absence holds up the start itself: the display, the keys
 // of the data and the battery's health are waited for before anything is shown.
 var waitedFor = []string{"android.hardware.graphics.composer", "android.hardware.graphics.composer3", "android.hardware.graphics.allocator",
@@ -27,11 +40,10 @@ func vendorHALs(q *Question) Check {
 	if len(im.Matrices) == 0 {
 		return Check{Outcome: Note, Image: "no matrix", Phone: "-", Why: "the image asks nothing of the vendor partition"}
 	}
-	text := q.Card.Get(card.FactManifest)
-	if !text.Known() {
+	m, known, err := q.manifest()
+	if !known {
 		return unknown(says, "the vendor's manifest says what it offers; "+readInRecovery)
 	}
-	m, err := vintf.ParseManifest([]byte(text.Value))
 	if err != nil {
 		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
 	}
@@ -101,7 +113,7 @@ func frameworkHALs(q *Question) Check {
 		return k
 	}
 	level := 0
-	if d, err := vintf.ParseManifest([]byte(q.Card.Value(card.FactManifest))); err == nil {
+	if d, known, err := q.manifest(); known && err == nil {
 		level = d.Level
 	}
 	var lacks []string
@@ -127,9 +139,8 @@ func kernelRule(q *Question) Check {
 	if yes, known := q.hasVendor(); known && !yes {
 		return without(says)
 	}
-	manifest := q.Card.Get(card.FactManifest)
-	m, err := vintf.ParseManifest([]byte(manifest.Value))
-	if !manifest.Known() || err != nil {
+	m, known, err := q.manifest()
+	if !known || err != nil {
 		return unknown(notKnown, "which kernels the image asks for depends on the phone's level; "+readInRecovery)
 	}
 	x, err := vintf.Combine(m.Level, q.Image.Matrices)

@@ -21,6 +21,7 @@ type Bar struct {
 	Total    int64
 	Segments []Segment
 	Over     int64 // by how much it is too small, in bytes
+	Super    bool  // it is the slot's part of super, not a partition
 }
 
 // Bars gives the room of the slot that is made ready before and after the image is
@@ -45,6 +46,7 @@ func (q *Question) Bars() (before, after Bar, known bool) {
 	}
 	r := plan.RoomFor(c, "system", slot, need)
 	before.Total, after.Total = limit, limit
+	before.Super, after.Super = true, true
 	used := [2]int64{}
 	for _, p := range c.Partitions() {
 		if logical, _ := c.Yes(card.FactLogical + p.Name); !logical || p.Size == 0 || slot != "" && !strings.HasSuffix(p.Name, "_"+slot) {

@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -315,10 +316,11 @@ func baseRule(q *Question) Check {
 	if yes, known := q.hasVendor(); known && !yes {
 		return without(k.Image)
 	}
-	vendor, manifest := q.Card.Get(card.FactVNDK), q.Card.Get(card.FactManifest)
+	vendor := q.Card.Get(card.FactVNDK)
 	api, told := q.Card.Number(card.FactVendorAPI)
 	level := int64(0)
-	if m, err := vintf.ParseManifest([]byte(manifest.Value)); err == nil {
+	m, known, err := q.manifest()
+	if known && err == nil {
 		level = int64(m.Level)
 	}
 	if q.Model != nil && q.Model.Base != nil {
@@ -328,24 +330,17 @@ func baseRule(q *Question) Check {
 		case have == "":
 			return unknown(k.Image, "the version of the maker's firmware ("+b.Variable+") is told by the bootloader")
 		case b.Min != "" && card.CompareVersions(have, b.Min) < 0, b.Max != "" && card.CompareVersions(have, b.Max) > 0:
-			return Check{Outcome: Care, Image: k.Image, Phone: have, Why: fmt.Sprintf("the maker's firmware is not of the versions custom systems want here (%s to %s): write %s first", b.Min, b.Max, orElse(b.From, "the maker's set"))}
+			return Check{Outcome: Care, Image: k.Image, Phone: have, Why: fmt.Sprintf("the maker's firmware is not of the versions custom systems want here (%s to %s): write %s first", b.Min, b.Max, cmp.Or(b.From, "the maker's set"))}
 		}
 	}
 	switch {
-	case !vendor.Known() || !manifest.Known():
+	case !vendor.Known() || !known:
 		return unknown(k.Image, "whether the vendor partition is whole: "+readInRecovery)
 	case told && level > 0 && levelOf(apiOf(api)) < level:
 		k.Outcome, k.Phone = Care, fmt.Sprintf("interface of level %d, a manifest of level %d", api, level)
 		k.Why = "the parts of the vendor partition are not of one build; write the maker's set or a base ROM first"
 	}
 	return k
-}
-
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }
 
 // levelOf gives the matrix level that goes with an API level (the table of levels under

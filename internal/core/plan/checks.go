@@ -179,7 +179,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home Home) []
 	case f.Short:
 		return nil // said already, and more to the point
 	case f.IsArchive():
-		return stop(finding.StillWrapped, "it is "+f.Kind.Words()+", and "+partition+" wants an image", "jarlid lift "+quote(f.Path)+" -o DIR takes out what is in it")
+		return stop(finding.StillWrapped, "it is "+f.Kind.Words()+", and "+partition+" wants an image", "jarlid lift "+Quote(f.Path)+" -o DIR takes out what is in it")
 	case f.Kind == ident.Text || f.Kind == ident.Sums:
 		return stop(finding.WrongDestination, "it is "+f.Kind.Words()+", no image", "fetch the file again; a site may have sent a page instead of it")
 	case f.Kind == ident.Unknown && !slices.ContainsFunc(f.GoesTo, strong):

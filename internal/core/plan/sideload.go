@@ -37,7 +37,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	if !s.File.IsPackage() {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
-				Text: "the file is " + s.File.Kind.Words(), Remedy: "jarlid ident " + quote(s.File.Path)})
+				Text: "the file is " + s.File.Kind.Words(), Remedy: "jarlid ident " + Quote(s.File.Path)})
 		}
 		return list
 	}

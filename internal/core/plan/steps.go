@@ -282,8 +282,8 @@ func (a *Activate) Effects(c *card.Card) {
 	c.Forget(card.FactTries+a.Slot, "choosing a slot resets them")
 }
 
-// quote writes a path so that it can be pasted.
-func quote(s string) string {
+// Quote writes a path so that it can be pasted.
+func Quote(s string) string {
 	if strings.ContainsAny(s, " '\"$&()") {
 		return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
 	}

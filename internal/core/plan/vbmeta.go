@@ -121,7 +121,8 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 		return nil
 	}
 	f := finding.Finding{Name: finding.NotAsSigned, Severity: finding.Note, About: w.Partition,
-		Text: fmt.Sprintf("the vbmeta on the phone was signed over other bytes for %s, unless these are the very ones; an unlocked phone starts it all the same, with its warning", w.Partition)}
+		Text: fmt.Sprintf("the vbmeta on the phone was signed over other bytes for %s, unless these are the very ones; ", w.Partition)}
+	locked := "with its warning"
 	switch v := w.File.VBMeta; {
 	case w.Partition == "vbmeta" && v != nil:
 		stored, told := c.Number(card.FactRollback + fmt.Sprint(v.RollbackIndexLocation))
@@ -129,16 +130,17 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 			return nil
 		}
 		f.Name = finding.RollbackLow
-		f.Text = fmt.Sprintf("its rollback index %d is below the %d the phone has stored; an unlocked phone starts it all the same, a locked one never again", v.RollbackIndex, stored)
+		f.Text = fmt.Sprintf("its rollback index %d is below the %d the phone has stored; ", v.RollbackIndex, stored)
+		locked = "a locked one never again"
 	case !slices.Contains(signed, w.Partition) && w.Partition != w.Home.Partition:
 		return nil
 	}
-	if m != nil && m.Bootloader.Enforces {
-		f.Severity = finding.Stop
-		f.Text = strings.Replace(f.Text, "an unlocked phone starts it all the same, ", "and the model file says that this bootloader enforces verified boot although it is unlocked: ", 1)
-		f.Text = strings.Replace(f.Text, "with its warning", "it would not start", 1)
-		f.Remedy = "jarlid vbmeta loosen verification"
+	if m == nil || !m.Bootloader.Enforces {
+		f.Text += "an unlocked phone starts it all the same, " + locked
+		return []finding.Finding{f}
 	}
+	f.Severity, f.Remedy = finding.Stop, "jarlid vbmeta loosen verification"
+	f.Text += "the model file says that this bootloader enforces verified boot although it is unlocked: it would not start"
 	return []finding.Finding{f}
 }
 

@@ -76,7 +76,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(w.File.Path),
-			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + quote(w.File.Path)})
+			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + Quote(w.File.Path)})
 	case w.Known:
 	case !w.Recovery || w.Home.Form != "" && w.Home.Form != "own":
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
@@ -220,11 +220,11 @@ func (t *Try) Ends() card.Mode { return card.Recovery }
 
 // Check: the bootloader must be able to, and the image be one it can start.
 func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	instead := "write it instead: jarlid recovery set " + quote(t.File.Path)
+	instead := "write it instead: jarlid recovery set " + Quote(t.File.Path)
 	list := append(CutShort(t.File), commandFinding(c, "boot", instead)...)
 	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(t.File.Path),
-			Text: "the file is " + t.File.Kind.Words() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + quote(t.File.Path)})
+			Text: "the file is " + t.File.Kind.Words() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + Quote(t.File.Path)})
 	}
 	if t.File.Kind != ident.Unknown {
 		list = append(list, modelFinding(t.File, c, m, all)...)
@@ -238,7 +238,7 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 		return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 	}
 	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note, About: fileName(t.File.Path),
-		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery set " + quote(t.File.Path)})
+		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery set " + Quote(t.File.Path)})
 	return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 }
 
