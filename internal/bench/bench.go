@@ -1,5 +1,5 @@
-// Package bench is the workbench: which phones are here, running steps on
-// them, and the journal. It is the only place that changes a phone.
+// Package bench is the workbench: which phones are here and why one is not, their
+// names, locks, and this computer's key.
 package bench
 
 import (
@@ -10,21 +10,19 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/gofrs/flock"
 	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/model"
+	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
-	"jarlid/internal/link/fastboot"
+	"jarlid/internal/phone"
 )
 
-// Entry is one phone in bench.yaml. Addresses are written as on the command
-// line: tcp:HOST[:PORT] or udp:HOST[:PORT] for fastboot, adb:HOST[:PORT].
+// Entry is one phone in bench.yaml. Addresses are written as on the command line.
 type Entry struct {
 	Name     string `yaml:"name"`
 	Model    string `yaml:"model,omitempty"`
@@ -35,8 +33,20 @@ type Entry struct {
 	Standin  string `yaml:"standin,omitempty"` // of a stand-in: its folder
 }
 
+// addresses are those that are given.
+func (e Entry) addresses() []string {
+	return slices.DeleteFunc([]string{e.Fastboot, e.ADB}, func(s string) bool { return s == "" })
+}
+
 type file struct {
 	Phones []Entry `yaml:"phones"`
+}
+
+// Options say where a bench is and how it reaches phones.
+type Options struct {
+	Home  string      // the home folder, which need not exist yet
+	Locks string      // the folder of locks; "": one for the user, whatever the home
+	Dial  link.Dialer // nil: the network
 }
 
 // Bench is a home folder: models, bench.yaml, this computer's key, jobs.
@@ -44,8 +54,13 @@ type Bench struct {
 	Home   string
 	Models model.Set
 
+	locks string
+	dial  link.Dialer
 	keyMu sync.Mutex
 	key   *adb.Key
+
+	turnMu sync.Mutex
+	turns  map[string]chan struct{} // names this program has locked itself
 }
 
 // DefaultHome is the home folder when none is given: the user's data folder.
@@ -63,11 +78,17 @@ func DefaultHome() (string, error) {
 	return filepath.Join(dir, "jarlid"), nil
 }
 
-// Open opens the home folder, which need not exist yet.
-func Open(home string) (*Bench, error) {
-	b := &Bench{Home: home}
+// Open opens a home folder.
+func Open(o Options) (*Bench, error) {
+	b := &Bench{Home: o.Home, locks: o.Locks, dial: o.Dial}
+	if b.dial == nil {
+		b.dial = &net.Dialer{}
+	}
+	if b.locks == "" {
+		b.locks = lockFolder()
+	}
 	var own fs.FS
-	if dir := filepath.Join(home, "models"); isDir(dir) {
+	if dir := filepath.Join(b.Home, "models"); isDir(dir) {
 		own = os.DirFS(dir)
 	}
 	var err error
@@ -120,15 +141,17 @@ func (b *Bench) Entries() ([]Entry, error) {
 		return nil, fmt.Errorf("%s: %w", b.listPath(), err)
 	}
 	for i, e := range f.Phones {
-		if e.Name == "" || e.Fastboot == "" && e.ADB == "" {
+		if e.Name == "" || len(e.addresses()) == 0 {
 			return nil, fmt.Errorf("%s: phone %d needs a name and an address (fastboot: or adb:)", b.listPath(), i+1)
 		}
-		for _, a := range []string{e.Fastboot, e.ADB} {
-			if a == "" {
-				continue
-			}
-			if _, err := ParseAddress(a); err != nil {
+		for _, a := range e.addresses() {
+			if _, err := phone.ParseAddress(a); err != nil {
 				return nil, fmt.Errorf("%s: phone %s: %w", b.listPath(), e.Name, err)
+			}
+		}
+		for _, o := range f.Phones[:i] {
+			if o.Name == e.Name {
+				return nil, fmt.Errorf("%s: two phones are called %s", b.listPath(), e.Name)
 			}
 		}
 	}
@@ -142,8 +165,8 @@ func (b *Bench) change(edit func([]Entry) []Entry) error {
 		return err
 	}
 	lock := flock.New(b.listPath() + ".lock")
-	if err := lock.Lock(); err != nil {
-		return err
+	if err := take(lock, listLimit); err != nil {
+		return fmt.Errorf("%s: %w", b.listPath(), err)
 	}
 	defer lock.Unlock()
 	list, err := b.Entries()
@@ -175,44 +198,3 @@ func (b *Bench) Unregister(e Entry) error {
 		return slices.DeleteFunc(list, func(o Entry) bool { return o == e })
 	})
 }
-
-// Address is where a phone is reached.
-type Address struct {
-	Protocol string // "tcp", "udp": fastboot; "adb"
-	HostPort string
-}
-
-// String writes the address as on the command line.
-func (a Address) String() string { return a.Protocol + ":" + a.HostPort }
-
-// ParseAddress reads tcp:HOST[:PORT], udp:HOST[:PORT] or adb:HOST[:PORT].
-func ParseAddress(s string) (Address, error) {
-	proto, rest, ok := strings.Cut(s, ":")
-	ports := map[string]int{"tcp": fastboot.DefaultPort, "udp": fastboot.DefaultPort, "adb": adb.DefaultPort}
-	port, known := ports[proto]
-	if !ok || !known || rest == "" {
-		return Address{}, fmt.Errorf("%q is not an address: write tcp:HOST[:PORT] or udp:HOST[:PORT] for fastboot, or adb:HOST[:PORT]", s)
-	}
-	host, p, err := net.SplitHostPort(rest)
-	if err != nil {
-		// No port: a name, an IPv4 address, or an IPv6 address in brackets or bare.
-		host, p = strings.Trim(rest, "[]"), strconv.Itoa(port)
-	}
-	if n, err := strconv.Atoi(p); err != nil || n < 1 || n > 65535 || host == "" {
-		return Address{}, fmt.Errorf("%q is not an address: write %s:HOST[:PORT]", s, proto)
-	}
-	return Address{Protocol: proto, HostPort: net.JoinHostPort(host, p)}, nil
-}
-
-// isAddress tells whether the text looks like an address rather than a name.
-func isAddress(s string) bool {
-	for _, p := range []string{"tcp:", "udp:", "adb:"} {
-		if strings.HasPrefix(s, p) {
-			return true
-		}
-	}
-	return false
-}
-
-// now is the time as it is written to files.
-func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }

@@ -1,5 +1,5 @@
-// Package cli is what a person sees of Jar Lid: commands, tables, questions,
-// progress, JSON and exit codes. It holds no rule of the trade.
+// Package cli is what a person sees of Jar Lid: it turns flags into tasks and results
+// into lines and JSON. It holds no rule of the trade.
 package cli
 
 import (
@@ -7,28 +7,32 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"os/signal"
-	"slices"
+	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/act"
 	"jarlid/internal/bench"
-	"jarlid/internal/core/card"
+	"jarlid/internal/cli/term"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/plan"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+	"jarlid/internal/standin"
+	"jarlid/internal/task"
 )
 
 // Exit codes.
 const (
 	exitDone    = 0
-	exitWrong   = 1 // went wrong
+	exitWrong   = 1 // went wrong, or nobody can tell
 	exitUsage   = 2
 	exitStopped = 3 // stopped by a finding, nothing changed
 	exitNoPhone = 4
@@ -37,48 +41,72 @@ const (
 	exitMidway  = 7 // stopped by a finding on the way
 )
 
+// Config is what the program is run in: main's process, or a test's bubble.
+type Config struct {
+	Stdin          io.Reader
+	Stdout, Stderr io.Writer
+	Env            func(string) string // nil: the process's environment
+	// Attended says whether a person types the answers; nil: when Stdin is a terminal.
+	Attended *bool
+	// Interrupts has a value for each Ctrl-C.
+	Interrupts <-chan struct{}
+	Dial       link.Dialer // nil: the network
+	Locks      string      // the folder of locks; "": the user's
+	Net        standin.Net // where stand-ins listen; nil: the loopback interface
+	Sink       journal.OpenSink
+}
+
 // app is one run of the program.
 type app struct {
-	stdin          io.Reader
-	stdout, stderr io.Writer
+	Config
+	on, home, card       string
+	json, yes, dry, idle bool
+	accept               []string
 
-	on, home, card string
-	json, yes, dry bool
-	accept         []string
-
-	out    *output
-	result map[string]any // the last line of --json
-	next   []string       // commands to go on with
-	acted  bool           // a job had changed something when it ended
+	out    *term.Term
+	env    *task.Env // once a command has asked for it
+	result any       // the last line of --json
+	next   []string  // commands to go on with
 	jobDir string
 	soft   chan struct{} // closed by the first Ctrl-C
-	later  []func()      // done at the end
+
+	mu      sync.Mutex
+	working bool // a job is under way, which is ended in order
 }
 
 // Run runs the program with the given arguments and gives its exit code.
-func Run(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
-	a := &app{stdin: stdin, stdout: stdout, stderr: stderr, result: map[string]any{}, soft: make(chan struct{})}
+func Run(args []string, c Config) int {
+	if c.Env == nil {
+		c.Env = os.Getenv
+	}
+	a := &app{Config: c, soft: make(chan struct{})}
 	root := a.root()
 	root.SetArgs(args)
-	root.SetIn(stdin)
-	root.SetOut(stdout)
-	root.SetErr(stderr)
+	root.SetIn(c.Stdin)
+	root.SetOut(c.Stdout)
+	root.SetErr(c.Stderr)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	stop := a.signals(cancel)
-	defer stop()
+	done := make(chan struct{})
+	defer close(done)
+	go a.interrupts(done, cancel)
 	err := root.ExecuteContext(ctx)
-	for _, f := range slices.Backward(a.later) { // as defer does: files before the folder they are in
-		f()
+	if a.env != nil {
+		a.env.Close()
 	}
 	if a.out == nil { // cobra stopped before anything ran
 		if err == nil {
 			return exitDone
 		}
 		a.json = a.json || hasFlag(args, "--json")
-		a.out = newOutput(stdout, stdin, a.json)
+		a.show()
 	}
 	return a.finish(ctx, err)
+}
+
+// show makes what the run is shown on.
+func (a *app) show() {
+	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended})
 }
 
 func hasFlag(args []string, name string) bool {
@@ -93,116 +121,128 @@ func hasFlag(args []string, name string) bool {
 	return false
 }
 
-// signals makes the first Ctrl-C end the job after the write in progress, the
+// interrupts makes the first Ctrl-C end the job after the write in progress, the
 // second one at once.
-func (a *app) signals(cancel func()) (stop func()) {
-	ch := make(chan os.Signal, 2)
-	signal.Notify(ch, os.Interrupt, syscall.SIGTERM)
-	done := make(chan struct{})
-	go func() {
-		for n := 0; ; n++ {
-			select {
-			case <-ch:
-			case <-done:
-				return
-			}
-			if n > 0 {
-				cancel()
-				return
-			}
-			close(a.soft)
-			if a.jobDir == "" && !a.working() {
-				cancel()
-				return
-			}
-			fmt.Fprintln(a.stderr, "\nnote  stopping after the write in progress; press Ctrl-C again to stop at once")
+func (a *app) interrupts(done <-chan struct{}, cancel func()) {
+	for n := 0; ; n++ {
+		select {
+		case <-a.Interrupts:
+		case <-done:
+			return
 		}
-	}()
-	return func() { signal.Stop(ch); close(done) }
-}
-
-var workMu sync.Mutex
-
-// working tells whether a job is under way, which is ended in order.
-func (a *app) working() bool {
-	workMu.Lock()
-	defer workMu.Unlock()
-	return a.acted
+		if n > 0 {
+			cancel()
+			return
+		}
+		close(a.soft)
+		a.mu.Lock()
+		working := a.working
+		a.mu.Unlock()
+		if !working {
+			cancel()
+			return
+		}
+		fmt.Fprintln(a.Stderr, "\nnote  stopping after the write in progress; press Ctrl-C again to stop at once")
+	}
 }
 
 func (a *app) setWorking(on bool) {
-	workMu.Lock()
-	defer workMu.Unlock()
-	a.acted = on
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.working = on
+}
+
+// ending is how a command ended, in the last line of JSON.
+type ending struct {
+	OK       bool              `json:"ok"`
+	Exit     int               `json:"exit"`
+	Error    string            `json:"error,omitempty"`
+	Findings []finding.Finding `json:"findings,omitempty"`
+	Journal  string            `json:"journal,omitempty"`
+	Next     []string          `json:"next,omitempty"`
 }
 
 // finish prints the end and gives the exit code.
 func (a *app) finish(ctx context.Context, err error) int {
-	a.out.endBar()
+	a.out.EndBar()
+	err = asFinding(err)
 	code := exitCode(err)
 	if err != nil && ctx.Err() != nil {
 		err = errors.New("stopped at once")
 		code = exitWrong
 	}
 	if a.json {
-		a.result["ok"], a.result["exit"] = err == nil, code
-		var f *bench.FindingError
+		e := ending{OK: err == nil, Exit: code, Journal: a.jobDir, Next: a.next}
+		var f *finding.StopError
 		if errors.As(err, &f) {
-			a.result["findings"] = f.Findings
+			e.Findings = f.Findings
 		}
 		if err != nil {
-			a.result["error"] = err.Error()
+			e.Error = sentence(err)
 		}
-		if a.jobDir != "" {
-			a.result["journal"] = a.jobDir
-		}
-		if len(a.next) > 0 {
-			a.result["next"] = a.next
-		}
-		a.out.event("result", a.result)
+		a.out.Result(a.result, e)
 		return code
 	}
 	a.sayError(err, code)
 	for _, n := range a.next {
-		a.out.line(bench.Next, n)
+		a.out.Line(say.Next, n)
 	}
 	return code
+}
+
+// asFinding turns what a mode lacks into the finding it is.
+func asFinding(err error) error {
+	var lack *phone.LackError
+	var stop *finding.StopError
+	if errors.As(err, &lack) && !errors.As(err, &stop) {
+		return &finding.StopError{Findings: []finding.Finding{lack.Finding()}}
+	}
+	return err
+}
+
+// sentence says an error without the words of a library.
+func sentence(err error) string {
+	text := err.Error()
+	switch {
+	case errors.Is(err, context.DeadlineExceeded) && strings.Contains(text, context.DeadlineExceeded.Error()):
+		text = strings.ReplaceAll(text, context.DeadlineExceeded.Error(), "it took too long")
+	case errors.Is(err, context.Canceled) && strings.Contains(text, context.Canceled.Error()):
+		text = strings.ReplaceAll(text, context.Canceled.Error(), "it was stopped")
+	}
+	return strings.ReplaceAll(text, "\n", "; ")
 }
 
 func (a *app) sayError(err error, code int) {
 	if err == nil {
 		return
 	}
-	var f *bench.FindingError
-	var u *bench.UnknownError
+	var f *finding.StopError
+	var u *act.UnknownError
 	switch {
 	case errors.As(err, &f):
 		a.sayStopped(f)
-	case errors.Is(err, errNobody):
-		a.out.line(bench.Fail, err.Error()+"; nothing was changed. Answer with --yes, or run it in a terminal")
 	case errors.As(err, &u):
-		a.out.line(bench.Fail, u.Text)
+		a.out.Line(say.Fail, u.Text)
 		if u.Hint != "" {
-			a.out.line(bench.Need, u.Hint)
+			a.out.Line(say.Todo, u.Hint)
 		}
 	case code == exitUsage:
-		a.out.line(bench.Fail, err.Error())
+		a.out.Line(say.Fail, sentence(err))
 		if len(a.next) == 0 {
 			a.next = append(a.next, "jarlid --help")
 		}
 	default:
-		a.out.line(bench.Fail, err.Error())
+		a.out.Line(say.Fail, sentence(err))
 	}
 	if a.jobDir != "" && code != exitStopped {
-		a.out.line(bench.Look, "what was done stands in "+a.jobDir)
+		a.out.Line(say.Info, "what was done stands in "+a.jobDir)
 	}
 }
 
-func (a *app) sayStopped(f *bench.FindingError) {
-	if len(f.Findings) > 0 && f.Findings[0].Final && !f.Declined {
-		switch f.Findings[0].Name {
-		case finding.SeveralPhones, finding.NotAuthorised, finding.ImageAsPartition:
-			a.out.Found(f.Findings[0]) // found before any job could tell it
+func (a *app) sayStopped(f *finding.StopError) {
+	if !f.Told { // found before any job could tell it
+		for _, one := range f.Findings {
+			a.out.Tell(say.Event{Finding: &one})
 		}
 	}
 	text := "stopped, nothing was changed"
@@ -215,20 +255,23 @@ func (a *app) sayStopped(f *bench.FindingError) {
 			text = "not gone on with; the journal says what was done"
 		}
 	}
-	a.out.line(bench.Fail, text)
+	a.out.Line(say.Fail, text)
 	if len(f.Findings) > 0 {
 		a.next = append(a.next, "jarlid explain "+f.Findings[0].Name)
 	}
 }
 
 func exitCode(err error) int {
-	var f *bench.FindingError
-	var away *bench.NotHereError
-	var usage *bench.UsageError
+	var f *finding.StopError
+	var away *phone.NotHereError
+	var usage *task.UsageError
+	var address *phone.AddressError
+	var sums *files.NotSumsError
+	var saved *engine.CardError
 	var refused *link.RefusedError
 	var rule *link.ProtocolError
 	var lost *link.LostError
-	var mode *bench.WrongModeError
+	var mode *phone.WrongModeError
 	var denied *adb.NotAuthorisedError
 	var no *noError
 	switch {
@@ -239,9 +282,7 @@ func exitCode(err error) int {
 			return exitMidway
 		}
 		return exitStopped
-	case errors.Is(err, errNobody):
-		return exitStopped
-	case errors.As(err, &usage):
+	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved):
 		return exitUsage
 	case errors.As(err, &no):
 		return exitNo
@@ -259,7 +300,7 @@ type noError struct{ text string }
 func (e *noError) Error() string { return e.text }
 
 func usage(format string, args ...any) error {
-	return &bench.UsageError{Text: fmt.Sprintf(format, args...)}
+	return &task.UsageError{Text: fmt.Sprintf(format, args...)}
 }
 
 // root makes the tree of commands.
@@ -269,30 +310,34 @@ func (a *app) root() *cobra.Command {
 		Short: "Puts custom firmware on unlocked phones: looks first, says what happened, loses nothing",
 		Long: "Jar Lid flashes recoveries, formats data and sideloads packages on unlocked phones.\n" +
 			"Without a command it tells what is here, in what state, and the likely next command.",
-		SilenceUsage: true, SilenceErrors: true,
+		SilenceUsage: true, SilenceErrors: true, Version: journal.Version(),
 		Args: noWords,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
-			a.out = newOutput(a.stdout, a.stdin, a.json)
+			a.show()
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.status(cmd.Context()) },
 	}
+	root.SetVersionTemplate("jarlid {{.Version}}\n")
 	f := root.PersistentFlags()
-	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address (tcp:HOST[:PORT], udp:HOST[:PORT], adb:HOST[:PORT])")
+	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address ("+phone.AddressForms()+")")
 	f.StringVar(&a.card, "card", "", "a saved card instead of a phone: everything is checked, nothing done")
 	f.StringVar(&a.home, "home", "", "folder for bench.yaml, models, key and jobs (default: JARLID_HOME or the user's data folder)")
 	f.BoolVar(&a.json, "json", false, "print JSON Lines, the result last")
-	f.BoolVar(&a.yes, "yes", false, "answer yes to what is asked; never lifts a stop")
+	f.BoolVar(&a.yes, "yes", false, "answer yes to what is asked; never allows a stop")
 	f.BoolVar(&a.dry, "dry-run", false, "check everything, change nothing")
-	f.StringArrayVar(&a.accept, "accept", nil, "lift a stop by its name: NAME or NAME=WHAT (repeatable)")
+	f.BoolVar(&a.idle, "no-hands", false, "nobody is at the phone: end at once where a person would be needed")
+	f.StringArrayVar(&a.accept, "accept", nil, "allow a stop by its name: NAME or NAME=WHAT (repeatable)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage("%v", err) })
-	root.RegisterFlagCompletionFunc("on", func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	root.RegisterFlagCompletionFunc("on", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return a.phoneNames(), cobra.ShellCompDirectiveNoFileComp
 	})
-	root.RegisterFlagCompletionFunc("accept", cobra.FixedCompletions(finding.Names(), cobra.ShellCompDirectiveNoFileComp))
+	root.RegisterFlagCompletionFunc("accept", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return finding.Names(), cobra.ShellCompDirectiveNoFileComp
+	})
 	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.unlockCommand(), a.flashCommand(),
-		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(),
-		a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(), a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand())
+		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(), a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
+		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand())
 	return root
 }
 
@@ -306,6 +351,11 @@ func noWords(cmd *cobra.Command, args []string) error {
 		return usage("%s has no command %q", cmd.CommandPath(), args[0])
 	}
 	return usage("%s takes no words, and there is %q", cmd.CommandPath(), args[0])
+}
+
+// wants makes a command that only has others.
+func wants(what string) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, _ []string) error { return usage("%s wants a command: %s", cmd.Name(), what) }
 }
 
 // words checks how many words a command takes.
@@ -322,26 +372,98 @@ func (a *app) homeDir() (string, error) {
 	if a.home != "" {
 		return a.home, nil
 	}
-	if dir := os.Getenv("JARLID_HOME"); dir != "" {
+	if dir := a.Env("JARLID_HOME"); dir != "" {
 		return dir, nil
 	}
 	return bench.DefaultHome()
 }
 
-func (a *app) bench() (*bench.Bench, error) {
+// with gives what commands are run with. typed is the command as it was typed, nil where
+// nothing is changed.
+func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
+	if a.env != nil {
+		return a.env, nil
+	}
 	home, err := a.homeDir()
 	if err != nil {
 		return nil, err
 	}
-	return bench.Open(home)
+	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial})
+	if err != nil {
+		return nil, err
+	}
+	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown}
+	if a.card != "" {
+		o.SavedCard = files.Unquote(a.card)
+	}
+	if cmd != nil {
+		o.Typed = append([]string{cmd.CommandPath()}, args...)
+	}
+	for _, s := range a.accept {
+		acc := finding.ParseAccept(s)
+		if _, ok := finding.Explain(acc.Name); !ok {
+			return nil, usage("there is no finding called %q to accept", acc.Name)
+		}
+		o.Accept = append(o.Accept, acc)
+	}
+	a.env = &task.Env{Bench: b, Options: o}
+	return a.env, nil
+}
+
+// opened says which phone it is and in what state.
+func (a *app) opened(j *engine.Job) {
+	switch {
+	case j.Offline():
+		a.out.Say(j.Name, say.Info, "the saved card of %s: %s", j.Name, phoneLine(j.Name, j.Card))
+	case !j.Open():
+		a.out.Say(j.Name, say.Info, "%s does not answer: it is off, in a mode without a connection, or starting; it is brought there by hand", j.Name)
+	default:
+		a.out.Say(j.Name, say.Info, "%s", phoneLine(j.Name, j.Card))
+	}
+}
+
+// do runs a task and keeps what the end has to say of it. done is false when nothing was
+// done: a dry run, or nothing to do.
+func (a *app) do(cmd *cobra.Command, args []string, t task.Work) (j *engine.Job, done bool, err error) {
+	e, err := a.with(cmd, args)
+	if err != nil {
+		return nil, false, err
+	}
+	a.setWorking(true)
+	j, err = task.Do(cmd.Context(), e, t)
+	a.setWorking(false)
+	if j == nil {
+		return nil, false, err
+	}
+	a.jobDir = j.Dir
+	switch {
+	case err != nil:
+	case j.Draft.Nothing != "":
+		a.out.Say(j.Name, say.Done, "%s", j.Draft.Nothing)
+	case j.DryRun:
+		a.out.Say(j.Name, say.Done, "dry run: everything was checked, nothing was changed")
+		for i, title := range j.Titles() {
+			a.out.Say(j.Name, say.Info, "step %d would %s", i+1, title)
+		}
+	default:
+		return j, true, nil
+	}
+	return j, false, err
+}
+
+// suggest adds the likely next command for a phone.
+func (a *app) suggest(j *engine.Job) {
+	if c, _ := a.env.Suggest(j); c != "" {
+		a.next = append(a.next, c)
+	}
 }
 
 func (a *app) phoneNames() []string {
-	b, err := a.bench()
+	e, err := a.with(nil, nil)
 	if err != nil {
 		return nil
 	}
-	list, err := b.Entries()
+	list, err := e.Bench.Entries()
 	if err != nil {
 		return nil
 	}
@@ -352,133 +474,10 @@ func (a *app) phoneNames() []string {
 	return names
 }
 
-// open opens the phone that is meant, reads it and says which it is.
-func (a *app) open(ctx context.Context) (*bench.Job, error) {
-	b, err := a.bench()
-	if err != nil {
-		return nil, err
-	}
-	if a.card != "" {
-		return a.offline(b)
-	}
-	p, err := b.Pick(ctx, a.on)
-	if err != nil {
-		return nil, err
-	}
-	j, err := p.NewJob(ctx, a.out)
-	if err == nil {
-		a.out.Say(bench.Look, "%s", phoneLine(p, j.Card))
-	}
-	return j, err
+// say tells a sentence about a phone; name is "" for none.
+func (a *app) say(name string, w say.Word, format string, args ...any) {
+	a.out.Say(name, w, format, args...)
 }
 
-// offline opens a saved card.
-func (a *app) offline(b *bench.Bench) (*bench.Job, error) {
-	data, err := os.ReadFile(unquote(a.card))
-	if err != nil {
-		return nil, err
-	}
-	c, name, err := card.Load(data)
-	if err != nil {
-		return nil, usage("%s: %v", a.card, err)
-	}
-	j := b.Offline(name, c, a.out)
-	a.out.Say(bench.Look, "the saved card of %s: %s", name, phoneLine(j.Phone, c))
-	return j, nil
-}
-
-// job opens the phone that is meant for a command that may change it.
-func (a *app) job(ctx context.Context, cmd *cobra.Command, args []string) (*bench.Job, error) {
-	j, err := a.open(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.wire(cmd, args, j); err != nil {
-		j.Close()
-		return nil, err
-	}
-	return j, nil
-}
-
-// wire gives a job what the command line says.
-func (a *app) wire(cmd *cobra.Command, args []string, j *bench.Job) error {
-	for _, s := range a.accept {
-		acc := finding.ParseAccept(s)
-		if _, ok := finding.Explain(acc.Name); !ok {
-			return usage("there is no finding called %q to accept", acc.Name)
-		}
-		j.Accept = append(j.Accept, acc)
-	}
-	a.dry = a.dry || j.DryRun // a saved card can't be changed
-	j.Yes, j.DryRun, j.Soft = a.yes, a.dry, a.soft
-	j.Command = append([]string{cmd.CommandPath()}, args...)
-	return nil
-}
-
-// run runs a job and keeps what the end has to say of it.
-func (a *app) run(ctx context.Context, j *bench.Job) error {
-	a.setWorking(true)
-	err := j.Run(ctx)
-	a.setWorking(false)
-	a.jobDir = j.Dir
-	if a.dry && err == nil {
-		a.out.Say(bench.Done, "dry run: everything was checked, nothing was changed")
-		for i, s := range j.Plan.Steps {
-			a.out.Say(bench.Look, "step %d would %s", i+1, s.Title())
-		}
-	}
-	return err
-}
-
-// suggest adds the likely next command for a phone.
-func (a *app) suggest(j *bench.Job) {
-	if s := plan.Suggest(j.Card, j.Phone.Model()); s.Command != "" {
-		a.next = append(a.next, a.command(s.Command, j.Phone.Name))
-	}
-}
-
-// command completes a command so that it can be pasted.
-func (a *app) command(c, phone string) string {
-	if strings.Contains(c, " explain ") {
-		return c
-	}
-	if a.card != "" {
-		return c
-	}
-	if a.on != "" {
-		phone = a.on
-	}
-	return c + " --on " + phone
-}
-
-// expand gives the files that words on the command line mean: quoted paths as
-// dragged into a terminal, and patterns on systems whose shell leaves them.
-func expand(args []string) ([]string, error) {
-	var out []string
-	for _, s := range args {
-		s = unquote(s)
-		if _, err := os.Stat(s); errors.Is(err, fs.ErrNotExist) && strings.ContainsAny(s, "*?") {
-			list, err := globFiles(s)
-			if err != nil || len(list) == 0 {
-				return nil, fmt.Errorf("no file matches %s", s)
-			}
-			out = append(out, list...)
-			continue
-		}
-		out = append(out, s)
-	}
-	return out, nil
-}
-
-// unquote takes the quotes and the blanks off a path that was dragged into a
-// terminal.
-func unquote(s string) string {
-	t := strings.TrimSpace(s)
-	if _, err := os.Stat(s); err == nil {
-		return s
-	}
-	if len(t) >= 2 && (t[0] == '\'' || t[0] == '"') && t[len(t)-1] == t[0] {
-		return t[1 : len(t)-1]
-	}
-	return t
-}
+// base is a file's name without its folder.
+func base(path string) string { return filepath.Base(path) }

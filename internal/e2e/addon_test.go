@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"jarlid/internal/standin/scenario"
 )
@@ -20,7 +19,7 @@ func (l *lab) added(phone, partition, name string) bool {
 func (l *lab) readyForPackages(recovery string) {
 	l.Helper()
 	l.standin("dunlin")
-	l.want(0, nil, "recovery", "set", recovery, "--yes")
+	l.want(0, nil, "recovery", "install", recovery, "--yes")
 	l.want(0, nil, "go", "recovery")
 	l.want(0, nil, "wipe", "userdata", "--yes")
 }
@@ -28,47 +27,49 @@ func (l *lab) readyForPackages(recovery string) {
 // TestPackages sends a ROM and two add-ons, named in the wrong order, and looks
 // where they landed.
 func TestPackages(t *testing.T) {
-	l := newLab(t)
-	l.readyForPackages(files.Recovery)
-	apps, sheet := l.file("shoreline-14-arm64.zip", must(scenario.Shoreline.Package())), l.file("countsheet.zip", must(scenario.Countsheet.Package()))
-	var r struct {
-		Packages []struct {
-			Path, Outcome string
-			Slot          string `json:"slot_written"`
+	inLab(t, func(t *testing.T, l *lab) {
+		l.readyForPackages(files.Recovery)
+		apps, sheet := l.file("shoreline-14-arm64.zip", must(scenario.Shoreline.Package())), l.file("countsheet.zip", must(scenario.Countsheet.Package()))
+		var r struct {
+			Packages []struct {
+				Path, Outcome string
+				Slot          string `json:"slot_written"`
+			}
 		}
-	}
-	l.want(0, []string{"the ROM first, then the add-ons as given", "then a restart into recovery"}, "sideload", sheet, apps, files.Package, "--dry-run")
-	l.result(0, &r, "sideload", sheet, apps, files.Package, "--yes")
-	for i, want := range []string{files.Package, sheet, apps} {
-		if p := r.Packages[i]; p.Path != want || p.Outcome != "installed" || p.Slot != "b" {
-			t.Errorf("package %d: %+v", i+1, p)
+		l.want(0, []string{"the ROM first, then the add-ons as given", "then a restart into recovery"}, "sideload", sheet, apps, files.Package, "--dry-run")
+		l.result(0, &r, "sideload", sheet, apps, files.Package, "--yes")
+		for i, want := range []string{files.Package, sheet, apps} {
+			if p := r.Packages[i]; p.Path != want || p.Outcome != "installed" || p.Slot != "b" {
+				t.Errorf("package %d: %+v", i+1, p)
+			}
 		}
-	}
-	for _, name := range []string{"ShorelineApps", "Countsheet"} {
-		if !l.added("dunlin", "system_b", name) || l.added("dunlin", "system_a", name) {
-			t.Errorf("%s is not where it belongs", name)
+		for _, name := range []string{"ShorelineApps", "Countsheet"} {
+			if !l.added("dunlin", "system_b", name) || l.added("dunlin", "system_a", name) {
+				t.Errorf("%s is not where it belongs", name)
+			}
 		}
-	}
-	l.want(0, []string{"add-ons: countsheet.zip, shoreline-14-arm64.zip"}, "slot")
-	defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
-	l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system", "--wait", "30s")
-	// Writing the system again takes what was added with it.
-	l.want(0, nil, "go", "bootloader")
-	l.want(0, nil, "flash", l.file("system.img", must(scenario.Images(scenario.Saltmarsh, dunlin))["system"]), "--into", "@b", "--yes")
-	if l.added("dunlin", "system_b", "Countsheet") {
-		t.Error("an add-on outlived its system")
-	}
+		l.want(0, []string{"add-ons: countsheet.zip, shoreline-14-arm64.zip"}, "slot")
+		defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
+		l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system", "--wait", "30s")
+		// Writing the system again takes what was added with it.
+		l.want(0, nil, "go", "bootloader")
+		l.want(0, nil, "flash", l.file("system.img", must(scenario.Images(scenario.Saltmarsh, dunlin))["system"]), "--into", "@b", "--yes")
+		if l.added("dunlin", "system_b", "Countsheet") {
+			t.Error("an add-on outlived its system")
+		}
+	})
 }
 
 // TestKeysOfAFragment: a recovery in vendor_boot has its keys read too.
 func TestKeysOfAFragment(t *testing.T) {
-	l := newLab(t)
-	phone := scenario.PhoneOf("avocet")
-	rec := l.file("vendor_boot.img", must(scenario.Recovery(scenario.SaltmarshRecovery, phone)))
-	l.want(0, []string{"trusted signer"}, "proof", l.file("own.zip", must(scenario.Countsheet.Package())), "--recovery", rec)
-	l.want(6, []string{"signed by nobody you trust"}, "proof", l.file("theirs.zip", must(scenario.Shoreline.Package())), "--recovery", rec)
-	bare := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, phone)))
-	l.want(1, []string{"trusts no certificate that could be read"}, "proof", l.file("x.zip", must(scenario.Countsheet.Package())), "--recovery", bare)
+	inLab(t, func(t *testing.T, l *lab) {
+		phone := scenario.PhoneOf("avocet")
+		rec := l.file("vendor_boot.img", must(scenario.Recovery(scenario.SaltmarshRecovery, phone)))
+		l.want(0, []string{"trusted signer"}, "proof", l.file("own.zip", must(scenario.Countsheet.Package())), "--keys-of", rec)
+		l.want(6, []string{"signed by nobody you trust"}, "proof", l.file("theirs.zip", must(scenario.Shoreline.Package())), "--keys-of", rec)
+		bare := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, phone)))
+		l.want(1, []string{"trusts no certificate that could be read"}, "proof", l.file("x.zip", must(scenario.Countsheet.Package())), "--keys-of", bare)
+	})
 }
 
 // TestAddonFindings: what is wrong with an add-on, and what happens when it is
@@ -124,11 +125,7 @@ func TestAddonFindings(t *testing.T) {
 			l.want(0, nil, "sideload", files.Package, "--yes", "--then", "stay")
 			// By its menu the recovery stays on the old slot.
 			pressed := l.hands("dunlin", "apply update", "from the computer")
-			for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); {
-				if _, out := l.run("bench"); strings.Contains(out, "sideload") {
-					break
-				}
-			}
+			l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
 			pressed()
 			f := l.file("countsheet.zip", must(scenario.Countsheet.Package()))
 			l.want(3, []string{"stop  slot-not-started: slot b starts next and the recovery runs on slot a"}, "sideload", f, "--yes")
@@ -144,14 +141,14 @@ func TestAddonFindings(t *testing.T) {
 			if out := l.want(0, nil, "sideload", own, "--yes"); strings.Contains(out, "signature-unknown") {
 				l.Errorf("its own key is not known: %s", out)
 			}
-			l.want(3, []string{"care  signature-unknown: apps.zip is signed by CN=tideline releases"}, "sideload", apps)
+			l.want(3, []string{"warn  signature-unknown: apps.zip is signed by CN=tideline releases"}, "sideload", apps)
 			defer l.hands("dunlin", "yes")()
 			l.want(0, []string{"installed"}, "sideload", apps, "--yes")
 		},
 		"signature-unknown, refused": func(l *lab) {
 			l.readyForPackages(keyed(l, "refuse"))
 			bare := l.file("bare.zip", must(scenario.Addon{Name: "Countsheet"}.Package()))
-			l.want(3, []string{"care  signature-unknown: bare.zip is not signed"}, "sideload", bare)
+			l.want(3, []string{"warn  signature-unknown: bare.zip is not signed"}, "sideload", bare)
 			l.want(5, []string{"signature is not trusted"}, "sideload", bare, "--yes")
 			own := must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package())
 			own[60] ^= 1 // changed after it was signed
@@ -159,12 +156,13 @@ func TestAddonFindings(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			l := newLab(t)
-			run(l)
-			known, _, _ := strings.Cut(name, ",")
-			if _, out := l.run("explain", known); !strings.Contains(out, "look  "+known) {
-				t.Errorf("there is no explanation of %s", known)
-			}
+			inLab(t, func(t *testing.T, l *lab) {
+				run(l)
+				known, _, _ := strings.Cut(name, ",")
+				if _, out := l.run("explain", known); !strings.Contains(out, "info  "+known) {
+					t.Errorf("there is no explanation of %s", known)
+				}
+			})
 		})
 	}
 }
@@ -183,37 +181,38 @@ func TestOneSlotPackages(t *testing.T) {
 		{"turnstone", false, scenario.Addon{Name: "ShorelineApps", ABI: "armeabi-v7a", Release: "14", Signer: "tideline"}, "takes the whole package at once"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			l := newLab(t)
-			kit := kitOf(t, c.name, 1)
-			l.standin(c.name)
-			rom := l.file("saltmarsh-4.2.zip", must(scenario.BlockPackage(scenario.Saltmarsh, kit.phone, c.packed)))
-			twin := l.file("other.zip", must(scenario.BlockPackage(scenario.Saltmarsh, scenario.PhoneOf("dunlin"), true)))
-			addon := l.file("shoreline.zip", must(c.addon.Package()))
-			l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
-			if c.name == "turnstone" {
-				l.later(c.name, "volume-up+power")
-			}
-			l.want(0, nil, "go", "recovery")
-			if c.name == "turnstone" { // its data is not encrypted
-				l.want(3, []string{"care  old-apps"}, "sideload", rom)
-			} else {
-				l.want(3, []string{"stop  encrypted-data"}, "sideload", rom, "--yes")
-			}
-			l.want(0, nil, "wipe", "userdata", "--yes")
-			l.want(3, []string{"stop  wrong-model"}, "sideload", twin, "--yes")
-			l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept", "wrong-model")
-			l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"}, "sideload", addon, rom, "--yes")
-			want := must(scenario.Images(scenario.Saltmarsh, kit.phone))
-			for _, part := range []string{"system", "boot"} {
-				if got := l.stored(c.name, part); string(got[:len(want[part])]) != string(want[part]) {
-					t.Errorf("%s does not hold the package's", part)
+			inLab(t, func(t *testing.T, l *lab) {
+				kit := kitOf(t, c.name, 1)
+				l.standin(c.name)
+				rom := l.file("saltmarsh-4.2.zip", must(scenario.BlockPackage(scenario.Saltmarsh, kit.phone, c.packed)))
+				twin := l.file("other.zip", must(scenario.BlockPackage(scenario.Saltmarsh, scenario.PhoneOf("dunlin"), true)))
+				addon := l.file("shoreline.zip", must(c.addon.Package()))
+				l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
+				if c.name == "turnstone" {
+					l.later(c.name, "volume-up+power")
 				}
-			}
-			if !l.added(c.name, "system", "ShorelineApps") {
-				t.Error("the add-on left no trace")
-			}
-			defer l.hands(c.name, "finish welcome", "debugging on", "allow")()
-			l.want(0, []string{"Saltmarsh OS 4.2"}, "go", "system", "--wait", "30s")
+				l.want(0, nil, "go", "recovery")
+				if c.name == "turnstone" { // its data is not encrypted
+					l.want(3, []string{"warn  old-apps"}, "sideload", rom)
+				} else {
+					l.want(3, []string{"stop  encrypted-data"}, "sideload", rom, "--yes")
+				}
+				l.want(0, nil, "wipe", "userdata", "--yes")
+				l.want(3, []string{"stop  wrong-model"}, "sideload", twin, "--yes")
+				l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept", "wrong-model")
+				l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"}, "sideload", addon, rom, "--yes")
+				want := must(scenario.Images(scenario.Saltmarsh, kit.phone))
+				for _, part := range []string{"system", "boot"} {
+					if got := l.stored(c.name, part); string(got[:len(want[part])]) != string(want[part]) {
+						t.Errorf("%s does not hold the package's", part)
+					}
+				}
+				if !l.added(c.name, "system", "ShorelineApps") {
+					t.Error("the add-on left no trace")
+				}
+				defer l.hands(c.name, "finish welcome", "debugging on", "allow")()
+				l.want(0, []string{"Saltmarsh OS 4.2"}, "go", "system", "--wait", "30s")
+			})
 		})
 	}
 }

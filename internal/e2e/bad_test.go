@@ -11,9 +11,9 @@ import (
 
 // badPhone is a bootloader that behaves until it is asked to write, over TCP,
 // and then does what script says.
-func badPhone(t *testing.T, word string, script func(c net.Conn, put func(string))) string {
+func badPhone(t *testing.T, lab *lab, word string, script func(c net.Conn, put func(string))) string {
 	t.Helper()
-	l := must(net.Listen("tcp", "127.0.0.1:0"))
+	l := must(lab.net.Listen("tcp", "127.0.0.1:0"))
 	t.Cleanup(func() { l.Close() })
 	vars := map[string]string{"product": "dunlin", "serialno": "WL-DU-0666", "unlocked": "yes", "max-download-size": "0x4000000", "slot-count": "2", "current-slot": "a",
 		"battery-voltage": "4100mV", "has-slot:recovery": "yes", "partition-size:recovery_a": "0x2000000", "partition-size:recovery_b": "0x2000000", "is-userspace": "no"}
@@ -91,32 +91,35 @@ func TestBadPhones(t *testing.T) {
 		{"a word of its own", "flash", "none of the protocol's words", func(_ net.Conn, put func(string)) { put("DONE") }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			l := newLab(t)
-			on := badPhone(t, c.at, c.script)
-			l.want(5, []string{c.says, "what was done stands in"}, "recovery", "set", files.Recovery, "--yes", "--on", on)
-			j := l.lastJournal()
-			if r := j[len(j)-2]; r.Event != "failed" || r.Step != 1 || !strings.Contains(r.Error, c.says) {
-				t.Errorf("the journal ends with %+v", r)
-			}
+			inLab(t, func(t *testing.T, l *lab) {
+				on := badPhone(t, l, c.at, c.script)
+				l.want(5, []string{c.says, "what was done stands in"}, "recovery", "install", files.Recovery, "--yes", "--on", on)
+				j := l.lastJournal()
+				if r := j[len(j)-2]; r.Event != "failed" || r.Step != 1 || !strings.Contains(r.Error, c.says) {
+					t.Errorf("the journal ends with %+v", r)
+				}
+			})
 		})
 	}
 	t.Run("a variable list that never ends", func(t *testing.T) {
-		l := newLab(t)
-		on := endless(t, true)
-		l.want(5, []string{"more than 20000 lines"}, "card", "--on", on)
-		if m, _ := filepath.Glob(filepath.Join(l.home, "jobs", "*")); len(m) != 0 {
-			t.Error("reading a card wrote a journal")
-		}
+		inLab(t, func(t *testing.T, l *lab) {
+			on := endless(t, l, true)
+			l.want(5, []string{"more than 20000 lines"}, "card", "--on", on)
+			if m, _ := filepath.Glob(filepath.Join(l.home, "jobs", "*")); len(m) != 0 {
+				t.Error("reading a card wrote a journal")
+			}
+		})
 	})
 	t.Run("silence past any limit", func(t *testing.T) {
-		l := newLab(t)
-		l.want(5, []string{"kept silent for too long"}, "card", "--on", endless(t, false))
+		inLab(t, func(t *testing.T, l *lab) {
+			l.want(5, []string{"kept silent for too long"}, "card", "--on", endless(t, l, false))
+		})
 	})
 }
 
 // endless lists variables for ever, or says nothing when asked for them.
-func endless(t *testing.T, talks bool) string {
-	l := must(net.Listen("tcp", "127.0.0.1:0"))
+func endless(t *testing.T, lab *lab, talks bool) string {
+	l := must(lab.net.Listen("tcp", "127.0.0.1:0"))
 	t.Cleanup(func() { l.Close() })
 	go func() {
 		for {

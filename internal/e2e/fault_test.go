@@ -2,26 +2,11 @@ package e2e
 
 import (
 	"bytes"
-	"fmt"
 	"os"
 	"testing"
 
-	"jarlid/internal/bench"
 	"jarlid/internal/standin/scenario"
 )
-
-// fault orders one at a stand-in.
-func (l *lab) fault(phone, kind string, after int64, more ...string) {
-	l.Helper()
-	l.want(0, nil, append([]string{"standin", "fault", phone, kind, "--after", fmt.Sprint(after)}, more...)...)
-}
-
-// lastJob gives the records of the job that ran last.
-func (l *lab) lastJob() []bench.Record {
-	l.Helper()
-	all := l.journals()
-	return all[len(all)-1]
-}
 
 // broken makes sure that a job that met a fault says so, in its end and in its
 // journal, and claims nothing.
@@ -30,17 +15,20 @@ func (l *lab) broken(code int, out string) {
 	if code != 5 && code != 1 {
 		l.Fatalf("it ended with %d:\n%s", code, out)
 	}
-	job := l.lastJob()
+	job := l.lastJournal()
 	if end := job[len(job)-1]; end.Event != "end" || end.Error == "" {
 		l.Errorf("the journal's end says %q, %q", end.Event, end.Error)
 	}
-	done := 0
+	begun, done := len(job[0].Steps), 0
 	for _, r := range job {
-		if r.Event == "done" {
+		switch r.Event {
+		case "done":
 			done++
+		case "act":
+			begun = max(begun, r.Step)
 		}
 	}
-	if done >= len(job[0].Steps) {
+	if done >= begun {
 		l.Errorf("all %d steps are said to be done:\n%s", done, out)
 	}
 }
@@ -52,99 +40,100 @@ func (l *lab) broken(code int, out string) {
 func TestFaults(t *testing.T) {
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
-			l := newLab(t)
-			kit := kitOf(t, k.name, k.slots)
-			l.standin(k.name)
-			if k.name == "godwit" {
-				l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
-			}
-			set := []string{"recovery", "set", kit.recovery, "--yes"}
-			size := must(os.Stat(kit.recovery)).Size()
-			for tenth := int64(1); tenth <= 9; tenth++ {
-				l.fault(k.name, "drop", int64(k.slots)*size*tenth/10)
-				code, out := l.run(set...)
-				l.broken(code, out)
-			}
-			// Every command on the way, until there are none left to drop.
-			for after := int64(4); ; after++ {
-				l.fault(k.name, "drop-next", after)
-				code, out := l.run(set...)
-				if code == 0 {
-					break
+			inLab(t, func(t *testing.T, l *lab) {
+				kit := kitOf(t, k.name, k.slots)
+				l.standin(k.name)
+				if k.name == "godwit" {
+					l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
 				}
-				if code != 4 { // it was lost while it was looked at: nothing had begun
+				set := []string{"recovery", "install", kit.recovery, "--yes"}
+				size := must(os.Stat(kit.recovery)).Size()
+				for _, tenth := range sample(t, 1, 10, 4) {
+					l.fault(k.name, "drop", int64(k.slots)*size*tenth/10)
+					code, out := l.run(set...)
 					l.broken(code, out)
 				}
-				if after > 200 {
-					t.Fatal("it never ends well")
+				// Every command on the way, until there are none left to drop.
+				for after := int64(4); ; after += stride(t) {
+					l.fault(k.name, "drop-next", after)
+					code, out := l.run(set...)
+					if code == 0 {
+						break
+					}
+					if code != 4 { // it was lost while it was looked at: nothing had begun
+						l.broken(code, out)
+					}
+					if after > 200 {
+						t.Fatal("it never ends well")
+					}
 				}
-			}
-			l.fault(k.name, "clear", 0)
-			want := must(os.ReadFile(kit.recovery))
-			holding := "both"
-			if k.home == "boot" {
-				holding = "a" // the recovery goes into what is there, and slot b is empty
-			}
-			for _, p := range onSlots(k.home, k.slots, holding) {
-				if !bytes.HasPrefix(l.stored(k.name, p), want) {
-					t.Errorf("%s does not hold the recovery", p)
+				l.fault(k.name, "clear", 0)
+				want := must(os.ReadFile(kit.recovery))
+				holding := "both"
+				if k.home == "boot" {
+					holding = "a" // the recovery goes into what is there, and slot b is empty
 				}
-			}
-			if k.name == "turnstone" {
-				l.later(k.name, "volume-up+power")
-			}
-			l.want(0, nil, "go", "recovery")
-			l.want(0, nil, "wipe", "userdata", "--yes")
+				for _, p := range onSlots(k.home, k.slots, holding) {
+					if !bytes.HasPrefix(l.stored(k.name, p), want) {
+						t.Errorf("%s does not hold the recovery", p)
+					}
+				}
+				if k.name == "turnstone" {
+					l.later(k.name, "volume-up+power")
+				}
+				l.want(0, nil, "go", "recovery")
+				l.want(0, nil, "wipe", "userdata", "--yes")
 
-			l.fault(k.name, "full", 0)
-			l.want(3, []string{"stop  no-room"}, "put", kit.more.Package, "--to", "storage", "--yes")
-			l.fault(k.name, "clear", 0)
+				l.fault(k.name, "full", 0)
+				l.want(3, []string{"stop  no-room"}, "put", kit.more.Package, "--to", "storage", "--yes")
+				l.fault(k.name, "clear", 0)
 
-			rom := must(os.Stat(kit.more.Package)).Size()
-			send := []string{"sideload", kit.more.Package, "--yes", "--then", "stay"}
-			passes := int64(2)
-			if k.slots == 1 && k.name == "turnstone" {
-				passes = 1
-			}
-			next := func() string {
-				var c struct {
-					Facts map[string]struct{ Value string }
+				rom := must(os.Stat(kit.more.Package)).Size()
+				send := []string{"sideload", kit.more.Package, "--yes", "--then", "stay"}
+				passes := int64(2)
+				if k.slots == 1 && k.name == "turnstone" {
+					passes = 1
 				}
-				l.result(0, &c, "card")
-				return c.Facts["slot.next"].Value
-			}
-			before := next()
-			for tenth := int64(1); tenth < 10*passes; tenth++ {
-				l.fault(k.name, "drop", rom*tenth/10)
+				next := func() string {
+					var c struct {
+						Facts map[string]struct{ Value string }
+					}
+					l.result(0, &c, "card")
+					return c.Facts["slot.next"].Value
+				}
+				before := next()
+				for _, tenth := range sample(t, 1, 10*passes, 4) {
+					l.fault(k.name, "drop", rom*tenth/10)
+					code, out := l.run(send...)
+					l.broken(code, out)
+					if got := next(); got != before {
+						t.Errorf("after a cable that was pulled slot %s is next, it was %s", got, before)
+					}
+				}
+				l.fault(k.name, "fail-at-end", 0)
 				code, out := l.run(send...)
 				l.broken(code, out)
 				if got := next(); got != before {
-					t.Errorf("after a cable that was pulled slot %s is next, it was %s", got, before)
+					t.Errorf("after an install that failed slot %s is next, it was %s", got, before)
 				}
-			}
-			l.fault(k.name, "fail-at-end", 0)
-			code, out := l.run(send...)
-			l.broken(code, out)
-			if got := next(); got != before {
-				t.Errorf("after an install that failed slot %s is next, it was %s", got, before)
-			}
-			l.fault(k.name, "battery", rom*passes*3/4)
-			code, out = l.run(send...)
-			l.broken(code, out)
-			l.press(k.name, "charge", "volume-up+power")
-			l.untilMode(k.name, "recovery")
-			// And all of it once more, without a fault.
-			l.want(0, nil, send...)
-			system := onSlots("system", k.slots, "both")
-			image := must(scenario.Images(scenario.Saltmarsh, kit.phone))["system"]
-			if k.name != "avocet" && !bytes.HasPrefix(l.stored(k.name, system[len(system)-1]), image) {
-				t.Error("the system is not the package's")
-			}
-			if k.slots > 1 && next() != "b" {
-				t.Error("slot b is not next")
-			}
-			l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
-			l.did(k.name, "", []string{"Saltmarsh OS 4.2 is up"}, "arrive", "--wait", "60s")
+				l.fault(k.name, "battery", rom*passes*3/4)
+				code, out = l.run(send...)
+				l.broken(code, out)
+				l.press(k.name, "charge", "volume-up+power")
+				l.untilMode(k.name, "recovery")
+				// And all of it once more, without a fault.
+				l.want(0, nil, send...)
+				system := onSlots("system", k.slots, "both")
+				image := must(scenario.Images(scenario.Saltmarsh, kit.phone))["system"]
+				if k.name != "avocet" && !bytes.HasPrefix(l.stored(k.name, system[len(system)-1]), image) {
+					t.Error("the system is not the package's")
+				}
+				if k.slots > 1 && next() != "b" {
+					t.Error("slot b is not next")
+				}
+				l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
+				l.did(k.name, "", []string{"Saltmarsh OS 4.2 is up"}, "arrive", "--wait", "60s")
+			})
 		})
 	}
 }

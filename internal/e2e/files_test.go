@@ -118,74 +118,75 @@ func footed(body []byte, partition string) []byte {
 
 // TestIdent tells every kind by its content.
 func TestIdent(t *testing.T) {
-	l := newLab(t)
-	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
-	rec := must(os.ReadFile(files.Recovery))
-	plainBoot := must(scenario.Boot(scenario.Saltmarsh, dunlin))
-	vendorBoot := must(boot.BuildVendor(boot.Vendor{HeaderVersion: 4, Cmdline: "x=1"}, []boot.FragmentParts{{Type: boot.FragmentPlatform, Data: []byte("p")},
-		{Type: boot.FragmentRecovery, Name: "recovery", Data: []byte("r")}}, []byte("dtb"), []byte("k=v\n")))
-	initBoot := must(boot.Build(boot.Image{HeaderVersion: 4}, boot.Parts{Ramdisk: ramdiskOf("init", "x")}))
-	var body bytes.Buffer
-	if err := payload.Write(&body, 1, []payload.Source{{Name: "boot", Data: plainBoot}}); err != nil {
-		t.Fatal(err)
-	}
-	dtbo := make([]byte, 64)
-	copy(dtbo, "\xd7\xb7\xab\x1e\x00\x00\x00\x40\x00\x00\x00\x20\x00\x00\x00\x20\x00\x00\x00\x01")
-	for _, c := range []struct {
-		name    string
-		body    []byte
-		kind    string
-		wrapped string
-		goes    string // partition/evidence of the first destination
-	}{
-		{"twin_v2_final.img", rec, "recovery", "", "recovery/content"},
-		{"recovery.img", plainBoot, "boot", "", "boot/content"},
-		{"a", footed(plainBoot, "boot"), "boot", "", "boot/avb-footer"},
-		{"v", vendorBoot, "vendor-boot", "", "vendor_boot/content"},
-		{"i", initBoot, "init-boot", "", "init_boot/content"},
-		{"d", dtbo, "dtbo", "", "dtbo/content"},
-		{"t", []byte("\xd0\x0d\xfe\xed and more"), "dtb", "", "dtb/content"},
-		{"vbmeta_system.img", must(scenario.Images(scenario.Stock, dunlin))["vbmeta"], "vbmeta", "", "vbmeta_system/content"},
-		{"e", vendor, "ext4", "", "vendor/content"},
-		{"f", footed(vendor, "odm"), "ext4", "", "odm/avb-footer"},
-		{"s", superOf("vendor_a", vendor), "super", "", "super/content"},
-		{"p", body.Bytes(), "payload", "", "boot/content"},
-		{"o", must(os.ReadFile(files.Package)), "ota-ab", "", "boot/content"},
-		{"b", zipOf("META-INF/com/google/android/updater-script", "x", "system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", "d"), "ota-block", "", "system/content"},
-		{"n", zipOf("META-INF/com/google/android/update-binary", "#!x", "system/lib/arm64-v8a/x.so", "x"), "addon", "", ""},
-		{"k", zipOf("AndroidManifest.xml", "x", "lib/armeabi-v7a/libx.so", "x"), "app", "", ""},
-		{"m", zipOf("boot.img", string(plainBoot)), "images", "zip", "boot/content"},
-		{"w", zipOf("boot.img", string(plainBoot), "abl.img", "x", "vbmeta.img", string(must(scenario.Images(scenario.Stock, dunlin))["vbmeta"]), "system.img", "x"), "firmware-set", "zip", ""},
-		{"r", tarOf("recovery.img", string(rec)), "images", "tar", "recovery/content"},
-		{"z", zipOf("readme", "nothing here"), "archive", "zip", ""},
-		{"SHA256SUMS", []byte(strings.Repeat("ab", 32) + "  x.img\n"), "sums", "", ""},
-		{"h.img", []byte("<!DOCTYPE html><html>please wait</html>"), "text", "", ""},
-		{"modem.img", []byte("\x00\x01\x02\x03 raw firmware"), "unknown", "", "modem/name"},
-	} {
-		var r identResult
-		l.result(0, &r, "ident", l.file(c.name, c.body))
-		f := r.Files[0]
-		goes := ""
-		if len(f.GoesTo) > 0 {
-			goes = f.GoesTo[0].Partition + "/" + f.GoesTo[0].Evidence
+	inLab(t, func(t *testing.T, l *lab) {
+		vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
+		rec := must(os.ReadFile(files.Recovery))
+		plainBoot := must(scenario.Boot(scenario.Saltmarsh, dunlin))
+		vendorBoot := must(boot.BuildVendor(boot.Vendor{HeaderVersion: 4, Cmdline: "x=1"}, []boot.FragmentParts{{Type: boot.FragmentPlatform, Data: []byte("p")},
+			{Type: boot.FragmentRecovery, Name: "recovery", Data: []byte("r")}}, []byte("dtb"), []byte("k=v\n")))
+		initBoot := must(boot.Build(boot.Image{HeaderVersion: 4}, boot.Parts{Ramdisk: ramdiskOf("init", "x")}))
+		var body bytes.Buffer
+		if err := payload.Write(&body, 1, []payload.Source{{Name: "boot", Data: plainBoot}}); err != nil {
+			t.Fatal(err)
 		}
-		if f.Kind != c.kind || strings.Join(f.Wrapped, " ") != c.wrapped || goes != c.goes || f.Short {
-			t.Errorf("%s: kind %s wrapped %v goes to %s cut short %v, want %s %s %s", c.name, f.Kind, f.Wrapped, goes, f.Short, c.kind, c.wrapped, c.goes)
+		dtbo := make([]byte, 64)
+		copy(dtbo, "\xd7\xb7\xab\x1e\x00\x00\x00\x40\x00\x00\x00\x20\x00\x00\x00\x20\x00\x00\x00\x01")
+		for _, c := range []struct {
+			name    string
+			body    []byte
+			kind    string
+			wrapped string
+			goes    string // partition/evidence of the first destination
+		}{
+			{"twin_v2_final.img", rec, "recovery", "", "recovery/content"},
+			{"recovery.img", plainBoot, "boot", "", "boot/content"},
+			{"a", footed(plainBoot, "boot"), "boot", "", "boot/avb-footer"},
+			{"v", vendorBoot, "vendor-boot", "", "vendor_boot/content"},
+			{"i", initBoot, "init-boot", "", "init_boot/content"},
+			{"d", dtbo, "dtbo", "", "dtbo/content"},
+			{"t", []byte("\xd0\x0d\xfe\xed and more"), "dtb", "", "dtb/content"},
+			{"vbmeta_system.img", must(scenario.Images(scenario.Stock, dunlin))["vbmeta"], "vbmeta", "", "vbmeta_system/content"},
+			{"e", vendor, "ext4", "", "vendor/content"},
+			{"f", footed(vendor, "odm"), "ext4", "", "odm/avb-footer"},
+			{"s", superOf("vendor_a", vendor), "super", "", "super/content"},
+			{"p", body.Bytes(), "payload", "", "boot/content"},
+			{"o", must(os.ReadFile(files.Package)), "ota-ab", "", "boot/content"},
+			{"b", zipOf("META-INF/com/google/android/updater-script", "x", "system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", "d"), "ota-block", "", "system/content"},
+			{"n", zipOf("META-INF/com/google/android/update-binary", "#!x", "system/lib/arm64-v8a/x.so", "x"), "addon", "", ""},
+			{"k", zipOf("AndroidManifest.xml", "x", "lib/armeabi-v7a/libx.so", "x"), "app", "", ""},
+			{"m", zipOf("boot.img", string(plainBoot)), "images", "zip", "boot/content"},
+			{"w", zipOf("boot.img", string(plainBoot), "abl.img", "x", "vbmeta.img", string(must(scenario.Images(scenario.Stock, dunlin))["vbmeta"]), "system.img", "x"), "firmware-set", "zip", ""},
+			{"r", tarOf("recovery.img", string(rec)), "images", "tar", "recovery/content"},
+			{"z", zipOf("readme", "nothing here"), "archive", "zip", ""},
+			{"SHA256SUMS", []byte(strings.Repeat("ab", 32) + "  x.img\n"), "sums", "", ""},
+			{"h.img", []byte("<!DOCTYPE html><html>please wait</html>"), "text", "", ""},
+			{"modem.img", []byte("\x00\x01\x02\x03 raw firmware"), "unknown", "", "modem/name"},
+		} {
+			var r identResult
+			l.result(0, &r, "ident", l.file(c.name, c.body))
+			f := r.Files[0]
+			goes := ""
+			if len(f.GoesTo) > 0 {
+				goes = f.GoesTo[0].Partition + "/" + f.GoesTo[0].Evidence
+			}
+			if f.Kind != c.kind || strings.Join(f.Wrapped, " ") != c.wrapped || goes != c.goes || f.Short {
+				t.Errorf("%s: kind %s wrapped %v goes to %s cut short %v, want %s %s %s", c.name, f.Kind, f.Wrapped, goes, f.Short, c.kind, c.wrapped, c.goes)
+			}
 		}
-	}
-	l.want(0, []string{"it is a web page, not an image"}, "ident", filepath.Join(l.dir, "h.img"))
-	l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident", filepath.Join(l.dir, "w"))
-	l.want(0, []string{"ramdisk fragment recovery: recovery"}, "ident", filepath.Join(l.dir, "v"))
-	var gz bytes.Buffer
-	z := gzip.NewWriter(&gz)
-	must(z.Write(vendor[:64<<10]))
-	z.Close()
-	for _, deep := range []string{"--deep=false", "--deep"} { // small enough to be read whole either way
-		l.want(0, []string{"care  it is damaged"}, "ident", deep, l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
-	}
-	for _, n := range []int{0, 1} {
-		l.want(0, []string{"I don't know this file"}, "ident", l.file("short", make([]byte, n)))
-	}
+		l.want(0, []string{"it is a web page, not an image"}, "ident", filepath.Join(l.dir, "h.img"))
+		l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident", filepath.Join(l.dir, "w"))
+		l.want(0, []string{"ramdisk fragment recovery: recovery"}, "ident", filepath.Join(l.dir, "v"))
+		var gz bytes.Buffer
+		z := gzip.NewWriter(&gz)
+		must(z.Write(vendor[:64<<10]))
+		z.Close()
+		for _, deep := range []string{"--deep=false", "--deep"} { // small enough to be read whole either way
+			l.want(0, []string{"warn  it is damaged"}, "ident", deep, l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
+		}
+		for _, n := range []int{0, 1} {
+			l.want(0, []string{"I don't know this file"}, "ident", l.file("short", make([]byte, n)))
+		}
+	})
 }
 
 // TestWrapped wraps an image with the general tools, also twice, and looks
@@ -208,38 +209,39 @@ func TestWrapped(t *testing.T) {
 		"xz in 7z":   {"7z xz", "vendor.7z", [][]string{{"xz", "-k", "vendor.img"}, {"7zz", "a", "-bso0", "vendor.7z", "vendor.img.xz"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			l := newLab(t)
-			l.file("vendor.img", vendor)
-			for _, tool := range c.tools {
-				l.tool(tool[0], tool[1:]...)
-			}
-			path := filepath.Join(l.dir, c.out)
-			var r identResult
-			l.result(0, &r, "ident", path)
-			if f := r.Files[0]; strings.Join(f.Wrapped, " ") != c.wrapped || len(f.GoesTo) == 0 || f.GoesTo[0].Partition != "vendor" {
-				t.Errorf("%+v", f)
-			}
-			if !strings.Contains(c.wrapped, " ") && name != "7z" {
-				l.result(0, &r, "ident", "--deep", path)
-				if f := r.Files[0]; f.Unwapped != int64(len(vendor)) || f.Details["device"] != "dunlin" {
-					t.Errorf("deep: %+v", f)
+			inLab(t, func(t *testing.T, l *lab) {
+				l.file("vendor.img", vendor)
+				for _, tool := range c.tools {
+					l.tool(tool[0], tool[1:]...)
 				}
-			}
-			out := filepath.Join(l.dir, "out")
-			l.want(0, nil, "lift", path, "-o", out)
-			if name == "tar in xz" || name == "xz in 7z" { // another wrapping
-				next, _ := filepath.Glob(filepath.Join(out, "*"))
-				l.want(0, nil, "lift", next[0], "-o", out)
-			}
-			if got := must(os.ReadFile(filepath.Join(out, "vendor.img"))); !bytes.Equal(got, vendor) {
-				t.Error("what was taken out differs")
-			}
-			// A stream cut short leaves nothing behind.
-			b := must(os.ReadFile(path))
-			l.want(1, []string{"fail  "}, "lift", l.file("cut-"+c.out, b[:len(b)*2/3]), "-o", filepath.Join(l.dir, "cut"))
-			if left, _ := filepath.Glob(filepath.Join(l.dir, "cut", "*")); len(left) > 0 {
-				t.Errorf("a failed lift left %v", left)
-			}
+				path := filepath.Join(l.dir, c.out)
+				var r identResult
+				l.result(0, &r, "ident", path)
+				if f := r.Files[0]; strings.Join(f.Wrapped, " ") != c.wrapped || len(f.GoesTo) == 0 || f.GoesTo[0].Partition != "vendor" {
+					t.Errorf("%+v", f)
+				}
+				if !strings.Contains(c.wrapped, " ") && name != "7z" {
+					l.result(0, &r, "ident", "--deep", path)
+					if f := r.Files[0]; f.Unwapped != int64(len(vendor)) || f.Details["device"] != "dunlin" {
+						t.Errorf("deep: %+v", f)
+					}
+				}
+				out := filepath.Join(l.dir, "out")
+				l.want(0, nil, "lift", path, "-o", out)
+				if name == "tar in xz" || name == "xz in 7z" { // another wrapping
+					next, _ := filepath.Glob(filepath.Join(out, "*"))
+					l.want(0, nil, "lift", next[0], "-o", out)
+				}
+				if got := must(os.ReadFile(filepath.Join(out, "vendor.img"))); !bytes.Equal(got, vendor) {
+					t.Error("what was taken out differs")
+				}
+				// A stream cut short leaves nothing behind.
+				b := must(os.ReadFile(path))
+				l.want(1, []string{"fail  "}, "lift", l.file("cut-"+c.out, b[:len(b)*2/3]), "-o", filepath.Join(l.dir, "cut"))
+				if left, _ := filepath.Glob(filepath.Join(l.dir, "cut", "*")); len(left) > 0 {
+					t.Errorf("a failed lift left %v", left)
+				}
+			})
 		})
 	}
 }
@@ -247,221 +249,230 @@ func TestWrapped(t *testing.T) {
 // TestLift takes things out of images of every form and holds them against
 // what was put in.
 func TestLift(t *testing.T) {
-	l := newLab(t)
-	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
-	out := filepath.Join(l.dir, "out")
-	same := func(name string, want []byte) {
-		t.Helper()
-		got, err := os.ReadFile(filepath.Join(out, name))
-		if err != nil || !bytes.Equal(got, want) {
-			t.Errorf("%s has %d bytes, want %d, or they differ: %v", name, len(got), len(want), err)
-		}
-	}
-	var r struct {
-		Items []struct {
-			Name, SHA256 string
-			Size         int64
-		}
-	}
-	l.result(0, &r, "lift", files.Package, "boot", "vendor.img", "-o", out, "--sums")
-	same("vendor.img", vendor)
-	if sum := sha256.Sum256(vendor); len(r.Items) != 2 || r.Items[1].SHA256 != hex.EncodeToString(sum[:]) {
-		t.Errorf("%+v", r)
-	}
-	l.want(0, []string{"matches SHA256SUMS"}, "proof", filepath.Join(out, "boot.img"), "--against", filepath.Join(out, "SHA256SUMS"))
-	l.want(1, []string{`there is no "radio" in it`}, "lift", files.Package, "radio", "-o", out)
-
-	img := superOf("vendor_a", vendor)
-	path := l.file("super.img", img)
-	l.want(0, nil, "lift", path, "-o", out)
-	same("vendor_a.img", vendor)
-	// Sparse and raw again, zeros as content; 7-Zip reads ours the same.
-	l.want(0, nil, "lift", path, "-o", out, "--sparse")
-	sp := filepath.Join(out, "vendor_a.img")
-	l.want(0, nil, "lift", sp, "-o", out)
-	same("vendor_a.raw.img", vendor)
-	if seven, err := exec.LookPath("7zz"); err == nil {
-		if err := exec.Command(seven, "x", "-y", "-tsparse", "-o"+filepath.Join(l.dir, "seven"), sp).Run(); err == nil {
-			got, _ := filepath.Glob(filepath.Join(l.dir, "seven", "*"))
-			if b := must(os.ReadFile(got[0])); !bytes.Equal(b, vendor) {
-				t.Error("7-Zip reads our sparse image differently")
+	inLab(t, func(t *testing.T, l *lab) {
+		vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
+		out := filepath.Join(l.dir, "out")
+		same := func(name string, want []byte) {
+			t.Helper()
+			got, err := os.ReadFile(filepath.Join(out, name))
+			if err != nil || !bytes.Equal(got, want) {
+				t.Errorf("%s has %d bytes, want %d, or they differ: %v", name, len(got), len(want), err)
 			}
 		}
-	}
-	bad := bytes.Clone(img)
-	bad[4096+20] ^= 1
-	bad[12288+20] ^= 1
-	l.want(0, []string{"the primary metadata is damaged; the backup was read"}, "lift", l.file("bad.img", bad), "-o", out)
+		var r struct {
+			Items []struct {
+				Name, SHA256 string
+				Size         int64
+			}
+		}
+		l.result(0, &r, "lift", files.Package, "boot", "vendor.img", "-o", out, "--sums")
+		same("vendor.img", vendor)
+		if sum := sha256.Sum256(vendor); len(r.Items) != 2 || r.Items[1].SHA256 != hex.EncodeToString(sum[:]) {
+			t.Errorf("%+v", r)
+		}
+		l.want(0, []string{"matches SHA256SUMS"}, "proof", filepath.Join(out, "boot.img"), "--against", filepath.Join(out, "SHA256SUMS"))
+		l.want(1, []string{`there is no "radio" in it`}, "lift", files.Package, "radio", "-o", out)
 
-	var br bytes.Buffer
-	w := brotli.NewWriter(&br)
-	w.Write(vendor[:8192])
-	w.Close()
-	blocks := zipOf("system.transfer.list", "4\n2\n0\n0\nerase 2,0,4\nnew 4,0,1,3,4\n", "system.new.dat.br", br.String())
-	l.want(0, nil, "lift", l.file("block.zip", blocks), "-o", out)
-	same("system.img", append(append(bytes.Clone(vendor[:4096]), make([]byte, 8192)...), vendor[4096:8192]...))
-	inc := zipOf("system.transfer.list", "4\n2\n0\n0\nmove ab 2,0,1 1 2,1,2\n", "system.new.dat", "x")
-	l.want(1, []string{"incremental"}, "lift", l.file("inc.zip", inc), "-o", out)
+		img := superOf("vendor_a", vendor)
+		path := l.file("super.img", img)
+		l.want(0, nil, "lift", path, "-o", out)
+		same("vendor_a.img", vendor)
+		// Sparse and raw again, zeros as content; 7-Zip reads ours the same.
+		l.want(0, nil, "lift", path, "-o", out, "--sparse")
+		sp := filepath.Join(out, "vendor_a.img")
+		l.want(0, nil, "lift", sp, "-o", out)
+		same("vendor_a.raw.img", vendor)
+		if seven, err := exec.LookPath("7zz"); err == nil {
+			if err := exec.Command(seven, "x", "-y", "-tsparse", "-o"+filepath.Join(l.dir, "seven"), sp).Run(); err == nil {
+				got, _ := filepath.Glob(filepath.Join(l.dir, "seven", "*"))
+				if b := must(os.ReadFile(got[0])); !bytes.Equal(b, vendor) {
+					t.Error("7-Zip reads our sparse image differently")
+				}
+			}
+		}
+		bad := bytes.Clone(img)
+		bad[4096+20] ^= 1
+		bad[12288+20] ^= 1
+		l.want(0, []string{"the primary metadata is damaged; the backup was read"}, "lift", l.file("bad.img", bad), "-o", out)
 
-	l.want(0, nil, "lift", files.Recovery, "kernel", "ramdisk", "ramdisk.files/system/etc/recovery.fstab", "-o", out)
-	l.tool("sh", "-c", "mkdir rd && cd rd && gzip -dc ../out/ramdisk | cpio -idm --quiet && cmp system/etc/recovery.fstab ../out/ramdisk.files/system/etc/recovery.fstab")
-	l.want(0, nil, "lift", filepath.Join(l.dir, "out", "vendor.img"), "build.prop", "-o", out)
-	l.want(1, []string{"name the files"}, "lift", filepath.Join(l.dir, "out", "vendor.img"), "-o", out)
+		var br bytes.Buffer
+		w := brotli.NewWriter(&br)
+		w.Write(vendor[:8192])
+		w.Close()
+		blocks := zipOf("system.transfer.list", "4\n2\n0\n0\nerase 2,0,4\nnew 4,0,1,3,4\n", "system.new.dat.br", br.String())
+		l.want(0, nil, "lift", l.file("block.zip", blocks), "-o", out)
+		same("system.img", append(append(bytes.Clone(vendor[:4096]), make([]byte, 8192)...), vendor[4096:8192]...))
+		inc := zipOf("system.transfer.list", "4\n2\n0\n0\nmove ab 2,0,1 1 2,1,2\n", "system.new.dat", "x")
+		l.want(1, []string{"incremental"}, "lift", l.file("inc.zip", inc), "-o", out)
+
+		l.want(0, nil, "lift", files.Recovery, "kernel", "ramdisk", "ramdisk.files/system/etc/recovery.fstab", "-o", out)
+		if _, err := exec.LookPath("cpio"); err != nil {
+			t.Skip("cpio is not here: ", err)
+		}
+		l.tool("sh", "-c", "mkdir rd && cd rd && gzip -dc ../out/ramdisk | cpio -idm --quiet && cmp system/etc/recovery.fstab ../out/ramdisk.files/system/etc/recovery.fstab")
+		l.want(0, nil, "lift", filepath.Join(l.dir, "out", "vendor.img"), "build.prop", "-o", out)
+		l.want(1, []string{"name the files"}, "lift", filepath.Join(l.dir, "out", "vendor.img"), "-o", out)
+	})
 }
 
 // TestPieces puts an image together that was cut into sparse pieces by hand:
 // each holds one block and leaves the others alone.
 func TestPieces(t *testing.T) {
-	l := newLab(t)
-	le := binary.LittleEndian
-	for i := range 3 {
-		h := le.AppendUint32(nil, 0xed26ff3a)
-		h = append(h, 1, 0, 0, 0, 28, 0, 12, 0)
-		for _, v := range []uint32{4096, 3, 3, 0} {
-			h = le.AppendUint32(h, v)
+	inLab(t, func(t *testing.T, l *lab) {
+		le := binary.LittleEndian
+		for i := range 3 {
+			h := le.AppendUint32(nil, 0xed26ff3a)
+			h = append(h, 1, 0, 0, 0, 28, 0, 12, 0)
+			for _, v := range []uint32{4096, 3, 3, 0} {
+				h = le.AppendUint32(h, v)
+			}
+			chunk := func(typ uint16, blocks, size uint32) {
+				h = le.AppendUint16(h, typ)
+				h = le.AppendUint32(append(h, 0, 0), blocks)
+				h = le.AppendUint32(h, size)
+			}
+			chunk(0xcac3, uint32(i), 12)
+			chunk(0xcac1, 1, 12+4096)
+			h = append(h, bytes.Repeat([]byte{byte('A' + i)}, 4096)...)
+			chunk(0xcac3, uint32(2-i), 12)
+			l.file(fmt.Sprintf("system.img_sparsechunk.%d", i), h)
 		}
-		chunk := func(typ uint16, blocks, size uint32) {
-			h = le.AppendUint16(h, typ)
-			h = le.AppendUint32(append(h, 0, 0), blocks)
-			h = le.AppendUint32(h, size)
+		out := filepath.Join(l.dir, "out")
+		l.want(0, []string{"cut into 3 pieces"}, "lift", filepath.Join(l.dir, "system.img_sparsechunk.0"), "-o", out)
+		want := strings.Repeat("A", 4096) + strings.Repeat("B", 4096) + strings.Repeat("C", 4096)
+		got, _ := filepath.Glob(filepath.Join(out, "*"))
+		if len(got) != 1 || string(must(os.ReadFile(got[0]))) != want {
+			t.Errorf("%v is not the image", got)
 		}
-		chunk(0xcac3, uint32(i), 12)
-		chunk(0xcac1, 1, 12+4096)
-		h = append(h, bytes.Repeat([]byte{byte('A' + i)}, 4096)...)
-		chunk(0xcac3, uint32(2-i), 12)
-		l.file(fmt.Sprintf("system.img_sparsechunk.%d", i), h)
-	}
-	out := filepath.Join(l.dir, "out")
-	l.want(0, []string{"cut into 3 pieces"}, "lift", filepath.Join(l.dir, "system.img_sparsechunk.0"), "-o", out)
-	want := strings.Repeat("A", 4096) + strings.Repeat("B", 4096) + strings.Repeat("C", 4096)
-	got, _ := filepath.Glob(filepath.Join(out, "*"))
-	if len(got) != 1 || string(must(os.ReadFile(got[0]))) != want {
-		t.Errorf("%v is not the image", got)
-	}
-	l.want(1, []string{"name the first one"}, "lift", filepath.Join(l.dir, "system.img_sparsechunk.2"), "-o", out)
+		l.want(1, []string{"name the first one"}, "lift", filepath.Join(l.dir, "system.img_sparsechunk.2"), "-o", out)
+	})
 }
 
 // TestIdentOn says where files would go on the phone that is here.
 func TestIdentOn(t *testing.T) {
-	l := newLab(t)
-	l.standin("dunlin")
-	l.want(0, []string{"good  on dunlin it goes to recovery_b: it holds 32.0 MiB"}, "ident", files.Recovery, "--on", "dunlin")
-	l.want(0, []string{"stop  on dunlin it goes to vendor_boot_a: this phone has no such partition"}, "ident", "--on", "dunlin",
-		l.file("v", must(boot.BuildVendor(boot.Vendor{HeaderVersion: 3}, []boot.FragmentParts{{Data: []byte("p")}}, nil, nil))))
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		l.want(0, []string{"good  on dunlin it goes to recovery_b: it holds 32.0 MiB"}, "ident", files.Recovery, "--on", "dunlin")
+		l.want(0, []string{"stop  on dunlin it goes to vendor_boot_a: this phone has no such partition"}, "ident", "--on", "dunlin",
+			l.file("v", must(boot.BuildVendor(boot.Vendor{HeaderVersion: 3}, []boot.FragmentParts{{Data: []byte("p")}}, nil, nil))))
+	})
 }
 
 // TestHostile: nothing is written outside the folder, bombs stop, and what is
 // damaged is said in a sentence.
 func TestHostile(t *testing.T) {
-	l := newLab(t)
-	out := filepath.Join(l.dir, "a", "out")
-	bootWith := must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048}, boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("../../evil", "x")}))
-	for name, c := range map[string]struct {
-		body []byte
-		text string
-	}{
-		"up.zip":       {zipOf("../evil.img", "x"), "outside the folder"},
-		"absolute.zip": {zipOf("/tmp/evil.img", "x"), "outside the folder"},
-		"windows.zip":  {zipOf(`..\evil.img`, "x"), "outside the folder"},
-		"up.tar":       {tarOf("a/../../evil.img", "x"), "outside the folder"},
-		"boot.img":     {bootWith, "outside the folder"},
-		"nothing":      {nil, "fail  "},
-		"text.img":     {[]byte("<html>no</html>"), "fail  "},
-	} {
-		l.want(1, []string{c.text}, "lift", l.file(name, c.body), "-o", out)
-	}
-	l.file("zeros", make([]byte, 64<<20))
-	l.tool("xz", "zeros")
-	l.want(1, []string{"larger than the limit of 1048576 bytes", "--max-size raises it"}, "lift", filepath.Join(l.dir, "zeros.xz"), "-o", out, "--max-size", "1MiB")
-	filepath.WalkDir(l.dir, func(p string, d os.DirEntry, err error) error {
-		if strings.HasPrefix(d.Name(), "evil") || strings.Contains(d.Name(), "jarlid-part") {
-			t.Errorf("%s was written", p)
+	inLab(t, func(t *testing.T, l *lab) {
+		out := filepath.Join(l.dir, "a", "out")
+		bootWith := must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048}, boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("../../evil", "x")}))
+		for name, c := range map[string]struct {
+			body []byte
+			text string
+		}{
+			"up.zip":       {zipOf("../evil.img", "x"), "outside the folder"},
+			"absolute.zip": {zipOf("/tmp/evil.img", "x"), "outside the folder"},
+			"windows.zip":  {zipOf(`..\evil.img`, "x"), "outside the folder"},
+			"up.tar":       {tarOf("a/../../evil.img", "x"), "outside the folder"},
+			"boot.img":     {bootWith, "outside the folder"},
+			"nothing":      {nil, "fail  "},
+			"text.img":     {[]byte("<html>no</html>"), "fail  "},
+		} {
+			l.want(1, []string{c.text}, "lift", l.file(name, c.body), "-o", out)
 		}
-		return nil
+		l.file("zeros", make([]byte, 64<<20))
+		l.tool("xz", "zeros")
+		l.want(1, []string{"larger than the limit of 1048576 bytes", "--max-size raises it"}, "lift", filepath.Join(l.dir, "zeros.xz"), "-o", out, "--max-size", "1MiB")
+		filepath.WalkDir(l.dir, func(p string, d os.DirEntry, err error) error {
+			if strings.HasPrefix(d.Name(), "evil") || strings.Contains(d.Name(), "jarlid-part") {
+				t.Errorf("%s was written", p)
+			}
+			return nil
+		})
+		if _, err := os.Stat("/tmp/evil.img"); err == nil {
+			t.Error("an absolute path was written")
+		}
 	})
-	if _, err := os.Stat("/tmp/evil.img"); err == nil {
-		t.Error("an absolute path was written")
-	}
 }
 
 // TestProof: every verdict.
 func TestProof(t *testing.T) {
-	l := newLab(t)
-	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
-	sum := sha256.Sum256(vendor)
-	digest := hex.EncodeToString(sum[:])
-	path := l.file("vendor.img", vendor)
-	var r struct {
-		Files []struct {
-			SHA256, Verdict, Against string
-			Checks                   []struct{ What, Verdict string }
+	inLab(t, func(t *testing.T, l *lab) {
+		vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
+		sum := sha256.Sum256(vendor)
+		digest := hex.EncodeToString(sum[:])
+		path := l.file("vendor.img", vendor)
+		var r struct {
+			Files []struct {
+				SHA256, Verdict, Against string
+				Checks                   []struct{ What, Verdict string }
+			}
 		}
-	}
-	verdict := func(code int, want string, args ...string) {
-		t.Helper()
-		l.result(code, &r, append([]string{"proof"}, args...)...)
-		if f := r.Files[0]; f.Verdict != want {
-			t.Errorf("%v: %+v, want %s", args, f, want)
+		verdict := func(code int, want string, args ...string) {
+			t.Helper()
+			l.result(code, &r, append([]string{"proof"}, args...)...)
+			if f := r.Files[0]; f.Verdict != want {
+				t.Errorf("%v: %+v, want %s", args, f, want)
+			}
 		}
-	}
-	verdict(0, "unchecked", path)
-	if r.Files[0].SHA256 != digest {
-		t.Errorf("the digest is %s", r.Files[0].SHA256)
-	}
-	verdict(0, "match", path, "--against", "SHA256: "+strings.ToUpper(digest))
-	verdict(6, "mismatch", path, "--against", strings.Repeat("00", 32))
-	verdict(0, "match", path, "--against", l.file("gnu", fmt.Appendf(nil, "%s *vendor.img\n%s  other\n", digest, strings.Repeat("0", 64))))
-	verdict(0, "match", path, "--against", l.file("bsd", fmt.Appendf(nil, "MD5 (dir/vendor.img) = %x\n", md5.Sum(vendor))))
-	verdict(0, "not-listed", path, "--against", l.file("others", fmt.Appendf(nil, "%s  other\n", digest)))
-	l.file("vendor.img.sha256", []byte(digest+"\n"))
-	verdict(0, "match", path)
-	l.file("vendor.img.sha256", []byte(strings.Repeat("0", 64)+"  vendor.img\n"))
-	verdict(6, "mismatch", path)
-	l.want(2, []string{"neither a file of digests nor a digest"}, "proof", path, "--against", "abc")
+		verdict(0, "unchecked", path)
+		if r.Files[0].SHA256 != digest {
+			t.Errorf("the digest is %s", r.Files[0].SHA256)
+		}
+		verdict(0, "match", path, "--against", "SHA256: "+strings.ToUpper(digest))
+		verdict(6, "mismatch", path, "--against", strings.Repeat("00", 32))
+		verdict(0, "match", path, "--against", l.file("gnu", fmt.Appendf(nil, "%s *vendor.img\n%s  other\n", digest, strings.Repeat("0", 64))))
+		verdict(0, "match", path, "--against", l.file("bsd", fmt.Appendf(nil, "MD5 (dir/vendor.img) = %x\n", md5.Sum(vendor))))
+		verdict(0, "not-listed", path, "--against", l.file("others", fmt.Appendf(nil, "%s  other\n", digest)))
+		l.file("vendor.img.sha256", []byte(digest+"\n"))
+		verdict(0, "match", path)
+		l.file("vendor.img.sha256", []byte(strings.Repeat("0", 64)+"  vendor.img\n"))
+		verdict(6, "mismatch", path)
+		l.want(2, []string{"neither a file of digests nor a digest"}, "proof", path, "--against", "abc")
 
-	tarred := tarOf("vendor.img", string(vendor))
-	line := fmt.Sprintf("%x  all.tar\n", md5.Sum(tarred))
-	verdict(0, "match", l.file("all.tar.md5", append(bytes.Clone(tarred), line...)))
-	tarred[1000] ^= 1
-	verdict(6, "mismatch", l.file("bad.tar.md5", append(tarred, line...)))
+		tarred := tarOf("vendor.img", string(vendor))
+		line := fmt.Sprintf("%x  all.tar\n", md5.Sum(tarred))
+		verdict(0, "match", l.file("all.tar.md5", append(bytes.Clone(tarred), line...)))
+		tarred[1000] ^= 1
+		verdict(6, "mismatch", l.file("bad.tar.md5", append(tarred, line...)))
 
-	foot := footed(vendor, "vendor")
-	verdict(0, "match", l.file("foot.img", foot))
-	foot[5000] ^= 1
-	verdict(6, "mismatch", l.file("footbad.img", foot))
-	verdict(0, "match", files.Package)
-	pkg := must(os.ReadFile(files.Package))
-	pkg[len(pkg)/2] ^= 1
-	verdict(6, "mismatch", l.file("bad.zip", pkg))
-	l.want(6, []string{"payload properties", "does not match; do not use it"}, "proof", filepath.Join(l.dir, "bad.zip"))
+		foot := footed(vendor, "vendor")
+		verdict(0, "match", l.file("foot.img", foot))
+		foot[5000] ^= 1
+		verdict(6, "mismatch", l.file("footbad.img", foot))
+		verdict(0, "match", files.Package)
+		pkg := must(os.ReadFile(files.Package))
+		pkg[len(pkg)/2] ^= 1
+		verdict(6, "mismatch", l.file("bad.zip", pkg))
+		l.want(6, []string{"payload properties", "does not match; do not use it"}, "proof", filepath.Join(l.dir, "bad.zip"))
+	})
 }
 
 // TestSigner has openssl sign a package, and asks whether the signer is one a
 // technician, or a recovery, trusts.
 func TestSigner(t *testing.T) {
-	l := newLab(t)
-	for _, who := range []string{"ours", "theirs"} {
-		l.tool("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN="+who, "-days", "3650", "-keyout", who+".key", "-out", who+".pem")
-	}
-	pkg := must(os.ReadFile(files.Package))
-	// The scenario's own signature is taken off: it is the zip's comment, whose
-	// length stands in the last two bytes and before it.
-	signed := pkg[:len(pkg)-int(binary.LittleEndian.Uint16(pkg[len(pkg)-2:]))-2]
-	unsigned := l.file("unsigned.zip", append(bytes.Clone(signed), 0, 0))
-	l.file("signed", signed)
-	l.tool("openssl", "cms", "-sign", "-binary", "-noattr", "-md", "sha256", "-in", "signed", "-signer", "ours.pem", "-inkey", "ours.key", "-outform", "DER", "-out", "sig")
-	le := binary.LittleEndian
-	comment := must(os.ReadFile(filepath.Join(l.dir, "sig")))
-	comment = append(le.AppendUint16(comment, uint16(len(comment)+6)), 0xff, 0xff)
-	comment = le.AppendUint16(comment, uint16(len(comment)+2))
-	path := l.file("signed.zip", append(le.AppendUint16(bytes.Clone(signed), uint16(len(comment))), comment...))
-	certs := string(zipOf("release.x509.pem", string(must(os.ReadFile(filepath.Join(l.dir, "ours.pem"))))))
-	rec := l.file("rec.img", must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048},
-		boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("system/bin/recovery", "x", "system/etc/security/otacerts.zip", certs)})))
-	l.want(0, []string{"signed by CN=ours", "was not asked"}, "proof", path)
-	l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--signer", filepath.Join(l.dir, "ours.pem"))
-	l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--recovery", rec)
-	l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer", filepath.Join(l.dir, "theirs.pem"))
-	l.want(6, []string{"carries no signature"}, "proof", unsigned, "--signer", filepath.Join(l.dir, "ours.pem"))
-	l.want(0, []string{"signed by: CN=ours"}, "ident", path)
+	inLab(t, func(t *testing.T, l *lab) {
+		for _, who := range []string{"ours", "theirs"} {
+			l.tool("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN="+who, "-days", "3650", "-keyout", who+".key", "-out", who+".pem")
+		}
+		pkg := must(os.ReadFile(files.Package))
+		// The scenario's own signature is taken off: it is the zip's comment, whose
+		// length stands in the last two bytes and before it.
+		signed := pkg[:len(pkg)-int(binary.LittleEndian.Uint16(pkg[len(pkg)-2:]))-2]
+		unsigned := l.file("unsigned.zip", append(bytes.Clone(signed), 0, 0))
+		l.file("signed", signed)
+		l.tool("openssl", "cms", "-sign", "-binary", "-noattr", "-md", "sha256", "-in", "signed", "-signer", "ours.pem", "-inkey", "ours.key", "-outform", "DER", "-out", "sig")
+		le := binary.LittleEndian
+		comment := must(os.ReadFile(filepath.Join(l.dir, "sig")))
+		comment = append(le.AppendUint16(comment, uint16(len(comment)+6)), 0xff, 0xff)
+		comment = le.AppendUint16(comment, uint16(len(comment)+2))
+		path := l.file("signed.zip", append(le.AppendUint16(bytes.Clone(signed), uint16(len(comment))), comment...))
+		certs := string(zipOf("release.x509.pem", string(must(os.ReadFile(filepath.Join(l.dir, "ours.pem"))))))
+		rec := l.file("rec.img", must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048},
+			boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("system/bin/recovery", "x", "system/etc/security/otacerts.zip", certs)})))
+		l.want(0, []string{"signed by CN=ours", "was not asked"}, "proof", path)
+		l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--signer", filepath.Join(l.dir, "ours.pem"))
+		l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--keys-of", rec)
+		l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer", filepath.Join(l.dir, "theirs.pem"))
+		l.want(6, []string{"carries no signature"}, "proof", unsigned, "--signer", filepath.Join(l.dir, "ours.pem"))
+		l.want(0, []string{"signed by: CN=ours"}, "ident", path)
+	})
 }

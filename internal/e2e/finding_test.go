@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"jarlid/internal/standin/scenario"
 )
@@ -23,19 +22,19 @@ func godwitFile(l *lab, name string, b []byte, err error) string {
 func TestFindings(t *testing.T) {
 	godwit := scenario.Phone{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a"}
 	intoRecovery := func(l *lab) {
-		l.want(0, nil, "recovery", "set", files.Recovery, "--yes")
+		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 	}
 	cases := map[string]func(l *lab){
 		"locked-bootloader": func(l *lab) {
 			l.standin("dunlin", "--locked")
-			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "set", files.Recovery, "--yes")
-			l.want(5, []string{"not allowed while the device is locked"}, "recovery", "set", files.Recovery, "--yes", "--accept", "locked-bootloader")
+			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", files.Recovery, "--yes")
+			l.want(5, []string{"not allowed while the device is locked"}, "recovery", "install", files.Recovery, "--yes", "--accept", "locked-bootloader")
 		},
 		"battery-low": func(l *lab) {
 			l.standin("dunlin", "--battery", "9")
-			l.want(3, []string{"stop  battery-low"}, "recovery", "set", files.Recovery, "--yes")
-			l.want(0, []string{"(accepted)"}, "recovery", "set", files.Recovery, "--yes", "--accept", "battery-low")
+			l.want(3, []string{"stop  battery-low"}, "recovery", "install", files.Recovery, "--yes")
+			l.want(0, []string{"(accepted)"}, "recovery", "install", files.Recovery, "--yes", "--accept", "battery-low")
 			// In recovery the percentage can be read.
 			l.want(0, nil, "go", "recovery")
 			l.want(3, []string{"the battery is at 9 %"}, "wipe", "userdata", "--yes")
@@ -44,9 +43,9 @@ func TestFindings(t *testing.T) {
 			l.standin("dunlin")
 			b, err := scenario.Recovery(scenario.Tideline, godwit)
 			twin := godwitFile(l, "twin_v2_final.img", b, err)
-			l.want(3, []string{"stop  wrong-model: the file is for godwit, this phone is dunlin"}, "recovery", "set", twin, "--yes")
-			l.want(3, nil, "recovery", "set", twin, "--yes", "--accept", "wrong-model=other.img")
-			l.want(0, nil, "recovery", "set", twin, "--yes", "--accept", "wrong-model=twin_v2_final.img")
+			l.want(3, []string{"stop  wrong-model: the file is for godwit, this phone is dunlin"}, "recovery", "install", twin, "--yes")
+			l.want(3, nil, "recovery", "install", twin, "--yes", "--accept", "wrong-model=other.img")
+			l.want(0, nil, "recovery", "install", twin, "--yes", "--accept", "wrong-model=twin_v2_final.img")
 			l.want(5, []string{"came up in bootloader instead of recovery"}, "go", "recovery")
 			intoRecovery(l)
 			l.want(0, nil, "wipe", "userdata", "--yes")
@@ -63,28 +62,28 @@ func TestFindings(t *testing.T) {
 		},
 		"no-such-partition": func(l *lab) {
 			l.standin("dunlin")
-			l.want(3, []string{"stop  no-such-partition"}, "recovery", "set", files.Recovery, "--yes", "--into", "rescue@both")
-			l.want(5, []string{"no such partition"}, "recovery", "set", files.Recovery, "--yes", "--into", "rescue@both", "--accept", "no-such-partition")
+			l.want(3, []string{"stop  no-such-partition"}, "recovery", "install", files.Recovery, "--yes", "--into", "rescue@both")
+			l.want(5, []string{"no such partition"}, "recovery", "install", files.Recovery, "--yes", "--into", "rescue@both", "--accept", "no-such-partition")
 		},
 		"image-too-big": func(l *lab) {
 			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 8MiB"))
-			l.want(3, []string{"stop  image-too-big"}, "recovery", "set", files.Recovery, "--yes", "--accept", "image-too-big")
+			l.want(3, []string{"stop  image-too-big"}, "recovery", "install", files.Recovery, "--yes", "--accept", "image-too-big")
 		},
 		"not-a-recovery": func(l *lab) {
 			l.standin("dunlin")
 			b, err := scenario.Boot(scenario.Stock, dunlin)
 			plain := godwitFile(l, "recovery.img", b, err)
-			l.want(3, []string{"stop  not-a-recovery: the file is a boot image"}, "recovery", "set", plain, "--yes")
-			l.want(0, nil, "recovery", "set", plain, "--yes", "--accept", "not-a-recovery")
+			l.want(3, []string{"stop  not-a-recovery: the file is a boot image"}, "recovery", "install", plain, "--yes")
+			l.want(0, nil, "recovery", "install", plain, "--yes", "--accept", "not-a-recovery")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery")
 		},
 		"recovery-on-one-slot": func(l *lab) {
 			l.standin("dunlin")
-			l.want(3, []string{"care  recovery-on-one-slot"}, "recovery", "set", files.Recovery, "--into", "@a")
-			l.want(0, nil, "recovery", "set", files.Recovery, "--into", "@a", "--yes")
+			l.want(3, []string{"warn  recovery-on-one-slot"}, "recovery", "install", files.Recovery, "--into", "@a")
+			l.want(0, nil, "recovery", "install", files.Recovery, "--into", "@a", "--yes")
 			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "wipe", "userdata", "--yes")
-			l.want(3, []string{"care  recovery-on-one-slot"}, "sideload", files.Package)
+			l.want(3, []string{"warn  recovery-on-one-slot"}, "sideload", files.Package)
 			// The classic loss: installed, and the phone comes up without it.
 			l.want(5, []string{"installed: slot b", "instead of recovery"}, "sideload", files.Package, "--yes")
 		},
@@ -102,16 +101,12 @@ func TestFindings(t *testing.T) {
 		},
 		"encrypted-data unknown": func(l *lab) {
 			l.standin("dunlin")
-			l.want(0, nil, "recovery", "set", files.Recovery, "--yes")
+			l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 			l.want(0, nil, "standin", "press", "dunlin", "recovery")
 			stop := l.hands("dunlin", "apply update", "from the computer")
-			for range 100 {
-				if _, out := l.run("bench"); strings.Contains(out, "sideload") {
-					break
-				}
-			}
+			l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
 			stop()
-			l.want(3, []string{"care  encrypted-data: nobody can tell"}, "sideload", files.Package, "--then", "stay")
+			l.want(3, []string{"warn  encrypted-data: nobody can tell"}, "sideload", files.Package, "--then", "stay")
 		},
 		"slot-empty": func(l *lab) {
 			l.standin("dunlin")
@@ -119,13 +114,13 @@ func TestFindings(t *testing.T) {
 			l.want(0, []string{"slot b starts next"}, "slot", "use", "b", "--yes", "--accept", "slot-empty")
 			// The phone tries, runs out of tries and falls back.
 			defer l.hands("dunlin", "allow")()
-			l.want(0, []string{"care  slot-empty: slot b was to start, and the phone fell back to slot a", "Wickerlight Stock 9.1"}, "go", "system", "--yes", "--wait", "20s")
+			l.want(0, []string{"warn  slot-empty: slot b was to start, and the phone fell back to slot a", "Wickerlight Stock 9.1"}, "go", "system", "--yes", "--wait", "20s")
 		},
 		"recovery-replaced": func(l *lab) {
 			l.standin("dunlin")
 			intoRecovery(l)
 			l.want(0, nil, "wipe", "userdata", "--yes")
-			l.want(3, []string{"care  recovery-replaced"}, "sideload", files.PackageWithRecovery)
+			l.want(3, []string{"warn  recovery-replaced"}, "sideload", files.PackageWithRecovery)
 			l.want(0, []string{"installed", "can't be seen from here"}, "sideload", files.PackageWithRecovery, "--yes")
 			stored := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "partitions", "recovery_b.img")))
 			if !strings.Contains(string(l.want(0, nil, "ident", l.file("b.img", stored))), "Saltmarsh Recovery 4.2") {
@@ -135,7 +130,7 @@ func TestFindings(t *testing.T) {
 		"download-cut-short": func(l *lab) {
 			l.standin("dunlin")
 			img, pkg := must(os.ReadFile(files.Recovery)), must(os.ReadFile(files.Package))
-			l.want(3, []string{"stop  download-cut-short"}, "recovery", "set", l.file("half.img", img[:len(img)/2]), "--yes", "--accept", "download-cut-short")
+			l.want(3, []string{"stop  download-cut-short"}, "recovery", "install", l.file("half.img", img[:len(img)/2]), "--yes", "--accept", "download-cut-short")
 			intoRecovery(l)
 			l.want(3, []string{"stop  download-cut-short"}, "sideload", l.file("half.zip", pkg[:len(pkg)/2]), "--yes", "--accept", "download-cut-short")
 		},
@@ -162,11 +157,12 @@ func TestFindings(t *testing.T) {
 	}
 	for name, run := range cases {
 		t.Run(name, func(t *testing.T) {
-			l := newLab(t)
-			run(l)
-			if _, out := l.run("explain", strings.Fields(name)[0]); !strings.Contains(out, "look  "+strings.Fields(name)[0]) {
-				t.Errorf("there is no explanation of %s", name)
-			}
+			inLab(t, func(t *testing.T, l *lab) {
+				run(l)
+				if _, out := l.run("explain", strings.Fields(name)[0]); !strings.Contains(out, "info  "+strings.Fields(name)[0]) {
+					t.Errorf("there is no explanation of %s", name)
+				}
+			})
 		})
 	}
 }
@@ -183,36 +179,33 @@ func TestRecoveriesThatSayLittle(t *testing.T) {
 		{"drops the link and shows nothing", "shell: false\nclosing: mute\n", "right", "unknown", 1},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			l := newLab(t)
-			l.standin("dunlin")
-			kind := scenario.Tideline
-			kind.Traits = c.traits
-			if strings.Contains(c.traits, "shell: false") {
-				kind.Props = strings.Replace(kind.Props, "ro.debuggable=1", "ro.debuggable=0", 1)
-			}
-			l.want(0, nil, "recovery", "set", l.file("r.img", must(scenario.Recovery(kind, dunlin))), "--yes")
-			l.want(0, nil, "standin", "press", "dunlin", "recovery")
-			pressed := l.hands("dunlin", "wipe", "format data", "apply update", "from the computer")
-			for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); {
-				if _, out := l.run("bench"); strings.Contains(out, "sideload") {
-					break
+			inLab(t, func(t *testing.T, l *lab) {
+				l.standin("dunlin")
+				kind := scenario.Tideline
+				kind.Traits = c.traits
+				if strings.Contains(c.traits, "shell: false") {
+					kind.Props = strings.Replace(kind.Props, "ro.debuggable=1", "ro.debuggable=0", 1)
 				}
-			}
-			pressed()
-			pkg := files.Package
-			if c.pkg == "twin" {
-				pkg = l.file("twin.zip", must(scenario.Package(scenario.Saltmarsh, scenario.Phone{Device: "godwit", ABI: "arm64-v8a"}, nil)))
-			}
-			var r struct{ Packages []struct{ Outcome string } }
-			l.result(c.exit, &r, "sideload", pkg, "--yes", "--accept", "wrong-model", "--then", "stay")
-			if r.Packages[0].Outcome != c.outcome {
-				t.Errorf("the outcome is %q, want %q", r.Packages[0].Outcome, c.outcome)
-			}
-			if c.outcome == "unknown" { // and the way to find out works
-				l.press("dunlin", "volume-down+power")
-				l.untilMode("dunlin", "bootloader")
-				l.want(0, []string{"slot b is next"}, "slot", "--json")
-			}
+				l.want(0, nil, "recovery", "install", l.file("r.img", must(scenario.Recovery(kind, dunlin))), "--yes")
+				l.want(0, nil, "standin", "press", "dunlin", "recovery")
+				pressed := l.hands("dunlin", "wipe", "format data", "apply update", "from the computer")
+				l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
+				pressed()
+				pkg := files.Package
+				if c.pkg == "twin" {
+					pkg = l.file("twin.zip", must(scenario.Package(scenario.Saltmarsh, scenario.Phone{Device: "godwit", ABI: "arm64-v8a"}, nil)))
+				}
+				var r struct{ Packages []struct{ Outcome string } }
+				l.result(c.exit, &r, "sideload", pkg, "--yes", "--accept", "wrong-model", "--then", "stay")
+				if r.Packages[0].Outcome != c.outcome {
+					t.Errorf("the outcome is %q, want %q", r.Packages[0].Outcome, c.outcome)
+				}
+				if c.outcome == "unknown" { // and the way to find out works
+					l.press("dunlin", "volume-down+power")
+					l.untilMode("dunlin", "bootloader")
+					l.want(0, []string{"slot b is next"}, "slot", "--json")
+				}
+			})
 		})
 	}
 }

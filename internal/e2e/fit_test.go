@@ -62,7 +62,7 @@ func byHand(t *testing.T) map[[2]string]answer {
 		case name != cells[0]:
 			for i, c := range cells[1:] {
 				verdict, names, _ := strings.Cut(strings.TrimPrefix(c, "**"), "**: ")
-				outcome := map[string]string{"does-not-fit": "stop", "fits-with-care": "care"}[verdict]
+				outcome := map[string]string{"does-not-fit": "stop", "fits-with-care": "warn"}[verdict]
 				a := answer{Verdict: verdict}
 				for _, n := range strings.Split(names, ", ") {
 					a.Checks = append(a.Checks, struct{ Name, Outcome string }{n, outcome})
@@ -129,39 +129,40 @@ func TestFit(t *testing.T) {
 	want := byHand(t)
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
-			l := newLab(t)
-			kit := kitOf(t, k.name, k.slots)
-			p := l.standin(k.name, "--mode", "system")
-			var running map[string]answer
-			l.allowing(k.name, func() { running = l.fits() })
-			for _, fact := range []string{"kernel.config", "vintf.manifest", "vendor.overlays"} {
-				if k.name != "turnstone" && running["arm64"].Phone[fact] == nil {
-					t.Errorf("the running system does not tell %s", fact)
+			inLab(t, func(t *testing.T, l *lab) {
+				kit := kitOf(t, k.name, k.slots)
+				p := l.standin(k.name, "--mode", "system")
+				var running map[string]answer
+				l.allowing(k.name, func() { running = l.fits() })
+				for _, fact := range []string{"kernel.config", "vintf.manifest", "vendor.overlays"} {
+					if k.name != "turnstone" && running["arm64"].Phone[fact] == nil {
+						t.Errorf("the running system does not tell %s", fact)
+					}
 				}
-			}
-			l.did(k.name, "", nil, "go", "bootloader", "--yes")
-			l.inRecovery(k.name, kit.recovery)
-			saved := filepath.Join(l.dir, "card.json")
-			l.want(0, nil, "card", "--save", saved)
-			got := l.fits()
-			for name := range generics {
-				w, g := want[[2]string{name, k.name}], got[name]
-				outcome := w.Checks[0].Outcome
-				if g.Verdict != w.Verdict || !slices.Equal(g.because(outcome), w.because(outcome)) {
-					t.Errorf("%s: %s %v, by hand it is %s %v", name, g.Verdict, g.because(outcome), w.Verdict, w.because(outcome))
+				l.did(k.name, "", nil, "go", "bootloader", "--yes")
+				l.inRecovery(k.name, kit.recovery)
+				saved := filepath.Join(l.dir, "card.json")
+				l.want(0, nil, "card", "--save", saved)
+				got := l.fits()
+				for name := range generics {
+					w, g := want[[2]string{name, k.name}], got[name]
+					outcome := w.Checks[0].Outcome
+					if g.Verdict != w.Verdict || !slices.Equal(g.because(outcome), w.because(outcome)) {
+						t.Errorf("%s: %s %v, by hand it is %s %v", name, g.Verdict, g.because(outcome), w.Verdict, w.because(outcome))
+					}
+					if r := running[name].Verdict; r != g.Verdict && r != "cannot-tell" {
+						t.Errorf("%s: from the running system it is %s, from the recovery %s", name, r, g.Verdict)
+					}
 				}
-				if r := running[name].Verdict; r != g.Verdict && r != "cannot-tell" {
-					t.Errorf("%s: from the running system it is %s, from the recovery %s", name, r, g.Verdict)
+				alone := l.other("alone")
+				for name, a := range alone.fits("--card", saved) {
+					if a.Verdict != got[name].Verdict || fmt.Sprint(a.Checks) != fmt.Sprint(got[name].Checks) {
+						t.Errorf("%s: with the phone away it is %s %v", name, a.Verdict, a.Checks)
+					}
 				}
-			}
-			alone := &lab{T: t, home: filepath.Join(l.dir, "alone"), dir: l.dir}
-			for name, a := range alone.fits("--card", saved) {
-				if a.Verdict != got[name].Verdict || fmt.Sprint(a.Checks) != fmt.Sprint(got[name].Checks) {
-					t.Errorf("%s: with the phone away it is %s %v", name, a.Verdict, a.Checks)
-				}
-			}
-			l.carryOut(k, got)
-			p.kill()
+				l.carryOut(k, got)
+				p.kill()
+			})
 		})
 	}
 }
@@ -182,8 +183,8 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 		}
 		l.did(k.name, "", nil, "go", "recovery", "--yes")
 		for _, todo := range a.Todo {
-			if strings.HasPrefix(todo, "jarlid shelve ") && slices.Contains(a.because("care"), "overlays") {
-				l.run(strings.Fields(todo)[1:]...) // it is aside already when an image before needed it
+			if strings.HasPrefix(todo, "jarlid shelve ") && slices.Contains(a.because("warn"), "overlays") {
+				l.run(append(strings.Fields(todo)[1:], "--yes")...) // it is aside already when an image before needed it
 			}
 		}
 		l.want(0, nil, "wipe", "userdata", "--yes")
@@ -210,66 +211,67 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 // TestFitFiles: a phone known by its firmware alone, a system in a set, an add-on, the page,
 // and what is no system at all.
 func TestFitFiles(t *testing.T) {
-	l := newLab(t)
-	kit := kitOf(t, "avocet", 2)
-	gsi := filepath.Join(gsiFolder(), generics["arm64"])
-	page := filepath.Join(l.dir, "page.html")
-	l.want(6, []string{"no phone is here", "counts as said by you", "nobody can tell yet", "room is not known"}, "fit", gsi, "--vendor", kit.more.Set, "--page", page)
-	text := string(must(os.ReadFile(page)))
-	for _, s := range []string{"<svg", "cannot-tell", "verified-boot"} {
-		if strings.Contains(text, s) == (s == "<svg") { // without the phone nobody knows the room
-			t.Errorf("the page and %q:\n%s", s, text)
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "avocet", 2)
+		gsi := filepath.Join(gsiFolder(), generics["arm64"])
+		page := filepath.Join(l.dir, "page.html")
+		l.want(6, []string{"no phone is here", "counts as said by you", "nobody can tell yet", "room is not known"}, "fit", gsi, "--vendor", kit.more.Set, "--page", page)
+		text := string(must(os.ReadFile(page)))
+		for _, s := range []string{"<svg", "cannot-tell", "verified-boot"} {
+			if strings.Contains(text, s) == (s == "<svg") { // without the phone nobody knows the room
+				t.Errorf("the page and %q:\n%s", s, text)
+			}
 		}
-	}
-	for _, s := range []string{"http:", "https:", "src=", "@import"} {
-		if strings.Contains(text, s) {
-			t.Errorf("the page wants something from elsewhere: %q", s)
+		for _, s := range []string{"http:", "https:", "src=", "@import"} {
+			if strings.Contains(text, s) {
+				t.Errorf("the page wants something from elsewhere: %q", s)
+			}
 		}
-	}
-	l.want(6, []string{"stop  vndk", "stop  policy", "nor do these fit"}, "fit", filepath.Join(gsiFolder(), generics["new"]), "--vendor", kit.more.Set)
-	l.want(6, []string{"The image holds a matrix for each level"}, "fit", gsi, "--vendor", kit.more.Set, "--explain")
-	l.want(6, []string{"extras", "shoreline"}, "fit", gsi, "--vendor", kit.more.Set, "--with", kit.more.Addons[0], "--with", kit.more.Addons[1])
-	l.want(0, []string{"one of the things jarlid fit weighs"}, "explain", "vndk")
-	// Out of a payload; out of super, which also tells the room; a system in an archive.
-	l.want(6, []string{"33.0", "room is not known"}, "fit", gsi, "--vendor", kit.more.Package)
-	l.standin("avocet").kill()
-	if err := os.Remove(filepath.Join(l.home, "bench.yaml")); err != nil {
-		t.Fatal(err)
-	}
-	super := filepath.Join(l.dir, "avocet", "partitions", "super.img")
-	var r answer
-	l.result(0, &r, "fit", gsi, "--vendor", super, "--page", page)
-	if !strings.Contains(string(must(os.ReadFile(page))), "<svg") || !slices.Contains(r.because("care"), "room") || r.Verdict != "fits-with-care" || !slices.Equal(r.because("unknown"), []string{"kernel", "patch-level", "verified-boot", "data"}) {
-		t.Errorf("out of super: %+v", r)
-	}
-	var packed bytes.Buffer
-	z := zip.NewWriter(&packed)
-	for name, b := range map[string][]byte{"system.img": must(scenario.System(scenario.GSINew, kit.phone)), "readme.txt": []byte("a generic system\n")} {
-		w := must(z.Create(name))
-		must(w.Write(b))
-	}
-	z.Close()
-	l.want(6, []string{"Saltmarsh GSI 6.0", "stop  vndk"}, "fit", l.file("gsi.zip", packed.Bytes()), "--vendor", kit.more.Set)
-	l.want(4, nil, "fit", gsi)
-	l.want(2, []string{"--page shows one image"}, "fit", gsi, gsi, "--vendor", kit.more.Set, "--page", page)
-	for name, c := range map[string]struct {
-		file string
-		code int
-		says string
-	}{
-		"a recovery":         {kit.recovery, 1, "no ext4 or EROFS file system"},
-		"a text":             {l.file("note.txt", []byte("not an image\n")), 1, "no ext4 or EROFS file system"},
-		"a vendor partition": {l.file("vendor.img", l.setImage(kit, "vendor")), 1, "that of another partition"},
-		"a set":              {kit.more.Set, 6, "Wickerlight Stock"},
-		"cut short":          {l.file("cut.img.gz", must(os.ReadFile(gsi))[:1<<20]), 1, ""},
-		"a folder":           {l.dir, 1, "is a folder"},
-	} {
-		code, out := l.run("fit", c.file, "--vendor", kit.more.Set)
-		if code != c.code || !strings.Contains(out, c.says) {
-			t.Errorf("%s ended with %d:\n%s", name, code, out)
+		l.want(6, []string{"stop  vndk", "stop  policy", "nor do these fit"}, "fit", filepath.Join(gsiFolder(), generics["new"]), "--vendor", kit.more.Set)
+		l.want(6, []string{"The image holds a matrix for each level"}, "fit", gsi, "--vendor", kit.more.Set, "--explain")
+		l.want(6, []string{"extras", "shoreline"}, "fit", gsi, "--vendor", kit.more.Set, "--with", kit.more.Addons[0], "--with", kit.more.Addons[1])
+		l.want(0, []string{"one of the things jarlid fit weighs"}, "explain", "vndk")
+		// Out of a payload; out of super, which also tells the room; a system in an archive.
+		l.want(6, []string{"33.0", "room is not known"}, "fit", gsi, "--vendor", kit.more.Package)
+		l.standin("avocet").kill()
+		if err := os.Remove(filepath.Join(l.home, "bench.yaml")); err != nil {
+			t.Fatal(err)
 		}
-	}
-	l.want(1, []string{"neither a vendor partition nor a boot image"}, "fit", gsi, "--vendor", gsi)
+		super := filepath.Join(l.dir, "avocet", "partitions", "super.img")
+		var r answer
+		l.result(0, &r, "fit", gsi, "--vendor", super, "--page", page)
+		if !strings.Contains(string(must(os.ReadFile(page))), "<svg") || !slices.Contains(r.because("warn"), "room") || r.Verdict != "fits-with-care" || !slices.Equal(r.because("unknown"), []string{"kernel", "patch-level", "verified-boot", "data"}) {
+			t.Errorf("out of super: %+v", r)
+		}
+		var packed bytes.Buffer
+		z := zip.NewWriter(&packed)
+		for name, b := range map[string][]byte{"system.img": must(scenario.System(scenario.GSINew, kit.phone)), "readme.txt": []byte("a generic system\n")} {
+			w := must(z.Create(name))
+			must(w.Write(b))
+		}
+		z.Close()
+		l.want(6, []string{"Saltmarsh GSI 6.0", "stop  vndk"}, "fit", l.file("gsi.zip", packed.Bytes()), "--vendor", kit.more.Set)
+		l.want(4, nil, "fit", gsi)
+		l.want(2, []string{"--page shows one image"}, "fit", gsi, gsi, "--vendor", kit.more.Set, "--page", page)
+		for name, c := range map[string]struct {
+			file string
+			code int
+			says string
+		}{
+			"a recovery":         {kit.recovery, 1, "no ext4 or EROFS file system"},
+			"a text":             {l.file("note.txt", []byte("not an image\n")), 1, "no ext4 or EROFS file system"},
+			"a vendor partition": {l.file("vendor.img", l.setImage(kit, "vendor")), 1, "that of another partition"},
+			"a set":              {kit.more.Set, 6, "Wickerlight Stock"},
+			"cut short":          {l.file("cut.img.gz", must(os.ReadFile(gsi))[:1<<20]), 1, ""},
+			"a folder":           {l.dir, 1, "is a folder"},
+		} {
+			code, out := l.run("fit", c.file, "--vendor", kit.more.Set)
+			if code != c.code || !strings.Contains(out, c.says) {
+				t.Errorf("%s ended with %d:\n%s", name, code, out)
+			}
+		}
+		l.want(1, []string{"neither a vendor partition nor a boot image"}, "fit", gsi, "--vendor", gsi)
+	})
 }
 
 // setImage gives an image of a phone's firmware set.
@@ -282,17 +284,18 @@ func (l *lab) setImage(k kit, name string) []byte {
 // TestFitUnmapped: a recovery that has not mapped the logical partitions is no phone without
 // a vendor partition; they are read by what super says.
 func TestFitUnmapped(t *testing.T) {
-	l := newLab(t)
-	kit := kitOf(t, "avocet", 2)
-	l.standin("avocet")
-	kind := scenario.Tideline
-	kind.Traits += "unmapped: true\n"
-	l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, kit.phone))))
-	want := byHand(t)
-	for name, a := range l.fits() {
-		if w := want[[2]string{name, "avocet"}]; a.Verdict != w.Verdict || !slices.Equal(a.because(w.Checks[0].Outcome), w.because(w.Checks[0].Outcome)) {
-			t.Errorf("%s: %s %+v", name, a.Verdict, a.Checks)
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "avocet", 2)
+		l.standin("avocet")
+		kind := scenario.Tideline
+		kind.Traits += "unmapped: true\n"
+		l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, kit.phone))))
+		want := byHand(t)
+		for name, a := range l.fits() {
+			if w := want[[2]string{name, "avocet"}]; a.Verdict != w.Verdict || !slices.Equal(a.because(w.Checks[0].Outcome), w.because(w.Checks[0].Outcome)) {
+				t.Errorf("%s: %s %+v", name, a.Verdict, a.Checks)
+			}
 		}
-	}
-	l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")
+		l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")
+	})
 }

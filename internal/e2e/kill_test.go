@@ -9,7 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"jarlid/internal/bench"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/cpio"
 )
@@ -51,21 +50,11 @@ func (l *lab) awaitAct(title string) {
 	l.Fatalf("no journal came to the step %q", title)
 }
 
-// lastJournal gives the newest job's records.
-func (l *lab) lastJournal() []bench.Record {
-	l.Helper()
-	all := l.journals()
-	if len(all) == 0 {
-		l.Fatal("there is no journal")
-	}
-	return all[len(all)-1]
-}
-
 // TestKilled kills the program, or the phone, in the middle of a transfer: the
 // journal says what was under way, the next command knows, and the job can be
-// repeated to its end.
+// repeated to its end. The cable stands still while it happens.
 func TestKilled(t *testing.T) {
-	recovery := bigRecovery(400 << 20)
+	recovery := bigRecovery(8 << 20)
 	for _, c := range []struct {
 		name, step string
 		phone      bool
@@ -76,16 +65,20 @@ func TestKilled(t *testing.T) {
 		{"the phone while it installs", "install", true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			l := newLab(t)
-			model := l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB")
-			p := l.standin(model)
-			job := []string{"recovery", "set", l.file("large.img", recovery), "--yes"}
+			t.Parallel()
+			l := inProcesses(t)
+			model := l.model("big")
+			p := l.startProcess(t, model)
+			job := []string{"recovery", "install", l.file("large.img", recovery), "--yes"}
+			after := int64(len(recovery)) * 3 / 2
 			if c.step == "install" {
-				l.want(0, nil, "recovery", "set", files.Recovery, "--yes")
+				l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 				l.want(0, nil, "go", "recovery")
 				l.want(0, nil, "wipe", "userdata", "--yes")
 				job = []string{"sideload", files.Package, "--yes"}
+				after = must(os.Stat(files.Package)).Size() * 3 / 2 // in the second pass, while it is written
 			}
+			l.fault("dunlin", "stall", after, "--for", "3")
 			cmd := l.command(job...)
 			var out bytes.Buffer
 			cmd.Stdout = &out
@@ -93,7 +86,7 @@ func TestKilled(t *testing.T) {
 				t.Fatal(err)
 			}
 			l.awaitAct(c.step)
-			time.Sleep(100 * time.Millisecond)
+			time.Sleep(300 * time.Millisecond)
 			if c.phone {
 				p.kill()
 			} else {
@@ -109,13 +102,14 @@ func TestKilled(t *testing.T) {
 				if end.Event != "end" || end.Error == "" || last[len(last)-2].Event != "failed" {
 					t.Fatalf("the journal ends with %+v", end)
 				}
-				l.standin(model)
+				l.startProcess(t, model)
 			} else if end.Event != "act" || !strings.Contains(end.Title, c.step) {
 				t.Fatalf("the journal ends with %+v, want the act under way", end)
 			}
 			if c.step == "install" {
 				// What was half-written is not next, and nothing says it is there.
-				if !c.phone { // the recovery noticed and went back to its menu
+				if !c.phone { // the recovery notices and goes back to its menu
+					l.untilMode("dunlin", "recovery")
 					l.want(0, []string{"b      no             no            no"}, "slot")
 				}
 				l.want(0, []string{"installed: "}, append(job, "--accept", "encrypted-data")...)
@@ -133,15 +127,19 @@ func TestKilled(t *testing.T) {
 
 // TestCtrlC: the first one ends after the write in progress.
 func TestCtrlC(t *testing.T) {
-	l := newLab(t)
-	l.standin(l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 512MiB"))
-	cmd := l.command("recovery", "set", l.file("large.img", bigRecovery(400<<20)), "--yes")
+	t.Parallel()
+	l := inProcesses(t)
+	l.startProcess(t, l.model("big"))
+	recovery := bigRecovery(8 << 20)
+	l.fault("dunlin", "stall", int64(len(recovery))/2, "--for", "2")
+	cmd := l.command("recovery", "install", l.file("large.img", recovery), "--yes")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
 	l.awaitAct("recovery_a")
+	time.Sleep(200 * time.Millisecond)
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {
 		t.Skip("this system has no interrupt to send: ", err)
 	}
@@ -149,7 +147,7 @@ func TestCtrlC(t *testing.T) {
 	last := l.lastJournal()
 	var events []string
 	for _, r := range last {
-		events = append(events, r.Event)
+		events = append(events, string(r.Event))
 	}
 	if got := strings.Join(events, " "); got != "begin act done interrupted end" {
 		t.Errorf("the journal has %q", got)

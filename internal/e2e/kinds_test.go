@@ -10,7 +10,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/demo"
@@ -83,11 +82,6 @@ func (l *lab) stored(phone, partition string) []byte {
 	return must(io.ReadAll(must(m.Open(f, size, p))))
 }
 
-// later presses something at a stand-in when jarlid has had time to ask for it.
-func (l *lab) later(phone string, keys ...string) {
-	time.AfterFunc(1500*time.Millisecond, func() { l.command(append([]string{"standin", "press", phone}, keys...)...).Run() })
-}
-
 // travel goes every way between two modes, the phone being in the first one.
 func (l *lab) travel(k kind) {
 	l.Helper()
@@ -123,88 +117,89 @@ func (l *lab) travel(k kind) {
 func TestKinds(t *testing.T) {
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
-			l := newLab(t)
-			kit := kitOf(t, k.name, k.slots)
-			l.standin(k.name)
-			var c struct {
-				Facts map[string]struct{ Value, Evidence, Mode string }
-				Home  struct{ Partition, Evidence string } `json:"recovery_home"`
-				Table []struct {
-					Name    string
-					Size    int64
-					Logical bool
-				} `json:"partitions"`
-			}
-			saved := filepath.Join(l.dir, "card.json")
-			l.result(0, &c, "card", "--save", saved)
-			if f := c.Facts["model"]; f.Value != k.name || f.Evidence != "read" || c.Facts["unlocked"].Value != "yes" || c.Facts["slot.count"].Value != fmt.Sprint(k.slots) {
-				t.Errorf("card: %+v", c.Facts)
-			}
-			if c.Home.Partition != k.home || len(c.Table) < 5 || c.Facts["data"].Evidence == "read" {
-				t.Errorf("home %+v, %d partitions", c.Home, len(c.Table))
-			}
-			l.want(0, []string{"WHERE IT COULD BE READ", "in a started system"}, "card")
-			if k.name == "sanderling" {
-				defer func() { l.want(0, []string{"serial in another mode"}, "card") }()
-			}
-			l.want(0, []string{"on " + k.name + " it goes to " + k.home}, "ident", kit.recovery, "--card", saved)
+			inLab(t, func(t *testing.T, l *lab) {
+				kit := kitOf(t, k.name, k.slots)
+				l.standin(k.name)
+				var c struct {
+					Facts map[string]struct{ Value, Evidence, Mode string }
+					Home  struct{ Partition, Evidence string } `json:"recovery_home"`
+					Table []struct {
+						Name    string
+						Size    int64
+						Logical bool
+					} `json:"partitions"`
+				}
+				saved := filepath.Join(l.dir, "card.json")
+				l.result(0, &c, "card", "--save", saved)
+				if f := c.Facts["model"]; f.Value != k.name || f.Evidence != "read" || c.Facts["unlocked"].Value != "yes" || c.Facts["slot.count"].Value != fmt.Sprint(k.slots) {
+					t.Errorf("card: %+v", c.Facts)
+				}
+				if c.Home.Partition != k.home || len(c.Table) < 5 || c.Facts["data"].Evidence == "read" {
+					t.Errorf("home %+v, %d partitions", c.Home, len(c.Table))
+				}
+				l.want(0, []string{"WHERE IT COULD BE READ", "in a started system"}, "card")
+				if k.name == "sanderling" {
+					defer func() { l.want(0, []string{"serial in another mode"}, "card") }()
+				}
+				l.want(0, []string{"on " + k.name + " it goes to " + k.home}, "ident", kit.recovery, "--card", saved)
 
-			if kit.more.Overlay != "" && k.name == "godwit" { // its pre-image
-				l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
-			}
-			if k.tries {
-				l.want(0, []string{"written nowhere"}, "recovery", "try", kit.recovery, "--yes")
-				l.want(0, []string{"the phone is in bootloader"}, "go", "bootloader")
-			} else {
-				l.want(3, []string{"command-unknown-to-bootloader", "write it instead"}, "recovery", "try", kit.recovery, "--yes")
-			}
-			l.want(0, []string{"lives in"}, "recovery", "set", kit.recovery, "--yes")
-			if k.home == "boot" { // put into the phone's own images; here slot b has none, so whole
-				l.want(0, nil, "go", "bootloader")
-				l.want(0, nil, "recovery", "set", kit.recovery, "--into", "boot", "--yes")
-			}
-			want := must(os.ReadFile(kit.recovery))
-			for _, name := range onSlots(k.home, k.slots, "both") {
-				if !bytes.HasPrefix(l.stored(k.name, name), want) {
-					t.Errorf("%s does not hold the recovery", name)
+				if kit.more.Overlay != "" && k.name == "godwit" { // its pre-image
+					l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
 				}
-			}
-			l.allowing(k.name, func() { l.travel(k) })
-			if slices.Contains(k.modes, "fastbootd") {
-				l.want(0, nil, "go", "fastbootd")
-				l.want(0, []string{"read back, it matches"}, "recovery", "set", kit.recovery, "--yes")
-				l.want(0, nil, "go", "bootloader")
-			}
+				if k.tries {
+					l.want(0, []string{"written nowhere"}, "recovery", "try", kit.recovery, "--yes")
+					l.want(0, []string{"the phone is in bootloader"}, "go", "bootloader")
+				} else {
+					l.want(3, []string{"command-unknown-to-bootloader", "write it instead"}, "recovery", "try", kit.recovery, "--yes")
+				}
+				l.want(0, []string{"lives in"}, "recovery", "install", kit.recovery, "--yes")
+				if k.home == "boot" { // put into the phone's own images; here slot b has none, so whole
+					l.want(0, nil, "go", "bootloader")
+					l.want(0, nil, "recovery", "install", kit.recovery, "--into", "boot", "--yes")
+				}
+				want := must(os.ReadFile(kit.recovery))
+				for _, name := range onSlots(k.home, k.slots, "both") {
+					if !bytes.HasPrefix(l.stored(k.name, name), want) {
+						t.Errorf("%s does not hold the recovery", name)
+					}
+				}
+				l.allowing(k.name, func() { l.travel(k) })
+				if slices.Contains(k.modes, "fastbootd") {
+					l.want(0, nil, "go", "fastbootd")
+					l.want(0, []string{"read back, it matches"}, "recovery", "install", kit.recovery, "--yes")
+					l.want(0, nil, "go", "bootloader")
+				}
 
-			var w struct {
-				Writes []struct {
-					Partition, Slot, SHA256, Confirmed string
-					Bytes                              int64
+				var w struct {
+					Writes []struct {
+						Partition, Slot, SHA256, Confirmed string
+						Bytes                              int64
+					}
 				}
-			}
-			l.result(0, &w, "flash", kit.more.Boot, "--yes")
-			if w.Writes[0].Partition != "boot" || w.Writes[0].Confirmed == "" || k.slots == 2 && w.Writes[0].Slot != "a" || k.slots == 1 && w.Writes[0].Slot != "" {
-				t.Errorf("flash boot.img: %+v", w)
-			}
-			l.result(0, &w, append([]string{"flash", kit.more.Set, "--yes"}, k.set...)...)
-			set := must(scenario.Images(scenario.Stock, kit.phone))
-			wrote := map[string]bool{}
-			for _, x := range w.Writes {
-				wrote[x.Partition] = true
-				name := onSlots(x.Partition, k.slots, x.Slot)[0]
-				if x.Slot == "" {
-					name = x.Partition
+				l.result(0, &w, "flash", kit.more.Boot, "--yes")
+				if w.Writes[0].Partition != "boot" || w.Writes[0].Confirmed == "" || k.slots == 2 && w.Writes[0].Slot != "a" || k.slots == 1 && w.Writes[0].Slot != "" {
+					t.Errorf("flash boot.img: %+v", w)
 				}
-				if !bytes.HasPrefix(l.stored(k.name, name), set[x.Partition]) {
-					t.Errorf("%s does not hold what the set has for it", name)
+				l.result(0, &w, append([]string{"flash", kit.more.Set, "--yes"}, k.set...)...)
+				set := must(scenario.Images(scenario.Stock, kit.phone))
+				wrote := map[string]bool{}
+				for _, x := range w.Writes {
+					wrote[x.Partition] = true
+					name := onSlots(x.Partition, k.slots, x.Slot)[0]
+					if x.Slot == "" {
+						name = x.Partition
+					}
+					if !bytes.HasPrefix(l.stored(k.name, name), set[x.Partition]) {
+						t.Errorf("%s does not hold what the set has for it", name)
+					}
 				}
-			}
-			if len(wrote) != len(set) {
-				t.Errorf("the set has %d images, %d partitions were written", len(set), len(wrote))
-			}
-			l.want(0, []string{"AREA", "erased", "stays"}, "wipe", "userdata", "--yes")
-			defer l.hands(k.name, "finish welcome", "debugging on", "allow")()
-			l.want(0, []string{"Wickerlight Stock 9.1"}, "go", "system", "--wait", "30s")
+				if len(wrote) != len(set) {
+					t.Errorf("the set has %d images, %d partitions were written", len(set), len(wrote))
+				}
+				l.want(0, []string{"AREA", "erased", "stays"}, "wipe", "userdata", "--yes")
+				defer l.hands(k.name, "finish welcome", "debugging on", "allow")()
+				l.want(0, []string{"Wickerlight Stock 9.1"}, "go", "system", "--wait", "30s")
+			})
 		})
 	}
 }
@@ -213,14 +208,15 @@ func TestKinds(t *testing.T) {
 func TestUnlockKinds(t *testing.T) {
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
-			l := newLab(t)
-			l.standin(k.name, "--locked")
-			kit := kitOf(t, k.name, k.slots)
-			l.want(3, []string{"stop  locked-bootloader"}, "flash", kit.more.Boot, "--yes")
-			l.want(5, []string{"not allowed while the device is locked"}, "flash", kit.more.Boot, "--yes", "--accept", "locked-bootloader")
-			defer l.hands(k.name, "yes")()
-			l.want(0, []string{"lost  ", "the bootloader is open, read back"}, "unlock", "--yes")
-			l.want(0, []string{"boot"}, "flash", kit.more.Boot, "--yes")
+			inLab(t, func(t *testing.T, l *lab) {
+				l.standin(k.name, "--locked")
+				kit := kitOf(t, k.name, k.slots)
+				l.want(3, []string{"stop  locked-bootloader"}, "flash", kit.more.Boot, "--yes")
+				l.want(5, []string{"not allowed while the device is locked"}, "flash", kit.more.Boot, "--yes", "--accept", "locked-bootloader")
+				defer l.hands(k.name, "yes")()
+				l.want(0, []string{"lose  ", "the bootloader is open, read back"}, "unlock", "--yes")
+				l.want(0, []string{"boot"}, "flash", kit.more.Boot, "--yes")
+			})
 		})
 	}
 }
@@ -256,7 +252,7 @@ func TestKindsDoneWrong(t *testing.T) {
 		if name == "godwit" {
 			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
 		}
-		l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
+		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		return kit
@@ -286,7 +282,7 @@ func TestKindsDoneWrong(t *testing.T) {
 		"unknown-content": func(l *lab) {
 			l.standin("dunlin")
 			f := junk(l, "vendor.img", 1<<20)
-			l.want(3, []string{"care  unknown-content", "nobody is here to answer"}, "flash", f)
+			l.want(3, []string{"warn  unknown-content", "not-confirmed"}, "flash", f)
 			l.want(0, []string{"vendor_a written"}, "flash", f, "--yes")
 			// dm-verity enforces on an unlocked phone too; slot b is empty.
 			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait", "20s")
@@ -314,14 +310,14 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.standin("avocet", "--locked", "--mode", "system")
 			l.want(0, nil, "standin", "press", "avocet", "unlocking off")
 			toBootloader(l, "avocet")
-			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "set", kitOf(l.T, "avocet", 2).recovery, "--yes")
+			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", kitOf(l.T, "avocet", 2).recovery, "--yes")
 			l.want(3, []string{"stop  unlock-not-allowed", "allow unlocking"}, "unlock", "--yes")
 			l.want(5, []string{"not allowed"}, "unlock", "--yes", "--accept", "unlock-not-allowed")
 			l.press("avocet", "start", "unlocking on")
 			toBootloader(l, "avocet")
 			before := l.stored("avocet", "userdata")
 			defer l.hands("avocet", "yes")()
-			l.want(0, []string{"lost  ", "hand  ", "the bootloader is open, read back", "debugging is off again"}, "unlock", "--yes")
+			l.want(0, []string{"lose  ", "hand  ", "the bootloader is open, read back", "debugging is off again"}, "unlock", "--yes")
 			if bytes.Equal(before, l.stored("avocet", "userdata")) {
 				l.Error("the data is still there")
 			}
@@ -348,7 +344,7 @@ func TestKindsDoneWrong(t *testing.T) {
 		},
 		"merge done rightly": func(l *lab) {
 			kit := ready(l, "avocet")
-			l.want(0, []string{"care  recovery-replaced"}, "sideload", kit.more.Package, "--yes", "--then", "stay")
+			l.want(0, []string{"warn  recovery-replaced"}, "sideload", kit.more.Package, "--yes", "--then", "stay")
 			l.want(0, []string{"snapshotted"}, "card")
 			stop := l.hands("avocet", "finish welcome", "debugging on", "allow")
 			l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system", "--wait", "30s")
@@ -368,12 +364,12 @@ func TestKindsDoneWrong(t *testing.T) {
 		"pre-image-missing": func(l *lab) {
 			kit := kitOf(l.T, "godwit", 2)
 			l.standin("godwit")
-			l.want(3, []string{"care  pre-image-missing"}, "recovery", "set", kit.recovery)
-			l.want(5, nil, "recovery", "set", kit.recovery, "--yes") // it can't be started, so nothing is written
-			l.want(0, nil, "recovery", "set", kit.recovery, "--into", "boot", "--yes")
+			l.want(3, []string{"warn  pre-image-missing"}, "recovery", "install", kit.recovery)
+			l.want(5, nil, "recovery", "install", kit.recovery, "--yes") // it can't be started, so nothing is written
+			l.want(0, nil, "recovery", "install", kit.recovery, "--into", "boot", "--yes")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery")
 			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
-			out := l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
+			out := l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 			if strings.Contains(out, "pre-image") {
 				l.Error("it is named again after it was written")
 			}
@@ -397,7 +393,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			}
 			l.standin("avocet")
 			gsi := kitOf(l.T, "avocet", 2).more.GSI
-			l.want(3, []string{"care  not-enough-room-in-super: nobody can tell in this mode how full super is"}, "flash", gsi)
+			l.want(3, []string{"warn  not-enough-room-in-super: nobody can tell in this mode how full super is"}, "flash", gsi)
 			l.want(0, nil, "go", "fastbootd")
 			l.want(3, []string{"stop  not-enough-room-in-super"}, "flash", gsi, "--yes")
 			l.want(5, []string{"not enough space"}, "flash", gsi, "--yes", "--accept", "not-enough-room-in-super")
@@ -426,16 +422,16 @@ func TestKindsDoneWrong(t *testing.T) {
 			twin := scenario.PhoneOf("godwit")
 			twin.Device = "godwit-pro"
 			f := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, twin)))
-			l.want(3, []string{"stop  wrong-variant: the file is for godwit-pro, a twin"}, "recovery", "set", f, "--yes")
-			l.want(5, []string{"instead of recovery"}, "recovery", "set", f, "--yes", "--accept", "wrong-variant")
+			l.want(3, []string{"stop  wrong-variant: the file is for godwit-pro, a twin"}, "recovery", "install", f, "--yes")
+			l.want(5, []string{"instead of recovery"}, "recovery", "install", f, "--yes", "--accept", "wrong-variant")
 		},
 		"other-slot-firmware-differs": func(l *lab) {
 			kit := kitOf(l.T, "godwit", 2)
 			l.standin("godwit")
 			l.want(0, nil, "flash", old(l), "--into", "radio@b", "--yes", "--accept", "risky-partition")
-			l.want(3, []string{"care  other-slot-firmware-differs: nobody can tell"}, "slot", "use", "b")
+			l.want(3, []string{"warn  other-slot-firmware-differs: nobody can tell"}, "slot", "use", "b")
 			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
-			l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
+			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "wipe", "userdata", "--yes")
 			l.want(3, []string{"stop  other-slot-firmware-differs: radio on slot b is not what slot a has"}, "sideload", kit.more.Package, "--yes")
@@ -448,7 +444,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			kit := kitOf(l.T, "godwit", 2)
 			l.standin("godwit")
 			l.want(0, nil, "flash", old(l), kit.more.Overlay, "--into", "@both", "--yes", "--accept", "risky-partition")
-			l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
+			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "wipe", "userdata", "--yes")
 			l.want(3, []string{"stop  base-version: version-baseband is 1.8: too old"}, "sideload", kit.more.Package, "--yes")
@@ -465,14 +461,14 @@ func TestKindsDoneWrong(t *testing.T) {
 		"temporary-recovery": func(l *lab) {
 			l.standin("dunlin")
 			l.want(0, []string{"note  temporary-recovery"}, "recovery", "try", files.Recovery, "--yes")
-			l.want(3, []string{"care  temporary-recovery"}, "go", "recovery")
+			l.want(3, []string{"warn  temporary-recovery"}, "go", "recovery")
 			// What is written is another one, and it can't be seen.
 			l.want(0, []string{"can't be seen from here"}, "go", "recovery", "--yes")
 		},
 		"recovery-only": func(l *lab) {
 			l.standin("avocet")
 			l.want(3, []string{"stop  recovery-only"}, "wipe", "caches", "--yes", "--accept", "recovery-only")
-			l.want(2, []string{"say which: system@a"}, "wipe", "system")
+			l.want(3, []string{"say which: system@a"}, "wipe", "system")
 			l.standin("turnstone")
 			l.want(0, []string{"caches is erased"}, "wipe", "caches", "--yes", "--on", "turnstone")
 			if b := l.stored("turnstone", "cache"); strings.Trim(string(b), "\x00") != "" {
@@ -482,15 +478,15 @@ func TestKindsDoneWrong(t *testing.T) {
 		"asked-first": func(l *lab) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")
-			l.want(3, []string{"care  asked-first: Was the stock system started once"}, "recovery", "set", kit.recovery)
-			l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
-			if out := l.want(0, nil, "recovery", "set", kit.recovery, "--yes"); strings.Contains(out, "asked-first") {
+			l.want(3, []string{"warn  asked-first: Was the stock system started once"}, "recovery", "install", kit.recovery)
+			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
+			if out := l.want(0, nil, "recovery", "install", kit.recovery, "--yes"); strings.Contains(out, "asked-first") {
 				l.Error("it is asked again")
 			}
 		},
 		"not-as-signed": func(l *lab) {
 			l.standin("dunlin")
-			l.want(0, []string{"note  not-as-signed"}, "recovery", "set", files.Recovery, "--yes")
+			l.want(0, []string{"note  not-as-signed"}, "recovery", "install", files.Recovery, "--yes")
 			strict := l.modelOf("dunlin", "strict", "title: Wickerlight Dunlin", "title: Wickerlight Dunlin\nbootloader: {enforces: true}", "  serial: WL-DU-0007", "  serial: WL-DU-0009\n  enforces: true", "model: dunlin", "model: strict", "aliases: [WL-DU, wl_dunlin]", "aliases: [dunlin]")
 			if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
 				l.Fatal(err)
@@ -499,14 +495,14 @@ func TestKindsDoneWrong(t *testing.T) {
 				l.Fatal(err)
 			}
 			l.standin(strict)
-			l.want(3, []string{"stop  not-as-signed", "enforces verified boot although it is unlocked"}, "recovery", "set", files.Recovery, "--yes", "--on", "strict")
-			l.want(0, nil, "recovery", "set", files.Recovery, "--yes", "--on", "strict", "--accept", "not-as-signed")
+			l.want(3, []string{"stop  not-as-signed", "enforces verified boot although it is unlocked"}, "recovery", "install", files.Recovery, "--yes", "--on", "strict")
+			l.want(0, nil, "recovery", "install", files.Recovery, "--yes", "--on", "strict", "--accept", "not-as-signed")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery", "--on", "strict")
 		},
 		"the stock recovery comes back": func(l *lab) {
 			kit := kitOf(l.T, "turnstone", 1)
 			l.standin("turnstone")
-			l.want(0, nil, "recovery", "set", kit.recovery, "--yes")
+			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 			l.allowing("turnstone", func() { l.want(0, []string{"Wickerlight Stock"}, "go", "system", "--wait", "20s") })
 			if bytes.HasPrefix(l.stored("turnstone", "recovery"), must(os.ReadFile(kit.recovery))) {
 				l.Error("the system left the recovery alone")
@@ -524,66 +520,51 @@ func TestKindsDoneWrong(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			l := newLab(t)
-			run(l)
-			known := strings.FieldsFunc(name, func(r rune) bool { return r == ',' || r == ' ' })[0]
-			if strings.Contains(known, "-") {
-				if _, out := l.run("explain", known); !strings.Contains(out, "look  "+known) {
-					t.Errorf("there is no explanation of %s", known)
+			inLab(t, func(t *testing.T, l *lab) {
+				run(l)
+				known := strings.FieldsFunc(name, func(r rune) bool { return r == ',' || r == ' ' })[0]
+				if strings.Contains(known, "-") {
+					if _, out := l.run("explain", known); !strings.Contains(out, "info  "+known) {
+						t.Errorf("there is no explanation of %s", known)
+					}
 				}
-			}
+			})
 		})
 	}
-}
-
-// TestUDP runs a whole write over UDP, and a phone that another jarlid works
-// on is let alone.
-func TestUDP(t *testing.T) {
-	l := newLab(t)
-	l.standin("dunlin")
-	var here struct{ Phones []struct{ Address string } }
-	l.result(0, &here, "bench")
-	udp := strings.Replace(here.Phones[0].Address, "tcp:", "udp:", 1)
-	other := &lab{T: t, home: filepath.Join(l.dir, "other"), dir: l.dir}
-	other.want(0, []string{"fastboot mode"}, "slot", "--on", udp)
-	other.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "set", files.Recovery, "--yes", "--on", udp)
-	if !bytes.HasPrefix(l.stored("dunlin", "recovery_b"), must(os.ReadFile(files.Recovery))) {
-		t.Error("recovery_b does not hold the image")
-	}
-	other.want(4, []string{"does not answer"}, "slot", "--on", "udp:127.0.0.1:9")
 }
 
 // TestCards: a saved card stands for the phone where facts suffice, and
 // nothing is done on it.
 func TestCards(t *testing.T) {
-	l := newLab(t)
-	kit := kitOf(t, "avocet", 2)
-	p := l.standin("avocet", "--mode", "fastbootd")
-	saved, draft := filepath.Join(l.dir, "card.json"), filepath.Join(l.dir, "new.yaml")
-	l.want(0, []string{"logical, in super", "the card is kept"}, "card", "--save", saved)
-	l.want(0, []string{"a draft is in"}, "card", "--new-model", draft)
-	l.want(1, []string{"is there already"}, "card", "--new-model", draft)
-	p.kill()
-	alone := &lab{T: t, home: filepath.Join(l.dir, "alone"), dir: l.dir}
-	alone.want(0, []string{"saved"}, "card", "--card", saved)
-	alone.want(0, []string{"so these go: product_a", "nothing was changed"}, "flash", kit.more.GSI, "--card", saved)
-	alone.want(0, []string{"nothing was changed", "step 1 would"}, "recovery", "set", kit.recovery, "--card", saved)
-	alone.want(2, []string{"no saved card"}, "card", "--card", kit.recovery)
-	// The draft is a model file that can be read, and is taken once it has its place.
-	if err := os.MkdirAll(filepath.Join(alone.home, "models"), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	text := must(os.ReadFile(draft))
-	if err := os.WriteFile(filepath.Join(alone.home, "models", "new.yaml"), text, 0o644); err != nil {
-		t.Fatal(err)
-	}
-	alone.want(0, []string{"the model file"}, "card", "--card", saved)
-	for _, s := range []string{"model: avocet", "slots: 2", "partition: vendor_boot", "- system"} {
-		if !strings.Contains(string(text), s) {
-			t.Errorf("the draft lacks %q:\n%s", s, text)
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "avocet", 2)
+		p := l.standin("avocet", "--mode", "fastbootd")
+		saved, draft := filepath.Join(l.dir, "card.json"), filepath.Join(l.dir, "new.yaml")
+		l.want(0, []string{"logical, in super", "the card is kept"}, "card", "--save", saved)
+		l.want(0, []string{"a draft is in"}, "card", "--new-model", draft)
+		l.want(1, []string{"is there already"}, "card", "--new-model", draft)
+		p.kill()
+		alone := l.other("alone")
+		alone.want(0, []string{"saved"}, "card", "--card", saved)
+		alone.want(0, []string{"so these go: product_a", "nothing was changed"}, "flash", kit.more.GSI, "--card", saved)
+		alone.want(0, []string{"nothing was changed", "step 1 would"}, "recovery", "install", kit.recovery, "--card", saved)
+		alone.want(2, []string{"no saved card"}, "card", "--card", kit.recovery)
+		// The draft is a model file that can be read, and is taken once it has its place.
+		if err := os.MkdirAll(filepath.Join(alone.home, "models"), 0o755); err != nil {
+			t.Fatal(err)
 		}
-	}
-	if !slices.Contains(strings.Split(string(text), "\n"), "hands:") {
-		t.Error("the draft has no recipes to fill in")
-	}
+		text := must(os.ReadFile(draft))
+		if err := os.WriteFile(filepath.Join(alone.home, "models", "new.yaml"), text, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		alone.want(0, []string{"the model file"}, "card", "--card", saved)
+		for _, s := range []string{"model: avocet", "slots: 2", "partition: vendor_boot", "- system"} {
+			if !strings.Contains(string(text), s) {
+				t.Errorf("the draft lacks %q:\n%s", s, text)
+			}
+		}
+		if !slices.Contains(strings.Split(string(text), "\n"), "hands:") {
+			t.Error("the draft has no recipes to fill in")
+		}
+	})
 }

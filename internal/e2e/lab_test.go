@@ -1,45 +1,51 @@
-// Package e2e drives the real program: it builds jarlid once and runs it on
-// files in temporary folders against stand-ins that are processes of their own.
+// Package e2e tests whole commands against stand-ins: in one process and in a bubble of
+// virtual time where it can be (lab), as processes where the system itself is in it (process).
 package e2e
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
+	"hash/fnv"
+	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"runtime"
+	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
-	"jarlid/internal/bench"
+	"jarlid/internal/cli"
+	"jarlid/internal/core/model"
 	"jarlid/internal/demo"
+	"jarlid/internal/journal"
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 var (
-	program string     // the built jarlid
 	files   demo.Files // the scenario's files for dunlin
 	workdir string
 	dunlin  = scenario.PhoneOf("dunlin")
+
+	// whole runs the large matrices whole; without it a seeded sample is taken.
+	whole = flag.Bool("whole", false, "run the large matrices whole")
+	// seed is what the sample is taken with; a failure names it.
+	seed = flag.Int64("seed", 1, "the seed of samples")
 )
 
 func TestMain(m *testing.M) {
 	flag.Parse()
-	// Most of their time the tests wait for phones to restart.
-	if n := flag.Lookup("test.parallel"); n != nil {
-		n.Value.Set(fmt.Sprint(runtime.GOMAXPROCS(0) * 3 / 2))
-	}
 	os.Exit(setUp(m))
 }
 
 func setUp(m *testing.M) int {
+	scenario.Keep()
+	debug.SetGCPercent(300) // images come and go by the dozen
 	dir, err := os.MkdirTemp("", "jarlid-e2e-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -47,14 +53,6 @@ func setUp(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	workdir = dir
-	program = filepath.Join(dir, "jarlid")
-	if runtime.GOOS == "windows" {
-		program += ".exe"
-	}
-	if out, err := exec.Command("go", "build", "-o", program, "jarlid/cmd/jarlid").CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "go build: %v\n%s", err, out)
-		return 1
-	}
 	if files, err = demo.MakeFiles(filepath.Join(dir, "files"), dunlin); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
@@ -66,94 +64,174 @@ func setUp(m *testing.M) int {
 type lab struct {
 	*testing.T
 	home, dir string
+	net       *standintest.Net // nil: the computer's own, and processes
+	atPhone   bool             // somebody is there during the next command
 }
 
-func newLab(t *testing.T) *lab {
+// rate is what a cable of the lab carries, in bytes a second.
+const rate = 400 << 20
+
+// inLab runs a test in a bubble of its own, beside others.
+func inLab(t *testing.T, test func(t *testing.T, l *lab)) {
 	t.Parallel()
-	dir := t.TempDir()
-	return &lab{T: t, home: filepath.Join(dir, "home"), dir: dir}
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate}}
+		t.Cleanup(func() { // the last one: time stands still once the test has ended
+			l.net.Cut()
+			time.Sleep(time.Hour)
+		})
+		l.key()
+		test(t, l)
+	})
+}
+
+// other is another home folder at the same phones.
+func (l *lab) other(name string) *lab {
+	o := *l
+	o.home = filepath.Join(l.dir, name)
+	o.key()
+	return &o
+}
+
+// key gives the lab a key that needn't be made.
+func (l *lab) key() {
+	l.Helper()
+	if err := os.MkdirAll(l.home, 0o755); err != nil {
+		l.Fatal(err)
+	}
+	b := must(os.ReadFile("../link/adb/testdata/key.pem"))
+	if err := os.WriteFile(filepath.Join(l.home, "key.pem"), b, 0o600); err != nil {
+		l.Fatal(err)
+	}
+}
+
+// output collects what a command prints and tells of each line.
+type output struct {
+	mu     sync.Mutex
+	text   bytes.Buffer
+	told   int
+	onLine func(line string)
+}
+
+func (o *output) Write(b []byte) (int, error) {
+	o.mu.Lock()
+	o.text.Write(b)
+	var lines []string
+	for all := o.text.Bytes(); ; {
+		n := bytes.IndexByte(all[o.told:], '\n')
+		if n < 0 {
+			break
+		}
+		lines = append(lines, string(all[o.told:o.told+n]))
+		o.told += n + 1
+	}
+	o.mu.Unlock()
+	if o.onLine != nil {
+		for _, s := range lines {
+			o.onLine(s)
+		}
+	}
+	return len(b), nil
+}
+
+func (o *output) String() string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.text.String()
+}
+
+// job is a command under way.
+type job struct {
+	out       *output
+	done      chan struct{}
+	code      int // once it is done
+	interrupt chan struct{}
+}
+
+// begin starts a command. answers are typed where attended.
+func (l *lab) begin(attended bool, answers string, onLine func(string), args ...string) *job {
+	j := &job{out: &output{onLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
+	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt,
+		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net,
+		Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
+	args = append(args[:len(args):len(args)], "--home", l.home)
+	go func() {
+		defer close(j.done)
+		j.code = cli.Run(args, c)
+	}()
+	return j
 }
 
 // phone is a running stand-in.
 type phone struct {
-	cmd  *exec.Cmd
-	done chan struct{}
+	l    *lab
+	job  *job
+	list string
 }
 
 // standin starts a stand-in and waits until it can be reached.
 func (l *lab) standin(model string, args ...string) *phone {
 	l.Helper()
 	at := filepath.Join(l.dir, strings.TrimSuffix(filepath.Base(model), ".yaml"))
-	cmd := exec.Command(program, append([]string{"standin", "run", model, "--at", at, "--home", l.home}, args...)...)
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		l.Fatal(err)
-	}
-	cmd.Stderr = os.Stderr
-	if err := cmd.Start(); err != nil {
-		l.Fatal(err)
-	}
-	p := &phone{cmd: cmd, done: make(chan struct{})}
-	l.Cleanup(p.kill)
-	ready := make(chan bool, 1)
-	var log bytes.Buffer
-	go func() {
-		defer close(p.done)
-		s := bufio.NewScanner(out)
-		for s.Scan() {
-			log.WriteString(s.Text() + "\n")
-			if strings.Contains(s.Text(), "its storage is in") {
-				ready <- true
-			}
+	ready := make(chan struct{})
+	once := sync.OnceFunc(func() { close(ready) })
+	j := l.begin(false, "", func(line string) {
+		if strings.Contains(line, "its storage is in") {
+			once()
 		}
-		cmd.Wait()
-		select {
-		case ready <- false:
-		default:
-		}
-	}()
+	}, append([]string{"standin", "run", model, "--at", at}, args...)...)
 	select {
-	case ok := <-ready:
-		if !ok {
-			l.Fatalf("the stand-in did not start:\n%s", log.String())
-		}
-	case <-time.After(30 * time.Second):
-		l.Fatal("the stand-in did not get ready")
+	case <-ready:
+	case <-j.done:
+		l.Fatalf("the stand-in did not start:\n%s", j.out)
 	}
+	p := &phone{l: l, job: j, list: filepath.Join(l.home, "bench.yaml")}
+	l.Cleanup(p.off)
 	return p
 }
 
-// kill ends a stand-in at once, as a crash would.
-func (p *phone) kill() {
-	p.cmd.Process.Kill()
-	<-p.done
+// off ends a stand-in in order.
+func (p *phone) off() {
+	select {
+	case p.job.interrupt <- struct{}{}:
+	default:
+	}
+	<-p.job.done
 }
 
-func (l *lab) command(args ...string) *exec.Cmd {
-	cmd := exec.Command(program, append(args, "--home", l.home)...)
-	cmd.Env = append(os.Environ(), "NO_COLOR=1")
-	return cmd
+// kill ends a stand-in as a crash would: what it was sent breaks off, and it stays listed.
+func (p *phone) kill() {
+	listed := must(os.ReadFile(p.list))
+	p.l.net.Cut()
+	p.off()
+	if err := os.WriteFile(p.list, listed, 0o644); err != nil {
+		p.l.Fatal(err)
+	}
 }
 
 // run runs jarlid and gives its exit code and what it printed.
 func (l *lab) run(args ...string) (int, string) {
 	l.Helper()
-	out, err := l.command(args...).CombinedOutput()
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
-		l.Fatal(err)
+	if l.net == nil {
+		return l.runProcess(args...)
 	}
-	code := 0
-	if exit != nil {
-		code = exit.ExitCode()
-	}
-	return code, string(out)
+	j := l.begin(l.atPhone, "", nil, args...)
+	<-j.done
+	l.atPhone = false
+	return j.code, j.out.String()
 }
 
 // want runs jarlid and fails unless it ends with code and says all texts.
 func (l *lab) want(code int, texts []string, args ...string) string {
 	l.Helper()
 	got, out := l.run(args...)
+	l.check(code, texts, got, out, args)
+	return out
+}
+
+func (l *lab) check(code int, texts []string, got int, out string, args []string) {
+	l.Helper()
 	if got != code {
 		l.Fatalf("jarlid %s ended with %d, want %d:\n%s", strings.Join(args, " "), got, code, out)
 	}
@@ -162,7 +240,6 @@ func (l *lab) want(code int, texts []string, args ...string) string {
 			l.Fatalf("jarlid %s does not say %q:\n%s", strings.Join(args, " "), s, out)
 		}
 	}
-	return out
 }
 
 // result runs jarlid with --json, fails unless it ends with code, and decodes
@@ -182,25 +259,88 @@ func (l *lab) result(code int, v any, args ...string) {
 	}
 }
 
+// owner runs jarlid with somebody at the phone who does what it asks for: what to
+// press stands behind a piece of the text that asks. answers are typed.
+func (l *lab) owner(phone string, answers string, does map[string][]string, args ...string) (int, string) {
+	l.Helper()
+	var presses sync.WaitGroup
+	done := make(chan struct{})
+	j := l.begin(true, answers, func(line string) {
+		for asks, keys := range does {
+			if strings.HasPrefix(line, "hand  ") && strings.Contains(line, asks) {
+				presses.Go(func() { l.pressing(done, phone, keys) })
+			}
+		}
+	}, args...)
+	<-j.done
+	close(done)
+	presses.Wait()
+	return j.code, j.out.String()
+}
+
+// pressEvery is how often something is pressed that the phone does not have yet.
+const pressEvery = 100 * time.Millisecond
+
+// pressing presses keys one after the other, each as soon as the phone takes it.
+func (l *lab) pressing(done <-chan struct{}, phone string, keys []string) {
+	time.Sleep(300 * time.Millisecond) // nobody is faster
+	for _, k := range keys {
+		for !l.pressed(phone, k) {
+			select {
+			case <-done:
+				return
+			case <-time.After(pressEvery):
+			}
+		}
+	}
+}
+
+// pressed presses one thing and tells whether the phone took it.
+func (l *lab) pressed(name string, keys ...string) bool {
+	j := l.begin(false, "", nil, append([]string{"standin", "press", name}, keys...)...)
+	<-j.done
+	return j.code == 0
+}
+
+// did runs jarlid with the owner at the phone and wants it to end well.
+func (l *lab) did(phone, answers string, texts []string, args ...string) string {
+	l.Helper()
+	code, out := l.owner(phone, answers, menus, args...)
+	l.check(0, texts, code, out, args)
+	return out
+}
+
+// whenAsked runs jarlid and does something as soon as it prints what; it has to
+// end well.
+func (l *lab) whenAsked(what string, do func(), args ...string) {
+	l.Helper()
+	var doing sync.WaitGroup
+	begun := do == nil
+	j := l.begin(true, "", func(line string) {
+		if !begun && strings.Contains(line, what) {
+			begun = true
+			doing.Go(do)
+		}
+	}, args...)
+	<-j.done
+	doing.Wait()
+	if j.code != 0 || !begun {
+		l.Fatalf("%v ended with %d:\n%s", args, j.code, j.out)
+	}
+}
+
+// later presses something at a stand-in when jarlid has had time to ask for it.
+func (l *lab) later(phone string, keys ...string) {
+	l.atPhone = true
+	time.AfterFunc(1500*time.Millisecond, func() { l.pressed(phone, keys...) })
+}
+
 // hands presses things at a stand-in, each as soon as it has them, until the
 // returned function is called.
 func (l *lab) hands(name string, keys ...string) (stop func()) {
 	done := make(chan struct{})
 	var wg sync.WaitGroup
-	wg.Go(func() {
-		for _, k := range keys {
-			for {
-				if err := l.command("standin", "press", name, k).Run(); err == nil {
-					break
-				}
-				select {
-				case <-done:
-					return
-				case <-time.After(50 * time.Millisecond):
-				}
-			}
-		}
-	})
+	wg.Go(func() { l.pressing(done, name, keys) })
 	return func() { close(done); wg.Wait() }
 }
 
@@ -208,14 +348,20 @@ func (l *lab) hands(name string, keys ...string) (stop func()) {
 func (l *lab) press(name string, keys ...string) {
 	l.Helper()
 	for _, k := range keys {
-		l.until("the phone takes "+k, func() bool { return l.command("standin", "press", name, k).Run() == nil })
+		l.until("the phone takes "+k, func() bool { return l.pressed(name, k) })
 	}
 }
 
-// until waits for something that may take long on a busy machine.
+// fault makes something go wrong at a stand-in.
+func (l *lab) fault(phone, kind string, after int64, more ...string) {
+	l.Helper()
+	l.want(0, nil, append([]string{"standin", "fault", phone, kind, "--after", fmt.Sprint(after)}, more...)...)
+}
+
+// until waits for something that takes its time.
 func (l *lab) until(what string, is func() bool) {
 	l.Helper()
-	for end := time.Now().Add(time.Minute); !is(); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); !is(); time.Sleep(pressEvery) {
 		if time.Now().After(end) {
 			l.Fatalf("waited a minute for this: %s", what)
 		}
@@ -227,8 +373,8 @@ func (l *lab) untilMode(name, mode string) {
 	l.Helper()
 	l.until(name+" shows up in "+mode, func() bool {
 		var r struct{ Phones []struct{ Name, Mode string } }
-		out, _ := l.command("bench", "--json").Output()
-		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+		_, out := l.run("bench", "--json")
+		lines := strings.Split(strings.TrimSpace(out), "\n")
 		if json.Unmarshal([]byte(lines[len(lines)-1]), &r) != nil {
 			return false
 		}
@@ -242,21 +388,23 @@ func (l *lab) untilMode(name, mode string) {
 }
 
 // journals reads all journals of the lab, in order.
-func (l *lab) journals() [][]bench.Record {
+func (l *lab) journals() [][]journal.Record {
 	l.Helper()
-	paths, err := filepath.Glob(filepath.Join(l.home, "jobs", "*", "journal.jsonl"))
-	if err != nil {
-		l.Fatal(err)
-	}
-	var all [][]bench.Record
-	for _, p := range paths {
-		r, err := bench.ReadJournal(p)
-		if err != nil {
-			l.Fatal(err)
-		}
-		all = append(all, r)
+	var all [][]journal.Record
+	for _, j := range must(journal.Jobs(l.home)) {
+		all = append(all, j.Records)
 	}
 	return all
+}
+
+// lastJournal gives the newest job's records.
+func (l *lab) lastJournal() []journal.Record {
+	l.Helper()
+	all := l.journals()
+	if len(all) == 0 {
+		l.Fatal("there is no journal")
+	}
+	return all[len(all)-1]
 }
 
 // model writes a model file with changes to dunlin's and gives its path.
@@ -269,22 +417,15 @@ func (l *lab) model(name string, replace ...string) string {
 // mistake in the test.
 func (l *lab) modelOf(base, name string, replace ...string) string {
 	l.Helper()
-	b, err := os.ReadFile("../core/model/models/" + base + ".yaml")
-	if err != nil {
-		l.Fatal(err)
-	}
-	text := string(b)
+	text := string(must(os.ReadFile("../core/model/models/" + base + ".yaml")))
 	for i := 0; i < len(replace); i += 2 {
 		if !strings.Contains(text, replace[i]) {
 			l.Fatalf("the model file of %s has no %q", base, replace[i])
 		}
 		text = strings.ReplaceAll(text, replace[i], replace[i+1])
 	}
-	path := filepath.Join(l.dir, name+".yaml")
-	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-		l.Fatal(err)
-	}
-	return path
+	must(model.Parse([]byte(text)))
+	return l.file(name+".yaml", []byte(text))
 }
 
 // file writes a file and gives its path.
@@ -302,4 +443,36 @@ func must[T any](v T, err error) T {
 		panic(err)
 	}
 	return v
+}
+
+// sample gives the numbers from least to below most, or, unless the whole is asked for, so
+// many of them: with the same seed the same ones.
+func sample(t *testing.T, least, most int64, many int) []int64 {
+	var all []int64
+	for n := least; n < most; n++ {
+		all = append(all, n)
+	}
+	if *whole || many >= len(all) {
+		return all
+	}
+	r := seeded(t)
+	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	all = all[:many]
+	slices.Sort(all)
+	t.Logf("with -seed %d: %v of %d to %d; -whole takes all", *seed, all, least, most-1)
+	return all
+}
+
+// stride is how far to go to the next of many places: 1 for the whole, else a few.
+func stride(t *testing.T) int64 {
+	if *whole {
+		return 1
+	}
+	return 3 + seeded(t).Int64N(5)
+}
+
+func seeded(t *testing.T) *rand.Rand {
+	h := fnv.New64a()
+	h.Write([]byte(t.Name()))
+	return rand.New(rand.NewPCG(uint64(*seed), h.Sum64()))
 }

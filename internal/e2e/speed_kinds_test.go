@@ -37,7 +37,7 @@ func BenchmarkFlashKinds(b *testing.B) {
 				if err := os.Rename(model, filepath.Join(l.home, "models", "big.yaml")); err != nil {
 					b.Fatal(err)
 				}
-				p := l.standin(phone.base, "--mode", phone.mode)
+				p := l.startProcess(b, phone.base, "--mode", phone.mode)
 				defer p.kill()
 				for range b.N {
 					base := baseline(b, form.path, filepath.Join(l.dir, "copy"))

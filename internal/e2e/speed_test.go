@@ -84,11 +84,11 @@ func BenchmarkFlash(b *testing.B) {
 		b.Fatal(err)
 	}
 	img = nil
-	p := l.standin(l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 1100MiB"))
+	p := l.startProcess(b, l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 1100MiB"))
 	defer p.kill()
 	for range b.N {
 		base := baseline(b, src, filepath.Join(l.dir, "copy"))
-		took, mib := l.timed(b, "0", "recovery", "set", src, "--into", "@a")
+		took, mib := l.timed(b, "0", "recovery", "install", src, "--into", "@a")
 		b.ReportMetric(took.Seconds()/base.Seconds(), "ratio")
 		b.ReportMetric(mib, "peak-MiB")
 		b.ReportMetric(gib/took.Seconds()/1e6, "MB/s")

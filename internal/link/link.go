@@ -66,6 +66,11 @@ func Lost(during string, err error) error {
 	return &LostError{During: during, Err: err}
 }
 
+// Dialer connects to addresses: net.Dialer, or the wire of a test.
+type Dialer interface {
+	DialContext(ctx context.Context, network, address string) (net.Conn, error)
+}
+
 // Watch makes reads and writes on conn end when ctx does. Call the result when
 // done: it lifts the limit again, and it gives the context's error in place of the time-out it caused.
 func Watch(ctx context.Context, conn net.Conn) func(error) error {

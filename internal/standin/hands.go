@@ -68,17 +68,17 @@ func (p *Phone) serveControl(l net.Listener) (stop func()) {
 }
 
 // Press sends the owner's hands to a running stand-in.
-func Press(ctx context.Context, control string, keys []string) (PressReply, error) {
-	return order(ctx, control, "press", PressRequest{Press: keys})
+func Press(ctx context.Context, n Net, control string, keys []string) (PressReply, error) {
+	return order(ctx, n, control, "press", PressRequest{Press: keys})
 }
 
 // OrderFault makes something go wrong on a running stand-in.
-func OrderFault(ctx context.Context, control string, f Fault) error {
-	_, err := order(ctx, control, "fault", f)
+func OrderFault(ctx context.Context, n Net, control string, f Fault) error {
+	_, err := order(ctx, n, control, "fault", f)
 	return err
 }
 
-func order(ctx context.Context, control, what string, wish any) (PressReply, error) {
+func order(ctx context.Context, n Net, control, what string, wish any) (PressReply, error) {
 	var reply PressReply
 	body, err := json.Marshal(wish)
 	if err != nil {
@@ -88,7 +88,12 @@ func order(ctx context.Context, control, what string, wish any) (PressReply, err
 	if err != nil {
 		return reply, err
 	}
-	resp, err := http.DefaultClient.Do(req)
+	if n == nil {
+		n = &Loopback{}
+	}
+	client := &http.Client{Transport: &http.Transport{DialContext: n.DialContext, DisableKeepAlives: true}}
+	defer client.CloseIdleConnections()
+	resp, err := client.Do(req)
 	if err != nil {
 		return reply, fmt.Errorf("the stand-in does not answer: %w", err)
 	}

@@ -35,6 +35,27 @@ type Options struct {
 	Mode     string          // the mode it comes up in; "": where it was, or the model's
 	Log      func(string)    // what happens on the phone, a sentence each
 	Ready    func(Addresses) // called when it can be reached
+	Net      Net             // where it listens; nil: the loopback interface
+}
+
+// Net is where stand-ins listen and are reached.
+type Net interface {
+	Listen(network, address string) (net.Listener, error)
+	ListenPacket(network, address string) (net.PacketConn, error)
+	DialContext(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Loopback is the computer's own network.
+type Loopback struct{ net.Dialer }
+
+// Listen listens.
+func (*Loopback) Listen(network, address string) (net.Listener, error) {
+	return net.Listen(network, address)
+}
+
+// ListenPacket listens for datagrams.
+func (*Loopback) ListenPacket(network, address string) (net.PacketConn, error) {
+	return net.ListenPacket(network, address)
 }
 
 // Addresses are where a running stand-in is reached.
@@ -102,6 +123,9 @@ func New(m *model.Model, o Options) (*Phone, error) {
 	}
 	if o.Log == nil {
 		o.Log = func(string) {}
+	}
+	if o.Net == nil {
+		o.Net = &Loopback{}
 	}
 	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
 		return nil, err
@@ -286,7 +310,7 @@ func (p *Phone) reserve(kept *string, want string) (net.Listener, error) {
 		if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
 			return nil, fmt.Errorf("a stand-in listens on loopback addresses such as 127.0.0.1 only, not on %q", host)
 		}
-		l, err := net.Listen("tcp", a)
+		l, err := p.o.Net.Listen("tcp", a)
 		if err == nil {
 			*kept = l.Addr().String()
 			return l, nil
@@ -365,7 +389,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 	default:
 		return func() {}, nil
 	}
-	l, err := net.Listen("tcp", address)
+	l, err := p.o.Net.Listen("tcp", address)
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in can't listen on %s any more: %w", address, err)
 	}
@@ -374,7 +398,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 	var packets net.PacketConn
 	if mode == card.Bootloader || mode == card.Fastbootd {
 		// UDP at the same number, where it is free.
-		if packets, err = net.ListenPacket("udp", address); err != nil {
+		if packets, err = p.o.Net.ListenPacket("udp", address); err != nil {
 			p.o.Log("no fastboot over UDP: " + err.Error())
 			packets = nil
 		} else {

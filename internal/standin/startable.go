@@ -37,14 +37,14 @@ func (p *Phone) startable(slot string, m *boot.Image) error {
 	if abi := p.spec.phone(p.model).ABI; im.Machine != 0 && !slices.Contains(runs[abi], im.Machine) {
 		return loops("the programs of %s are not for this processor", name)
 	}
-	vendor := map[string]string{}
+	vendor := map[card.Which]string{}
 	if _, has := p.store.slots["vendor"]; has {
 		v, err := p.store.mount(p.on("vendor", slot))
 		if err != nil {
 			return loops("%s: %w", p.on("vendor", slot), err)
 		}
 		defer v.close()
-		if err := fit.Vendor(v, nil, func(name, value string) { vendor[name] = value }); err != nil {
+		if err := fit.Vendor(v, nil, func(w card.Which, value string) { vendor[w] = value }); err != nil {
 			return loops("%s: %w", p.on("vendor", slot), err)
 		}
 	} else if slices.Contains(im.Skips, "/product") {

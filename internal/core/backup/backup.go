@@ -146,15 +146,15 @@ func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {
 	other := serial != "" && m.Serial != "" && serial != m.Serial && c.Value(card.FactOtherSerial) != m.Serial
 	for _, i := range items {
 		base := strings.TrimSuffix(strings.TrimSuffix(i.Name, "_a"), "_b")
-		if n, known := c.Number(card.FactSize + i.Name); known && n != i.Bytes && i.Name != Storage {
-			f := finding.Finding{Name: finding.BackupDiffers, Severity: finding.Care, About: i.Name,
+		if n, known := c.Number(card.FactSize.Of(card.Part(i.Name))); known && n != i.Bytes && i.Name != Storage {
+			f := finding.Finding{Name: finding.BackupDiffers, Severity: finding.Warn, About: i.Name,
 				Text: fmt.Sprintf("%s had %s when the backup was taken, and has %s now", i.Name, image.Size(i.Bytes), image.Size(n))}
 			list = append(list, f)
 		}
 		if !other {
 			continue
 		}
-		f := finding.Finding{Name: finding.OtherPhone, Severity: finding.Care, About: i.Name,
+		f := finding.Finding{Name: finding.OtherPhone, Severity: finding.Warn, About: i.Name,
 			Text: fmt.Sprintf("the backup is of the phone with the serial number %s, this one has %s", m.Serial, serial)}
 		if slices.Contains(single, base) {
 			f.Severity = finding.Stop

@@ -48,15 +48,15 @@ func TestCheck(t *testing.T) {
 	}
 	for _, c := range []struct{ word, model, serial, size, want string }{
 		{"boot", "dunlin", "WL-1", "4096", ""},
-		{"boot@a", "dunlin", "WL-1", "8192", "care backup-differs"},
+		{"boot@a", "dunlin", "WL-1", "8192", "warn backup-differs"},
 		{"boot", "godwit", "WL-1", "4096", "stop wrong-model"},
-		{"boot", "dunlin", "WL-2", "4096", "care other-phone"},
+		{"boot", "dunlin", "WL-2", "4096", "warn other-phone"},
 		{"efs", "dunlin", "WL-2", "4096", "stop other-phone"},
 	} {
 		p := &card.Card{}
 		p.Learn(card.FactModel, c.model, card.Read)
 		p.Learn(card.FactSerial, c.serial, card.Read)
-		p.Learn(card.FactSize+"boot_a", c.size, card.Read)
+		p.Learn(card.FactSize.Of(card.At("boot", "a")), c.size, card.Read)
 		var got []string
 		for _, f := range m.Check(p, m.Find(c.word)) {
 			got = append(got, string(f.Severity)+" "+f.Name)

@@ -3,6 +3,7 @@
 package card
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strconv"
@@ -39,91 +40,96 @@ const (
 // Modes are all modes a phone can be sent to.
 var Modes = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System}
 
-// Names of facts. Those that end in a dot are completed by a slot's letter or
-// a partition's name.
+// The facts. What each is, how long it lasts and what it is learnt from stands in
+// Defs.
 const (
-	FactMode      = "mode"
-	FactModel     = "model"
-	FactProduct   = "product" // the phone's own word, before aliases
-	FactSerial    = "serial"
-	FactUnlocked  = "unlocked"   // yes, no
-	FactSlots     = "slot.count" // 0 or 1: no slots
-	FactStarted   = "slot.started"
-	FactNext      = "slot.next"
-	FactBootable  = "slot.bootable."
-	FactGood      = "slot.successful."
-	FactTries     = "slot.tries."
-	FactPercent   = "battery.percent"
-	FactVolts     = "battery.millivolts"
-	FactCharged   = "battery.suffices" // yes, no: the bootloader's own verdict
-	FactDownload  = "download.max"     // bytes
-	FactSize      = "partition.size."  // bytes
-	FactSlotted   = "partition.slotted."
-	FactHolds     = "holds."          // what a partition holds, in words
-	FactDigest    = "digest."         // SHA-256 of what was written to a partition
-	FactData      = "data"            // encrypted, formatted, plain
-	FactCrypto    = "data.encryption" // none, file, whole
-	FactAccounts  = "accounts"        // how many are signed in
-	FactLock      = "screen.lock"     // yes, no
-	FactDebugging = "debugging"
-	FactRecovery  = "recovery.running"   // what the running recovery calls itself
-	FactRoot      = "root.shell"         // yes, no
-	FactTemporary = "recovery.temporary" // yes: it was started without being written
-	FactVersion   = "system.version"     // what the running system calls itself
-	FactBuild     = "system.build"
-	FactPatch     = "security.patch"
-	FactRelease   = "system.release"  // of the platform: 14
-	FactFree      = "free."           // bytes, by storage: storage, sd
-	FactStored    = "stored."         // names of the files put there
-	FactLying     = "lying."          // packages found there
-	FactQuiet     = "recovery.quiet." // by partition: yes when the recovery there gives no shell
-	FactFlags     = "vbmeta.flags."   // by partition: the flags of the vbmeta there, a number
-	FactTreeRoot  = "hashtree.root."  // by partition: the root digest its vbmeta states
-	FactReason    = "recovery.reason" // why the system asked for its recovery
-	FactShelved   = "shelved."        // by partition: paths that were moved aside
-	FactFS        = "filesystem."     // by partition: ext4, ext4-shared, erofs, f2fs, squashfs
-	FactTree      = "hashtree."       // by partition without slot: enforced, off, none
-	FactAddons    = "addons."         // by slot: what was added to its system
-	FactTrusts    = "recovery.trusts" // SHA-256 of the keys the running recovery trusts, with commas; "none"
+	FactMode       Plain       = "mode"
+	FactModel      Plain       = "model"
+	FactProduct    Plain       = "product" // the phone's own word, before aliases
+	FactSerial     Plain       = "serial"
+	FactUnlocked   Plain       = "unlocked"   // yes, no
+	FactSlots      Plain       = "slot.count" // 0 or 1: no slots
+	FactStarted    Plain       = "slot.started"
+	FactNext       Plain       = "slot.next"
+	FactBootable   BySlot      = "slot.bootable"
+	FactGood       BySlot      = "slot.successful"
+	FactTries      BySlot      = "slot.tries"
+	FactPercent    Plain       = "battery.percent"
+	FactMillivolts Plain       = "battery.millivolts"
+	FactCharged    Plain       = "battery.suffices" // yes, no: the bootloader's own verdict
+	FactDownload   Plain       = "download.max"     // bytes
+	FactSize       ByPartition = "partition.size"   // bytes; Nothing: there is no such partition
+	FactSlotted    ByPartition = "partition.slotted"
+	FactHolds      ByPartition = "holds"           // what a partition holds, in words
+	FactDigest     ByPartition = "digest"          // SHA-256 of what was written to a partition
+	FactData       Plain       = "data"            // encrypted, formatted, plain
+	FactCrypto     Plain       = "data.encryption" // none, file, whole
+	FactForeign    Plain       = "data.foreign"    // yes: another system encrypted it than the one that starts next
+	FactAccounts   Plain       = "accounts"        // how many are signed in
+	FactLock       Plain       = "screen.lock"     // yes, no
+	FactDebugging  Plain       = "debugging"
+	FactRecovery   Plain       = "recovery.running"   // what the running recovery calls itself
+	FactRoot       Plain       = "root.shell"         // yes, no
+	FactTemporary  Plain       = "recovery.temporary" // yes: it was started without being written
+	FactVersion    Plain       = "system.version"     // what the running system calls itself
+	FactBuild      Plain       = "system.build"
+	FactPatch      Plain       = "security.patch"
+	FactRelease    Plain       = "system.release"  // of the platform: 14
+	FactFree       ByWord      = "free"            // bytes, by storage: storage, sd
+	FactRoom       ByPartition = "room"            // bytes free in a partition's file system
+	FactStored     ByWord      = "stored"          // names of the files put to a storage
+	FactLying      ByWord      = "lying"           // packages found in a storage
+	FactQuiet      ByPartition = "recovery.quiet"  // yes when the recovery there gives no shell
+	FactFlags      ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
+	FactTreeRoot   ByPartition = "tree.root"       // the root digest its vbmeta states
+	FactTree       ByPartition = "tree.state"      // enforced, off, none
+	FactReason     Plain       = "recovery.reason" // why the system asked for its recovery
+	FactShelved    ByPartition = "shelved"         // paths that were moved aside
+	FactFS         ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
+	FactAddons     BySlot      = "addons"          // what was added to a slot's system
+	FactTrusts     Plain       = "recovery.trusts" // SHA-256 of the keys the running recovery trusts, with commas; "none"
 
-	FactUserspace   = "fastboot.userspace"  // yes, no: its recoveries have userspace fastboot
-	FactCommand     = "bootloader.command." // no: the bootloader does not know this one
-	FactBootloader  = "bootloader.version"
-	FactRadio       = "radio.version"
-	FactBase        = "firmware.base" // the version a model file's base is about
-	FactVariant     = "variant"
-	FactMayUnlock   = "unlock.allowed"    // yes, no
-	FactVerified    = "verified.boot"     // green, yellow, orange, red
-	FactVerity      = "verified.hashtree" // enforcing, disabled, ...
-	FactSnapshot    = "snapshot.status"   // none, snapshotted, merging
-	FactRollback    = "rollback.index."   // by location
-	FactCPU         = "cpu.abi"
-	FactCPUs        = "cpu.abilist"
-	FactTreble      = "treble" // yes, no
-	FactVNDK        = "vndk"
-	FactAPI         = "api.level"
-	FactFirstAPI    = "api.first"
-	FactKernel      = "kernel.version"
-	FactType        = "partition.type."
-	FactLogical     = "partition.logical." // yes, no
-	FactGroupMax    = "super.group.max"    // room for one slot's logical partitions, in bytes
-	FactFetch       = "fetch.max"          // bytes that userspace fastboot gives out at once
-	FactAnswer      = "answer."            // yes: a question of the model file was answered so
-	FactOtherSerial = "serial.other"       // what another mode reports
+	FactUserspace   Plain       = "fastboot.userspace" // yes, no: its recoveries have userspace fastboot
+	FactCommand     ByWord      = "bootloader.command" // no: the bootloader does not know this one
+	FactBootloader  Plain       = "bootloader.version"
+	FactRadio       Plain       = "radio.version"
+	FactBase        Plain       = "firmware.base" // the version a model file's base is about
+	FactVariant     Plain       = "variant"
+	FactMayUnlock   Plain       = "unlock.allowed"    // yes, no
+	FactVerified    Plain       = "verified.boot"     // green, yellow, orange, red
+	FactVerity      Plain       = "verified.hashtree" // enforcing, disabled, ...
+	FactSnapshot    Plain       = "snapshot.status"   // none, snapshotted, merging
+	FactRollback    ByWord      = "rollback.index"    // by location
+	FactCPU         Plain       = "cpu.abi"
+	FactCPUs        Plain       = "cpu.abilist"
+	FactTreble      Plain       = "treble" // yes, no
+	FactVNDK        Plain       = "vndk"
+	FactAPI         Plain       = "api.level"
+	FactFirstAPI    Plain       = "api.first"
+	FactKernel      Plain       = "kernel.version"
+	FactType        ByPartition = "partition.type"
+	FactLogical     ByPartition = "partition.logical" // yes, no
+	FactGroupMax    Plain       = "super.group.max"   // room for one slot's logical partitions, in bytes
+	FactFetch       Plain       = "fetch.max"         // bytes that userspace fastboot gives out at once
+	FactAnswer      ByWord      = "answer"            // yes: a question of the model file was answered so
+	FactOtherSerial Plain       = "serial.other"      // what another mode reports
 
-	FactVendorAPI  = "vendor.api.level" // of the interface the vendor partition was built for
-	FactVendor     = "vendor.present"   // yes, no: a vendor partition with an interface of its own
-	FactVendor64   = "vendor.programs"  // 64, 32: the width of the vendor's programs
-	FactPolicy     = "sepolicy.version" // of the platform's policy the vendor was built with: 30.0
-	FactManifest   = "vintf.manifest"   // the device manifest, as XML
-	FactMatrix     = "vintf.matrix"     // the device's matrix, as XML
-	FactOverlays   = "vendor.overlays"  // names of resource overlays in the vendor partition, with commas; "none"
-	FactKernelConf = "kernel.config"    // lines CONFIG_X=y
-	FactFirstStage = "first.stage"      // kernel, ramdisk, plain: what mounts the system
-	FactStageKeys  = "first.stage.keys" // SHA-256 of the keys the first stage trusts for generic images, with commas; "none"
-	FactBound      = "data.patch.level" // the security patch level the keys of the data are bound to: 2021-03
-	FactSuperFree  = "super.free"       // bytes of super that no partition of any slot has
+	FactVendorAPI  Plain = "vendor.api.level" // of the interface the vendor partition was built for
+	FactVendor     Plain = "vendor.present"   // yes, no: a vendor partition with an interface of its own
+	FactVendor64   Plain = "vendor.programs"  // 64, 32: the width of the vendor's programs
+	FactPolicy     Plain = "sepolicy.version" // of the platform's policy the vendor was built with: 30.0
+	FactManifest   Plain = "vintf.manifest"   // the device manifest, as XML
+	FactMatrix     Plain = "vintf.matrix"     // the device's matrix, as XML
+	FactOverlays   Plain = "vendor.overlays"  // names of resource overlays in the vendor partition, with commas; "none"
+	FactKernelConf Plain = "kernel.config"    // lines CONFIG_X=y
+	FactFirstStage Plain = "first.stage"      // kernel, ramdisk, plain: what mounts the system
+	FactStageKeys  Plain = "first.stage.keys" // SHA-256 of the keys the first stage trusts for generic images, with commas; "none"
+	FactBound      Plain = "data.patch.level" // the security patch level the keys of the data are bound to: 2021-03
+	FactSuperFree  Plain = "super.free"       // bytes of super that no partition of any slot has
 )
+
+// Nothing is what an erased partition holds, and the size of one that is not there.
+const Nothing = "nothing"
 
 // Values of FactFirstStage ("System-as-root" and "Two-stage init" in the platform's
 // architecture documentation).
@@ -154,55 +160,69 @@ type Fact struct {
 	Mode     Mode      `json:"mode,omitempty"` // the mode it was read in
 	At       time.Time `json:"at,omitzero"`
 	Why      string    `json:"why,omitempty"` // for an unknown: why, in words
+	// Pending says that there will be a value, which nobody has worked out yet: the
+	// digest of a file that is about to be written. Value then names what it is of, so
+	// that two of the same can be told.
+	Pending bool `json:"pending,omitempty"`
+	Job     int  `json:"job,omitempty"` // the number of the job that made it so
 }
 
 // Known tells whether there is a value.
 func (f Fact) Known() bool { return f.Evidence != "" && f.Evidence != Unknown }
 
+// SameAs tells whether two digests are the same, and whether that can be told.
+func (f Fact) SameAs(o Fact) (same, known bool) {
+	if !f.Known() || !o.Known() || f.Pending != o.Pending {
+		return false, false
+	}
+	same = f.Value == o.Value
+	return same, same || !f.Pending // two files may still hold the same
+}
+
 // Card is the facts about one phone. The zero Card is empty and ready.
 type Card struct {
-	facts map[string]Fact
+	facts map[ID]Fact
 }
 
 // Set puts a fact; an unknown one overrules what was known before.
-func (c *Card) Set(name string, f Fact) {
+func (c *Card) Set(w Which, f Fact) {
 	if c.facts == nil {
-		c.facts = map[string]Fact{}
+		c.facts = map[ID]Fact{}
 	}
 	if f.Evidence == "" {
 		f.Evidence = Unknown
 	}
-	c.facts[name] = f
+	c.facts[w.ID()] = f
 }
 
 // Learn puts value as a fact with the given evidence.
-func (c *Card) Learn(name, value string, e Evidence) {
-	c.Set(name, Fact{Value: value, Evidence: e, Mode: c.Mode()})
+func (c *Card) Learn(w Which, value string, e Evidence) {
+	c.Set(w, Fact{Value: value, Evidence: e, Mode: c.Mode()})
 }
 
 // Forget makes a fact unknown and says why.
-func (c *Card) Forget(name, why string) { c.Set(name, Fact{Evidence: Unknown, Why: why}) }
+func (c *Card) Forget(w Which, why string) { c.Set(w, Fact{Evidence: Unknown, Why: why}) }
 
 // Get gives a fact, one with evidence Unknown when there is none.
-func (c *Card) Get(name string) Fact {
-	f, ok := c.facts[name]
+func (c *Card) Get(w Which) Fact {
+	f, ok := c.facts[w.ID()]
 	if !ok {
 		return Fact{Evidence: Unknown}
 	}
 	return f
 }
 
-// Value gives a fact's value, empty when unknown.
-func (c *Card) Value(name string) string {
-	if f := c.Get(name); f.Known() {
+// Value gives a fact's value, empty when unknown or pending.
+func (c *Card) Value(w Which) string {
+	if f := c.Get(w); f.Known() && !f.Pending {
 		return f.Value
 	}
 	return ""
 }
 
 // Yes gives a yes-or-no fact.
-func (c *Card) Yes(name string) (yes, known bool) {
-	switch c.Value(name) {
+func (c *Card) Yes(w Which) (yes, known bool) {
+	switch c.Value(w) {
 	case "yes":
 		return true, true
 	case "no":
@@ -212,13 +232,22 @@ func (c *Card) Yes(name string) (yes, known bool) {
 }
 
 // Number gives a number fact.
-func (c *Card) Number(name string) (n int64, known bool) {
-	n, err := strconv.ParseInt(c.Value(name), 10, 64)
+func (c *Card) Number(w Which) (n int64, known bool) {
+	n, err := strconv.ParseInt(c.Value(w), 10, 64)
 	return n, err == nil
 }
 
 // Mode gives the mode the phone is in.
-func (c *Card) Mode() Mode { return Mode(c.facts[FactMode].Value) }
+func (c *Card) Mode() Mode { return Mode(c.facts[FactMode.ID()].Value) }
+
+// Running gives the slot the phone runs on or, where nothing runs, the one that is
+// next; "" when neither is known.
+func (c *Card) Running() string {
+	if s := c.Value(FactStarted); s != "" {
+		return s
+	}
+	return c.Value(FactNext)
+}
 
 // Slots gives the slots' letters, none on a phone without slots. known is
 // false when it can't be told.
@@ -233,34 +262,54 @@ func (c *Card) Slots() (slots []string, known bool) {
 	return slots, true
 }
 
-// Other gives the slot that is not the given one, of two.
-func Other(slot string) string {
-	switch slot {
-	case "a":
-		return "b"
-	case "b":
-		return "a"
+// Written makes every fact unknown that was learnt from the contents of a
+// partition: something was written there, or it was erased.
+func (c *Card) Written(p Partition, why string) {
+	for _, i := range c.LearntFrom(p) {
+		c.Forget(i, why)
 	}
-	return ""
 }
 
-// Names gives the names of all facts, sorted.
-func (c *Card) Names() []string { return slices.Sorted(maps.Keys(c.facts)) }
+// LearntFrom gives the facts on the card that were learnt from the contents of a
+// partition, sorted.
+func (c *Card) LearntFrom(p Partition) []ID {
+	var list []ID
+	running := c.Running()
+	for _, i := range c.IDs() {
+		if i.LearntFrom(p, running) {
+			list = append(list, i)
+		}
+	}
+	return list
+}
+
+// IDs gives all facts, sorted.
+func (c *Card) IDs() []ID {
+	return slices.SortedFunc(maps.Keys(c.facts), func(a, b ID) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Key, b.Key))
+	})
+}
 
 // Clone gives an independent copy.
 func (c *Card) Clone() *Card { return &Card{facts: maps.Clone(c.facts)} }
 
 // Merge takes every fact of o that c does not know.
 func (c *Card) Merge(o *Card) {
-	for name, f := range o.facts {
-		if !c.Get(name).Known() {
-			c.Set(name, f)
+	for i, f := range o.facts {
+		if !c.Get(i).Known() {
+			c.Set(i, f)
 		}
 	}
 }
 
-// Facts gives all facts by name.
-func (c *Card) Facts() map[string]Fact { return maps.Clone(c.facts) }
+// Facts gives all facts as they are written in JSON: by NAME or NAME:KEY.
+func (c *Card) Facts() map[string]Fact {
+	out := make(map[string]Fact, len(c.facts))
+	for i, f := range c.facts {
+		out[i.String()] = f
+	}
+	return out
+}
 
 // YesNo writes a yes-or-no fact.
 func YesNo(yes bool) string {

@@ -81,7 +81,7 @@ func TestSave(t *testing.T) {
 	c := &Card{}
 	c.Set(FactMode, Fact{Value: "bootloader", Evidence: Read})
 	c.Learn(FactUnlocked, "yes", Read)
-	c.Learn(FactSize+"boot_a", "4096", Model)
+	c.Learn(FactSize.Of(At("boot", "a")), "4096", Model)
 	c.Forget(FactData, "nobody looked")
 	b, err := c.Save("desk")
 	if err != nil {
@@ -89,13 +89,13 @@ func TestSave(t *testing.T) {
 	}
 	got, name, err := Load(b)
 	if err != nil || name != "desk" || got.Value(FactUnlocked) != "yes" || got.Get(FactUnlocked).Evidence != Saved ||
-		got.Get(FactSize+"boot_a").Evidence != Saved || got.Get(FactData).Known() || got.Get(FactData).Why != "nobody looked" {
+		got.Get(FactSize.Of(At("boot", "a"))).Evidence != Saved || got.Get(FactData).Known() || got.Get(FactData).Why != "nobody looked" {
 		t.Errorf("%v, %q, %v", got, name, err)
 	}
 	if p := got.Partitions(); len(p) != 1 || p[0].Name != "boot_a" || p[0].Size != 4096 {
 		t.Errorf("%+v", p)
 	}
-	for _, s := range []string{"", "{}", `{"form":"jarlid card 2"}`, "[1]", `{"form":"jarlid card 1","facts":[]}`} {
+	for _, s := range []string{"", "{}", `{"form":"jarlid card 3"}`, "[1]", `{"form":"jarlid card 1","facts":[]}`} {
 		if _, _, err := Load([]byte(s)); err == nil {
 			t.Errorf("%q was taken for a card", s)
 		}
@@ -111,7 +111,7 @@ func TestSheet(t *testing.T) {
 		if r.Label == "" || !r.Fact.Known() && r.Where == "" {
 			t.Errorf("%+v", r)
 		}
-		if r.Name == FactNext {
+		if r.ID == FactNext.ID() {
 			t.Error("a phone without slots has a next one")
 		}
 	}

@@ -5,67 +5,15 @@ import (
 	"fmt"
 	"slices"
 	"sort"
-	"strings"
 )
 
 // Row is one fact as a card shows it.
 type Row struct {
 	Section string // identity, lock, slots, firmware, system, battery
 	Label   string
-	Name    string // the fact's
+	ID      ID
 	Fact    Fact
 	Where   string // for an unknown one: where it could be read
-}
-
-const (
-	inBootloader = "in the bootloader"
-	inSystem     = "in a started system"
-	inShell      = "in recovery or system, by a shell"
-	inRoot       = "in recovery, by a root shell"
-)
-
-// sheet is what every card shows, in this order.
-var sheet = []struct{ section, label, name, where string }{
-	{"identity", "model", FactModel, "in every mode"},
-	{"identity", "calls itself", FactProduct, "in every mode"},
-	{"identity", "variant", FactVariant, inBootloader},
-	{"identity", "serial number", FactSerial, "in every mode but sideload"},
-	{"lock", "unlocked", FactUnlocked, inBootloader},
-	{"lock", "may be unlocked", FactMayUnlock, inBootloader},
-	{"lock", "verified boot", FactVerified, inShell},
-	{"lock", "hash trees", FactVerity, inShell},
-	{"slots", "slots", FactSlots, inBootloader},
-	{"slots", "started from", FactStarted, inShell},
-	{"slots", "starts next", FactNext, inBootloader + ", or by a root shell"},
-	{"slots", "update snapshots", FactSnapshot, inBootloader + ", where there are any"},
-	{"firmware", "bootloader version", FactBootloader, inBootloader},
-	{"firmware", "radio version", FactRadio, inBootloader},
-	{"firmware", "rollback index", FactRollback + "0", "seldom told; vbmeta images state theirs"},
-	{"firmware", "userspace fastboot", FactUserspace, "by trying: jarlid go fastbootd"},
-	{"firmware", "room in super for a slot", FactGroupMax, inRoot + ", or in a model file"},
-	{"system", "version", FactVersion, inSystem},
-	{"system", "build", FactBuild, inSystem},
-	{"system", "security patch", FactPatch, inSystem},
-	{"system", "recovery running", FactRecovery, "in the recovery itself"},
-	{"system", "data", FactData, inRoot},
-	{"system", "encryption of the data", FactCrypto, inShell},
-	{"system", "accounts signed in", FactAccounts, inSystem},
-	{"system", "screen locked", FactLock, inSystem},
-	{"system", "debugging", FactDebugging, inSystem},
-	{"system", "root shell", FactRoot, inRoot},
-	{"system", "processor", FactCPU, inShell},
-	{"system", "Treble", FactTreble, inSystem},
-	{"system", "VNDK", FactVNDK, inSystem},
-	{"system", "API level", FactAPI, inSystem},
-	{"system", "first API level", FactFirstAPI, inSystem},
-	{"system", "kernel", FactKernel, inSystem + ", or by a root shell"},
-	{"system", "mounted by", FactFirstStage, inRoot},
-	{"system", "vendor's policy", FactPolicy, inRoot},
-	{"system", "vendor's overlays", FactOverlays, inSystem + ", or by a root shell"},
-	{"system", "keys bound to patch level", FactBound, inRoot},
-	{"battery", "charge in percent", FactPercent, inShell},
-	{"battery", "voltage in millivolts", FactVolts, inBootloader},
-	{"battery", "suffices", FactCharged, inBootloader},
 }
 
 // Sheet gives the facts every card shows, unknown ones too. What a phone without
@@ -73,49 +21,60 @@ var sheet = []struct{ section, label, name, where string }{
 func (c *Card) Sheet() []Row {
 	slots, told := c.Slots()
 	var rows []Row
-	for _, s := range sheet {
-		if told && len(slots) == 0 && (s.name == FactStarted || s.name == FactNext || s.name == FactSnapshot) {
-			continue
+	for _, d := range Defs {
+		switch i := (ID{Name: d.Name}); {
+		case d.Label == "":
+		case told && len(slots) == 0 && (i == FactStarted.ID() || i == FactNext.ID() || i == FactSnapshot.ID()):
+		default:
+			if d.By == ByWords { // of the rollback indexes the first is the one of the top image
+				i.Key = "0"
+			}
+			if yes, known := c.Yes(FactUnlocked); i == FactMayUnlock.ID() && known && yes {
+				continue
+			}
+			rows = append(rows, Row{Section: d.Section, Label: d.Label, ID: i, Fact: c.Get(i), Where: d.Where})
 		}
-		if yes, known := c.Yes(FactUnlocked); s.name == FactMayUnlock && known && yes {
-			continue
-		}
-		rows = append(rows, Row{Section: s.section, Label: s.label, Name: s.name, Fact: c.Get(s.name), Where: s.where})
 	}
 	if f := c.Get(FactOtherSerial); f.Known() {
-		i := slices.IndexFunc(rows, func(r Row) bool { return r.Name == FactSerial })
-		rows = slices.Insert(rows, i+1, Row{Section: "identity", Label: "serial in another mode", Name: FactOtherSerial, Fact: f})
+		i := slices.IndexFunc(rows, func(r Row) bool { return r.ID == FactSerial.ID() })
+		rows = slices.Insert(rows, i+1, Row{Section: "identity", Label: "serial in another mode", ID: FactOtherSerial.ID(), Fact: f})
 	}
 	return rows
 }
 
-// Partition is one line of the partition table.
-type Partition struct {
+// TableRow is one line of the partition table.
+type TableRow struct {
 	Name    string `json:"name"`
-	Size    int64  `json:"size"` // bytes; -1 when not told
+	Size    int64  `json:"size"` // bytes
 	Type    string `json:"type,omitempty"`
 	Logical bool   `json:"logical"`
 	Holds   string `json:"holds,omitempty"`
 }
 
+// Partition gives the partition a row is about.
+func (r TableRow) Partition() Partition { return Part(r.Name) }
+
 // Partitions gives the partition table, as far as it is known, sorted by name.
-func (c *Card) Partitions() []Partition {
-	var list []Partition
-	for name := range c.facts {
-		p, ok := strings.CutPrefix(name, FactSize)
-		n, known := c.Number(name)
-		if !ok || !known {
+func (c *Card) Partitions() []TableRow {
+	var list []TableRow
+	for i := range c.facts {
+		n, known := c.Number(i)
+		if i.Name != Name(FactSize) || !known {
 			continue
 		}
-		logical, _ := c.Yes(FactLogical + p)
-		list = append(list, Partition{Name: p, Size: n, Type: c.Value(FactType + p), Logical: logical, Holds: c.Value(FactHolds + p)})
+		p := Part(i.Key)
+		logical, _ := c.Yes(FactLogical.Of(p))
+		list = append(list, TableRow{Name: i.Key, Size: n, Type: c.Value(FactType.Of(p)), Logical: logical, Holds: c.Value(FactHolds.Of(p))})
 	}
 	sort.Slice(list, func(i, k int) bool { return list[i].Name < list[k].Name })
 	return list
 }
 
 // form names the layout of a saved card.
-const form = "jarlid card 1"
+const (
+	form    = "jarlid card 2"
+	formOne = "jarlid card 1" // with keys behind a dot
+)
 
 type saved struct {
 	Form  string          `json:"form"`
@@ -125,7 +84,7 @@ type saved struct {
 
 // Save writes a card to be kept; name is what the phone is called on the bench.
 func (c *Card) Save(name string) ([]byte, error) {
-	b, err := json.MarshalIndent(saved{form, name, c.facts}, "", "  ")
+	b, err := json.MarshalIndent(saved{form, name, c.Facts()}, "", "  ")
 	return append(b, '\n'), err
 }
 
@@ -142,15 +101,24 @@ func Load(b []byte) (c *Card, name string, err error) {
 	if err := json.Unmarshal(b, &s); err != nil {
 		return nil, "", fmt.Errorf("this is no saved card: %w", err)
 	}
-	if s.Form != form {
+	if s.Form != form && s.Form != formOne {
 		return nil, "", fmt.Errorf("this is no saved card: its form is %q, and %q is wanted", s.Form, form)
 	}
 	c = &Card{}
-	for name, f := range s.Facts {
+	for text, f := range s.Facts {
+		i, err := ParseID(text)
+		if s.Form == formOne {
+			var ok bool
+			if i, ok = ParseOldID(text); !ok {
+				continue
+			}
+		} else if err != nil {
+			return nil, "", fmt.Errorf("this card can't be read: %w", err)
+		}
 		if f.Known() {
 			f.Evidence = Saved
 		}
-		c.Set(name, f)
+		c.Set(i, f)
 	}
 	return c, s.Name, nil
 }

@@ -11,10 +11,10 @@ import (
 // Severity says what a finding does to a job.
 type Severity string
 
-// The severities: Stop blocks until accepted by name, Care asks, Note tells.
+// The severities: Stop blocks until accepted by name, Warn asks, Note tells.
 const (
 	Stop Severity = "stop"
-	Care Severity = "care"
+	Warn Severity = "warn"
 	Note Severity = "note"
 )
 
@@ -76,6 +76,18 @@ const (
 	VerityRejects      = "verity-would-reject"
 	NotAsSigned        = "not-as-signed"
 	RollbackLow        = "rollback-low"
+	NotConfirmed       = "not-confirmed"
+	PhoneBusy          = "phone-busy"
+	NotInThisMode      = "not-in-this-mode"
+	NoSuchSlot         = "no-such-slot"
+	SlotNotTold        = "slot-not-told"
+	NameTheSlot        = "name-the-slot"
+	DestinationUnknown = "destination-unknown"
+	NothingThere       = "nothing-there"
+	NothingKept        = "nothing-kept"
+	CodeNeeded         = "code-needed"
+	JournalDamaged     = "journal-damaged"
+	ChainedVBMeta      = "chained-vbmeta"
 )
 
 // Finding is one thing found, on one phone and file.
@@ -118,7 +130,7 @@ func Apply(list []Finding, accepts []Accept) []Finding {
 func Blocking(list []Finding) []Finding { return pick(list, Stop) }
 
 // Asking gives the findings a person has to say yes to.
-func Asking(list []Finding) []Finding { return pick(list, Care) }
+func Asking(list []Finding) []Finding { return pick(list, Warn) }
 
 func pick(list []Finding, s Severity) []Finding {
 	var out []Finding
@@ -154,4 +166,26 @@ func Names() []string {
 	}
 	sort.Strings(list)
 	return list
+}
+
+// StopError is work stopped by findings.
+type StopError struct {
+	Findings []Finding
+	Acted    bool // something had been done before
+	Declined bool // a person said no
+	Told     bool // the findings were told already
+}
+
+// Error names the findings.
+func (e *StopError) Error() string {
+	var s []string
+	for _, f := range e.Findings {
+		s = append(s, f.Name+": "+f.Text)
+	}
+	return strings.Join(s, "; ")
+}
+
+// Stopped is the error of one finding that nobody can accept.
+func Stopped(name, about, text, remedy string) *StopError {
+	return &StopError{Findings: []Finding{{Name: name, Severity: Stop, About: about, Text: text, Remedy: remedy, Final: true}}}
 }

@@ -34,7 +34,7 @@ var texts = map[string]Text{
 	RecoveryOnOneSlot: {
 		Meaning: "The recovery is, or would be, on one slot only.",
 		Why:     "Installing an A/B package makes the phone start from its other slot. A recovery that is on the first slot only is gone then, and add-ons cannot be installed any more.",
-		Remedy:  "Write it to both: jarlid recovery set FILE does that unless told otherwise.",
+		Remedy:  "Write it to both: jarlid recovery install FILE does that unless told otherwise.",
 	},
 	EncryptedData: {
 		Meaning: "The data on the phone was encrypted by the system that is on it now.",
@@ -49,7 +49,7 @@ var texts = map[string]Text{
 	RecoveryReplaced: {
 		Meaning: "The package carries a recovery of its own and writes it over the one on the slot it installs to.",
 		Why:     "After the restart the phone comes up with the package's recovery. It may have no root shell and may refuse add-ons that its own key did not sign.",
-		Remedy:  "Nothing is lost: after the install, run jarlid recovery set FILE again, before the add-ons.",
+		Remedy:  "Nothing is lost: after the install, run jarlid recovery install FILE again, before the add-ons.",
 	},
 	DownloadCutShort: {
 		Meaning: "The file ends before its own contents say it should.",
@@ -149,7 +149,7 @@ var texts = map[string]Text{
 	TemporaryRecovery: {
 		Meaning: "The recovery that runs was started without being written.",
 		Why:     "It is gone with the next restart. What starts then is the recovery that is written on the phone.",
-		Remedy:  "To make it stay: jarlid recovery set FILE.",
+		Remedy:  "To make it stay: jarlid recovery install FILE.",
 	},
 	AskedFirst: {
 		Meaning: "The model file has a question that should be answered before the first change.",
@@ -249,7 +249,7 @@ var texts = map[string]Text{
 	StockRecovery: {
 		Meaning: "The package is an update that builds on exactly what the maker had on the phone, and the recovery there is another.",
 		Why:     "A delta compares each partition with what it expects before it changes anything. Another recovery, in a partition of its own or in the boot image, fails that, and the update is refused half-way through the evening.",
-		Remedy:  "Put back what was there before: jarlid recovery set --previous, or write the maker's image; or take the full package.",
+		Remedy:  "Put back what was there before: jarlid recovery install --previous, or write the maker's image; or take the full package.",
 	},
 	RelockBricks: {
 		Meaning: "It is not known that what is on the phone starts with its bootloader locked.",
@@ -280,5 +280,65 @@ var texts = map[string]Text{
 		Meaning: "The package only holds the difference to one exact earlier build.",
 		Why:     "It installs only over the very build it was made from; on anything else its check fails and nothing is installed.",
 		Remedy:  "Fetch the full package, unless exactly that build is on the phone.",
+	},
+	NotConfirmed: {
+		Meaning: "The command would have changed something on the phone, and nobody was there to say yes.",
+		Why:     "Whatever writes or erases asks once, naming what and where. Without a terminal there is nobody to ask, and a script that was meant for another phone would go ahead.",
+		Remedy:  "Read what the command says it would do, then run it again with --yes, or in a terminal.", Final: true,
+	},
+	PhoneBusy: {
+		Meaning: "Another jarlid works on this phone.",
+		Why:     "Two programs that restart and write the same phone undo each other's work, and neither can tell what is on it afterwards.",
+		Remedy:  "Wait until the other one has finished, or end it with Ctrl-C; it stops after the write in progress.", Final: true,
+	},
+	NotInThisMode: {
+		Meaning: "The phone can't do this in the mode it is in.",
+		Why:     "A bootloader writes and erases and gives nothing out; a recovery with a root shell reads everything; a started system shows its files; sideload mode takes packages and nothing else.",
+		Remedy:  "Bring the phone into the mode that is named: jarlid go recovery, jarlid go bootloader.", Final: true,
+	},
+	NoSuchSlot: {
+		Meaning: "A slot was named that this phone does not have.",
+		Why:     "Phones with one slot have one of everything; instructions for phones with two name slots that are not there.",
+		Remedy:  "Leave the slot out, or see with: jarlid slot.", Final: true,
+	},
+	SlotNotTold: {
+		Meaning: "The phone does not tell in this mode whether it has slots, or which one is meant.",
+		Why:     "What goes to the wrong slot is missing on the right one.",
+		Remedy:  "Name the slot or the partition with its suffix, or bring the phone into its bootloader, which tells.", Final: true,
+	},
+	NameTheSlot: {
+		Meaning: "The partition is there on each slot, and the command says of none which is meant.",
+		Why:     "One of the two slots usually holds the system that works. Which of them is erased is not guessed.",
+		Remedy:  "Name it: system@a, system@other, system@both.", Final: true,
+	},
+	DestinationUnknown: {
+		Meaning: "Nobody can tell to which partition the file belongs on this phone.",
+		Why:     "An image in the wrong partition keeps a phone from starting, at best.",
+		Remedy:  "Look at what the file is (jarlid ident FILE) and what the phone has (jarlid card), and name the partition with --into.", Final: true,
+	},
+	NothingThere: {
+		Meaning: "There is nothing on the phone that could be changed in this way.",
+		Why:     "A slot that was never installed to holds no image a recovery could be put into, and no vbmeta whose flags could be changed.",
+		Remedy:  "Install a system to the slot first, or name the file to begin with as the message says.", Final: true,
+	},
+	NothingKept: {
+		Meaning: "No earlier job kept what was there before.",
+		Why:     "What was on a partition can be kept only where it can be read: in a recovery with a root shell.",
+		Remedy:  "Take the maker's image out of the firmware set and write that: jarlid lift SET boot -o DIR, then jarlid flash.", Final: true,
+	},
+	CodeNeeded: {
+		Meaning: "This bootloader opens only with a code that its maker gives out.",
+		Why:     "Without the code it refuses, and some lock the phone for hours after several wrong ones.",
+		Remedy:  "Get the code from where the model file says, and give it with --code.", Final: true,
+	},
+	JournalDamaged: {
+		Meaning: "The journal of an earlier job on this phone can't be read.",
+		Why:     "What that job did is not known, so everything earlier jobs told counts as unknown too: a slot it erased may look as if it held a system.",
+		Remedy:  "Read the phone in its recovery or bootloader (jarlid card, jarlid slot) before you go on; a journal that is no longer wanted can be moved out of the jobs folder.",
+	},
+	ChainedVBMeta: {
+		Meaning: "The flags that switch verified boot off count only in the top vbmeta, and this is another one.",
+		Why:     "A flag in a chained vbmeta, or in the footer of an image, is ignored by every phone; it would look as if something had been done.",
+		Remedy:  "Name the top image, vbmeta.img, or leave the file out to change the phone's own.", Final: true,
 	},
 }

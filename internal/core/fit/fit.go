@@ -8,7 +8,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
-	"jarlid/internal/core/plan"
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/vintf"
 )
 
@@ -19,7 +19,7 @@ type Outcome string
 const (
 	Good    Outcome = "good"
 	Note    Outcome = "note"
-	Care    Outcome = "care"
+	Warn    Outcome = "warn"
 	Stop    Outcome = "stop"
 	Unknown Outcome = "unknown"
 )
@@ -129,9 +129,9 @@ func Judge(q Question) *Verdict {
 		v.Sentence = fmt.Sprintf("nobody can tell yet whether %s runs on this phone: %s not known", q.Image.Label, list(undecided)+map[bool]string{true: " is", false: " are"}[len(undecided) == 1])
 		v.Todo = missing(&q)
 		return v
-	case len(worst[Care])+len(worst[Unknown]) > 0:
+	case len(worst[Warn])+len(worst[Unknown]) > 0:
 		v.Verdict = FitsCare
-		v.Sentence = fmt.Sprintf("%s runs on this phone, with care for %s", q.Image.Label, list(append(slices.Clone(worst[Care]), worst[Unknown]...)))
+		v.Sentence = fmt.Sprintf("%s runs on this phone, with care for %s", q.Image.Label, list(append(slices.Clone(worst[Warn]), worst[Unknown]...)))
 	default:
 		v.Verdict = Fits
 		v.Sentence = q.Image.Label + " runs on this phone"
@@ -174,7 +174,7 @@ func Better(a, b *Verdict) int {
 	}
 	count := func(v *Verdict) (n int) {
 		for _, k := range v.Checks {
-			n += map[Outcome]int{Stop: 100, Care: 1, Unknown: 1}[k.Outcome]
+			n += map[Outcome]int{Stop: 100, Warn: 1, Unknown: 1}[k.Outcome]
 		}
 		return n
 	}
@@ -184,11 +184,11 @@ func Better(a, b *Verdict) int {
 // todo gives the commands that bring the image onto the phone, in their order.
 func todo(q *Question, v *Verdict) []string {
 	var list []string
-	if o := v.Outcome("verified-boot"); o == Care || o == Unknown {
+	if o := v.Outcome("verified-boot"); o == Warn || o == Unknown {
 		list = append(list, "jarlid vbmeta loosen hashtree")
 	}
-	list = append(list, "jarlid flash "+plan.Quote(q.Path)+" --into system")
-	needs := func(name string) bool { o := v.Outcome(name); return o == Care || o == Unknown }
+	list = append(list, "jarlid flash "+place.Quote(q.Path)+" --into system")
+	needs := func(name string) bool { o := v.Outcome(name); return o == Warn || o == Unknown }
 	if needs("overlays") || needs("data") || len(q.Extras) > 0 {
 		list = append(list, "jarlid go recovery")
 	}
@@ -201,14 +201,14 @@ func todo(q *Question, v *Verdict) []string {
 		list = append(list, "jarlid wipe userdata")
 	}
 	for _, f := range q.Extras {
-		list = append(list, "jarlid sideload "+plan.Quote(f.Path))
+		list = append(list, "jarlid sideload "+place.Quote(f.Path))
 	}
 	return append(list, "jarlid go system", "jarlid arrive")
 }
 
 // missing says how to get what is not known.
 func missing(q *Question) []string {
-	again := "jarlid fit " + plan.Quote(q.Path)
+	again := "jarlid fit " + place.Quote(q.Path)
 	if q.Card.Mode() == card.Recovery {
 		return []string{again + " --vendor VENDOR-IMAGE"}
 	}

@@ -327,8 +327,25 @@ func (im *Image) levels() string {
 	return strings.Join(words, ", ")
 }
 
-// Facts gives the facts by name, as they are printed.
-func (im *Image) Facts() map[string]any {
-	return map[string]any{"name": im.Label, "size": im.Size, "system_as_root": im.AsRoot, "kernel_start": im.KernelStart, "ramdisk_start": im.RamdiskStart, "build": im.Build,
-		"release": im.Release, "security_patch": im.Patch, "api_level": im.API, "abis": im.ABIs, "vndk": im.VNDK, "policies": im.Policies, "matrix_levels": im.matrixLevels(), "skips": im.Skips}
+// Facts are the facts of an image as JSON has them.
+type Facts struct {
+	Name         string   `json:"name"`
+	Size         int64    `json:"size"` // bytes
+	AsRoot       bool     `json:"system_as_root"`
+	KernelStart  bool     `json:"kernel_start"`
+	RamdiskStart bool     `json:"ramdisk_start"`
+	Build        string   `json:"build"`
+	Release      string   `json:"release"`
+	Patch        string   `json:"security_patch"`
+	API          int      `json:"api_level"`
+	ABIs         []string `json:"abis"`
+	VNDK         []string `json:"vndk"`
+	Policies     []string `json:"policies"`
+	Matrices     []int    `json:"matrix_levels"`
+	Skips        []string `json:"skips"`
+}
+
+// Facts gives the facts of an image.
+func (im *Image) Facts() Facts {
+	return Facts{im.Label, im.Size, im.AsRoot, im.KernelStart, im.RamdiskStart, im.Build, im.Release, im.Patch, im.API, im.ABIs, im.VNDK, im.Policies, im.matrixLevels(), im.Skips}
 }

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"path/filepath"
 	"reflect"
@@ -37,10 +38,11 @@ func TestReadImage(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		want := map[string]any{"name": "it", "size": int64(len(b)), "system_as_root": true, "kernel_start": true, "ramdisk_start": true, "build": "Saltmarsh GSI 4.2", "release": "14",
-			"security_patch": "2026-05-01", "api_level": 34, "abis": []string{"arm64-v8a", "armeabi-v7a", "armeabi"}, "vndk": []string{"28", "29", "30", "34"},
-			"policies": []string{"28.0", "29.0", "202404"}, "matrix_levels": []int{5, 7}, "skips": []string{"/product", "/odm"}}
-		if got := im.Facts(); !reflect.DeepEqual(got, want) {
+		want := map[string]any{"name": "it", "size": float64(len(b)), "system_as_root": true, "kernel_start": true, "ramdisk_start": true, "build": "Saltmarsh GSI 4.2", "release": "14",
+			"security_patch": "2026-05-01", "api_level": 34.0, "abis": []any{"arm64-v8a", "armeabi-v7a", "armeabi"}, "vndk": []any{"28", "29", "30", "34"},
+			"policies": []any{"28.0", "29.0", "202404"}, "matrix_levels": []any{5.0, 7.0}, "skips": []any{"/product", "/odm"}}
+		var got map[string]any
+		if text, err := json.Marshal(im.Facts()); err != nil || json.Unmarshal(text, &got) != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %v", name, got)
 		}
 		if im.Machine != 183 || !im.Link64 || !im.Link32 || len(im.Manifest.Provides) != 1 || im.Manifest.NDKs[0].Version != "30" {
@@ -93,28 +95,28 @@ func TestVendor(t *testing.T) {
 	for _, c := range []struct {
 		name      string
 		tree, odm fstest.MapFS
-		want      map[string]string
+		want      map[card.Plain]string
 	}{
 		{"of Android 9", fstest.MapFS{"build.prop": text("ro.vndk.version=28\nro.product.first_api_level=26\nro.vendor.product.cpu.abilist=arm64-v8a\n"), "etc/selinux/plat_sepolicy_vers.txt": text("28.0\n"), "bin/hw/health": {Data: elf(2, 183)}},
-			nil, map[string]string{card.FactVNDK: "28", card.FactVendorAPI: "28", card.FactFirstAPI: "26", card.FactVendor: "yes", card.FactPolicy: "28.0", card.FactOverlays: "none", card.FactVendor64: "64", card.FactCPUs: "arm64-v8a"}},
+			nil, map[card.Plain]string{card.FactVNDK: "28", card.FactVendorAPI: "28", card.FactFirstAPI: "26", card.FactVendor: "yes", card.FactPolicy: "28.0", card.FactOverlays: "none", card.FactVendor64: "64", card.FactCPUs: "arm64-v8a"}},
 		{"32-bit programs, an overlay, the old place of the manifest", fstest.MapFS{"build.prop": text("ro.vndk.version=27\n"), "bin/hw/health": {Data: elf(1, 40)}, "overlay/B.apk": text(""), "overlay/A/A.apk": text(""), "overlay/readme.txt": text(""),
 			"manifest.xml": text(`<manifest version="1.0" type="device" target-level="2"><sepolicy><version>27.0</version></sepolicy></manifest>`)},
-			nil, map[string]string{card.FactVNDK: "27", card.FactVendorAPI: "27", card.FactVendor: "yes", card.FactPolicy: "27.0", card.FactOverlays: "A,B.apk", card.FactVendor64: "32"}},
+			nil, map[card.Plain]string{card.FactVNDK: "27", card.FactVendorAPI: "27", card.FactVendor: "yes", card.FactPolicy: "27.0", card.FactOverlays: "A,B.apk", card.FactVendor64: "32"}},
 		{"without a VNDK, of 2024", fstest.MapFS{"build.prop": text("ro.board.api_level=202404\n"), "etc/selinux/plat_sepolicy_vers.txt": text("202404.0")}, nil,
-			map[string]string{card.FactVNDK: "none", card.FactVendorAPI: "202404", card.FactVendor: "yes", card.FactPolicy: "202404", card.FactOverlays: "none"}},
+			map[card.Plain]string{card.FactVNDK: "none", card.FactVendorAPI: "202404", card.FactVendor: "yes", card.FactPolicy: "202404", card.FactOverlays: "none"}},
 		{"before Treble", fstest.MapFS{"build.prop": text("ro.product.vendor.device=x\n"), "bin/thermald": {Data: elf(1, 40)}}, nil,
-			map[string]string{card.FactVendor: "no", card.FactOverlays: "none", card.FactVendor64: "32"}},
+			map[card.Plain]string{card.FactVendor: "no", card.FactOverlays: "none", card.FactVendor64: "32"}},
 		{"odm within vendor, a manifest for a variant", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"), "etc/vintf/manifest_wide.xml": text(`<manifest version="2.0" type="device" target-level="5"/>`),
 			"odm/etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device"><sepolicy><version>30.0</version></sepolicy></manifest>`)}, nil,
-			map[string]string{card.FactVNDK: "30", card.FactVendorAPI: "30", card.FactVendor: "yes", card.FactPolicy: "30.0", card.FactOverlays: "none"}},
+			map[card.Plain]string{card.FactVNDK: "30", card.FactVendorAPI: "30", card.FactVendor: "yes", card.FactPolicy: "30.0", card.FactOverlays: "none"}},
 		{"odm counts over vendor", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"), "etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device" target-level="5"/>`)},
 			fstest.MapFS{"etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device"><sepolicy><version>30.0</version></sepolicy></manifest>`)},
-			map[string]string{card.FactVNDK: "30", card.FactVendorAPI: "30", card.FactVendor: "yes", card.FactPolicy: "30.0", card.FactOverlays: "none"}},
+			map[card.Plain]string{card.FactVNDK: "30", card.FactVendorAPI: "30", card.FactVendor: "yes", card.FactPolicy: "30.0", card.FactOverlays: "none"}},
 	} {
-		got := map[string]string{}
+		got := map[card.Plain]string{}
 		var odm fstest.MapFS
 		err := error(nil)
-		learn := func(name, value string) { got[name] = value }
+		learn := func(w card.Which, value string) { got[w.(card.Plain)] = value }
 		if odm = c.odm; odm == nil {
 			err = Vendor(c.tree, nil, learn)
 		} else {
@@ -174,8 +176,8 @@ func TestBoot(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got := map[string]string{}
-		if err := Boot(bytes.NewReader(img), int64(len(img)), c.generic, func(name, value string) { got[name] = value }); err != nil {
+		got := map[card.Plain]string{}
+		if err := Boot(bytes.NewReader(img), int64(len(img)), c.generic, func(w card.Which, value string) { got[w.(card.Plain)] = value }); err != nil {
 			t.Errorf("%s: %v", c.name, err)
 		}
 		keys := got[card.FactStageKeys]

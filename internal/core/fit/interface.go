@@ -51,7 +51,7 @@ func vendorHALs(q *Question) Check {
 	x, err := vintf.Combine(m.Level, im.Matrices)
 	var level *vintf.LevelError
 	if errors.As(err, &level) {
-		k.Outcome = Care
+		k.Outcome = Warn
 		k.Why = fmt.Sprintf("the image has no matrix for phones of level %s; some function may be missing, and a warning may appear at each start", levelWord(m.Level))
 		return k
 	}
@@ -66,7 +66,7 @@ func vendorHALs(q *Question) Check {
 	case k.Outcome == Stop:
 		k.Why = "the start waits for what the vendor partition does not have: " + strings.Join(lacks, "; ")
 	case len(lacks) > 0:
-		k.Outcome, k.Why = Care, "the vendor partition lacks what the image asks for, so some function may be missing: "+strings.Join(lacks, "; ")
+		k.Outcome, k.Why = Warn, "the vendor partition lacks what the image asks for, so some function may be missing: "+strings.Join(lacks, "; ")
 	}
 	return k
 }
@@ -109,7 +109,7 @@ func frameworkHALs(q *Question) Check {
 	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("asks for %d packages", len(x.Demands)), Why: "the image offers everything the vendor partition asks for"}
 	m := q.Image.Manifest
 	if m == nil {
-		k.Outcome, k.Why = Care, "the image has no manifest, so nobody can tell whether it offers what the vendor partition asks for"
+		k.Outcome, k.Why = Warn, "the image has no manifest, so nobody can tell whether it offers what the vendor partition asks for"
 		return k
 	}
 	level := 0
@@ -129,7 +129,7 @@ func frameworkHALs(q *Question) Check {
 		}
 	}
 	if len(lacks) > 0 {
-		k.Outcome, k.Why = Care, "the image lacks what the vendor partition asks for, so some function may be missing: "+strings.Join(lacks, "; ")
+		k.Outcome, k.Why = Warn, "the image lacks what the vendor partition asks for, so some function may be missing: "+strings.Join(lacks, "; ")
 	}
 	return k
 }
@@ -173,7 +173,7 @@ func kernelRule(q *Question) Check {
 	case version == "":
 		return unknown(says, "the kernel's version is told by a shell or the boot image; "+readFromBoot)
 	case !r.Version:
-		k.Outcome, k.Why = Care, "the kernel is none of those the image asks for; nothing enforces that at the start, and some function may be missing"
+		k.Outcome, k.Why = Warn, "the kernel is none of those the image asks for; nothing enforces that at the start, and some function may be missing"
 	case r.Unknown:
 		k.Outcome, k.Why = Unknown, "the version is right; the configuration is in the kernel of the boot image, when it carries it: "+readFromBoot
 	case len(r.Wrong) > 0:
@@ -181,14 +181,14 @@ func kernelRule(q *Question) Check {
 		for _, w := range r.Wrong {
 			list = append(list, w.String())
 		}
-		k.Outcome, k.Why = Care, "the kernel is not configured as the image asks, so some function may be missing: "+strings.Join(list, ", ")
+		k.Outcome, k.Why = Warn, "the kernel is not configured as the image asks, so some function may be missing: "+strings.Join(list, ", ")
 	}
 	return k
 }
 
 // brought is the answer of a rule about a list of versions the image brings, one of which
 // the vendor partition wants.
-func brought(q *Question, list []string, fact, where, fits, lacks string) Check {
+func brought(q *Question, list []string, fact card.Plain, where, fits, lacks string) Check {
 	says := "none"
 	if len(list) > 0 {
 		says = strings.Join(list, ", ")

@@ -18,7 +18,7 @@ import (
 )
 
 // Learn takes a fact by its name on the card.
-type Learn func(name, value string)
+type Learn func(what card.Which, value string)
 
 // Vendor reads the facts of a phone's vendor partition. odm is that partition's tree, nil
 // where there is none; what it states counts over the vendor's. A file that is there and
@@ -29,7 +29,7 @@ func Vendor(tree, odm fs.FS, learn Learn) error {
 		return err
 	}
 	props := boot.ParseProps(b)
-	learnFirst := func(fact string, names ...string) {
+	learnFirst := func(fact card.Which, names ...string) {
 		if v := first(props, names...); v != "" {
 			learn(fact, v)
 		}
@@ -240,16 +240,16 @@ func Ramdisk(open func() io.Reader, learn Learn) error {
 // Derive fills in what follows from other facts by the platform's rules. Facts that are
 // known are left alone.
 func Derive(c *card.Card) {
-	put := func(name, value string) {
-		if !c.Get(name).Known() && value != "" {
-			c.Learn(name, value, card.Model)
+	put := func(what card.Which, value string) {
+		if !c.Get(what).Known() && value != "" {
+			c.Learn(what, value, card.Model)
 		}
 	}
 	if treble, known := c.Yes(card.FactTreble); known && !treble {
 		put(card.FactVendor, "no")
 	}
 	api, known := c.Number(card.FactFirstAPI)
-	if _, super := c.Number(card.FactSize + "super"); super {
+	if _, super := c.Number(card.FactSize.Of(card.At("super", ""))); super {
 		put(card.FactFirstStage, card.StageRamdisk)
 	}
 	slots, told := c.Slots()

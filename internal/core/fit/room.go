@@ -2,10 +2,9 @@ package fit
 
 import (
 	"slices"
-	"strings"
 
 	"jarlid/internal/core/card"
-	"jarlid/internal/core/plan"
+	"jarlid/internal/core/place"
 )
 
 // Segment is one partition's share of the room a slot has, in bytes. The one without a
@@ -29,13 +28,14 @@ type Bar struct {
 func (q *Question) Bars() (before, after Bar, known bool) {
 	c := q.Card.Clone()
 	Derive(c)
-	name, slot := systemPlace(c)
-	have, told := c.Number(card.FactSize + name)
+	spot := systemPlace(c)
+	name := spot.String()
+	have, told := c.Number(card.FactSize.Of(spot))
 	if !told {
 		return before, after, false
 	}
 	need := q.Image.Size
-	if !plan.Logical(c, "system") {
+	if !place.Logical(c, "system") {
 		before = Bar{Total: have, Segments: []Segment{{Name: name, Size: have}}}
 		after = Bar{Total: have, Segments: []Segment{{Name: name, Size: min(need, have), New: true}, {Size: max(have-need, 0)}}, Over: max(need-have, 0)}
 		return before, after, true
@@ -44,17 +44,17 @@ func (q *Question) Bars() (before, after Bar, known bool) {
 	if !told {
 		return before, after, false
 	}
-	r := plan.RoomFor(c, "system", slot, need)
+	r := place.RoomFor(c, spot, need)
 	before.Total, after.Total = limit, limit
 	before.Super, after.Super = true, true
 	used := [2]int64{}
 	for _, p := range c.Partitions() {
-		if logical, _ := c.Yes(card.FactLogical + p.Name); !logical || p.Size == 0 || slot != "" && !strings.HasSuffix(p.Name, "_"+slot) {
+		if logical, _ := c.Yes(card.FactLogical.Of(p.Partition())); !logical || p.Size == 0 || spot.Slot != "" && p.Partition().Slot != spot.Slot {
 			continue
 		}
 		before.Segments = append(before.Segments, Segment{Name: p.Name, Size: p.Size})
 		used[0] += p.Size
-		if slices.Contains(r.Delete, p.Name) {
+		if slices.Contains(r.Delete, p.Partition()) {
 			continue
 		}
 		s := Segment{Name: p.Name, Size: p.Size, New: p.Name == name}

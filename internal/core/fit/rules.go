@@ -10,7 +10,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
-	"jarlid/internal/core/plan"
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/vintf"
 )
 
@@ -202,31 +202,31 @@ func patchLevel(q *Question) Check {
 	case have == "":
 		return unknown(says, "the patch level of the keys is told by the started system or the boot image; "+readFromBoot)
 	case says[:min(len(says), 7)] < have[:min(len(have), 7)]:
-		k.Outcome, k.Why = Care, "it goes back behind the patch level the keys of the data are bound to: data of today can't be read by it any more, and holes mended since are open again"
+		k.Outcome, k.Why = Warn, "it goes back behind the patch level the keys of the data are bound to: data of today can't be read by it any more, and holes mended since are open again"
 	}
 	return k
 }
 
 // systemPlace gives the partition the image goes to on the slot that is made ready.
-func systemPlace(c *card.Card) (name, slot string) {
-	_, one := c.Number(card.FactSize + "system")
-	_, two := c.Number(card.FactSize + "system_a")
+func systemPlace(c *card.Card) card.Partition {
+	slot := ""
+	_, one := c.Number(card.FactSize.Of(card.At("system", "")))
+	_, two := c.Number(card.FactSize.Of(card.At("system", "a")))
 	if slots, known := c.Slots(); len(slots) > 1 || !known && two && !one {
-		if slot = c.Value(card.FactStarted); slot == "" {
-			slot = c.Value(card.FactNext)
-		}
+		slot = c.Running()
 		if slot == "" && two {
 			slot = "a" // out of a file nobody tells which slot is meant; makers fill the first
 		}
 	}
-	return plan.Suffixed("system", slot), slot
+	return card.At("system", slot)
 }
 
 func room(q *Question) Check {
 	says := image.Size(q.Image.Size)
-	name, slot := systemPlace(q.Card)
-	have, known := q.Card.Number(card.FactSize + name)
-	if !plan.Logical(q.Card, "system") {
+	p := systemPlace(q.Card)
+	name := p.String()
+	have, known := q.Card.Number(card.FactSize.Of(p))
+	if !place.Logical(q.Card, "system") {
 		k := Check{Outcome: Good, Image: says, Phone: image.Size(have), Why: "it fits into " + name}
 		switch {
 		case !known:
@@ -236,7 +236,7 @@ func room(q *Question) Check {
 		}
 		return k
 	}
-	r := plan.RoomFor(q.Card, "system", slot, q.Image.Size)
+	r := place.RoomFor(q.Card, p, q.Image.Size)
 	if !r.Known {
 		return unknown(says, "how full super is can't be read without root: it is read in a recovery with a root shell or in userspace fastboot, or kept on a card from there (jarlid card --save)")
 	}
@@ -245,9 +245,9 @@ func room(q *Question) Check {
 		k.Phone += fmt.Sprintf(", %s are free", image.Size(max(r.Free, 0)))
 	}
 	var freed []string
-	for _, p := range r.Delete {
-		n, _ := q.Card.Number(card.FactSize + p)
-		freed = append(freed, fmt.Sprintf("%s (%s)", p, image.Size(n)))
+	for _, gone := range r.Delete {
+		n, _ := q.Card.Number(card.FactSize.Of(gone))
+		freed = append(freed, fmt.Sprintf("%s (%s)", gone, image.Size(n)))
 	}
 	free, told := q.Card.Number(card.FactSuperFree)
 	grow := q.Image.Size - have
@@ -260,27 +260,27 @@ func room(q *Question) Check {
 	case told && grow > free+r.Freed:
 		k.Outcome, k.Why = Stop, fmt.Sprintf("super has only %s left that no partition has, and the image needs %s more", image.Size(free), image.Size(grow))
 	case len(freed) > 0:
-		k.Outcome, k.Why = Care, "it fits once these go, which flash asks for: "+strings.Join(freed, ", ")
+		k.Outcome, k.Why = Warn, "it fits once these go, which flash asks for: "+strings.Join(freed, ", ")
 	}
 	return k
 }
 
 func verifiedBoot(q *Question) Check {
 	c := q.Card
-	_, slot := systemPlace(c)
+	slot := systemPlace(c).Slot
 	says := "no hash tree of its own"
 	if q.Image.Tree {
 		says = "a hash tree of its own"
 	}
 	if yes, known := c.Yes(card.FactUnlocked); known && !yes {
-		return Check{Outcome: Care, Image: says, Phone: "locked", Why: "a locked phone starts only its maker's systems: jarlid unlock, which erases all data"}
+		return Check{Outcome: Warn, Image: says, Phone: "locked", Why: "a locked phone starts only its maker's systems: jarlid unlock, which erases all data"}
 	}
-	top := plan.Suffixed("vbmeta", slot)
-	flags := c.Get(card.FactFlags + top)
-	tree := c.Value(card.FactTree + "system")
+	top := card.At("vbmeta", slot)
+	flags := c.Get(card.FactFlags.Of(top))
+	tree := c.Value(card.FactTree.Of(card.At("system", c.Running())))
 	k := Check{Outcome: Good, Image: says}
 	switch {
-	case c.Value(card.FactSize+top) == plan.Nothing, tree == "none":
+	case c.Value(card.FactSize.Of(top)) == card.Nothing, tree == "none":
 		k.Phone, k.Why = "nothing enforced", "the phone has no hash tree for the system to enforce; nothing has to be switched off"
 	case tree == "off", flags.Known() && flags.Value != "0":
 		k.Phone, k.Why = "hash trees are off", "the top vbmeta enforces no hash trees; nothing has to be switched off"
@@ -289,7 +289,7 @@ func verifiedBoot(q *Question) Check {
 	case q.Image.Key != "" && slices.Contains(strings.Split(c.Value(card.FactStageKeys), ","), q.Image.Key):
 		k.Phone, k.Why = "its first stage trusts the key", "the first stage has the key this generic image is signed with, so nothing has to be switched off"
 	default:
-		k.Outcome, k.Phone = Care, "hash trees are enforced"
+		k.Outcome, k.Phone = Warn, "hash trees are enforced"
 		k.Why = "the hash tree of the present system is enforced; it has to be switched off in the top vbmeta, or the first changed block restarts the phone"
 	}
 	return k
@@ -304,9 +304,9 @@ func data(q *Question) Check {
 	case card.DataFormatted:
 		k.Outcome, k.Why = Good, "the data is freshly formatted"
 	case card.DataEncrypted:
-		k.Outcome, k.Why = Care, "another system encrypted the data, and this one can't read it: it has to be formatted, which erases everything of the owner's"
+		k.Outcome, k.Why = Warn, "another system encrypted the data, and this one can't read it: it has to be formatted, which erases everything of the owner's"
 	default:
-		k.Outcome, k.Why = Care, "apps and settings of another system make a new one restart or misbehave: the data has to be formatted"
+		k.Outcome, k.Why = Warn, "apps and settings of another system make a new one restart or misbehave: the data has to be formatted"
 	}
 	return k
 }
@@ -330,14 +330,14 @@ func baseRule(q *Question) Check {
 		case have == "":
 			return unknown(k.Image, "the version of the maker's firmware ("+b.Variable+") is told by the bootloader")
 		case b.Min != "" && card.CompareVersions(have, b.Min) < 0, b.Max != "" && card.CompareVersions(have, b.Max) > 0:
-			return Check{Outcome: Care, Image: k.Image, Phone: have, Why: fmt.Sprintf("the maker's firmware is not of the versions custom systems want here (%s to %s): write %s first", b.Min, b.Max, cmp.Or(b.From, "the maker's set"))}
+			return Check{Outcome: Warn, Image: k.Image, Phone: have, Why: fmt.Sprintf("the maker's firmware is not of the versions custom systems want here (%s to %s): write %s first", b.Min, b.Max, cmp.Or(b.From, "the maker's set"))}
 		}
 	}
 	switch {
 	case !vendor.Known() || !known:
 		return unknown(k.Image, "whether the vendor partition is whole: "+readInRecovery)
 	case told && level > 0 && levelOf(apiOf(api)) < level:
-		k.Outcome, k.Phone = Care, fmt.Sprintf("interface of level %d, a manifest of level %d", api, level)
+		k.Outcome, k.Phone = Warn, fmt.Sprintf("interface of level %d, a manifest of level %d", api, level)
 		k.Why = "the parts of the vendor partition are not of one build; write the maker's set or a base ROM first"
 	}
 	return k
@@ -367,7 +367,7 @@ func overlaysRule(q *Question) Check {
 		return unknown(k.Image, "overlays in the vendor partition make some generic systems restart; "+readInRecovery)
 	case "none":
 	default:
-		k.Outcome, k.Phone = Care, strings.ReplaceAll(have, ",", ", ")
+		k.Outcome, k.Phone = Warn, strings.ReplaceAll(have, ",", ", ")
 		k.Why = "the vendor partition lies over resources of the maker's system; generic systems are known to restart over that until it is moved aside"
 	}
 	return k
@@ -382,7 +382,7 @@ func extras(q *Question) Check {
 	var names, bad []string
 	for _, f := range q.Extras {
 		names = append(names, filepath.Base(f.Path))
-		for _, found := range plan.OnTop(f, c) {
+		for _, found := range place.Addon(f, c) {
 			bad = append(bad, found.Text)
 		}
 	}
@@ -390,7 +390,7 @@ func extras(q *Question) Check {
 		k.Phone, k.Why = strings.Join(names, ", "), "what goes on top is made for this processor and release"
 	}
 	if len(bad) > 0 {
-		k.Outcome, k.Why = Care, strings.Join(bad, "; ")+": get the one made for this image"
+		k.Outcome, k.Why = Warn, strings.Join(bad, "; ")+": get the one made for this image"
 	}
 	return k
 }

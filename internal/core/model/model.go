@@ -111,7 +111,9 @@ func (m *Model) Learn(c *card.Card) {
 		known.Learn(card.FactSlots, fmt.Sprint(m.Slots), card.Model)
 	}
 	for name, v := range m.Facts {
-		known.Learn(name, v, card.Model)
+		if i, err := card.ParseID(name); err == nil { // Parse made sure of it
+			known.Learn(i, v, card.Model)
+		}
 	}
 	if m.Userspace != nil {
 		known.Learn(card.FactUserspace, card.YesNo(*m.Userspace), card.Model)
@@ -120,10 +122,10 @@ func (m *Model) Learn(c *card.Card) {
 		known.Learn(card.FactGroupMax, fmt.Sprint(n), card.Model)
 	}
 	for _, p := range m.Logical {
-		known.Learn(card.FactLogical+p, "yes", card.Model)
+		known.Learn(card.FactLogical.Of(card.At(p, "")), "yes", card.Model)
 	}
 	for _, cmd := range m.Bootloader.Lacks {
-		known.Learn(card.FactCommand+cmd, "no", card.Model)
+		known.Learn(card.FactCommand.Of(cmd), "no", card.Model)
 	}
 	c.Merge(known)
 }
@@ -147,6 +149,11 @@ func Parse(b []byte) (*Model, error) {
 	}
 	if _, ok := card.ParseBytes(m.Group); m.Group != "" && !ok {
 		return nil, fmt.Errorf("model file %s: group-size %q is not a size such as 6GiB", m.Name, m.Group)
+	}
+	for name := range m.Facts {
+		if _, err := card.ParseID(name); err != nil {
+			return nil, fmt.Errorf("model file %s: %w", m.Name, err)
+		}
 	}
 	return m, nil
 }

@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // InstallApp installs an app package on the started system.
@@ -18,19 +19,19 @@ type InstallApp struct {
 }
 
 // Title says what is done.
-func (i *InstallApp) Title() string { return "install the app " + fileName(i.File.Path) }
+func (i *InstallApp) Title() string { return "install the app " + place.FileName(i.File.Path) }
 
 // Modes: the system.
 func (*InstallApp) Modes() []card.Mode { return []card.Mode{card.System} }
 
 // Check holds the app against the phone and its system.
 func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	name := fileName(i.File.Path)
-	list := CutShort(i.File)
+	name := place.FileName(i.File.Path)
+	list := place.CutShort(i.File)
 	if i.File.Kind != ident.App || i.File.App == nil {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,
-				Text: "the file is " + i.File.Kind.Words() + ", not an app package", Remedy: "jarlid ident " + Quote(i.File.Path)})
+				Text: "the file is " + i.File.Kind.Words() + ", not an app package", Remedy: "jarlid ident " + place.Quote(i.File.Path)})
 		}
 		return list
 	}
@@ -39,14 +40,14 @@ func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name,
 			Text: fmt.Sprintf("it is a part (%s) of the app %s, and nothing by itself", app.Split, app.Name), Remedy: "fetch the app as one package"})
 	}
-	list = append(list, archFinding(i.File, c)...)
+	list = append(list, place.Arch(i.File, c)...)
 	f := finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name, Remedy: "fetch an older version of the app"}
 	api, known := c.Number(card.FactAPI)
 	switch {
 	case app.MinSDK == 0:
 		return list
 	case !known:
-		f.Severity, f.Text = finding.Care, fmt.Sprintf("%s wants API level %d, and nobody can tell in this mode what the system has", name, app.MinSDK)
+		f.Severity, f.Text = finding.Warn, fmt.Sprintf("%s wants API level %d, and nobody can tell in this mode what the system has", name, app.MinSDK)
 	case api < app.MinSDK:
 		f.Text = fmt.Sprintf("%s wants API level %d, the system has %d", name, app.MinSDK, api)
 	default:

@@ -7,6 +7,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // WipeArea erases a part of what is on the phone from its recovery: through the
@@ -17,19 +18,19 @@ type WipeArea struct {
 	Slot string // of system and vendor, on phones with slots
 }
 
-// Partition is the partition that is erased as a whole; "" for the areas that
-// lie in the data.
-func (w *WipeArea) Partition() string {
+// Partition is the partition that is erased as a whole; whole is false for the
+// areas that lie in the data.
+func (w *WipeArea) Partition() (p card.Partition, whole bool) {
 	if w.Area == "system" || w.Area == "vendor" {
-		return Suffixed(w.Area, w.Slot)
+		return card.At(w.Area, w.Slot), true
 	}
-	return ""
+	return card.Partition{}, false
 }
 
 // Title says what is done.
 func (w *WipeArea) Title() string {
-	if p := w.Partition(); p != "" {
-		return "erase " + p
+	if p, whole := w.Partition(); whole {
+		return "erase " + p.String()
 	}
 	return "wipe " + areaWords[w.Area]
 }
@@ -39,15 +40,21 @@ var areaWords = map[string]string{"caches": "the caches", "apps": "the apps, acc
 // Modes: the recovery.
 func (*WipeArea) Modes() []card.Mode { return []card.Mode{card.Recovery} }
 
+// Writes is the partition, where it is erased whole.
+func (w *WipeArea) Writes(*card.Card) []card.Partition {
+	if p, whole := w.Partition(); whole {
+		return []card.Partition{p}
+	}
+	return nil
+}
+
 // Touches is what can't be known meanwhile.
-func (w *WipeArea) Touches(*card.Card) []string {
+func (w *WipeArea) Touches(*card.Card) []card.ID {
 	switch w.Area {
 	case "apps":
-		return []string{card.FactData, card.FactDebugging}
+		return []card.ID{card.FactData.ID(), card.FactDebugging.ID()}
 	case "storage":
-		return []string{card.FactStored + "storage", card.FactLying + "storage"}
-	case "system", "vendor":
-		return []string{card.FactHolds + w.Partition(), card.FactDigest + w.Partition()}
+		return []card.ID{card.FactStored.Of("storage"), card.FactLying.Of("storage")}
 	}
 	return nil
 }
@@ -61,13 +68,11 @@ func (w *WipeArea) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 	case "storage":
 		list = append(storageFinding(c), holdsFinding(c)...)
 	case "system", "vendor":
+		p := card.At(w.Area, w.Slot)
 		if inMerge(c, w.Area) {
-			list = mergeFinding(c, w.Partition(), "erasing "+w.Partition()+" now breaks it")
+			list = mergeFinding(c, p.String(), "erasing "+p.String()+" now breaks it")
 		}
-		if size := c.Get(card.FactSize + w.Partition()); size.Known() && size.Value == Nothing {
-			list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop, About: w.Partition(),
-				Text: "the phone has no partition " + w.Partition(), Remedy: "jarlid card shows what it has"})
-		}
+		list = append(list, absentFinding(c, p)...)
 	}
 	if root, known := c.Yes(card.FactRoot); known && !root {
 		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Note, About: w.Area,
@@ -84,11 +89,10 @@ func (w *WipeArea) Effects(c *card.Card) {
 		c.Learn(card.FactDebugging, "off", card.Journal)
 		c.Learn(card.FactAccounts, "0", card.Journal)
 	case "storage":
-		c.Set(card.FactStored+"storage", card.Fact{})
-		c.Set(card.FactLying+"storage", card.Fact{})
+		c.Set(card.FactStored.Of("storage"), card.Fact{})
+		c.Set(card.FactLying.Of("storage"), card.Fact{})
 	case "system", "vendor":
-		c.Learn(card.FactHolds+w.Partition(), Nothing, card.Journal)
-		c.Forget(card.FactDigest+w.Partition(), "it was erased")
+		c.Learn(card.FactHolds.Of(card.At(w.Area, w.Slot)), card.Nothing, card.Journal)
 	}
 }
 
@@ -103,7 +107,7 @@ func (w *WipeArea) Cost() (lost, kept []string) {
 	case "storage":
 		return []string{"everything in shared storage: pictures, downloads, files, a package lying there"}, []string{"apps, accounts and settings", "a memory card"}
 	}
-	return []string{fmt.Sprintf("what is in %s: %s", w.Partition(), meaning(w.Area))}, nil
+	return []string{fmt.Sprintf("what is in %s: %s", card.At(w.Area, w.Slot), meaning(w.Area))}, nil
 }
 
 // apartFinding: apps can be erased without the storage only where the data is
@@ -119,7 +123,7 @@ func apartFinding(c *card.Card) []finding.Finding {
 	case data == card.DataEncrypted:
 		f.Text = "the data is encrypted by the system that is on the phone; a recovery can't tell apps from storage in it"
 	default:
-		f.Severity, f.Text = finding.Care, "nobody can tell in this mode whether the data is encrypted; if it is, the shared storage can't be read any more afterwards"
+		f.Severity, f.Text = finding.Warn, "nobody can tell in this mode whether the data is encrypted; if it is, the shared storage can't be read any more afterwards"
 	}
 	return []finding.Finding{f}
 }
@@ -136,14 +140,14 @@ func storageFinding(c *card.Card) []finding.Finding {
 // accountFinding: accounts that are signed in when the data goes may be asked
 // for afterwards, by the phone's protection against thieves.
 func accountFinding(c *card.Card) []finding.Finding {
-	f := finding.Finding{Name: finding.AccountLock, Severity: finding.Care, Remedy: "sign out of every account in the system's settings first, or have the passwords at hand"}
+	f := finding.Finding{Name: finding.AccountLock, Severity: finding.Warn, Remedy: "sign out of every account in the system's settings first, or have the passwords at hand"}
 	n, known := c.Number(card.FactAccounts)
 	switch {
 	case known && n == 0, !known && c.Value(card.FactData) == card.DataFormatted:
 		return nil
 	case known:
 		f.Severity = finding.Stop
-		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the wipe and goes no further without", n, evidenceWords(c.Get(card.FactAccounts)))
+		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the wipe and goes no further without", n, place.EvidenceWords(c.Get(card.FactAccounts)))
 		if n == 1 {
 			f.Text = strings.Replace(strings.Replace(f.Text, "accounts are", "account is", 1), "asks for them", "asks for it", 1)
 		}
@@ -154,7 +158,7 @@ func accountFinding(c *card.Card) []finding.Finding {
 }
 
 // wipeInRecovery gives what a wipe of an area means in the recovery.
-func wipeInRecovery(area string, t Target, c *card.Card) ([]Step, []AreaRow, error) {
+func wipeInRecovery(area string, t place.Target, c *card.Card) ([]Step, []AreaRow, error) {
 	row := AreaRow{Area: area, Erased: true}
 	switch area {
 	case "caches":
@@ -175,7 +179,7 @@ func wipeInRecovery(area string, t Target, c *card.Card) ([]Step, []AreaRow, err
 	var steps []Step
 	for _, s := range slots {
 		w := &WipeArea{Area: area, Slot: s}
-		steps, row.Partitions = append(steps, w), append(row.Partitions, w.Partition())
+		steps, row.Partitions = append(steps, w), append(row.Partitions, card.At(area, s).String())
 	}
 	return steps, []AreaRow{row}, nil
 }

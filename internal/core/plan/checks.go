@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // merging tells whether an update waits for its merge, and in which state.
@@ -23,7 +24,7 @@ func merging(c *card.Card) (state string, pending bool) {
 func mergeFinding(c *card.Card, about, why string) []finding.Finding {
 	state, pending := merging(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
-		return []finding.Finding{{Name: finding.MergePending, Severity: finding.Care, About: about,
+		return []finding.Finding{{Name: finding.MergePending, Severity: finding.Warn, About: about,
 			Text: "an update was installed, and nobody can tell whether its merge has finished; " + why + " if it has not", Remedy: "the bootloader tells: jarlid card"}}
 	}
 	if !pending {
@@ -36,28 +37,16 @@ func mergeFinding(c *card.Card, about, why string) []finding.Finding {
 
 // inMerge tells whether a partition takes part in a merge.
 func inMerge(c *card.Card, base string) bool {
-	return base == "super" || base == "metadata" || Logical(c, base)
+	return base == "super" || base == "metadata" || place.Logical(c, base)
 }
 
 // commandFinding is for a command of the protocol the bootloader lacks.
 func commandFinding(c *card.Card, command, remedy string) []finding.Finding {
-	if yes, known := c.Yes(card.FactCommand + command); !known || yes {
+	if yes, known := c.Yes(card.FactCommand.Of(command)); !known || yes {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: command,
-		Text: fmt.Sprintf("this phone's bootloader does not know %q (%s)", command, evidenceWords(c.Get(card.FactCommand+command))), Remedy: remedy}}
-}
-
-func evidenceWords(f card.Fact) string {
-	switch f.Evidence {
-	case card.Model:
-		return "the model file says so"
-	case card.Journal:
-		return "it said so before"
-	case card.Saved:
-		return "the saved card says so"
-	}
-	return "it says so"
+		Text: fmt.Sprintf("this phone's bootloader does not know %q (%s)", command, place.EvidenceWords(c.Get(card.FactCommand.Of(command)))), Remedy: remedy}}
 }
 
 // askFindings are the model file's questions that nobody has answered yet.
@@ -68,15 +57,15 @@ func askFindings(c *card.Card, m *model.Model) []finding.Finding {
 	var list []finding.Finding
 	for _, q := range m.Ask {
 		if !c.Get(answerFact(q)).Known() {
-			list = append(list, finding.Finding{Name: finding.AskedFirst, Severity: finding.Care, About: q, Text: q, Remedy: "if not, answer no, try it, and come back"})
+			list = append(list, finding.Finding{Name: finding.AskedFirst, Severity: finding.Warn, About: q, Text: q, Remedy: "if not, answer no, try it, and come back"})
 		}
 	}
 	return list
 }
 
-func answerFact(question string) string {
+func answerFact(question string) card.ID {
 	sum := sha256.Sum256([]byte(question))
-	return card.FactAnswer + hex.EncodeToString(sum[:4])
+	return card.FactAnswer.Of(hex.EncodeToString(sum[:4]))
 }
 
 // answered keeps that the questions were said yes to; a step after them is
@@ -101,7 +90,7 @@ func baseFinding(c *card.Card, m *model.Model) []finding.Finding {
 	have := c.Value(card.FactBase)
 	switch {
 	case have == "":
-		f.Severity = finding.Care
+		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("%s has to be %s, and the phone does not tell it in this mode", b.Variable, want)
 	case b.Min != "" && card.CompareVersions(have, b.Min) < 0:
 		f.Text = fmt.Sprintf("%s is %s: too old, %s is wanted", b.Variable, have, want)
@@ -129,11 +118,11 @@ func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Findin
 	}
 	var differ, unknown []string
 	for _, p := range m.Firmware {
-		a, b := c.Value(card.FactDigest+Suffixed(p, slot)), c.Value(card.FactDigest+Suffixed(p, other))
+		same, known := c.Get(card.FactDigest.Of(card.At(p, slot))).SameAs(c.Get(card.FactDigest.Of(card.At(p, other))))
 		switch {
-		case a == "" || b == "":
+		case !known:
 			unknown = append(unknown, p)
-		case a != b:
+		case !same:
 			differ = append(differ, p)
 		}
 	}
@@ -142,7 +131,7 @@ func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Findin
 	case len(differ) > 0:
 		f.Text = fmt.Sprintf("%s on slot %s is not what slot %s has", strings.Join(differ, ", "), slot, other)
 	case len(unknown) > 0:
-		f.Severity = finding.Care
+		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("nobody can tell whether %s is the same on both slots", strings.Join(unknown, ", "))
 		f.Remedy = "a recovery with a root shell can read both: jarlid slot"
 	default:
@@ -157,21 +146,22 @@ func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Findi
 		return nil
 	}
 	var list []finding.Finding
-	for _, p := range m.Recovery.Needs {
-		if c.Get(card.FactDigest + Suffixed(p, slot)).Known() {
+	for _, base := range m.Recovery.Needs {
+		p := card.At(base, slot)
+		if c.Get(card.FactDigest.Of(p)).Known() {
 			continue // written by a job, or about to be
 		}
-		list = append(list, finding.Finding{Name: finding.PreImageMissing, Severity: finding.Care, About: Suffixed(p, slot),
-			Text:   fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and nobody can tell that it is there", m.Name, Suffixed(p, slot)),
-			Remedy: "write it first, or name it in the same command: jarlid flash " + strings.ToUpper(p) + "-IMAGE"})
+		list = append(list, finding.Finding{Name: finding.PreImageMissing, Severity: finding.Warn, About: p.String(),
+			Text:   fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and nobody can tell that it is there", m.Name, p),
+			Remedy: "write it first, or name it in the same command: jarlid flash " + strings.ToUpper(base) + "-IMAGE"})
 	}
 	return list
 }
 
 // contentFindings hold what a file is against where it goes. forced says that
 // a person named the destination.
-func contentFindings(f *ident.File, partition string, forced bool, home Home) []finding.Finding {
-	name := fileName(f.Path)
+func contentFindings(f *ident.File, partition string, forced bool, home place.Home) []finding.Finding {
+	name := place.FileName(f.Path)
 	stop := func(n, text, remedy string) []finding.Finding {
 		return []finding.Finding{{Name: n, Severity: finding.Stop, About: name, Text: text, Remedy: remedy}}
 	}
@@ -179,14 +169,14 @@ func contentFindings(f *ident.File, partition string, forced bool, home Home) []
 	case f.Short:
 		return nil // said already, and more to the point
 	case f.IsArchive():
-		return stop(finding.StillWrapped, "it is "+f.Kind.Words()+", and "+partition+" wants an image", "jarlid lift "+Quote(f.Path)+" -o DIR takes out what is in it")
+		return stop(finding.StillWrapped, "it is "+f.Kind.Words()+", and "+partition+" wants an image", "jarlid lift "+place.Quote(f.Path)+" -o DIR takes out what is in it")
 	case f.Kind == ident.Text || f.Kind == ident.Sums:
 		return stop(finding.WrongDestination, "it is "+f.Kind.Words()+", no image", "fetch the file again; a site may have sent a page instead of it")
 	case f.Kind == ident.Unknown && !slices.ContainsFunc(f.GoesTo, strong):
 		if f.Size == 0 {
 			return stop(finding.WrongDestination, "the file is empty", "fetch it again")
 		}
-		return []finding.Finding{{Name: finding.UnknownContent, Severity: finding.Care, About: name,
+		return []finding.Finding{{Name: finding.UnknownContent, Severity: finding.Warn, About: name,
 			Text: "nothing is known about what is in " + name + "; that it belongs to " + partition + " is its name's word alone, or yours", Remedy: "compare its digest with the source's first"}}
 	}
 	var belongs []string
@@ -205,7 +195,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home Home) []
 	}
 	if f.Kind == ident.Recovery && home.Partition == partition && home.Form != "own" {
 		return stop(finding.WrongDestination, fmt.Sprintf("it is a recovery for a partition of its own; this phone keeps its recovery in %s", home.Words()),
-			"get the recovery in the form for this model, or give its ramdisk a home with: jarlid recovery set")
+			"get the recovery in the form for this model, or give its ramdisk a home with: jarlid recovery install")
 	}
 	if len(belongs) == 0 || fileSystem(f) && slices.Contains(systemLike, partition) && !slices.ContainsFunc(f.GoesTo, strong) {
 		return nil
@@ -213,7 +203,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home Home) []
 	return stop(finding.WrongDestination, fmt.Sprintf("it belongs to %s (%s), not to %s", strings.Join(belongs, " or "), f.GoesTo[0].Why, partition), "leave out --into")
 }
 
-var systemLike = append([]string{"userdata", "cache"}, dynamic...)
+var systemLike = append([]string{"userdata", "cache"}, place.Dynamic...)
 
 func fileSystem(f *ident.File) bool {
 	return f.Kind == ident.Ext4 || f.Kind == ident.EROFS || f.Kind == ident.F2FS
@@ -231,21 +221,30 @@ func riskyFinding(partition, what string, m *model.Model) []finding.Finding {
 		Remedy: "only with the maker's own image for this very model: --accept risky-partition=" + partition}}
 }
 
+// absentFinding is about a partition that is known not to be there.
+func absentFinding(c *card.Card, p card.Partition) []finding.Finding {
+	if size := c.Get(card.FactSize.Of(p)); !size.Known() || size.Value != card.Nothing {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: p.String(),
+		Text: "the phone has no partition " + p.String(), Remedy: "jarlid card shows what it has, and where its recovery lives"}}
+}
+
 // roomFindings say how a logical partition gets its room.
-func roomFindings(c *card.Card, base, slot string, need int64) []finding.Finding {
-	r := RoomFor(c, base, slot, need)
-	f := finding.Finding{Name: finding.NotEnoughRoom, Severity: finding.Stop, About: Suffixed(base, slot)}
+func roomFindings(c *card.Card, p card.Partition, need int64) []finding.Finding {
+	r := place.RoomFor(c, p, need)
+	f := finding.Finding{Name: finding.NotEnoughRoom, Severity: finding.Stop, About: p.String()}
 	switch {
 	case !r.Known:
-		f.Severity, f.About = finding.Care, "super"
+		f.Severity, f.About = finding.Warn, "super"
 		f.Text = "nobody can tell in this mode how full super is; it is looked at again in userspace fastboot, before anything is written there"
 		f.Remedy = "a root shell in recovery, a saved card or the model file's group-size tells it beforehand"
 	case !r.Fits:
 		f.Text = fmt.Sprintf("%s are needed; it has %s, %s of the slot's group are free, and %s could be freed", image.Size(need), image.Size(r.Have), image.Size(r.Free), image.Size(r.Freed))
 		f.Remedy = "choose a smaller image"
 	case len(r.Delete) > 0:
-		f.Severity = finding.Care
-		f.Text = fmt.Sprintf("%s are needed and %s are free, so these go: %s (%s)", image.Size(need-r.Have), image.Size(r.Free), strings.Join(r.Delete, ", "), image.Size(r.Freed))
+		f.Severity = finding.Warn
+		f.Text = fmt.Sprintf("%s are needed and %s are free, so these go: %s (%s)", image.Size(need-r.Have), image.Size(r.Free), place.Names(r.Delete), image.Size(r.Freed))
 		f.Remedy = "they are the maker's additions to the system; the maker's firmware set brings them back"
 	default:
 		return nil

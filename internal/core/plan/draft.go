@@ -5,11 +5,12 @@ import (
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/place"
 )
 
 // DraftModel writes a model file from what a phone tells, to be completed by a
 // person. marshal writes YAML.
-func DraftModel(c *card.Card, home Home, marshal func(any) ([]byte, error)) (string, error) {
+func DraftModel(c *card.Card, home place.Home, marshal func(any) ([]byte, error)) (string, error) {
 	name := c.Value(card.FactModel)
 	if name == "" {
 		name = c.Value(card.FactProduct)
@@ -47,8 +48,8 @@ func DraftModel(c *card.Card, home Home, marshal func(any) ([]byte, error)) (str
 	}
 	var logical []string
 	for _, p := range c.Partitions() {
-		if p.Logical && !strings.HasSuffix(p.Name, "_b") {
-			logical = append(logical, baseOf(p.Name))
+		if p.Logical && p.Partition().Slot != "b" {
+			logical = append(logical, p.Partition().Base)
 		}
 	}
 	if len(logical) > 0 {
@@ -58,9 +59,9 @@ func DraftModel(c *card.Card, home Home, marshal func(any) ([]byte, error)) (str
 		s.WriteString(put(map[string]string{"group-size": fmt.Sprint(n)}))
 	}
 	facts := map[string]string{}
-	for _, f := range []string{card.FactCPU, card.FactTreble, card.FactVNDK, card.FactFirstAPI} {
+	for _, f := range []card.Plain{card.FactCPU, card.FactTreble, card.FactVNDK, card.FactFirstAPI} {
 		if v := c.Value(f); v != "" {
-			facts[f] = v
+			facts[f.ID().String()] = v
 		}
 	}
 	if len(facts) > 0 {

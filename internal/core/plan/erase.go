@@ -19,10 +19,10 @@ type Erase struct {
 }
 
 // Name is the partition as the phone knows it.
-func (e *Erase) Name() string { return Suffixed(e.Partition, e.Slot) }
+func (e *Erase) Name() card.Partition { return card.At(e.Partition, e.Slot) }
 
 // Title says what is done.
-func (e *Erase) Title() string { return "erase " + e.Name() }
+func (e *Erase) Title() string { return "erase " + e.Name().String() }
 
 // Modes: the bootloader or userspace fastboot.
 func (e *Erase) Modes() []card.Mode {
@@ -32,40 +32,43 @@ func (e *Erase) Modes() []card.Mode {
 	return []card.Mode{card.Bootloader, card.Fastbootd}
 }
 
-// Touches is what can't be known meanwhile.
-func (e *Erase) Touches(*card.Card) []string {
-	list := []string{card.FactHolds + e.Name(), card.FactDigest + e.Name()}
-	if e.Partition == "userdata" || e.Partition == "metadata" {
-		list = append(list, card.FactData, card.FactDebugging)
+// Writes is the partition; erasing the keys of the data is erasing the data.
+func (e *Erase) Writes(c *card.Card) []card.Partition {
+	if e.ownersData() {
+		return DataPartitions(c)
 	}
-	return list
+	return []card.Partition{e.Name()}
+}
+
+func (e *Erase) ownersData() bool { return e.Partition == "userdata" || e.Partition == "metadata" }
+
+// Touches is what can't be known meanwhile.
+func (e *Erase) Touches(c *card.Card) []card.ID {
+	if e.ownersData() {
+		return (&FormatData{}).Touches(c)
+	}
+	return nil
 }
 
 // Check: what is erased must be there, and nothing may need it.
 func (e *Erase) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
 	var list []finding.Finding
 	switch {
-	case e.Partition == "userdata" || e.Partition == "metadata":
+	case e.ownersData():
 		list = append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
 	case inMerge(c, e.Partition):
-		list = mergeFinding(c, e.Name(), "erasing "+e.Name()+" now breaks it")
+		list = mergeFinding(c, e.Name().String(), "erasing "+e.Name().String()+" now breaks it")
 	}
 	list = append(list, riskyFinding(e.Partition, "erasing", m)...)
-	if size := c.Get(card.FactSize + e.Name()); size.Known() && size.Value == Nothing {
-		list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop, About: e.Name(),
-			Text: "the phone has no partition " + e.Name(), Remedy: "jarlid card shows what it has"})
-	}
+	list = append(list, absentFinding(c, e.Name())...)
 	return append(append(list, lockFinding(c)...), batteryFinding(c)...)
 }
 
 // Effects: nothing is there any more.
 func (e *Erase) Effects(c *card.Card) {
-	c.Learn(card.FactHolds+e.Name(), Nothing, card.Journal)
-	c.Forget(card.FactDigest+e.Name(), "it was erased")
-	if e.Partition == "userdata" || e.Partition == "metadata" {
-		c.Learn(card.FactData, card.DataFormatted, card.Journal)
-		c.Learn(card.FactDebugging, "off", card.Journal)
-		c.Learn(card.FactAccounts, "0", card.Journal)
+	c.Learn(card.FactHolds.Of(e.Name()), card.Nothing, card.Journal)
+	if e.ownersData() {
+		(&FormatData{}).Effects(c)
 	}
 }
 
@@ -108,9 +111,12 @@ func (*Unlock) Title() string { return "unlock the bootloader" }
 // Modes: the bootloader.
 func (*Unlock) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
 
+// Writes: the data, which is erased.
+func (*Unlock) Writes(c *card.Card) []card.Partition { return DataPartitions(c) }
+
 // Touches is what can't be known meanwhile.
-func (*Unlock) Touches(*card.Card) []string {
-	return []string{card.FactUnlocked, card.FactData, card.FactDebugging}
+func (*Unlock) Touches(*card.Card) []card.ID {
+	return []card.ID{card.FactUnlocked.ID(), card.FactData.ID(), card.FactDebugging.ID()}
 }
 
 // Check: the phone must allow it.
@@ -124,7 +130,7 @@ func (u *Unlock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Find
 	yes, known := c.Yes(card.FactMayUnlock)
 	switch {
 	case !known:
-		f.Severity, f.Text = finding.Care, "the phone does not say whether unlocking is allowed"
+		f.Severity, f.Text = finding.Warn, "the phone does not say whether unlocking is allowed"
 		f.Remedy = "if it refuses: " + f.Remedy
 		list = append(list, f)
 	case !yes:

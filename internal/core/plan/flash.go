@@ -9,124 +9,15 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
-// Image is one file to be flashed.
-type Image struct {
-	File  *ident.File
-	Label string // how it is called, when it came out of another file
-}
-
-// Placed is an image with its destination.
-type Placed struct {
-	Image
-	Partition string
-	Slots     []string
-	Why       string
-	Logical   bool
-	Forced    bool
-}
-
-// ErrNowhere says that nobody can tell where a file goes.
-type ErrNowhere struct{ Label, What string }
-
-// Error names the file and how to go on.
-func (e *ErrNowhere) Error() string {
-	return fmt.Sprintf("nobody can tell where %s belongs: it is %s; name the partition with --into", e.Label, e.What)
-}
-
-// PlaceImage works out where an image goes on this phone. into, when it names a
-// partition, overrules; when it names a slot alone, that counts.
-func PlaceImage(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
-	home := RecoveryHome(c, m)
-	p := Placed{Image: im, Partition: into.Partition, Forced: into.Partition != "", Why: "--into says so"}
-	slot := into.Slot
-	f := im.File
-	if p.Partition == "" {
-		if len(f.GoesTo) == 0 {
-			label := im.Label
-			if label == "" {
-				label = fileName(f.Path)
-			}
-			return p, &ErrNowhere{label, f.Kind.Words()}
-		}
-		d := f.GoesTo[0]
-		p.Partition, p.Why = d.Partition, d.Why
-		if d.Partition == "recovery" && home.Partition != "" && home.Partition != "recovery" {
-			p.Partition, p.Why = home.Partition, fmt.Sprintf("it is a recovery, and this phone keeps its recovery in %s: %s", home.Words(), home.Why)
-		}
-	} else if _, known := c.Number(card.FactSize + p.Partition); known && baseOf(p.Partition) != p.Partition {
-		// The suffix was written by hand.
-		if s := p.Partition[len(p.Partition)-1:]; slot == "" {
-			slot = s
-		}
-		p.Partition = baseOf(p.Partition)
-	}
-	p.Logical = Logical(c, p.Partition)
-	if all, known := c.Slots(); known && len(all) == 0 && slot != "" && slot != "both" {
-		return p, fmt.Errorf("this phone has no slots, so there is no %s@%s", p.Partition, slot)
-	}
-	if slotted, known := c.Yes(card.FactSlotted + p.Partition); known && !slotted || !hasSlots(c, p.Partition) {
-		p.Slots = []string{""}
-		return p, nil
-	}
-	if all, known := c.Slots(); slot == "" && !(known && len(all) == 0) {
-		// A recovery and the maker's firmware belong on both slots, everything else
-		// to the slot that is being made ready.
-		slot = "current"
-		if f.HoldsRecovery() && p.Partition == home.Partition || m != nil && slices.Contains(m.Firmware, p.Partition) || ident.Risky(p.Partition) {
-			slot = "both"
-		}
-	}
-	slots, err := Target{Partition: p.Partition, Slot: slot}.SlotsOf(c)
-	p.Slots = slots
-	return p, err
-}
-
-// hasSlots is false for a partition that is known to be there once only.
-func hasSlots(c *card.Card, base string) bool {
-	_, plain := c.Number(card.FactSize + base)
-	_, a := c.Number(card.FactSize + base + "_a")
-	return !plain || a
-}
-
-// usual is the order in which partitions are written when nobody says another:
-// firmware, what starts, the systems, and what vouches for them last.
-var usual = []string{"bootloader", "radio", "modem", "dtbo", "dtb", "vendor_boot", "init_boot", "boot", "recovery", "super",
-	"vendor", "odm", "system_ext", "product", "system", "vbmeta_vendor", "vbmeta_system", "vbmeta"}
-
-// Order sorts images in the order they are written: as the set's manifest has
-// it, else as the model file has it, else the usual one. Logical partitions
-// come after all others, since they need another mode.
-func Order(list []Placed, manifest []string, m *model.Model) (sorted []Placed, why string) {
-	order, why := manifest, "as the set's manifest has it"
-	if len(order) == 0 && m != nil && len(m.Order) > 0 {
-		order, why = m.Order, "as the model file has it"
-	}
-	if len(order) == 0 {
-		order, why = usual, "firmware first, then what starts, then the systems, and last what vouches for them"
-	}
-	rank := func(p Placed) int {
-		n := slices.Index(order, p.Partition)
-		if n < 0 {
-			n = len(order) + slices.Index(usual, p.Partition)
-		}
-		if p.Logical {
-			n += 1 << 20
-		}
-		return n
-	}
-	sorted = slices.Clone(list)
-	slices.SortStableFunc(sorted, func(a, b Placed) int { return rank(a) - rank(b) })
-	return sorted, why
-}
-
 // Flash gives the steps that write images in the given order.
-func Flash(list []Placed, c *card.Card, m *model.Model) []Step {
-	home := RecoveryHome(c, m)
+func Flash(list []place.Placed, c *card.Card, m *model.Model) []Step {
+	home := place.RecoveryHome(c, m)
 	var steps []Step
 	logical := false
-	sealed := slices.ContainsFunc(list, func(p Placed) bool { return p.Partition == "vbmeta" })
+	sealed := slices.ContainsFunc(list, func(p place.Placed) bool { return p.Partition == "vbmeta" })
 	for _, p := range list {
 		for _, slot := range p.Slots {
 			if p.Logical {
@@ -142,34 +33,57 @@ func Flash(list []Placed, c *card.Card, m *model.Model) []Step {
 	return steps
 }
 
-// RecoverySet gives the steps that write a recovery: to every slot unless the
-// target says otherwise, and the findings about the choice itself.
-func RecoverySet(f *ident.File, t Target, c *card.Card, m *model.Model) ([]Step, []finding.Finding, error) {
-	home := RecoveryHome(c, m)
+// here lets an image be written through the root shell of the recovery that runs, where
+// there is one: without a restart, and read back. Sparse images are unpacked by a bootloader
+// alone, and logical partitions by userspace fastboot.
+func here(c *card.Card, w *Write) *Write {
+	root, _ := c.Yes(card.FactRoot)
+	w.Shell = root && c.Mode() == card.Recovery && !w.Logical && w.File.Inside == 0
+	return w
+}
+
+// RecoveryInstall gives the steps that write a recovery: to every slot unless the
+// target says otherwise, and the findings about the choice itself. Errors:
+// *finding.StopError.
+func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model) ([]*Write, []finding.Finding, error) {
+	home := place.RecoveryHome(c, m)
 	forced := t.Partition != ""
 	if t.Partition == "" {
 		t.Partition = home.Partition
 	}
 	if t.Partition == "" {
-		return nil, nil, fmt.Errorf("nobody can tell where this phone keeps its recovery: %s; name the partition with --into", home.Why)
+		return nil, nil, finding.Stopped(finding.DestinationUnknown, "recovery", "nobody can tell where this phone keeps its recovery: "+home.Why, "name the partition with --into")
 	}
 	slots := []string{""}
-	if _, known := c.Slots(); known || hasSlots(c, t.Partition) {
+	if _, known := c.Slots(); known || place.HasSlots(c, t.Partition) {
 		var err error
 		if slots, err = t.SlotsOf(c); err != nil {
 			return nil, nil, err
 		}
 	}
-	var steps []Step
+	var writes []*Write
 	for _, slot := range slots {
-		steps = append(steps, &Write{File: f, Partition: t.Partition, Slot: slot, Recovery: true, Forced: forced, Home: home, Ask: m.Questions()})
+		writes = append(writes, here(c, &Write{File: f, Partition: t.Partition, Slot: slot, Recovery: true, Forced: forced, Home: home, Ask: m.Questions(), Keep: true}))
 	}
 	if all, _ := c.Slots(); len(all) > len(slots) {
-		return steps, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Care, About: slots[0],
+		return writes, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: slots[0],
 			Text:   fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts from the other one, without it", slots[0]),
 			Remedy: "leave out --into, then it goes to both"}}, nil
 	}
-	return steps, nil, nil
+	return writes, nil, nil
+}
+
+// Restore gives the step that writes an image that was read from this partition before:
+// what it is need not be judged. label says what it is called.
+func Restore(f *ident.File, p card.Partition, label string, c *card.Card, m *model.Model) *Write {
+	return here(c, &Write{File: f, Label: label, Partition: p.Base, Slot: p.Slot, Forced: true, Known: true,
+		Logical: place.Logical(c, p.Base), Home: place.RecoveryHome(c, m)})
+}
+
+// WriteVBMeta gives the step that writes a top vbmeta whose flags were changed; what was
+// there is kept.
+func WriteVBMeta(f *ident.File, slot string, c *card.Card) *Write {
+	return here(c, &Write{File: f, Label: "the changed vbmeta", Partition: "vbmeta", Slot: slot, Forced: true, Known: true, Keep: true})
 }
 
 // Manifest is what a firmware set says of itself, in the platform's two files:
@@ -238,7 +152,7 @@ func (m *Manifest) Check(set string, c *card.Card, values map[string]string, all
 			list = append(list, m.product(set, r, c, all)...)
 		case r.Name == "partition-exists":
 			for _, v := range r.Values {
-				if !r.Reject && c.Value(card.FactSize+v) == Nothing {
+				if !r.Reject && c.Value(card.FactSize.Of(card.Part(v))) == card.Nothing {
 					list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop, About: v, Text: "the set is for phones with a partition " + v})
 				}
 			}
@@ -247,7 +161,7 @@ func (m *Manifest) Check(set string, c *card.Card, values map[string]string, all
 			f := finding.Finding{Name: finding.BaseVersion, Severity: finding.Stop, About: r.Name, Remedy: "look in the maker's notes which firmware comes before this set"}
 			switch {
 			case have == "":
-				f.Severity = finding.Care
+				f.Severity = finding.Warn
 				f.Text = fmt.Sprintf("the set demands %s %s, and the phone does not tell it", r.Name, demand)
 			case slices.Contains(r.Values, have) == r.Reject:
 				f.Text = fmt.Sprintf("the set demands %s %s, the phone has %s", r.Name, demand, have)

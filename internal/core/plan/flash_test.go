@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/place"
 )
 
 // table is a phone with the partitions given as name=size, -name being logical.
@@ -23,9 +24,9 @@ func table(mode card.Mode, slots int, parts ...string) *card.Card {
 	}
 	for _, p := range parts {
 		name, size, _ := strings.Cut(strings.TrimPrefix(p, "-"), "=")
-		c.Learn(card.FactSize+name, size, card.Read)
+		c.Learn(card.FactSize.Of(card.Part(name)), size, card.Read)
 		if strings.HasPrefix(p, "-") {
-			c.Learn(card.FactLogical+name, "yes", card.Read)
+			c.Learn(card.FactLogical.Of(card.Part(name)), "yes", card.Read)
 		}
 	}
 	return c
@@ -53,11 +54,11 @@ func TestRecoveryHome(t *testing.T) {
 		{"an unknown name", "", table("bootloader", 1, "boot=9", "rescue=9")},
 		{"nothing told", "", table("system", 2)},
 	} {
-		if h := RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" || (h.Evidence == card.Unknown) != (c.want == "") {
+		if h := place.RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" || (h.Evidence == card.Unknown) != (c.want == "") {
 			t.Errorf("%s: %+v", c.name, h)
 		}
 	}
-	if h := RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" || h.Evidence != card.Model {
+	if h := place.RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" || h.Evidence != card.Model {
 		t.Errorf("with a model file: %+v", h)
 	}
 }
@@ -66,8 +67,8 @@ func TestRecoveryHome(t *testing.T) {
 func TestPlace(t *testing.T) {
 	slotted := table("bootloader", 2, "boot_a=99", "boot_b=99", "misc=9", "super=999", "recovery_a=99", "recovery_b=99", "radio_a=9", "radio_b=9")
 	one := table("bootloader", 1, "boot=99", "recovery=99", "system=99")
-	into := func(s string) Target {
-		to, err := ParseTarget(s)
+	into := func(s string) place.Target {
+		to, err := place.ParseTarget(s)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -93,10 +94,10 @@ func TestPlace(t *testing.T) {
 		{"nowhere", file(ident.Unknown, 9), "", one, "error"},
 		{"a slot on a phone without", file(ident.Boot, 9, "boot"), "@b", one, "error"},
 	} {
-		p, err := PlaceImage(Image{File: c.f}, into(c.into), c.c, nil)
+		p, err := place.Of(place.Image{File: c.f}, into(c.into), c.c, nil)
 		var got []string
 		for _, s := range p.Slots {
-			got = append(got, Suffixed(p.Partition, s))
+			got = append(got, card.At(p.Partition, s).String())
 		}
 		s := strings.Join(got, " ")
 		if p.Logical {
@@ -114,12 +115,12 @@ func TestPlace(t *testing.T) {
 // TestOrder: the manifest before the model file before the usual order, logical
 // ones last.
 func TestOrder(t *testing.T) {
-	var list []Placed
+	var list []place.Placed
 	for _, n := range []string{"vbmeta", "system", "boot", "dtbo", "radio", "product"} {
-		list = append(list, Placed{Partition: n, Logical: n == "system" || n == "product"})
+		list = append(list, place.Placed{Partition: n, Logical: n == "system" || n == "product"})
 	}
 	names := func(manifest []string, model string) string {
-		sorted, _ := Order(list, manifest, models(t).Find(model))
+		sorted, _ := place.Order(list, manifest, models(t).Find(model))
 		var s []string
 		for _, p := range sorted {
 			s = append(s, p.Partition)
@@ -150,18 +151,18 @@ func TestRoom(t *testing.T) {
 		deletes string
 	}{
 		{12 * mib, true, ""}, {1, true, ""}, {18 * mib, true, ""}, {18*mib + 1, true, "product_a"}, {24 * mib, true, "product_a"},
-		{24*mib + 4096, true, "product_a system_ext_a"}, {26 * mib, true, "product_a system_ext_a"}, {26*mib + 1, false, "product_a system_ext_a"},
+		{24*mib + 4096, true, "product_a, system_ext_a"}, {26 * mib, true, "product_a, system_ext_a"}, {26*mib + 1, false, "product_a, system_ext_a"},
 	} {
-		r := RoomFor(c, "system", "a", x.need)
-		if !r.Known || r.Fits != x.fits || strings.Join(r.Delete, " ") != x.deletes || x.need > 12*mib && r.Free != 6*mib {
+		r := place.RoomFor(c, card.At("system", "a"), x.need)
+		if !r.Known || r.Fits != x.fits || place.Names(r.Delete) != x.deletes || x.need > 12*mib && r.Free != 6*mib {
 			t.Errorf("%d bytes: %+v", x.need, r)
 		}
 	}
 	c.Forget(card.FactGroupMax, "")
-	if r := RoomFor(c, "system", "a", 13*mib); r.Known {
+	if r := place.RoomFor(c, card.At("system", "a"), 13*mib); r.Known {
 		t.Errorf("without the group's limit: %+v", r)
 	}
-	if r := RoomFor(c, "system", "a", 12*mib); !r.Known || !r.Fits {
+	if r := place.RoomFor(c, card.At("system", "a"), 12*mib); !r.Known || !r.Fits {
 		t.Errorf("what fits already: %+v", r)
 	}
 }
@@ -174,7 +175,7 @@ func TestManifest(t *testing.T) {
 	if !slices.Equal(m.Order, []string{"boot", "vbmeta", "system"}) {
 		t.Errorf("the order is %v", m.Order)
 	}
-	c := table("bootloader", 2, "boot_a=9", "odm="+Nothing)
+	c := table("bootloader", 2, "boot_a=9", "odm="+card.Nothing)
 	c.Learn(card.FactModel, "dunlin", card.Read)
 	for _, x := range []struct {
 		values map[string]string
@@ -183,7 +184,7 @@ func TestManifest(t *testing.T) {
 	}{
 		{map[string]string{"version-bootloader": "1.5", "version-baseband": "8"}, "dunlin", "stop no-such-partition"},
 		{map[string]string{"version-bootloader": "1.3", "version-baseband": "9"}, "dunlin", "stop base-version, stop base-version, stop no-such-partition"},
-		{nil, "dunlin", "care base-version, care base-version, stop no-such-partition"},
+		{nil, "dunlin", "warn base-version, warn base-version, stop no-such-partition"},
 		{map[string]string{"version-bootloader": "1.4", "version-baseband": "8"}, "godwit", "stop wrong-model, stop no-such-partition"},
 	} {
 		c.Learn(card.FactModel, x.model, card.Read)
@@ -196,13 +197,13 @@ func TestManifest(t *testing.T) {
 // TestBootloaderFindings: the rules of this floor on known and unknown facts.
 func TestBootloaderFindings(t *testing.T) {
 	set := models(t)
-	full := func(facts ...string) *card.Card {
+	full := func(facts ...any) *card.Card {
 		c := table("bootloader", 2, "boot_a=999999", "boot_b=999999", "dtbo_a=99999", "vendor_boot_a=999999", "super=9999999", "radio_a=99999", "misc=99", "userdata=99")
 		for i := 0; i < len(facts); i += 2 {
 			if facts[i+1] == "" {
-				c.Forget(facts[i], "an act broke off")
+				c.Forget(facts[i].(card.Which), "an act broke off")
 			} else {
-				c.Learn(facts[i], facts[i+1], card.Read)
+				c.Learn(facts[i].(card.Which), facts[i+1].(string), card.Read)
 			}
 		}
 		return c
@@ -212,7 +213,7 @@ func TestBootloaderFindings(t *testing.T) {
 	plain := file(ident.Boot, 99, "boot")
 	plain.Props = godwit.Props
 	super := &ident.File{Path: "super.img", Size: 9, Kind: ident.Super, GoesTo: []ident.Destination{{Partition: "super", Evidence: "content"}}}
-	home := RecoveryHome(full(), set.Find("godwit"))
+	home := place.RecoveryHome(full(), set.Find("godwit"))
 	write := func(f *ident.File, part string, forced bool) Step {
 		return &Write{File: f, Partition: part, Slot: "a", Forced: forced, Home: home}
 	}
@@ -223,43 +224,43 @@ func TestBootloaderFindings(t *testing.T) {
 		want string
 	}{
 		{"a boot image", write(plain, "boot", false), full(card.FactModel, "godwit"), ""},
-		{"a recovery without its pre-image", write(godwit, "boot", false), full(card.FactModel, "godwit"), "care pre-image-missing"},
-		{"and with it", write(godwit, "boot", false), full(card.FactModel, "godwit", card.FactDigest+"dtbo_a", "x"), ""},
+		{"a recovery without its pre-image", write(godwit, "boot", false), full(card.FactModel, "godwit"), "warn pre-image-missing"},
+		{"and with it", write(godwit, "boot", false), full(card.FactModel, "godwit", card.FactDigest.Of(card.At("dtbo", "a")), "x"), ""},
 		{"somewhere else", write(plain, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
-		{"nothing known", write(&ident.File{Path: "radio.img", Size: 9, Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "care unknown-content"},
+		{"nothing known", write(&ident.File{Path: "radio.img", Size: 9, Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "warn unknown-content"},
 		{"an empty file", write(&ident.File{Path: "radio.img", Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
 		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"), "stop still-wrapped"},
 		{"nothing known but a footer", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "dtbo", false), full(card.FactModel, "godwit"), ""},
 		{"nothing known but a footer for another", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "boot", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
-		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"), "care unknown-content, stop risky-partition"},
+		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"), "warn unknown-content, stop risky-partition"},
 		{"super in a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, "merging"), "stop merge-pending"},
-		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, ""), "care merge-pending"},
+		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, ""), "warn merge-pending"},
 		{"super after a cancelled one", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, "cancelled"), ""},
 		{"format in a merge", &FormatData{}, full(card.FactSnapshot, "snapshotted", card.FactAccounts, "0"), "stop format-after-install"},
-		{"format, perhaps in a merge", &FormatData{}, full(card.FactSnapshot, "", card.FactData, card.DataFormatted), "care format-after-install"},
+		{"format, perhaps in a merge", &FormatData{}, full(card.FactSnapshot, "", card.FactData, card.DataFormatted), "warn format-after-install"},
 		{"erase metadata in a merge", &Erase{Partition: "metadata"}, full(card.FactSnapshot, "merging", card.FactAccounts, "0"), "stop format-after-install"},
 		{"format with an account", &FormatData{}, full(card.FactAccounts, "1"), "stop account-lock"},
-		{"format, perhaps with one", &FormatData{}, full(), "care account-lock"},
+		{"format, perhaps with one", &FormatData{}, full(), "warn account-lock"},
 		{"apps of plain data", &WipeArea{Area: "apps"}, full(card.FactData, card.DataPlain, card.FactAccounts, "0"), ""},
 		{"apps among encrypted files", &WipeArea{Area: "apps"}, full(card.FactCrypto, card.CryptoFile, card.FactAccounts, "0"), "stop apps-not-apart"},
 		{"apps in encrypted data", &WipeArea{Area: "apps"}, full(card.FactData, card.DataEncrypted, card.FactAccounts, "0"), "stop apps-not-apart"},
-		{"apps, nobody knows", &WipeArea{Area: "apps"}, full(card.FactAccounts, "0"), "care apps-not-apart"},
+		{"apps, nobody knows", &WipeArea{Area: "apps"}, full(card.FactAccounts, "0"), "warn apps-not-apart"},
 		{"storage in encrypted data", &WipeArea{Area: "storage"}, full(card.FactData, card.DataEncrypted), "stop storage-unreadable"},
-		{"storage with a package", &WipeArea{Area: "storage"}, full(card.FactLying+"storage", "rom.zip"), "stop storage-holds-package"},
+		{"storage with a package", &WipeArea{Area: "storage"}, full(card.FactLying.Of("storage"), "rom.zip"), "stop storage-holds-package"},
 		{"caches by hand", &WipeArea{Area: "caches"}, full(card.FactRoot, "no"), "note no-root-shell"},
 		{"system in a merge", &WipeArea{Area: "system", Slot: "b"}, full(card.FactSnapshot, "merging"), "stop merge-pending"},
-		{"an add-on that does not fit", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon, Adds: 2}}, full(card.FactFree+"system", "1"), "stop no-room"},
-		{"an add-on behind a ROM", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon, Adds: 2}}, func() *card.Card { c := full(); c.Forget(card.FactFree+"system", "later"); return c }(), "note no-room"},
-		{"erase what is not there", &Erase{Partition: "cache"}, full(card.FactSize+"cache", Nothing), "stop no-such-partition"},
-		{"try where it can't be", &Try{File: godwit}, full(card.FactModel, "godwit", card.FactCommand+"boot", "no", card.FactDigest+"dtbo_a", "x"), "stop command-unknown-to-bootloader, note temporary-recovery"},
-		{"try a package", &Try{File: rom("godwit", "boot")}, full(card.FactModel, "godwit", card.FactDigest+"dtbo_a", "x"), "stop not-a-recovery, note temporary-recovery"},
+		{"an add-on that does not fit", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon, Adds: 2}}, full(card.FactRoom.Of(card.At("system", "")), "1"), "stop no-room"},
+		{"an add-on behind a ROM", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon, Adds: 2}}, func() *card.Card { c := full(); c.Forget(card.FactRoom.Of(card.At("system", "")), "later"); return c }(), "note no-room"},
+		{"erase what is not there", &Erase{Partition: "cache"}, full(card.FactSize.Of(card.At("cache", "")), card.Nothing), "stop no-such-partition"},
+		{"try where it can't be", &Try{File: godwit}, full(card.FactModel, "godwit", card.FactCommand.Of("boot"), "no", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "stop command-unknown-to-bootloader, note temporary-recovery"},
+		{"try a package", &Try{File: rom("godwit", "boot")}, full(card.FactModel, "godwit", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "stop not-a-recovery, note temporary-recovery"},
 		{"unlock", &Unlock{}, full(card.FactMayUnlock, "yes"), ""},
 		{"unlock, not allowed", &Unlock{}, full(card.FactMayUnlock, "no"), "stop unlock-not-allowed"},
-		{"unlock, perhaps", &Unlock{}, full(), "care unlock-not-allowed"},
-		{"the other slot, firmware unknown", &Activate{Slot: "b"}, full(card.FactBootable+"b", "yes"), "care other-slot-firmware-differs"},
-		{"the other slot, firmware alike", &Activate{Slot: "b"}, full(card.FactBootable+"b", "yes", card.FactDigest+"radio_a", "x", card.FactDigest+"radio_b", "x"), ""},
-		{"the other slot, another firmware", &Activate{Slot: "b"}, full(card.FactBootable+"b", "yes", card.FactDigest+"radio_a", "x", card.FactDigest+"radio_b", "y"), "stop other-slot-firmware-differs"},
-		{"a restart out of a tried recovery", &Restart{To: card.Recovery}, full(card.FactTemporary, "yes"), "care temporary-recovery"},
+		{"unlock, perhaps", &Unlock{}, full(), "warn unlock-not-allowed"},
+		{"the other slot, firmware unknown", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes"), "warn other-slot-firmware-differs"},
+		{"the other slot, firmware alike", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes", card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "x"), ""},
+		{"the other slot, another firmware", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes", card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "y"), "stop other-slot-firmware-differs"},
+		{"a restart out of a tried recovery", &Restart{To: card.Recovery}, full(card.FactTemporary, "yes"), "warn temporary-recovery"},
 		{"no userspace fastboot", &Restart{To: card.Fastbootd}, full(card.FactUserspace, "no"), "stop command-unknown-to-bootloader"},
 	} {
 		if got := said(c.step.Check(c.card, set.Find("godwit"), set)); got != c.want {
@@ -267,8 +268,8 @@ func TestBootloaderFindings(t *testing.T) {
 		}
 	}
 	pkg := rom("godwit", "system")
-	for v, want := range map[string]string{"2.1": "", "2.0": "", "1.9": "stop base-version", "2.10": "stop base-version", "": "care base-version"} {
-		c := full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactDigest+"radio_a", "x", card.FactDigest+"radio_b", "x", card.FactBase, v)
+	for v, want := range map[string]string{"2.1": "", "2.0": "", "1.9": "stop base-version", "2.10": "stop base-version", "": "warn base-version"} {
+		c := full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "x", card.FactBase, v)
 		if got := said((&Sideload{File: pkg}).Check(c, set.Find("godwit"), set)); got != want {
 			t.Errorf("base %q: %q, want %q", v, got, want)
 		}
@@ -279,7 +280,7 @@ func TestBootloaderFindings(t *testing.T) {
 func TestWipe(t *testing.T) {
 	two := table("bootloader", 2, "system_a=9", "system_b=9", "userdata=9", "metadata=9")
 	one := table("bootloader", 1, "system=9", "cache=9", "userdata=9")
-	one.Learn(card.FactSize+"metadata", Nothing, card.Read)
+	one.Learn(card.FactSize.Of(card.At("metadata", "")), card.Nothing, card.Read)
 	for _, c := range []struct {
 		area string
 		c    *card.Card
@@ -321,7 +322,7 @@ func TestShortBuild(t *testing.T) {
 		"saltmarsh/dunlin/dunlin:14/SM42.260512/1:user/release-keys": "saltmarsh SM42.260512 (release 14)",
 		"Tideline Recovery 3.1": "Tideline Recovery 3.1", "a/b:c": "a/b:c", "x:1/2/3": "x:1/2/3", "": "",
 	} {
-		if got := ShortBuild(s); got != want {
+		if got := place.ShortBuild(s); got != want {
 			t.Errorf("%q: %q, want %q", s, got, want)
 		}
 	}
@@ -355,7 +356,7 @@ func TestPackages(t *testing.T) {
 		for _, s := range Install(ordered, true) {
 			switch s := s.(type) {
 			case *Sideload:
-				got = append(got, fileName(s.File.Path))
+				got = append(got, place.FileName(s.File.Path))
 			case *Restart:
 				got = append(got, ">")
 			}

@@ -8,12 +8,13 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Grafts tells whether a recovery is put into the phone's own image, and not written as
 // it was given: where it lives in an image with other things, and that image can be
 // had. given says that a person named it.
-func Grafts(f *ident.File, home Home, t Target, c *card.Card, given bool) bool {
+func Grafts(f *ident.File, home place.Home, t place.Target, c *card.Card, given bool) bool {
 	if home.Form != "ramdisk" && home.Form != "fragment" || t.Partition != "" && t.Partition != home.Partition {
 		return false
 	}
@@ -42,67 +43,55 @@ func LostFindings(partition string, lost []string) []finding.Finding {
 // ByTrying tells whether a recovery reaches the images it goes into by being started
 // first: the bootloader gives nothing out, and the recovery that was given has a root
 // shell to read them. given says that a person named the image.
-func ByTrying(f *ident.File, home Home, t Target, c *card.Card, given bool) bool {
-	knows, told := c.Yes(card.FactCommand + "boot")
+func ByTrying(f *ident.File, home place.Home, t place.Target, c *card.Card, given bool) bool {
+	knows, told := c.Yes(card.FactCommand.Of("boot"))
 	return home.Form == "ramdisk" && f.Kind == ident.BootWithRecovery && t.Partition == "" && !given && c.Mode() == card.Bootloader && (knows || !told) && f.Props["ro.debuggable"] == "1"
 }
 
-// Rebuild puts a recovery's ramdisk into the image each slot has, in the recovery that was
-// started for it: all are read and rebuilt before the first is written, and read back.
-type Rebuild struct {
+// Graft puts a recovery's ramdisk into the image each slot has, in the recovery that was
+// started for it. It writes nothing itself: all images are read and rebuilt, and the steps
+// that write them are handed back, to be judged and journaled like any other.
+type Graft struct {
 	base
-	File   *ident.File
-	Home   Home
-	Writes []*Write // one a slot
+	File *ident.File
+	Home place.Home
+	Into []*Write // one a slot; their File is the recovery until the image is made
 }
 
-// NewRebuild makes the steps of ByTrying: the recovery started, then the slots' images.
-func NewRebuild(f *ident.File, home Home, c *card.Card, m *model.Model, writes []Step) []Step {
-	try, r := NewTry(f, c, m), &Rebuild{File: f, Home: home}
+// NewGraft makes the steps of ByTrying: the recovery started, then the slots' images.
+func NewGraft(f *ident.File, home place.Home, c *card.Card, m *model.Model, writes []*Write) []Step {
+	try := NewTry(f, c, m)
 	try.Stays = true
-	for _, s := range writes {
-		if w, ok := s.(*Write); ok {
-			r.Writes = append(r.Writes, w)
-		}
-	}
-	return []Step{try, r}
+	return []Step{try, &Graft{File: f, Home: home, Into: writes}}
 }
 
 // Title says what is done.
-func (r *Rebuild) Title() string {
+func (g *Graft) Title() string {
 	var names []string
-	for _, w := range r.Writes {
-		names = append(names, w.Name())
+	for _, w := range g.Into {
+		names = append(names, w.Name().String())
 	}
 	return fmt.Sprintf("read %s, put the recovery's ramdisk in, write and read back", strings.Join(names, " and "))
 }
 
 // Modes: the recovery.
-func (*Rebuild) Modes() []card.Mode { return []card.Mode{card.Recovery} }
-
-// Touches is what can't be known meanwhile.
-func (r *Rebuild) Touches(c *card.Card) (list []string) {
-	for _, w := range r.Writes {
-		list = append(list, w.Touches(c)...)
-	}
-	return list
-}
+func (*Graft) Modes() []card.Mode { return []card.Mode{card.Recovery} }
 
 // Check: as for writing, and the recovery must give a shell that reads partitions.
-func (r *Rebuild) Check(c *card.Card, m *model.Model, all model.Set) (list []finding.Finding) {
-	for _, w := range r.Writes {
+func (g *Graft) Check(c *card.Card, m *model.Model, all model.Set) (list []finding.Finding) {
+	for _, w := range g.Into {
 		list = append(list, w.Check(c, m, all)...)
 	}
 	if root, known := c.Yes(card.FactRoot); known && !root && c.Mode() == card.Recovery {
-		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Stop, About: fileName(r.File.Path), Final: true,
-			Text: "this recovery gives no root shell, so the phone's own boot images can't be read through it", Remedy: "name the image it goes into: jarlid recovery set FILE --boot IMAGE; or write the file whole: --into boot"})
+		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Stop, About: place.FileName(g.File.Path), Final: true,
+			Text: "this recovery gives no root shell, so the phone's own boot images can't be read through it", Remedy: "name the image it goes into: jarlid recovery install FILE --boot IMAGE; or write the file whole: --into boot"})
 	}
 	return list
 }
 
-// Effects: as of each write.
-func (r *Rebuild) Effects(c *card.Card) {
-	for _, w := range r.Writes {
-		w.Effects(c)
+// Effects: as of each write it hands back.
+func (g *Graft) Effects(c *card.Card) {
+	for _, w := range g.Into {
+		Apply(w, c)
 	}
 }

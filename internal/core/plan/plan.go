@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Step is one thing done to a phone.
@@ -20,13 +21,19 @@ type Step interface {
 	// Modes are the modes it can be done in, the preferred one first; none:
 	// in any.
 	Modes() []card.Mode
+	// Needs are the facts it is judged by that have to be read where they can be.
+	Needs(c *card.Card, m *model.Model) []card.ID
 	// Check gives the findings from the facts. It is called for all steps
 	// before the first one acts, and again just before this one does.
 	Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding
-	// Effects changes the facts as the step will change the phone.
+	// Effects changes the facts as the step will change the phone, beyond what
+	// follows from Writes.
 	Effects(c *card.Card)
-	// Touches are the facts nobody can know while the step is under way.
-	Touches(c *card.Card) []string
+	// Writes are the partitions whose contents the step changes as a whole:
+	// everything learnt from them is unknown then, unless Effects knows better.
+	Writes(c *card.Card) []card.Partition
+	// Touches are further facts nobody can know while the step is under way.
+	Touches(c *card.Card) []card.ID
 	// Cost says what is lost and what is kept.
 	Cost() (lost, kept []string)
 }
@@ -81,9 +88,38 @@ func (p *Plan) Check(c *card.Card) []finding.Finding {
 				list = append(list, f)
 			}
 		}
-		s.Effects(c)
+		Apply(s, c)
 	}
 	return list
+}
+
+// Apply changes the facts as a step changes the phone: what was learnt from the
+// partitions it writes is unknown, but for what the step knows of them now.
+func Apply(s Step, c *card.Card) {
+	for _, p := range s.Writes(c) {
+		c.Written(p, "it was written since: "+s.Title())
+	}
+	s.Effects(c)
+}
+
+// Changes tells whether a step changes what is on the phone, so that it is asked for.
+// Restarting, and starting what is written nowhere, does not.
+func Changes(s Step) bool {
+	switch s.(type) {
+	case *Restart, *Try:
+		return false
+	}
+	return true
+}
+
+// Unsure gives the facts nobody can know while a step is under way.
+func Unsure(s Step, c *card.Card) []card.ID {
+	list := s.Touches(c)
+	for _, p := range s.Writes(c) {
+		list = append(append(list, c.LearntFrom(p)...), card.FactHolds.Of(p), card.FactDigest.Of(p))
+	}
+	slices.SortFunc(list, func(a, b card.ID) int { return strings.Compare(a.String(), b.String()) })
+	return slices.Compact(list)
 }
 
 // Cost gives what all steps lose and keep together.
@@ -102,72 +138,10 @@ func (base) Modes() []card.Mode { return nil }
 func (base) Check(*card.Card, *model.Model, model.Set) []finding.Finding {
 	return nil
 }
-func (base) Effects(*card.Card)          {}
-func (base) Touches(*card.Card) []string { return nil }
-func (base) Cost() (lost, kept []string) { return nil, nil }
-
-// Suffixed gives a partition's name on a slot, as the bootloader knows it.
-func Suffixed(partition, slot string) string {
-	if slot == "" {
-		return partition
-	}
-	return partition + "_" + slot
-}
-
-// Target is a destination as a person writes it: PARTITION@SLOT.
-type Target struct{ Partition, Slot string }
-
-// ParseTarget reads PARTITION, PARTITION@SLOT or @SLOT.
-func ParseTarget(s string) (Target, error) {
-	p, slot, cut := strings.Cut(s, "@")
-	switch slot {
-	case "a", "b", "both", "current", "other":
-	case "":
-		if cut {
-			return Target{}, fmt.Errorf("%q names no slot behind the @: a, b, both, current or other", s)
-		}
-	default:
-		return Target{}, fmt.Errorf("%q is not a slot: a, b, both, current or other", slot)
-	}
-	return Target{Partition: p, Slot: slot}, nil
-}
-
-// SlotsOf gives the slots a target means on this phone: the empty string alone
-// where there are no slots.
-func (t Target) SlotsOf(c *card.Card) ([]string, error) {
-	all, known := c.Slots()
-	if !known {
-		return nil, fmt.Errorf("this phone does not say whether it has slots; name the partition with its suffix, or put the number of slots into its model file")
-	}
-	if len(all) == 0 {
-		if t.Slot != "" && t.Slot != "both" {
-			return nil, fmt.Errorf("this phone has no slots, so there is no %s@%s", t.Partition, t.Slot)
-		}
-		return []string{""}, nil
-	}
-	// "current" is the slot that is running; in the bootloader, where none
-	// is, it is the one that would start.
-	current := c.Value(card.FactStarted)
-	if current == "" {
-		current = c.Value(card.FactNext)
-	}
-	switch t.Slot {
-	case "", "both":
-		return all, nil
-	case "current", "other":
-		if current == "" {
-			return nil, fmt.Errorf("this phone does not say which slot is current; name a or b")
-		}
-		if t.Slot == "other" {
-			return []string{card.Other(current)}, nil
-		}
-		return []string{current}, nil
-	}
-	if !slices.Contains(all, t.Slot) {
-		return nil, fmt.Errorf("this phone has no slot %s", t.Slot)
-	}
-	return []string{t.Slot}, nil
-}
+func (base) Effects(*card.Card)                 {}
+func (base) Writes(*card.Card) []card.Partition { return nil }
+func (base) Touches(*card.Card) []card.ID       { return nil }
+func (base) Cost() (lost, kept []string)        { return nil, nil }
 
 // modelFinding holds a file against the phone's model.
 func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []finding.Finding {
@@ -180,20 +154,20 @@ func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []
 		return nil
 	}
 	if len(want) == 0 || have == "" {
-		text := fileName(f.Path) + " does not say for which phone it is"
+		text := place.FileName(f.Path) + " does not say for which phone it is"
 		if have == "" {
-			text = "the phone does not say which model it is, " + fileName(f.Path) + " is for " + strings.Join(want, " or ")
+			text = "the phone does not say which model it is, " + place.FileName(f.Path) + " is for " + strings.Join(want, " or ")
 		}
 		if len(want) == 0 && have == "" {
 			text = "neither the file nor the phone says which model it is"
 		}
-		return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Care, About: fileName(f.Path), Text: text,
+		return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Warn, About: place.FileName(f.Path), Text: text,
 			Remedy: "make sure yourself that the file is for this very phone"}}
 	}
 	if m != nil {
 		for _, w := range want {
 			if slices.ContainsFunc(m.Twins, func(t string) bool { return strings.EqualFold(t, w) }) {
-				return []finding.Finding{{Name: finding.WrongVariant, Severity: finding.Stop, About: fileName(f.Path),
+				return []finding.Finding{{Name: finding.WrongVariant, Severity: finding.Stop, About: place.FileName(f.Path),
 					Text: fmt.Sprintf("the file is for %s, a twin of this phone (%s) that is built differently inside", w, have), Remedy: "fetch the file made for " + have}}
 			}
 		}
@@ -210,9 +184,9 @@ func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []
 	sev := finding.Stop
 	if doubt {
 		// Neither name is in a model file: it may be another spelling.
-		sev, text = finding.Care, text+", and no model file says whether that is the same"
+		sev, text = finding.Warn, text+", and no model file says whether that is the same"
 	}
-	return []finding.Finding{{Name: finding.WrongModel, Severity: sev, About: fileName(f.Path), Text: text,
+	return []finding.Finding{{Name: finding.WrongModel, Severity: sev, About: place.FileName(f.Path), Text: text,
 		Remedy: "fetch the file made for " + have}}
 }
 
@@ -228,21 +202,4 @@ func anyPhone(f *ident.File) bool {
 		return true
 	}
 	return strings.HasPrefix(ident.DeviceOf(f.Props), "generic")
-}
-
-// CutShort is the finding about a file that ends too early.
-func CutShort(f *ident.File) []finding.Finding {
-	if !f.Short {
-		return nil
-	}
-	return []finding.Finding{{Name: finding.DownloadCutShort, Severity: finding.Stop, About: fileName(f.Path), Final: true,
-		Text: f.Damage, Remedy: "fetch the file again and compare its size or digest"}}
-}
-
-// fileName is how a finding names a file: its last element.
-func fileName(p string) string {
-	if i := strings.LastIndexAny(p, `/\`); i >= 0 {
-		return p[i+1:]
-	}
-	return p
 }

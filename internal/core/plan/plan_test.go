@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 func models(t *testing.T) model.Set {
@@ -24,18 +25,21 @@ func models(t *testing.T) model.Set {
 
 // phone is a dunlin in the bootloader about which everything is known; facts
 // are changed by the pairs behind, "" makes one unknown.
-func phone(facts ...string) *card.Card {
+func phone(facts ...any) *card.Card {
 	c := &card.Card{}
-	for _, f := range [][2]string{{card.FactMode, "bootloader"}, {card.FactModel, "dunlin"}, {card.FactUnlocked, "yes"}, {card.FactSlots, "2"}, {card.FactNext, "a"},
-		{card.FactPercent, "80"}, {card.FactSize + "recovery_a", "33554432"}, {card.FactSize + "recovery_b", "33554432"}, {card.FactData, card.DataFormatted},
-		{card.FactBootable + "a", "yes"}, {card.FactBootable + "b", "no"}} {
-		c.Learn(f[0], f[1], card.Read)
+	for _, f := range []struct {
+		fact  card.Which
+		value string
+	}{{card.FactMode, "bootloader"}, {card.FactModel, "dunlin"}, {card.FactUnlocked, "yes"}, {card.FactSlots, "2"}, {card.FactNext, "a"},
+		{card.FactPercent, "80"}, {card.FactSize.Of(card.At("recovery", "a")), "33554432"}, {card.FactSize.Of(card.At("recovery", "b")), "33554432"}, {card.FactData, card.DataFormatted},
+		{card.FactBootable.Of("a"), "yes"}, {card.FactBootable.Of("b"), "no"}} {
+		c.Learn(f.fact, f.value, card.Read)
 	}
 	for i := 0; i < len(facts); i += 2 {
 		if facts[i+1] == "" {
-			c.Forget(facts[i], "")
+			c.Forget(facts[i].(card.Which), "")
 		} else {
-			c.Learn(facts[i], facts[i+1], card.Read)
+			c.Learn(facts[i].(card.Which), facts[i+1].(string), card.Read)
 		}
 	}
 	return c
@@ -79,31 +83,31 @@ func TestFindings(t *testing.T) {
 		{"all is well", write(recovery("dunlin")), phone(), ""},
 		{"an alias", write(recovery("WL-DU")), phone(), ""},
 		{"the twin", write(recovery("godwit")), phone(), "stop wrong-model"},
-		{"a name nobody knows", write(recovery("heron")), phone(card.FactModel, "egret"), "care wrong-model"},
-		{"no name", write(recovery("")), phone(), "care wrong-model"},
+		{"a name nobody knows", write(recovery("heron")), phone(card.FactModel, "egret"), "warn wrong-model"},
+		{"no name", write(recovery("")), phone(), "warn wrong-model"},
 		{"locked", write(recovery("dunlin")), phone(card.FactUnlocked, "no"), "stop locked-bootloader"},
-		{"perhaps locked", write(recovery("dunlin")), phone(card.FactUnlocked, ""), "care locked-bootloader"},
+		{"perhaps locked", write(recovery("dunlin")), phone(card.FactUnlocked, ""), "warn locked-bootloader"},
 		{"battery by percent", write(recovery("dunlin")), phone(card.FactPercent, "29"), "stop battery-low"},
 		{"battery by verdict", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactCharged, "no"), "stop battery-low"},
-		{"battery by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactVolts, "3599"), "stop battery-low"},
-		{"enough by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactVolts, "3600"), ""},
-		{"battery unknown", write(recovery("dunlin")), phone(card.FactPercent, ""), "care battery-low"},
+		{"battery by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactMillivolts, "3599"), "stop battery-low"},
+		{"enough by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactMillivolts, "3600"), ""},
+		{"battery unknown", write(recovery("dunlin")), phone(card.FactPercent, ""), "warn battery-low"},
 		{"too big", write(big), phone(), "stop image-too-big"},
-		{"no such partition", write(recovery("dunlin")), phone(card.FactSize+"recovery_b", Nothing), "stop no-such-partition"},
-		{"size unknown", write(recovery("dunlin")), phone(card.FactSize+"recovery_b", ""), "care no-such-partition"},
+		{"no such partition", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")), card.Nothing), "stop no-such-partition"},
+		{"size unknown", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")), ""), "warn no-such-partition"},
 		{"cut short", write(cut), phone(), "stop download-cut-short"},
 		{"not a recovery", write(plain), phone(), "stop not-a-recovery"},
 		{"formatted", &Sideload{File: rom("dunlin", "boot")}, phone(), ""},
 		{"encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, card.DataEncrypted), "stop encrypted-data"},
-		{"perhaps encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, ""), "care encrypted-data"},
-		{"its own recovery", &Sideload{File: rom("dunlin", "boot", "recovery")}, phone(), "care recovery-replaced"},
-		{"recovery on one slot", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactDigest+"recovery_a", "x"), "care recovery-on-one-slot"},
+		{"perhaps encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, ""), "warn encrypted-data"},
+		{"its own recovery", &Sideload{File: rom("dunlin", "boot", "recovery")}, phone(), "warn recovery-replaced"},
+		{"recovery on one slot", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactDigest.Of(card.At("recovery", "a")), "x"), "warn recovery-on-one-slot"},
 		{"not a package", &Sideload{File: recovery("dunlin")}, phone(), "stop not-a-package"},
 		{"a slot that can start", &Activate{Slot: "a"}, phone(), ""},
 		{"an empty slot", &Activate{Slot: "b"}, phone(), "stop slot-empty"},
 		{"formatting without a shell", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "no"), "note no-root-shell"},
 		{"formatting with one", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "yes"), ""},
-		{"an unknown slot", &Activate{Slot: "b"}, phone(card.FactBootable+"b", ""), "care slot-empty"},
+		{"an unknown slot", &Activate{Slot: "b"}, phone(card.FactBootable.Of("b"), ""), "warn slot-empty"},
 	} {
 		if got := said(c.step.Check(c.card, models(t).Find("dunlin"), models(t))); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
@@ -134,7 +138,7 @@ func TestCompile(t *testing.T) {
 	if got, want := titles(p), "format the data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
 		t.Errorf("%s", got)
 	}
-	if got := said(p.Check(c)); got != "care account-lock" {
+	if got := said(p.Check(c)); got != "warn account-lock" {
 		t.Errorf("with formatting: %s", got)
 	}
 	if c.Value(card.FactData) != card.DataEncrypted {
@@ -157,7 +161,7 @@ func TestTargets(t *testing.T) {
 		{"@current", running, "b"}, {"@other", running, "a"}, {"boot", one, ""}, {"boot@both", one, ""}, {"boot@a", one, "error"}, {"boot", unknown, "error"},
 		{"boot@c", phone(), "error"}, {"boot@", phone(), "error"}, {"boot@current", phone(card.FactNext, ""), "error"},
 	} {
-		target, err := ParseTarget(c.text)
+		target, err := place.ParseTarget(c.text)
 		var slots []string
 		if err == nil {
 			slots, err = target.SlotsOf(c.card)

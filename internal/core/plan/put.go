@@ -8,6 +8,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Storages are where a file can be put on a phone: the shared storage and a
@@ -23,7 +24,7 @@ type Put struct {
 
 // Title says what is done.
 func (p *Put) Title() string {
-	return fmt.Sprintf("put %s to %s", fileName(p.File.Path), storageWords(p.To))
+	return fmt.Sprintf("put %s to %s", place.FileName(p.File.Path), storageWords(p.To))
 }
 
 func storageWords(to string) string {
@@ -38,10 +39,10 @@ func (p *Put) Modes() []card.Mode { return []card.Mode{card.Recovery, card.Syste
 
 // Check: the storage must be there and have room.
 func (p *Put) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	list := CutShort(p.File)
-	free := c.Get(card.FactFree + p.To)
+	list := place.CutShort(p.File)
+	free := c.Get(card.FactFree.Of(p.To))
 	switch {
-	case free.Known() && free.Value == Nothing:
+	case free.Known() && free.Value == card.Nothing:
 		f := finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Stop, About: p.To, Text: storageWords(p.To) + " can't be reached in this mode"}
 		f.Remedy = "put a memory card in, or: --to storage"
 		if p.To == "storage" {
@@ -50,13 +51,13 @@ func (p *Put) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding
 		}
 		return append(list, f)
 	case !free.Known():
-		return append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Care, About: p.To, Text: "nobody can tell how much room " + storageWords(p.To) + " has"})
+		return append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Warn, About: p.To, Text: "nobody can tell how much room " + storageWords(p.To) + " has"})
 	}
 	if lock, _ := c.Yes(card.FactLock); lock && p.To == "storage" && c.Mode() == card.System && c.Value(card.FactCrypto) != card.CryptoNone {
-		list = append(list, finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Care, About: p.To,
+		list = append(list, finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Warn, About: p.To,
 			Text: "the screen is locked with a code, and what is in the storage is encrypted with it: most recoveries can't read it", Remedy: "take the lock off in the settings first, or: --to sd"})
 	}
-	if n, _ := c.Number(card.FactFree + p.To); n < p.File.Size {
+	if n, _ := c.Number(card.FactFree.Of(p.To)); n < p.File.Size {
 		list = append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Stop, About: p.To,
 			Text: fmt.Sprintf("the file has %s, %s has %s free", image.Size(p.File.Size), storageWords(p.To), image.Size(n)), Remedy: "make room on it first"})
 	}
@@ -65,12 +66,12 @@ func (p *Put) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding
 
 // Effects: the file lies there.
 func (p *Put) Effects(c *card.Card) {
-	c.Forget(card.FactFree+p.To, "a file was put there since it was read")
-	list := fileName(p.File.Path)
-	if have := c.Value(card.FactStored + p.To); have != "" {
+	c.Forget(card.FactFree.Of(p.To), "a file was put there since it was read")
+	list := place.FileName(p.File.Path)
+	if have := c.Value(card.FactStored.Of(p.To)); have != "" {
 		list = have + ", " + list
 	}
-	c.Learn(card.FactStored+p.To, list, card.Journal)
+	c.Learn(card.FactStored.Of(p.To), list, card.Journal)
 }
 
 // InstallFrom has a person install a package that lies on the phone.
@@ -82,7 +83,7 @@ type InstallFrom struct {
 
 // Title says what is done.
 func (p *InstallFrom) Title() string {
-	return fmt.Sprintf("install %s from %s", fileName(p.File.Path), storageWords(p.To))
+	return fmt.Sprintf("install %s from %s", place.FileName(p.File.Path), storageWords(p.To))
 }
 
 // Modes: the recovery.
@@ -93,8 +94,13 @@ func (p *InstallFrom) Check(c *card.Card, m *model.Model, all model.Set) []findi
 	return (&Sideload{File: p.File}).Check(c, m, all)
 }
 
+// Writes are the partitions a package writes.
+func (p *InstallFrom) Writes(c *card.Card) []card.Partition {
+	return (&Sideload{File: p.File}).Writes(c)
+}
+
 // Touches are the facts a package changes.
-func (p *InstallFrom) Touches(c *card.Card) []string { return (&Sideload{File: p.File}).Touches(c) }
+func (p *InstallFrom) Touches(c *card.Card) []card.ID { return (&Sideload{File: p.File}).Touches(c) }
 
 // Effects are those of sending it.
 func (p *InstallFrom) Effects(c *card.Card) { (&Sideload{File: p.File}).Effects(c) }

@@ -8,6 +8,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Relock locks the bootloader again.
@@ -26,10 +27,11 @@ func (*Relock) Title() string { return "lock the bootloader" }
 // Modes: the bootloader.
 func (*Relock) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
 
+// Writes: the data, which is erased.
+func (*Relock) Writes(c *card.Card) []card.Partition { return DataPartitions(c) }
+
 // Touches is what can't be known meanwhile.
-func (*Relock) Touches(*card.Card) []string {
-	return []string{card.FactUnlocked, card.FactData, card.FactDebugging}
-}
+func (*Relock) Touches(c *card.Card) []card.ID { return (&Unlock{}).Touches(c) }
 
 // Check: it must be known that what is on the phone starts locked; what is not known
 // stops, since a phone that is locked over it may never start again.
@@ -44,7 +46,7 @@ func (r *Relock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Find
 	case len(missing) > 0:
 		f.Text = "it is not known that the phone holds what was named; not written by Jar Lid since, or another file: " + strings.Join(missing, ", ")
 	default:
-		f.Severity = finding.Care
+		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("the phone holds the images that were named, and they verify; it starts locked only if it trusts the key %s, which is so where they are the maker's", r.Key)
 		f.Remedy = "compare the set's digest with the maker's"
 	}
@@ -57,12 +59,12 @@ func (r *Relock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Find
 func (r *Relock) unproven(c *card.Card) []string {
 	var list []string
 	for part, sum := range r.Images {
-		name := part
-		if hasSlots(c, part) {
-			name = Suffixed(part, c.Value(card.FactNext))
+		p := card.At(part, "")
+		if place.HasSlots(c, part) {
+			p.Slot = c.Value(card.FactNext)
 		}
-		if c.Value(card.FactDigest+name) != sum {
-			list = append(list, name)
+		if c.Value(card.FactDigest.Of(p)) != sum {
+			list = append(list, p.String())
 		}
 	}
 	slices.Sort(list)

@@ -28,12 +28,12 @@ func (*RestoreFiles) Modes() []card.Mode { return []card.Mode{card.Recovery, car
 
 // Check: the storage must be there and have room.
 func (r *RestoreFiles) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	free := c.Get(card.FactFree + "storage")
-	if free.Known() && free.Value == Nothing || !free.Known() && c.Value(card.FactData) == card.DataEncrypted && c.Mode() == card.Recovery {
+	free := c.Get(card.FactFree.Of("storage"))
+	if free.Known() && free.Value == card.Nothing || !free.Known() && c.Value(card.FactData) == card.DataEncrypted && c.Mode() == card.Recovery {
 		return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
 			Text: "the shared storage can't be reached in this mode: it lies in the data, which is encrypted by the system that is on the phone", Remedy: "put it back from the started system"}}
 	}
-	if n, known := c.Number(card.FactFree + "storage"); known && n < r.Item.Bytes {
+	if n, known := c.Number(card.FactFree.Of("storage")); known && n < r.Item.Bytes {
 		return []finding.Finding{{Name: finding.NoRoom, Severity: finding.Stop, About: "storage",
 			Text: fmt.Sprintf("the files have %s, the storage has %s free", image.Size(r.Item.Bytes), image.Size(n)), Remedy: "make room on it first"}}
 	}
@@ -42,7 +42,7 @@ func (r *RestoreFiles) Check(c *card.Card, _ *model.Model, _ model.Set) []findin
 
 // Effects: there is less room.
 func (r *RestoreFiles) Effects(c *card.Card) {
-	c.Forget(card.FactFree+"storage", "files were put there since it was read")
+	c.Forget(card.FactFree.Of("storage"), "files were put there since it was read")
 }
 
 // CopySlot copies one partition from one slot to the other, on the phone itself.
@@ -51,11 +51,11 @@ type CopySlot struct {
 	Partition, From string
 }
 
-// Source and Target are the partitions' whole names.
-func (s *CopySlot) Source() string { return Suffixed(s.Partition, s.From) }
+// Source and place.Target are the partitions' whole names.
+func (s *CopySlot) Source() card.Partition { return card.At(s.Partition, s.From) }
 
-// Target is the partition that is written.
-func (s *CopySlot) Target() string { return Suffixed(s.Partition, card.Other(s.From)) }
+// place.Target is the partition that is written.
+func (s *CopySlot) Target() card.Partition { return card.At(s.Partition, card.Other(s.From)) }
 
 // Title says what is done.
 func (s *CopySlot) Title() string { return fmt.Sprintf("copy %s to %s", s.Source(), s.Target()) }
@@ -63,10 +63,8 @@ func (s *CopySlot) Title() string { return fmt.Sprintf("copy %s to %s", s.Source
 // Modes: the recovery.
 func (*CopySlot) Modes() []card.Mode { return []card.Mode{card.Recovery} }
 
-// Touches is what can't be known meanwhile.
-func (s *CopySlot) Touches(*card.Card) []string {
-	return []string{card.FactHolds + s.Target(), card.FactDigest + s.Target()}
-}
+// Writes is the partition that is written.
+func (s *CopySlot) Writes(*card.Card) []card.Partition { return []card.Partition{s.Target()} }
 
 // Check: both must be there, alike, and free to be written.
 func (s *CopySlot) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
@@ -75,37 +73,34 @@ func (s *CopySlot) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 		return []finding.Finding{{Name: finding.NoShell, Severity: finding.Stop, Final: true,
 			Text: "the recovery gives no root shell, and partitions can only be copied through one", Remedy: "write the firmware set to the other slot: jarlid flash SET --into @other"}}
 	}
-	for _, n := range []string{s.Source(), s.Target()} {
-		if size := c.Get(card.FactSize + n); size.Known() && size.Value == Nothing {
-			list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop, About: n, Text: "the phone has no partition " + n, Remedy: "jarlid card shows what it has"})
-		}
+	for _, n := range []card.Partition{s.Source(), s.Target()} {
+		list = append(list, absentFinding(c, n)...)
 	}
-	a, known := c.Number(card.FactSize + s.Source())
-	b, both := c.Number(card.FactSize + s.Target())
+	a, known := c.Number(card.FactSize.Of(s.Source()))
+	b, both := c.Number(card.FactSize.Of(s.Target()))
 	if known && both && a > b {
-		list = append(list, finding.Finding{Name: finding.ImageTooBig, Severity: finding.Stop, About: s.Target(), Final: true,
+		list = append(list, finding.Finding{Name: finding.ImageTooBig, Severity: finding.Stop, About: s.Target().String(), Final: true,
 			Text: fmt.Sprintf("%s has %s, %s has %s", s.Source(), image.Size(a), s.Target(), image.Size(b))})
 	}
 	if m == nil || !slices.Contains(m.Firmware, s.Partition) { // what the model file names is what the command is for
 		list = append(list, riskyFinding(s.Partition, "writing", m)...)
 	}
 	if inMerge(c, s.Partition) {
-		list = append(list, mergeFinding(c, s.Target(), "writing "+s.Target()+" now breaks it")...)
+		list = append(list, mergeFinding(c, s.Target().String(), "writing "+s.Target().String()+" now breaks it")...)
 	}
 	return append(list, batteryFinding(c)...)
 }
 
 // Effects: both hold the same.
 func (s *CopySlot) Effects(c *card.Card) {
-	if f := c.Get(card.FactHolds + s.Source()); f.Known() {
-		c.Learn(card.FactHolds+s.Target(), f.Value, card.Journal)
+	if f := c.Get(card.FactHolds.Of(s.Source())); f.Known() {
+		c.Learn(card.FactHolds.Of(s.Target()), f.Value, card.Journal)
 	} else {
-		c.Learn(card.FactHolds+s.Target(), "a copy of "+s.Source(), card.Journal)
+		c.Learn(card.FactHolds.Of(s.Target()), "a copy of "+s.Source().String(), card.Journal)
 	}
-	c.Forget(card.FactDigest+s.Target(), "it was copied on the phone")
 }
 
 // Cost says what is lost.
 func (s *CopySlot) Cost() (lost, kept []string) {
-	return []string{"what is in " + s.Target()}, nil
+	return []string{"what is in " + s.Target().String()}, nil
 }

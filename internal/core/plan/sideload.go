@@ -9,10 +9,10 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Sideload sends one package to a recovery in sideload mode.
@@ -22,7 +22,7 @@ type Sideload struct {
 }
 
 // Title says what is done.
-func (s *Sideload) Title() string { return "install " + fileName(s.File.Path) }
+func (s *Sideload) Title() string { return "install " + place.FileName(s.File.Path) }
 
 // Modes: sideload.
 func (s *Sideload) Modes() []card.Mode { return []card.Mode{card.Sideload} }
@@ -32,12 +32,12 @@ func (s *Sideload) Ends() card.Mode { return card.Recovery }
 
 // Check holds the package against the phone and what was done to it.
 func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	name := fileName(s.File.Path)
-	list := CutShort(s.File)
+	name := place.FileName(s.File.Path)
+	list := place.CutShort(s.File)
 	if !s.File.IsPackage() {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
-				Text: "the file is " + s.File.Kind.Words(), Remedy: "jarlid ident " + Quote(s.File.Path)})
+				Text: "the file is " + s.File.Kind.Words(), Remedy: "jarlid ident " + place.Quote(s.File.Path)})
 		}
 		return list
 	}
@@ -47,12 +47,12 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	list = append(list, batteryFinding(c)...)
 	list = append(list, signatureFinding(s.File, c)...)
 	if !s.File.IsROM() {
-		return append(list, addonFindings(s.File, c)...)
+		return append(list, place.Addon(s.File, c)...)
 	}
 	if p := s.payload(); p != nil && p.Delta() {
-		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Care, About: name,
+		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Warn, About: name,
 			Text: "it is a delta and installs only over the very build it was made from"})
-		list = append(list, s.stockFinding(c, RecoveryHome(c, m).Partition)...)
+		list = append(list, s.stockFinding(c, place.RecoveryHome(c, m).Partition)...)
 	}
 	list = append(list, s.dataFinding(c, name)...)
 	list = append(list, baseFinding(c, m)...)
@@ -67,12 +67,12 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 
 // stockFinding: a delta wants the recovery's partition as its maker left it.
 func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
-	part := Suffixed(home, card.Other(s.target(c)))
-	if home == "" || s.payload().Partition(home) == nil || c.Get(card.FactDigest+part).Evidence != card.Journal {
+	part := card.At(home, card.Other(s.target(c)))
+	if home == "" || s.payload().Partition(home) == nil || c.Get(card.FactDigest.Of(part)).Evidence != card.Journal {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part,
-		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there", part, c.Value(card.FactHolds+part)), Remedy: "jarlid recovery set --previous"}}
+	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part.String(),
+		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there", part, c.Value(card.FactHolds.Of(part))), Remedy: "jarlid recovery install --previous"}}
 }
 
 func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {
@@ -81,24 +81,24 @@ func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {
 	case card.DataFormatted:
 		return nil
 	case card.DataPlain:
-		return []finding.Finding{{Name: finding.OldApps, Severity: finding.Care, About: name,
+		return []finding.Finding{{Name: finding.OldApps, Severity: finding.Warn, About: name,
 			Text: "the apps and settings of the system that was here are still on the phone; another system may not start over them", Remedy: "jarlid wipe apps caches"}}
 	case card.DataEncrypted:
 		f.Severity = finding.Stop
 		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will not start"
 	default:
-		f.Severity = finding.Care
+		f.Severity = finding.Warn
 		f.Text = "nobody can tell in this mode whether the data is still encrypted by the old system"
 	}
 	return []finding.Finding{f}
 }
 
 func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []finding.Finding {
-	home := RecoveryHome(c, m).Partition
+	home := place.RecoveryHome(c, m).Partition
 	if p := s.payload(); p != nil && p.Partition(home) != nil {
-		return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Care, About: name,
+		return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: name,
 			Text:   "the package carries a recovery of its own and writes it to the slot it installs to",
-			Remedy: "have yours set again behind it, before any add-on: --recovery FILE"}}
+			Remedy: "have yours set again behind it, before any add-on: --recovery-after FILE"}}
 	}
 	slots, known := c.Slots()
 	if !known || len(slots) < 2 {
@@ -106,16 +106,16 @@ func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []
 	}
 	var on []string
 	for _, slot := range slots {
-		if c.Get(card.FactDigest + Suffixed(home, slot)).Known() {
+		if c.Get(card.FactDigest.Of(card.At(home, slot))).Known() {
 			on = append(on, slot)
 		}
 	}
 	if len(on) != 1 {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Care, About: on[0],
+	return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: on[0],
 		Text:   fmt.Sprintf("the recovery was set on slot %s only; after this install the phone starts from the other one", on[0]),
-		Remedy: "set it on both first: jarlid recovery set FILE"}}
+		Remedy: "set it on both first: jarlid recovery install FILE"}}
 }
 
 // target is the slot an A/B package installs to.
@@ -146,58 +146,54 @@ func (s *Sideload) Effects(c *card.Card) {
 		return
 	}
 	from := card.Other(to)
-	c.Forget(card.FactFree+Suffixed("system", to), "the new system comes first")
 	if c.Get(card.FactSnapshot).Known() {
 		c.Learn(card.FactSnapshot, "snapshotted", card.Journal)
 	}
 	c.Learn(card.FactStarted, from, card.Journal)
 	c.Learn(card.FactNext, to, card.Journal)
-	c.Learn(card.FactBootable+to, "yes", card.Journal)
-	c.Learn(card.FactGood+to, "no", card.Journal)
+	c.Learn(card.FactBootable.Of(to), "yes", card.Journal)
+	c.Learn(card.FactGood.Of(to), "no", card.Journal)
 	if c.Value(card.FactData) == card.DataEncrypted {
-		c.Learn(factForeign, "yes", card.Journal)
+		c.Learn(card.FactForeign, "yes", card.Journal)
 	}
-	if p := s.payload(); p != nil {
-		for _, part := range p.Partitions {
-			c.Learn(card.FactHolds+Suffixed(part.Name, to), s.title(), card.Journal)
-			c.Forget(card.FactDigest+Suffixed(part.Name, to), "written by the package")
-			c.Set(card.FactQuiet+Suffixed(part.Name, to), card.Fact{})
-			c.Set(card.FactFlags+Suffixed(part.Name, to), card.Fact{})
-			c.Set(card.FactTreeRoot+Suffixed(part.Name, to), card.Fact{})
-		}
+	for _, p := range s.Writes(c) {
+		c.Learn(card.FactHolds.Of(p), s.title(), card.Journal)
 	}
+	c.Forget(card.FactRoom.Of(card.At("system", to)), "the new system comes first")
+	c.Set(card.FactAddons.Of(to), card.Fact{})
 }
 
 func (s *Sideload) title() string {
 	if b := s.File.Build(); b != "" {
 		return b
 	}
-	return fileName(s.File.Path)
+	return place.FileName(s.File.Path)
 }
 
-// Touches is what can't be known meanwhile: everything on the other slot.
-func (s *Sideload) Touches(c *card.Card) []string {
-	list := []string{card.FactNext}
-	running := c.Value(card.FactStarted)
-	if running == "" {
-		running = c.Value(card.FactNext)
-	}
+// Writes are the partitions the package writes whole.
+func (s *Sideload) Writes(c *card.Card) []card.Partition {
+	var list []card.Partition
 	if s.File.Kind == ident.OTABlock {
 		for _, d := range s.File.GoesTo {
-			list = append(list, card.FactHolds+d.Partition, card.FactDigest+d.Partition)
+			list = append(list, card.At(d.Partition, ""))
 		}
 	}
-	if s.payload() == nil {
-		return list
+	if p, to := s.payload(), s.target(c); p != nil && to != "" {
+		for _, part := range p.Partitions {
+			list = append(list, card.At(part.Name, to))
+		}
 	}
-	for _, slot := range []string{"a", "b"} {
-		if slot == running {
-			continue
-		}
-		list = append(list, card.FactBootable+slot)
-		for _, p := range s.File.Package.Payload.Partitions {
-			list = append(list, card.FactHolds+Suffixed(p.Name, slot), card.FactDigest+Suffixed(p.Name, slot))
-		}
+	return list
+}
+
+// Touches is what can't be known meanwhile: which slot starts.
+func (s *Sideload) Touches(c *card.Card) []card.ID {
+	list := []card.ID{card.FactNext.ID()}
+	if s.payload() != nil {
+		list = append(list, card.FactBootable.Of(s.target(c)), card.FactSnapshot.ID())
+	}
+	if s.File.IsPackage() && !s.File.IsROM() {
+		list = append(list, card.FactAddons.Of(c.Running()), card.FactDigest.Of(card.At("system", c.Running())))
 	}
 	return list
 }
@@ -212,15 +208,14 @@ func (s *Sideload) payload() *payload.Payload {
 
 // replaced keeps what a package for one slot wrote in place.
 func (s *Sideload) replaced(c *card.Card) {
-	c.Forget(card.FactFree+"system", "the new system comes first")
-	for _, d := range s.File.GoesTo {
-		c.Learn(card.FactHolds+d.Partition, s.title(), card.Journal)
-		c.Forget(card.FactDigest+d.Partition, "written by the package")
-		c.Set(card.FactTreeRoot+d.Partition, card.Fact{})
+	for _, p := range s.Writes(c) {
+		c.Learn(card.FactHolds.Of(p), s.title(), card.Journal)
 	}
-	c.Set(card.FactFlags+"vbmeta", card.Fact{})
+	c.Forget(card.FactRoom.Of(card.At("system", "")), "the new system comes first")
+	c.Set(card.FactAddons.Of(""), card.Fact{})
+	c.Set(card.FactFlags.Of(card.At("vbmeta", "")), card.Fact{}) // scripts may write it, named or not
 	if c.Value(card.FactData) == card.DataEncrypted {
-		c.Learn(factForeign, "yes", card.Journal)
+		c.Learn(card.FactForeign, "yes", card.Journal)
 	}
 }
 
@@ -243,92 +238,30 @@ func (s *Sideload) release(c *card.Card) {
 	}
 }
 
+// learnRelease keeps which release a system image is of, by its own properties.
+func learnRelease(c *card.Card, props map[string]string) {
+	for name, fact := range map[string]card.Plain{"ro.build.version.release": card.FactRelease, "ro.build.version.sdk": card.FactAPI} {
+		if v := props[name]; v != "" {
+			c.Learn(fact, v, card.Journal)
+		}
+	}
+}
+
 // added keeps what was added to the system of the slot that runs.
 func (s *Sideload) added(c *card.Card) {
-	fact := card.FactAddons + c.Value(card.FactStarted)
-	list := fileName(s.File.Path)
+	fact := card.FactAddons.Of(c.Value(card.FactStarted))
+	system := card.At("system", c.Value(card.FactStarted))
+	c.Forget(card.FactDigest.Of(system), "something was added to it")
+	c.Forget(card.FactRoom.Of(system), "something was added to it")
+	list := place.FileName(s.File.Path)
 	if have := c.Value(fact); have != "" {
 		list = have + ", " + list
 	}
 	c.Learn(fact, list, card.Journal)
 }
 
-// addonFindings hold an add-on against the phone and the system it is for.
-func addonFindings(f *ident.File, c *card.Card) []finding.Finding {
-	name := fileName(f.Path)
-	var list []finding.Finding
-	started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
-	if started != "" && next != "" && started != next {
-		list = append(list, finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Stop, About: name,
-			Text:   fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go to slot %s", next, started, started),
-			Remedy: "jarlid go recovery"})
-	}
-	list = append(list, archFinding(f, c)...)
-	list = append(list, roomFinding(f, c)...)
-	for _, d := range f.Demands {
-		fact := map[string]string{"ro.build.version.release": card.FactRelease, "ro.build.version.sdk": card.FactAPI}[d.Property]
-		if fact == "" {
-			continue
-		}
-		have := c.Value(fact)
-		switch {
-		case have == "":
-			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Care, About: name,
-				Text: fmt.Sprintf("%s wants %s %s, and nobody can tell in this mode what the system is", name, d.Property, strings.Join(d.Values, " or "))})
-		case !slices.Contains(d.Values, have):
-			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name,
-				Text: fmt.Sprintf("%s wants %s %s, the system is %s", name, d.Property, strings.Join(d.Values, " or "), have), Remedy: "fetch the variant for release " + c.Value(card.FactRelease)})
-		}
-	}
-	return list
-}
-
 // OnTop holds an add-on against a system of these facts that is yet to be written.
-func OnTop(f *ident.File, c *card.Card) []finding.Finding { return addonFindings(f, c) }
-
-// roomFinding: what an add-on puts into the system has to fit what is free there.
-func roomFinding(f *ident.File, c *card.Card) []finding.Finding {
-	if f.Adds == 0 {
-		return nil
-	}
-	fact := c.Get(card.FactFree + Suffixed("system", c.Value(card.FactStarted)))
-	free, known := c.Number(card.FactFree + Suffixed("system", c.Value(card.FactStarted)))
-	x := finding.Finding{Name: finding.NoRoom, Severity: finding.Note, About: fileName(f.Path)}
-	switch {
-	case !known && fact.Why == "":
-		return nil // no mode but a recovery with a shell ever tells it
-	case !known:
-		x.Text = fmt.Sprintf("it puts %s into the system, and how much room that will have nobody can tell yet: %s", image.Size(f.Adds), fact.Why)
-	case free < f.Adds:
-		x.Severity, x.Remedy = finding.Stop, "fetch a smaller variant of the add-on"
-		x.Text = fmt.Sprintf("it puts %s into the system, which has %s free", image.Size(f.Adds), image.Size(free))
-	default:
-		return nil
-	}
-	return []finding.Finding{x}
-}
-
-// archFinding compares the processors of the libraries inside with the phone's.
-func archFinding(f *ident.File, c *card.Card) []finding.Finding {
-	if len(f.ABIs) == 0 {
-		return nil
-	}
-	have := c.Value(card.FactCPUs)
-	if have == "" {
-		have = c.Value(card.FactCPU)
-	}
-	x := finding.Finding{Name: finding.WrongArch, Severity: finding.Stop, About: fileName(f.Path), Remedy: "fetch the variant for the phone's processor"}
-	for abi := range strings.SplitSeq(have, ",") {
-		if slices.Contains(f.ABIs, strings.TrimSpace(abi)) {
-			return nil
-		}
-	}
-	x.Text = fmt.Sprintf("%s holds programs for %s, the phone's processor is %s", x.About, strings.Join(f.ABIs, ", "), have)
-	if have == "" {
-		x.Severity, x.Text = finding.Care, fmt.Sprintf("%s is for %s, and the phone does not tell its processor in this mode", x.About, strings.Join(f.ABIs, ", "))
-	}
-	return []finding.Finding{x}
-}
+func OnTop(f *ident.File, c *card.Card) []finding.Finding { return place.Addon(f, c) }
 
 // signatureFinding says beforehand whether the recovery will stumble over who
 // signed a package: known only where its keys could be read.
@@ -337,7 +270,7 @@ func signatureFinding(f *ident.File, c *card.Card) []finding.Finding {
 	if trusts == "" || trusts == "none" {
 		return nil // unknown, or a recovery that has no keys and asks for none
 	}
-	x := finding.Finding{Name: finding.SignatureUnknown, Severity: finding.Care, About: fileName(f.Path),
+	x := finding.Finding{Name: finding.SignatureUnknown, Severity: finding.Warn, About: place.FileName(f.Path),
 		Remedy: "if the phone asks whether to install it anyway, answer yes there once you have checked its digest; some recoveries refuse"}
 	if f.Signer == nil {
 		x.Text = x.About + " is not signed, and this recovery looks for a signature"
@@ -380,7 +313,7 @@ func seriesFindings(files []*ident.File) []finding.Finding {
 	names := map[string]string{}
 	var list []finding.Finding
 	for _, f := range files {
-		base := fileName(f.Path)
+		base := place.FileName(f.Path)
 		// The number may stand anywhere; of several, each is tried as the one that counts.
 		for _, at := range number.FindAllStringIndex(base, -1) {
 			key := base[:at[0]] + "*" + base[at[1]:]

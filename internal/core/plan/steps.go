@@ -2,11 +2,11 @@ package plan
 
 import (
 	"fmt"
-	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Restart brings the phone from one mode into another.
@@ -24,7 +24,7 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 	case card.Fastbootd:
 		if yes, known := c.Yes(card.FactUserspace); known && !yes {
 			return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To),
-				Text: "this phone has no userspace fastboot (" + evidenceWords(c.Get(card.FactUserspace)) + ")", Remedy: "its bootloader does everything there is to do over fastboot"}}
+				Text: "this phone has no userspace fastboot (" + place.EvidenceWords(c.Get(card.FactUserspace)) + ")", Remedy: "its bootloader does everything there is to do over fastboot"}}
 		}
 		return nil
 	case card.System, card.Recovery:
@@ -34,12 +34,12 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 	slot := c.Value(card.FactNext)
 	var list []finding.Finding
 	if yes, _ := c.Yes(card.FactTemporary); yes {
-		list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Care,
-			Text: "the recovery that runs was started without being written, and this restart ends it", Remedy: "to keep it: jarlid recovery set FILE"})
+		list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Warn,
+			Text: "the recovery that runs was started without being written, and this restart ends it", Remedy: "to keep it: jarlid recovery install FILE"})
 	}
 	if r.To == card.System {
 		list = append(list, slotFinding(c, slot)...)
-		if c.Value(card.FactData) == card.DataEncrypted && c.Get(factForeign).Known() {
+		if c.Value(card.FactData) == card.DataEncrypted && c.Get(card.FactForeign).Known() {
 			list = append(list, finding.Finding{Name: finding.EncryptedData, Severity: finding.Stop, About: "userdata",
 				Text:   "a new system was installed and the data is still encrypted by the old one",
 				Remedy: "jarlid wipe userdata"})
@@ -53,7 +53,7 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 	slots, known := c.Slots()
 	one := known && len(slots) == 0
 	if slot == "" && !one {
-		return []finding.Finding{{Name: finding.SlotEmpty, Severity: finding.Care,
+		return []finding.Finding{{Name: finding.SlotEmpty, Severity: finding.Warn,
 			Text: "nobody can tell which slot starts next", Remedy: "jarlid slot"}}
 	}
 	f := finding.Finding{Name: finding.SlotEmpty, Severity: finding.Stop, About: slot,
@@ -61,36 +61,29 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 	if one {
 		f.Remedy = "install a system first"
 	}
-	if yes, known := c.Yes(card.FactBootable + slot); !one && known && !yes {
+	if yes, known := c.Yes(card.FactBootable.Of(slot)); !one && known && !yes {
 		f.Text = fmt.Sprintf("the phone itself says slot %s can't start", slot)
 		return []finding.Finding{f}
 	}
 	for _, p := range []string{"boot", "system"} {
-		h := c.Get(card.FactHolds + Suffixed(p, slot))
-		if h.Evidence == card.Journal && h.Value == Nothing {
-			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since", Suffixed(p, slot))
+		h := c.Get(card.FactHolds.Of(card.At(p, slot)))
+		if h.Evidence == card.Journal && h.Value == card.Nothing {
+			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since", card.At(p, slot))
 			return []finding.Finding{f}
 		}
 		if h.Why != "" {
-			f.Severity = finding.Care
-			f.Text = fmt.Sprintf("%s: %s", Suffixed(p, slot), h.Why)
+			f.Severity = finding.Warn
+			f.Text = fmt.Sprintf("%s: %s", card.At(p, slot), h.Why)
 			return []finding.Finding{f}
 		}
 	}
-	if _, known := c.Yes(card.FactBootable + slot); !one && !known && !c.Get(card.FactHolds+Suffixed("system", slot)).Known() {
-		f.Severity = finding.Care
+	if _, known := c.Yes(card.FactBootable.Of(slot)); !one && !known && !c.Get(card.FactHolds.Of(card.At("system", slot))).Known() {
+		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("nobody can tell whether slot %s holds a system", slot)
 		return []finding.Finding{f}
 	}
 	return nil
 }
-
-// Nothing is what an erased partition holds.
-const Nothing = "nothing"
-
-// factForeign says that the system on the next slot is not the one that
-// encrypted the data.
-const factForeign = "data.foreign"
 
 // Effects changes the mode and, in a start, which slot is running.
 func (r *Restart) Effects(c *card.Card) {
@@ -129,7 +122,7 @@ func (r *Restart) Effects(c *card.Card) {
 			c.Learn(card.FactData, card.DataEncrypted, card.Journal)
 		}
 		c.Forget(card.FactAccounts, "the owner may sign in now")
-		c.Set(factForeign, card.Fact{})
+		c.Set(card.FactForeign, card.Fact{})
 	}
 }
 
@@ -137,7 +130,7 @@ func lockFinding(c *card.Card) []finding.Finding {
 	unlocked, known := c.Yes(card.FactUnlocked)
 	switch {
 	case !known:
-		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Care,
+		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Warn,
 			Text: "the phone does not say whether it is unlocked", Remedy: "a locked one will refuse, and nothing is harmed by it"}}
 	case !unlocked:
 		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Stop,
@@ -169,14 +162,14 @@ func batteryFinding(c *card.Card) []finding.Finding {
 		f.Text = "the bootloader says that the battery does not suffice"
 		return []finding.Finding{f}
 	}
-	if n, known := c.Number(card.FactVolts); known {
+	if n, known := c.Number(card.FactMillivolts); known {
 		if n >= lowMillivolts {
 			return nil
 		}
 		f.Text = fmt.Sprintf("the battery gives %.2f V, %.2f V are needed", float64(n)/1000, float64(lowMillivolts)/1000)
 		return []finding.Finding{f}
 	}
-	f.Severity, f.Text = finding.Care, "the phone does not tell in this mode how full its battery is"
+	f.Severity, f.Text = finding.Warn, "the phone does not tell in this mode how full its battery is"
 	return []finding.Finding{f}
 }
 
@@ -190,8 +183,22 @@ func (*FormatData) Title() string { return "format the data" }
 // Modes: the bootloader or a recovery.
 func (*FormatData) Modes() []card.Mode { return []card.Mode{card.Bootloader, card.Recovery} }
 
+// Writes: the data, and its keys where they lie apart.
+func (*FormatData) Writes(c *card.Card) []card.Partition { return DataPartitions(c) }
+
+// DataPartitions are the partitions the owner's data lies in.
+func DataPartitions(c *card.Card) []card.Partition {
+	list := []card.Partition{card.At("userdata", "")}
+	if f := c.Get(card.FactSize.Of(card.At("metadata", ""))); f.Known() && f.Value != card.Nothing { // its keys, where they lie apart
+		list = append(list, card.At("metadata", ""))
+	}
+	return list
+}
+
 // Touches is what can't be known meanwhile.
-func (*FormatData) Touches(*card.Card) []string { return []string{card.FactData, card.FactDebugging} }
+func (*FormatData) Touches(*card.Card) []card.ID {
+	return []card.ID{card.FactData.ID(), card.FactDebugging.ID()}
+}
 
 // Check: a locked bootloader erases nothing.
 func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
@@ -209,7 +216,7 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 // holdsFinding: what was put into the storage goes with the data.
 func holdsFinding(c *card.Card) []finding.Finding {
 	text := ""
-	switch put, lying := c.Value(card.FactStored+"storage"), c.Value(card.FactLying+"storage"); {
+	switch put, lying := c.Value(card.FactStored.Of("storage")), c.Value(card.FactLying.Of("storage")); {
 	case lying != "": // read just now
 		text = lying + " lies in the shared storage, which goes now"
 	case put != "":
@@ -225,7 +232,7 @@ func holdsFinding(c *card.Card) []finding.Finding {
 func formatFinding(c *card.Card) []finding.Finding {
 	state, pending := merging(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
-		return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Care, About: "userdata",
+		return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Warn, About: "userdata",
 			Text: "an update was installed, and nobody can tell whether its merge has finished; until then part of it lies in the data", Remedy: "the bootloader tells: jarlid card"}}
 	}
 	if !pending {
@@ -241,8 +248,10 @@ func (*FormatData) Effects(c *card.Card) {
 	c.Learn(card.FactData, card.DataFormatted, card.Journal)
 	c.Learn(card.FactDebugging, "off", card.Journal)
 	c.Learn(card.FactAccounts, "0", card.Journal)
-	c.Set(card.FactStored+"storage", card.Fact{})
-	c.Set(card.FactLying+"storage", card.Fact{})
+	c.Learn(card.FactLock, "no", card.Journal)
+	for _, f := range []card.Which{card.FactStored.Of("storage"), card.FactLying.Of("storage"), card.FactForeign, card.FactBound} {
+		c.Set(f, card.Fact{}) // it is known that there is none
+	}
 }
 
 // Cost: everything of the owner's.
@@ -277,15 +286,19 @@ func (a *Activate) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 // Effects: the slot is next, its tries full again.
 func (a *Activate) Effects(c *card.Card) {
 	c.Learn(card.FactNext, a.Slot, card.Journal)
-	c.Learn(card.FactBootable+a.Slot, "yes", card.Journal)
-	c.Learn(card.FactGood+a.Slot, "no", card.Journal)
-	c.Forget(card.FactTries+a.Slot, "choosing a slot resets them")
+	c.Learn(card.FactBootable.Of(a.Slot), "yes", card.Journal)
+	c.Learn(card.FactGood.Of(a.Slot), "no", card.Journal)
+	c.Forget(card.FactTries.Of(a.Slot), "choosing a slot resets them")
 }
 
-// Quote writes a path so that it can be pasted.
-func Quote(s string) string {
-	if strings.ContainsAny(s, " '\"$&()") {
-		return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
+// RestartCommand is the word under which it is kept that a bootloader lacks a restart;
+// "" for the plain one, which all have.
+func RestartCommand(to card.Mode) string {
+	switch to {
+	case card.Bootloader, card.Recovery:
+		return "reboot-" + string(to)
+	case card.Fastbootd:
+		return "reboot-fastboot"
 	}
-	return s
+	return ""
 }

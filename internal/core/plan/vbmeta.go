@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Verdict is what a verified chain means for starting.
@@ -92,7 +93,7 @@ func ChainChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
 func rollbackChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
 	var list []ChainCheck
 	for _, v := range c.Verdicts {
-		stored, told := known.Number(card.FactRollback + fmt.Sprint(v.Location))
+		stored, told := known.Number(card.FactRollback.Of(fmt.Sprint(v.Location)))
 		if v.Image == nil || !told || stored < 0 {
 			continue
 		}
@@ -114,9 +115,9 @@ var signed = []string{"boot", "init_boot", "vendor_boot", "vendor_kernel_boot", 
 // older than what the phone has stored. An unlocked phone starts it and warns, unless its
 // model file knows better.
 func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
-	top := Suffixed("vbmeta", w.Slot)
-	flags, told := c.Number(card.FactFlags + top)
-	size, there := c.Number(card.FactSize + top)
+	top := card.At("vbmeta", w.Slot)
+	flags, told := c.Number(card.FactFlags.Of(top))
+	size, there := c.Number(card.FactSize.Of(top))
 	if w.Known || w.Sealed && w.Partition != "vbmeta" || told && flags&vbmeta.FlagVerificationDisabled != 0 || !told && (!there || size == 0) {
 		return nil
 	}
@@ -125,7 +126,7 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 	locked := "with its warning"
 	switch v := w.File.VBMeta; {
 	case w.Partition == "vbmeta" && v != nil:
-		stored, told := c.Number(card.FactRollback + fmt.Sprint(v.RollbackIndexLocation))
+		stored, told := c.Number(card.FactRollback.Of(fmt.Sprint(v.RollbackIndexLocation)))
 		if !told || stored < 0 || v.RollbackIndex >= uint64(stored) {
 			return nil
 		}
@@ -161,7 +162,7 @@ func TopOnly(m *vbmeta.Image, footer *vbmeta.Footer, partition string) string {
 	switch {
 	case footer != nil:
 		return "it is the vbmeta in the footer of a partition's image; flags count only in the partition vbmeta"
-	case strings.HasPrefix(partition, "vbmeta_") && baseOf(partition) != "vbmeta":
+	case strings.HasPrefix(partition, "vbmeta_") && card.Part(partition).Base != "vbmeta":
 		return partition + " is chained from the partition vbmeta, and flags count only there: jarlid vbmeta loosen hashtree"
 	case m.RollbackIndexLocation != 0:
 		return fmt.Sprintf("its rollback index is stored at location %d, so it is chained from another; flags count only in the top one, the partition vbmeta", m.RollbackIndexLocation)
@@ -173,25 +174,25 @@ func TopOnly(m *vbmeta.Image, footer *vbmeta.Footer, partition string) string {
 // from starting. It is known only where the vbmeta of the slot was read or written by
 // Jar Lid; an image that brings the very tree is no matter.
 func (w *Write) treeFinding(c *card.Card) []finding.Finding {
-	if !slices.Contains(Shelvable, w.Partition) || w.Known || w.Sealed {
+	if !slices.Contains(place.Shelvable, w.Partition) || w.Known || w.Sealed {
 		return nil
 	}
-	fact := c.Get(card.FactFlags + Suffixed("vbmeta", w.Slot))
-	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: w.Name(), Remedy: "jarlid vbmeta loosen hashtree"}
+	fact := c.Get(card.FactFlags.Of(card.At("vbmeta", w.Slot)))
+	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: w.Name().String(), Remedy: "jarlid vbmeta loosen hashtree"}
 	switch {
-	case c.Value(card.FactSize+Suffixed("vbmeta", w.Slot)) == Nothing:
+	case c.Value(card.FactSize.Of(card.At("vbmeta", w.Slot))) == card.Nothing:
 		return nil // no verified boot of this kind
 	case fact.Known() && fact.Value != "0":
 		return nil
-	case w.root() != "" && w.root() == c.Value(card.FactTreeRoot+w.Name()):
+	case w.root() != "" && w.root() == c.Value(card.FactTreeRoot.Of(w.Name())):
 		return nil
-	case w.root() != "" && fact.Known() && c.Get(card.FactTreeRoot+w.Name()).Known():
+	case w.root() != "" && fact.Known() && c.Get(card.FactTreeRoot.Of(w.Name())).Known():
 		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start", w.Partition)
 	case fact.Known():
-		f.Severity = finding.Care
+		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("the vbmeta on the phone enforces hash trees, and this image does not say which tree for %s it has: another system than the one that belongs to it keeps the slot from starting", w.Partition)
 	default:
-		f.Severity = finding.Care
+		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("nobody can tell in this mode whether the vbmeta on the phone enforces a hash tree for %s; if it does, another image keeps the slot from starting", w.Partition)
 	}
 	return []finding.Finding{f}
@@ -208,11 +209,11 @@ func (w *Write) root() string {
 // learnVBMeta keeps what a vbmeta that was written enforces.
 func learnVBMeta(c *card.Card, m *vbmeta.Image, partition, slot string) {
 	if partition == "vbmeta" {
-		c.Learn(card.FactFlags+Suffixed(partition, slot), fmt.Sprint(m.Flags), card.Journal)
+		c.Learn(card.FactFlags.Of(card.At(partition, slot)), fmt.Sprint(m.Flags), card.Journal)
 	}
 	for i := range m.Descriptors {
 		if d := &m.Descriptors[i]; d.Tag == vbmeta.TagHashtree {
-			c.Learn(card.FactTreeRoot+Suffixed(d.PartitionName, slot), fmt.Sprintf("%x", d.Digest), card.Journal)
+			c.Learn(card.FactTreeRoot.Of(card.At(d.PartitionName, slot)), fmt.Sprintf("%x", d.Digest), card.Journal)
 		}
 	}
 }

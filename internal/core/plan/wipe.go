@@ -8,6 +8,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Areas are what can be wiped, but for part:NAME.
@@ -22,9 +23,9 @@ type AreaRow struct {
 }
 
 // ParseArea reads AREA, AREA@SLOT or part:NAME[@SLOT].
-func ParseArea(s string) (area string, t Target, err error) {
+func ParseArea(s string) (area string, t place.Target, err error) {
 	rest, part := strings.CutPrefix(s, "part:")
-	t, err = ParseTarget(rest)
+	t, err = place.ParseTarget(rest)
 	if err != nil {
 		return "", t, err
 	}
@@ -42,7 +43,7 @@ func ParseArea(s string) (area string, t Target, err error) {
 
 // PartitionsOf gives the partitions an area may mean, for their sizes to be
 // read.
-func PartitionsOf(area string, t Target) []string {
+func PartitionsOf(area string, t place.Target) []string {
 	switch area {
 	case "userdata":
 		return []string{"userdata", "metadata"}
@@ -58,15 +59,15 @@ func PartitionsOf(area string, t Target) []string {
 
 // Wipe gives the steps that wipe an area, its lines of the table, and the
 // findings about the wish itself. The error says that the wish is not complete.
-func Wipe(area string, t Target, c *card.Card) (steps []Step, rows []AreaRow, found []finding.Finding, err error) {
-	if c.Mode() == card.Recovery && area != "userdata" && area != "part" && !((area == "system" || area == "vendor") && Logical(c, area)) {
+func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaRow, found []finding.Finding, err error) {
+	if c.Mode() == card.Recovery && area != "userdata" && area != "part" && !((area == "system" || area == "vendor") && place.Logical(c, area)) {
 		steps, rows, err := wipeInRecovery(area, t, c)
 		return steps, rows, nil, err
 	}
 	switch area {
 	case "userdata":
 		row := AreaRow{Area: area, Erased: true, Partitions: []string{"userdata"}, Why: "all apps, accounts, settings and files go; the next system starts as new"}
-		if c.Value(card.FactSize+"metadata") != Nothing && c.Get(card.FactSize+"metadata").Known() {
+		if c.Value(card.FactSize.Of(card.At("metadata", ""))) != card.Nothing && c.Get(card.FactSize.Of(card.At("metadata", ""))).Known() {
 			row.Partitions = append(row.Partitions, "metadata")
 			row.Why += "; metadata holds its keys"
 		}
@@ -76,7 +77,7 @@ func Wipe(area string, t Target, c *card.Card) (steps []Step, rows []AreaRow, fo
 			Text: area + " lie in the data; only a recovery can tell them from the rest", Remedy: "jarlid go recovery, and choose it in its menu; all of the data goes with: jarlid wipe userdata"}
 		return nil, []AreaRow{{Area: area, Why: f.Text}}, []finding.Finding{f}, nil
 	case "caches":
-		if _, known := c.Number(card.FactSize + "cache"); !known {
+		if _, known := c.Number(card.FactSize.Of(card.At("cache", ""))); !known {
 			f := finding.Finding{Name: finding.RecoveryOnly, Severity: finding.Stop, About: area, Final: true,
 				Text: "this phone has no partition for caches; they lie in the data, which only a recovery can tell apart", Remedy: "jarlid go recovery, and choose it in its menu"}
 			return nil, []AreaRow{{Area: area, Why: f.Text}}, []finding.Finding{f}, nil
@@ -92,10 +93,10 @@ func Wipe(area string, t Target, c *card.Card) (steps []Step, rows []AreaRow, fo
 		row.Area = "part:" + t.Partition
 	}
 	for _, s := range slots {
-		e := &Erase{Area: row.Area, Partition: t.Partition, Slot: s, Logical: Logical(c, t.Partition)}
-		steps, row.Partitions = append(steps, e), append(row.Partitions, e.Name())
+		e := &Erase{Area: row.Area, Partition: t.Partition, Slot: s, Logical: place.Logical(c, t.Partition)}
+		steps, row.Partitions = append(steps, e), append(row.Partitions, e.Name().String())
 	}
-	if c.Mode() == card.Bootloader && Logical(c, t.Partition) {
+	if c.Mode() == card.Bootloader && place.Logical(c, t.Partition) {
 		steps = append(steps, &Restart{To: card.Bootloader})
 	}
 	return steps, []AreaRow{row}, nil, nil
@@ -103,12 +104,12 @@ func Wipe(area string, t Target, c *card.Card) (steps []Step, rows []AreaRow, fo
 
 // wipeSlots wants the slot to be named where there are slots: which system goes
 // is not guessed.
-func wipeSlots(t Target, c *card.Card) ([]string, error) {
-	if slotted, known := c.Yes(card.FactSlotted + t.Partition); known && !slotted || !hasSlots(c, t.Partition) {
+func wipeSlots(t place.Target, c *card.Card) ([]string, error) {
+	if slotted, known := c.Yes(card.FactSlotted.Of(card.At(t.Partition, ""))); known && !slotted || !place.HasSlots(c, t.Partition) {
 		return []string{""}, nil
 	}
 	if slots, known := c.Slots(); known && len(slots) > 1 && t.Slot == "" {
-		return nil, fmt.Errorf("this phone has %s on each slot; say which: %s@%s, @current, @other or @both", t.Partition, t.Partition, slots[0])
+		return nil, finding.Stopped(finding.NameTheSlot, t.Partition, fmt.Sprintf("this phone has %s on each slot, and which goes is not guessed", t.Partition), fmt.Sprintf("say which: %s@%s, @current, @other or @both", t.Partition, slots[0]))
 	}
 	return t.SlotsOf(c)
 }
@@ -117,7 +118,7 @@ func wipeSlots(t Target, c *card.Card) ([]string, error) {
 func Stays(erased []AreaRow, c *card.Card, m *model.Model) []AreaRow {
 	gone := func(base string) bool {
 		return slices.ContainsFunc(erased, func(r AreaRow) bool {
-			return slices.ContainsFunc(r.Partitions, func(p string) bool { return p == base || baseOf(p) == base })
+			return slices.ContainsFunc(r.Partitions, func(p string) bool { return card.Part(p).Base == base })
 		})
 	}
 	var rows []AreaRow
@@ -138,14 +139,14 @@ func Stays(erased []AreaRow, c *card.Card, m *model.Model) []AreaRow {
 	default:
 		add("userdata", "userdata", "apps, accounts, settings and files stay")
 	}
-	if _, known := c.Number(card.FactSize + "cache"); known && !wiped("caches") {
+	if _, known := c.Number(card.FactSize.Of(card.At("cache", ""))); known && !wiped("caches") {
 		add("caches", "cache", "they stay")
 	}
 	add("system", "system", "what is installed stays, on every slot")
 	if treble := c.Value(card.FactTreble); treble != "no" {
 		add("vendor", "vendor", "the maker's drivers stay")
 	}
-	if home := RecoveryHome(c, m); home.Partition != "" {
+	if home := place.RecoveryHome(c, m); home.Partition != "" {
 		add("recovery", home.Partition, "it stays, in "+home.Words())
 	}
 	return append(rows, AreaRow{Area: "memory card", Why: "it is left alone"})

@@ -8,6 +8,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Write sends an image to a partition: in the bootloader, or to a logical one
@@ -23,20 +24,20 @@ type Write struct {
 	Known     bool   // it was read from there: what it is need not be judged
 	Logical   bool
 	Shell     bool // it can be written where the phone is: through its recovery's root shell
-	Home      Home
+	Home      place.Home
 	Sealed    bool     // the vbmeta that goes with it is written too
-	Previous  []byte   // what was there, kept under the job
+	Keep      bool     // what was there is kept beside the journal, where it can be read
 	Ask       []string // the model file's questions, answered by going on
 }
 
 // Name is the partition as the phone knows it.
-func (w *Write) Name() string { return Suffixed(w.Partition, w.Slot) }
+func (w *Write) Name() card.Partition { return card.At(w.Partition, w.Slot) }
 
 func (w *Write) label() string {
 	if w.Label != "" {
 		return w.Label
 	}
-	return fileName(w.File.Path)
+	return place.FileName(w.File.Path)
 }
 
 // Title says what is done.
@@ -53,30 +54,16 @@ func (w *Write) Modes() []card.Mode {
 	return []card.Mode{card.Bootloader, card.Fastbootd}
 }
 
-// WriteHere lets images be written through the root shell of the recovery that runs,
-// where there is one: without a restart, and read back. Sparse images are unpacked by a
-// bootloader alone, and logical partitions by userspace fastboot.
-func WriteHere(c *card.Card, steps []Step) {
-	root, _ := c.Yes(card.FactRoot)
-	for _, s := range steps {
-		if w, ok := s.(*Write); ok && root && c.Mode() == card.Recovery && !w.Logical && w.File.Inside == 0 {
-			w.Shell = true
-		}
-	}
-}
-
-// Touches is what can't be known while it is written.
-func (w *Write) Touches(*card.Card) []string {
-	return []string{card.FactHolds + w.Name(), card.FactDigest + w.Name()}
-}
+// Writes is the partition.
+func (w *Write) Writes(*card.Card) []card.Partition { return []card.Partition{w.Name()} }
 
 // Check holds the image against the phone.
 func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	list := CutShort(w.File)
+	list := place.CutShort(w.File)
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
-		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(w.File.Path),
-			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + Quote(w.File.Path)})
+		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(w.File.Path),
+			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + place.Quote(w.File.Path)})
 	case w.Known:
 	case !w.Recovery || w.Home.Form != "" && w.Home.Form != "own":
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
@@ -91,30 +78,28 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	list = append(list, w.treeFinding(c)...)
 	list = append(list, w.chainFindings(c, m)...)
 	if inMerge(c, w.Partition) {
-		list = append(list, mergeFinding(c, w.Name(), "writing "+w.Name()+" now breaks it")...)
+		list = append(list, mergeFinding(c, w.Name().String(), "writing "+w.Name().String()+" now breaks it")...)
 	}
 	list = append(list, askFindings(c, m)...)
 	list = append(list, lockFinding(c)...)
 	list = append(list, batteryFinding(c)...)
 	if w.Logical {
-		return append(list, roomFindings(c, w.Partition, w.Slot, w.File.Content())...)
+		return append(list, roomFindings(c, w.Name(), w.File.Content())...)
 	}
 	return append(list, w.sizeFinding(c)...)
 }
 
 func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
-	size := c.Get(card.FactSize + w.Name())
-	if size.Known() && size.Value == Nothing {
-		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: w.Name(),
-			Text: "the phone has no partition " + w.Name(), Remedy: "jarlid card shows what it has, and where its recovery lives"}}
+	if none := absentFinding(c, w.Name()); len(none) > 0 {
+		return none
 	}
-	n, known := c.Number(card.FactSize + w.Name())
+	n, known := c.Number(card.FactSize.Of(w.Name()))
 	if !known {
-		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Care, About: w.Name(),
-			Text: "the phone does not say whether it has a partition " + w.Name() + " and how large it is"}}
+		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Warn, About: w.Name().String(),
+			Text: "the phone does not say whether it has a partition " + w.Name().String() + " and how large it is"}}
 	}
 	if content := w.File.Content(); n < content {
-		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name(), Final: true,
+		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name().String(), Final: true,
 			Text: fmt.Sprintf("the image has %d bytes, %s holds %d", content, w.Name(), n), Remedy: "get the image made for this phone"}}
 	}
 	return nil
@@ -126,8 +111,9 @@ func (w *Write) Effects(c *card.Card) {
 	if title == "" {
 		title = w.label()
 	}
-	c.Learn(card.FactHolds+w.Name(), title, card.Journal)
-	c.Learn(card.FactDigest+w.Name(), "not read yet", card.Journal)
+	c.Learn(card.FactHolds.Of(w.Name()), title, card.Journal)
+	// Two slots that are given the same file hold the same, before its digest is known.
+	c.Set(card.FactDigest.Of(w.Name()), card.Fact{Value: w.File.Path, Evidence: card.Journal, Pending: true})
 	answered(c, w.Ask)
 	if w.File.VBMeta != nil && strings.HasPrefix(w.Partition, "vbmeta") {
 		learnVBMeta(c, w.File.VBMeta, w.Partition, w.Slot)
@@ -137,16 +123,14 @@ func (w *Write) Effects(c *card.Card) {
 		if tried, _ := c.Yes(card.FactTemporary); tried && w.Partition == w.Home.Partition && (w.Slot == "" || w.Slot == c.Value(card.FactNext)) {
 			c.Learn(card.FactTemporary, "no", card.Journal) // a restart finds it now
 		}
-		c.Learn(card.FactQuiet+w.Name(), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)
+		c.Learn(card.FactQuiet.Of(w.Name()), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)
 	}
-	if ident.Risky(w.Partition) {
-		for _, f := range []string{card.FactBase, card.FactRadio, card.FactBootloader} {
-			c.Forget(f, w.Partition+" was written since it was read")
-		}
+	if w.Partition == "system" && (w.Slot == "" || w.Slot == c.Running()) {
+		learnRelease(c, w.File.Props)
 	}
 	if n := w.File.Content(); w.Logical {
-		if have, known := c.Number(card.FactSize + w.Name()); !known || have < n {
-			c.Learn(card.FactSize+w.Name(), fmt.Sprint(n), card.Journal)
+		if have, known := c.Number(card.FactSize.Of(w.Name())); !known || have < n {
+			c.Learn(card.FactSize.Of(w.Name()), fmt.Sprint(n), card.Journal)
 		}
 	}
 }
@@ -160,7 +144,7 @@ type MakeRoom struct {
 }
 
 // Name is the partition as the phone knows it.
-func (r *MakeRoom) Name() string { return Suffixed(r.Partition, r.Slot) }
+func (r *MakeRoom) Name() card.Partition { return card.At(r.Partition, r.Slot) }
 
 // Title says what is done.
 func (r *MakeRoom) Title() string { return fmt.Sprintf("make room in super for %s", r.Name()) }
@@ -170,28 +154,34 @@ func (r *MakeRoom) Modes() []card.Mode { return []card.Mode{card.Fastbootd} }
 
 // Check: what would have to go, or that it can't be told.
 func (r *MakeRoom) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	list := mergeFinding(c, r.Name(), "changing its size now breaks it")
-	return append(list, roomFindings(c, r.Partition, r.Slot, r.Need)...)
+	list := mergeFinding(c, r.Name().String(), "changing its size now breaks it")
+	return append(list, roomFindings(c, r.Name(), r.Need)...)
 }
 
-// Touches is what can't be known meanwhile.
-func (r *MakeRoom) Touches(c *card.Card) []string {
-	list := []string{card.FactSize + r.Name(), card.FactHolds + r.Name()}
-	for _, p := range RoomFor(c, r.Partition, r.Slot, r.Need).Delete {
-		list = append(list, card.FactSize+p, card.FactHolds+p)
+// Writes are the partitions that have to go.
+func (r *MakeRoom) Writes(c *card.Card) []card.Partition {
+	return place.RoomFor(c, r.Name(), r.Need).Delete
+}
+
+// Touches are the sizes, which can't be known meanwhile.
+func (r *MakeRoom) Touches(c *card.Card) []card.ID {
+	list := []card.ID{card.FactSize.Of(r.Name()), card.FactSuperFree.ID()}
+	for _, p := range r.Writes(c) {
+		list = append(list, card.FactSize.Of(p))
 	}
 	return list
 }
 
 // Effects: the room is there, and what had to go is gone.
 func (r *MakeRoom) Effects(c *card.Card) {
-	room := RoomFor(c, r.Partition, r.Slot, r.Need)
+	room := place.RoomFor(c, r.Name(), r.Need)
+	c.Forget(card.FactSuperFree, "sizes in super were changed since")
 	for _, p := range room.Delete {
-		c.Learn(card.FactSize+p, Nothing, card.Journal)
-		c.Learn(card.FactHolds+p, Nothing, card.Journal)
+		c.Learn(card.FactSize.Of(p), card.Nothing, card.Journal)
+		c.Learn(card.FactHolds.Of(p), card.Nothing, card.Journal)
 	}
 	if r.Need > room.Have {
-		c.Learn(card.FactSize+r.Name(), fmt.Sprint(r.Need), card.Journal)
+		c.Learn(card.FactSize.Of(r.Name()), fmt.Sprint(r.Need), card.Journal)
 	}
 }
 
@@ -199,18 +189,18 @@ func (r *MakeRoom) Effects(c *card.Card) {
 type Try struct {
 	base
 	File  *ident.File
-	Home  Home
+	Home  place.Home
 	Ask   []string
 	Stays bool // it is set in the same plan
 }
 
 // NewTry makes the step for a phone.
 func NewTry(f *ident.File, c *card.Card, m *model.Model) *Try {
-	return &Try{File: f, Home: RecoveryHome(c, m), Ask: m.Questions()}
+	return &Try{File: f, Home: place.RecoveryHome(c, m), Ask: m.Questions()}
 }
 
 // Title says what is done.
-func (t *Try) Title() string { return "start " + fileName(t.File.Path) + " without writing it" }
+func (t *Try) Title() string { return "start " + place.FileName(t.File.Path) + " without writing it" }
 
 // Modes: the bootloader.
 func (t *Try) Modes() []card.Mode { return []card.Mode{card.Bootloader} }
@@ -220,11 +210,11 @@ func (t *Try) Ends() card.Mode { return card.Recovery }
 
 // Check: the bootloader must be able to, and the image be one it can start.
 func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	instead := "write it instead: jarlid recovery set " + Quote(t.File.Path)
-	list := append(CutShort(t.File), commandFinding(c, "boot", instead)...)
+	instead := "write it instead: jarlid recovery install " + place.Quote(t.File.Path)
+	list := append(place.CutShort(t.File), commandFinding(c, "boot", instead)...)
 	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
-		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: fileName(t.File.Path),
-			Text: "the file is " + t.File.Kind.Words() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + Quote(t.File.Path)})
+		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(t.File.Path),
+			Text: "the file is " + t.File.Kind.Words() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + place.Quote(t.File.Path)})
 	}
 	if t.File.Kind != ident.Unknown {
 		list = append(list, modelFinding(t.File, c, m, all)...)
@@ -237,8 +227,8 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	if t.Stays {
 		return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 	}
-	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note, About: fileName(t.File.Path),
-		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery set " + Quote(t.File.Path)})
+	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note, About: place.FileName(t.File.Path),
+		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery install " + place.Quote(t.File.Path)})
 	return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 }
 

@@ -119,7 +119,7 @@ var meanings = []Meaning{
 		Do:   "Sign in with the account that was on it. Take accounts off in the settings before the next wipe."},
 	{Name: "no-recovery-command", Verdict: Harmless, keys: []string{"no|command", "command", "robot|recovery|lying|red|triangle"},
 		Text: "The stock recovery is running and waits. Its menu opens with keys.",
-		Do:   "Hold power and press volume up once; or set another recovery.", Command: "jarlid recovery set FILE"},
+		Do:   "Hold power and press volume up once; or set another recovery.", Command: "jarlid recovery install FILE"},
 	{Name: "touch-dead", Verdict: Act, keys: []string{"touch|touchscreen", "work*|dead|not|react*|respond*|black|recovery"},
 		Text: "The recovery lacks the driver for this screen: it was built for a twin, or wants another image written first.",
 		Do:   "Use the volume keys; get the recovery for this very model, and its pre-image.", Finding: finding.PreImageMissing},

@@ -24,7 +24,9 @@ type Conn struct {
 	maxPayload int
 	serve      func(service string, s *Stream) bool
 
-	wmu sync.Mutex // one message at a time on the wire
+	// writing has room for one message on the wire. It is no mutex, since a wire may make
+	// who writes wait, and a goroutine that waits for a channel doesn't hold up virtual time.
+	writing chan struct{}
 
 	mu      sync.Mutex
 	streams map[uint32]*Stream
@@ -35,7 +37,7 @@ type Conn struct {
 
 func newConn(nc net.Conn) *Conn {
 	return &Conn{conn: nc, r: bufio.NewReaderSize(nc, 64<<10), sums: true, maxPayload: minMaxPayload,
-		streams: map[uint32]*Stream{}, done: make(chan struct{})}
+		streams: map[uint32]*Stream{}, done: make(chan struct{}), writing: make(chan struct{}, 1)}
 }
 
 // agree takes over what a CNXN message says.
@@ -60,8 +62,8 @@ func badSum(m message) error {
 }
 
 func (c *Conn) send(m message) error {
-	c.wmu.Lock()
-	defer c.wmu.Unlock()
+	c.writing <- struct{}{}
+	defer func() { <-c.writing }()
 	bufs := net.Buffers{m.appendHeader(make([]byte, 0, headerSize), c.sums)}
 	if len(m.data) > 0 {
 		bufs = append(bufs, m.data)

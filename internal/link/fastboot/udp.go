@@ -55,9 +55,17 @@ func DialUDP(ctx context.Context, address string) (*UDP, error) {
 	if err != nil {
 		return nil, link.Lost("connecting", err)
 	}
+	u, err := NewUDP(ctx, conn)
+	if err != nil {
+		conn.Close()
+	}
+	return u, err
+}
+
+// NewUDP begins a session with the phone at the other end of conn.
+func NewUDP(ctx context.Context, conn net.Conn) (*UDP, error) {
 	u := &UDP{conn: conn, size: udpLeast, buf: make([]byte, 1<<16), resend: udpResend}
 	if err := u.begin(ctx); err != nil {
-		conn.Close()
 		return nil, err
 	}
 	return u, nil

@@ -40,8 +40,8 @@ func Key(name string) (*rsa.PrivateKey, error) {
 	return k.(*rsa.PrivateKey), nil
 }
 
-// Images makes the images of a build for one phone, by partition.
-func Images(o OS, p Phone) (map[string][]byte, error) {
+// makeImages makes them anew.
+func makeImages(o OS, p Phone) (map[string][]byte, error) {
 	set, err := bootImages(o, p, *o.recovery)
 	if err != nil {
 		return nil, err
@@ -312,6 +312,13 @@ func Recovery(k RecoveryKind, p Phone) ([]byte, error) {
 // Package makes an A/B package with a full payload. recovery is an image for
 // the recovery partition to carry along, nil for none.
 func Package(o OS, p Phone, recovery []byte) ([]byte, error) {
+	if recovery != nil {
+		return makePackage(o, p, recovery)
+	}
+	return packages.get(what{"ab", o, p}, func() ([]byte, error) { return makePackage(o, p, nil) })
+}
+
+func makePackage(o OS, p Phone, recovery []byte) ([]byte, error) {
 	set, err := Images(o, p)
 	if err != nil {
 		return nil, err
@@ -340,6 +347,10 @@ func Package(o OS, p Phone, recovery []byte) ([]byte, error) {
 // platform's two manifests: android-info.txt (what it demands of the phone) and,
 // for phones with logical partitions, fastboot-info.txt (the order).
 func FirmwareSet(p Phone) ([]byte, error) {
+	return packages.get(what{"set", Stock, p}, func() ([]byte, error) { return makeFirmwareSet(p) })
+}
+
+func makeFirmwareSet(p Phone) ([]byte, error) {
 	set, err := Images(Stock, p)
 	if err != nil {
 		return nil, err

@@ -184,6 +184,14 @@ func (k RecoveryKind) trusted() []string {
 // BlockPackage makes a package for a phone with one slot: block lists of the
 // systems, brotli-compressed or plain, and images, put in place by an update script.
 func BlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
+	form := "blocks"
+	if packed {
+		form = "packed-blocks"
+	}
+	return packages.get(what{form, o, p}, func() ([]byte, error) { return makeBlockPackage(o, p, packed) })
+}
+
+func makeBlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
 	set, err := Images(o, p)
 	if err != nil {
 		return nil, err

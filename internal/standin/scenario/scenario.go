@@ -67,19 +67,11 @@ func bytesOf(seed string, n int) []byte {
 // template unpacks an embedded image, fills in its fields and the blocks that
 // stand for bulk data.
 func template(name, seed string, fields map[string]string) ([]byte, error) {
-	f, err := images.Open("images/" + name + ".xz")
+	packed, err := unpacked.get(name, func() ([]byte, error) { return unpack(name) })
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	z, err := xz.NewReader(f, 0)
-	if err != nil {
-		return nil, err
-	}
-	b, err := io.ReadAll(z)
-	if err != nil {
-		return nil, err
-	}
+	b := bytes.Clone(packed)
 	const field = 96
 	for key, value := range fields {
 		mark := []byte("@" + key + "@")
@@ -101,6 +93,20 @@ func template(name, seed string, fields map[string]string) ([]byte, error) {
 		}
 	}
 	return b, nil
+}
+
+// unpack gives a template without its packing.
+func unpack(name string) ([]byte, error) {
+	f, err := images.Open("images/" + name + ".xz")
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	z, err := xz.NewReader(f, 0)
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(z)
 }
 
 // System makes a system image.

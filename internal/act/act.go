@@ -1,0 +1,211 @@
+// Package act carries out steps, one file a kind, and confirms what was done by reading
+// back what the mode can read back. It knows no engine: an act hands further steps back
+// as values.
+package act
+
+import (
+	"context"
+	"fmt"
+	"reflect"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/phone"
+)
+
+// Job is what acts work with and on.
+type Job struct {
+	*phone.Session
+	Out *Outcome
+	// Dir is the job's folder: bytes to be put back are kept there.
+	Dir string
+	// Yes says that nobody is to be asked.
+	Yes bool
+	// NoHands says that nobody is at the phone.
+	NoHands bool
+	// Code is what some bootloaders want to be unlocked with.
+	Code string
+	// Soft is closed when the person wants to stop after the write in progress.
+	Soft <-chan struct{}
+
+	said []journal.Answer
+}
+
+// Done is what an act did.
+type Done struct {
+	Answers []string // the phone's words
+	Confirm string   // journal.ReadBack, PhoneWord, NotKnown, or the evidence in words
+	Bytes   int64    // that were sent or written
+	SHA256  string   // of them
+	Said    []journal.Answer
+	// Further are steps that follow from what the act found, to be judged and journaled
+	// like any other before they act.
+	Further []plan.Step
+	// Found are findings about Further that only the act could make.
+	Found []finding.Finding
+	// Changed is false for acts that only looked.
+	Looked bool
+}
+
+// kind is what belongs to one kind of step.
+type kind struct {
+	name string
+	// act does it, reporting progress, and changes what is known on the card.
+	act func(context.Context, *Job, plan.Step) (Done, error)
+	// confirm reads back what this mode can read back, and says which it was; nil where the
+	// act itself is how it is known.
+	confirm func(context.Context, *Job, plan.Step, Done) (string, error)
+	// form is the step as it stands in a journal.
+	form func(plan.Step) any
+}
+
+// of makes a kind's functions out of those for its own type of step.
+func of[S plan.Step](name string, act func(*Job, context.Context, S) (Done, error), confirm func(*Job, context.Context, S, Done) (string, error), form func(S) any) kind {
+	k := kind{name: name,
+		act:  func(ctx context.Context, j *Job, s plan.Step) (Done, error) { return act(j, ctx, s.(S)) },
+		form: func(s plan.Step) any { return form(s.(S)) }}
+	if confirm != nil {
+		k.confirm = func(ctx context.Context, j *Job, s plan.Step, d Done) (string, error) {
+			return confirm(j, ctx, s.(S), d)
+		}
+	}
+	return k
+}
+
+// file is a file in a journal.
+func file(f *ident.File) journal.File {
+	if f == nil {
+		return journal.File{}
+	}
+	return journal.File{Path: f.Path, Size: f.Size}
+}
+
+type (
+	modeForm struct{ From, To card.Mode }
+	onForm   struct{ Partition card.Partition }
+	slotForm struct{ Slot string }
+	roomForm struct {
+		Partition card.Partition
+		Need      int64
+	}
+	fileForm  struct{ File journal.File }
+	writeForm struct {
+		File      journal.File
+		Partition card.Partition
+		Recovery  bool `json:",omitempty"`
+		Logical   bool `json:",omitempty"`
+		Shell     bool `json:",omitempty"`
+		Keep      bool `json:",omitempty"`
+	}
+	graftForm struct {
+		File journal.File
+		Into []card.Partition
+	}
+	putForm struct {
+		File journal.File
+		To   string
+	}
+	areaForm struct{ Area, Slot string }
+	copyForm struct{ From, To card.Partition }
+	moveForm struct {
+		Paths []string
+		Back  bool
+	}
+	restoreForm struct {
+		Dir   string
+		Files int
+	}
+	relockForm struct{ Images map[string]string }
+	noForm     struct{}
+)
+
+// kinds is the table: every kind of step, by its type.
+var kinds = map[reflect.Type]kind{
+	reflect.TypeFor[*plan.Restart]():      of("restart", (*Job).restart, nil, func(s *plan.Restart) any { return modeForm{s.From, s.To} }),
+	reflect.TypeFor[*plan.Write]():        of("write", (*Job).writeImage, (*Job).readBack, writeData),
+	reflect.TypeFor[*plan.Graft]():        of("graft", (*Job).graft, nil, graftData),
+	reflect.TypeFor[*plan.FormatData]():   of("format-data", (*Job).formatData, nil, func(*plan.FormatData) any { return noForm{} }),
+	reflect.TypeFor[*plan.Sideload]():     of("sideload", (*Job).sideload, nil, func(s *plan.Sideload) any { return fileForm{file(s.File)} }),
+	reflect.TypeFor[*plan.Activate]():     of("activate", (*Job).activate, (*Job).activated, func(s *plan.Activate) any { return slotForm{s.Slot} }),
+	reflect.TypeFor[*plan.Put]():          of("put", (*Job).put, nil, func(s *plan.Put) any { return putForm{file(s.File), s.To} }),
+	reflect.TypeFor[*plan.InstallFrom]():  of("install-from", (*Job).installFrom, nil, func(s *plan.InstallFrom) any { return putForm{file(s.File), s.To} }),
+	reflect.TypeFor[*plan.MakeRoom]():     of("make-room", (*Job).makeRoom, (*Job).roomMade, func(s *plan.MakeRoom) any { return roomForm{s.Name(), s.Need} }),
+	reflect.TypeFor[*plan.Try]():          of("try", (*Job).try, nil, func(s *plan.Try) any { return fileForm{file(s.File)} }),
+	reflect.TypeFor[*plan.Erase]():        of("erase", (*Job).erase, nil, func(s *plan.Erase) any { return onForm{s.Name()} }),
+	reflect.TypeFor[*plan.Unlock]():       of("unlock", (*Job).unlock, nil, func(*plan.Unlock) any { return noForm{} }),
+	reflect.TypeFor[*plan.Relock]():       of("relock", (*Job).relock, nil, func(s *plan.Relock) any { return relockForm{s.Images} }),
+	reflect.TypeFor[*plan.InstallApp]():   of("install-app", (*Job).installApp, (*Job).appInstalled, func(s *plan.InstallApp) any { return fileForm{file(s.File)} }),
+	reflect.TypeFor[*plan.RestoreFiles](): of("restore-files", (*Job).restoreFiles, nil, func(s *plan.RestoreFiles) any { return restoreForm{s.Dir, len(s.Item.Files)} }),
+	reflect.TypeFor[*plan.CopySlot]():     of("copy-slot", (*Job).copySlot, nil, func(s *plan.CopySlot) any { return copyForm{s.Source(), s.Target()} }),
+	reflect.TypeFor[*plan.Shelve]():       of("shelve", (*Job).shelve, nil, shelveData),
+	reflect.TypeFor[*plan.WipeArea]():     of("wipe-area", (*Job).wipeArea, nil, func(s *plan.WipeArea) any { return areaForm{s.Area, s.Slot} }),
+}
+
+func writeData(s *plan.Write) any {
+	return writeForm{file(s.File), s.Name(), s.Recovery, s.Logical, s.Shell, s.Keep}
+}
+
+func graftData(s *plan.Graft) any {
+	g := graftForm{File: file(s.File)}
+	for _, w := range s.Into {
+		g.Into = append(g.Into, w.Name())
+	}
+	return g
+}
+
+func shelveData(s *plan.Shelve) any {
+	m := moveForm{Back: s.Back}
+	for _, i := range s.Items {
+		m.Paths = append(m.Paths, i.Path)
+	}
+	return m
+}
+
+// Data gives a step as it stands in a journal.
+func Data(s plan.Step) journal.StepData {
+	k := kinds[reflect.TypeOf(s)]
+	d := journal.StepData{Kind: k.name, Title: s.Title()}
+	if k.form != nil {
+		d.With = k.form(s)
+	}
+	return d
+}
+
+// Run carries out a step and confirms it.
+func Run(ctx context.Context, j *Job, s plan.Step) (Done, error) {
+	k, ok := kinds[reflect.TypeOf(s)]
+	if !ok {
+		return Done{}, fmt.Errorf("no way to carry out the step %q", s.Title())
+	}
+	j.said = nil
+	d, err := k.act(ctx, j, s)
+	if err == nil && k.confirm != nil {
+		d.Confirm, err = k.confirm(ctx, j, s, d)
+	}
+	if err == nil {
+		j.Out.note(s, d)
+	}
+	d.Said = j.said
+	return d, err
+}
+
+// confirm asks the person at the phone and keeps the answer.
+func (j *Job) confirm(question string) (bool, error) {
+	yes, err := j.Obs.Confirm(question)
+	if err == nil {
+		j.said = append(j.said, journal.Answer{Question: question, Answer: map[bool]string{true: "yes", false: "no"}[yes]})
+	}
+	return yes, err
+}
+
+// choose asks which of several answers is true and keeps it.
+func (j *Job) choose(question string, options []string) (int, error) {
+	n, err := j.Obs.Choose(question, options)
+	if err == nil {
+		j.said = append(j.said, journal.Answer{Question: question, Answer: options[n]})
+	}
+	return n, err
+}

@@ -1,0 +1,227 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+// formatData formats the data in the way this mode has.
+func (j *Job) formatData(ctx context.Context, s *plan.FormatData) (Done, error) {
+	var rec Done
+	var err error
+	switch {
+	case j.HasLoader():
+		rec, err = j.eraseData(ctx)
+	case j.Card.Value(card.FactRoot) == "yes":
+		rec, err = j.formatByShell(ctx)
+	default:
+		rec, err = j.formatByHand(ctx)
+	}
+	if err != nil {
+		return rec, err
+	}
+	plan.Apply(s, j.Card)
+	return rec, nil
+}
+
+// eraseData erases userdata, and metadata where there is one: a system formats
+// what it finds erased.
+func (j *Job) eraseData(ctx context.Context) (Done, error) {
+	d := Done{Confirm: journal.PhoneWord}
+	for _, p := range plan.DataPartitions(j.Card) {
+		if err := j.erasePartition(ctx, p, &d); err != nil {
+			return d, err
+		}
+	}
+	return d, nil
+}
+
+func (j *Job) erasePartition(ctx context.Context, p card.Partition, d *Done) error {
+	j.Obs.Say(say.Wait, "erasing %s; this can be silent for minutes", p)
+	answers, err := j.Erase(ctx, p.String())
+	d.Answers = append(d.Answers, answers...)
+	return err
+}
+
+// formatByShell formats through the recovery's root shell, with the file
+// system its table of mounts names, and reads back what is there then.
+func (j *Job) formatByShell(ctx context.Context) (Done, error) {
+	rec := Done{}
+	for _, p := range []struct{ name, mount string }{{"userdata", "/data"}, {"metadata", "/metadata"}} {
+		b, err := j.ReadBlock(ctx, p.name, 4096)
+		if err != nil {
+			return rec, err
+		}
+		if b == nil {
+			if p.name == "metadata" {
+				continue
+			}
+			return rec, &link.RefusedError{Command: "read " + p.name, Message: "the recovery does not let userdata be read, so it can't be formatted from here"}
+		}
+		err = j.format(ctx, p.name, p.mount, &rec)
+		var missing *missingError
+		if errors.As(err, &missing) {
+			return rec, j.tellRecovery(ctx, &rec, "--wipe_data")
+		}
+		if err != nil {
+			return rec, err
+		}
+	}
+	state, err := j.DataState(ctx)
+	switch {
+	case err != nil:
+		return rec, err
+	case state == card.DataEncrypted:
+		return rec, &link.RefusedError{Command: "format userdata", Message: "read back, the data is still encrypted"}
+	case state == card.DataFormatted:
+		rec.Confirm = journal.ReadBack
+	default:
+		rec.Confirm = journal.PhoneWord
+	}
+	return rec, nil
+}
+
+// fileSystem finds a mount point's file system in a table of mounts, in
+// whichever order the table has its columns.
+func fileSystem(table, mount string) string {
+	for line := range strings.Lines(table) {
+		fields := strings.Fields(line)
+		if !slices.Contains(fields, mount) {
+			continue
+		}
+		for _, t := range []string{"f2fs", "ext4"} {
+			if slices.Contains(fields, t) {
+				return t
+			}
+		}
+	}
+	return "ext4"
+}
+
+// formatByHand has a person do it in the recovery's menu; nobody can read back
+// that it was done.
+func (j *Job) formatByHand(ctx context.Context) (Done, error) {
+	r := j.Hand("format-data", `On the phone, choose the menu entry that formats all data (not just the caches).`)
+	return j.doneByHand(r, "Does the phone say that the data was formatted?", "format the data")
+}
+
+// doneByHand shows what to do in the recovery's menu and asks whether it was done;
+// nobody can read that back.
+func (j *Job) doneByHand(r model.Recipe, question, what string) (Done, error) {
+	j.Obs.Hands(r, handsLimit)
+	yes, err := j.confirm(question)
+	if err != nil {
+		return Done{}, err
+	}
+	if !yes {
+		return Done{}, &link.RefusedError{Command: what, Message: "the person at the phone says that it was not done"}
+	}
+	return Done{Confirm: journal.NotKnown}, nil
+}
+
+// mkfs is the command that formats a partition with the file system the
+// recovery's table of mounts names for a folder.
+func mkfs(table, mount, device string) string {
+	if fileSystem(table, mount) == "f2fs" {
+		return "make_f2fs -g android " + device
+	}
+	return "mke2fs -F -q -t ext4 " + device
+}
+
+// formatLimit is how long formatting one partition may take.
+const formatLimit = 10 * time.Minute
+
+const mountTable = "cat /system/etc/recovery.fstab || cat /etc/recovery.fstab"
+
+// notFound is the exit code of a shell for a program it does not have.
+const notFound = 127
+
+// format formats one partition through the recovery's root shell. A recovery that
+// has no program for it is a *missingError.
+func (j *Job) format(ctx context.Context, partition, mount string, rec *Done) error {
+	table, err := j.Text(ctx, mountTable)
+	if err != nil {
+		return err
+	}
+	make := mkfs(table, mount, phone.Device(card.At(partition, ""), false))
+	j.Obs.Say(say.Wait, "formatting %s", partition)
+	fctx, cancel := context.WithTimeout(ctx, formatLimit)
+	defer cancel()
+	out, err := j.Shell(fctx, fmt.Sprintf("umount %s 2>/dev/null; %s && sync", mount, make))
+	if err != nil {
+		return err
+	}
+	text := strings.TrimSpace(string(out.Stderr))
+	if text != "" {
+		rec.Answers = append(rec.Answers, text)
+	}
+	switch {
+	case out.Code == notFound:
+		return &missingError{Program: strings.Fields(make)[0]}
+	case out.Code > 0:
+		return &link.RefusedError{Command: make, Message: text}
+	}
+	return nil
+}
+
+// missingError says that a recovery lacks a program.
+type missingError struct{ Program string }
+
+func (e *missingError) Error() string { return "this recovery has no program " + e.Program }
+
+// tellRecovery leaves an order for the recovery in the bootloader message and
+// restarts into it: it wipes by itself and starts the system. The rest of misc is
+// left as it is; where it can't be read it is not written.
+func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
+	misc, err := j.ReadBlock(ctx, "misc", bcb.Size)
+	if err != nil {
+		return err
+	}
+	if misc == nil {
+		return &link.RefusedError{Command: order, Message: "the recovery has no program to format with, and misc can't be read, so no order is left there; choose it in the recovery's menu"}
+	}
+	m, _ := bcb.ParseMessage(misc)
+	m.Command, m.Recovery = bcb.CommandRecovery, []string{"recovery", order}
+	if err := m.Put(misc); err != nil {
+		return err
+	}
+	if err := j.WriteDevice(ctx, phone.Device(card.At("misc", ""), false), 0, strings.NewReader(string(misc[:bcb.MessageSize])), func(int64) {}); err != nil {
+		return err
+	}
+	j.Obs.Say(say.Info, "this recovery has no program to format with; it was left an order in the bootloader message (%s), does it by itself and starts the system", order)
+	if err := j.Restart(ctx, card.Recovery); err != nil {
+		return err
+	}
+	before := j.Card
+	j.Gone(ctx)
+	effects := j.Card.Clone()
+	plan.Apply(&plan.Restart{From: card.Recovery, To: card.System}, effects)
+	if order == "--wipe_data" {
+		plan.Apply(&plan.FormatData{}, effects)
+	}
+	w, err := j.awaitSystem(ctx, effects)
+	if err != nil {
+		return err
+	}
+	j.Card = effects
+	if w != nil {
+		if err := j.arrived(ctx, w, before, card.System); err != nil {
+			return err
+		}
+	}
+	rec.Confirm = journal.PhoneWord
+	return nil
+}

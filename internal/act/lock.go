@@ -1,0 +1,117 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/phone"
+)
+
+// unlock sends the command this bootloader knows, waits for the person at the
+// phone, and reads whether it is open.
+func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
+	d := Done{}
+	commands := []string{"flashing unlock", "oem unlock"}
+	if m := j.Model(); m != nil && m.Bootloader.Unlock != "" {
+		commands = []string{m.Bootloader.Unlock}
+	}
+	if j.Code != "" {
+		commands[len(commands)-1] += " " + j.Code
+		commands = commands[len(commands)-1:]
+	}
+	j.lockHands("unlock") // before the command: some answer it only after the person has
+	var err error
+	for _, cmd := range commands {
+		var answers []string
+		answers, err = j.Command(ctx, cmd, handsLimit)
+		d.Answers = append(d.Answers, answers...)
+		if !unknownCommand(err) {
+			break
+		}
+	}
+	var lost *link.LostError
+	if err != nil && !errors.As(err, &lost) { // some restart before they answer
+		return d, err
+	}
+	return j.lockSettled(ctx, d, s)
+}
+
+// relock sends the published command and waits until the bootloader says that it
+// is shut.
+func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
+	j.lockHands("relock")
+	command := "flashing lock"
+	if m := j.Model(); m != nil && strings.HasPrefix(m.Bootloader.Unlock, "oem unlock") {
+		command = "oem lock" // its older counterpart
+	}
+	answers, err := j.Command(ctx, command, handsLimit)
+	d := Done{Answers: answers}
+	var lost *link.LostError
+	if err != nil && !errors.As(err, &lost) { // some restart before they answer
+		return d, err
+	}
+	return j.lockSettled(ctx, d, s)
+}
+
+// lockHands shows how the phone's own question about its lock is answered.
+func (j *Job) lockHands(recipe string) {
+	j.Obs.Hands(j.Hand(recipe, `Read the question on the phone's screen and answer "yes" with its keys.`), handsLimit)
+}
+
+// lockSettled waits until the bootloader says that the lock is as a step leaves it;
+// that erased the data, which a bootloader does not tell.
+func (j *Job) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, error) {
+	before := j.Card
+	after := before.Clone()
+	plan.Apply(s, after)
+	if err := j.awaitLock(ctx, after.Value(card.FactUnlocked) == "yes"); err != nil {
+		j.Card = before
+		return d, err
+	}
+	d.Confirm = journal.ReadBack
+	if err := j.SameSerial(before); err != nil {
+		return d, err
+	}
+	now := j.Card
+	j.Card = now.Clone()
+	j.Card.Merge(after)
+	for _, i := range after.IDs() { // what was read of the data is older than the step
+		if changed := after.Get(i); changed != before.Get(i) && now.Get(i).Evidence != card.Read {
+			j.Card.Set(i, changed)
+		}
+	}
+	return d, nil
+}
+
+// lockEvery is how often a bootloader is asked whether its lock has changed.
+const lockEvery = 300 * time.Millisecond
+
+// awaitLock looks again and again until the bootloader says that it is open, or shut.
+func (j *Job) awaitLock(ctx context.Context, open bool) error {
+	j.Drop()
+	for end := time.Now().Add(handsLimit); time.Now().Before(end); {
+		if s, err := j.Connect(ctx, nil); err == nil {
+			if s.HasLoader() && s.Read(ctx) == nil {
+				if yes, known := s.Card.Yes(card.FactUnlocked); known && yes == open && s.Card.Get(card.FactUnlocked).Evidence == card.Read {
+					j.Use(s.Wire())
+					return j.Read(ctx)
+				}
+			}
+			s.Close()
+		}
+		if err := phone.Pause(ctx, lockEvery); err != nil {
+			return err
+		}
+	}
+	what, still := "unlock", "locked"
+	if !open {
+		what, still = "lock", "open"
+	}
+	return &link.RefusedError{Command: what, Message: "it is still " + still + ": nobody said yes at the phone, or it restarted into another mode"}
+}

@@ -1,0 +1,87 @@
+package act
+
+import (
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+)
+
+// Outcome is what the acts of a job came to.
+type Outcome struct {
+	Writes   []WriteResult
+	Packages []PackageResult
+	Stored   []StoredFile
+	Moves    []Moved
+	Apps     []AppResult
+	Kept     []string // files with what was on partitions before
+}
+
+// WriteResult is one image written.
+type WriteResult struct {
+	Partition string `json:"partition"`
+	Slot      string `json:"slot,omitempty"`
+	Bytes     int64  `json:"bytes"`
+	SHA256    string `json:"sha256"`
+	Confirmed string `json:"confirmed"`
+}
+
+// PackageOutcome is what became of a package.
+type PackageOutcome string
+
+// Outcomes of a package.
+const (
+	Installed PackageOutcome = "installed"
+	Refused   PackageOutcome = "refused"
+	Failed    PackageOutcome = "failed"
+	Unknown   PackageOutcome = journal.NotKnown
+)
+
+// PackageResult is one package sent.
+type PackageResult struct {
+	Path     string         `json:"path"`
+	Outcome  PackageOutcome `json:"outcome"`
+	Evidence string         `json:"evidence,omitempty"`
+	Slot     string         `json:"slot_written,omitempty"`
+	Passes   int            `json:"passes"`
+	Served   int64          `json:"bytes_served"`
+	Distinct int64          `json:"bytes_distinct"`
+}
+
+// StoredFile is one file put to the phone.
+type StoredFile struct {
+	Path      string `json:"path"`
+	Bytes     int64  `json:"bytes"`
+	SHA256    string `json:"sha256"`
+	Confirmed string `json:"confirmed"`
+}
+
+// Moved is a file that was moved on the phone.
+type Moved struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// AppResult is one app that was installed.
+type AppResult struct {
+	Path      string `json:"path"`
+	Name      string `json:"name"`
+	Version   int64  `json:"version"`
+	Confirmed string `json:"confirmed"`
+}
+
+// note keeps what a step came to, once it is confirmed.
+func (o *Outcome) note(s plan.Step, d Done) {
+	switch s := s.(type) {
+	case *plan.Write:
+		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Slot, Bytes: d.Bytes, SHA256: d.SHA256, Confirmed: d.Confirm})
+	case *plan.CopySlot:
+		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Target().Slot, Bytes: d.Bytes, SHA256: d.SHA256, Confirmed: d.Confirm})
+	case *plan.InstallApp:
+		o.Apps = append(o.Apps, AppResult{Path: s.File.Path, Name: s.File.App.Name, Version: s.File.App.Version, Confirmed: d.Confirm})
+	}
+}
+
+// UnknownError says that an act's outcome can't be told.
+type UnknownError struct{ Text, Hint string }
+
+// Error says what is unknown.
+func (e *UnknownError) Error() string { return e.Text }

@@ -1,0 +1,220 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+const (
+	// restartLimit is how long a restart by command may take; old phones take
+	// two minutes into recovery.
+	restartLimit = 3 * time.Minute
+	// handsLimit is how long a person has, unless the recipe says otherwise.
+	handsLimit = 5 * time.Minute
+	// quietRecovery is how long one is waited for that is known to have no shell.
+	quietRecovery = 8 * time.Second
+	// unseenLimit is how long a recovery nobody knows is waited for.
+	unseenLimit = 30 * time.Second
+)
+
+// restart brings the phone into another mode, by command where it takes one,
+// else by hand.
+func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
+	before, seen := j.Card, j.Open()
+	if j.Mode() == s.To && s.To == card.Sideload {
+		return Done{Confirm: journal.ReadBack, Looked: true}, nil // it is there already
+	}
+	err := j.command(ctx, s.To)
+	var refused *link.RefusedError
+	hands := errors.As(err, &refused)
+	if err != nil && !hands {
+		return Done{}, err
+	}
+	d := Done{Confirm: journal.ReadBack}
+	if hands {
+		d.Answers = []string{refused.Message}
+		j.Drop()
+	} else {
+		j.Gone(ctx)
+	}
+	effects := j.Card.Clone()
+	plan.Apply(s, effects)
+	var w phone.Wire
+	switch {
+	case s.To == card.System:
+		if hands {
+			j.showHands(s.To)
+		}
+		w, err = j.awaitSystem(ctx, effects)
+	case s.To == card.Recovery && !hands:
+		w, err = j.awaitRecovery(ctx, effects)
+	case hands && !seen && s.To == card.Recovery:
+		// One without a shell is never seen; the next step shows whether it is there.
+		j.showHands(s.To)
+		w, err = j.awaitRecovery(ctx, effects)
+	case hands:
+		w, err = j.byHand(ctx, s.To)
+	default:
+		w, err = j.Await(ctx, restartLimit, false, s.To)
+	}
+	if err != nil {
+		return d, err
+	}
+	j.Card = effects
+	if w == nil { // it can't be seen, and that is no fault
+		d.Confirm = journal.NotKnown
+		return d, nil
+	}
+	return d, j.arrived(ctx, w, before, s.To)
+}
+
+// arrived reads the phone that came back over a wire, and makes sure that it is the one
+// that went away. before is what was known of that, the card what is so since then.
+func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to card.Mode) error {
+	effects := j.Card
+	j.Use(w)
+	if err := j.Read(ctx); err != nil {
+		j.Card = effects
+		return err
+	}
+	if err := j.SameSerial(before); err != nil {
+		return err
+	}
+	if j.Mode() != to {
+		effects.Learn(card.FactMode, string(j.Mode()), card.Read)
+	}
+	j.Card.Merge(effects)
+	j.fellBack(effects.Value(card.FactStarted))
+	return nil
+}
+
+// command sends the restart over the wire. A phone or recovery that does not know how
+// refuses.
+func (j *Job) command(ctx context.Context, to card.Mode) error {
+	if tried, _ := j.Card.Yes(card.FactTemporary); tried && to == card.Sideload && j.Mode() == card.Recovery {
+		j.Obs.Say(say.Info, "the recovery that runs is written nowhere and would be gone with a restart, so it is put into sideload mode from its menu")
+		return &link.RefusedError{Command: "restart", Message: "a restart would end the recovery that was started without being written"}
+	}
+	if j.Open() {
+		j.Obs.Say(say.Wait, "restarting into %s", to)
+	}
+	// What is known to be missing is not asked for.
+	if word := plan.RestartCommand(to); j.HasLoader() && word != "" {
+		if yes, known := j.Card.Yes(card.FactCommand.Of(word)); known && !yes {
+			return &link.RefusedError{Command: word, Message: "this bootloader has no such restart"}
+		}
+	}
+	return j.Restart(ctx, to)
+}
+
+// fellBack tells when a phone came up on another slot than the one that was
+// to start: its bootloader gave that one up.
+func (j *Job) fellBack(want string) {
+	got := j.Card.Get(card.FactStarted)
+	if want == "" || got.Evidence != card.Read || got.Value == want {
+		return
+	}
+	j.Obs.Found(finding.Finding{Name: finding.SlotEmpty, Severity: finding.Warn, About: want,
+		Text:   fmt.Sprintf("slot %s was to start, and the phone fell back to slot %s: what is on %s does not start", want, got.Value, want),
+		Remedy: "install a system to slot " + want + " before it is chosen again"})
+}
+
+// awaitRecovery waits for a restarted recovery. One that was not written by Jar
+// Lid may have no shell and then never shows up: no wire without an error.
+func (j *Job) awaitRecovery(ctx context.Context, c *card.Card) (phone.Wire, error) {
+	next := c.Value(card.FactNext)
+	limit := unseenLimit
+	switch {
+	case j.quiet(c, next):
+		limit = quietRecovery
+	case c.Get(card.FactDigest.Of(j.home(c, next))).Known():
+		return j.Await(ctx, restartLimit, false, card.Recovery)
+	}
+	// Whoever is at the phone may have put it into sideload mode already.
+	w, err := j.Await(ctx, limit, false, card.Recovery, card.Sideload)
+	var away *phone.NotHereError
+	if errors.As(err, &away) {
+		j.learnQuiet(c, next)
+		return nil, nil
+	}
+	return w, err
+}
+
+// home is the partition the recovery of a slot lives in.
+func (j *Job) home(c *card.Card, slot string) card.Partition {
+	return card.At(place.RecoveryHome(c, j.Model()).Partition, slot)
+}
+
+// learnQuiet keeps that a recovery did not show itself, so that the next time it
+// is not waited for as long.
+func (j *Job) learnQuiet(c *card.Card, slot string) {
+	c.Learn(card.FactQuiet.Of(j.home(c, slot)), "yes", card.Journal)
+}
+
+// quiet tells whether the recovery of a slot is known to give no shell, and so is
+// never seen in its menu. Without a slot's name it has to be so on both.
+func (j *Job) quiet(c *card.Card, slot string) bool {
+	yes, known := c.Yes(card.FactQuiet.Of(j.home(c, slot)))
+	if slot == "" && !known {
+		a, _ := c.Yes(card.FactQuiet.Of(j.home(c, "a")))
+		b, _ := c.Yes(card.FactQuiet.Of(j.home(c, "b")))
+		return a && b
+	}
+	return yes
+}
+
+// showHands shows the recipe for a mode and gives how long it may take.
+func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration) {
+	r := j.Hand(string(to), fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to))
+	limit := handsLimit
+	if r.Wait > 0 {
+		limit = time.Duration(r.Wait) * time.Second
+	}
+	j.Obs.Hands(r, limit)
+	return r, limit
+}
+
+// byHand shows the recipe for a mode and goes on when the phone is there.
+func (j *Job) byHand(ctx context.Context, to card.Mode) (phone.Wire, error) {
+	r, limit := j.showHands(to)
+	w, err := j.Await(ctx, limit, true, to)
+	if err != nil && r.Hint != "" {
+		return nil, fmt.Errorf("%w (%s)", err, r.Hint)
+	}
+	return w, err
+}
+
+// awaitSystem watches a starting system. No wire without an error means that it can't be
+// seen: debugging is off there, which is expected after a format.
+func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error) {
+	off := c.Value(card.FactDebugging) == "off"
+	if off {
+		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
+		j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
+	}
+	w, err := j.Await(ctx, j.WaitSystem, off, card.System)
+	if phone.NotAuthorised(err) != nil {
+		var s *phone.Session
+		if s, err = j.OfferKey(ctx, j.Obs); err == nil {
+			w = s.Wire()
+		}
+	}
+	var away *phone.NotHereError
+	var stopped *finding.StopError
+	if errors.As(err, &away) || errors.As(err, &stopped) {
+		return nil, nil
+	}
+	return w, err
+}

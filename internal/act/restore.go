@@ -1,0 +1,95 @@
+package act
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+// restoreFiles sends the files of a backup to the shared storage, with their times.
+func (j *Job) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, error) {
+	rec := Done{Confirm: journal.ReadBack}
+	at, err := j.StoragePath(ctx, "storage")
+	if err == nil && at == "" {
+		err = &link.RefusedError{Command: s.Title(), Message: "the storage is not there"}
+	}
+	if err != nil {
+		return rec, err
+	}
+	m := say.NewMeter(j.Obs, say.Send, "the shared storage", s.Item.Bytes)
+	defer m.End()
+	done := int64(0)
+	for _, f := range s.Item.Files {
+		if err := j.restoreFile(ctx, filepath.Join(s.Dir, filepath.FromSlash(f.Path)), path.Join(at, f.Path), f.Time, func(n int64) { m.Set(done + n) }); err != nil {
+			return rec, err
+		}
+		there, err := j.DigestThere(ctx, path.Join(at, f.Path))
+		switch {
+		case err != nil:
+			return rec, err
+		case there == "":
+			rec.Confirm = journal.PhoneWord
+		case there != f.SHA256:
+			return rec, &link.RefusedError{Command: s.Title(), Message: f.Path + " arrived with another digest"}
+		}
+		done += f.Bytes
+	}
+	rec.Bytes = done
+	plan.Apply(s, j.Card)
+	return rec, nil
+}
+
+func (j *Job) restoreFile(ctx context.Context, local, to string, when time.Time, moved func(int64)) error {
+	f, err := os.Open(local)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return j.Push(ctx, to, 0o100660, when, f, moved)
+}
+
+// copySlot copies a partition on the phone and compares the digests of both.
+func (j *Job) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
+	rec := Done{Confirm: journal.ReadBack}
+	logical, _ := j.Card.Yes(card.FactLogical.Of(s.Source()))
+	from, to := phone.Device(s.Source(), logical), phone.Device(s.Target(), logical)
+	j.Obs.Say(say.Wait, "the phone copies %s to %s", s.Source(), s.Target())
+	if err := j.Do(ctx, fmt.Sprintf("dd if=%s of=%s bs=1048576 conv=notrunc && sync", from, to), s.Title()); err != nil {
+		return rec, err
+	}
+	size, _ := j.Card.Number(card.FactSize.Of(s.Source()))
+	rec.Bytes = size
+	a, err := j.DigestThere(ctx, from)
+	if err != nil {
+		return rec, err
+	}
+	b := ""
+	if room, _ := j.Card.Number(card.FactSize.Of(s.Target())); room == size || size == 0 { // of a larger one the digest says nothing
+		if b, err = j.DigestThere(ctx, to); err != nil {
+			return rec, err
+		}
+	}
+	switch {
+	case a == "" || b == "":
+		rec.Confirm = journal.PhoneWord
+	case a != b:
+		return rec, &link.RefusedError{Command: s.Title(), Message: fmt.Sprintf("read back, %s has the digest %s and %s has %s", s.Source(), a, s.Target(), b)}
+	}
+	rec.SHA256 = a
+	plan.Apply(s, j.Card)
+	if a != "" {
+		j.Card.Set(card.FactDigest.Of(s.Source()), card.Fact{Value: a, Evidence: card.Read, Mode: j.Mode(), At: time.Now().UTC()})
+		j.Card.Learn(card.FactDigest.Of(s.Target()), a, card.Journal)
+	}
+	return rec, nil
+}

@@ -1,0 +1,70 @@
+package act
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"time"
+
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/phone"
+)
+
+// shelve moves files aside or back, one after the other, and looks where they are.
+func (j *Job) shelve(ctx context.Context, s *plan.Shelve) (Done, error) {
+	rec := Done{Confirm: journal.ReadBack}
+	for i := range s.Items {
+		if err := j.shelveOne(ctx, &s.Items[i], s.Back); err != nil {
+			return rec, err
+		}
+		rec.Answers = append(rec.Answers, fmt.Sprintf("%s: %s to %s", s.Items[i].Partition, j.Out.Moves[len(j.Out.Moves)-1].From, j.Out.Moves[len(j.Out.Moves)-1].To))
+	}
+	plan.Apply(s, j.Card)
+	return rec, nil
+}
+
+func (j *Job) shelveOne(ctx context.Context, item *place.Item, back bool) error {
+	dev, _, err := j.SystemDevice(ctx, item.Partition.Base)
+	if err != nil {
+		return err
+	}
+	m, err := j.MountSystem(ctx, dev, true)
+	if err != nil {
+		return err
+	}
+	defer m.Release(ctx)
+	list, err := m.Record(ctx)
+	if err != nil {
+		return err
+	}
+	from, to := item.Inside, item.Aside()
+	if back {
+		from, to = to, from
+	} else {
+		// The record comes first: what is moved is never without it.
+		list = append(list, phone.ShelfEntry{Path: item.Path, From: item.Inside, Aside: item.Aside(), When: time.Now().UTC().Truncate(time.Millisecond)})
+		if err := m.Keep(ctx, list); err != nil {
+			return err
+		}
+	}
+	src, dst := path.Join(m.At, from), path.Join(m.At, to)
+	if err := j.Do(ctx, fmt.Sprintf("mkdir -p %s && mv %s %s && [ -e %s ] && [ ! -e %s ] && sync",
+		phone.QuoteShell(path.Dir(dst)), phone.QuoteShell(src), phone.QuoteShell(dst), phone.QuoteShell(dst), phone.QuoteShell(src)), "move "+item.Path); err != nil {
+		return err
+	}
+	if back {
+		var rest []phone.ShelfEntry
+		for _, e := range list {
+			if e.Path != item.Path {
+				rest = append(rest, e)
+			}
+		}
+		if err := m.Keep(ctx, rest); err != nil {
+			return err
+		}
+	}
+	j.Out.Moves = append(j.Out.Moves, Moved{From: "/" + from, To: "/" + to})
+	return nil
+}

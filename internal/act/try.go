@@ -1,0 +1,62 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/files"
+	"jarlid/internal/journal"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+// tryLimit is how long a recovery that was sent may take until it shows up;
+// one without a shell never does.
+const tryLimit = 90 * time.Second
+
+// try sends an image and has the bootloader start it.
+func (j *Job) try(ctx context.Context, s *plan.Try) (Done, error) {
+	src, err := files.OpenSource(s.File.Path, s.File.Size)
+	if err != nil {
+		return Done{}, err
+	}
+	defer src.Close()
+	d := Done{Bytes: s.File.Size, Confirm: journal.ReadBack}
+	m := say.NewMeter(j.Obs, say.Send, filepath.Base(s.File.Path), s.File.Size)
+	d.Answers, err = j.Start(ctx, src.Reader(), s.File.Size, m.Set)
+	m.End()
+	if err != nil {
+		j.learnRefusal("boot", err)
+		return d, err
+	}
+	j.Obs.Say(say.Wait, "the phone starts it")
+	before := j.Card
+	j.Gone(ctx)
+	j.Card = before.Clone()
+	plan.Apply(s, j.Card)
+	w, err := j.Await(ctx, tryLimit, false, card.Recovery)
+	var away *phone.NotHereError
+	if errors.As(err, &away) {
+		d.Confirm = journal.NotKnown
+		return d, nil
+	}
+	if err != nil {
+		return d, err
+	}
+	effects := j.Card
+	if err := j.arrived(ctx, w, before, card.Recovery); err != nil {
+		return d, err
+	}
+	// What runs is on no slot: what the slot holds is what it held before.
+	if home := j.home(j.Card, j.Card.Value(card.FactStarted)); home.Base != "" {
+		for _, f := range []card.ID{card.FactHolds.Of(home), card.FactDigest.Of(home)} {
+			j.Card.Set(f, before.Get(f))
+		}
+	}
+	j.Card.Set(card.FactTemporary, effects.Get(card.FactTemporary))
+	return d, nil
+}

@@ -1,0 +1,112 @@
+package bench
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"jarlid/internal/journal"
+	"jarlid/internal/phone"
+)
+
+const (
+	// lockEvery is how often a lock is tried that is held.
+	lockEvery = 50 * time.Millisecond
+	// listLimit is how long the list's lock is waited for: it is held for moments.
+	listLimit = 30 * time.Second
+)
+
+var errHeld = errors.New("another jarlid holds the lock and does not end")
+
+// take tries for a lock until limit is over. Nothing blocks in it, so that a bubble of
+// virtual time goes on.
+func take(lock *flock.Flock, limit time.Duration) error {
+	for end := time.Now().Add(limit); ; time.Sleep(lockEvery) {
+		ok, err := lock.TryLock()
+		if ok || err != nil {
+			return err
+		}
+		if !time.Now().Before(end) {
+			return errHeld
+		}
+	}
+}
+
+// lockFolder is the one folder of locks of a user: two jarlids with different homes work
+// on the same phones.
+func lockFolder() string {
+	if dir := os.Getenv("XDG_RUNTIME_DIR"); filepath.IsAbs(dir) {
+		return filepath.Join(dir, "jarlid-locks")
+	}
+	if dir, err := os.UserCacheDir(); err == nil {
+		return filepath.Join(dir, "jarlid", "locks")
+	}
+	return filepath.Join(os.TempDir(), "jarlid-locks")
+}
+
+// lock makes this program the only one that works on a phone known under these names.
+// It is not waited for. phone.ErrBusy when another one works on it.
+func (b *Bench) lock(names ...string) (unlock func(), err error) {
+	if err := os.MkdirAll(b.locks, 0o700); err != nil {
+		return nil, err
+	}
+	var held []func()
+	unlock = func() {
+		for _, release := range slices.Backward(held) {
+			release()
+		}
+	}
+	names = slices.Compact(slices.Sorted(slices.Values(names))) // in one order, so that two programs don't block each other
+	for _, n := range names {
+		free := b.turn(n)
+		l := flock.New(filepath.Join(b.locks, lockName(n)))
+		ok, err := l.TryLock()
+		if err == nil && !ok {
+			err = phone.ErrBusy
+		}
+		if err != nil {
+			free()
+			unlock()
+			return nil, err
+		}
+		held = append(held, func() { l.Unlock(); free() })
+	}
+	return unlock, nil
+}
+
+// turn waits for this program's own turn: a list may name one phone twice, and both are
+// looked at at the same time.
+func (b *Bench) turn(name string) (free func()) {
+	for {
+		b.turnMu.Lock()
+		if b.turns == nil {
+			b.turns = map[string]chan struct{}{}
+		}
+		other, taken := b.turns[name]
+		if !taken {
+			mine := make(chan struct{})
+			b.turns[name] = mine
+			b.turnMu.Unlock()
+			return func() {
+				b.turnMu.Lock()
+				delete(b.turns, name)
+				b.turnMu.Unlock()
+				close(mine)
+			}
+		}
+		b.turnMu.Unlock()
+		<-other
+	}
+}
+
+// lockName makes a file's name of a lock's, which two of them never share.
+func lockName(n string) string {
+	sum := sha256.Sum256([]byte(n))
+	return journal.SafeName(n)[:min(len(n), 60)] + "-" + hex.EncodeToString(sum[:4])
+}

@@ -1,0 +1,217 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/bench"
+	"jarlid/internal/core/model"
+	"jarlid/internal/demo"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+	"jarlid/internal/standin"
+)
+
+// demoOptions say how the demo runs.
+type demoOptions struct {
+	dir       string // where everything is put; "": a new temporary folder
+	keep      bool   // leave the stand-in running until Ctrl-C
+	onlyFiles bool
+	story     string // which one; "": the first
+	device    string // with onlyFiles: the phone they are for
+	list      bool
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	var o demoOptions
+	c := &cobra.Command{Use: "demo", Short: "The whole story on a stand-in, no phone needed", Args: noWords,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if o.list {
+				a.listStories()
+				return nil
+			}
+			return a.demo(cmd.Context(), o)
+		}}
+	c.Flags().StringVar(&o.story, "story", "", "another story than the first: its name")
+	c.Flags().BoolVar(&o.list, "list", false, "list the stories")
+	c.Flags().StringVar(&o.dir, "at", "", "folder for the files and the stand-in (default: a new one among the temporary files)")
+	c.Flags().BoolVar(&o.keep, "keep", false, "leave the stand-in running at the end until Ctrl-C, to play with")
+	c.Flags().StringVar(&o.device, "for", "", "with --only-files: make them for this phone of the scenario, with its firmware set, a ROM, add-ons and a generic system")
+	c.Flags().BoolVar(&o.onlyFiles, "only-files", false, "only make the files")
+	return c
+}
+
+// storyRow is a story in the result of demo --list.
+type storyRow struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
+// storyList is the result of demo --list.
+type storyList struct {
+	Stories []storyRow `json:"stories"`
+}
+
+func (a *app) listStories() {
+	r := storyList{}
+	var rows [][]string
+	for _, s := range demo.Stories() {
+		rows, r.Stories = append(rows, []string{s.Name, s.Title}), append(r.Stories, storyRow{s.Name, s.Title})
+	}
+	a.result = r
+	a.out.Table([]string{"STORY", "WHAT IT IS ABOUT"}, rows)
+	if !a.json {
+		a.next = append(a.next, "jarlid demo --story "+rows[len(rows)-1][0])
+	}
+}
+
+func (a *app) demo(ctx context.Context, o demoOptions) error {
+	var err error
+	if o.dir == "" {
+		o.dir, err = os.MkdirTemp("", "jarlid-demo-")
+	} else {
+		o.dir, err = filepath.Abs(o.dir)
+	}
+	if err != nil {
+		return err
+	}
+	dir := filepath.Join(o.dir, "files")
+	if o.device != "" {
+		if !o.onlyFiles {
+			return usage("the story is told on a phone of its own; --for goes with --only-files")
+		}
+		if err := demo.MakeFor(dir, o.device); err != nil {
+			return err
+		}
+		a.say("", say.Done, "the files for %s are in %s", o.device, dir)
+		return nil
+	}
+	tale, err := demo.FindStory(o.story)
+	if err != nil {
+		return usage("%v", err)
+	}
+	list, err := tale.Prepare(dir)
+	if err != nil {
+		return err
+	}
+	if o.onlyFiles {
+		a.say("", say.Done, "the files are in %s", dir)
+		return nil
+	}
+	for _, line := range append(tale.Intro, "") {
+		a.out.Plain(line)
+	}
+	return a.tell(ctx, o, tale, list)
+}
+
+// tell starts the phone and walks through the scenes.
+func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []demo.Scene) error {
+	home, at := filepath.Join(o.dir, "home"), filepath.Join(o.dir, tale.Device)
+	a.out.Plain("In another window the phone is started:")
+	a.out.Plain("  $ jarlid standin run " + tale.Device + " --at " + at)
+	a.out.Plain("")
+	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial})
+	if err != nil {
+		return err
+	}
+	pctx, off := context.WithCancel(ctx)
+	defer off()
+	entry, ended, err := a.switchOn(pctx, b, b.Models.Find(tale.Device), at)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		off()
+		<-ended
+		b.Unregister(entry)
+	}()
+	for _, s := range list {
+		if err := a.play(ctx, home, entry.Control, s); err != nil {
+			return err
+		}
+	}
+	a.out.Plain(tale.End)
+	a.say("", say.Info, "files: %s", filepath.Join(o.dir, "files"))
+	a.say("", say.Info, "the phone's storage: %s", at)
+	a.say("", say.Info, "journals: %s", filepath.Join(home, "jobs"))
+	if !o.keep {
+		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, at, home)
+		return nil
+	}
+	a.say("", say.Info, "the stand-in runs until Ctrl-C; to work with it, in another window: jarlid --home %s", home)
+	<-ctx.Done()
+	return nil
+}
+
+// switchOn runs a stand-in and lists it on the bench.
+func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, at string) (bench.Entry, <-chan error, error) {
+	ready, ended := make(chan standin.Addresses, 1), make(chan error, 1)
+	p, err := standin.New(m, standin.Options{Dir: at, Net: a.Net, Ready: func(s standin.Addresses) { ready <- s }})
+	if err != nil {
+		return bench.Entry{}, nil, err
+	}
+	go func() { ended <- p.Run(ctx) }()
+	select {
+	case s := <-ready:
+		e := bench.Entry{Name: m.Name, Model: m.Name, Serial: s.Serial, Fastboot: "tcp:" + s.Fastboot, ADB: "adb:" + s.ADB, Control: s.Control, Standin: at}
+		return e, ended, b.Register(e)
+	case err := <-ended:
+		return bench.Entry{}, nil, fmt.Errorf("the stand-in did not start: %w", err)
+	}
+}
+
+// play shows a command and runs it.
+func (a *app) play(ctx context.Context, home, control string, s demo.Scene) error {
+	a.out.Plain(s.Why)
+	var shown []string
+	for _, w := range s.Args {
+		if strings.ContainsAny(w, " ") {
+			w = `"` + w + `"`
+		}
+		shown = append(shown, w)
+	}
+	a.out.Plain("  $ jarlid " + strings.Join(shown, " "))
+	hctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if len(s.Hands) > 0 {
+		go a.hands(hctx, control, s.Hands)
+	}
+	stop := make(chan struct{}, 2)
+	unhook := context.AfterFunc(ctx, func() { stop <- struct{}{}; stop <- struct{}{} })
+	defer unhook()
+	c := a.Config
+	attended := s.Typed != ""
+	c.Stdin, c.Attended, c.Interrupts = strings.NewReader(s.Typed), &attended, stop
+	args := append(s.Args[:len(s.Args):len(s.Args)], "--home", home)
+	if a.json {
+		args = append(args, "--json")
+	}
+	if code := Run(args, c); code != s.Exit {
+		return fmt.Errorf("jarlid %s ended with %d, and the story wants %d", strings.Join(s.Args, " "), code, s.Exit)
+	}
+	a.out.Plain("")
+	return ctx.Err()
+}
+
+// handsEvery is how often something is pressed that the phone does not have yet.
+const handsEvery = 200 * time.Millisecond
+
+// hands presses one thing after the other, each as soon as the phone has it.
+func (a *app) hands(ctx context.Context, control string, keys []string) {
+	for _, k := range keys {
+		for {
+			if _, err := standin.Press(ctx, a.Net, control, []string{k}); err == nil {
+				break
+			}
+			if phone.Pause(ctx, handsEvery) != nil {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/fit"
+	"jarlid/internal/core/screen"
+	"jarlid/internal/say"
+)
+
+// explained is the result of explain: a finding at length, or what words on a screen mean.
+type explained struct {
+	Finding  *finding.Text   `json:"finding,omitempty"`
+	Meanings *[]screen.Match `json:"meanings,omitempty"`
+}
+
+func (a *app) explainCommand() *cobra.Command {
+	return &cobra.Command{Use: "explain NAME|\"TEXT\"", Short: "A finding at length, or what a text on the phone's screen means and whether it matters",
+		Args: words(1, -1, "the name of a finding, or the words seen on the screen"),
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return append(finding.Names(), fit.Names()...), cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			t, ok := finding.Explain(args[0])
+			weighed := false
+			if !ok {
+				t, weighed = fit.Explain(args[0])
+			}
+			if !ok && !weighed || len(args) > 1 {
+				return a.explainText(strings.Join(args, " "))
+			}
+			a.result = explained{Finding: &t}
+			if a.json {
+				return nil
+			}
+			a.say("", say.Info, "%s: %s", t.Name, t.Meaning)
+			a.say("", say.Note, "%s", t.Why)
+			a.say("", say.Todo, "%s", t.Remedy)
+			switch {
+			case weighed:
+				a.say("", say.Note, "it is one of the things jarlid fit weighs")
+			case t.Final:
+				a.say("", say.Stop, "this one cannot be accepted")
+			default:
+				a.say("", say.Note, "where it stops a job, --accept %s allows it; where it asks, --yes answers", t.Name)
+			}
+			return nil
+		}}
+}
+
+// verdictWords are what a text on a screen asks for, by the word of its line.
+var verdictWords = map[screen.Verdict]struct {
+	word say.Word
+	text string
+}{screen.Harmless: {say.Good, "harmless"}, screen.Wait: {say.Wait, "wait"}, screen.Act: {say.Todo, "something is to be done"}}
+
+// explainText says what words on a phone's screen mean.
+func (a *app) explainText(text string) error {
+	list := append([]screen.Match{}, screen.Find(text)...)
+	a.result = explained{Meanings: &list}
+	if len(list) == 0 {
+		a.say("", say.Info, "findings: %s", strings.Join(finding.Names(), ", "))
+		return usage("nothing is known about %q: there is no finding called so, and the words lead to no text on a screen; type more of the words you see", text)
+	}
+	for i, m := range list {
+		if a.json {
+			break
+		}
+		if i > 0 {
+			a.say("", say.Note, "or, if that is not it:")
+		}
+		v := verdictWords[m.Verdict]
+		a.say("", say.Info, "%s: %s", m.Name, m.Text)
+		a.say("", v.word, "%s: %s", v.text, m.Do)
+		if m.Finding != "" {
+			a.say("", say.Note, "it belongs to the finding %s", m.Finding)
+		}
+	}
+	if a.json {
+		return nil
+	}
+	if list[0].Command != "" {
+		a.next = append(a.next, list[0].Command)
+	} else if list[0].Finding != "" {
+		a.next = append(a.next, "jarlid explain "+list[0].Finding)
+	}
+	return nil
+}

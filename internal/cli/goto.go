@@ -1,0 +1,65 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/engine"
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+)
+
+func (a *app) goCommand() *cobra.Command {
+	var wait time.Duration
+	var names []string
+	for _, m := range card.Modes {
+		names = append(names, string(m))
+	}
+	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode", Args: words(1, 1, "a mode: "+strings.Join(names, ", ")), ValidArgs: names,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !slices.Contains(names, args[0]) {
+				return usage("%q is not a mode; there is: %s", args[0], strings.Join(names, ", "))
+			}
+			t := &task.Go{Mode: card.Mode(args[0]), Wait: wait}
+			j, done, err := a.do(cmd, args, t)
+			if done {
+				a.sayThere(j, t.Result(j))
+			}
+			return err
+		}}
+	c.Flags().DurationVar(&wait, "wait", time.Minute, "how long to watch a starting system")
+	return c
+}
+
+func (a *app) sayThere(j *engine.Job, r task.Gone) {
+	a.result = r
+	switch {
+	case r.Mode == card.System && !r.Seen:
+		a.say(j.Name, say.Warn, "the phone took the restart, and its system can't be seen from here: debugging is off there, or it is still starting")
+		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into the bootloader, where jarlid slot tells the slot")
+		a.say(j.Name, say.Done, "restarted; which system came up, nobody can tell yet")
+		a.next = append(a.next, a.env.Command(j.Name, "bench"))
+		return
+	case r.Mode == card.System:
+		from := ""
+		if slots, told := j.Card.Slots(); !told || len(slots) > 0 {
+			from = " from slot " + orUnknown(r.Slot)
+		}
+		a.say(j.Name, say.Done, "%s, build %s, is running%s", orUnknown(r.Version), orUnknown(r.Build), from)
+	case r.Mode == card.Recovery && !r.Seen:
+		a.say(j.Name, say.Warn, "the phone took the restart; its recovery can't be seen from here, as those without a shell can't")
+		a.say(j.Name, say.Todo, "look at its screen to see whether a recovery is there")
+		a.say(j.Name, say.Done, "restarted; which recovery came up, nobody can tell")
+		return
+	case r.Mode == card.Recovery:
+		a.sayLanded(j, "")
+		a.say(j.Name, say.Done, "%s is running", orUnknown(task.Known(j.Card, card.FactRecovery)))
+	default:
+		a.say(j.Name, say.Done, "the phone is in %s", r.Mode)
+	}
+	a.suggest(j)
+}

@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+)
+
+// parseBytes reads a size given on the command line: 64GiB, 512MiB, 4096.
+func parseBytes(s string) (int64, error) {
+	n, ok := card.ParseBytes(s)
+	if !ok || n <= 0 {
+		return 0, usage("%q is not a size such as 64GiB", s)
+	}
+	return n, nil
+}
+
+func (a *app) identCommand() *cobra.Command {
+	var t task.Ident
+	var limit string
+	c := &cobra.Command{Use: "ident FILE...", Short: "What each file is, what is in it, and where it would go", Args: words(1, -1, "one or more files"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var err error
+			if t.MaxSize, err = parseBytes(limit); err != nil {
+				return err
+			}
+			t.Files = args
+			e, err := a.with(cmd, args)
+			if err != nil {
+				return err
+			}
+			return a.ident(cmd.Context(), e, &t)
+		}}
+	c.Flags().BoolVar(&t.Deep, "deep", false, "unwrap compressed files whole, for what only their end or middle tells")
+	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed file may unpack to with --deep")
+	return c
+}
+
+func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
+	r, err := t.Run(ctx, e)
+	if r == nil {
+		return err
+	}
+	a.result = r
+	for i, f := range r.Files {
+		a.printFile(f)
+		for _, s := range r.Spots[i] {
+			a.say(r.Phone, say.Word(s.Word), "on %s it goes to %s: %s", r.Phone, s.Name, s.Text)
+		}
+	}
+	for _, err := range r.Errors {
+		a.say("", say.Fail, "%s", sentence(err))
+	}
+	if n := len(r.Errors); n > 0 && err == nil {
+		err = fmt.Errorf("%d of %d files could not be read", n, n+len(r.Files))
+	}
+	return err
+}
+
+func (a *app) printFile(f *ident.File) {
+	if a.json {
+		return
+	}
+	name := base(f.Path)
+	switch {
+	case f.Kind == ident.Unknown:
+		wrapped := ""
+		if len(f.Wrapped) > 0 {
+			wrapped = ", wrapped as " + strings.Join(f.Wrapped, " in ")
+		}
+		a.say("", say.Info, "%s, %s%s: I don't know this file", name, image.Size(f.Size), wrapped)
+		if len(f.Head) > 0 {
+			a.say("", say.Info, "first bytes: %s", firstBytes(f.Head))
+		} else {
+			a.say("", say.Warn, "the file is empty")
+		}
+	case f.Kind == ident.Text:
+		a.say("", say.Warn, "%s is a text, %s, and no image", name, image.Size(f.Size))
+	default:
+		a.say("", say.Good, "%s is %s, %s", name, f.Words(), image.Size(f.Size))
+	}
+	for _, text := range f.Lines() {
+		a.say("", say.Info, "%s", text)
+	}
+	if f.Damage != "" {
+		if f.Short {
+			a.say("", say.Stop, "%s: %s", finding.DownloadCutShort, f.Damage)
+		} else {
+			a.say("", say.Warn, "it is damaged: %s", f.Damage)
+		}
+	}
+	var to []string
+	for _, d := range f.GoesTo {
+		to = append(to, d.String())
+	}
+	if len(to) > 0 {
+		a.say("", say.Info, "goes to %s: %s", strings.Join(to, ", "), f.GoesTo[0].Why)
+	}
+}
+
+// firstBytes shows a file's head in hex and as text.
+func firstBytes(b []byte) string {
+	b = b[:min(len(b), 24)]
+	text := strings.Map(func(r rune) rune {
+		if r < ' ' || r > '~' {
+			return '.'
+		}
+		return r
+	}, string(b))
+	return hex.EncodeToString(b) + "  " + text
+}

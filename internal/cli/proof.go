@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io/fs"
+	"jarlid/internal/core/image/sums"
+	"jarlid/internal/core/proof"
+	"jarlid/internal/files"
+	"jarlid/internal/say"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// proven is the result of proof.
+type proven struct {
+	Files []*proof.Result `json:"files"`
+}
+
+// proofCommand: are the files whole, and whose are they.
+func (a *app) proofCommand() *cobra.Command {
+	var against, signers []string
+	var recovery string
+	c := &cobra.Command{Use: "proof FILE...", Short: "Whether files are intact: digests, signatures, and what they carry themselves", Args: words(1, -1, "one or more files"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.proof(cmd.Context(), args, against, signers, recovery)
+		}}
+	c.Flags().StringArrayVar(&against, "against", nil, "a file of digests, or a digest as pasted (repeatable)")
+	c.Flags().StringArrayVar(&signers, "signer", nil, "a certificate you trust (PEM or DER; repeatable)")
+	c.Flags().StringVar(&recovery, "keys-of", "", "a recovery image whose own keys count as trusted")
+	return c
+}
+
+func (a *app) proof(ctx context.Context, args, against, signers []string, recovery string) error {
+	paths, err := files.Expand(args)
+	if err != nil {
+		return err
+	}
+	stated, err := files.ReadSums(against)
+	if err != nil {
+		return err
+	}
+	trusted, err := files.ReadTrusted(signers, recovery)
+	if err != nil {
+		return err
+	}
+	e, err := a.with(nil, nil)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := e.UntilStopped(ctx)
+	defer cancel()
+	r := &proven{Files: []*proof.Result{}}
+	a.result = r
+	mismatch, notRead := 0, 0
+	for _, path := range paths {
+		res, err := a.proofOne(ctx, path, stated, trusted)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if !errors.Is(err, fs.ErrNotExist) {
+				err = fmt.Errorf("%s: %w", path, err)
+			}
+			a.say("", say.Fail, "%s", sentence(err))
+			notRead++
+			continue
+		}
+		r.Files = append(r.Files, res)
+		a.printProof(res)
+		if res.Verdict == proof.Mismatch {
+			mismatch++
+		}
+	}
+	if mismatch > 0 {
+		return &noError{fmt.Sprintf("%d of %d files do not match", mismatch, len(paths))}
+	}
+	if notRead > 0 {
+		return fmt.Errorf("%d of %d files could not be read", notRead, len(paths))
+	}
+	return nil
+}
+
+func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, trusted map[string][]*x509.Certificate) (*proof.Result, error) {
+	f, size, err := files.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	w := proof.Wish{Trusted: trusted}
+	if len(stated) == 0 {
+		stated = files.Beside(path)
+	}
+	var from []string
+	for _, s := range stated {
+		w.Listed = true
+		mine := s.List
+		if !s.Loose {
+			mine = sums.For(s.List, path)
+		}
+		if len(mine) > 0 {
+			from = append(from, s.From)
+		}
+		w.Sums = append(w.Sums, mine...)
+	}
+	w.Against = strings.Join(from, ", ")
+	moved, end := a.env.Working(base(path), size)
+	w.Moved = moved
+	defer end()
+	return proof.Run(ctx, f, size, path, w)
+}
+
+func (a *app) printProof(r *proof.Result) {
+	if a.json {
+		return
+	}
+	name := base(r.Path)
+	for _, c := range r.Checks {
+		switch c.Verdict {
+		case proof.Match:
+			a.say("", say.Good, "%s: %s", name, c.What)
+		case proof.Mismatch:
+			a.say("", say.Stop, "%s: %s: %s", name, c.What, c.Why)
+		default:
+			a.say("", say.Note, "%s: %s: %s", name, c.What, c.Why)
+		}
+	}
+	if r.Signer != nil {
+		a.say("", say.Info, "%s: signed by %s, certificate SHA-256 %s", name, r.Signer.Name, r.Signer.SHA256)
+		if r.Signer.Trusted == nil {
+			a.say("", say.Note, "whether that signer is to be trusted was not asked: --signer FILE or --keys-of IMAGE")
+		}
+	}
+	a.say("", say.Info, "%s: SHA-256 %s", name, r.SHA256)
+	switch r.Verdict {
+	case proof.Match:
+		text := name + ": matches"
+		if r.Against != "" {
+			text += " " + r.Against
+		} else {
+			text += " what it says of itself"
+		}
+		a.say("", say.Done, "%s", text)
+	case proof.Mismatch:
+		a.say("", say.Fail, "%s: does not match; do not use it", name)
+	case proof.NotListed:
+		a.say("", say.Warn, "%s: no digest is listed for it", name)
+	case proof.Unchecked:
+		a.say("", say.Warn, "%s: there was nothing to check it against; --against FILE or DIGEST", name)
+	}
+}

@@ -1,0 +1,50 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/engine"
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+)
+
+func (a *app) shelveCommand() *cobra.Command {
+	return &cobra.Command{Use: "shelve PATH...", Short: "Move a file or folder of the phone's system aside, reversibly", Args: words(1, -1, "one or more paths on the phone"),
+		Long: "Moves files of the system aside on the slot the recovery runs on, so that they do nothing: a vendor overlay that makes a\n" +
+			"generic system restart for ever, an app, a script. They stay on the phone, in a folder of their partition, with a record of where they\n" +
+			"came from; unshelve puts them back. Needs a recovery with a root shell.",
+		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, args, false) }}
+}
+
+func (a *app) unshelveCommand() *cobra.Command {
+	return &cobra.Command{Use: "unshelve [PATH...]", Short: "Put back what was moved aside; without a path, everything",
+		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, args, true) }}
+}
+
+func (a *app) shelve(cmd *cobra.Command, args []string, back bool) error {
+	t := &task.Shelve{Paths: args, Back: back}
+	j, done, err := a.do(cmd, args, t)
+	return a.sayMoved(j, done, err, back, t.Result)
+}
+
+// sayMoved tells what was moved on the phone.
+func (a *app) sayMoved(j *engine.Job, done bool, err error, back bool, result func(*engine.Job) task.Moved) error {
+	if j == nil {
+		return err
+	}
+	r := result(j)
+	a.result = r
+	if !done {
+		return err
+	}
+	for i, m := range r.Moved {
+		if back {
+			a.say(j.Name, say.Done, "%s is back on %s", r.Items[i].Path, r.Items[i].Partition)
+			continue
+		}
+		a.say(j.Name, say.Done, "%s is moved aside on %s, to %s", r.Items[i].Path, r.Items[i].Partition, m.To)
+		a.say(j.Name, say.Note, "to have it back: %s", a.env.Command(j.Name, "unshelve", r.Items[i].Path))
+	}
+	a.suggest(j)
+	return nil
+}

@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/act"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/place"
+	"jarlid/internal/engine"
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+)
+
+func (a *app) sideloadCommand() *cobra.Command {
+	var t task.Sideload
+	c := &cobra.Command{Use: "sideload PACKAGE...", Short: "Send packages to the recovery, in order, and find out what became of each", Args: words(1, -1, "one or more packages"),
+		Long: "Sends packages one after the other: the ROM first, then the add-ons as given. On phones with slots the phone restarts\n" +
+			"into recovery between the two, so that add-ons land on the new slot.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t.Packages = args
+			return a.sideload(cmd, args, &t)
+		}}
+	c.Flags().StringVar(&t.Recovery, "recovery-after", "", "write this recovery again behind the ROM, before any add-on")
+	c.Flags().StringVar(&t.Then, "then", task.ThenRecovery, "after a ROM: recovery (restart into it, on the slot that was installed) or stay")
+	c.RegisterFlagCompletionFunc("then", cobra.FixedCompletions([]string{task.ThenRecovery, task.ThenStay}, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func (a *app) sideload(cmd *cobra.Command, args []string, t *task.Sideload) error {
+	j, done, err := a.do(cmd, args, t)
+	if j == nil {
+		return err
+	}
+	r := t.Result(j)
+	a.result = r
+	for i, p := range r.Packages {
+		a.say(j.Name, say.Info, "%s: the phone read %s of %s, %s in all, in %s", base(p.Path), image.Size(p.Distinct), image.Size(r.Files[i].Size), image.Size(p.Served), passes(p.Passes))
+	}
+	if !done {
+		if last := len(r.Packages) - 1; err != nil && !errors.Is(err, engine.ErrStopped) && last >= 0 && r.Packages[last].Outcome != act.Installed {
+			a.sayRest(j, r.Files, len(r.Packages))
+			a.next = append(a.next, a.env.Command(j.Name, "slot"))
+		}
+		return err
+	}
+	a.sayInstalled(j, r)
+	a.suggest(j)
+	return nil
+}
+
+// sayRest names what was not sent after a package failed.
+func (a *app) sayRest(j *engine.Job, files []*ident.File, sent int) {
+	var rest []string
+	for _, f := range files[min(sent, len(files)):] {
+		rest = append(rest, base(f.Path))
+	}
+	if len(rest) > 0 {
+		a.say(j.Name, say.Note, "not sent: %s", strings.Join(rest, ", "))
+	}
+}
+
+func (a *app) sayInstalled(j *engine.Job, r task.Sideloaded) {
+	ab := slices.ContainsFunc(r.Files, func(f *ident.File) bool { return f.Kind == ident.OTAAB })
+	switch {
+	case !ab || !r.Restarted:
+	case !j.Open():
+		a.say(j.Name, say.Warn, "the phone took the restart into recovery and can't be seen from here: the recovery on that slot has no shell")
+	default:
+		a.sayLanded(j, r.From)
+	}
+	var names []string
+	for _, f := range r.Files {
+		names = append(names, base(f.Path))
+	}
+	verb := "is"
+	if len(names) > 1 {
+		verb = "are"
+	}
+	where := ""
+	if slot := j.Card.Value(card.FactStarted); slot != "" {
+		where = ", on slot " + slot
+	}
+	if ab {
+		where = "; slot " + orUnknown(r.Next) + " starts next"
+	}
+	a.say(j.Name, say.Done, "%s %s installed%s", strings.Join(names, ", "), verb, where)
+}
+
+// sayLanded says, after a restart into recovery, whether the phone came up on the slot it
+// should, and whether the recovery there is the one that was installed. from is the slot it
+// ran on before, "" when nothing was installed.
+func (a *app) sayLanded(j *engine.Job, from string) {
+	started := j.Card.Get(card.FactStarted)
+	if started.Evidence != card.Read {
+		return
+	}
+	if from != "" && started.Value != from {
+		a.say(j.Name, say.Good, "the phone came up on slot %s; before the install it ran on slot %s", started.Value, from)
+	} else if from != "" {
+		a.say(j.Name, say.Info, "the phone came up on slot %s, as before", started.Value)
+	}
+	running := j.Card.Value(card.FactRecovery)
+	home := card.At(place.RecoveryHome(j.Card, j.Model()).Partition, started.Value)
+	written := j.Card.Get(card.FactHolds.Of(home))
+	switch {
+	case running == "":
+	case written.Evidence == card.Journal && written.Value != running:
+		j.Obs.Found(finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: home.String(),
+			Text: "the recovery that runs is " + running + ", " + written.Value + " was installed before", Remedy: "jarlid recovery install FILE"})
+	case written.Evidence == card.Journal:
+		a.say(j.Name, say.Good, "%s is still there on slot %s", running, started.Value)
+	default:
+		a.say(j.Name, say.Info, "the recovery that runs is %s", running)
+	}
+}
+
+// passes says how often a package was read through.
+func passes(n int) string {
+	if n == 1 {
+		return "1 pass"
+	}
+	return fmt.Sprintf("%d passes", n)
+}

@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"jarlid/internal/bench"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/model"
+	"jarlid/internal/files"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+	"jarlid/internal/standin"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) standinCommand() *cobra.Command {
+	c := &cobra.Command{Use: "standin", Short: "Phones made of software, to practise and test on", Args: noWords,
+		RunE: wants("run, press or fault")}
+	var o standin.Options
+	var as string
+	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C", Args: words(1, 1, "a model: dunlin, or the path of a model file"),
+		Long: "Runs a phone made of software. It keeps its storage in the folder given with --at, listens on the\n" +
+			"loopback interface only, and is listed on the bench while it runs.",
+		RunE: func(cmd *cobra.Command, args []string) error { return a.standinRun(cmd.Context(), args[0], as, o) }}
+	f := run.Flags()
+	f.StringVar(&o.Dir, "at", "", "folder for its storage and state (needed)")
+	f.StringVar(&as, "as", "", "its name on the bench (default: the model's)")
+	f.StringVar(&o.Fastboot, "fastboot", "", "address for fastboot, such as 127.0.0.1:5554 (default: a free port)")
+	f.StringVar(&o.ADB, "adb", "", "address for ADB, such as 127.0.0.1:5555 (default: a free port)")
+	f.BoolVar(&o.Locked, "locked", false, "a new one comes with its bootloader locked")
+	f.IntVar(&o.Battery, "battery", 0, "a new one's charge in percent")
+	f.StringVar(&o.Mode, "mode", "", "come up in this mode: bootloader, fastbootd, recovery, sideload or system")
+	press := &cobra.Command{Use: "press NAME KEY...", Short: "Hands at a stand-in: keys, menu entries and answers, in order",
+		Args: words(2, -1, "a stand-in and what to press"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.standinPress(cmd.Context(), args[0], args[1:]) }}
+	var fault standin.Fault
+	bad := &cobra.Command{Use: "fault NAME KIND", Short: "Make something go wrong at a stand-in", Args: words(2, 2, "a stand-in and a fault"),
+		Long: "Faults: " + strings.Join(standin.Faults, ", ") + ".",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			fault.Kind = args[1]
+			return a.standinFault(cmd.Context(), args[0], fault)
+		}}
+	bad.Flags().Int64Var(&fault.After, "after", 0, "drop, battery, stall: once the computer has sent so many bytes; refuse, drop-next: after so many commands")
+	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often")
+	c.AddCommand(run, press, bad)
+	return c
+}
+
+// loadModel finds a model by name, or reads a model file by its path.
+func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
+	if m := b.Models.Find(name); m != nil {
+		return m, nil
+	}
+	if !strings.HasSuffix(name, ".yaml") && !strings.ContainsRune(name, filepath.Separator) {
+		var names []string
+		for _, m := range b.Models {
+			names = append(names, m.Name)
+		}
+		return nil, usage("there is no model %q; there is: %s, or the path of a model file", name, strings.Join(names, ", "))
+	}
+	data, err := os.ReadFile(files.Unquote(name))
+	if err != nil {
+		return nil, err
+	}
+	return model.Parse(data)
+}
+
+// ready is told when a stand-in can be reached.
+type ready struct {
+	Name     string `json:"name"`
+	Serial   string `json:"serial"`
+	Fastboot string `json:"fastboot"`
+	ADB      string `json:"adb"`
+	Control  string `json:"control"`
+}
+
+// pressed is the result of standin press.
+type pressed struct {
+	Mode   string   `json:"mode"`
+	Screen []string `json:"screen"`
+}
+
+func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options) error {
+	if o.Dir == "" {
+		return usage("standin run wants --at DIR, the folder for its storage")
+	}
+	if o.Battery < 0 || o.Battery > 100 {
+		return usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
+	}
+	switch card.Mode(o.Mode) {
+	case card.None, card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System:
+	default:
+		return usage("--mode is bootloader, fastbootd, recovery, sideload or system, not %q", o.Mode)
+	}
+	e, err := a.with(nil, nil)
+	if err != nil {
+		return err
+	}
+	b := e.Bench
+	o.Net = a.Net
+	m, err := a.loadModel(b, name)
+	if err != nil {
+		return err
+	}
+	if as == "" {
+		as = m.Name
+	}
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return err
+	}
+	o.Dir = dir
+	entry := bench.Entry{Name: as, Model: m.Name, Standin: dir}
+	o.Log = func(s string) { a.say("", say.Info, "%s", s) }
+	o.Ready = func(at standin.Addresses) {
+		entry.Serial, entry.Fastboot, entry.ADB, entry.Control = at.Serial, "tcp:"+at.Fastboot, "adb:"+at.ADB, at.Control
+		if err := b.Register(entry); err != nil {
+			a.say("", say.Warn, "it could not be listed on the bench: %v", err)
+		}
+		a.out.Event("ready", as, ready{as, at.Serial, entry.Fastboot, entry.ADB, at.Control})
+		a.say("", say.Info, "%s, serial number %s: fastboot at tcp:%s, ADB at adb:%s", as, at.Serial, at.Fastboot, at.ADB)
+		a.say("", say.Info, "its storage is in %s; Ctrl-C ends it and keeps everything", dir)
+	}
+	p, err := standin.New(m, o)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		select {
+		case <-a.soft:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	err = p.Run(ctx)
+	if uerr := b.Unregister(entry); err == nil {
+		err = uerr
+	}
+	if err == nil {
+		a.say("", say.Done, "%s is switched off; its state is kept in %s", as, dir)
+	}
+	return err
+}
+
+func (a *app) standinPress(ctx context.Context, name string, keys []string) error {
+	control, err := a.control(name)
+	if err != nil {
+		return err
+	}
+	reply, err := standin.Press(ctx, a.Net, control, keys)
+	if err != nil {
+		return err
+	}
+	a.result = pressed{reply.Mode, reply.Screen}
+	for _, line := range reply.Screen[max(0, len(reply.Screen)-3):] {
+		a.say("", say.Info, "screen: %s", line)
+	}
+	a.say("", say.Done, "pressed %s", strings.Join(keys, ", then "))
+	return nil
+}
+
+func (a *app) standinFault(ctx context.Context, name string, f standin.Fault) error {
+	control, err := a.control(name)
+	if err != nil {
+		return err
+	}
+	if f.After < 0 || f.For < 0 {
+		return usage("--after and --for take numbers from 0 on")
+	}
+	if err := standin.OrderFault(ctx, a.Net, control, f); err != nil {
+		return err
+	}
+	if f.Kind == "clear" {
+		a.say("", say.Done, "nothing more goes wrong at %s", name)
+		return nil
+	}
+	a.say("", say.Done, "at %s this goes wrong next: %s", name, f.Kind)
+	return nil
+}
+
+// control gives the address a running stand-in takes orders at.
+func (a *app) control(name string) (string, error) {
+	e, err := a.with(nil, nil)
+	if err != nil {
+		return "", err
+	}
+	list, err := e.Bench.Entries()
+	if err != nil {
+		return "", err
+	}
+	for _, e := range list {
+		if e.Name == name && e.Control != "" {
+			return e.Control, nil
+		}
+	}
+	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running", name)}
+}

@@ -1,0 +1,45 @@
+package cli
+
+import (
+	"context"
+
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+)
+
+// status is the program without a command.
+func (a *app) status(ctx context.Context) error {
+	e, err := a.with(nil, nil)
+	if err != nil {
+		return err
+	}
+	h, err := task.Look(ctx, e)
+	if err != nil {
+		return err
+	}
+	a.result = h
+	for _, r := range h.Phones {
+		switch {
+		case r.Denied != "":
+			a.say(r.Name, say.Info, "%s, system running, does not know this computer's key %s", r.Name, r.Denied)
+		case r.Busy:
+			a.say(r.Name, say.Info, "%s: another jarlid works on it", r.Name)
+		default:
+			a.say(r.Name, say.Info, "%s", phoneLine(r.Name, r.Card))
+		}
+		if r.Why != "" {
+			a.say(r.Name, say.Note, "%s", r.Why)
+		}
+		if r.Next != "" {
+			a.next = append(a.next, r.Next)
+		}
+	}
+	for _, n := range h.Absent {
+		a.say(n, say.Note, "%s is listed and does not answer", n)
+	}
+	if len(h.Phones) == 0 {
+		a.say("", say.Info, "no phone is here")
+		a.next = append(a.next, "jarlid demo", "jarlid --help")
+	}
+	return nil
+}

@@ -1,0 +1,112 @@
+package card
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+)
+
+// TestTable: every fact is declared once, whole names alone tell facts apart, and
+// what earlier forms called them is found again.
+func TestTable(t *testing.T) {
+	seen := map[Name]bool{}
+	for _, d := range Defs {
+		if d.Name == "" || seen[d.Name] || strings.Contains(string(d.Name), ":") || d.Kind == "" {
+			t.Errorf("%+v", d)
+		}
+		seen[d.Name] = true
+		key := map[Keyed]string{BySlots: "a", ByPartitions: "system_a", ByWords: "storage"}[d.By]
+		i := ID{d.Name, key}
+		if got, err := ParseID(i.String()); err != nil || got != i {
+			t.Errorf("%s is read as %v, %v", i, got, err)
+		}
+		for _, o := range Defs {
+			// What is learnt from a partition's contents has to be told from other facts
+			// whose names begin alike.
+			if o.Name != d.Name && i == (ID{o.Name, key}) {
+				t.Errorf("%s and %s are one", d.Name, o.Name)
+			}
+		}
+	}
+	for old, want := range map[string]ID{
+		"hashtree.root.system_a": FactTreeRoot.Of(At("system", "a")), "hashtree.system": FactTree.Of(At("system", "")), "slot.next": FactNext.ID(), "slot.tries.b": FactTries.Of("b"),
+		"partition.size.boot_a": FactSize.Of(At("boot", "a")), "holds.system": FactHolds.Of(At("system", "")), "recovery.quiet.boot_b": FactQuiet.Of(At("boot", "b")), "free.sd": FactFree.Of("sd"),
+		"data.encryption": FactCrypto.ID(), "vbmeta.flags.vbmeta_a": FactFlags.Of(At("vbmeta", "a")), "addons.": FactAddons.Of(""), "answer.0a1b": FactAnswer.Of("0a1b"),
+	} {
+		if got, ok := ParseOldID(old); !ok || got != want {
+			t.Errorf("%s was %v, want %v", old, got, want)
+		}
+	}
+	for _, bad := range []string{"", "hashtree", "partition.size", "slot.next:a", "partition", "data.:x"} {
+		if i, err := ParseID(bad); err == nil {
+			t.Errorf("%q is read as %v", bad, i)
+		}
+	}
+	b, err := json.Marshal(map[ID]Fact{FactSize.Of(At("boot", "a")): {Value: "1"}})
+	var back map[ID]Fact
+	if err != nil || json.Unmarshal(b, &back) != nil || back[FactSize.Of(Part("boot_a"))].Value != "1" {
+		t.Errorf("%s, %v: %v", b, err, back)
+	}
+}
+
+// TestWritten: what is forgotten when a partition is written, and what is not.
+func TestWritten(t *testing.T) {
+	all := []Which{FactDigest.Of(At("system", "a")), FactDigest.Of(At("system", "b")), FactTreeRoot.Of(At("system", "a")), FactTreeRoot.Of(At("system", "b")), FactFlags.Of(At("vbmeta", "a")),
+		FactVersion, FactVNDK, FactAddons.Of("a"), FactAddons.Of("b"), FactStored.Of("storage"), FactStored.Of("sd"), FactNext, FactSize.Of(At("system", "a")), FactUnlocked}
+	for _, c := range []struct{ written, running, forgotten string }{
+		{"system_a", "a", "addons:a digest:system_a system.version"},
+		{"system_b", "a", "addons:b digest:system_b"},
+		{"vbmeta_a", "a", "tree.root:system_a vbmeta.flags:vbmeta_a"},
+		{"vbmeta_system_b", "a", "tree.root:system_b"},
+		{"vbmeta", "", "tree.root:system_a tree.root:system_b"},
+		{"vendor_a", "a", "vndk"},
+		{"vendor_b", "a", ""},
+		{"vendor_b", "", "vndk"},
+		{"userdata", "a", "stored:storage"},
+		{"boot_a", "a", ""},
+	} {
+		card := &Card{}
+		for _, w := range all {
+			card.Learn(w, "x", Journal)
+		}
+		card.Set(FactStarted, Fact{Value: c.running, Evidence: Read})
+		card.Set(FactNext, Fact{Value: c.running, Evidence: Read})
+		if c.running == "" {
+			card.Set(FactStarted, Fact{})
+			card.Set(FactNext, Fact{})
+		}
+		before := card.Clone()
+		card.Written(Part(c.written), "why")
+		var gone []string
+		for _, i := range card.IDs() {
+			if before.Get(i).Known() && !card.Get(i).Known() {
+				gone = append(gone, i.String())
+			}
+		}
+		if got := strings.Join(gone, " "); got != c.forgotten {
+			t.Errorf("%s, running %q: %q, want %q", c.written, c.running, got, c.forgotten)
+		}
+	}
+}
+
+// TestSameAs: digests that are known, pending and unknown.
+func TestSameAs(t *testing.T) {
+	known := func(v string) Fact { return Fact{Value: v, Evidence: Journal} }
+	pending := func(v string) Fact { return Fact{Value: v, Evidence: Journal, Pending: true} }
+	for _, c := range []struct {
+		a, b        Fact
+		same, known bool
+	}{
+		{known("1"), known("1"), true, true}, {known("1"), known("2"), false, true}, {known("1"), Fact{}, false, false}, {Fact{}, Fact{}, false, false},
+		{pending("x.img"), pending("x.img"), true, true}, {pending("x.img"), pending("y.img"), false, false}, {pending("1"), known("1"), false, false},
+	} {
+		if same, known := c.a.SameAs(c.b); same != c.same || known != c.known {
+			t.Errorf("%+v and %+v: %v, %v", c.a, c.b, same, known)
+		}
+	}
+	var card Card
+	card.Set(FactDigest.Of(At("boot", "a")), pending("x.img"))
+	if card.Value(FactDigest.Of(At("boot", "a"))) != "" {
+		t.Error("a pending digest has a value")
+	}
+}

@@ -1,0 +1,47 @@
+// Package place works out what a file and a phone have to do with each other: where a
+// file belongs, whether there is room, what a slot holds. It computes only.
+package place
+
+import (
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"strings"
+)
+
+// CutShort is the finding about a file that ends too early.
+func CutShort(f *ident.File) []finding.Finding {
+	if !f.Short {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.DownloadCutShort, Severity: finding.Stop, About: FileName(f.Path), Final: true,
+		Text: f.Damage, Remedy: "fetch the file again and compare its size or digest"}}
+}
+
+// fileName is how a finding names a file: its last element.
+func FileName(p string) string {
+	if i := strings.LastIndexAny(p, `/\`); i >= 0 {
+		return p[i+1:]
+	}
+	return p
+}
+
+// Quote writes a path so that it can be pasted.
+func Quote(s string) string {
+	if strings.ContainsAny(s, " '\"$&()") {
+		return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
+	}
+	return s
+}
+
+func EvidenceWords(f card.Fact) string {
+	switch f.Evidence {
+	case card.Model:
+		return "the model file says so"
+	case card.Journal:
+		return "it said so before"
+	case card.Saved:
+		return "the saved card says so"
+	}
+	return "it says so"
+}

@@ -1,0 +1,79 @@
+package place
+
+import (
+	"fmt"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/model"
+	"strings"
+)
+
+// Held is what one slot holds, as far as There is evidence.
+type Held struct {
+	What     string        `json:"what"` // system, recovery, or a partition
+	Value    string        `json:"value"`
+	Evidence card.Evidence `json:"evidence"`
+}
+
+// Holds gives what is on a slot: its system, its recovery, and what else jobs
+// wrote to it.
+func Holds(c *card.Card, m *model.Model, slot string) []Held {
+	var list []Held
+	add := func(what, partition string) {
+		if f := c.Get(card.FactHolds.Of(card.At(partition, slot))); f.Known() {
+			list = append(list, Held{what, f.Value, f.Evidence})
+		}
+	}
+	add("system", "system")
+	home := RecoveryHome(c, m).Partition
+	if home != "" {
+		add("recovery", home)
+	}
+	if f := c.Get(card.FactAddons.Of(slot)); f.Known() {
+		list = append(list, Held{"add-ons", f.Value, f.Evidence})
+	}
+	for _, p := range Usual {
+		if p != "system" && p != home {
+			add(p, p)
+		}
+	}
+	return list
+}
+
+// NextInstall gives the slot the next A/B package will be installed to, empty
+// when nobody can tell: the one that is not running. From the bootloader the
+// recovery starts from the slot that is next.
+func NextInstall(c *card.Card) string {
+	from := c.Value(card.FactStarted)
+	if from == "" {
+		from = c.Value(card.FactNext)
+	}
+	return card.Other(from)
+}
+
+// ShortBuild gives a build's fingerprint as people speak of it: brand, build
+// and release. Other names stay as they are.
+func ShortBuild(s string) string {
+	// brand/product/device:release/id/incremental:type/keys ("build fingerprint"
+	// in the platform's compatibility definition)
+	head, tail, ok := strings.Cut(s, ":")
+	brand, _, slash := strings.Cut(head, "/")
+	f := strings.Split(tail, "/")
+	if !ok || !slash || len(f) < 3 {
+		return s
+	}
+	return fmt.Sprintf("%s %s (release %s)", brand, f[1], f[0])
+}
+
+// MatchesBuild tells whether a running build is the one that was installed, by
+// its fingerprint or name.
+func MatchesBuild(installed, version, build string) string {
+	if installed == "" || installed == card.Nothing || build == "" && version == "" {
+		return "unknown"
+	}
+	for _, s := range []string{build, version} {
+		if s != "" && (strings.Contains(installed, s) || strings.Contains(s, installed)) {
+			return "yes"
+		}
+	}
+	return "no"
+}

@@ -1,0 +1,69 @@
+package place
+
+import (
+	"fmt"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"slices"
+	"strings"
+)
+
+// Target is a destination as a person writes it: PARTITION@SLOT.
+type Target struct{ Partition, Slot string }
+
+// ParseTarget reads PARTITION, PARTITION@SLOT or @SLOT.
+func ParseTarget(s string) (Target, error) {
+	p, slot, cut := strings.Cut(s, "@")
+	switch slot {
+	case "a", "b", "both", "current", "other":
+	case "":
+		if cut {
+			return Target{}, fmt.Errorf("%q names no slot behind the @: a, b, both, current or other", s)
+		}
+	default:
+		return Target{}, fmt.Errorf("%q is not a slot: a, b, both, current or other", slot)
+	}
+	return Target{Partition: p, Slot: slot}, nil
+}
+
+// SlotsOf gives the slots a target means on this phone: the empty string alone
+// where there are no slots.
+func (t Target) SlotsOf(c *card.Card) ([]string, error) {
+	all, known := c.Slots()
+	if !known {
+		return nil, finding.Stopped(finding.SlotNotTold, "", "this phone does not say whether it has slots", "name the partition with its suffix, or put the number of slots into its model file")
+	}
+	if len(all) == 0 {
+		if t.Slot != "" && t.Slot != "both" {
+			return nil, noSlot(t.Partition, t.Slot)
+		}
+		return []string{""}, nil
+	}
+	// "current" is the slot that is running; in the bootloader, where none
+	// is, it is the one that would start.
+	current := c.Value(card.FactStarted)
+	if current == "" {
+		current = c.Value(card.FactNext)
+	}
+	switch t.Slot {
+	case "", "both":
+		return all, nil
+	case "current", "other":
+		if current == "" {
+			return nil, finding.Stopped(finding.SlotNotTold, t.Partition, "this phone does not say which slot is current", "name the slot: a or b")
+		}
+		if t.Slot == "other" {
+			return []string{card.Other(current)}, nil
+		}
+		return []string{current}, nil
+	}
+	if !slices.Contains(all, t.Slot) {
+		return nil, finding.Stopped(finding.NoSuchSlot, t.Partition, "this phone has no slot "+t.Slot, "jarlid slot shows which it has")
+	}
+	return []string{t.Slot}, nil
+}
+
+// noSlot is the error of a slot that was named on a phone without any.
+func noSlot(partition, slot string) error {
+	return finding.Stopped(finding.NoSuchSlot, partition, fmt.Sprintf("this phone has no slots, so there is no %s@%s", partition, slot), "leave the slot out")
+}

@@ -1,0 +1,291 @@
+// Package engine runs one task on one phone: it locks and reads the phone, has the task
+// drafted until nothing is lacking, judges all of it, asks once, and carries it out step
+// by step, each with its record in the journal.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"jarlid/internal/act"
+	"jarlid/internal/bench"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+// Options say on which phone a job is done, and how.
+type Options struct {
+	On        string // the phone: bench name, serial number or address; "": the only one here
+	SavedCard string // a file with a saved card instead of a phone: everything is judged, nothing done
+	Accept    []finding.Accept
+	Yes       bool // answers questions, never a stop
+	DryRun    bool // goes up to the questions and stops
+	NoHands   bool // nobody is at the phone
+	// ByHand goes on with a phone that does not answer, which a person brings into a mode.
+	ByHand   bool
+	Code     string          // what some bootloaders want to be unlocked with
+	Wait     time.Duration   // how long a started system is watched for
+	Typed    []string        // the command, as it was typed
+	Soft     <-chan struct{} // closed when the person wants to stop after the write in progress
+	Observer say.Observer
+	// Opened is told of the phone as soon as it was read, Shown of the draft before it is
+	// judged.
+	Opened func(*Job)
+	Shown  func(*Draft)
+	// Sink opens the journal; nil but for tests.
+	Sink journal.OpenSink
+}
+
+// ErrStopped says that the person stopped the job.
+var ErrStopped = errors.New("stopped by hand")
+
+// Job is one task's work on one phone.
+type Job struct {
+	*phone.Session
+	Options
+	Out   act.Outcome
+	Dir   string // the job's folder, once there is one
+	Draft *Draft // as it was judged
+	Saved string // the name on a saved card; "" for a phone
+	// Acted says that something was changed.
+	Acted bool
+
+	plan    *plan.Plan
+	checked []finding.Finding
+	said    []journal.Answer // to the engine's own questions
+	scratch string
+	unlock  []func()
+	locked  []string
+	log     *journal.Writer
+}
+
+// lockLimit is how long a job waits for one who only looks.
+const lockLimit = 10 * time.Second
+
+// Open finds the phone that is meant, locks it, connects and reads it. Close lets it go.
+// Errors: *phone.NotHereError, *phone.AddressError, *finding.StopError (several-phones,
+// phone-busy, not-authorised), and those of the wire.
+func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
+	if o.SavedCard != "" {
+		return offline(b, o)
+	}
+	p, err := b.Pick(ctx, o.On)
+	if err != nil {
+		return unseen(b, o, err)
+	}
+	j := &Job{Options: o}
+	if err := j.lock(ctx, p, p.LockNames()); err != nil {
+		return nil, err
+	}
+	to := say.To{Observer: o.Observer, Phone: p.Name}
+	j.Session, err = p.Reach(ctx, to)
+	if err == nil {
+		if err = j.Read(ctx); err == nil {
+			err = j.lock(ctx, p, phone.SerialNames(j.Card))
+		}
+		if err == nil { // before the system is left, and not at every look: it takes a second
+			_, err = j.Know(ctx, []card.ID{card.FactAccounts.ID()})
+		}
+	}
+	if err != nil {
+		j.Close()
+		return unseen(b, o, err)
+	}
+	j.begin()
+	return j, nil
+}
+
+func (j *Job) begin() {
+	if j.Wait > 0 {
+		j.WaitSystem = j.Wait
+	}
+	if j.Opened != nil {
+		j.Opened(j)
+	}
+}
+
+// offline opens a saved card.
+func offline(b *bench.Bench, o Options) (*Job, error) {
+	data, err := os.ReadFile(o.SavedCard)
+	if err != nil {
+		return nil, err
+	}
+	c, name, err := card.Load(data)
+	if err != nil {
+		return nil, &CardError{Path: o.SavedCard, Err: err}
+	}
+	p := b.Known(name, c.Value(card.FactModel))
+	p.Model().Learn(c)
+	o.DryRun = true
+	j := &Job{Options: o, Session: p.NewSession(c, say.To{Observer: o.Observer, Phone: name}), Saved: name}
+	j.begin()
+	return j, nil
+}
+
+// CardError is a saved card that can't be read.
+type CardError struct {
+	Path string
+	Err  error
+}
+
+// Error names the file.
+func (e *CardError) Error() string { return e.Path + ": " + e.Err.Error() }
+
+// Unwrap gives the cause.
+func (e *CardError) Unwrap() error { return e.Err }
+
+// unseen opens a phone that does not answer, for a person to bring it into a mode, where
+// that is wanted and it can be told which phone is meant; cause is the error else.
+func unseen(b *bench.Bench, o Options, cause error) (*Job, error) {
+	var away *phone.NotHereError
+	if !o.ByHand || !errors.As(cause, &away) {
+		return nil, cause
+	}
+	p, err := b.Unseen(o.On)
+	if err != nil || p == nil {
+		return nil, cause
+	}
+	j := &Job{Options: o, Session: p.NewSession(&card.Card{}, say.To{Observer: o.Observer, Phone: p.Name})}
+	if err := j.lock(context.Background(), p, p.LockNames()); err != nil {
+		return nil, err
+	}
+	if err := j.Recall(); err != nil {
+		j.Close()
+		return nil, err
+	}
+	j.Card.Set(card.FactMode, card.Fact{Why: "it does not answer"})
+	j.begin()
+	return j, nil
+}
+
+// lock locks the phone under further names; whoever only looks is waited for.
+func (j *Job) lock(ctx context.Context, p *phone.Phone, names []string) error {
+	names = slices.DeleteFunc(names, func(n string) bool { return slices.Contains(j.locked, n) })
+	if len(names) == 0 {
+		return nil
+	}
+	for end := time.Now().Add(lockLimit); ; {
+		unlock, err := p.Lock(names...)
+		if err == nil {
+			j.unlock, j.locked = append(j.unlock, unlock), append(j.locked, names...)
+			return nil
+		}
+		if !errors.Is(err, phone.ErrBusy) {
+			return err
+		}
+		if !time.Now().Before(end) {
+			return p.Busy()
+		}
+		if err := phone.Pause(ctx, lockLimit/50); err != nil {
+			return err
+		}
+	}
+}
+
+// Close lets the phone go and removes what was made for the job.
+func (j *Job) Close() {
+	if j.Session != nil {
+		j.Session.Close()
+	}
+	for _, unlock := range slices.Backward(j.unlock) {
+		unlock()
+	}
+	j.unlock = nil
+	if j.scratch != "" {
+		os.RemoveAll(j.scratch)
+	}
+}
+
+// Scratch gives a temporary folder that is gone when the job is closed.
+func (j *Job) Scratch() (string, error) {
+	var err error
+	if j.scratch == "" {
+		j.scratch, err = os.MkdirTemp("", "jarlid-")
+	}
+	return j.scratch, err
+}
+
+// Offline tells whether there is a saved card instead of a phone.
+func (j *Job) Offline() bool { return j.Saved != "" || j.SavedCard != "" }
+
+// damaged are the findings about journals that can't be read.
+func (j *Job) damaged() []finding.Finding {
+	var list []finding.Finding
+	for _, d := range j.Damaged {
+		list = append(list, finding.Finding{Name: finding.JournalDamaged, Severity: finding.Warn, About: d.Dir,
+			Text: fmt.Sprintf("%v; what that job did, and what earlier ones told, is not known", d), Remedy: "read the phone itself first: jarlid card, jarlid slot"})
+	}
+	return list
+}
+
+// Input is what a task is prepared from. It is only read.
+type Input struct {
+	Card   *card.Card
+	Model  *model.Model
+	Models model.Set
+	Phone  string // its name on the bench
+	Seen   bool   // it answers
+	// What earlier rounds wanted, as far as it could be had.
+	Contents  map[card.Partition]Content
+	Located   map[string]place.Item
+	Shelved   []place.Item
+	Restorers []place.Item
+	Variables map[string]string
+	// Previous are files in which jobs kept what was on partitions before, by base.
+	Previous func(base string) (map[card.Partition]string, error)
+	// Scratch is a folder for what the task makes.
+	Scratch string
+	// Notes collects what is told before anything is judged.
+	Notes say.To
+	Dry   bool
+}
+
+// Content is what a partition holds: a file with it, or why it can't be had.
+type Content struct {
+	Path string
+	Err  error
+}
+
+// Draft is a task worked out for a phone.
+type Draft struct {
+	Steps    []plan.Step
+	Findings []finding.Finding // about the wish itself
+	Files    []journal.File
+	Lacks    Lacks
+	// Nothing says that there is nothing to do, and why; no job is begun then.
+	Nothing string
+	// View is what is shown before the questions, for whoever shows it.
+	View any
+
+	notes []say.Event
+}
+
+// Lacks are what a draft needs to know and that has to be read from the phone.
+type Lacks struct {
+	Facts     []card.ID
+	Contents  []card.Partition
+	Paths     []string // of the phone's system, to be located
+	Aside     bool     // Paths are looked for among what was moved aside
+	Shelved   bool
+	Restorers bool
+	Variables []string
+}
+
+// Task is one command's wish.
+type Task interface {
+	// Name is the command's name.
+	Name() string
+	// Prepare works the task out. It reads nothing from the phone: what it lacks it
+	// names, and it is called again when that was read.
+	Prepare(in *Input) (*Draft, error)
+}

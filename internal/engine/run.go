@@ -1,0 +1,414 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"jarlid/internal/act"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/files"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+// notes keeps what a task tells while it is prepared.
+type notes struct{ list []say.Event }
+
+// Tell implements say.Observer.
+func (n *notes) Tell(e say.Event) { n.list = append(n.list, e) }
+
+// Ask implements say.Observer: nobody is asked while a task is prepared.
+func (n *notes) Ask(say.Question) (int, error) { return 0, say.ErrNobody }
+
+// rounds bounds how often a task is prepared: each round has to read something new.
+const rounds = 20
+
+// Prepare has the task drafted until it lacks nothing that can be read.
+func (j *Job) Prepare(ctx context.Context, t Task) (*Draft, error) {
+	scratch, err := j.Scratch()
+	if err != nil {
+		return nil, err
+	}
+	in := &Input{Card: j.Card, Model: j.Model(), Models: j.Models, Phone: j.Name, Seen: j.Open(), Scratch: scratch, Dry: j.DryRun,
+		Contents: map[card.Partition]Content{}, Located: map[string]place.Item{},
+		Previous: func(base string) (map[card.Partition]string, error) {
+			return journal.Previous(j.Home, j.Who(j.Card.Value(card.FactSerial)), base)
+		}}
+	for range rounds {
+		n := &notes{}
+		in.Notes = say.To{Observer: n, Phone: j.Name}
+		in.Card = j.Card.Clone()
+		d, err := t.Prepare(in)
+		if err != nil {
+			return nil, err
+		}
+		d.notes = n.list
+		j.plan = plan.Compile(j.Card, j.Model(), j.Models, d.Steps...)
+		more, err := j.supply(ctx, in, d)
+		if err != nil {
+			return nil, err
+		}
+		if !more {
+			j.Draft = d
+			return d, nil
+		}
+	}
+	return nil, fmt.Errorf("%s could not be worked out: it lacks something new each time", t.Name())
+}
+
+// supply reads what a draft lacks, and whether there was anything new.
+func (j *Job) supply(ctx context.Context, in *Input, d *Draft) (more bool, err error) {
+	l := d.Lacks
+	if more, err = j.Know(ctx, append(slices.Clone(l.Facts), j.plan.Needs(j.Card)...)); err != nil {
+		return false, err
+	}
+	if len(l.Variables) > 0 && in.Variables == nil {
+		in.Variables, more = map[string]string{}, true
+		for name, value := range j.Variables(l.Variables...) {
+			in.Variables[name] = value
+		}
+	}
+	for _, p := range l.Contents {
+		if _, had := in.Contents[p]; had {
+			continue
+		}
+		more = true
+		c := Content{Path: filepath.Join(in.Scratch, "read-"+p.String()+".img")}
+		if c.Err = j.save(ctx, p, c.Path); c.Err != nil && !refusal(c.Err) {
+			return false, c.Err
+		}
+		in.Contents[p] = c
+	}
+	if j.Card.Value(card.FactRoot) != "yes" || !j.HasShell() {
+		return more, nil
+	}
+	for _, path := range l.Paths {
+		if _, had := in.Located[path]; had {
+			continue
+		}
+		more = true
+		if in.Located[path], err = j.Locate(ctx, path, l.Aside); err != nil {
+			return false, err
+		}
+	}
+	if l.Shelved && in.Shelved == nil {
+		more = true
+		if in.Shelved, err = j.Session.Shelved(ctx); err != nil {
+			return false, err
+		}
+		in.Shelved = append([]place.Item{}, in.Shelved...)
+	}
+	if l.Restorers && in.Restorers == nil {
+		more = true
+		if in.Restorers, err = j.Session.Restorers(ctx); err != nil {
+			return false, err
+		}
+		in.Restorers = append([]place.Item{}, in.Restorers...)
+	}
+	return more, nil
+}
+
+// save keeps what a partition holds in a file.
+func (j *Job) save(ctx context.Context, p card.Partition, path string) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	size, _ := j.Card.Number(card.FactSize.Of(p))
+	m := say.NewMeter(j.Obs, say.Read, p.String(), size)
+	out := files.NewOut(f)
+	err = j.ReadWhole(ctx, p, out, m.Set)
+	m.End()
+	if err == nil {
+		err = out.Finish()
+	}
+	return err
+}
+
+// Run drafts a task, judges all of it, asks, and carries it out. Errors: *finding.StopError;
+// *link.RefusedError, *link.LostError, *link.ProtocolError, *phone.WrongModeError,
+// *phone.NotHereError and *phone.LackError from the phone; *act.UnknownError;
+// *journal.WriteError; ErrStopped.
+func (j *Job) Run(ctx context.Context, t Task) error {
+	d, err := j.Prepare(ctx, t)
+	if err != nil {
+		return err
+	}
+	for _, e := range d.notes {
+		j.Observer.Tell(e)
+	}
+	if j.Shown != nil {
+		j.Shown(d)
+	}
+	if d.Nothing != "" {
+		return nil
+	}
+	if err := j.judge(); err != nil || j.DryRun {
+		return err
+	}
+	if j.log, err = journal.Create(j.Home, j.Name, j.Sink); err != nil {
+		return err
+	}
+	defer j.log.Close()
+	j.Dir = j.log.Dir
+	begin := journal.Record{Event: journal.Begin, Command: j.Typed, Task: &journal.TaskData{Name: t.Name(), Options: t}, Phone: j.Name, Serial: j.Card.Value(card.FactSerial),
+		Model: j.Card.Value(card.FactModel), Files: d.Files, Found: j.checked, Said: j.said, Facts: lasting(j.Card)}
+	for _, s := range j.plan.Steps {
+		begin.Steps = append(begin.Steps, act.Data(s))
+	}
+	if err := j.log.Write(begin); err != nil {
+		return err
+	}
+	err = j.carryOut(ctx)
+	end := journal.Record{Event: journal.End}
+	if err != nil {
+		end.Error = err.Error()
+	}
+	if j.log.Err() == nil {
+		err = errors.Join(err, j.log.Write(end))
+	}
+	return err
+}
+
+// Titles are the titles of all steps, the restarts between them too.
+func (j *Job) Titles() []string {
+	var list []string
+	for _, s := range j.plan.Steps {
+		list = append(list, s.Title())
+	}
+	return list
+}
+
+// judge runs all checks and asks what has to be asked.
+func (j *Job) judge() error {
+	found := append(append(j.damaged(), j.Draft.Findings...), j.plan.Check(j.Card)...)
+	j.checked = finding.Apply(found, j.Accept)
+	for _, f := range j.checked {
+		j.Obs.Found(f)
+	}
+	if stops := finding.Blocking(j.checked); len(stops) > 0 {
+		return &finding.StopError{Findings: stops, Told: true}
+	}
+	lost, kept := j.plan.Cost()
+	for _, s := range lost {
+		j.Obs.Say(say.Lose, "%s", s)
+	}
+	for _, s := range kept {
+		j.Obs.Say(say.Keep, "%s", s)
+	}
+	asks := finding.Asking(j.checked)
+	question := j.question(j.plan.Steps, len(asks) > 0)
+	if question == "" {
+		return nil
+	}
+	if j.DryRun {
+		j.Obs.Say(say.Asks, "%s (a dry run ends here)", question)
+		return nil
+	}
+	return j.ask(question, asks)
+}
+
+// question is what is asked before steps act, naming what and where; "" when they change
+// nothing and nothing is in doubt.
+func (j *Job) question(steps []plan.Step, doubt bool) string {
+	var does []string
+	for _, s := range steps {
+		if plan.Changes(s) {
+			does = append(does, s.Title())
+		}
+	}
+	if len(does) == 0 {
+		if !doubt {
+			return ""
+		}
+		for _, s := range steps {
+			does = append(does, s.Title())
+		}
+	}
+	const most = 3
+	if n := len(does) - most; n > 1 {
+		does = append(does[:most:most], fmt.Sprintf("%d more", n))
+	}
+	text := strings.Join(does, ", ")
+	if i := strings.LastIndex(text, ", "); len(does) > 1 {
+		text = text[:i] + " and " + text[i+2:]
+	}
+	if text == "" {
+		return fmt.Sprintf("Go on with %s?", j.Name)
+	}
+	return fmt.Sprintf("%s%s, on %s?", strings.ToUpper(text[:1]), text[1:], j.Name)
+}
+
+// ask asks a question that --yes answers. Without anybody there it is the finding
+// not-confirmed.
+func (j *Job) ask(question string, asks []finding.Finding) error {
+	answer := journal.Answer{Question: question, Answer: "yes, by --yes"}
+	if !j.Yes {
+		yes, err := j.Obs.Confirm(question)
+		if errors.Is(err, say.ErrNobody) {
+			return &finding.StopError{Acted: j.Acted, Findings: []finding.Finding{{Name: finding.NotConfirmed, Severity: finding.Stop, Final: true, About: j.Name,
+				Text: "nobody is here to answer: " + question, Remedy: "run it in a terminal, or with --yes"}}}
+		}
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return &finding.StopError{Findings: asks, Acted: j.Acted, Declined: true, Told: true}
+		}
+		answer.Answer = "yes"
+	}
+	j.said = append(j.said, answer)
+	return nil
+}
+
+// carryOut acts step by step.
+func (j *Job) carryOut(ctx context.Context) error {
+	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, NoHands: j.NoHands, Code: j.Code, Soft: j.Soft}
+	planned := len(j.plan.Steps)
+	for i := 0; i < len(j.plan.Steps); i++ {
+		s := j.plan.Steps[i]
+		select {
+		case <-j.Soft:
+			if err := j.log.Write(journal.Record{Event: journal.Interrupted, Step: i + 1, Title: s.Title()}); err != nil {
+				return errors.Join(ErrStopped, err)
+			}
+			return ErrStopped
+		default:
+		}
+		if _, err := j.Know(ctx, s.Needs(j.Card, j.Model())); err != nil {
+			return err
+		}
+		if err := j.checkAgain(s, nil); err != nil {
+			return err
+		}
+		rec := journal.Record{Event: journal.Act, Step: i + 1, Title: s.Title(), Touches: plan.Unsure(s, j.Card), Said: j.said}
+		if i >= planned {
+			data := act.Data(s)
+			rec.Data = &data
+		}
+		j.said = nil
+		if err := j.log.Write(rec); err != nil {
+			return err
+		}
+		done, err := j.actOn(ctx, a, s, i)
+		if err != nil {
+			return err
+		}
+		if err := j.further(done, i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// actOn carries out one step and writes what came of it.
+func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Done, error) {
+	j.Obs.Step(i+1, len(j.plan.Steps), s.Title(), say.Begin)
+	before := j.Card.Clone()
+	done, err := act.Run(ctx, a, s)
+	rec := journal.Record{Event: journal.Done, Step: i + 1, Title: s.Title(), Answers: done.Answers, Said: done.Said, Confirm: done.Confirm, Bytes: done.Bytes, SHA256: done.SHA256}
+	state := say.Finished
+	if err != nil {
+		rec.Event, rec.Error, rec.Confirm, state = journal.Failed, err.Error(), "", say.Failed
+	} else {
+		j.Acted = j.Acted || !done.Looked
+		rec.Facts = changed(before, j.Card)
+	}
+	j.Obs.Step(i+1, len(j.plan.Steps), s.Title(), state)
+	return done, errors.Join(err, j.log.Write(rec))
+}
+
+// further puts the steps an act handed back behind it: all of them are judged before the
+// first one acts.
+func (j *Job) further(done act.Done, i int) error {
+	if len(done.Further)+len(done.Found) == 0 {
+		return nil
+	}
+	next := plan.Compile(j.Card, j.Model(), j.Models, done.Further...)
+	found := append(slices.Clone(done.Found), next.Check(j.Card)...)
+	if err := j.weigh(found, "what follows"); err != nil {
+		return err
+	}
+	if len(next.Steps) == 0 {
+		return &finding.StopError{Acted: j.Acted, Findings: []finding.Finding{{Name: finding.NothingThere, Severity: finding.Stop, Final: true, About: j.Name,
+			Text: "no slot of this phone holds an image that could be changed", Remedy: "install a system first, or write the file whole: --into PARTITION"}}}
+	}
+	j.plan.Steps = slices.Insert(j.plan.Steps, i+1, next.Steps...)
+	return nil
+}
+
+// checkAgain checks a step just before it acts, with what is known by then.
+func (j *Job) checkAgain(s plan.Step, extra []finding.Finding) error {
+	return j.weigh(append(extra, s.Check(j.Card, j.Model(), j.Models)...), s.Title())
+}
+
+// weigh tells findings that are new and stops or asks where they say so. What was
+// answered before is not asked twice.
+func (j *Job) weigh(found []finding.Finding, title string) error {
+	var fresh []finding.Finding
+	for _, f := range finding.Apply(found, j.Accept) {
+		if slices.ContainsFunc(j.checked, func(o finding.Finding) bool {
+			return o.Name == f.Name && o.About == f.About && o.Severity == f.Severity
+		}) {
+			continue
+		}
+		j.Obs.Found(f)
+		fresh = append(fresh, f)
+		j.checked = append(j.checked, f)
+	}
+	err := error(nil)
+	asks := finding.Asking(fresh)
+	stops := finding.Blocking(fresh)
+	switch {
+	case len(stops) > 0:
+		err = &finding.StopError{Findings: stops, Acted: j.Acted, Told: true}
+	case len(asks) > 0:
+		err = j.ask(fmt.Sprintf("Go on, on %s: %s?", j.Name, title), asks)
+	}
+	if err != nil {
+		return errors.Join(err, j.log.Write(journal.Record{Event: journal.Stopped, Title: title, Found: append(stops, asks...)}))
+	}
+	return nil
+}
+
+// lasting are the facts read just now that stay true until a job changes them, so that
+// they are known in modes that don't tell them.
+func lasting(c *card.Card) journal.Facts {
+	out := journal.Facts{}
+	for _, i := range c.IDs() {
+		if f := c.Get(i); f.Evidence == card.Read && i.Stay() == card.Lasting {
+			out[i] = f
+		}
+	}
+	return out
+}
+
+// changed gives the facts a step has changed.
+func changed(before, after *card.Card) journal.Facts {
+	out := journal.Facts{}
+	for _, i := range after.IDs() {
+		f, old := after.Get(i), before.Get(i)
+		if i.Stay() != card.Passing && (old.Value != f.Value || old.Known() != f.Known() || old.Pending != f.Pending) {
+			out[i] = f
+		}
+	}
+	return out
+}
+
+// refusal tells errors that say no from those that end a job.
+func refusal(err error) bool {
+	var refused *link.RefusedError
+	var lack *phone.LackError
+	return errors.As(err, &refused) || errors.As(err, &lack) || errors.Is(err, phone.ErrNoPartition)
+}

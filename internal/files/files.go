@@ -1,0 +1,212 @@
+// Package files is what is on this computer: images and packages found, opened,
+// unwrapped, digested and written. It knows no phone.
+package files
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
+)
+
+// MissingError is a file that is not there.
+type MissingError struct{ Path string }
+
+// Error names the file.
+func (e *MissingError) Error() string { return "no such file: " + e.Path }
+
+// Is says that it is an fs.ErrNotExist.
+func (e *MissingError) Is(target error) bool { return target == fs.ErrNotExist }
+
+// Open opens a regular file and gives its size in bytes. Errors: *MissingError.
+func Open(path string) (*os.File, int64, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, 0, &MissingError{path}
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	st, err := f.Stat()
+	if err == nil && st.IsDir() {
+		err = fmt.Errorf("%s is a folder; name the files in it", path)
+	}
+	if err == nil && !st.Mode().IsRegular() {
+		err = fmt.Errorf("%s is not a file", path)
+	}
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, st.Size(), nil
+}
+
+// Identify says what a file is.
+func Identify(path string, o ident.Options) (*ident.File, error) {
+	f, size, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return ident.Identify(f, size, path, o), nil
+}
+
+// Expand gives the files that words on the command line mean: quoted paths as
+// dragged into a terminal, and patterns on systems whose shell leaves them.
+func Expand(words []string) ([]string, error) {
+	var out []string
+	for _, s := range words {
+		s = Unquote(s)
+		if _, err := os.Stat(s); errors.Is(err, fs.ErrNotExist) && strings.ContainsAny(s, "*?") {
+			list, err := filepath.Glob(s)
+			if err != nil || len(list) == 0 {
+				return nil, fmt.Errorf("no file matches %s", s)
+			}
+			out = append(out, list...)
+			continue
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// Unquote takes the quotes and the blanks off a path that was dragged into a
+// terminal.
+func Unquote(s string) string {
+	t := strings.TrimSpace(s)
+	if _, err := os.Stat(s); err == nil {
+		return s
+	}
+	if len(t) >= 2 && (t[0] == '\'' || t[0] == '"') && t[len(t)-1] == t[0] {
+		return t[1 : len(t)-1]
+	}
+	return t
+}
+
+// IsPartitionName tells whether a word is no file but the name of a partition,
+// by the phone's table or the usual names.
+func IsPartitionName(word string, known func(name string) bool) bool {
+	if _, err := os.Stat(word); !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(word, `./\`) {
+		return false
+	}
+	usual := []string{"boot", "recovery", "system", "vendor", "product", "vbmeta", "dtbo", "init_boot", "vendor_boot", "super", "userdata", "radio", "modem"}
+	base := card.Part(word).Base
+	return slices.Contains(usual, base) || known(word) || known(base+"_a")
+}
+
+// IsFile tells whether a path names a regular file.
+func IsFile(path string) bool {
+	st, err := os.Stat(path)
+	return err == nil && st.Mode().IsRegular()
+}
+
+// Source is a file that is being sent: it must stay the one that was checked.
+type Source struct {
+	*os.File
+	Size int64
+	st   os.FileInfo
+	path string
+}
+
+// OpenSource opens a file that was identified as having size bytes.
+func OpenSource(path string, size int64) (*Source, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && st.Size() != size {
+		err = fmt.Errorf("%s changed since it was checked: it has %d bytes now, not %d", path, st.Size(), size)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &Source{File: f, Size: size, st: st, path: path}, nil
+}
+
+// Reader reads the file from its start.
+func (s *Source) Reader() io.Reader { return io.NewSectionReader(s.File, 0, s.Size) }
+
+// Info gives the file's times and size as it was opened.
+func (s *Source) Info() os.FileInfo { return s.st }
+
+// Unchanged tells whether the file is still the one that was opened.
+func (s *Source) Unchanged() error {
+	st, err := os.Stat(s.path)
+	if err != nil {
+		return err
+	}
+	if st.Size() != s.st.Size() || !st.ModTime().Equal(s.st.ModTime()) {
+		return fmt.Errorf("%s changed while it was sent", s.path)
+	}
+	return nil
+}
+
+// Digest hashes a whole file on a goroutine of its own, beside the sending;
+// the file is in the system's cache for one of the two. The result waits for it and
+// must be called.
+func Digest(ctx context.Context, f io.ReaderAt, size int64) func() (string, error) {
+	type result struct {
+		sum string
+		err error
+	}
+	ch := make(chan result, 1)
+	go func() {
+		h := sha256.New()
+		err := copyUntil(ctx, h, io.NewSectionReader(f, 0, size))
+		ch <- result{hex.EncodeToString(h.Sum(nil)), err}
+	}()
+	return func() (string, error) {
+		r := <-ch
+		return r.sum, r.err
+	}
+}
+
+func copyUntil(ctx context.Context, h hash.Hash, r io.Reader) error {
+	buf := make([]byte, 1<<20)
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		n, err := r.Read(buf)
+		h.Write(buf[:n])
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// DigestOf gives the SHA-256 of a file, and how many bytes it has.
+func DigestOf(ctx context.Context, name string) (sum string, n int64, err error) {
+	f, size, err := Open(name)
+	if err != nil {
+		return "", 0, err
+	}
+	defer f.Close()
+	sum, err = Digest(ctx, f, size)()
+	return sum, size, err
+}
+
+// WriteWhole writes a file so that it is there whole or not at all.
+func WriteWhole(name string, b []byte) error {
+	tmp := name + ".new"
+	if err := os.WriteFile(tmp, b, 0o644); err != nil {
+		return err
+	}
+	return os.Rename(tmp, name)
+}

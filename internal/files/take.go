@@ -1,0 +1,148 @@
+package files
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/sparse"
+	"jarlid/internal/core/lift"
+)
+
+// RoomFor checks beforehand that the disk has room.
+func RoomFor(dir string, items []lift.Item) error {
+	need := int64(0)
+	for _, it := range items {
+		need += max(it.Size, 0)
+	}
+	free, ok := freeSpace(dir)
+	if ok && need > free {
+		return fmt.Errorf("%s has %s free, and %s are needed; nothing was written", dir, image.Size(free), image.Size(need))
+	}
+	return nil
+}
+
+// Taken is one item that was taken out of a file.
+type Taken struct {
+	Name   string `json:"name"`
+	Path   string `json:"path,omitempty"`
+	Size   int64  `json:"size"` // bytes
+	SHA256 string `json:"sha256,omitempty"`
+}
+
+// Taking says how items are written.
+type Taking struct {
+	Dir      string   // what Root is called, for paths that are told
+	Root     *os.Root // the folder they are written to
+	Sparse   bool     // write images as sparse images
+	NoDigest bool     // leave out digests that are not made on the way anyhow
+	// Working is told what is being written, and how far it is.
+	Working func(what string, total int64) (moved func(int64), end func())
+}
+
+// Take writes an item under a passing name and gives it its own when it is whole.
+func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
+	root := k.Root
+	if dir := filepath.Dir(filepath.FromSlash(it.Name)); dir != "." {
+		if err := root.MkdirAll(dir, 0o755); err != nil {
+			return row, err
+		}
+	}
+	name := filepath.FromSlash(it.Name)
+	part := name + ".jarlid-part"
+	f, err := root.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return row, err
+	}
+	defer func() {
+		f.Close()
+		if err != nil {
+			root.Remove(part)
+		}
+	}()
+	moved, end := k.Working(it.Name, it.Size)
+	digest, err := it.Write(ctx, NewOut(f), moved)
+	end()
+	if err != nil {
+		return row, err
+	}
+	if k.Sparse {
+		if f, err = makeSparse(root, part, f); err != nil {
+			return row, err
+		}
+		digest = nil
+	}
+	st, err := f.Stat()
+	if err != nil {
+		return row, err
+	}
+	if digest == nil && !k.NoDigest {
+		h := sha256.New()
+		if _, err := io.Copy(h, io.NewSectionReader(f, 0, st.Size())); err != nil {
+			return row, err
+		}
+		digest = h.Sum(nil)
+	}
+	if err := f.Close(); err != nil {
+		return row, err
+	}
+	if err := root.Rename(part, name); err != nil {
+		return row, err
+	}
+	return Taken{Name: it.Name, Path: filepath.Join(k.Dir, name), Size: st.Size(), SHA256: hex.EncodeToString(digest)}, nil
+}
+
+// makeSparse replaces a raw file by the same as a sparse image, zeros as FILL 0.
+func makeSparse(root *os.Root, part string, raw *os.File) (*os.File, error) {
+	st, err := raw.Stat()
+	if err != nil {
+		return raw, err
+	}
+	tmp := part + "-sparse"
+	out, err := root.OpenFile(tmp, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return raw, err
+	}
+	cut, err := sparse.Cut(raw, st.Size(), 1<<62)
+	if err == nil {
+		var p *sparse.Part
+		if p, err = cut.Next(); err == nil {
+			err = p.WriteTo(out, raw)
+		}
+	}
+	if err == nil {
+		raw.Close()
+		err = root.Rename(tmp, part)
+	}
+	if err != nil {
+		out.Close()
+		root.Remove(tmp)
+		return raw, err
+	}
+	return out, nil
+}
+
+// WriteSums writes the digests of what was taken out as SHA256SUMS.
+func WriteSums(root *os.Root, rows []Taken) error {
+	var b strings.Builder
+	sort.Slice(rows, func(i, j int) bool { return rows[i].Name < rows[j].Name })
+	for _, r := range rows {
+		fmt.Fprintf(&b, "%s  %s\n", r.SHA256, r.Name)
+	}
+	f, err := root.Create("SHA256SUMS")
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(b.String())
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	return err
+}

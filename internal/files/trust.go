@@ -1,0 +1,147 @@
+package files
+
+import (
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/sums"
+	"jarlid/internal/core/image/zipsig"
+)
+
+// Stated is digests, and where they come from.
+type Stated struct {
+	From  string
+	List  []sums.Sum
+	Loose bool // a pasted digest: for whatever file
+}
+
+// NotSumsError is a word that names neither a file of digests nor a digest.
+type NotSumsError struct{ Word string }
+
+// Error names the word.
+func (e *NotSumsError) Error() string {
+	return fmt.Sprintf("%q is neither a file of digests nor a digest", e.Word)
+}
+
+// ReadSums reads digests: pasted ones, and files of them. Errors: *NotSumsError.
+func ReadSums(against []string) ([]Stated, error) {
+	var out []Stated
+	for _, s := range against {
+		if d, ok := sums.ParseDigest(s); ok {
+			if _, err := os.Stat(s); err != nil {
+				out = append(out, Stated{From: "the digest given", List: []sums.Sum{d}, Loose: true})
+				continue
+			}
+		}
+		f, size, err := Open(Unquote(s))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, &NotSumsError{s}
+		}
+		if err != nil {
+			return nil, err
+		}
+		b, err := image.ReadAt(s, f, size, 0, min(size, 16<<20))
+		f.Close()
+		if err != nil {
+			return nil, err
+		}
+		list := sums.Parse(string(b))
+		if len(list) == 0 {
+			return nil, fmt.Errorf("%s holds no digests in a form Jar Lid knows", s)
+		}
+		out = append(out, Stated{From: filepath.Base(s), List: list})
+	}
+	return out, nil
+}
+
+// Beside reads the digests that lie beside a file.
+func Beside(path string) []Stated {
+	var out []Stated
+	for _, ext := range neighbours {
+		b, err := os.ReadFile(path + ext)
+		if err != nil {
+			continue
+		}
+		s := Stated{From: filepath.Base(path + ext)}
+		if d, ok := sums.ParseDigest(string(b)); ok {
+			s.List, s.Loose = []sums.Sum{d}, true
+		} else {
+			s.List = sums.Parse(string(b))
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// neighbours are the endings under which a file's digests lie beside it.
+var neighbours = []string{".sha256", ".sha256sum", ".sha512", ".sha1", ".md5", ".md5sum"}
+
+// ReadTrusted reads certificates, and those a recovery image carries.
+func ReadTrusted(signers []string, recovery string) (map[string][]*x509.Certificate, error) {
+	out := map[string][]*x509.Certificate{}
+	for _, path := range signers {
+		b, err := os.ReadFile(Unquote(path))
+		if err != nil {
+			return nil, err
+		}
+		certs, err := zipsig.ParseCerts(b)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		out[filepath.Base(path)] = certs
+	}
+	if recovery == "" {
+		return out, nil
+	}
+	f, size, err := Open(Unquote(recovery))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	certs, err := recoveryCerts(f, size)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", recovery, err)
+	}
+	out[filepath.Base(recovery)] = certs
+	return out, nil
+}
+
+// recoveryRamdisk finds the ramdisk of a recovery: a boot image's, or the
+// fragment of a vendor boot image.
+func recoveryRamdisk(r io.ReaderAt, size int64) (io.Reader, error) {
+	if v, err := boot.ParseVendor(r, size); err == nil {
+		f := v.Recovery()
+		if f == nil {
+			return nil, errors.New("this vendor boot image holds no recovery")
+		}
+		return io.NewSectionReader(r, f.Offset, f.Size), nil
+	}
+	m, err := boot.Parse(r, size)
+	if err != nil {
+		return nil, err
+	}
+	return m.Open(r, "ramdisk"), nil
+}
+
+func recoveryCerts(r io.ReaderAt, size int64) ([]*x509.Certificate, error) {
+	src, err := recoveryRamdisk(r, size)
+	if err != nil {
+		return nil, err
+	}
+	rd, err := boot.ReadRamdisk(src, zipsig.KeysFile)
+	if err != nil {
+		return nil, err
+	}
+	b, ok := rd.Wanted[zipsig.KeysFile]
+	if !ok {
+		return nil, fmt.Errorf("its ramdisk has no %s, so it trusts no certificate that could be read", zipsig.KeysFile)
+	}
+	return zipsig.ParseKeys(b)
+}

@@ -1,0 +1,163 @@
+package phone
+
+import (
+	"context"
+	"errors"
+	"io"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/image/sparse"
+	"jarlid/internal/link"
+	"jarlid/internal/link/fastboot"
+)
+
+// loader is a wire that speaks fastboot.
+type loader struct {
+	c    *fastboot.Client
+	at   Address
+	mode card.Mode
+}
+
+func openTCP(ctx context.Context, h *Host, a Address, _ func()) (Wire, error) {
+	conn, err := h.Dial.DialContext(ctx, "tcp", a.Place)
+	if err != nil {
+		return nil, link.Lost("connecting", err)
+	}
+	t, err := fastboot.NewTCP(ctx, conn)
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return newLoader(ctx, t, a)
+}
+
+func openUDP(ctx context.Context, h *Host, a Address, _ func()) (Wire, error) {
+	conn, err := h.Dial.DialContext(ctx, "udp", a.Place)
+	if err != nil {
+		return nil, link.Lost("connecting", err)
+	}
+	t, err := fastboot.NewUDP(ctx, conn)
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return newLoader(ctx, t, a)
+}
+
+func newLoader(ctx context.Context, t fastboot.Transport, a Address) (Wire, error) {
+	l := &loader{c: fastboot.New(t), at: a, mode: card.Bootloader}
+	v, _, err := l.c.GetVar(ctx, "is-userspace")
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	if yes, ok := card.ParseYes(v); ok && yes {
+		l.mode = card.Fastbootd
+	}
+	return l, nil
+}
+
+func (l *loader) Mode() card.Mode  { return l.mode }
+func (l *loader) Address() Address { return l.at }
+func (l *loader) Close() error     { return l.c.Close() }
+
+func (l *loader) Facts(ctx context.Context, s *Session) error {
+	listed, err := l.c.Variables(ctx)
+	if err != nil {
+		return err
+	}
+	s.vars = &variables{ctx: ctx, c: l.c, listed: listed}
+	return s.readVariables()
+}
+
+func (l *loader) Restart(ctx context.Context, to card.Mode) error {
+	if to == card.Sideload {
+		return &link.RefusedError{Command: "reboot-sideload", Message: "a bootloader has no such restart"}
+	}
+	return l.c.Reboot(ctx, restartTargets[to])
+}
+
+// hangUpLimit is how long a bootloader may hold its connection after a restart.
+const hangUpLimit = 5 * time.Second
+
+// Gone: over fastboot nothing comes any more; the next packet is the end.
+func (l *loader) Gone(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, hangUpLimit)
+	defer cancel()
+	l.c.Gone(ctx)
+}
+
+func words(a fastboot.Answer) []string { return append(a.Lines, a.Text) }
+
+func (l *loader) Write(ctx context.Context, partition string, r io.ReaderAt, size, limit int64, moved func(int64)) (answers []string, err error) {
+	write := func() error {
+		a, err := l.c.Flash(ctx, partition)
+		answers = append(answers, words(a)...)
+		return err
+	}
+	if limit <= 0 || size <= limit {
+		if err := l.c.Download(ctx, size, io.NewSectionReader(r, 0, size), moved); err != nil {
+			return answers, err
+		}
+		return answers, write()
+	}
+	cut, err := sparse.Cut(r, size, limit)
+	if err != nil {
+		return answers, err
+	}
+	done := int64(0)
+	for {
+		part, err := cut.Next()
+		if errors.Is(err, io.EOF) {
+			return answers, nil
+		}
+		if err != nil {
+			return answers, err
+		}
+		to := min(cut.Placed(), size)
+		if err := l.sendPart(ctx, part, r, func(n int64) {
+			moved(done + int64(float64(to-done)*float64(n)/float64(part.Size())))
+		}); err != nil {
+			return answers, err
+		}
+		done = to
+		if err := write(); err != nil {
+			return answers, err
+		}
+	}
+}
+
+func (l *loader) sendPart(ctx context.Context, part *sparse.Part, r io.ReaderAt, moved func(int64)) error {
+	pr, pw := io.Pipe()
+	go func() { pw.CloseWithError(part.WriteTo(pw, r)) }()
+	defer pr.Close()
+	return l.c.Download(ctx, part.Size(), pr, moved)
+}
+
+func (l *loader) Erase(ctx context.Context, partition string) ([]string, error) {
+	a, err := l.c.Erase(ctx, partition)
+	return words(a), err
+}
+
+func (l *loader) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
+	return l.c.Fetch(ctx, partition, off, n, whole, w)
+}
+
+func (l *loader) Command(ctx context.Context, text string, quiet time.Duration) ([]string, error) {
+	a, err := l.c.Command(ctx, text, quiet)
+	return words(a), err
+}
+
+func (l *loader) SetActive(ctx context.Context, slot string) ([]string, error) {
+	a, err := l.c.SetActive(ctx, slot)
+	return words(a), err
+}
+
+func (l *loader) Start(ctx context.Context, r io.Reader, size int64, moved func(int64)) ([]string, error) {
+	if err := l.c.Download(ctx, size, r, moved); err != nil {
+		return nil, err
+	}
+	a, err := l.c.Boot(ctx)
+	return words(a), err
+}

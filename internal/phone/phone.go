@@ -1,0 +1,243 @@
+// Package phone is a session with one phone: connecting, waiting for a mode,
+// reading facts, partitions and mounts. What a session can do depends on the wire
+// and the mode; what it lacks is said by a LackError. It never restarts a phone to
+// read it.
+package phone
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/link/adb"
+	"jarlid/internal/say"
+)
+
+// Host is what this computer gives a session. Package bench fills it.
+type Host struct {
+	Home   string // the folder with the jobs
+	Models model.Set
+	Dial   link.Dialer
+	// Key gives this computer's key.
+	Key func() (*adb.Key, error)
+	// Lock makes this program the only one that works on a phone known under these
+	// names (addresses, serial numbers), for as long as until unlock is called.
+	// ErrBusy when another one does.
+	Lock func(names ...string) (unlock func(), err error)
+	// Sightings gives the addresses where a phone may be now.
+	Sightings func(*Phone) []Address
+}
+
+// Phone is one phone that is listed or was named by its addresses.
+type Phone struct {
+	Name   string
+	Serial string // as it is listed; "" when it is not
+	At     []Address
+	Listed bool // on the bench, rather than named by its address alone
+	*Host
+
+	model *model.Model
+}
+
+// New gives a phone; the model is nil when none is known.
+func New(h *Host, name, serial string, m *model.Model, at ...Address) *Phone {
+	return &Phone{Name: name, Serial: serial, At: at, Host: h, model: m}
+}
+
+// Model gives the phone's model, nil when none is known.
+func (p *Phone) Model() *model.Model { return p.model }
+
+// addresses are where the phone may be now.
+func (p *Phone) addresses() []Address {
+	if p.Sightings == nil {
+		return p.At
+	}
+	return p.Sightings(p)
+}
+
+// Hand gives the model file's recipe of that name, or the usual one.
+func (p *Phone) Hand(name string, usual ...string) model.Recipe {
+	if r, ok := p.model.Hand(name); ok {
+		return r
+	}
+	return model.Recipe{Do: usual}
+}
+
+// DebuggingHands is what switches debugging on again after a format.
+func (p *Phone) DebuggingHands() model.Recipe {
+	return p.Hand("debugging", "Go through the welcome pages and switch debugging on in the developer settings; formatting switched it off.")
+}
+
+// Who is the phone as journals know it.
+func (p *Phone) Who(serial string) journal.Who {
+	if serial == "" {
+		serial = p.Serial
+	}
+	return journal.Who{Name: p.Name, Serial: serial, Serials: p.model != nil && p.model.SerialDiffers}
+}
+
+// Session is an open connection to a phone, and what is known of it. A session
+// whose phone can't be seen has no wire: Open is false.
+type Session struct {
+	*Phone
+	Card *card.Card
+	Obs  say.To
+	// Damaged are journals of this phone that can't be read.
+	Damaged []*journal.DamagedError
+	// System is what came up, when the phone was started into its system and that
+	// showed.
+	System *card.Card
+	// WaitSystem is how long a started system is watched for.
+	WaitSystem time.Duration
+
+	wire  Wire
+	vars  *variables               // of fastboot, once they were read
+	read  map[string]bool          // what Know has read over this wire
+	sizes map[card.Partition]int64 // of the devices a recovery shows, once they were read
+}
+
+// NewSession gives a session without a wire, about a phone known by a card.
+func (p *Phone) NewSession(c *card.Card, obs say.To) *Session {
+	return &Session{Phone: p, Card: c, Obs: obs, WaitSystem: time.Minute}
+}
+
+// Open tells whether there is a wire.
+func (s *Session) Open() bool { return s.wire != nil }
+
+// Mode is the mode at the other end of the wire, None without one.
+func (s *Session) Mode() card.Mode {
+	if s.wire == nil {
+		return card.None
+	}
+	return s.wire.Mode()
+}
+
+// Address is where the wire goes.
+func (s *Session) Address() Address {
+	if s.wire == nil {
+		return Address{}
+	}
+	return s.wire.Address()
+}
+
+// Wire gives the wire, nil without one.
+func (s *Session) Wire() Wire { return s.wire }
+
+// Use goes on over another wire, nil for none. The old one is not closed.
+func (s *Session) Use(w Wire) { s.wire, s.vars, s.read, s.sizes = w, nil, nil, nil }
+
+// Close lets the phone go.
+func (s *Session) Close() {
+	if s.wire != nil {
+		s.wire.Close()
+	}
+}
+
+// Drop closes the wire and goes on without one.
+func (s *Session) Drop() {
+	s.Close()
+	s.Use(nil)
+}
+
+// NotHereError says that a phone does not answer.
+type NotHereError struct{ Name, Text string }
+
+// Error says which one.
+func (e *NotHereError) Error() string { return e.Text }
+
+// WrongModeError says that a phone came up in another mode than it was sent to.
+type WrongModeError struct{ Want, Got card.Mode }
+
+// Error names both.
+func (e *WrongModeError) Error() string {
+	return fmt.Sprintf("the phone came up in %s instead of %s", e.Got, e.Want)
+}
+
+// ErrBusy says that another jarlid works on the phone.
+var ErrBusy = fmt.Errorf("another jarlid works on this phone")
+
+// Busy is the finding of a phone another jarlid works on.
+func (p *Phone) Busy() error {
+	return finding.Stopped(finding.PhoneBusy, p.Name, "another jarlid is working on "+p.Name, "wait until it has finished, or end it")
+}
+
+// LockNames are the names the phone is locked under before it is known better: its
+// resolved addresses and the serial number it is listed with.
+func (p *Phone) LockNames() []string {
+	var names []string
+	for _, a := range p.addresses() {
+		names = append(names, a.resolved())
+	}
+	if p.Serial != "" {
+		names = append(names, "serial "+p.Serial)
+	}
+	return names
+}
+
+// SerialNames are the names a phone is locked under once it was read.
+func SerialNames(c *card.Card) []string {
+	var names []string
+	for _, f := range []card.Plain{card.FactSerial, card.FactOtherSerial} {
+		if v := c.Value(f); v != "" {
+			names = append(names, "serial "+v)
+		}
+	}
+	return names
+}
+
+// Seen is a phone that answered a look, with what was read.
+type Seen struct {
+	*Phone
+	Mode    card.Mode
+	Address string
+	Card    *card.Card
+	Denied  *adb.NotAuthorisedError // it is there and does not know this computer
+	Busy    bool                    // another jarlid works on it, so it was not asked
+}
+
+// Look connects, reads and lets go again. A phone that another jarlid works on is not
+// asked: Busy.
+func (p *Phone) Look(ctx context.Context) (*Seen, error) {
+	unlock, err := p.Lock(p.LockNames()...)
+	if err == ErrBusy {
+		return &Seen{Phone: p, Busy: true, Card: &card.Card{}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	s, err := p.Connect(ctx, nil)
+	if denied := NotAuthorised(err); denied != nil {
+		return &Seen{Phone: p, Mode: card.System, Address: p.adbAddress(), Denied: denied, Card: &card.Card{}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	if err := s.Read(ctx); err != nil {
+		return nil, err
+	}
+	return &Seen{Phone: p, Mode: s.Mode(), Address: s.Address().String(), Card: s.Card}, nil
+}
+
+// now is the time as it is written to files.
+func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
+
+// OtherPhoneError says that another phone answers where one went away. It is a lost
+// phone.
+type OtherPhoneError struct{ Want, Got string }
+
+// Error names both by their serial numbers.
+func (e *OtherPhoneError) Error() string {
+	return fmt.Sprintf("another phone answers at its place: %s instead of %s", e.Got, e.Want)
+}
+
+// Unwrap says that the phone was lost.
+func (e *OtherPhoneError) Unwrap() error {
+	return &link.LostError{During: "the restart", Err: fmt.Errorf("another phone is at its place")}
+}

@@ -1,0 +1,195 @@
+package phone
+
+import (
+	"context"
+	"slices"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/place"
+	"jarlid/internal/journal"
+)
+
+// Read reads what the phone tells in the mode it is in, and adds what the
+// journal and the model file know. It never restarts or changes the phone.
+func (s *Session) Read(ctx context.Context) error {
+	s.Card = &card.Card{}
+	s.read = nil
+	s.Card.Set(card.FactMode, card.Fact{Value: string(s.Mode()), Evidence: card.Read, Mode: s.Mode(), At: now()})
+	if err := s.wire.Facts(ctx, s); err != nil {
+		return err
+	}
+	s.settleModel()
+	past, err := s.recall(s.Card.Value(card.FactSerial))
+	if err != nil {
+		return err
+	}
+	contradict(s.Card, past)
+	c := s.Card
+	if s.Mode() == card.Bootloader || s.Mode() == card.Fastbootd {
+		past.Set(card.FactStarted, card.Fact{Why: "the bootloader does not start from a slot"})
+	}
+	c.Merge(past)
+	if s.Mode() != card.Recovery && s.Mode() != card.Sideload {
+		c.Set(card.FactTemporary, card.Fact{})
+	}
+	if other := past.Get(card.FactSerial); other.Known() && c.Get(card.FactSerial).Evidence == card.Read && other.Value != c.Value(card.FactSerial) {
+		c.Set(card.FactOtherSerial, other)
+	}
+	s.model.Learn(c)
+	s.learnBase()
+	s.learnHeld()
+	if c.Value(card.FactSerial) == "" && s.Serial != "" {
+		c.Learn(card.FactSerial, s.Serial, card.Model)
+	}
+	return nil
+}
+
+// Recall makes the card of a phone nobody asks: what jobs did to it, and what its
+// model file says.
+func (s *Session) Recall() error {
+	c, err := s.recall(s.Serial)
+	if err != nil {
+		return err
+	}
+	s.model.Learn(c)
+	s.Card = c
+	return nil
+}
+
+func (s *Session) recall(serial string) (*card.Card, error) {
+	c, damaged, err := journal.Recall(s.Home, s.Who(serial))
+	s.Damaged = damaged
+	return c, err
+}
+
+// Reread reads the card anew over the open wire and keeps what a step knows better.
+func (s *Session) Reread(ctx context.Context) error {
+	before := s.Card
+	if err := s.Read(ctx); err != nil {
+		s.Card = before
+		return err
+	}
+	s.Card.Merge(before)
+	return nil
+}
+
+// itsOwn tells of facts that a phone changes by itself, by its starts or by its
+// owner; that they differ from a journal says nothing of another program.
+func itsOwn(d card.Def) bool {
+	return len(d.From) == 0 || slices.Contains(d.From, "misc") || slices.Contains(d.From, "userdata")
+}
+
+// contradict makes unknown what a journal knows of a partition, where anything that was
+// read says that something else is there now: another program was at work.
+func contradict(read, past *card.Card) {
+	const why = "what is there now is not what Jar Lid put there: another program was at work"
+	for _, i := range read.IDs() {
+		d, _ := i.Def()
+		now, was := read.Get(i), past.Get(i)
+		if now.Evidence != card.Read || was.Evidence != card.Journal || was.Job == 0 || was.Pending || now.Value == was.Value || itsOwn(d) {
+			continue
+		}
+		for _, base := range d.From {
+			if base == card.Own {
+				past.Written(card.Part(i.Key), why)
+				continue
+			}
+			if base == "system" || base == "vendor" {
+				continue // an update that the system took by itself; its build is compared below
+			}
+			for _, slot := range []string{"", "a", "b"} {
+				past.Written(card.At(base, slot), why)
+			}
+		}
+	}
+	system := card.At("system", read.Value(card.FactStarted))
+	if f := past.Get(card.FactHolds.Of(system)); f.Evidence == card.Journal &&
+		place.MatchesBuild(f.Value, read.Value(card.FactVersion), read.Value(card.FactBuild)) == "no" {
+		past.Written(system, why)
+	}
+}
+
+// learnHeld turns what runs into what its slot holds. A recovery that was only
+// tried is on no slot.
+func (s *Session) learnHeld() {
+	c := s.Card
+	started := c.Get(card.FactStarted)
+	if slots, known := c.Slots(); !known || len(slots) > 0 && started.Evidence != card.Read {
+		return
+	}
+	if f := c.Get(card.FactVersion); f.Evidence == card.Read {
+		if patch := c.Value(card.FactPatch); patch != "" {
+			f.Value += ", patch level " + patch
+		}
+		c.Set(card.FactHolds.Of(card.At("system", started.Value)), f)
+	}
+	tried, _ := c.Yes(card.FactTemporary)
+	home := place.RecoveryHome(c, s.model).Partition
+	f := c.Get(card.FactRecovery)
+	if f.Evidence != card.Read || tried || home == "" {
+		return
+	}
+	p := card.At(home, started.Value)
+	switch held := c.Get(card.FactHolds.Of(p)); {
+	case !held.Known():
+		c.Set(card.FactHolds.Of(p), f)
+	case held.Evidence == card.Journal && held.Value != f.Value:
+		// What Jar Lid wrote there is kept to be compared with what runs; its bytes are
+		// not there any more.
+		c.Forget(card.FactDigest.Of(p), "another recovery runs than the one that was written there")
+	}
+}
+
+// learnBase reads the version a model file's base is about.
+func (s *Session) learnBase() {
+	if s.model == nil || s.model.Base == nil {
+		return
+	}
+	switch {
+	case s.vars != nil && s.Mode() == card.Bootloader:
+		s.learn(card.FactBase, s.vars.get(s.model.Base.Variable))
+	case s.model.Base.Variable == "version-baseband" && s.Card.Get(card.FactRadio).Evidence == card.Read:
+		s.Card.Set(card.FactBase, s.Card.Get(card.FactRadio))
+	}
+}
+
+// learn puts a fact the phone told just now.
+func (s *Session) learn(w card.Which, value string) {
+	if value != "" {
+		s.Card.Set(w, card.Fact{Value: value, Evidence: card.Read, Mode: s.Mode(), At: now()})
+	}
+}
+
+func (s *Session) learnYes(w card.Which, word string) {
+	if yes, ok := card.ParseYes(word); ok {
+		s.learn(w, card.YesNo(yes))
+	}
+}
+
+// settleModel finds the model the phone's own word means.
+func (s *Session) settleModel() {
+	product := s.Card.Get(card.FactProduct)
+	m := s.Models.Find(product.Value)
+	switch {
+	case m != nil:
+		s.model = m
+		product.Value = m.Name
+		s.Card.Set(card.FactModel, product)
+	case s.model != nil:
+		// The bench list says what it is; boards have names of their own.
+	case product.Known():
+		s.Card.Set(card.FactModel, product)
+	}
+}
+
+// SameSerial makes sure that what came back is the phone that went away.
+func (s *Session) SameSerial(before *card.Card) error {
+	if s.model != nil && s.model.SerialDiffers {
+		return nil
+	}
+	a, b := before.Get(card.FactSerial), s.Card.Get(card.FactSerial)
+	if a.Evidence == card.Read && b.Evidence == card.Read && a.Value != b.Value {
+		return &OtherPhoneError{Want: a.Value, Got: b.Value}
+	}
+	return nil
+}

@@ -1,0 +1,179 @@
+package phone
+
+import (
+	"context"
+	"errors"
+	"net"
+	"strings"
+	"syscall"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/link"
+	"jarlid/internal/say"
+)
+
+// CauseName is why a phone can't be worked with, or that it can.
+type CauseName string
+
+// The causes.
+const (
+	CauseHere          CauseName = "here"
+	CauseBusy          CauseName = "busy"
+	CauseNotAuthorised CauseName = "not-authorised"
+	CauseOffline       CauseName = "offline"
+	CauseWrongProtocol CauseName = "wrong-protocol"
+	CauseUnreachable   CauseName = "unreachable"
+	CauseAbsent        CauseName = "absent"
+	CauseSameSerial    CauseName = "same-serial"
+)
+
+// Cause is why a phone can't be worked with, or that it can.
+type Cause struct {
+	Phone       string    `json:"phone"`
+	Cause       CauseName `json:"cause"`
+	Mode        card.Mode `json:"mode,omitempty"`
+	Tested      []string  `json:"tested"` // what was tried, and what came of it
+	Text        string    `json:"text"`
+	Do          string    `json:"do"`
+	Fingerprint string    `json:"fingerprint,omitempty"` // of this computer's key, to compare on the phone's screen
+	Serial      string    `json:"serial,omitempty"`
+}
+
+// probe is what one address answered.
+type probe struct {
+	addr   Address
+	wire   Wire
+	err    error
+	opened bool // something took the connection
+	probed bool // the address alone was tried too
+}
+
+// Why finds out why the phone is not here. Nothing is changed on it, and it is not
+// restarted.
+func (p *Phone) Why(ctx context.Context) Cause {
+	c := Cause{Phone: p.Name}
+	unlock, err := p.Lock(p.LockNames()...)
+	if err != nil {
+		c.Cause, c.Text, c.Do = CauseBusy, "another jarlid is working on "+p.Name, "wait until it has finished, or end it"
+		c.Tested = append(c.Tested, "the lock: another jarlid holds it")
+		return c
+	}
+	defer unlock()
+	var probes []probe
+	for _, a := range p.addresses() {
+		pr := p.probe(ctx, a)
+		if pr.wire != nil {
+			defer pr.wire.Close()
+		}
+		c.Tested = append(c.Tested, pr.String())
+		probes = append(probes, pr)
+	}
+	p.judgeProbes(ctx, &c, probes)
+	return c
+}
+
+// String says what came of it.
+func (pr probe) String() string {
+	var rule *link.ProtocolError
+	what := "nothing listens there"
+	switch {
+	case pr.err == nil:
+		what = "answers in " + string(pr.wire.Mode())
+	case NotAuthorised(pr.err) != nil:
+		what = "answers, and does not know this computer's key"
+	case errors.As(pr.err, &rule):
+		what = "answers against the protocol: " + rule.What
+	case pr.opened:
+		what = "takes the connection and says nothing"
+	case timedOut(pr.err):
+		what = "no way there: no answer at all"
+	case !refused(pr.err):
+		what = "no way there"
+	}
+	return pr.addr.String() + ": " + what
+}
+
+func refused(err error) bool {
+	return errors.Is(err, syscall.ECONNREFUSED) || err != nil && strings.Contains(err.Error(), "refused")
+}
+
+func timedOut(err error) bool {
+	var ne net.Error
+	return errors.As(err, &ne) && ne.Timeout() || errors.Is(err, context.DeadlineExceeded)
+}
+
+// probeLimit is how long an address alone may take to be reached.
+const probeLimit = time.Second
+
+// probe connects the whole way, and where that fails only the first part of
+// it.
+func (p *Phone) probe(ctx context.Context, a Address) probe {
+	ctx, cancel := context.WithTimeout(ctx, connectLimit)
+	defer cancel()
+	pr := probe{addr: a}
+	pr.wire, pr.err = p.connectTo(ctx, a, nil)
+	if sch, _ := schemeOf(a.Scheme); pr.err != nil && sch.network != "" {
+		pr.probed = true
+		dctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), probeLimit)
+		defer cancel()
+		if conn, err := p.Dial.DialContext(dctx, sch.network, a.Place); err == nil {
+			pr.opened = true
+			conn.Close()
+		}
+	}
+	return pr
+}
+
+// judgeProbes takes the most telling answer.
+func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
+	var rule *link.ProtocolError
+	for _, pr := range probes {
+		if pr.err == nil {
+			c.Cause, c.Mode = CauseHere, pr.wire.Mode()
+			c.Text, c.Do = "it is here, in "+string(pr.wire.Mode()), "nothing"
+			s := p.NewSession(&card.Card{}, say.To{Phone: p.Name})
+			s.Use(pr.wire)
+			if s.Read(ctx) == nil {
+				c.Serial = s.Card.Value(card.FactSerial)
+			}
+			return
+		}
+	}
+	for _, pr := range probes {
+		denied := NotAuthorised(pr.err)
+		switch {
+		case denied != nil:
+			c.Cause, c.Fingerprint = CauseNotAuthorised, denied.Fingerprint
+			c.Text = "its system runs and does not know this computer's key, fingerprint " + denied.Fingerprint
+			c.Do = "wake the phone, compare the fingerprint with the one in the question on its screen, and allow it"
+			return
+		case errors.As(pr.err, &rule):
+			c.Cause, c.Text = CauseWrongProtocol, "something answers at "+pr.addr.String()+" that does not speak the protocol: "+rule.What
+			c.Do = "check the address; another service may have taken its place"
+			return
+		}
+	}
+	for _, pr := range probes {
+		if pr.opened {
+			c.Cause = CauseOffline
+			c.Text = "it takes the connection at " + pr.addr.String() + " and says nothing: another program holds it, or its service hangs"
+			c.Do = "end other programs that talk to phones; then restart the phone by its keys"
+			return
+		}
+	}
+	for _, pr := range probes {
+		if pr.probed && !refused(pr.err) {
+			c.Cause = CauseUnreachable
+			c.Text = "the network leads nowhere: " + pr.addr.String()
+			c.Do = "check the address, the cable or wireless network of the phone, and that both are in the same one"
+			return
+		}
+	}
+	c.Cause = CauseAbsent
+	c.Text = "nothing listens at its addresses: it is off, restarting, in a recovery without a shell, in a system with debugging off, or its cable is out"
+	c.Do = "look at its screen, switch it on, and bring it into the bootloader by its keys"
+	if p.Listed {
+		c.Do = "look at its screen; to bring it into the bootloader: jarlid go bootloader --on " + p.Name
+	}
+}

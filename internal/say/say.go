@@ -1,0 +1,153 @@
+// Package say is what is told while work goes on: the words a line begins
+// with, progress, what a person has to do, and questions, all as values. It
+// prints nothing; whoever implements Observer does.
+package say
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+)
+
+// Word is the word of four letters a line of output begins with.
+type Word string
+
+// The words. Note, Warn and Stop are those of findings.
+const (
+	Info Word = "info" // what was read
+	Good Word = "good" // a check passed
+	Note Word = Word(finding.Note)
+	Warn Word = Word(finding.Warn)
+	Stop Word = Word(finding.Stop)
+	Todo Word = "todo" // the remedy
+	Open Word = "open" // a fact that is missing
+	Lose Word = "lose" // what goes
+	Keep Word = "keep" // what stays
+	Asks Word = "asks" // a question
+	Send Word = "send" // work with progress
+	Read Word = "read"
+	Wait Word = "wait"
+	Hand Word = "hand" // act at the phone
+	Done Word = "done" // the end
+	Fail Word = "fail" // the other end
+	Next Word = "next" // the command to go on with
+)
+
+// Words are all of them.
+var Words = []Word{Info, Good, Note, Warn, Stop, Todo, Open, Lose, Keep, Asks, Send, Read, Wait, Hand, Done, Fail, Next}
+
+// Progress is how far a piece of work is.
+type Progress struct {
+	Word  Word   `json:"-"`
+	What  string `json:"what"`
+	Note  string `json:"note,omitempty"` // what the phone is doing
+	Done  int64  `json:"done"`           // bytes
+	Total int64  `json:"total"`          // bytes; 0: not known
+	Rate  int64  `json:"rate"`           // bytes a second
+	// Of a package: bytes handed out at least once, of how many; 0 else.
+	Distinct int64         `json:"distinct,omitempty"`
+	Whole    int64         `json:"whole,omitempty"`
+	Left     time.Duration `json:"-"`
+	End      bool          `json:"-"` // the last one of this piece
+}
+
+// State is how far a step is.
+type State string
+
+// The states of a step.
+const (
+	Begin    State = "begin"
+	Finished State = "done"
+	Failed   State = "failed"
+)
+
+// Step is one step of a job.
+type Step struct {
+	N, Of int // counted from 1
+	Title string
+	State State
+}
+
+// Hands is what a person has to do at the phone, and for how long it is waited.
+type Hands struct {
+	Recipe model.Recipe
+	Wait   time.Duration
+}
+
+// Event is one thing that is told, about one phone. Exactly one of Text,
+// Finding, Step, Progress and Hands is set.
+type Event struct {
+	Phone    string // its name on the bench; "" for what is about none
+	Word     Word   // of a Text
+	Text     string
+	Finding  *finding.Finding
+	Step     *Step
+	Progress *Progress
+	Hands    *Hands
+}
+
+// Question is asked where a person has to decide: yes or no, or one of Options.
+type Question struct {
+	Phone   string
+	Text    string
+	Options []string // none: yes or no
+}
+
+// Answers to a question of yes or no. Of one with options the answer is the
+// option's number, counted from 0.
+const (
+	No  = 0
+	Yes = 1
+)
+
+// ErrNobody says that a question had nobody to answer it.
+var ErrNobody = errors.New("a question was asked and nobody is here to answer it")
+
+// Observer is told what goes on, and asked where a person has to decide.
+// Several phones may use one at the same time.
+type Observer interface {
+	Tell(Event)
+	// Ask gives the answer's number. Errors: ErrNobody.
+	Ask(Question) (int, error)
+}
+
+// To tells an observer about one phone.
+type To struct {
+	Observer
+	Phone string
+}
+
+// Say tells a sentence.
+func (t To) Say(w Word, format string, args ...any) {
+	t.Tell(Event{Phone: t.Phone, Word: w, Text: fmt.Sprintf(format, args...)})
+}
+
+// Found tells a finding.
+func (t To) Found(f finding.Finding) { t.Tell(Event{Phone: t.Phone, Finding: &f}) }
+
+// Step tells how far a step is.
+func (t To) Step(n, of int, title string, state State) {
+	t.Tell(Event{Phone: t.Phone, Step: &Step{N: n, Of: of, Title: title, State: state}})
+}
+
+// Work tells how far a piece of work is.
+func (t To) Work(p Progress) { t.Tell(Event{Phone: t.Phone, Progress: &p}) }
+
+// Hands shows what to do at the phone.
+func (t To) Hands(r model.Recipe, wait time.Duration) {
+	t.Tell(Event{Phone: t.Phone, Hands: &Hands{Recipe: r, Wait: wait}})
+}
+
+// Confirm asks a question of yes or no.
+func (t To) Confirm(question string) (bool, error) {
+	n, err := t.Ask(Question{Phone: t.Phone, Text: question})
+	return n == Yes && err == nil, err
+}
+
+// Choose asks which of several answers is true and gives its number from 0.
+func (t To) Choose(question string, options []string) (int, error) {
+	return t.Ask(Question{Phone: t.Phone, Text: question, Options: options})
+}

@@ -1,0 +1,60 @@
+package scenario
+
+import (
+	"maps"
+	"slices"
+	"sync"
+	"sync/atomic"
+)
+
+// keeping says that what was made is kept. A program makes a phone's images once; tests
+// make the same ones over and over.
+var keeping atomic.Bool
+
+// Keep has everything made once a process from now on: templates and whole sets. Whoever
+// gets images must not write into them then.
+func Keep() { keeping.Store(true) }
+
+// cache keeps what was made, by what it was made of. Two that ask for the same at the same
+// time may both make it.
+type cache[K comparable, V any] struct{ made sync.Map }
+
+func (c *cache[K, V]) get(k K, make func() (V, error)) (V, error) {
+	if !keeping.Load() {
+		return make()
+	}
+	if v, ok := c.made.Load(k); ok {
+		return v.(V), nil
+	}
+	v, err := make()
+	if err == nil {
+		c.made.Store(k, v)
+	}
+	return v, err
+}
+
+// what is what a set of images, or a package of them, is made of.
+type what struct {
+	form string
+	os   OS
+	p    Phone
+}
+
+var (
+	unpacked cache[string, []byte] // templates as they lie in the program, without their packing
+	sets     cache[what, map[string][]byte]
+	packages cache[what, []byte]
+)
+
+// Images makes all images of a phone's firmware by partition, sealed: vbmeta knows them.
+func Images(o OS, p Phone) (map[string][]byte, error) {
+	set, err := sets.get(what{"", o, p}, func() (map[string][]byte, error) { return makeImages(o, p) })
+	if err != nil {
+		return nil, err
+	}
+	set = maps.Clone(set)
+	for name, b := range set {
+		set[name] = slices.Clip(b) // who appends doesn't write into what others have
+	}
+	return set, nil
+}

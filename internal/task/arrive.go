@@ -1,0 +1,241 @@
+package task
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/advice"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/core/place"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+// Arrive watches a start until it has come to an end, or for as long as Limit.
+type Arrive struct {
+	Limit time.Duration `json:"wait" yaml:"wait"`
+}
+
+// Arrived is what became of a start.
+type Arrived struct {
+	Stage   advice.Stage   `json:"stage"`
+	Matches advice.Match   `json:"matches"` // whether what runs is what was installed
+	Said    bool           `json:"said"`    // a person said what the screen shows
+	Advice  []string       `json:"advice"`
+	Version *string        `json:"version,omitempty"`
+	Build   *string        `json:"build,omitempty"`
+	Patch   *string        `json:"security_patch,omitempty"`
+	Slot    *string        `json:"slot,omitempty"`
+	Data    *string        `json:"data,omitempty"`
+	Arrival advice.Arrival `json:"-"`
+	Card    *card.Card     `json:"-"` // of what came up; nil when nothing could be read
+	Took    time.Duration  `json:"-"`
+	Phone   string         `json:"-"`
+}
+
+const (
+	// settledLimit is how long a phone may stay in its bootloader or recovery
+	// before that counts as where it ended: it passes through both.
+	settledLimit = 3 * time.Second
+	// loopsLimit is how often a system may begin before that counts as a loop.
+	loopsLimit = 3
+	// glanceEvery is how often the phone is looked for.
+	glanceEvery = 150 * time.Millisecond
+)
+
+// milestones are what is said while nothing can be seen, after how long.
+var milestones = []struct {
+	after time.Duration
+	text  string
+}{
+	{20 * time.Second, "nothing to be seen yet, which is normal: the first start prepares everything anew"},
+	{3 * time.Minute, "still normal: first starts take five minutes on most phones"},
+	{8 * time.Minute, "still possible: old phones take up to 15 minutes; the screen may stay on one picture"},
+	{15 * time.Minute, "this is longer than even old phones take"},
+}
+
+// watch is a start that is watched.
+type watch struct {
+	*phone.Session
+	began  time.Time
+	before *card.Card
+	after  *card.Card
+	last   card.Mode
+	since  time.Time
+	begins int
+	said   int
+}
+
+// Run watches the one phone that is meant.
+func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
+	if e.Options.SavedCard != "" {
+		return nil, usage("arrive watches a phone; a saved card does not start")
+	}
+	list, err := e.Bench.Meant(e.Options.On)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(list) == 0:
+		return nil, &phone.NotHereError{Name: e.Options.On, Text: "no phone is listed"}
+	case len(list) > 1:
+		return nil, finding.Stopped(finding.SeveralPhones, "", "several phones are listed, and which one starts is not guessed", "say which one is meant with --on NAME")
+	}
+	p := list[0]
+	unlock, err := p.Lock(p.LockNames()...)
+	if err == phone.ErrBusy {
+		return nil, p.Busy()
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	s := p.NewSession(&card.Card{}, say.To{Observer: e.Options.Observer, Phone: p.Name})
+	if err := s.Recall(); err != nil {
+		return nil, err
+	}
+	what := s.Card.Value(card.FactHolds.Of(card.At("system", s.Card.Value(card.FactNext))))
+	if what == "" {
+		s.Obs.Say(say.Info, "watching %s start; no job of Jar Lid installed a system on it", p.Name)
+	} else {
+		s.Obs.Say(say.Info, "watching %s start; what was installed is %s", p.Name, place.ShortBuild(what))
+	}
+	w := &watch{Session: s, began: time.Now(), before: s.Card}
+	if w.before.Value(card.FactDebugging) == "off" {
+		s.Obs.Hands(p.DebuggingHands(), t.Limit)
+	}
+	stage, said, err := w.until(ctx, t.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return w.result(e, stage, said), nil
+}
+
+// until watches until the start has come to an end.
+func (w *watch) until(ctx context.Context, limit time.Duration) (stage advice.Stage, said bool, err error) {
+	for time.Since(w.began) < limit {
+		stage, err := w.glance(ctx)
+		if err != nil || stage != "" {
+			return stage, false, err
+		}
+		if w.begins >= loopsLimit {
+			return advice.StageLoop, false, nil
+		}
+		if w.said < len(milestones) && w.last != card.System && time.Since(w.began) > milestones[w.said].after {
+			w.Obs.Say(say.Wait, "%s", milestones[w.said].text)
+			w.said++
+		}
+		if err := phone.Pause(ctx, glanceEvery); err != nil {
+			return "", false, err
+		}
+	}
+	if w.last == card.System {
+		return advice.StageStarting, false, nil
+	}
+	var options []string
+	for _, s := range advice.Shown {
+		options = append(options, s.Text)
+	}
+	n, err := w.Obs.Choose("It can't be seen from here. What does its screen show?", options)
+	if err != nil {
+		return advice.StageUnknown, false, nil // nobody is there to look
+	}
+	return advice.Shown[n].Stage, true, nil
+}
+
+// glance looks at the phone once; "" while its start has not come to an end.
+func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
+	s, err := w.Connect(ctx, nil)
+	if phone.NotAuthorised(err) != nil {
+		s, err = w.OfferKey(ctx, w.Obs) // it runs, and wants to be asked about this computer
+		if err != nil {
+			return "", err
+		}
+	}
+	mode := card.None
+	if err == nil {
+		defer s.Close()
+		mode = s.Mode()
+	} else if ctx.Err() != nil {
+		return "", ctx.Err()
+	}
+	if mode != w.last {
+		if mode == card.System {
+			w.begins++
+			w.Obs.Say(say.Info, "a system is coming up and can be seen (%s)", time.Since(w.began).Round(time.Second))
+		}
+		w.last, w.since = mode, time.Now()
+	}
+	if err != nil {
+		return "", nil
+	}
+	stage := reached(ctx, s, time.Since(w.since))
+	if stage != "" {
+		w.after = fallen(ctx, s)
+	}
+	if stage == advice.StageFinished && w.after == nil {
+		return "", nil // it went away while it was read
+	}
+	return stage, nil
+}
+
+// reached tells whether a start has come to its end; "" while it has not. A system
+// says itself that it has finished; a bootloader or recovery may be on the way.
+func reached(ctx context.Context, s *phone.Session, stays time.Duration) advice.Stage {
+	switch {
+	case s.Mode() == card.System:
+		if text, err := s.Text(ctx, "getprop sys.boot_completed"); err == nil && strings.TrimSpace(text) == "1" {
+			return advice.StageFinished
+		}
+	case stays <= settledLimit:
+	case s.Mode() == card.Bootloader || s.Mode() == card.Fastbootd:
+		return advice.StageBootloader
+	default:
+		return advice.StageRecovery
+	}
+	return ""
+}
+
+// fallen reads what a start ended in, and of a recovery why the system asked for it;
+// nil when it went away again.
+func fallen(ctx context.Context, s *phone.Session) *card.Card {
+	if s.Read(ctx) != nil {
+		return nil
+	}
+	if !s.RootRecovery() {
+		return s.Card
+	}
+	if misc, err := s.ReadBlock(ctx, "misc", bcb.Size); err == nil && misc != nil {
+		m, _ := bcb.ParseMessage(misc)
+		for _, word := range m.Recovery {
+			// What the system asks its recovery for when it gives up (rescue party, init).
+			if reason, ok := strings.CutPrefix(word, "--reason="); ok || word == "--prompt_and_wipe_data" {
+				s.Card.Learn(card.FactReason, reason+" ", card.Read)
+			}
+		}
+	}
+	return s.Card
+}
+
+func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
+	after := w.after
+	if after == nil {
+		after = &card.Card{}
+	}
+	a := &Arrived{Said: said, Arrival: advice.Judge(stage, w.before, after), Card: w.after, Took: time.Since(w.began), Phone: w.Name, Advice: []string{}}
+	a.Stage, a.Matches = a.Arrival.Stage, a.Arrival.Matches
+	for _, d := range a.Arrival.Advice {
+		text := d.Text
+		if len(d.Words) > 0 {
+			text = strings.TrimPrefix(text+": "+e.Command(w.Name, d.Words...), ": ")
+		}
+		a.Advice = append(a.Advice, text)
+	}
+	if c := w.after; c != nil && c.Mode() == card.System {
+		a.Version, a.Build, a.Patch = Known(c, card.FactVersion), Known(c, card.FactBuild), Known(c, card.FactPatch)
+		a.Slot, a.Data = Known(c, card.FactStarted), Known(c, card.FactData)
+	}
+	return a
+}

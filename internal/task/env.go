@@ -1,0 +1,210 @@
+// Package task is the commands as values: one plain struct a command, which says what is
+// wished; Load makes its files ready, Prepare works it out for a phone, and Result says what
+// came of it. It prints nothing.
+package task
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"jarlid/internal/act"
+	"jarlid/internal/bench"
+	"jarlid/internal/core/advice"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/place"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/journal"
+	"jarlid/internal/say"
+)
+
+// UsageError is a wish that can't be right, whatever the phone: words that contradict each
+// other, or that mean nothing.
+type UsageError struct{ Text string }
+
+// Error gives the text.
+func (e *UsageError) Error() string { return e.Text }
+
+func usage(format string, args ...any) error { return &UsageError{fmt.Sprintf(format, args...)} }
+
+// Env is what commands are run with.
+type Env struct {
+	Bench   *bench.Bench
+	Options engine.Options
+	later   []func()
+}
+
+// Obs tells what goes on that is about no phone in particular.
+func (e *Env) Obs() say.To { return say.To{Observer: e.Options.Observer} }
+
+// Later has something done at the end, the last first.
+func (e *Env) Later(f func()) { e.later = append(e.later, f) }
+
+// Close does what was left for the end.
+func (e *Env) Close() {
+	for _, f := range slices.Backward(e.later) { // as defer does: files before the folder they are in
+		f()
+	}
+	e.later = nil
+}
+
+// UntilStopped ends with the first wish to stop: nothing is changed on a phone meanwhile.
+func (e *Env) UntilStopped(ctx context.Context) (context.Context, func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		select {
+		case <-e.Options.Soft:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
+// Gather makes files ready to be written; they are put away at the end. single keeps an
+// archive as it is.
+func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.Material, error) {
+	ctx, stop := e.UntilStopped(ctx)
+	defer stop()
+	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, Working: e.Working})
+	if err == nil {
+		e.Later(m.Close)
+	}
+	return m, err
+}
+
+// Working tells how far a piece of work on files is.
+func (e *Env) Working(what string, total int64) (moved func(int64), end func()) {
+	m := say.NewMeter(e.Obs(), say.Read, what, total)
+	return m.Reach, m.End
+}
+
+// Scratch makes a temporary folder that is gone at the end.
+func (e *Env) Scratch() (string, error) {
+	dir, err := os.MkdirTemp("", "jarlid-")
+	if err == nil {
+		e.Later(func() { os.RemoveAll(dir) })
+	}
+	return dir, err
+}
+
+// Open opens the phone that is meant.
+func (e *Env) Open(ctx context.Context) (*engine.Job, error) {
+	j, err := engine.Open(ctx, e.Bench, e.Options)
+	if err == nil {
+		e.Later(j.Close)
+	}
+	return j, err
+}
+
+// Work is a task that changes a phone.
+type Work interface {
+	engine.Task
+	// Load makes the task's files ready.
+	Load(ctx context.Context, e *Env) error
+}
+
+// Do loads a task, opens the phone and runs the task on it. The job is given with an error
+// too, once there is one: what it did stands in it.
+func Do(ctx context.Context, e *Env, t Work) (*engine.Job, error) {
+	if err := t.Load(ctx, e); err != nil {
+		return nil, err
+	}
+	if h, ok := t.(interface{ Configure(*engine.Options) }); ok {
+		h.Configure(&e.Options)
+	}
+	j, err := e.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return j, j.Run(ctx, t)
+}
+
+// Command writes a command and its arguments so that it can be pasted; phone is what it is
+// about, "" for none.
+func (e *Env) Command(phone string, words ...string) string {
+	list := []string{"jarlid"}
+	for _, w := range words {
+		list = append(list, place.Quote(w))
+	}
+	switch {
+	case words[0] == "explain" || e.Options.SavedCard != "" || phone == "":
+	case e.Options.On != "":
+		list = append(list, "--on", e.Options.On)
+	default:
+		list = append(list, "--on", phone)
+	}
+	return strings.Join(list, " ")
+}
+
+// Suggest gives the likely next command for a phone, and why; nothing when there is none.
+func (e *Env) Suggest(j *engine.Job) (command, why string) { return e.suggest(j.Name, j.Card, j) }
+
+func (e *Env) suggest(name string, c *card.Card, j *engine.Job) (command, why string) {
+	s := advice.Suggest(c, j.Model())
+	if len(s.Words) == 0 {
+		return "", ""
+	}
+	return e.Command(name, s.Words...), s.Why
+}
+
+// one wants words on the command line to mean one file.
+func one(command, word string) (string, error) {
+	paths, err := files.Expand([]string{word})
+	if err != nil {
+		return "", err
+	}
+	if len(paths) != 1 {
+		return "", usage("%s wants one file, %s means %d", command, word, len(paths))
+	}
+	return paths[0], nil
+}
+
+// identify says what a file is, and tells it.
+func (e *Env) identify(path string) (*ident.File, error) {
+	f, err := files.Identify(path, ident.Options{})
+	if err != nil {
+		return nil, err
+	}
+	e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(path), f.Words(), image.Size(f.Size))
+	return f, nil
+}
+
+func record(f *ident.File) journal.File { return journal.File{Path: f.Path, Size: f.Size} }
+
+// Known gives a fact's value for JSON, nil when unknown.
+func Known(c *card.Card, w card.Which) *string {
+	if v := c.Value(w); v != "" {
+		return &v
+	}
+	return nil
+}
+
+// KnownYes gives a yes-or-no fact for JSON, nil when unknown.
+func KnownYes(c *card.Card, w card.Which) *bool {
+	if yes, ok := c.Yes(w); ok {
+		return &yes
+	}
+	return nil
+}
+
+// orEmpty keeps an empty list from becoming null in JSON.
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// Written is the part of a result that is about images.
+type Written struct {
+	Writes []act.WriteResult `json:"writes"`
+}
+
+func written(j *engine.Job) Written { return Written{orEmpty(j.Out.Writes)} }

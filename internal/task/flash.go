@@ -1,0 +1,167 @@
+package task
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/journal"
+	"jarlid/internal/say"
+)
+
+// Flash writes images, each to where it belongs; a folder or an archive of images as a
+// whole set.
+type Flash struct {
+	Files []string `json:"files" yaml:"files"`
+	Into  string   `json:"into,omitempty" yaml:"into,omitempty"`
+
+	target place.Target
+	paths  []string
+	set    *files.Material
+	absent error // a word that is no file: it may name a partition of the phone
+}
+
+// Flashed is what came of it.
+type Flashed struct{ Written }
+
+// FlashView is what goes where, shown before the questions.
+type FlashView struct{ Placed []place.Placed }
+
+// Name is the command's.
+func (*Flash) Name() string { return "flash" }
+
+// Load makes the images ready.
+func (t *Flash) Load(ctx context.Context, e *Env) (err error) {
+	if t.target, err = place.ParseTarget(t.Into); err != nil {
+		return usage("%v", err)
+	}
+	if err := t.swapped(nil); err != nil {
+		return err
+	}
+	if t.paths, err = files.Expand(t.Files); err != nil {
+		return err
+	}
+	t.set, err = e.Gather(ctx, t.target.Partition != "", t.paths...)
+	if errors.Is(err, fs.ErrNotExist) {
+		t.absent = err
+		return nil
+	}
+	if err == nil && t.target.Partition != "" && len(t.set.Images) > 1 {
+		err = usage("--into %s is for one image, and here are %d", t.Into, len(t.set.Images))
+	}
+	return err
+}
+
+// swapped finds a file where the partition belongs, or the reverse. Without a card only
+// the usual partitions are known.
+func (t *Flash) swapped(c *card.Card) error {
+	known := func(name string) bool {
+		if c == nil {
+			return false
+		}
+		_, ok := c.Number(card.FactSize.Of(card.Part(name)))
+		return ok
+	}
+	for i, s := range t.Files {
+		if !files.IsPartitionName(s, known) {
+			continue
+		}
+		remedy := "the file comes first: jarlid flash FILE"
+		if rest := append(append([]string(nil), t.Files[:i]...), t.Files[i+1:]...); len(rest) > 0 {
+			remedy = fmt.Sprintf("jarlid flash %s --into %s", rest[0], s)
+		}
+		return finding.Stopped(finding.ImageAsPartition, s, fmt.Sprintf("%q is a partition of the phone, and no file of that name is here", s), remedy)
+	}
+	part, _, _ := strings.Cut(t.Into, "@")
+	if part != "" && !known(part) && (files.IsFile(part) || strings.ContainsAny(part, `/\`) || strings.HasSuffix(part, ".img")) {
+		return finding.Stopped(finding.ImageAsPartition, part, fmt.Sprintf("--into wants a partition, and %q is a file", part), "jarlid flash "+part)
+	}
+	return nil
+}
+
+// Prepare works out where every image goes, and in which order.
+func (t *Flash) Prepare(in *engine.Input) (*engine.Draft, error) {
+	if err := t.swapped(in.Card); err != nil {
+		return nil, err
+	}
+	if t.absent != nil {
+		return nil, t.absent
+	}
+	d := &engine.Draft{}
+	for _, p := range t.paths {
+		if st, err := os.Stat(p); err == nil {
+			d.Files = append(d.Files, journal.File{Path: p, Size: st.Size()})
+		}
+	}
+	list, err := t.place(in, d)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range t.set.Left {
+		in.Notes.Say(say.Note, "%s in the set is no image and is left alone", name)
+	}
+	list, why := place.Order(list, t.set.Manifest.Order, in.Model)
+	if t.set.Set != "" {
+		in.Notes.Say(say.Info, "%s is a set of %d images; the order: %s", filepath.Base(t.set.Set), len(list), why)
+		for _, r := range t.set.Manifest.Requires {
+			d.Lacks.Variables = append(d.Lacks.Variables, r.Name)
+		}
+		d.Findings = append(d.Findings, t.set.Manifest.Check(filepath.Base(t.set.Set), in.Card, in.Variables, in.Models)...)
+	}
+	if len(list)+len(d.Findings) == 0 {
+		return nil, fmt.Errorf("there is nothing in it to write; jarlid ident %s tells what it is", t.Files[0])
+	}
+	d.Steps = plan.Flash(list, in.Card, in.Model)
+	if len(list) > 0 {
+		d.View = FlashView{list}
+	}
+	return d, nil
+}
+
+func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error) {
+	var list []place.Placed
+	home := place.RecoveryHome(in.Card, in.Model).Partition
+	for _, im := range t.set.Images {
+		if cut := place.CutShort(im.File); len(cut) > 0 && len(im.File.GoesTo) == 0 {
+			d.Findings = append(d.Findings, cut...)
+			continue
+		}
+		bases := append([]string{home, t.target.Partition}, in.Model.NeededBefore()...)
+		for _, g := range im.File.GoesTo {
+			bases = append(bases, g.Partition)
+		}
+		for _, base := range bases {
+			if base != "" {
+				d.Lacks.Facts = append(d.Lacks.Facts, card.FactSize.Of(card.At(base, "")))
+			}
+		}
+		p, err := place.Of(im, t.target, in.Card, in.Model)
+		var nowhere *place.NowhereError
+		switch {
+		case errors.As(err, &nowhere) && t.set.Set != "":
+			in.Notes.Say(say.Note, "%s is left alone: %s", nowhere.Label, nowhere.What)
+			continue
+		case err != nil:
+			return nil, err
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+// Result is what came of it.
+func (t *Flash) Result(j *engine.Job) Flashed { return Flashed{written(j)} }
+
+// cmpNames orders partitions by their names.
+func cmpNames(a, b card.Partition) int { return cmp.Compare(a.String(), b.String()) }

@@ -1,0 +1,272 @@
+package task
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"go.yaml.in/yaml/v3"
+
+	"jarlid/internal/core/advice"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/phone"
+)
+
+// BenchRow is one phone that is here.
+type BenchRow struct {
+	Name     string    `json:"name"`
+	Serial   *string   `json:"serial"`
+	Model    *string   `json:"model"`
+	Mode     card.Mode `json:"mode"`
+	NextSlot *string   `json:"next_slot"`
+	Unlocked *bool     `json:"unlocked"`
+	Address  string    `json:"address"`
+	Denied   string    `json:"not_authorised,omitempty"` // the fingerprint of the key it does not know
+	Busy     bool      `json:"busy,omitempty"`           // another jarlid works on it
+
+	OneSlot bool       `json:"-"`
+	Card    *card.Card `json:"-"`
+	// Next is the likely next command, and why.
+	Next string `json:"-"`
+	Why  string `json:"-"`
+}
+
+// Here is what is on the bench.
+type Here struct {
+	Phones []BenchRow `json:"phones"`
+	Absent []string   `json:"absent,omitempty"`
+}
+
+// Look looks at every listed phone, or at the one that is named.
+func Look(ctx context.Context, e *Env) (*Here, error) {
+	h := &Here{Phones: []BenchRow{}}
+	var seen []phone.Seen
+	if e.Options.On == "" {
+		var err error
+		if seen, h.Absent, err = e.Bench.Look(ctx); err != nil {
+			return nil, err
+		}
+	} else {
+		p, err := e.Bench.Pick(ctx, e.Options.On)
+		if err != nil {
+			return nil, err
+		}
+		s, err := p.Look(ctx)
+		if err != nil {
+			return nil, err
+		}
+		seen = append(seen, *s)
+	}
+	for _, s := range seen {
+		r := BenchRow{Name: s.Name, Serial: Known(s.Card, card.FactSerial), Model: Known(s.Card, card.FactModel), Mode: s.Mode,
+			NextSlot: Known(s.Card, card.FactNext), Unlocked: KnownYes(s.Card, card.FactUnlocked), Address: s.Address, Busy: s.Busy, Card: s.Card}
+		slots, told := s.Card.Slots()
+		r.OneSlot = told && len(slots) == 0
+		switch {
+		case s.Denied != nil:
+			r.Denied = s.Denied.Fingerprint
+			r.Next = e.Command(s.Name, "explain", "not-authorised")
+		case s.Busy:
+		default:
+			if a := advice.Suggest(s.Card, s.Phone.Model()); len(a.Words) > 0 {
+				r.Next, r.Why = e.Command(s.Name, a.Words...), a.Why
+			}
+		}
+		h.Phones = append(h.Phones, r)
+	}
+	return h, nil
+}
+
+// ModelInfo is what a model file says of a phone.
+type ModelInfo struct {
+	Name    string   `json:"name"`
+	Title   string   `json:"title"`
+	Aliases []string `json:"aliases"`
+	Twins   []string `json:"twins"`
+	Quirks  []string `json:"quirks"`
+	Ask     []string `json:"ask"`
+}
+
+// CardShown is everything known about a phone.
+type CardShown struct {
+	Facts      map[string]card.Fact `json:"facts"`
+	Partitions []card.TableRow      `json:"partitions"`
+	Home       place.Home           `json:"recovery_home"`
+	Model      *ModelInfo           `json:"model,omitempty"`
+
+	Job *engine.Job `json:"-"`
+}
+
+// ShowCard opens the phone and reads what can be read.
+func ShowCard(ctx context.Context, e *Env) (*CardShown, error) {
+	j, err := e.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := j.Know(ctx, []card.ID{card.FactMayUnlock.ID(), card.FactVendor.ID()}); err != nil {
+		return nil, err
+	}
+	c := &CardShown{Facts: j.Card.Facts(), Partitions: j.Card.Partitions(), Home: place.RecoveryHome(j.Card, j.Model()), Job: j}
+	if m := j.Model(); m != nil {
+		c.Model = &ModelInfo{Name: m.Name, Title: m.Title, Aliases: m.Aliases, Twins: m.Twins, Quirks: m.Quirks, Ask: m.Ask}
+	}
+	return c, nil
+}
+
+// Save keeps the card in a file.
+func (c *CardShown) Save(path string) error {
+	b, err := c.Job.Card.Save(c.Job.Name)
+	if err != nil {
+		return err
+	}
+	return files.WriteWhole(path, b)
+}
+
+// Draft writes what the phone tells as a model file to be completed.
+func (c *CardShown) Draft(path string) error {
+	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s is there already; name another file", path)
+	}
+	text, err := plan.DraftModel(c.Job.Card, c.Home, yaml.Marshal)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(text), 0o644)
+}
+
+// SlotRow is one slot.
+type SlotRow struct {
+	Slot       string       `json:"slot"`
+	Started    *bool        `json:"started_from"`
+	Next       *bool        `json:"next"`
+	Bootable   *bool        `json:"bootable"`
+	Successful *bool        `json:"successful"`
+	Tries      *int64       `json:"tries_left"`
+	Holds      []place.Held `json:"holds"`
+}
+
+// Slots are both slots side by side.
+type Slots struct {
+	Slots       []SlotRow `json:"slots"`
+	NextInstall *string   `json:"next_install"`
+
+	Told bool       `json:"-"` // the phone says whether it has slots
+	Card *card.Card `json:"-"`
+}
+
+// ShowSlots opens the phone and reads its slots.
+func ShowSlots(ctx context.Context, e *Env) (*Slots, error) {
+	j, err := e.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if m := j.Model(); m != nil && len(m.Firmware) > 0 {
+		if _, err := j.Know(ctx, []card.ID{card.FactDigest.Of(card.At(m.Firmware[0], "a"))}); err != nil {
+			return nil, err
+		}
+	}
+	c := j.Card
+	slots, told := c.Slots()
+	r := &Slots{Slots: []SlotRow{}, Told: told, Card: c}
+	for _, s := range slots {
+		row := SlotRow{Slot: s, Bootable: KnownYes(c, card.FactBootable.Of(s)), Successful: KnownYes(c, card.FactGood.Of(s)), Holds: orEmpty(place.Holds(c, j.Model(), s))}
+		is := func(f card.Which) *bool {
+			if v := c.Value(f); v != "" {
+				same := v == s
+				return &same
+			}
+			return nil
+		}
+		row.Started, row.Next = is(card.FactStarted), is(card.FactNext)
+		if n, ok := c.Number(card.FactTries.Of(s)); ok {
+			row.Tries = &n
+		}
+		r.Slots = append(r.Slots, row)
+	}
+	if to := place.NextInstall(c); to != "" && len(slots) > 1 {
+		r.NextInstall = &to
+	}
+	return r, nil
+}
+
+// Ident says what files are and, where a phone is named, where they would go there.
+type Ident struct {
+	Files   []string `json:"files" yaml:"files"`
+	Deep    bool     `json:"deep,omitempty" yaml:"deep,omitempty"`
+	MaxSize int64    `json:"max_size,omitempty" yaml:"max-size,omitempty"` // bytes that a compressed file may unpack to
+}
+
+// IdentResult is what they are.
+type IdentResult struct {
+	Files []*ident.File `json:"files"`
+	// Spots are where each file would go on the phone, in the order of Files.
+	Spots  [][]place.Spot `json:"-"`
+	Errors []error        `json:"-"` // of files that could not be read
+	Phone  string         `json:"-"`
+}
+
+// Run reads the files.
+func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
+	paths, err := files.Expand(t.Files)
+	if err != nil {
+		return nil, err
+	}
+	r := &IdentResult{Files: []*ident.File{}}
+	var j *engine.Job
+	if e.Options.On != "" || e.Options.SavedCard != "" { // where would it go on that phone?
+		if j, err = e.Open(ctx); err != nil {
+			return nil, err
+		}
+		r.Phone = j.Name
+	}
+	for _, path := range paths {
+		f, err := files.Identify(path, ident.Options{Deep: t.Deep, Spool: files.Spool(t.MaxSize)})
+		if err != nil {
+			r.Errors = append(r.Errors, err)
+			continue
+		}
+		var spots []place.Spot
+		if j != nil {
+			if spots, err = spotsOn(ctx, j, f); err != nil {
+				return r, err
+			}
+		}
+		r.Files, r.Spots = append(r.Files, f), append(r.Spots, spots)
+	}
+	return r, nil
+}
+
+// spotsOn says where a file would go on the phone.
+func spotsOn(ctx context.Context, j *engine.Job, f *ident.File) ([]place.Spot, error) {
+	var spots []place.Spot
+	for i := range f.GoesTo {
+		d := &f.GoesTo[i]
+		base := d.Partition
+		if home := place.RecoveryHome(j.Card, j.Model()); base == "recovery" && home.Partition != "" {
+			base = home.Partition
+		}
+		if _, err := j.Know(ctx, []card.ID{card.FactSize.Of(card.At(base, ""))}); err != nil {
+			return nil, err
+		}
+		for _, s := range place.OnPhone(j.Card, base, d.Slot, f) {
+			d.OnPhone = append(d.OnPhone, s.Name.String())
+			spots = append(spots, s)
+		}
+	}
+	return spots, nil
+}
+
+// Models gives the models that are known, by name.
+func Models(e *Env) model.Set { return e.Bench.Models }
+
+// ModelsDir is where a person's own model files are put.
+func ModelsDir(e *Env) string { return filepath.Join(e.Bench.Home, "models") }

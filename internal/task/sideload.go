@@ -1,0 +1,268 @@
+package task
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+
+	"jarlid/internal/act"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/journal"
+	"jarlid/internal/say"
+)
+
+// Sideload sends packages to the recovery, in order: the ROM first, then the add-ons as
+// given.
+type Sideload struct {
+	Packages []string `json:"packages" yaml:"packages"`
+	Then     string   `json:"then,omitempty" yaml:"then,omitempty"`                     // recovery or stay
+	Recovery string   `json:"recovery_after,omitempty" yaml:"recovery-after,omitempty"` // written again behind the ROM
+
+	given    []*ident.File
+	ordered  []*ident.File
+	why      string
+	recovery *ident.File
+	inside   *files.Material // of the ROM, for the boot image the recovery goes into
+	from     string          // the slot the phone ran on before
+}
+
+// What happens after a ROM.
+const (
+	ThenRecovery = "recovery"
+	ThenStay     = "stay"
+)
+
+// Sideloaded is what came of it.
+type Sideloaded struct {
+	Packages []act.PackageResult `json:"packages"`
+	Next     *string             `json:"slot_next"`
+
+	Files    []*ident.File `json:"-"` // in the order they were sent
+	From     string        `json:"-"` // the slot the phone ran on before
+	Restarted bool          `json:"-"` // it was restarted into its recovery behind the ROM
+}
+
+// Name is the command's.
+func (*Sideload) Name() string { return "sideload" }
+
+// Load reads the packages and the recovery.
+func (t *Sideload) Load(ctx context.Context, e *Env) error {
+	if t.Then == "" {
+		t.Then = ThenRecovery
+	}
+	if t.Then != ThenRecovery && t.Then != ThenStay {
+		return usage("--then is recovery or stay, not %q", t.Then)
+	}
+	paths, err := files.Expand(t.Packages)
+	if err != nil {
+		return err
+	}
+	for _, p := range paths {
+		f, err := e.identify(p)
+		if err != nil {
+			return err
+		}
+		t.given = append(t.given, f)
+	}
+	t.ordered, t.why, _ = plan.Packages(t.given)
+	if t.Recovery == "" {
+		return nil
+	}
+	rom := slices.IndexFunc(t.ordered, (*ident.File).IsROM)
+	if rom < 0 {
+		return usage("--recovery-after writes a recovery behind a ROM, and none of the packages is one")
+	}
+	m, err := e.Gather(ctx, true, files.Unquote(t.Recovery))
+	if err != nil {
+		return err
+	}
+	t.recovery = m.Images[0].File
+	e.Obs().Say(say.Info, "%s is %s, written again behind the ROM", filepath.Base(t.Recovery), t.recovery.Words())
+	if t.ordered[rom].Kind == ident.OTAAB { // the boot image it brings may be where the recovery goes
+		t.inside, err = e.Gather(ctx, false, t.ordered[rom].Path)
+	}
+	return err
+}
+
+// Configure lets a person bring the phone there.
+func (*Sideload) Configure(o *engine.Options) { o.ByHand = true }
+
+// Prepare puts the restarts between the packages.
+func (t *Sideload) Prepare(in *engine.Input) (*engine.Draft, error) {
+	d := &engine.Draft{}
+	t.from = in.Card.Value(card.FactStarted)
+	for _, f := range t.given {
+		d.Files = append(d.Files, record(f))
+	}
+	_, _, d.Findings = plan.Packages(t.given)
+	var again []plan.Step
+	if t.recovery != nil {
+		d.Files = append(d.Files, journal.File{Path: t.Recovery, Size: t.recovery.Size})
+		var err error
+		if again, err = t.again(in, d); err != nil {
+			return nil, err
+		}
+	}
+	d.Steps = plan.Install(t.ordered, t.Then == ThenRecovery, again...)
+	if len(t.ordered) > 1 {
+		t.sayOrder(in, d.Steps)
+	}
+	if t.ordered[0].IsPackage() { // what people panic about
+		in.Notes.Say(say.Note, "the phone reads the package more than once and may stop early; there is no honest percentage, so none is shown")
+	}
+	return d, nil
+}
+
+// again makes the steps that write a recovery behind a ROM. Where it lives in the boot image
+// it goes into the one the ROM brings, for the slot it is installed to: with another kernel
+// its system would not start.
+func (t *Sideload) again(in *engine.Input, d *engine.Draft) ([]plan.Step, error) {
+	writes, found, err := plan.RecoveryInstall(t.recovery, place.Target{}, in.Card, in.Model)
+	if err != nil {
+		return nil, err
+	}
+	home := place.RecoveryHome(in.Card, in.Model)
+	if home.Form != "ramdisk" || t.inside == nil {
+		d.Findings = append(d.Findings, found...)
+		return steps(writes), nil
+	}
+	image, err := imageFor(t.inside, home.Partition, filepath.Base(t.Packages[0]))
+	if err != nil {
+		return nil, err
+	}
+	if to := place.NextInstall(in.Card); to != "" {
+		writes = slices.DeleteFunc(writes, func(w *plan.Write) bool { return w.Slot != to })
+	}
+	made := &engine.Draft{}
+	if err := grafted(in, made, home, t.recovery, image, writes); err != nil {
+		return nil, err
+	}
+	d.Findings = append(d.Findings, made.Findings...)
+	return made.Steps, nil
+}
+
+// sayOrder shows in which order packages are sent, and why.
+func (t *Sideload) sayOrder(in *engine.Input, steps []plan.Step) {
+	in.Notes.Say(say.Info, "the order: %s", t.why)
+	n := 0
+	for _, s := range steps {
+		switch s := s.(type) {
+		case *plan.Sideload:
+			n++
+			in.Notes.Say(say.Info, "%d. %s", n, filepath.Base(s.File.Path))
+		case *plan.WipeArea:
+			in.Notes.Say(say.Note, "then the caches of the old system are wiped")
+		case *plan.Restart:
+			if s.To == card.Recovery && n < len(t.ordered) && t.ordered[n-1].Kind == ident.OTAAB {
+				in.Notes.Say(say.Note, "then a restart into recovery: the ROM goes to the other slot, and what comes next has to land there too")
+			}
+		}
+	}
+}
+
+// Result is what came of it.
+func (t *Sideload) Result(j *engine.Job) Sideloaded {
+	return Sideloaded{Packages: orEmpty(j.Out.Packages), Next: Known(j.Card, card.FactNext), Files: t.ordered, From: t.from, Restarted: t.Then == ThenRecovery || len(t.ordered) > 1}
+}
+
+// Put sends a file to a storage of the phone.
+type Put struct {
+	File    string `json:"file" yaml:"file"`
+	To      string `json:"to" yaml:"to"` // storage or sd
+	Install bool   `json:"install,omitempty" yaml:"install,omitempty"`
+
+	file *ident.File
+}
+
+// Stored is what came of it.
+type Stored struct {
+	Stored   []act.StoredFile    `json:"stored"`
+	Packages []act.PackageResult `json:"packages"`
+}
+
+// Name is the command's.
+func (*Put) Name() string { return "put" }
+
+// Load reads the file.
+func (t *Put) Load(_ context.Context, e *Env) error {
+	if !slices.Contains(plan.Storages, t.To) {
+		return usage("put wants --to storage or sd, not %q", t.To)
+	}
+	path, err := one(t.Name(), t.File)
+	if err != nil {
+		return err
+	}
+	t.file, err = e.identify(path)
+	return err
+}
+
+// Prepare makes the steps.
+func (t *Put) Prepare(in *engine.Input) (*engine.Draft, error) {
+	d := &engine.Draft{Files: []journal.File{record(t.file)}, Steps: []plan.Step{&plan.Put{File: t.file, To: t.To}}}
+	if t.Install {
+		if in.Card.Mode() != card.Recovery {
+			return nil, notIn(in, "--install", "the phone's recovery", "go", "recovery")
+		}
+		d.Steps = append(d.Steps, &plan.InstallFrom{File: t.file, To: t.To})
+	}
+	return d, nil
+}
+
+// Result is what came of it.
+func (t *Put) Result(j *engine.Job) Stored {
+	return Stored{Stored: orEmpty(j.Out.Stored), Packages: orEmpty(j.Out.Packages)}
+}
+
+// App installs app packages on the started system.
+type App struct {
+	Files []string `json:"files" yaml:"files"`
+
+	files []*ident.File
+}
+
+// Apps is what came of it.
+type Apps struct {
+	Apps []act.AppResult `json:"apps"`
+}
+
+// Name is the command's.
+func (*App) Name() string { return "app" }
+
+// Load reads the packages.
+func (t *App) Load(_ context.Context, e *Env) error {
+	paths, err := files.Expand(t.Files)
+	if err != nil {
+		return err
+	}
+	for _, p := range paths {
+		f, err := files.Identify(p, ident.Options{})
+		if err != nil {
+			return err
+		}
+		words := f.Words()
+		if f.App != nil {
+			words = f.App.Words()
+		}
+		e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(p), words, image.Size(f.Size))
+		t.files = append(t.files, f)
+	}
+	return nil
+}
+
+// Prepare makes the steps.
+func (t *App) Prepare(*engine.Input) (*engine.Draft, error) {
+	d := &engine.Draft{}
+	for _, f := range t.files {
+		d.Steps, d.Files = append(d.Steps, &plan.InstallApp{File: f}), append(d.Files, record(f))
+	}
+	return d, nil
+}
+
+// Result is what came of it.
+func (t *App) Result(j *engine.Job) Apps { return Apps{orEmpty(j.Out.Apps)} }

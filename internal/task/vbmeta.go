@@ -1,0 +1,493 @@
+package task
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+)
+
+// Flag is one of the two flags of a top vbmeta that switch verified boot off.
+type Flag string
+
+// The flags.
+const (
+	FlagHashtree     Flag = "hashtree"
+	FlagVerification Flag = "verification"
+)
+
+// Flags changes a flag of the top vbmeta, in a file or on the phone.
+type Flags struct {
+	Flag   Flag   `json:"flag" yaml:"flag"`
+	Off    bool   `json:"off" yaml:"off"` // loosen; else tighten
+	File   string `json:"file,omitempty" yaml:"file,omitempty"`
+	Output string `json:"output,omitempty" yaml:"output,omitempty"` // with a file: where the changed copy goes
+	From   string `json:"from,omitempty" yaml:"from,omitempty"`     // the image to change and write, where the phone's own can't be read
+	Slot   string `json:"slot,omitempty" yaml:"slot,omitempty"`     // one slot only
+	Blank  bool   `json:"blank,omitempty" yaml:"blank,omitempty"`   // write an empty vbmeta, where there is none to change
+
+	flag uint32
+	from []byte
+}
+
+// Flagged is what came of it.
+type Flagged struct {
+	Flags uint32 `json:"flags,omitempty"`
+	Path  string `json:"path,omitempty"`
+	Written
+	Kept string `json:"kept,omitempty"` // the folder with what was there before
+}
+
+// Name is the command's.
+func (t *Flags) Name() string {
+	if t.Off {
+		return "vbmeta loosen"
+	}
+	return "vbmeta tighten"
+}
+
+// Load makes sure that the wish means something and reads the image that was named.
+func (t *Flags) Load(context.Context, *Env) error {
+	var ok bool
+	if t.flag, ok = plan.Loosening(string(t.Flag)); !ok {
+		return usage("%q is not a flag: hashtree or verification", t.Flag)
+	}
+	switch {
+	case t.File != "" && t.Output == "":
+		return usage("with a file, -o OUT says where the changed copy goes; the file itself stays as it is")
+	case t.File == "" && t.Output != "":
+		return usage("-o goes with a file")
+	case t.Slot != "" && t.Slot != "a" && t.Slot != "b":
+		return usage("--slot is a or b, not %q", t.Slot)
+	case t.From == "":
+		return nil
+	}
+	data, err := os.ReadFile(files.Unquote(t.From))
+	if err == nil {
+		t.from, _, _, err = vbmeta.Bytes(bytes.NewReader(data), int64(len(data)))
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", t.From, err)
+	}
+	return nil
+}
+
+// apply gives the flags as they are to be.
+func (t *Flags) apply(flags uint32) uint32 {
+	if t.Off {
+		return flags | t.flag
+	}
+	return flags &^ t.flag
+}
+
+// InFile changes the flag in a copy of a file.
+func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
+	if err := t.Load(ctx, e); err != nil {
+		return nil, err
+	}
+	path := files.Unquote(t.File)
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	_, m, footer, err := vbmeta.Bytes(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if why := plan.TopOnly(m, footer, ""); why != "" {
+		return nil, finding.Stopped(finding.ChainedVBMeta, filepath.Base(path), path+": "+why, "name the top image, the one of the partition vbmeta")
+	}
+	flags := t.apply(m.Flags)
+	changed, err := vbmeta.WithFlags(b, flags)
+	if err != nil {
+		return nil, err
+	}
+	if err := files.WriteWhole(t.Output, changed); err != nil {
+		return nil, err
+	}
+	t.sayFlags(e.Obs(), m.Flags, flags)
+	t.sayCost(e.Obs(), m.Flags, flags, len(m.PublicKey) > 0)
+	return &Flagged{Flags: flags, Path: t.Output, Written: Written{Writes: orEmpty[writeResult](nil)}}, nil
+}
+
+func (*Flags) sayFlags(to say.To, before, after uint32) {
+	to.Say(say.Info, "flags before: %d, %s; after: %d, %s", before, vbmeta.FlagWords(before), after, vbmeta.FlagWords(after))
+}
+
+// sayCost tells what changed flags mean.
+func (*Flags) sayCost(to say.To, before, after uint32, signed bool) {
+	if before == after {
+		to.Say(say.Note, "they are like that already")
+		return
+	}
+	if signed {
+		to.Say(say.Note, "the signature covers the flags and does not fit any more: an unlocked phone starts it and warns, a locked one refuses it")
+	}
+	to.Say(say.Note, "the data stays readable; a stock update puts its own vbmeta back; before locking the phone again everything has to be the maker's")
+}
+
+// Prepare makes the changed image of each slot.
+func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
+	d := &engine.Draft{}
+	d.Lacks.Facts = []card.ID{card.FactSize.Of(card.At("vbmeta", ""))}
+	target := place.Target{Partition: "vbmeta", Slot: t.Slot}
+	if t.Slot == "" {
+		target.Slot = "both"
+	}
+	slots, err := target.SlotsOf(in.Card)
+	if err != nil {
+		return nil, err
+	}
+	same, lacking := true, false
+	for _, slot := range slots {
+		p := card.At("vbmeta", slot)
+		if in.Card.Value(card.FactSize.Of(p)) == card.Nothing {
+			d.Nothing = "this phone has no vbmeta: nothing is enforced by it, and nothing has to be switched off"
+			return d, nil
+		}
+		d.Lacks.Contents = append(d.Lacks.Contents, p)
+		c, had := in.Contents[p]
+		if !had {
+			lacking = true
+			continue
+		}
+		w, changed, err := t.onSlot(in, p, c)
+		if errors.Is(err, phone.ErrNoPartition) {
+			d.Nothing = "this phone has no vbmeta: nothing is enforced by it, and nothing has to be switched off"
+			return d, nil
+		}
+		if errors.Is(err, files.ErrEmptySlot) {
+			in.Notes.Say(say.Note, "%s is empty and left alone; what is installed there brings its own", p)
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		same = same && !changed
+		d.Steps = append(d.Steps, w)
+	}
+	switch {
+	case lacking:
+	case len(d.Steps) == 0:
+		return nil, finding.Stopped(finding.NothingThere, "vbmeta", "no slot of this phone holds a vbmeta to change", "name one with --from FILE")
+	case same:
+		d.Nothing, d.Steps = "nothing has to be changed", nil
+	}
+	return d, nil
+}
+
+// onSlot makes the changed image of one slot and the step that writes it; changed is false
+// when its flags are like that already.
+func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w *plan.Write, changed bool, err error) {
+	old, m, footer, err := readVBMeta(c)
+	switch {
+	case t.from != nil && !errors.Is(err, phone.ErrNoPartition):
+		old = t.from
+		m, footer, err = nil, nil, nil
+	case err == nil, errors.Is(err, phone.ErrNoPartition), errors.Is(err, files.ErrEmptySlot) && !t.Blank:
+	case t.Blank:
+		if old, err = vbmeta.Blank(); err == nil {
+			in.Notes.Say(say.Warn, "%s gets an empty vbmeta, which answers for nothing: what a locked phone or a stock update needs is not in it", p)
+		}
+	default:
+		err = finding.Stopped(finding.NotInThisMode, p.String(), fmt.Sprintf("the vbmeta on %s can't be read to change it: %v", p, err),
+			fmt.Sprintf("jarlid %s %s --from FILE, with the image it was written from; or read it in a recovery with a root shell", t.Name(), t.Flag))
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	if m == nil {
+		if m, err = vbmeta.Parse(bytes.NewReader(old), int64(len(old))); err != nil {
+			return nil, false, err
+		}
+	}
+	if why := plan.TopOnly(m, footer, ""); why != "" {
+		return nil, false, finding.Stopped(finding.ChainedVBMeta, p.String(), why, "name the top image, the one of the partition vbmeta")
+	}
+	flags := t.apply(m.Flags)
+	in.Notes.Say(say.Info, "%s:", p)
+	t.sayFlags(in.Notes, m.Flags, flags)
+	if p.Slot != "b" { // once is enough
+		t.sayCost(in.Notes, m.Flags, flags, len(m.PublicKey) > 0)
+	}
+	b, err := vbmeta.WithFlags(old, flags)
+	if err != nil {
+		return nil, false, err
+	}
+	path := filepath.Join(in.Scratch, p.String()+".img")
+	if err := os.WriteFile(path, b, 0o600); err != nil {
+		return nil, false, err
+	}
+	f, err := files.Identify(path, ident.Options{})
+	if err != nil {
+		return nil, false, err
+	}
+	return plan.WriteVBMeta(f, p.Slot, in.Card), flags != m.Flags || t.from != nil || t.Blank, nil
+}
+
+// readVBMeta reads the vbmeta out of what a partition holds: its bytes without what
+// follows, what they say, and its footer where it has one. Errors: files.ErrEmptySlot.
+func readVBMeta(c engine.Content) ([]byte, *vbmeta.Image, *vbmeta.Footer, error) {
+	if c.Err != nil {
+		return nil, nil, nil, c.Err
+	}
+	f, size, err := files.Open(c.Path)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	defer f.Close()
+	head := make([]byte, min(size, 4096))
+	if _, err := f.ReadAt(head, 0); err == nil && !bytes.ContainsFunc(head, func(r rune) bool { return r != 0 }) {
+		return nil, nil, nil, files.ErrEmptySlot
+	}
+	return vbmeta.Bytes(f, size)
+}
+
+// Result is what came of it.
+func (t *Flags) Result(j *engine.Job) Flagged {
+	r := Flagged{Written: written(j)}
+	if len(j.Out.Kept) > 0 {
+		r.Kept = j.Dir
+	}
+	return r
+}
+
+// imageSet opens the images of a set by their partitions' names.
+type imageSet struct {
+	env   *Env // closes what was opened
+	paths map[string]string
+	count int
+}
+
+// set makes the images of a folder, an archive or a payload ready to be opened.
+func (e *Env) set(ctx context.Context, images string) (*imageSet, error) {
+	m, err := e.Gather(ctx, false, files.Unquote(images))
+	if err != nil {
+		return nil, err
+	}
+	return &imageSet{env: e, paths: files.ByPartition(m), count: len(m.Images)}, nil
+}
+
+func (s *imageSet) source(name string) (io.ReaderAt, int64, error) {
+	path, ok := s.paths[name]
+	if !ok {
+		return nil, 0, fmt.Errorf("no image of %s is among them: %w", name, fs.ErrNotExist)
+	}
+	r, size, done, err := files.OpenImage(path)
+	if err == nil {
+		s.env.Later(done)
+	}
+	return r, size, err
+}
+
+// verify verifies the set's chain, for a phone nobody knows.
+func (s *imageSet) verify(ctx context.Context) (*vbmeta.Chain, plan.Verdict, error) {
+	chain, err := vbmeta.VerifyChain(ctx, s.source, "vbmeta", true)
+	if err != nil {
+		return nil, plan.Verdict{}, err
+	}
+	return chain, plan.JudgeChain(chain, &card.Card{}), nil
+}
+
+// VBMetaShow reads the vbmeta of a file, or of a partition of the phone.
+type VBMetaShow struct {
+	Word string `json:"of" yaml:"of"`
+}
+
+// VBMetaShown is what it says, under the specification's names.
+type VBMetaShown struct {
+	Present               bool             `json:"present"`
+	RequiredMajor         uint32           `json:"required_libavb_version_major"`
+	RequiredMinor         uint32           `json:"required_libavb_version_minor"`
+	Algorithm             string           `json:"algorithm_type"`
+	Key                   string           `json:"public_key_sha256"`
+	Signature             string           `json:"signature"`
+	RollbackIndex         uint64           `json:"rollback_index"`
+	RollbackIndexLocation uint32           `json:"rollback_index_location"`
+	Flags                 uint32           `json:"flags"`
+	FlagsWords            string           `json:"flags_words"`
+	ReleaseString         string           `json:"release_string"`
+	Size                  int64            `json:"size"`
+	Descriptors           []DescriptorInfo `json:"descriptors"`
+
+	Footer *vbmeta.Footer       `json:"-"`
+	Of     []*vbmeta.Descriptor `json:"-"`
+}
+
+// Run reads it.
+func (t *VBMetaShow) Run(ctx context.Context, e *Env) (*VBMetaShown, error) {
+	m, footer, err := t.open(ctx, e)
+	if errors.Is(err, phone.ErrNoPartition) && t.Word == "vbmeta" {
+		return &VBMetaShown{Descriptors: []DescriptorInfo{}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := &VBMetaShown{Present: true, RequiredMajor: m.RequiredMajor, RequiredMinor: m.RequiredMinor, Algorithm: vbmeta.Algorithms[m.AlgorithmType].Name, Key: "none: nobody signed it", Signature: "good",
+		RollbackIndex: m.RollbackIndex, RollbackIndexLocation: m.RollbackIndexLocation, Flags: m.Flags, FlagsWords: vbmeta.FlagWords(m.Flags), ReleaseString: m.ReleaseString, Size: m.Size,
+		Footer: footer, Descriptors: []DescriptorInfo{}}
+	if len(m.PublicKey) > 0 {
+		r.Key = vbmeta.Fingerprint(m.PublicKey)
+	}
+	if err := m.Verify(); err != nil {
+		r.Signature = err.Error()
+	}
+	for i := range m.Descriptors {
+		r.Of = append(r.Of, &m.Descriptors[i])
+		r.Descriptors = append(r.Descriptors, describe(&m.Descriptors[i]))
+	}
+	return r, nil
+}
+
+func (t *VBMetaShow) open(ctx context.Context, e *Env) (*vbmeta.Image, *vbmeta.Footer, error) {
+	f, err := os.Open(files.Unquote(t.Word))
+	if err == nil {
+		defer f.Close()
+		st, err := f.Stat()
+		if err != nil {
+			return nil, nil, err
+		}
+		_, m, footer, err := vbmeta.Bytes(f, st.Size())
+		if err != nil {
+			err = fmt.Errorf("%s: %w", t.Word, err)
+		}
+		return m, footer, err
+	}
+	if !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(t.Word, `./\`) {
+		return nil, nil, err
+	}
+	to, err := place.ParseTarget(t.Word)
+	if err != nil {
+		return nil, nil, usage("%v", err)
+	}
+	j, err := e.Open(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if to.Slot == "" {
+		to.Slot = j.Card.Value(card.FactStarted)
+	}
+	slots, err := to.SlotsOf(j.Card)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := card.At(to.Partition, slots[0])
+	if _, err := j.Know(ctx, []card.ID{card.FactSize.Of(p)}); err != nil {
+		return nil, nil, err
+	}
+	if j.Card.Value(card.FactSize.Of(p)) == card.Nothing {
+		return nil, nil, fmt.Errorf("%s: %w", p, phone.ErrNoPartition)
+	}
+	_, m, footer, err := j.ReadVBMeta(ctx, p)
+	return m, footer, err
+}
+
+// VBMetaCheck verifies the whole chain, of a file against images or on the phone.
+type VBMetaCheck struct {
+	File   string `json:"file,omitempty" yaml:"file,omitempty"`
+	Images string `json:"images,omitempty" yaml:"images,omitempty"`
+	Slot   string `json:"slot,omitempty" yaml:"slot,omitempty"`
+}
+
+// VBMetaChecked is what was verified, and what phones make of it.
+type VBMetaChecked struct {
+	Present        bool              `json:"present"`
+	Checks         []plan.ChainCheck `json:"checks"`
+	Unlocked       bool              `json:"unlocked"`
+	LockedIfTrusts *string           `json:"locked_if_trusts"`
+
+	Top     *vbmeta.Image `json:"-"`
+	Verdict plan.Verdict  `json:"-"`
+}
+
+// Run verifies it.
+func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
+	if t.File == "" {
+		return t.onPhone(ctx, e)
+	}
+	if t.Images == "" {
+		return nil, usage("vbmeta check wants --images DIR|ZIP|PAYLOAD, the images it answers for")
+	}
+	set, err := e.set(ctx, t.Images)
+	if err != nil {
+		return nil, err
+	}
+	known := &card.Card{}
+	if e.Options.SavedCard != "" || e.Options.On != "" {
+		j, err := e.Open(ctx)
+		if err != nil {
+			return nil, err
+		}
+		known = j.Card
+	}
+	e.Obs().Say(say.Info, "verifying %s with %d images; hash trees are worked out whole", filepath.Base(t.File), set.count)
+	set.paths["vbmeta"] = files.Unquote(t.File)
+	return judged(ctx, set.source, known)
+}
+
+func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, error) {
+	if t.Images != "" {
+		return nil, usage("--images goes with the vbmeta file it belongs to")
+	}
+	j, err := e.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	to := place.Target{Partition: "vbmeta"}
+	if slot := t.Slot; slot != "" || j.Card.Value(card.FactNext) != "" {
+		if slot == "" {
+			slot = j.Card.Value(card.FactNext)
+		}
+		if to, err = place.ParseTarget("vbmeta@" + slot); err != nil {
+			return nil, usage("%v", err)
+		}
+	}
+	slots, err := to.SlotsOf(j.Card)
+	if err != nil {
+		return nil, err
+	}
+	if len(slots) != 1 {
+		return nil, usage("--slot means one slot: a, b, current or other")
+	}
+	open := j.Partitions(ctx, slots[0])
+	if _, _, err := open("vbmeta"); errors.Is(err, phone.ErrNoPartition) {
+		return &VBMetaChecked{Checks: []plan.ChainCheck{}}, nil
+	} else if err != nil {
+		return nil, err
+	}
+	which := slots[0]
+	if which == "" {
+		which = "(there is one only)"
+	}
+	e.Obs().Say(say.Wait, "reading what slot %s holds and working out its hash trees; this takes minutes on a real phone", which)
+	return judged(ctx, open, j.Card)
+}
+
+func judged(ctx context.Context, source vbmeta.Source, known *card.Card) (*VBMetaChecked, error) {
+	chain, err := vbmeta.VerifyChain(ctx, source, "vbmeta", true)
+	if err != nil {
+		return nil, err
+	}
+	v := plan.JudgeChain(chain, known)
+	r := &VBMetaChecked{Present: true, Checks: plan.ChainChecks(chain, known), Unlocked: v.Unlocked, Top: chain.Top, Verdict: v}
+	if v.LockedIfTrusts != "" {
+		r.LockedIfTrusts = &v.LockedIfTrusts
+	}
+	return r, nil
+}

@@ -1,0 +1,75 @@
+package task
+
+import (
+	"context"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/engine"
+)
+
+// Wipe erases areas: userdata, caches, apps, storage, system@SLOT, vendor@SLOT,
+// part:NAME[@SLOT].
+type Wipe struct {
+	Areas []string `json:"areas" yaml:"areas"`
+}
+
+// WipeView is what goes and what stays, shown before the questions.
+type WipeView struct{ Asked, Stays []plan.AreaRow }
+
+// Wiped is what came of it.
+type Wiped struct {
+	Areas []plan.AreaRow `json:"areas"`
+}
+
+// Name is the command's.
+func (*Wipe) Name() string { return "wipe" }
+
+// Load makes sure that the areas mean something.
+func (t *Wipe) Load(context.Context, *Env) error {
+	for _, s := range t.Areas {
+		if _, _, err := plan.ParseArea(s); err != nil {
+			return usage("%v", err)
+		}
+	}
+	return nil
+}
+
+// Configure lets a person bring the phone there.
+func (*Wipe) Configure(o *engine.Options) { o.ByHand = true }
+
+// Prepare works out what each area means on this phone, in this mode.
+func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
+	d := &engine.Draft{}
+	var rows []plan.AreaRow
+	for _, s := range t.Areas {
+		area, to, err := plan.ParseArea(s)
+		if err != nil {
+			return nil, usage("%v", err)
+		}
+		for _, base := range plan.PartitionsOf(area, to) {
+			d.Lacks.Facts = append(d.Lacks.Facts, card.FactSize.Of(card.At(base, "")))
+		}
+		st, r, f, err := plan.Wipe(area, to, in.Card)
+		if err != nil {
+			return nil, err
+		}
+		d.Steps, rows, d.Findings = append(d.Steps, st...), append(rows, r...), append(d.Findings, f...)
+	}
+	d.View = WipeView{Asked: rows, Stays: plan.Stays(rows, in.Card, in.Model)}
+	return d, nil
+}
+
+// Result is what came of it; done says that all of it was done.
+func (t *Wipe) Result(j *engine.Job, done bool) Wiped {
+	w := Wiped{Areas: []plan.AreaRow{}}
+	if j.Draft == nil {
+		return w
+	}
+	v, _ := j.Draft.View.(WipeView)
+	for _, r := range v.Asked {
+		r.Erased = r.Erased && done
+		w.Areas = append(w.Areas, r)
+	}
+	return w
+}
