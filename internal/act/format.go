@@ -121,7 +121,9 @@ func (j *Job) formatByHand(ctx context.Context) (Done, error) {
 // doneByHand shows what to do in the recovery's menu and asks whether it was done;
 // nobody can read that back.
 func (j *Job) doneByHand(r model.Recipe, question, what string) (Done, error) {
-	j.Obs.Hands(r, handsLimit)
+	if err := j.Obs.Hands(r, handsLimit); err != nil {
+		return Done{}, err
+	}
 	yes, err := j.confirm(question)
 	if err != nil {
 		return Done{}, err

@@ -25,7 +25,9 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 		commands[len(commands)-1] += " " + j.Code
 		commands = commands[len(commands)-1:]
 	}
-	j.lockHands("unlock") // before the command: some answer it only after the person has
+	if err := j.lockHands("unlock"); err != nil {
+		return Done{}, err
+	} // before the command: some answer it only after the person has
 	var err error
 	for _, cmd := range commands {
 		var answers []string
@@ -45,7 +47,9 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 // relock sends the published command and waits until the bootloader says that it
 // is shut.
 func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
-	j.lockHands("relock")
+	if err := j.lockHands("relock"); err != nil {
+		return Done{}, err
+	}
 	command := "flashing lock"
 	if m := j.Model(); m != nil && strings.HasPrefix(m.Bootloader.Unlock, "oem unlock") {
 		command = "oem lock" // its older counterpart
@@ -60,8 +64,8 @@ func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
 }
 
 // lockHands shows how the phone's own question about its lock is answered.
-func (j *Job) lockHands(recipe string) {
-	j.Obs.Hands(j.Hand(recipe, `Read the question on the phone's screen and answer "yes" with its keys.`), handsLimit)
+func (j *Job) lockHands(recipe string) error {
+	return j.Obs.Hands(j.Hand(recipe, `Read the question on the phone's screen and answer "yes" with its keys.`), handsLimit)
 }
 
 // lockSettled waits until the bootloader says that the lock is as a step leaves it;

@@ -76,7 +76,9 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error
 	if r.Hint == "" {
 		r.Hint = "Do not choose anything that wipes or formats: the package lies there."
 	}
-	j.Obs.Hands(r, recordLimit)
+	if err := j.Obs.Hands(r, recordLimit); err != nil {
+		return Done{}, err
+	}
 	next := j.Card.Value(card.FactNext)
 	for end := time.Now().Add(recordLimit); time.Now().Before(end); {
 		text, err := j.Text(ctx, "cat /tmp/last_install")

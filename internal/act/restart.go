@@ -55,14 +55,18 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 	switch {
 	case s.To == card.System:
 		if hands {
-			j.showHands(s.To)
+			if _, _, err := j.showHands(s.To); err != nil {
+				return d, err
+			}
 		}
 		w, err = j.awaitSystem(ctx, effects)
 	case s.To == card.Recovery && !hands:
 		w, err = j.awaitRecovery(ctx, effects)
 	case hands && !seen && s.To == card.Recovery:
 		// One without a shell is never seen; the next step shows whether it is there.
-		j.showHands(s.To)
+		if _, _, err := j.showHands(s.To); err != nil {
+			return d, err
+		}
 		w, err = j.awaitRecovery(ctx, effects)
 	case hands:
 		w, err = j.byHand(ctx, s.To)
@@ -176,24 +180,34 @@ func (j *Job) quiet(c *card.Card, slot string) bool {
 }
 
 // showHands shows the recipe for a mode and gives how long it may take.
-func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration) {
+func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 	r := j.Hand(string(to), fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to))
 	limit := handsLimit
 	if r.Wait > 0 {
 		limit = time.Duration(r.Wait) * time.Second
 	}
-	j.Obs.Hands(r, limit)
-	return r, limit
+	return r, limit, j.Obs.Hands(r, limit)
 }
 
 // byHand shows the recipe for a mode and goes on when the phone is there.
 func (j *Job) byHand(ctx context.Context, to card.Mode) (phone.Wire, error) {
-	r, limit := j.showHands(to)
+	r, limit, err := j.showHands(to)
+	if err != nil {
+		return nil, err
+	}
 	w, err := j.Await(ctx, limit, true, to)
 	if err != nil && r.Hint != "" {
 		return nil, fmt.Errorf("%w (%s)", err, r.Hint)
 	}
 	return w, err
+}
+
+// debuggingHands shows how debugging is switched on. Without it the system is not seen,
+// which is told in the end: it is no reason not to start.
+func (j *Job) debuggingHands() {
+	if !j.Obs.Nobody {
+		j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
+	}
 }
 
 // awaitSystem watches a starting system. No wire without an error means that it can't be
@@ -202,7 +216,7 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error)
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
-		j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
+		j.debuggingHands()
 	}
 	w, err := j.Await(ctx, j.WaitSystem, off, card.System)
 	if phone.NotAuthorised(err) != nil {

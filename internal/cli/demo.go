@@ -186,7 +186,7 @@ func (a *app) play(ctx context.Context, home, control string, s demo.Scene) erro
 	unhook := context.AfterFunc(ctx, func() { stop <- struct{}{}; stop <- struct{}{} })
 	defer unhook()
 	c := a.Config
-	attended := s.Typed != ""
+	attended := s.Typed != "" || len(s.Hands) > 0
 	c.Stdin, c.Attended, c.Interrupts = strings.NewReader(s.Typed), &attended, stop
 	args := append(s.Args[:len(s.Args):len(s.Args)], "--home", home)
 	if a.json {

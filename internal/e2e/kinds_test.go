@@ -312,6 +312,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			toBootloader(l, "avocet")
 			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", kitOf(l.T, "avocet", 2).recovery, "--yes")
 			l.want(3, []string{"stop  unlock-not-allowed", "allow unlocking"}, "unlock", "--yes")
+			l.want(3, []string{"stop  hands-needed: to unlock the bootloader", `Choose "Yes"`}, "unlock", "--yes", "--accept", "unlock-not-allowed")
+			l.atPhone = true
 			l.want(5, []string{"not allowed"}, "unlock", "--yes", "--accept", "unlock-not-allowed")
 			l.press("avocet", "start", "unlocking on")
 			toBootloader(l, "avocet")

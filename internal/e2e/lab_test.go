@@ -66,6 +66,7 @@ type lab struct {
 	home, dir string
 	net       *standintest.Net // nil: the computer's own, and processes
 	atPhone   bool             // somebody is there during the next command
+	present   bool             // ... and during all of them
 }
 
 // rate is what a cable of the lab carries, in bytes a second.
@@ -216,7 +217,7 @@ func (l *lab) run(args ...string) (int, string) {
 	if l.net == nil {
 		return l.runProcess(args...)
 	}
-	j := l.begin(l.atPhone, "", nil, args...)
+	j := l.begin(l.atPhone || l.present, "", nil, args...)
 	<-j.done
 	l.atPhone = false
 	return j.code, j.out.String()
@@ -338,10 +339,11 @@ func (l *lab) later(phone string, keys ...string) {
 // hands presses things at a stand-in, each as soon as it has them, until the
 // returned function is called.
 func (l *lab) hands(name string, keys ...string) (stop func()) {
+	l.present = true
 	done := make(chan struct{})
 	var wg sync.WaitGroup
 	wg.Go(func() { l.pressing(done, name, keys) })
-	return func() { close(done); wg.Wait() }
+	return func() { close(done); wg.Wait(); l.present = false }
 }
 
 // press presses things at a stand-in and waits until it has taken each.

@@ -72,6 +72,11 @@ type Job struct {
 // lockLimit is how long a job waits for one who only looks.
 const lockLimit = 10 * time.Second
 
+// to tells about a phone.
+func (o *Options) to(phone string) say.To {
+	return say.To{Observer: o.Observer, Phone: phone, Nobody: o.NoHands}
+}
+
 // Open finds the phone that is meant, locks it, connects and reads it. Close lets it go.
 // Errors: *phone.NotHereError, *phone.AddressError, *finding.StopError (several-phones,
 // phone-busy, not-authorised), and those of the wire.
@@ -87,7 +92,7 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	if err := j.lock(ctx, p, p.LockNames()); err != nil {
 		return nil, err
 	}
-	to := say.To{Observer: o.Observer, Phone: p.Name}
+	to := o.to(p.Name)
 	j.Session, err = p.Reach(ctx, to)
 	if err == nil {
 		if err = j.Read(ctx); err == nil {
@@ -127,7 +132,7 @@ func offline(b *bench.Bench, o Options) (*Job, error) {
 	p := b.Known(name, c.Value(card.FactModel))
 	p.Model().Learn(c)
 	o.DryRun = true
-	j := &Job{Options: o, Session: p.NewSession(c, say.To{Observer: o.Observer, Phone: name}), Saved: name}
+	j := &Job{Options: o, Session: p.NewSession(c, o.to(name)), Saved: name}
 	j.begin()
 	return j, nil
 }
@@ -155,7 +160,7 @@ func unseen(b *bench.Bench, o Options, cause error) (*Job, error) {
 	if err != nil || p == nil {
 		return nil, cause
 	}
-	j := &Job{Options: o, Session: p.NewSession(&card.Card{}, say.To{Observer: o.Observer, Phone: p.Name})}
+	j := &Job{Options: o, Session: p.NewSession(&card.Card{}, o.to(p.Name))}
 	if err := j.lock(context.Background(), p, p.LockNames()); err != nil {
 		return nil, err
 	}

@@ -190,9 +190,23 @@ func (j *Job) Titles() []string {
 	return list
 }
 
+// hands are the findings of steps that are known to need somebody at the phone.
+func (j *Job) hands() (list []finding.Finding) {
+	for _, s := range j.plan.Steps {
+		if recipe := plan.ByHand(s, j.Card); recipe != "" {
+			list = append(list, finding.Finding{Name: finding.HandsNeeded, Severity: finding.Stop, About: j.Name, Final: true,
+				Text: fmt.Sprintf("to %s somebody has to be at the phone: %s", s.Title(), strings.Join(j.Hand(recipe, "its keys or its menu.").Do, " ")), Remedy: "run it again in a terminal, with somebody at the phone"})
+		}
+	}
+	return list
+}
+
 // judge runs all checks and asks what has to be asked.
 func (j *Job) judge() error {
 	found := append(append(j.damaged(), j.Draft.Findings...), j.plan.Check(j.Card)...)
+	if j.NoHands {
+		found = append(found, j.hands()...)
+	}
 	j.checked = finding.Apply(found, j.Accept)
 	for _, f := range j.checked {
 		j.Obs.Found(f)

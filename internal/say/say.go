@@ -6,6 +6,7 @@ package say
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"jarlid/internal/core/finding"
@@ -117,7 +118,8 @@ type Observer interface {
 // To tells an observer about one phone.
 type To struct {
 	Observer
-	Phone string
+	Phone  string
+	Nobody bool // nobody is at the phone
 }
 
 // Say tells a sentence.
@@ -136,9 +138,14 @@ func (t To) Step(n, of int, title string, state State) {
 // Work tells how far a piece of work is.
 func (t To) Work(p Progress) { t.Tell(Event{Phone: t.Phone, Progress: &p}) }
 
-// Hands shows what to do at the phone.
-func (t To) Hands(r model.Recipe, wait time.Duration) {
+// Hands shows what to do at the phone. Where nobody is, that is the finding hands-needed,
+// at once, with what would have to be done.
+func (t To) Hands(r model.Recipe, wait time.Duration) error {
+	if t.Nobody {
+		return finding.Stopped(finding.HandsNeeded, t.Phone, "nobody is at the phone to do this: "+strings.Join(r.Do, " "), "run it again in a terminal, with somebody at the phone")
+	}
 	t.Tell(Event{Phone: t.Phone, Hands: &Hands{Recipe: r, Wait: wait}})
+	return nil
 }
 
 // Confirm asks a question of yes or no.

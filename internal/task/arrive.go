@@ -92,7 +92,7 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 		return nil, err
 	}
 	defer unlock()
-	s := p.NewSession(&card.Card{}, say.To{Observer: e.Options.Observer, Phone: p.Name})
+	s := p.NewSession(&card.Card{}, say.To{Observer: e.Options.Observer, Phone: p.Name, Nobody: e.Options.NoHands})
 	if err := s.Recall(); err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 		s.Obs.Say(say.Info, "watching %s start; what was installed is %s", p.Name, place.ShortBuild(what))
 	}
 	w := &watch{Session: s, began: time.Now(), before: s.Card}
-	if w.before.Value(card.FactDebugging) == "off" {
+	if w.before.Value(card.FactDebugging) == "off" && !s.Obs.Nobody {
 		s.Obs.Hands(p.DebuggingHands(), t.Limit)
 	}
 	stage, said, err := w.until(ctx, t.Limit)

@@ -41,7 +41,7 @@ type Env struct {
 }
 
 // Obs tells what goes on that is about no phone in particular.
-func (e *Env) Obs() say.To { return say.To{Observer: e.Options.Observer} }
+func (e *Env) Obs() say.To { return say.To{Observer: e.Options.Observer, Nobody: e.Options.NoHands} }
 
 // Later has something done at the end, the last first.
 func (e *Env) Later(f func()) { e.later = append(e.later, f) }

@@ -81,6 +81,9 @@ func New(o Options) *Term {
 // JSON tells whether the run is shown as JSON.
 func (t *Term) JSON() bool { return t.json }
 
+// Attended tells whether a person is there.
+func (t *Term) Attended() bool { return t.attended }
+
 // Live tells whether it is shown on a terminal.
 func (t *Term) Live() bool { return t.live }
 

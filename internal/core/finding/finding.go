@@ -77,6 +77,7 @@ const (
 	NotAsSigned        = "not-as-signed"
 	RollbackLow        = "rollback-low"
 	NotConfirmed       = "not-confirmed"
+	HandsNeeded        = "hands-needed"
 	PhoneBusy          = "phone-busy"
 	NotInThisMode      = "not-in-this-mode"
 	NoSuchSlot         = "no-such-slot"

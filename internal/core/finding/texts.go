@@ -286,6 +286,11 @@ var texts = map[string]Text{
 		Why:     "Whatever writes or erases asks once, naming what and where. Without a terminal there is nobody to ask, and a script that was meant for another phone would go ahead.",
 		Remedy:  "Read what the command says it would do, then run it again with --yes, or in a terminal.", Final: true,
 	},
+	HandsNeeded: {
+		Meaning: "Somebody has to press or choose something at the phone, and nobody is there.",
+		Why:     "Some things a phone takes from its own keys or menus only: the answer to its question about unlocking, an old bootloader's way into the recovery, a recovery's menu. Waiting for hands that are not there would keep the phone locked for minutes.",
+		Remedy:  "Run the command again in a terminal, without --no-hands, with somebody at the phone.", Final: true,
+	},
 	PhoneBusy: {
 		Meaning: "Another jarlid works on this phone.",
 		Why:     "Two programs that restart and write the same phone undo each other's work, and neither can tell what is on it afterwards.",
