@@ -17,12 +17,15 @@ type reader struct {
 // readers is the table of facts that are read when somebody needs them, and not at
 // every look.
 var readers = map[card.Name]reader{
-	card.Name(card.FactSize):      {read: readSize},
-	card.Name(card.FactSlotted):   {read: readSize},
-	card.Name(card.FactDigest):    {once: true, read: readFirmware},
-	card.Name(card.FactTrusts):    {read: inRecovery((*Session).readTrusted)},
-	card.Name(card.FactRoom):      {read: inRecovery((*Session).readRoom)},
-	card.Name(card.FactLying):     {read: inRecovery((*Session).readLying)},
+	card.Name(card.FactSize):    {read: readSize},
+	card.Name(card.FactSlotted): {read: readSize},
+	card.Name(card.FactDigest):  {once: true, read: readFirmware},
+	card.Name(card.FactTrusts):  {read: inRecovery((*Session).readTrusted)},
+	card.Name(card.FactRoom):    {read: inRecovery((*Session).readRoom)},
+	card.Name(card.FactLying):   {read: inRecovery((*Session).readLying)},
+	card.Name(card.FactFlags): {read: func(ctx context.Context, s *Session, i card.ID) error {
+		return s.readVBMeta(ctx, card.Part(i.Key).Slot)
+	}},
 	card.Name(card.FactTree):      {once: true, read: inRecovery((*Session).readTrees)},
 	card.Name(card.FactFree):      {read: func(ctx context.Context, s *Session, i card.ID) error { return s.readStorage(ctx, i.Key) }},
 	card.Name(card.FactMayUnlock): {read: readUnlockAbility},
@@ -80,6 +83,12 @@ func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err er
 	if s.read == nil {
 		s.read = map[string]bool{}
 	}
+	past := s.Card.Clone()
+	defer func() {
+		if read && err == nil {
+			s.setRight(past)
+		}
+	}()
 	for _, i := range wanted {
 		r, ok := readers[i.Name]
 		if !ok || s.Card.Get(i).Evidence == card.Read {

@@ -134,6 +134,41 @@ func (s *Session) Partitions(ctx context.Context, slot string) vbmeta.Source {
 	}
 }
 
+// readVBMeta reads what the vbmeta images of a slot enforce, in a recovery with a root
+// shell. What can't be read there stays as it is known.
+func (s *Session) readVBMeta(ctx context.Context, slot string) error {
+	if !s.RootRecovery() {
+		return nil
+	}
+	open := s.Partitions(ctx, slot)
+	for _, name := range []string{"vbmeta", "vbmeta_system", "vbmeta_vendor"} {
+		r, size, err := open(name)
+		var lost *link.LostError
+		switch {
+		case errors.As(err, &lost):
+			return err
+		case err != nil:
+			continue // there is none, or it is not given out
+		}
+		m, _, err := vbmeta.Open(r, size)
+		if err != nil {
+			if errors.As(err, &lost) {
+				return err
+			}
+			continue
+		}
+		if name == "vbmeta" {
+			s.learn(card.FactFlags.Of(card.At(name, slot)), fmt.Sprint(m.Flags))
+		}
+		for _, d := range m.Descriptors {
+			if d.Tag == vbmeta.TagHashtree {
+				s.learn(card.FactTreeRoot.Of(card.At(d.PartitionName, slot)), fmt.Sprintf("%x", d.Digest))
+			}
+		}
+	}
+	return nil
+}
+
 // readTrees reads which hash trees the slot that runs has enforced.
 func (s *Session) readTrees(ctx context.Context) error {
 	if !s.RootRecovery() {

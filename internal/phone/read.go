@@ -73,10 +73,22 @@ func (s *Session) Reread(ctx context.Context) error {
 	return nil
 }
 
+// setRight forgets what was known from journals and is contradicted by what was read since
+// then. past is the card of before.
+func (s *Session) setRight(past *card.Card) {
+	contradict(s.Card, past)
+	for _, i := range past.IDs() {
+		if s.Card.Get(i).Evidence == card.Journal {
+			s.Card.Set(i, past.Get(i))
+		}
+	}
+}
+
 // itsOwn tells of facts that a phone changes by itself, by its starts or by its
-// owner; that they differ from a journal says nothing of another program.
+// owner, and of digests: one that is read is that of the whole partition, one in a journal
+// that of the file. That they differ from a journal says nothing of another program.
 func itsOwn(d card.Def) bool {
-	return len(d.From) == 0 || slices.Contains(d.From, "misc") || slices.Contains(d.From, "userdata")
+	return len(d.From) == 0 || d.Name == card.Name(card.FactDigest) || slices.Contains(d.From, "misc") || slices.Contains(d.From, "userdata")
 }
 
 // contradict makes unknown what a journal knows of a partition, where anything that was

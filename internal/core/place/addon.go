@@ -17,7 +17,7 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 	started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
 	if started != "" && next != "" && started != next {
 		list = append(list, finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Stop, About: name,
-			Text:   fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go to slot %s", next, started, started),
+			Text:   fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go to slot %s%s", next, started, started, ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
 			Remedy: "jarlid go recovery"})
 	}
 	list = append(list, Arch(f, c)...)

@@ -3,6 +3,7 @@
 package place
 
 import (
+	"fmt"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
@@ -34,11 +35,30 @@ func Quote(s string) string {
 	return s
 }
 
+// ByJob names the job a fact rests on, to stand behind what is said of it; "" for what was
+// read, or said by a model file. Whoever is stopped by it can look it up.
+func ByJob(facts ...card.Fact) string {
+	for _, f := range facts {
+		switch {
+		case f.Evidence != card.Journal:
+		case f.Job > 0:
+			return fmt.Sprintf(" (so says the journal of job %d)", f.Job)
+		default:
+			return " (so says an earlier journal)"
+		}
+	}
+	return ""
+}
+
+// EvidenceWords says in words where a fact is from.
 func EvidenceWords(f card.Fact) string {
 	switch f.Evidence {
 	case card.Model:
 		return "the model file says so"
 	case card.Journal:
+		if f.Job > 0 {
+			return fmt.Sprintf("it said so in job %d", f.Job)
+		}
 		return "it said so before"
 	case card.Saved:
 		return "the saved card says so"

@@ -6,6 +6,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // What a step is judged by has to be read where the mode tells it. One reader fetches
@@ -17,6 +18,9 @@ func (base) Needs(*card.Card, *model.Model) []card.ID { return nil }
 // recovery wants written before it.
 func (w *Write) Needs(_ *card.Card, m *model.Model) []card.ID {
 	list := []card.ID{card.FactSize.Of(w.Name()), card.FactSize.Of(card.At("vbmeta", w.Slot))}
+	if slices.Contains(place.Shelvable, w.Partition) && !w.Known && !w.Sealed {
+		list = append(list, card.FactFlags.Of(card.At("vbmeta", w.Slot)))
+	}
 	if w.File.HoldsRecovery() {
 		for _, base := range m.NeededBefore() {
 			list = append(list, card.FactSize.Of(card.At(base, w.Slot)))

@@ -72,7 +72,7 @@ func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part.String(),
-		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there", part, c.Value(card.FactHolds.Of(part))), Remedy: "jarlid recovery install --previous"}}
+		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there%s", part, c.Value(card.FactHolds.Of(part)), place.ByJob(c.Get(card.FactDigest.Of(part)))), Remedy: "jarlid recovery install --previous"}}
 }
 
 func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {

@@ -41,7 +41,7 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 		list = append(list, slotFinding(c, slot)...)
 		if c.Value(card.FactData) == card.DataEncrypted && c.Get(card.FactForeign).Known() {
 			list = append(list, finding.Finding{Name: finding.EncryptedData, Severity: finding.Stop, About: "userdata",
-				Text:   "a new system was installed and the data is still encrypted by the old one",
+				Text:   "a new system was installed and the data is still encrypted by the old one" + place.ByJob(c.Get(card.FactForeign), c.Get(card.FactData)),
 				Remedy: "jarlid wipe userdata"})
 		}
 	}
@@ -68,7 +68,7 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 	for _, p := range []string{"boot", "system"} {
 		h := c.Get(card.FactHolds.Of(card.At(p, slot)))
 		if h.Evidence == card.Journal && h.Value == card.Nothing {
-			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since", card.At(p, slot))
+			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since%s", card.At(p, slot), place.ByJob(h))
 			return []finding.Finding{f}
 		}
 		if h.Why != "" {
@@ -220,7 +220,7 @@ func holdsFinding(c *card.Card) []finding.Finding {
 	case lying != "": // read just now
 		text = lying + " lies in the shared storage, which goes now"
 	case put != "":
-		text = put + " was put into the shared storage, which goes now"
+		text = put + " was put into the shared storage, which goes now" + place.ByJob(c.Get(card.FactStored.Of("storage")))
 	default:
 		return nil
 	}
@@ -239,7 +239,7 @@ func formatFinding(c *card.Card) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Stop, About: "userdata",
-		Text:   fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the data, and formatting loses it", state),
+		Text:   fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the data, and formatting loses it%s", state, place.ByJob(c.Get(card.FactSnapshot))),
 		Remedy: "start the new system first and let it finish; or format, and install again afterwards"}}
 }
 

@@ -187,7 +187,7 @@ func (w *Write) treeFinding(c *card.Card) []finding.Finding {
 	case w.root() != "" && w.root() == c.Value(card.FactTreeRoot.Of(w.Name())):
 		return nil
 	case w.root() != "" && fact.Known() && c.Get(card.FactTreeRoot.Of(w.Name())).Known():
-		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start", w.Partition)
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start%s", w.Partition, place.ByJob(c.Get(card.FactTreeRoot.Of(w.Name())), fact))
 	case fact.Known():
 		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("the vbmeta on the phone enforces hash trees, and this image does not say which tree for %s it has: another system than the one that belongs to it keeps the slot from starting", w.Partition)
