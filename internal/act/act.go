@@ -83,43 +83,61 @@ func file(f *ident.File) journal.File {
 	return journal.File{Path: f.Path, Size: f.Size}
 }
 
+// The forms of steps in a journal.
 type (
-	modeForm struct{ From, To card.Mode }
-	onForm   struct{ Partition card.Partition }
-	slotForm struct{ Slot string }
-	roomForm struct {
-		Partition card.Partition
-		Need      int64
+	modeForm struct {
+		From card.Mode `json:"from"`
+		To   card.Mode `json:"to"`
 	}
-	fileForm  struct{ File journal.File }
+	onForm struct {
+		Partition card.Partition `json:"partition"`
+	}
+	slotForm struct {
+		Slot string `json:"slot"`
+	}
+	roomForm struct {
+		Partition card.Partition `json:"partition"`
+		Need      int64          `json:"need"` // bytes
+	}
+	fileForm struct {
+		File journal.File `json:"file"`
+	}
 	writeForm struct {
-		File      journal.File
-		Partition card.Partition
-		Recovery  bool `json:",omitempty"`
-		Logical   bool `json:",omitempty"`
-		Shell     bool `json:",omitempty"`
-		Keep      bool `json:",omitempty"`
+		File      journal.File   `json:"file"`
+		Partition card.Partition `json:"partition"`
+		Recovery  bool           `json:"recovery,omitempty"`
+		Logical   bool           `json:"logical,omitempty"`
+		Shell     bool           `json:"shell,omitempty"`
+		Keep      bool           `json:"keep,omitempty"`
 	}
 	graftForm struct {
-		File journal.File
-		Into []card.Partition
+		File journal.File     `json:"file"`
+		Into []card.Partition `json:"into"`
 	}
 	putForm struct {
-		File journal.File
-		To   string
+		File journal.File `json:"file"`
+		To   string       `json:"to"`
 	}
-	areaForm struct{ Area, Slot string }
-	copyForm struct{ From, To card.Partition }
+	areaForm struct {
+		Area string `json:"area"`
+		Slot string `json:"slot,omitempty"`
+	}
+	copyForm struct {
+		From card.Partition `json:"from"`
+		To   card.Partition `json:"to"`
+	}
 	moveForm struct {
-		Paths []string
-		Back  bool
+		Paths []string `json:"paths"`
+		Back  bool     `json:"back,omitempty"`
 	}
 	restoreForm struct {
-		Dir   string
-		Files int
+		Dir   string `json:"dir"`
+		Files int    `json:"files"`
 	}
-	relockForm struct{ Images map[string]string }
-	noForm     struct{}
+	relockForm struct {
+		Images map[string]string `json:"images,omitempty"` // digests by partition
+	}
+	noForm struct{}
 )
 
 // kinds is the table: every kind of step, by its type.

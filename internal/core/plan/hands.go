@@ -15,6 +15,13 @@ func ByHand(s Step, c *card.Card) (recipe string) {
 	case *InstallFrom:
 		return "install-from-" + s.To
 	case *Restart:
+		if s.From == card.Recovery && s.To == card.Sideload {
+			tried, _ := c.Yes(card.FactTemporary) // a restart would end it
+			if root, known := c.Yes(card.FactRoot); tried || known && !root {
+				return string(s.To)
+			}
+			return ""
+		}
 		word := RestartCommand(s.To)
 		if word == "" || s.From != card.Bootloader && s.From != card.Fastbootd {
 			return ""
