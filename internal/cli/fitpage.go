@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"html/template"
 	"strings"
+	"sync"
 	"time"
 
 	"jarlid/internal/core/fit"
@@ -14,7 +15,7 @@ import (
 //go:embed fitpage.html
 var pageText string
 
-var pageTemplate = template.Must(template.New("page").Parse(pageText))
+var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 
 // pageCheck is a row of the page; those that are not good say why.
 type pageCheck struct {
@@ -81,7 +82,7 @@ func page(q fit.Question, v *fit.Verdict, phone string) ([]byte, error) {
 		d.Height = int(y)
 	}
 	var out bytes.Buffer
-	err := pageTemplate.Execute(&out, d)
+	err := pageTemplate().Execute(&out, d)
 	return out.Bytes(), err
 }
 

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
@@ -152,19 +153,24 @@ func machine(tree fs.FS, name string) uint16 {
 var (
 	// How an image brings the libraries of older vendor interfaces: in modules
 	// ("VNDK APEX"), and up to Android 10 in folders ("VNDK design").
-	vndkModule = regexp.MustCompile(`^com\.android\.vndk\.(?:v(\d+)|(current))(?:\.apex|\.capex)?$`)
-	vndkFolder = regexp.MustCompile(`^vndk-(\d+)$`)
+	vndkModule = once(`^com\.android\.vndk\.(?:v(\d+)|(current))(?:\.apex|\.capex)?$`)
+	vndkFolder = once(`^vndk-(\d+)$`)
 	// A mapping of the policy vendors of a version were built with ("Policy
 	// compatibility"): 30.0, and from 2024 on 202404.
-	mappingFile = regexp.MustCompile(`^(\d+(?:\.\d+)?)\.cil$`)
+	mappingFile = once(`^(\d+(?:\.\d+)?)\.cil$`)
 )
+
+// once compiles an expression when it is needed for the first time: most commands never are.
+func once(text string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
 
 func (im *Image) vndk(tree fs.FS, sys string) {
 	found := map[string]bool{}
 	for _, dir := range []string{"apex", "system_ext/apex", "product/apex"} {
 		list, _ := fs.ReadDir(tree, sys+dir)
 		for _, e := range list {
-			switch m := vndkModule.FindStringSubmatch(e.Name()); {
+			switch m := vndkModule().FindStringSubmatch(e.Name()); {
 			case m == nil:
 			case m[1] != "":
 				found[m[1]] = true
@@ -176,7 +182,7 @@ func (im *Image) vndk(tree fs.FS, sys string) {
 	for _, dir := range []string{"lib", "lib64"} {
 		list, _ := fs.ReadDir(tree, sys+dir)
 		for _, e := range list {
-			if m := vndkFolder.FindStringSubmatch(e.Name()); m != nil {
+			if m := vndkFolder().FindStringSubmatch(e.Name()); m != nil {
 				found[m[1]] = true
 			}
 		}
@@ -188,7 +194,7 @@ func (im *Image) policies(tree fs.FS, sys string) {
 	found := map[string]bool{}
 	list, _ := fs.ReadDir(tree, sys+"etc/selinux/mapping")
 	for _, e := range list {
-		if m := mappingFile.FindStringSubmatch(e.Name()); m != nil {
+		if m := mappingFile().FindStringSubmatch(e.Name()); m != nil {
 			found[policyVersion(m[1])] = true
 		}
 	}

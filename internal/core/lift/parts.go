@@ -6,6 +6,7 @@ import (
 	"io"
 	"regexp"
 	"strconv"
+	"sync"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/sparse"
@@ -13,11 +14,11 @@ import (
 
 // partName is how the pieces of an image that was cut into sparse parts are
 // named: a number behind a dot, or behind the word "chunk" or "part".
-var partName = regexp.MustCompile(`^(.*(?:\.|chunk|part))(\d+)$`)
+var partName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(.*(?:\.|chunk|part))(\d+)$`) })
 
 // parts lists a sparse image that lies in several files as one.
 func (l *lister) parts(name string) (bool, error) {
-	m := partName.FindStringSubmatch(name)
+	m := partName().FindStringSubmatch(name)
 	if m == nil || l.o.Sibling == nil {
 		return false, nil
 	}
