@@ -206,7 +206,7 @@ func (j *Job) byHand(ctx context.Context, to card.Mode) (phone.Wire, error) {
 // which is told in the end: it is no reason not to start.
 func (j *Job) debuggingHands() {
 	if !j.Obs.Nobody {
-		j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
+		_ = j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
 	}
 }
 

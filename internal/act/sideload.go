@@ -47,7 +47,7 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 	var lost *link.LostError
 	if err != nil && !errors.As(err, &lost) {
 		cancel()
-		sum()
+		_, _ = sum()
 		j.Out.Packages = append(j.Out.Packages, pkg)
 		return rec, err
 	}

@@ -44,7 +44,7 @@ func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
 	m.End()
 	if err != nil {
 		cancel()
-		sum()
+		_, _ = sum() // it ends with the context
 		return d, err
 	}
 	if d.SHA256, err = sum(); err != nil {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -128,8 +129,9 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 	}
 	defer func() {
 		off()
-		<-ended
-		b.Unregister(entry)
+		if err := errors.Join(<-ended, b.Unregister(entry)); err != nil {
+			a.say("", say.Warn, "the stand-in did not end well: %v", err)
+		}
 	}()
 	for _, s := range list {
 		if err := a.play(ctx, home, entry.Control, s); err != nil {

@@ -64,7 +64,7 @@ func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 	defer func() {
 		f.Close()
 		if err != nil {
-			root.Remove(part)
+			_ = root.Remove(part)
 		}
 	}()
 	moved, end := k.Working(it.Name, it.Size)
@@ -123,7 +123,7 @@ func makeSparse(root *os.Root, part string, raw *os.File) (*os.File, error) {
 	}
 	if err != nil {
 		out.Close()
-		root.Remove(tmp)
+		_ = root.Remove(tmp)
 		return raw, err
 	}
 	return out, nil

@@ -116,7 +116,7 @@ func (p *Phone) OfferKey(ctx context.Context, obs say.To) (*Session, error) {
 	}
 	s, err := p.Connect(ctx, func() {
 		obs.Say(say.Info, "%s asks its owner about this computer's key, fingerprint %s", p.Name, key.Fingerprint())
-		obs.Hands(p.Hand("allow-key", "Wake the phone and allow debugging for this computer on its screen."), allowLimit)
+		_ = obs.Hands(p.Hand("allow-key", "Wake the phone and allow debugging for this computer on its screen."), allowLimit)
 	})
 	if err != nil {
 		return nil, p.Denied(key.Fingerprint())

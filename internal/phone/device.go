@@ -42,7 +42,7 @@ func Device(p card.Partition, logical bool) string {
 // WriteDevice writes r to a device from off on, which is a multiple of 4096;
 // wrote is told how many bytes are there.
 func (s *Session) WriteDevice(ctx context.Context, dev string, off int64, r io.Reader, wrote func(int64)) error {
-	defer s.Text(context.WithoutCancel(ctx), "rm -f "+pieceName)
+	defer func() { _, _ = s.Text(context.WithoutCancel(ctx), "rm -f "+pieceName) }() // it lies in memory
 	done := int64(0)
 	for {
 		n, err := s.writePiece(ctx, dev, off+done, io.LimitReader(r, pieceSize))

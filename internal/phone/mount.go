@@ -131,13 +131,14 @@ func (s *Session) MountSystem(ctx context.Context, dev string, write bool) (*Mou
 	return m, nil
 }
 
-// Release unmounts what was mounted.
+// Release unmounts what was mounted. Where that fails the recovery does it when it ends, and
+// whoever called has an error of its own to tell.
 func (m *Mount) Release(ctx context.Context) {
 	ctx = context.WithoutCancel(ctx)
 	if m.own {
-		m.s.Text(ctx, "sync; umount "+m.At)
+		_, _ = m.s.Text(ctx, "sync; umount "+m.At)
 	} else if m.remount {
-		m.s.Text(ctx, "sync; mount -o remount,ro "+m.At)
+		_, _ = m.s.Text(ctx, "sync; mount -o remount,ro "+m.At)
 	}
 }
 

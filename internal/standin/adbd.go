@@ -65,7 +65,7 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 		case mode == card.Sideload:
 			return false // what serves a package serves nothing else
 		case name == "sync":
-			return run(func() { adb.ServeSync(s, phoneFiles{p, mode}) })
+			return run(func() { _ = adb.ServeSync(s, phoneFiles{p, mode}) })
 		case strings.HasPrefix(name, "shell,v2"):
 			return run(func() { p.shellService(ctx, mode, arg, s, true) })
 		case name == "shell":

@@ -48,7 +48,7 @@ func (p *Phone) serveControl(l net.Listener) (stop func()) {
 		reply.Mode = modeWord(p.st.Mode)
 		reply.Screen = slices.Clone(p.screen[max(0, len(p.screen)-8):])
 		p.mu.Unlock()
-		json.NewEncoder(w).Encode(reply)
+		_ = json.NewEncoder(w).Encode(reply)
 	})
 	mux.HandleFunc("POST /fault", func(w http.ResponseWriter, r *http.Request) {
 		var f Fault
@@ -60,10 +60,10 @@ func (p *Phone) serveControl(l net.Listener) (stop func()) {
 		if err != nil {
 			reply.Error = err.Error()
 		}
-		json.NewEncoder(w).Encode(reply)
+		_ = json.NewEncoder(w).Encode(reply)
 	})
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
-	go srv.Serve(l)
+	go func() { _ = srv.Serve(l) }() // it ends with an error, when it is closed
 	return func() { srv.Close() }
 }
 

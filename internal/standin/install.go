@@ -293,5 +293,5 @@ func (p *Phone) installFile(local string) {
 	if err != nil {
 		return
 	}
-	p.installed(context.Background(), f, st.Size())
+	_, _ = p.installed(context.Background(), f, st.Size()) // its screen and its record tell
 }

@@ -39,7 +39,7 @@ func (p *Phone) shellService(ctx context.Context, mode card.Mode, command string
 	sh := &shell{p: p, r: r, root: mode == card.Recovery}
 	code := sh.run(ctx, command, stdout, stderr)
 	if v2 {
-		adb.ShellPacket(s, 3, []byte{byte(code)})
+		_ = adb.ShellPacket(s, 3, []byte{byte(code)})
 	}
 }
 

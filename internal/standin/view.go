@@ -40,7 +40,10 @@ func (st *storage) mount(partition string) (*view, error) {
 	}
 	w := &view{dir: st.overlay(partition), done: func() { v.Close() }}
 	head := make([]byte, 4096)
-	v.ReadAt(head, 0)
+	if _, err := v.ReadAt(head, 0); err != nil && err != io.EOF {
+		v.Close()
+		return nil, errors.New("I/O error")
+	}
 	if ext4.IsMagic(head) {
 		var f *ext4.FS
 		if f, err = ext4.New(v, v.size); err == nil {

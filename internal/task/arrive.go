@@ -104,7 +104,7 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 	}
 	w := &watch{Session: s, began: time.Now(), before: s.Card}
 	if w.before.Value(card.FactDebugging) == "off" && !s.Obs.Nobody {
-		s.Obs.Hands(p.DebuggingHands(), t.Limit)
+		_ = s.Obs.Hands(p.DebuggingHands(), t.Limit)
 	}
 	stage, said, err := w.until(ctx, t.Limit)
 	if err != nil {

@@ -104,7 +104,6 @@ func (t *SlotUse) Result(*engine.Job) SlotUsed { return SlotUsed{t.slot} }
 
 // SlotCopy mirrors partitions to the other slot, on the phone itself.
 type SlotCopy struct {
-	noFiles
 	Partitions []string `json:"partitions,omitempty" yaml:"partitions,omitempty"`
 	From       string   `json:"from,omitempty" yaml:"from,omitempty"` // a or b; "": the one that runs
 }

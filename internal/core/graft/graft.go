@@ -214,7 +214,8 @@ func Fragment(r io.ReaderAt, size int64, ramdisk []byte, room int64) ([]byte, er
 	b.fill(first)
 	out := bytes.Clone(b.img[:first])
 	le := binary.LittleEndian
-	all, table := part("vendor_ramdisk"), part("vendor_ramdisk_table")
+	var all []byte
+	table := part("vendor_ramdisk_table")
 	switch {
 	case m.HeaderVersion == 4:
 		// vendor_ramdisk_table_entry_size is checked by the parser where there are entries.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jarlid/internal/core/card"
@@ -317,8 +318,10 @@ func seriesFindings(files []*ident.File) []finding.Finding {
 		// The number may stand anywhere; of several, each is tried as the one that counts.
 		for _, at := range number.FindAllStringIndex(base, -1) {
 			key := base[:at[0]] + "*" + base[at[1]:]
-			n := 0
-			fmt.Sscanf(base[at[0]:at[1]], "%d", &n)
+			n, err := strconv.Atoi(base[at[0]:at[1]])
+			if err != nil {
+				continue // a number this long counts nothing
+			}
 			if before, ok := last[key]; ok && n < before {
 				list = append(list, finding.Finding{Name: finding.OrderBroken, Severity: finding.Stop, About: base,
 					Text: fmt.Sprintf("%s comes behind %s, though its number is lower", base, names[key]), Remedy: "name them in the order of their numbers"})

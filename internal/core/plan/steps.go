@@ -175,7 +175,7 @@ func batteryFinding(c *card.Card) []finding.Finding {
 
 // FormatData formats userdata, and metadata where there is one: in the
 // bootloader by erasing, in a recovery by its shell or by hand.
-type FormatData struct{ base }
+type FormatData struct{}
 
 // Title says what is done.
 func (*FormatData) Title() string { return "format the data" }

@@ -73,7 +73,7 @@ func (c *Conn) Sync(ctx context.Context) (*Sync, error) {
 // Close ends the service.
 func (y *Sync) Close() error {
 	if y.dead == nil {
-		y.s.Write(syncHead(syncQuit, 0))
+		_, _ = y.s.Write(syncHead(syncQuit, 0))
 	}
 	return y.s.Close()
 }

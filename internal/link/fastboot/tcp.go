@@ -86,7 +86,7 @@ func (t *TCP) ReadPacket(ctx context.Context, p []byte) (int, error) {
 	}
 	n := binary.BigEndian.Uint64(h[:])
 	if n > uint64(len(p)) {
-		done(nil)
+		_ = done(nil)
 		return 0, &link.ProtocolError{Protocol: "fastboot", What: fmt.Sprintf("sent a packet of %d bytes where at most %d are allowed", n, len(p))}
 	}
 	_, err := io.ReadFull(t.conn, p[:n])

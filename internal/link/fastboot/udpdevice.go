@@ -75,7 +75,7 @@ func (d *UDPDevice) serve() {
 	}
 }
 
-func (d *UDPDevice) send(p []byte) { d.conn.WriteTo(p, d.peer) }
+func (d *UDPDevice) send(p []byte) { _, _ = d.conn.WriteTo(p, d.peer) }
 
 // packet follows the summary of the protocol: a query is always answered, the
 // expected packet is processed, the one before it answered again, all others
@@ -86,7 +86,7 @@ func (d *UDPDevice) packet(p []byte, from net.Addr) {
 	switch {
 	case id == udpQuery:
 		r := be.AppendUint16(bytes.Clone(p[:udpHeader]), d.seq)
-		d.conn.WriteTo(r, from)
+		_, _ = d.conn.WriteTo(r, from)
 	case seq == d.seq-1 && d.answer != nil && bytes.Equal(d.answer[:1], p[:1]):
 		d.peer = from
 		d.send(d.answer)
@@ -111,7 +111,7 @@ func (d *UDPDevice) packet(p []byte, from net.Addr) {
 	default:
 		r := append(bytes.Clone(p[:udpHeader]), "no session"...)
 		r[0] = udpError
-		d.conn.WriteTo(r, from)
+		_, _ = d.conn.WriteTo(r, from)
 	}
 }
 

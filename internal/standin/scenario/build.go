@@ -165,8 +165,8 @@ func vbmetaImage(d []vbmeta.Descriptor, o OS, flags uint32, key *rsa.PrivateKey)
 
 func osVersion(o OS) uint32 {
 	var major, year, month, day int
-	fmt.Sscanf(o.Release, "%d", &major)
-	fmt.Sscanf(o.Patch, "%d-%d-%d", &year, &month, &day)
+	_, _ = fmt.Sscanf(o.Release, "%d", &major)
+	_, _ = fmt.Sscanf(o.Patch, "%d-%d-%d", &year, &month, &day)
 	return boot.PackOS(major, 0, 0, year, month)
 }
 

@@ -274,16 +274,22 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 		return nil
 	}
 	const most = 1 << 53 // sectors
-	each(3, func(e []byte) error {
+	err := each(3, func(e []byte) error {
 		m.Devices = append(m.Devices, Device{Name: name36(e[24:]), Size: int64(le.Uint64(e[16:])), Alignment: int64(le.Uint32(e[8:])), First: int64(le.Uint64(e)) * sectorSize})
 		return nil
 	})
-	each(2, func(e []byte) error {
+	if err != nil {
+		return err
+	}
+	err = each(2, func(e []byte) error {
 		m.Groups = append(m.Groups, Group{Name: name36(e), MaxSize: int64(le.Uint64(e[40:]))})
 		return nil
 	})
+	if err != nil {
+		return err
+	}
 	var extents []Extent
-	err := each(1, func(e []byte) error {
+	err = each(1, func(e []byte) error {
 		n, typ, data, src := le.Uint64(e), le.Uint32(e[8:]), le.Uint64(e[12:]), le.Uint32(e[20:])
 		if n > most || data > most || typ > targetZero || typ == targetLinear && int(src) >= len(m.Devices) {
 			return image.Errorf(formatName, at, "an extent of %d sectors at %d on device %d is not possible", n, data, src)

@@ -126,18 +126,18 @@ func Fuzz(b io.ReaderAt, size int64, open func(r io.ReaderAt, size int64) (fs.FS
 		return
 	}
 	n := 0
-	fs.WalkDir(v, ".", func(p string, d fs.DirEntry, err error) error {
+	_ = fs.WalkDir(v, ".", func(p string, d fs.DirEntry, err error) error {
 		if n++; n > 300 || err != nil {
 			return fs.SkipAll
 		}
 		if file, err := v.Open(p); err == nil {
-			io.CopyN(io.Discard, file, 64<<10)
+			_, _ = io.CopyN(io.Discard, file, 64<<10)
 			file.Close()
 		}
 		if x, ok := v.(interface {
 			Xattrs(string) (map[string][]byte, error)
 		}); ok {
-			x.Xattrs(p)
+			_, _ = x.Xattrs(p)
 		}
 		return nil
 	})
