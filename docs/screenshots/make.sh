@@ -49,15 +49,15 @@ sleep 2
 shot ident end "jarlid ident tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip"
 shot proof end "jarlid proof saltmarsh-4.2-dunlin.zip"
 shot lift end "jarlid lift saltmarsh-4.2-dunlin.zip -o out --sums"
-jarlid recovery set tideline-3.1-dunlin.img --yes >/dev/null
-jarlid go recovery >/dev/null
+jarlid recovery install tideline-3.1-dunlin.img --yes >/dev/null
+jarlid go recovery --yes >/dev/null
 shot wipe end "yes | jarlid wipe userdata"
 shot sideload-pass 1.2 "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
-jarlid go bootloader >/dev/null && jarlid slot use a --yes >/dev/null && jarlid go recovery >/dev/null
+jarlid go bootloader --yes >/dev/null && jarlid slot use a --yes >/dev/null && jarlid go recovery --yes >/dev/null
 shot sideload end "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
 shot slot end "jarlid slot"
-jarlid go recovery >/dev/null
-jarlid go system --wait 1s >/dev/null
+jarlid go recovery --yes >/dev/null
+jarlid go system --wait 1s --yes >/dev/null
 ( for key in "finish welcome" "debugging on" allow; do
     until jarlid standin press dunlin "$key" >/dev/null 2>&1; do sleep 0.2; done
   done ) &
@@ -75,8 +75,8 @@ rows=44 cols=124 points=12 shot flash-set end "yes | jarlid flash wickerlight-9.
 jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
 rows=45 cols=156 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
 rows=45 cols=156 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
-jarlid recovery set tideline-3.1-avocet.img --yes >/dev/null
-jarlid go recovery >/dev/null
+jarlid recovery install tideline-3.1-avocet.img --yes >/dev/null
+jarlid go recovery --yes >/dev/null
 rows=45 cols=150 points=10 shot fit end "jarlid fit saltmarsh-gsi-4.2-arm64.img.gz --page fit.html"
 chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
     --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,800 --screenshot="$OLDPWD/docs/screenshots/fit-page.png" "file://$PWD/fit.html" >/dev/null 2>&1
@@ -98,4 +98,4 @@ jarlid demo --only-files --for godwit --at "$lab" >/dev/null
 jarlid standin run godwit --at "$lab/godwit" >"$lab/godwit.log" & phone=$!
 sleep 2
 jarlid flash tideline-dtbo-godwit.img --into @both --yes >/dev/null
-rows=38 cols=124 points=12 shot recovery-set end "jarlid recovery set tideline-3.1-godwit.img --yes"
+rows=38 cols=124 points=12 shot recovery-install end "jarlid recovery install tideline-3.1-godwit.img --yes"

@@ -43,8 +43,8 @@ type Sideloaded struct {
 	Packages []act.PackageResult `json:"packages"`
 	Next     *string             `json:"slot_next"`
 
-	Files    []*ident.File `json:"-"` // in the order they were sent
-	From     string        `json:"-"` // the slot the phone ran on before
+	Files     []*ident.File `json:"-"` // in the order they were sent
+	From      string        `json:"-"` // the slot the phone ran on before
 	Restarted bool          `json:"-"` // it was restarted into its recovery behind the ROM
 }
 
