@@ -145,7 +145,7 @@ func (p *Phone) rebootService(target string, s io.Writer) {
 		p.mu.Lock()
 		waiting := p.st.Mode == card.Sideload
 		p.mu.Unlock()
-		if misc, err := p.store.head("misc", bcb.Size); err == nil && !waiting {
+		if misc, err := p.store.Head("misc", bcb.Size); err == nil && !waiting {
 			if old, _ := bcb.ParseMessage(misc); old.Command == m.Command {
 				m = old
 			}

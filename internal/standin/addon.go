@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/script"
+	"jarlid/internal/standin/disk"
 )
 
 // checkSignature holds a package against the keys in the running recovery's
@@ -62,10 +63,6 @@ func (p *Phone) signedByTrusted(ctx context.Context, r io.ReaderAt, size int64) 
 	}
 	return fmt.Errorf("%s signed it, whom this recovery does not know", s.Signer().Subject)
 }
-
-// overlay is the folder of the files added to a partition; they lie beside it
-// and are gone when it is written again.
-func (st *storage) overlay(partition string) string { return filepath.Join(st.dir, "added", partition) }
 
 // runScript installs a package by its update script. The subset that is known:
 // assert, abort, getprop, ui_print, show_progress, set_progress, is_mounted, mount,
@@ -120,16 +117,16 @@ func (in *installer) room() (int64, error) {
 	if in.p.faulty("full") {
 		return 0, nil
 	}
-	v, err := in.p.store.open(in.into)
+	v, err := in.p.store.Open(in.into)
 	if err != nil {
 		return 0, err
 	}
 	defer v.Close()
-	s, err := ext4.ParseSuper(v, v.size)
+	s, err := ext4.ParseSuper(v, v.Size)
 	if err != nil {
 		return 0, fmt.Errorf("%s can't be mounted: %w", in.into, err)
 	}
-	added, err := bytesIn(in.p.store.overlay(in.into))
+	added, err := bytesIn(in.p.store.Overlay(in.into))
 	return max(s.Free()-added, 0), err
 }
 
@@ -255,7 +252,7 @@ func (in *installer) place(name string) (string, error) {
 	if !ok || rest != "" && rest[0] != '/' {
 		return "", fmt.Errorf("%s is not in the system", name)
 	}
-	return filepath.Join(in.p.store.overlay(in.into), "system", filepath.FromSlash(rest)), nil
+	return filepath.Join(in.p.store.Overlay(in.into), "system", filepath.FromSlash(rest)), nil
 }
 
 func (in *installer) extract(from, to string, dir bool) error {
@@ -296,7 +293,7 @@ func (in *installer) image(name, partition string) error {
 	}
 	defer f.Close()
 	in.p.show("Writing %s", partition)
-	return in.onto(partition, func(v *volume) error {
+	return in.onto(partition, func(v *disk.Volume) error {
 		n, err := io.Copy(io.NewOffsetWriter(v, 0), f)
 		if err == nil && n == 0 {
 			err = fmt.Errorf("%s is empty", name)
@@ -316,17 +313,17 @@ func (in *installer) blocks(partition, base string) error {
 		return err
 	}
 	in.p.show("Writing %s block by block", partition)
-	return in.onto(partition, func(v *volume) error {
+	return in.onto(partition, func(v *disk.Volume) error {
 		_, err := items[0].Write(context.Background(), fixed{v}, func(int64) {})
 		return err
 	})
 }
 
-func (in *installer) onto(partition string, write func(*volume) error) error {
-	if err := os.RemoveAll(in.p.store.overlay(partition)); err != nil {
+func (in *installer) onto(partition string, write func(*disk.Volume) error) error {
+	if err := os.RemoveAll(in.p.store.Overlay(partition)); err != nil {
 		return err
 	}
-	v, err := in.p.store.open(partition)
+	v, err := in.p.store.Open(partition)
 	if err != nil {
 		return err
 	}
@@ -335,12 +332,12 @@ func (in *installer) onto(partition string, write func(*volume) error) error {
 }
 
 // fixed is a partition as a place to write to: it has the size it has.
-type fixed struct{ *volume }
+type fixed struct{ *disk.Volume }
 
 // SetSize refuses what does not fit.
 func (f fixed) SetSize(n int64) error {
-	if n > f.size {
-		return fmt.Errorf("%d bytes do not fit %s, which has %d", n, f.name, f.size)
+	if n > f.Size {
+		return fmt.Errorf("%d bytes do not fit %s, which has %d", n, f.Name, f.Size)
 	}
 	return nil
 }
@@ -372,7 +369,7 @@ var elfMachines = map[string][]elf.Machine{"arm64-v8a": {elf.EM_AARCH64, elf.EM_
 // processor: one for another makes the system restart over and over.
 func (p *Phone) addedFits(slot string) error {
 	abi := p.spec.phone(p.model).ABI
-	return filepath.WalkDir(p.store.overlay(p.on("system", slot)), func(name string, d fs.DirEntry, err error) error {
+	return filepath.WalkDir(p.store.Overlay(p.on("system", slot)), func(name string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}

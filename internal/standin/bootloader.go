@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/link/fastboot"
+	"jarlid/internal/standin/disk"
 )
 
 // bootloader is one computer's session with the bootloader, or with userspace
@@ -122,7 +123,7 @@ func (b *bootloader) command(cmd string) (string, error) {
 		if err := b.writable(arg); err != nil {
 			return "", err
 		}
-		if err := p.store.erase(arg); err != nil {
+		if err := p.store.Erase(arg); err != nil {
 			return "", refusal(err.Error())
 		}
 		p.o.Log("erased " + arg)
@@ -211,10 +212,10 @@ func (b *bootloader) writable(name string) error {
 	if !b.p.unlocked() {
 		return lockedText
 	}
-	if b.p.store.has(name) {
+	if b.p.store.Has(name) {
 		return nil
 	}
-	if m, err := b.p.store.super(); b.user && err == nil && m.Partition(name) != nil {
+	if m, err := b.p.store.Super(); b.user && err == nil && m.Partition(name) != nil {
 		return nil
 	}
 	return refusal("no such partition")
@@ -227,7 +228,7 @@ func (b *bootloader) flash(name string) (string, error) {
 	if b.data == nil {
 		return "", refusal("nothing was downloaded")
 	}
-	if err := b.p.store.flash(name, b.data); err != nil {
+	if err := b.p.store.Flash(name, b.data); err != nil {
 		return "", refusal(err.Error())
 	}
 	b.p.o.Log(fmt.Sprintf("wrote %d bytes to %s", len(b.data), name))
@@ -269,7 +270,7 @@ func (b *bootloader) setActive(arg string) (string, error) {
 		return "", refusal("misc could not be written")
 	}
 	if !b.user {
-		b.p.store.slot.Store(int32(slot[0] - 'a'))
+		b.p.store.Slot.Store(int32(slot[0] - 'a'))
 	}
 	return "", nil
 }
@@ -320,8 +321,8 @@ func (p *Phone) askLock(text string, open bool) {
 
 func (p *Phone) setLock(open bool) {
 	for _, name := range []string{"userdata", "metadata"} {
-		if p.store.has(name) {
-			if err := p.store.erase(name); err != nil {
+		if p.store.Has(name) {
+			if err := p.store.Erase(name); err != nil {
 				p.show("Erasing failed: %v", err)
 				return
 			}
@@ -378,10 +379,10 @@ func (b *bootloader) fetch(arg string) (string, error) {
 	if !b.p.unlocked() || !slices.Contains(b.p.spec.Fetch, base) {
 		return "", refusal("fetching " + name + " is not allowed")
 	}
-	if !b.p.store.has(name) && b.p.store.slots[name] {
-		name += "_" + slotName(int(b.p.store.slot.Load()))
+	if !b.p.store.Has(name) && b.p.store.Slots[name] {
+		name += "_" + slotName(int(b.p.store.Slot.Load()))
 	}
-	off, size := int64(0), b.p.store.sizes[name]
+	off, size := int64(0), b.p.store.Sizes[name]
 	var err error
 	if len(parts) > 1 {
 		off, err = strconv.ParseInt(strings.TrimPrefix(parts[1], "0x"), 16, 64)
@@ -390,14 +391,14 @@ func (b *bootloader) fetch(arg string) (string, error) {
 	if len(parts) > 2 && err == nil {
 		size, err = strconv.ParseInt(strings.TrimPrefix(parts[2], "0x"), 16, 64)
 	}
-	if err != nil || off < 0 || size <= 0 || off+size > b.p.store.sizes[name] {
+	if err != nil || off < 0 || size <= 0 || off+size > b.p.store.Sizes[name] {
 		return "", refusal("bad range")
 	}
 	if err := b.say("DATA", fmt.Sprintf("%08x", size)); err != nil {
 		return "", err
 	}
 	for at := int64(0); at < size; at += 1 << 20 {
-		p, err := b.p.store.piece(name, off+at, min(1<<20, size-at))
+		p, err := b.p.store.Piece(name, off+at, min(1<<20, size-at))
 		if err == nil {
 			err = b.t.WritePacket(b.ctx, p)
 		}
@@ -421,7 +422,7 @@ func (b *bootloader) snapshotUpdate(what string) error {
 		}
 		p.setSnapshot(snapNone)
 		p.st.Cows = nil
-		p.store.cows.Store(&map[string]span{})
+		p.store.Cows.Store(&map[string]disk.Span{})
 		p.save()
 		return nil
 	case "merge":

@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/standin/disk"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -36,12 +37,12 @@ func (p *Phone) recoveryOrStay() card.Mode {
 // bootPart reads what starts from one partition: the image and the files of
 // its ramdisk named in want.
 func (p *Phone) bootPart(name string, want ...string) (*boot.Image, *boot.Ramdisk, error) {
-	v, err := p.store.open(name)
+	v, err := p.store.Open(name)
 	if err != nil {
 		return nil, nil, err
 	}
 	defer v.Close()
-	return readBoot(name, v, v.size, want...)
+	return readBoot(name, v, v.Size, want...)
 }
 
 func readBoot(name string, r io.ReaderAt, size int64, want ...string) (*boot.Image, *boot.Ramdisk, error) {
@@ -62,12 +63,12 @@ func readBoot(name string, r io.ReaderAt, size int64, want ...string) (*boot.Ima
 // fragment reads the ramdisk of one type out of a slot's vendor_boot.
 func (p *Phone) fragment(slot string, typ uint32, want ...string) (*boot.Ramdisk, error) {
 	name := p.on("vendor_boot", slot)
-	v, err := p.store.open(name)
+	v, err := p.store.Open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer v.Close()
-	m, err := boot.ParseVendor(v, v.size)
+	m, err := boot.ParseVendor(v, v.Size)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
@@ -152,7 +153,7 @@ func (p *Phone) startRecovery(sent []byte) error {
 		r.traits = traits{Shell: rd.Props["ro.debuggable"] == "1", Fastbootd: true}
 	}
 	for part, mark := range r.traits.Needs {
-		have, err := p.store.head(p.on(part, slot), 1<<20)
+		have, err := p.store.Head(p.on(part, slot), 1<<20)
 		if err != nil || !bytes.Contains(have, []byte(mark)) {
 			return fmt.Errorf("%s stops on a black screen: what is in %s is not what it was built for", name, p.on(part, slot))
 		}
@@ -187,22 +188,22 @@ func (p *Phone) startImage(sent []byte) card.Mode {
 // what it never forgives is a vbmeta that can't be read, and the trees of the
 // system's partitions (whole set), which the kernel enforces.
 func (p *Phone) verify(slot string, whole bool) (*vbmeta.Chain, error) {
-	if _, ok := p.store.slots["vbmeta"]; !ok {
+	if _, ok := p.store.Slots["vbmeta"]; !ok {
 		return nil, nil
 	}
-	var opened []*volume
+	var opened []*disk.Volume
 	defer func() {
 		for _, v := range opened {
 			v.Close()
 		}
 	}()
 	open := func(name string) (io.ReaderAt, int64, error) {
-		v, err := p.store.open(p.on(name, slot))
+		v, err := p.store.Open(p.on(name, slot))
 		if err != nil {
 			return nil, 0, fmt.Errorf("%w: %v", fs.ErrNotExist, err)
 		}
 		opened = append(opened, v)
-		return v, v.size, nil
+		return v, v.Size, nil
 	}
 	c, err := vbmeta.VerifyChain(context.Background(), open, "vbmeta", whole)
 	if err != nil {
@@ -223,7 +224,7 @@ func (p *Phone) verify(slot string, whole bool) (*vbmeta.Chain, error) {
 			return c, loops("%s does not match its tree: %w", p.on(bad[0].Partition, slot), bad[0].Err)
 		}
 		for _, v := range c.Verdicts {
-			if name := p.on(v.Partition, slot); v.Kind == "hashtree" && p.store.changed(name) {
+			if name := p.on(v.Partition, slot); v.Kind == "hashtree" && p.store.Changed(name) {
 				return c, loops("files of %s were changed, so it does not match its tree", name)
 			}
 		}
@@ -382,7 +383,7 @@ func (p *Phone) genericRamdisk(slot string) (*boot.Ramdisk, error) {
 // radio gives the version of the radio firmware on a slot; ok is false where
 // there is none.
 func (p *Phone) radio(slot string) (version string, ok bool) {
-	b, err := p.store.head(p.on("radio", slot), 64)
+	b, err := p.store.Head(p.on("radio", slot), 64)
 	if err != nil || !bytes.HasPrefix(b, []byte(scenario.RadioMagic)) {
 		return "", false
 	}
@@ -391,7 +392,7 @@ func (p *Phone) radio(slot string) (version string, ok bool) {
 }
 
 func (p *Phone) radioFits(slot, least string) error {
-	if _, has := p.store.slots["radio"]; !has {
+	if _, has := p.store.Slots["radio"]; !has {
 		return nil
 	}
 	v, ok := p.radio(slot)
@@ -408,11 +409,11 @@ func (p *Phone) radioFits(slot, least string) error {
 // whether the system puts the maker's recovery back.
 func (p *Phone) systemProps(slot string) (props map[string]string, restores bool, err error) {
 	name := p.on("system", slot)
-	f, err := p.store.mount(name)
+	f, err := p.store.Mount(name)
 	if err != nil {
 		return nil, false, fmt.Errorf("%s: %w", name, err)
 	}
-	defer f.close()
+	defer f.Close()
 	b, err := fs.ReadFile(f, "system/build.prop")
 	if err != nil {
 		return nil, false, fmt.Errorf("%s: %w", name, err)
@@ -429,14 +430,14 @@ func (p *Phone) systemProps(slot string) (props map[string]string, restores bool
 // overlaysFit makes sure that the maker's overlays find what they lie over: a
 // generic system has none of it and restarts over and over.
 func (p *Phone) overlaysFit(slot string, props map[string]string) error {
-	if _, has := p.store.slots["vendor"]; !has || props["ro.product.device"] != "generic" {
+	if _, has := p.store.Slots["vendor"]; !has || props["ro.product.device"] != "generic" {
 		return nil
 	}
-	f, err := p.store.mount(p.on("vendor", slot))
+	f, err := p.store.Mount(p.on("vendor", slot))
 	if err != nil {
 		return err
 	}
-	defer f.close()
+	defer f.Close()
 	if list, err := f.List("overlay"); err == nil && len(list) > 0 {
 		return loops("the overlay %s of the vendor partition names what a generic system does not have", list[0])
 	}
@@ -447,14 +448,14 @@ func (p *Phone) overlaysFit(slot string, props map[string]string) error {
 // without a vendor where the phone has that partition.
 func (p *Phone) vendorProps(slot string, props map[string]string) error {
 	name := p.on("vendor", slot)
-	if _, has := p.store.slots["vendor"]; !has {
+	if _, has := p.store.Slots["vendor"]; !has {
 		return nil
 	}
-	f, err := p.store.mount(name)
+	f, err := p.store.Mount(name)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	defer f.close()
+	defer f.Close()
 	b, err := fs.ReadFile(f, "build.prop")
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
@@ -475,10 +476,10 @@ func (p *Phone) restoreRecovery() error {
 		return err
 	}
 	home := p.model.RecoveryPartition()
-	have, err := p.store.head(home, int64(len(want)))
+	have, err := p.store.Head(home, int64(len(want)))
 	if err != nil || bytes.Equal(have, want) {
 		return err
 	}
 	p.o.Log("the system puts the maker's recovery back")
-	return p.store.put(home, want, 0)
+	return p.store.Put(home, want, 0)
 }

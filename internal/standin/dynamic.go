@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/super"
+	"jarlid/internal/standin/disk"
 )
 
 const (
@@ -26,7 +27,7 @@ const (
 func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
 	s := p.spec.Super
 	m := &super.Metadata{Minor: 2, SlotCount: metaSlots, MetadataMaxSize: metaSize,
-		Devices: []super.Device{{Name: "super", Size: p.store.sizes["super"], First: superFirst}},
+		Devices: []super.Device{{Name: "super", Size: p.store.Sizes["super"], First: superFirst}},
 		Groups:  []super.Group{{Name: "default"}}}
 	at := int64(superFirst)
 	for _, suffix := range []string{"_a", "_b"} {
@@ -44,18 +45,18 @@ func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
 }
 
 // setSuper writes the metadata of one slot, or of all for -1.
-func (st *storage) setSuper(m *super.Metadata, slot int) error {
+func setSuper(st *disk.Disk, m *super.Metadata, slot int) error {
 	b, err := super.Build(m)
 	if err != nil {
 		return err
 	}
 	if slot < 0 {
-		return st.put("super", b, 0)
+		return st.Put("super", b, 0)
 	}
 	// Behind the two geometries lie the slots' metadata, then their backups.
 	const first = 3 * 4096
 	for _, at := range []int64{first + int64(slot)*metaSize, first + int64(metaSlots+slot)*metaSize} {
-		if err := st.put("super", b[at:at+metaSize], at); err != nil {
+		if err := st.Put("super", b[at:at+metaSize], at); err != nil {
 			return err
 		}
 	}
@@ -125,10 +126,10 @@ func resize(m *super.Metadata, name string, size int64) error {
 
 // changeSuper changes the metadata that counts.
 func (p *Phone) changeSuper(change func(*super.Metadata) error) error {
-	m, err := p.store.super()
+	m, err := p.store.Super()
 	if err == nil {
 		if err = change(m); err == nil {
-			err = p.store.setSuper(m, int(p.store.slot.Load()))
+			err = setSuper(p.store, m, int(p.store.Slot.Load()))
 		}
 	}
 	return err
@@ -144,10 +145,10 @@ const (
 // setSnapshot keeps the state, in misc too; p.mu is held.
 func (p *Phone) setSnapshot(state string) {
 	p.st.Snapshot = state
-	b, err := p.store.piece("misc", bcb.MergeOffset, bcb.MergeSize)
+	b, err := p.store.Piece("misc", bcb.MergeOffset, bcb.MergeSize)
 	if err == nil {
-		if err = bcb.PutMerge(b, state, int(p.store.slot.Load())); err == nil {
-			err = p.store.put("misc", b, bcb.MergeOffset)
+		if err = bcb.PutMerge(b, state, int(p.store.Slot.Load())); err == nil {
+			err = p.store.Put("misc", b, bcb.MergeOffset)
 		}
 	}
 	if err != nil {
@@ -160,7 +161,7 @@ const cowFirst = 16 << 20
 
 // stageLogical keeps the new contents of a logical partition in userdata,
 // from where the merge takes them after the first good start.
-func (p *Phone) stageLogical(name string, size int64) (*volume, error) {
+func (p *Phone) stageLogical(name string, size int64) (*disk.Volume, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	at := int64(cowFirst)
@@ -168,19 +169,19 @@ func (p *Phone) stageLogical(name string, size int64) (*volume, error) {
 		at = max(at, s.Offset+s.Size)
 	}
 	size = image.Align(size, superUnit)
-	if at+size > p.store.sizes["userdata"] {
+	if at+size > p.store.Sizes["userdata"] {
 		return nil, fmt.Errorf("there is no room for the new %s in userdata", name)
 	}
-	p.keepCow(name, span{at, size})
-	return p.store.open(name)
+	p.keepCow(name, disk.Span{Offset: at, Size: size})
+	return p.store.Open(name)
 }
 
 // keepCow adds to what waits for the merge; p.mu is held.
-func (p *Phone) keepCow(name string, s span) {
-	cows := map[string]span{name: s}
+func (p *Phone) keepCow(name string, s disk.Span) {
+	cows := map[string]disk.Span{name: s}
 	maps.Copy(cows, p.st.Cows)
 	p.st.Cows = cows
-	p.store.cows.Store(&cows)
+	p.store.Cows.Store(&cows)
 }
 
 // merge copies what waits in userdata to super, in place of the old slot's
@@ -188,7 +189,7 @@ func (p *Phone) keepCow(name string, s span) {
 func (p *Phone) merge() error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	m, err := p.store.super()
+	m, err := p.store.Super()
 	if err != nil {
 		return err
 	}
@@ -203,19 +204,19 @@ func (p *Phone) merge() error {
 			return err
 		}
 	}
-	if err := p.store.setSuper(m, int(p.store.slot.Load())); err != nil {
+	if err := setSuper(p.store, m, int(p.store.Slot.Load())); err != nil {
 		return err
 	}
-	userdata, err := os.Open(p.store.path("userdata"))
+	userdata, err := os.Open(p.store.Path("userdata"))
 	if err != nil {
 		return err
 	}
 	defer userdata.Close()
 	cows := p.st.Cows
 	p.st.Cows = nil
-	p.store.cows.Store(&map[string]span{})
+	p.store.Cows.Store(&map[string]disk.Span{})
 	for name, cow := range cows {
-		v, err := p.store.open(name)
+		v, err := p.store.Open(name)
 		if err != nil {
 			return err
 		}

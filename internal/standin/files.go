@@ -13,6 +13,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/standin/disk"
 )
 
 // Where a phone's two storages are seen, by the mode.
@@ -55,20 +56,19 @@ func (f phoneFiles) place(name string) (local, root string, size int64, err erro
 	if f.mode == card.Recovery && f.p.dataState() == "encrypted" {
 		return "", "", 0, errNotMounted
 	}
-	return find(sharedPaths, sharedDir, f.p.store.sizes["userdata"])
+	return find(sharedPaths, disk.SharedDir, f.p.store.Sizes["userdata"])
 }
 
 // The folders of the storages, beside the partitions.
 const (
-	sharedDir = "shared"
-	cardDir   = "card"
-	tmpDir    = "tmp"
+	cardDir = "card"
+	tmpDir  = "tmp"
 )
 
 // Stat implements adb.Files.
 func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
 	if part, ok := device(name); ok && f.mode == card.Recovery {
-		v, err := f.p.store.openDevice(name)
+		v, err := openDevice(f.p.store, name)
 		if err != nil {
 			return adb.FileStat{}, err
 		}
@@ -122,7 +122,7 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 	if isDevice(name) && f.mode == card.Recovery {
-		return f.p.store.openDevice(name)
+		return openDevice(f.p.store, name)
 	}
 	if rel, ok := f.vendor(name); ok {
 		return f.vendorOpen(rel)
@@ -141,15 +141,15 @@ func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 // anybody may read but for its properties and its policy.
 func (f phoneFiles) vendor(name string) (rel string, ok bool) {
 	rel, ok = strings.CutPrefix(path.Clean("/"+name), "/vendor")
-	_, has := f.p.store.slots["vendor"]
-	return clean(rel), ok && has && f.mode == card.System && (rel == "" || rel[0] == '/')
+	_, has := f.p.store.Slots["vendor"]
+	return disk.Clean(rel), ok && has && f.mode == card.System && (rel == "" || rel[0] == '/')
 }
 
 func secret(rel string) bool {
 	return rel == "build.prop" || rel == "etc/selinux" || strings.HasPrefix(rel, "etc/selinux/")
 }
 
-func (f phoneFiles) vendorView(rel string) (*view, error) {
+func (f phoneFiles) vendorView(rel string) (*disk.View, error) {
 	if secret(rel) {
 		return nil, fs.ErrPermission
 	}
@@ -159,7 +159,7 @@ func (f phoneFiles) vendorView(rel string) (*view, error) {
 	if run == nil {
 		return nil, errNotMounted
 	}
-	return f.p.store.mount(f.p.on("vendor", run.slot))
+	return f.p.store.Mount(f.p.on("vendor", run.slot))
 }
 
 func (f phoneFiles) vendorStat(rel string) (adb.FileStat, error) {
@@ -167,7 +167,7 @@ func (f phoneFiles) vendorStat(rel string) (adb.FileStat, error) {
 	if err != nil {
 		return adb.FileStat{}, err
 	}
-	defer w.close()
+	defer w.Close()
 	st, err := w.Stat(rel)
 	if err != nil {
 		return adb.FileStat{}, err
@@ -180,7 +180,7 @@ func (f phoneFiles) vendorList(rel string) ([]adb.FileStat, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer w.close()
+	defer w.Close()
 	names, err := w.List(rel)
 	var list []adb.FileStat
 	for _, n := range names {
@@ -198,7 +198,7 @@ func (f phoneFiles) vendorOpen(rel string) (io.ReadCloser, error) {
 	}
 	file, err := w.Open(rel)
 	if err != nil {
-		w.close()
+		w.Close()
 		return nil, errNotMounted
 	}
 	return mountedFile{file, w}, nil

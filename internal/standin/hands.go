@@ -310,14 +310,14 @@ func (p *Phone) wipeArea(area string) error {
 				return err
 			}
 		}
-		if p.store.has("cache") {
+		if p.store.Has("cache") {
 			return p.formatPartition("cache")
 		}
 	case "apps":
 		if !plain {
 			return errors.New("the data is encrypted; it can only be formatted as a whole")
 		}
-		return os.RemoveAll(p.store.overlay("userdata"))
+		return os.RemoveAll(p.store.Overlay("userdata"))
 	case "storage":
 		f := phoneFiles{p, card.Recovery}
 		return f.Remove(sharedPaths[0])

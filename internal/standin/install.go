@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/standin/disk"
 )
 
 // blockReader reads a package block by block from the computer that serves
@@ -206,7 +207,7 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 		if p.spec.Snapshots && p.logical(name) {
 			continue // it goes to userdata
 		}
-		if have, ok := p.store.sizes[name]; !ok || int64(part.Size) > have {
+		if have, ok := p.store.Sizes[name]; !ok || int64(part.Size) > have {
 			return fmt.Errorf("there is no room for %s", name)
 		}
 	}
@@ -214,12 +215,12 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 		p.mu.Lock()
 		p.setSnapshot(snapNone)
 		p.st.Cows = nil
-		p.store.cows.Store(&map[string]span{})
+		p.store.Cows.Store(&map[string]disk.Span{})
 		p.mu.Unlock()
 		// The new slot's metadata begins as the running one's.
-		m, err := p.store.super()
+		m, err := p.store.Super()
 		if err == nil {
-			err = p.store.setSuper(m, i)
+			err = setSuper(p.store, m, i)
 		}
 		if err != nil {
 			return err
@@ -253,12 +254,12 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 }
 
 func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition, name string) error {
-	if err := os.RemoveAll(p.store.overlay(name)); err != nil {
+	if err := os.RemoveAll(p.store.Overlay(name)); err != nil {
 		return err
 	}
-	open := p.store.open
+	open := p.store.Open
 	if p.spec.Snapshots && p.logical(name) {
-		open = func(name string) (*volume, error) { return p.stageLogical(name, int64(part.Size)) }
+		open = func(name string) (*disk.Volume, error) { return p.stageLogical(name, int64(part.Size)) }
 	}
 	v, err := open(name)
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/model"
+	"jarlid/internal/standin/disk"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -74,11 +75,11 @@ type state struct {
 	ADB      string    `json:"adb"`
 	Control  string    `json:"control"`
 
-	Owner     bool              `json:"owner"`      // accounts were signed in when the data was last there
-	MayUnlock bool              `json:"may_unlock"` // allowed in the developer settings
-	Snapshot  string            `json:"snapshot"`   // none, snapshotted, merging
-	Cows      map[string]span   `json:"cows,omitempty"`
-	Rollback  map[uint32]uint64 `json:"rollback,omitempty"` // by location
+	Owner     bool                 `json:"owner"`      // accounts were signed in when the data was last there
+	MayUnlock bool                 `json:"may_unlock"` // allowed in the developer settings
+	Snapshot  string               `json:"snapshot"`   // none, snapshotted, merging
+	Cows      map[string]disk.Span `json:"cows,omitempty"`
+	Rollback  map[uint32]uint64    `json:"rollback,omitempty"` // by location
 }
 
 // Phone is a running stand-in.
@@ -86,7 +87,7 @@ type Phone struct {
 	model *model.Model
 	spec  *spec
 	o     Options
-	store *storage
+	store *disk.Disk
 
 	mu     sync.Mutex
 	st     state
@@ -140,14 +141,14 @@ func New(m *model.Model, o Options) (*Phone, error) {
 			err = fmt.Errorf("%s is damaged (%w); empty the folder to begin anew", p.statePath(), err)
 			break
 		}
-		if p.store, err = openStorage(o.Dir, s); err == nil && p.st.Cows != nil {
-			p.store.cows.Store(&p.st.Cows)
+		if p.store, err = disk.Open(o.Dir, s.parts(), s.Super.Partitions); err == nil && p.st.Cows != nil {
+			p.store.Cows.Store(&p.st.Cows)
 		}
 	}
 	if err != nil {
 		return nil, err
 	}
-	p.store.slot.Store(int32(max(p.nextSlot(), 0)))
+	p.store.Slot.Store(int32(max(p.nextSlot(), 0)))
 	if o.Mode != "" {
 		p.st.Mode = card.Mode(o.Mode)
 	}
@@ -174,7 +175,7 @@ func (p *Phone) save() {
 // factory makes a new phone as its maker ships it: slot a filled, b empty.
 func (p *Phone) factory() error {
 	var err error
-	if p.store, err = openStorage(p.o.Dir, p.spec); err != nil {
+	if p.store, err = disk.Open(p.o.Dir, p.spec.parts(), p.spec.Super.Partitions); err != nil {
 		return err
 	}
 	if err := p.fill(); err != nil {
@@ -187,7 +188,7 @@ func (p *Phone) factory() error {
 			return err
 		}
 	}
-	if err := p.store.put("misc", misc, 0); err != nil {
+	if err := p.store.Put("misc", misc, 0); err != nil {
 		return err
 	}
 	p.st = state{Serial: p.spec.Serial, MayUnlock: true, Unlocked: !p.o.Locked, Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start), Snapshot: snapNone}
@@ -223,25 +224,25 @@ func (p *Phone) fill() error {
 	if err != nil {
 		return err
 	}
-	if p.store.has("super") {
+	if p.store.Has("super") {
 		sizes := map[string]int64{}
 		for _, name := range p.spec.Super.Partitions {
 			sizes[name] = int64(len(set[name]))
 		}
-		if err := p.store.setSuper(p.newSuper(sizes), -1); err != nil {
+		if err := setSuper(p.store, p.newSuper(sizes), -1); err != nil {
 			return err
 		}
 	}
 	for name, b := range set {
-		names := p.store.names(name)
+		names := p.store.Names(name)
 		if name != "radio" {
 			names = names[:1]
 		}
 		for _, n := range names {
-			if !p.logical(n) && p.store.sizes[n] < int64(len(b)) {
+			if !p.logical(n) && p.store.Sizes[n] < int64(len(b)) {
 				continue // a model file of one's own may lack it, or have it smaller
 			}
-			if err := p.store.put(n, b, 0); err != nil {
+			if err := p.store.Put(n, b, 0); err != nil {
 				return err
 			}
 		}

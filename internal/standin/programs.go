@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"jarlid/internal/standin/disk"
 	"maps"
 	"os"
 	"path"
@@ -54,12 +55,12 @@ func device(name string) (string, bool) {
 
 // openDevice opens a partition by its device: physical ones by their names,
 // logical ones where they are mapped.
-func (st *storage) openDevice(name string) (*volume, error) {
+func openDevice(st *disk.Disk, name string) (*disk.Volume, error) {
 	part, ok := device(name)
-	if logical := !strings.HasPrefix(name, byName); !ok || st.has(part) == logical || logical && st.unmapped.Load() {
+	if logical := !strings.HasPrefix(name, byName); !ok || st.Has(part) == logical || logical && st.Unmapped.Load() {
 		return nil, errNotMounted
 	}
-	return st.open(part)
+	return st.Open(part)
 }
 
 func isDevice(name string) bool { _, ok := device(name); return ok }
@@ -93,19 +94,19 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 		return errors.New("Operation not permitted")
 	}
 	fail := func(why string) error { return fmt.Errorf("'%s'->'%s': %s", names[0], names[1], why) }
-	v, err := sh.p.store.openDevice(names[0])
+	v, err := openDevice(sh.p.store, names[0])
 	if err != nil {
 		return fail("No such file or directory")
 	}
 	v.Close()
 	part, _ := device(names[0])
-	w, err := sh.p.store.mount(part)
+	w, err := sh.p.store.Mount(part)
 	if err != nil {
 		return fail(err.Error())
 	}
-	defer w.close()
-	if m.Write && w.ro != nil {
-		return fail(w.ro.Error())
+	defer w.Close()
+	if m.Write && w.ReadOnly != nil {
+		return fail(w.ReadOnly.Error())
 	}
 	m.Partition = part
 	sh.p.mu.Lock()
@@ -150,12 +151,12 @@ func (sh *shell) blockdev(_ context.Context, h interp.HandlerContext, args []str
 	if options != "-getsize64" || len(names) != 1 || !sh.root {
 		return errors.New("Operation not permitted")
 	}
-	v, err := sh.p.store.openDevice(names[0])
+	v, err := openDevice(sh.p.store, names[0])
 	if err != nil {
 		return errors.New("No such file or directory")
 	}
 	defer v.Close()
-	fmt.Fprintln(h.Stdout, v.size)
+	fmt.Fprintln(h.Stdout, v.Size)
 	return nil
 }
 
@@ -188,7 +189,7 @@ func (sh *shell) mkdir(_ context.Context, _ interp.HandlerContext, args []string
 		if _, _, ok := sh.at(name); !ok {
 			continue
 		}
-		if err := sh.change(name, func(w *view, rel string) error { return w.Mkdir(rel) }); err != nil {
+		if err := sh.change(name, func(w *disk.View, rel string) error { return w.Mkdir(rel) }); err != nil {
 			return err
 		}
 	}
@@ -206,7 +207,7 @@ func (sh *shell) mv(_ context.Context, _ interp.HandlerContext, args []string) e
 	if !ok || a != b {
 		return fmt.Errorf("bad '%s': Invalid cross-device link", names[0])
 	}
-	return sh.change(from, func(w *view, old string) error { return w.Rename(old, rel) })
+	return sh.change(from, func(w *disk.View, old string) error { return w.Rename(old, rel) })
 }
 
 // rm takes files away: those of mounted file systems, of the storages, and the
@@ -228,7 +229,7 @@ func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) e
 				return err
 			}
 		default:
-			err := sh.change(name, func(w *view, rel string) error { return w.Remove(rel) })
+			err := sh.change(name, func(w *disk.View, rel string) error { return w.Remove(rel) })
 			if err != nil && !strings.Contains(options, "f") {
 				return err
 			}

@@ -23,6 +23,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/standin/disk"
 )
 
 // shellService runs a command in the phone's shell: root in a recovery that
@@ -119,7 +120,7 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 		if !sh.root {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
 		}
-		v, err := sh.p.store.openDevice(name)
+		v, err := openDevice(sh.p.store, name)
 		if err != nil {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
@@ -153,17 +154,17 @@ func (sh *shell) openMounted(name string, writes bool) (io.ReadWriteCloser, erro
 	}
 	if writes {
 		f, err := w.Create(rel)
-		w.close()
+		w.Close()
 		return f, err
 	}
 	f, err := w.Open(rel)
 	if err != nil {
-		w.close()
+		w.Close()
 		return nil, err
 	}
 	if st, err := f.Stat(); err == nil && st.IsDir() {
 		f.Close()
-		w.close()
+		w.Close()
 		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("Is a directory")}
 	}
 	return mountedFile{f, w}, nil
@@ -172,14 +173,14 @@ func (sh *shell) openMounted(name string, writes bool) (io.ReadWriteCloser, erro
 // mountedFile is open for reading, its file system as long.
 type mountedFile struct {
 	fs.File
-	w *view
+	w *disk.View
 }
 
 func (mountedFile) Write([]byte) (int, error) { return 0, fs.ErrPermission }
 
 func (f mountedFile) Close() error {
 	err := f.File.Close()
-	f.w.close()
+	f.w.Close()
 	return err
 }
 
@@ -210,7 +211,7 @@ func (sh *shell) stat(name string) (fs.FileInfo, error) {
 		if err != nil {
 			return nil, err
 		}
-		defer w.close()
+		defer w.Close()
 		return w.Stat(rel)
 	}
 	f, err := sh.open(context.Background(), name, os.O_RDONLY, 0)
@@ -218,8 +219,8 @@ func (sh *shell) stat(name string) (fs.FileInfo, error) {
 		return nil, err
 	}
 	defer f.Close()
-	if v, ok := f.(*volume); ok {
-		return v.f.Stat()
+	if v, ok := f.(*disk.Volume); ok {
+		return v.Stat()
 	}
 	return os.Stat(os.DevNull)
 }
@@ -318,7 +319,7 @@ func (sh *shell) ls(_ context.Context, h interp.HandlerContext, args []string) e
 	names, options := operands(args)
 	for _, name := range names {
 		if strings.TrimSuffix(name, "/")+"/" == byName {
-			fmt.Fprintln(h.Stdout, strings.Join(sh.p.store.all(), "\n"))
+			fmt.Fprintln(h.Stdout, strings.Join(sh.p.store.All(), "\n"))
 			continue
 		}
 		if path.Clean(name) == "/storage" && !sh.root {
@@ -362,7 +363,7 @@ func (sh *shell) readDir(name string) ([]fs.DirEntry, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer w.close()
+	defer w.Close()
 	names, err := w.List(rel)
 	var list []fs.DirEntry
 	for _, n := range names {
@@ -481,7 +482,7 @@ func (sh *shell) dd(ctx context.Context, h interp.HandlerContext, args []string)
 		}
 		defer f.Close()
 		out = f
-		if v, ok := f.(*volume); ok {
+		if v, ok := f.(*disk.Volume); ok {
 			out = io.NewOffsetWriter(v, n["seek"]*n["bs"])
 		}
 	}
@@ -544,13 +545,13 @@ func (sh *shell) mke2fs(_ context.Context, h interp.HandlerContext, args []strin
 			name, _ = device(a)
 		}
 	}
-	if !sh.p.store.has(name) {
+	if !sh.p.store.Has(name) {
 		return fmt.Errorf("no such device")
 	}
 	if err := sh.p.formatPartition(name); err != nil {
 		return err
 	}
-	b, err := sh.p.store.head(name, 4096)
+	b, err := sh.p.store.Head(name, 4096)
 	if err == nil && !ext4.IsMagic(b) {
 		err = fmt.Errorf("formatting failed")
 	}

@@ -8,6 +8,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
+	"jarlid/internal/standin/disk"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -140,4 +141,12 @@ func (s *spec) phone(m *model.Model) scenario.Phone {
 		p.Model = m.Title
 	}
 	return p
+}
+
+// parts are the physical partitions a phone is made with.
+func (s *spec) parts() (list []disk.Partition) {
+	for _, p := range s.Partitions {
+		list = append(list, disk.Partition{Name: p.Name, Size: int64(p.Size), Slots: p.Slots, Type: p.Type})
+	}
+	return list
 }

@@ -86,13 +86,13 @@ func (p *Phone) stopped() {
 	p.mu.Lock()
 	p.run, p.st.Started = nil, ""
 	p.mu.Unlock()
-	p.store.slot.Store(int32(max(p.nextSlot(), 0)))
+	p.store.Slot.Store(int32(max(p.nextSlot(), 0)))
 }
 
 // coldStart does what the message in misc says.
 func (p *Phone) coldStart() card.Mode {
 	p.stopped()
-	misc, err := p.store.head("misc", bcb.Size)
+	misc, err := p.store.Head("misc", bcb.Size)
 	if err != nil {
 		p.show("misc can't be read: %v", err)
 		return card.Bootloader
@@ -154,10 +154,10 @@ func (p *Phone) message(m bcb.Message) error {
 }
 
 func (p *Phone) misc(change func([]byte) error) error {
-	b, err := p.store.head("misc", bcb.Size)
+	b, err := p.store.Head("misc", bcb.Size)
 	if err == nil {
 		if err = change(b); err == nil {
-			err = p.store.put("misc", b, 0)
+			err = p.store.Put("misc", b, 0)
 		}
 	}
 	if err != nil {
@@ -169,7 +169,7 @@ func (p *Phone) misc(change func([]byte) error) error {
 // control reads the slot control block. A damaged or erased one is made anew,
 // slot a first, as bootloaders do.
 func (p *Phone) control() *bcb.Control {
-	b, err := p.store.head("misc", bcb.Size)
+	b, err := p.store.Head("misc", bcb.Size)
 	if err == nil {
 		if c, err := bcb.ParseControl(b); err == nil && len(c.Slots) == 2 {
 			return c
@@ -197,7 +197,7 @@ func (p *Phone) nextSlot() int {
 
 // on gives a partition's full name on a slot.
 func (p *Phone) on(base, slot string) string {
-	if p.store.slots[base] {
+	if p.store.Slots[base] {
 		return base + "_" + slot
 	}
 	return base
@@ -233,12 +233,12 @@ func (p *Phone) started(r *running) {
 		r.props[k] = v
 	}
 	if p.model.Slots > 1 {
-		p.store.slot.Store(int32(r.slot[0] - 'a'))
+		p.store.Slot.Store(int32(r.slot[0] - 'a'))
 	}
 	if err := os.RemoveAll(filepath.Join(p.o.Dir, tmpDir)); err != nil { // memory is empty after a start
 		p.show("%v", err)
 	}
-	p.store.unmapped.Store(r.traits.Unmapped)
+	p.store.Unmapped.Store(r.traits.Unmapped)
 	p.mu.Lock()
 	p.run, p.st.Started = r, r.slot
 	p.mu.Unlock()

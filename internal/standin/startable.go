@@ -18,11 +18,11 @@ var runs = map[string][]uint16{"arm64-v8a": {183, 40}, "armeabi-v7a": {40}}
 // whether it takes the vendor's interface and policy.
 func (p *Phone) startable(slot string, m *boot.Image) error {
 	name := p.on("system", slot)
-	f, err := p.store.mount(name)
+	f, err := p.store.Mount(name)
 	if err != nil {
 		return loops("%s: %w", name, err)
 	}
-	defer f.close()
+	defer f.Close()
 	im, err := fit.ReadImage(name, f, 0)
 	if err != nil {
 		return loops("%s: %w", name, err)
@@ -38,12 +38,12 @@ func (p *Phone) startable(slot string, m *boot.Image) error {
 		return loops("the programs of %s are not for this processor", name)
 	}
 	vendor := map[card.Which]string{}
-	if _, has := p.store.slots["vendor"]; has {
-		v, err := p.store.mount(p.on("vendor", slot))
+	if _, has := p.store.Slots["vendor"]; has {
+		v, err := p.store.Mount(p.on("vendor", slot))
 		if err != nil {
 			return loops("%s: %w", p.on("vendor", slot), err)
 		}
-		defer v.close()
+		defer v.Close()
 		if err := fit.Vendor(v, nil, func(w card.Which, value string) { vendor[w] = value }); err != nil {
 			return loops("%s: %w", p.on("vendor", slot), err)
 		}

@@ -143,12 +143,12 @@ func (p *Phone) kernel() (*kernel.Info, error) {
 	if run == nil {
 		return nil, errNotMounted
 	}
-	v, err := p.store.open(p.on("boot", run.slot))
+	v, err := p.store.Open(p.on("boot", run.slot))
 	if err != nil {
 		return nil, err
 	}
 	defer v.Close()
-	m, err := boot.Parse(v, v.size)
+	m, err := boot.Parse(v, v.Size)
 	if err != nil {
 		return nil, err
 	}

@@ -28,15 +28,15 @@ func (b *bootloader) variables() []string {
 		for _, s := range []string{"a", "b"} {
 			names = append(names, "slot-successful:"+s, "slot-unbootable:"+s, "slot-retry-count:"+s)
 		}
-		for base := range p.store.slots {
+		for base := range p.store.Slots {
 			if !p.logical(base) || b.user {
 				names = append(names, "has-slot:"+base)
 			}
 		}
 	}
-	for _, name := range p.store.all() {
+	for _, name := range p.store.All() {
 		switch {
-		case p.store.has(name):
+		case p.store.Has(name):
 			names = append(names, "partition-size:"+name, "partition-type:"+name)
 		case b.user:
 			names = append(names, "partition-size:"+name)
@@ -86,7 +86,7 @@ func (b *bootloader) variable(name string) (string, bool) {
 	}
 	if v, ok := p.spec.Variables[name]; ok {
 		if v == "$radio" {
-			return p.radio(slotName(int(p.store.slot.Load())))
+			return p.radio(slotName(int(p.store.Slot.Load())))
 		}
 		return v, true
 	}
@@ -108,7 +108,7 @@ func (b *bootloader) variable(name string) (string, bool) {
 	case "partition-size":
 		return b.partitionSize(arg)
 	case "partition-type":
-		t, ok := p.store.kinds[arg]
+		t, ok := p.store.Kinds[arg]
 		return orElse(t, "raw"), ok
 	}
 	if p.spec.Userspace {
@@ -120,7 +120,7 @@ func (b *bootloader) variable(name string) (string, bool) {
 		case "super-partition-name":
 			return "super", true
 		case "is-logical":
-			m, err := p.store.super()
+			m, err := p.store.Super()
 			return b.yesNo(err == nil && m.Partition(arg) != nil), b.user
 		}
 	}
@@ -131,13 +131,13 @@ func (b *bootloader) variable(name string) (string, bool) {
 }
 
 func (b *bootloader) partitionSize(name string) (string, bool) {
-	if n, ok := b.p.store.sizes[name]; ok {
+	if n, ok := b.p.store.Sizes[name]; ok {
 		if b.p.faulty("lie-size") {
 			n *= 2
 		}
 		return b.size(n), true
 	}
-	if m, err := b.p.store.super(); err == nil && b.user {
+	if m, err := b.p.store.Super(); err == nil && b.user {
 		if part := m.Partition(name); part != nil {
 			return b.size(part.Size()), true
 		}
@@ -152,14 +152,14 @@ func (b *bootloader) slotVariable(name, arg string) (string, bool) {
 		return fmt.Sprint(len(c.Slots)), true
 	case "current-slot":
 		if b.user {
-			return slotName(int(b.p.store.slot.Load())), true
+			return slotName(int(b.p.store.Slot.Load())), true
 		}
 		if i := c.Next(); i >= 0 {
 			return slotName(i), true
 		}
 		return "", true
 	case "has-slot":
-		slotted, ok := b.p.store.slots[arg]
+		slotted, ok := b.p.store.Slots[arg]
 		return b.yesNo(slotted), ok && (b.user || !b.p.logical(arg))
 	}
 	if arg != "a" && arg != "b" {

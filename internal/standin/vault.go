@@ -101,10 +101,10 @@ func unseal(key, b []byte, magic string) ([]byte, error) {
 // keyPlace is where the wrapped key lies: in metadata, or on old phones without
 // one in the last 16 KiB of userdata.
 func (p *Phone) keyPlace() (partition string, off int64) {
-	if p.store.has("metadata") {
+	if p.store.Has("metadata") {
 		return "metadata", 0
 	}
-	return "userdata", p.store.sizes["userdata"] - 16<<10
+	return "userdata", p.store.Sizes["userdata"] - 16<<10
 }
 
 // dataPlain is the state of data that is not encrypted.
@@ -113,7 +113,7 @@ const dataPlain = "plain"
 // dataState says what userdata holds: "erased", "formatted", "encrypted" or, on
 // phones that do not encrypt, "plain".
 func (p *Phone) dataState() string {
-	b, err := p.store.head("userdata", vaultSize)
+	b, err := p.store.Head("userdata", vaultSize)
 	switch {
 	case err != nil:
 		return "encrypted"
@@ -136,7 +136,7 @@ func (p *Phone) formatData() error {
 	if err := p.formatPartition("userdata"); err != nil {
 		return err
 	}
-	if p.store.has("metadata") {
+	if p.store.Has("metadata") {
 		return p.formatPartition("metadata")
 	}
 	return nil
@@ -147,10 +147,10 @@ func (p *Phone) formatPartition(name string) error {
 	if err != nil {
 		return err
 	}
-	if err := p.store.erase(name); err != nil {
+	if err := p.store.Erase(name); err != nil {
 		return err
 	}
-	return p.store.put(name, b, 0)
+	return p.store.Put(name, b, 0)
 }
 
 // openData opens the data for a system; first is true when it was empty and
@@ -170,7 +170,7 @@ func (p *Phone) openData(r *running) (first bool, err error) {
 		return true, p.saveVault(v, key)
 	}
 	part, off := p.keyPlace()
-	rec, err := p.store.piece(part, off, keyRecord)
+	rec, err := p.store.Piece(part, off, keyRecord)
 	if err != nil {
 		return false, &dataError{"its key is gone"}
 	}
@@ -188,7 +188,7 @@ func (p *Phone) openData(r *running) (first bool, err error) {
 			return false, err
 		}
 	}
-	b, err := p.store.head("userdata", vaultSize)
+	b, err := p.store.Head("userdata", vaultSize)
 	if err != nil {
 		return false, err
 	}
@@ -218,7 +218,7 @@ func (p *Phone) bindKey(key []byte, brand, patch string) error {
 		return err
 	}
 	part, off := p.keyPlace()
-	return p.store.put(part, rec, off)
+	return p.store.Put(part, rec, off)
 }
 
 // Where unencrypted data keeps what is installed and what was set; the first is
@@ -229,7 +229,7 @@ const (
 )
 
 func (p *Phone) plainFile(name string) string {
-	return filepath.Join(p.store.overlay("userdata"), filepath.FromSlash(name))
+	return filepath.Join(p.store.Overlay("userdata"), filepath.FromSlash(name))
 }
 
 // openPlain opens unencrypted data, or makes it anew where there is none.
@@ -280,10 +280,10 @@ func (p *Phone) savePlain(v *vault) error {
 		}
 	}
 	// It was mounted: s_mtime and s_mnt_count of the super block say so.
-	if err := p.store.put("userdata", []byte{0, 0, 0, 0x60}, ext4.SuperblockOffset+44); err != nil {
+	if err := p.store.Put("userdata", []byte{0, 0, 0, 0x60}, ext4.SuperblockOffset+44); err != nil {
 		return err
 	}
-	return p.store.put("userdata", []byte{1, 0}, ext4.SuperblockOffset+52)
+	return p.store.Put("userdata", []byte{1, 0}, ext4.SuperblockOffset+52)
 }
 
 func (p *Phone) saveVault(v *vault, key []byte) error {
@@ -300,7 +300,7 @@ func (p *Phone) saveVault(v *vault, key []byte) error {
 			return err
 		}
 		if !ext4.IsMagic(b) { // which chance would bring once in 65536 times
-			return p.store.put("userdata", b, 0)
+			return p.store.Put("userdata", b, 0)
 		}
 	}
 }

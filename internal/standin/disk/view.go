@@ -1,8 +1,7 @@
-package standin
+package disk
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -15,30 +14,30 @@ import (
 	"jarlid/internal/core/image/ext4"
 )
 
-// view is the file system of a partition as a phone that has mounted it sees it:
+// View is the file system of a partition as a phone that has mounted it sees it:
 // the image's own files, and over them what was changed since it was written. The
 // changes lie beside the partition and are gone when it is written again.
-type view struct {
-	base fs.FS  // nil: an empty file system
-	dir  string // of the changes
-	ro   error  // why it can't be mounted for writing
-	full bool
-	done func()
+type View struct {
+	base     fs.FS  // nil: an empty file system
+	dir      string // of the changes
+	ReadOnly error  // why it can't be mounted for writing
+	Full     bool   // nothing more can be written
+	done     func()
 }
 
 // gonePrefix marks, in the folder of changes, a file of the image that is gone.
 const gonePrefix = ".gone."
 
-// errReadOnly is what the kernel says of a file system that can't be written.
-var errReadOnly = errors.New("Read-only file system")
+// ErrReadOnly is what the kernel says of a file system that can't be written.
+var ErrReadOnly = errors.New("Read-only file system")
 
-// mount opens a partition's file system.
-func (st *storage) mount(partition string) (*view, error) {
-	v, err := st.open(partition)
+// Mount opens a partition's file system.
+func (st *Disk) Mount(partition string) (*View, error) {
+	v, err := st.Open(partition)
 	if err != nil {
 		return nil, errors.New("No such file or directory")
 	}
-	w := &view{dir: st.overlay(partition), done: func() { v.Close() }}
+	w := &View{dir: st.Overlay(partition), done: func() { v.Close() }}
 	head := make([]byte, 4096)
 	if _, err := v.ReadAt(head, 0); err != nil && err != io.EOF {
 		v.Close()
@@ -46,15 +45,15 @@ func (st *storage) mount(partition string) (*view, error) {
 	}
 	if ext4.IsMagic(head) {
 		var f *ext4.FS
-		if f, err = ext4.New(v, v.size); err == nil {
+		if f, err = ext4.New(v, v.Size); err == nil {
 			w.base = f
 			if f.Super.SharedBlocks() {
-				w.ro = errReadOnly
+				w.ReadOnly = ErrReadOnly
 			}
 		}
 	} else {
-		w.ro = errReadOnly
-		w.base, err = erofs.New(v, v.size)
+		w.ReadOnly = ErrReadOnly
+		w.base, err = erofs.New(v, v.Size)
 	}
 	if err != nil {
 		v.Close()
@@ -63,24 +62,24 @@ func (st *storage) mount(partition string) (*view, error) {
 	return w, nil
 }
 
-func (w *view) close() {
+func (w *View) Close() {
 	if w.done != nil {
 		w.done()
 	}
 }
 
-// clean makes a path relative to the partition's root.
-func clean(name string) string {
+// Clean makes a path relative to the partition's root.
+func Clean(name string) string {
 	if name = strings.Trim(path.Clean("/"+name), "/"); name == "" {
 		return "."
 	}
 	return name
 }
 
-func (w *view) local(name string) string { return filepath.Join(w.dir, filepath.FromSlash(name)) }
+func (w *View) local(name string) string { return filepath.Join(w.dir, filepath.FromSlash(name)) }
 
 // gone tells whether a file of the image was taken away, or a folder it is in.
-func (w *view) gone(name string) bool {
+func (w *View) gone(name string) bool {
 	for ; name != "."; name = path.Dir(name) {
 		if _, err := os.Lstat(w.local(path.Join(path.Dir(name), gonePrefix+path.Base(name)))); err == nil {
 			return true
@@ -90,8 +89,8 @@ func (w *view) gone(name string) bool {
 }
 
 // Stat tells of a file or folder.
-func (w *view) Stat(name string) (fs.FileInfo, error) {
-	name = clean(name)
+func (w *View) Stat(name string) (fs.FileInfo, error) {
+	name = Clean(name)
 	if st, err := os.Stat(w.local(name)); err == nil && name != "." {
 		return st, nil
 	}
@@ -105,8 +104,8 @@ func (w *view) Stat(name string) (fs.FileInfo, error) {
 }
 
 // Open opens a file for reading.
-func (w *view) Open(name string) (fs.File, error) {
-	name = clean(name)
+func (w *View) Open(name string) (fs.File, error) {
+	name = Clean(name)
 	if f, err := os.Open(w.local(name)); err == nil {
 		return f, nil
 	}
@@ -117,8 +116,8 @@ func (w *view) Open(name string) (fs.File, error) {
 }
 
 // List gives the names in a folder, sorted.
-func (w *view) List(name string) ([]string, error) {
-	name = clean(name)
+func (w *View) List(name string) ([]string, error) {
+	name = Clean(name)
 	st, err := w.Stat(name)
 	if err != nil {
 		return nil, err
@@ -146,8 +145,8 @@ func (w *view) List(name string) ([]string, error) {
 }
 
 // Create makes or overwrites a file.
-func (w *view) Create(name string) (*os.File, error) {
-	name = clean(name)
+func (w *View) Create(name string) (*os.File, error) {
+	name = Clean(name)
 	if err := w.parent(name); err != nil {
 		return nil, err
 	}
@@ -155,11 +154,11 @@ func (w *view) Create(name string) (*os.File, error) {
 }
 
 // parent makes sure that the folder of a new file is there.
-func (w *view) parent(name string) error {
-	if w.ro != nil {
-		return w.ro
+func (w *View) parent(name string) error {
+	if w.ReadOnly != nil {
+		return w.ReadOnly
 	}
-	if w.full {
+	if w.Full {
 		return errors.New("No space left on device")
 	}
 	st, err := w.Stat(path.Dir(name))
@@ -173,18 +172,18 @@ func (w *view) parent(name string) error {
 }
 
 // Mkdir makes a folder and those above it.
-func (w *view) Mkdir(name string) error {
-	if w.ro != nil {
-		return w.ro
+func (w *View) Mkdir(name string) error {
+	if w.ReadOnly != nil {
+		return w.ReadOnly
 	}
-	return os.MkdirAll(w.local(clean(name)), 0o755)
+	return os.MkdirAll(w.local(Clean(name)), 0o755)
 }
 
 // Remove takes a file or folder away with everything in it.
-func (w *view) Remove(name string) error {
-	name = clean(name)
-	if w.ro != nil {
-		return w.ro
+func (w *View) Remove(name string) error {
+	name = Clean(name)
+	if w.ReadOnly != nil {
+		return w.ReadOnly
 	}
 	if _, err := w.Stat(name); err != nil {
 		return err
@@ -206,8 +205,8 @@ func (w *view) Remove(name string) error {
 }
 
 // Rename moves a file or folder.
-func (w *view) Rename(from, to string) error {
-	from, to = clean(from), clean(to)
+func (w *View) Rename(from, to string) error {
+	from, to = Clean(from), Clean(to)
 	if err := w.parent(to); err != nil {
 		return err
 	}
@@ -220,7 +219,7 @@ func (w *view) Rename(from, to string) error {
 	return w.Remove(from)
 }
 
-func (w *view) copy(from, to string) error {
+func (w *View) copy(from, to string) error {
 	st, err := w.Stat(from)
 	if err != nil {
 		return err
@@ -253,89 +252,9 @@ func (w *view) copy(from, to string) error {
 	return err
 }
 
-// changed tells whether anything in a partition was changed since it was
+// Changed tells whether anything in a partition was changed since it was
 // written.
-func (st *storage) changed(partition string) bool {
-	entries, err := os.ReadDir(st.overlay(partition))
+func (st *Disk) Changed(partition string) bool {
+	entries, err := os.ReadDir(st.Overlay(partition))
 	return err == nil && len(entries) > 0
-}
-
-// mounted is a partition somewhere in the tree of files.
-type mounted struct {
-	Partition, Type string
-	Sub             string // the folder of it that is seen
-	Write           bool
-}
-
-// at finds what is mounted where a file lies, and the file's path in it.
-func (sh *shell) at(name string) (m mounted, rel string, ok bool) {
-	best := ""
-	for dir, x := range sh.mounts() {
-		if rest, cut := strings.CutPrefix(name, dir); cut && (rest == "" || rest[0] == '/') && len(dir) > len(best) {
-			best, m, rel, ok = dir, x, path.Join(x.Sub, rest), true
-		}
-	}
-	return m, rel, ok
-}
-
-// mounts gives what is mounted: what the recovery or system mounts by itself,
-// and what was mounted since.
-func (sh *shell) mounts() map[string]mounted {
-	p, r := sh.p, sh.r
-	all := map[string]mounted{}
-	if !sh.root {
-		for _, name := range []string{"system", "vendor", "product"} {
-			if _, has := p.store.slots[name]; has {
-				all["/"+name] = mounted{Partition: p.on(name, r.slot), Type: "ext4", Sub: map[string]string{"system": "system"}[name]}
-			}
-		}
-		return all
-	}
-	if p.store.has("cache") {
-		all["/cache"] = mounted{Partition: "cache", Type: "ext4", Write: true}
-	}
-	if s := p.dataState(); s == dataPlain || s == "formatted" {
-		all["/data"] = mounted{Partition: "userdata", Type: "ext4", Write: true}
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for dir, m := range r.mounts {
-		all[dir] = m
-	}
-	return all
-}
-
-// within opens the file system a file lies on.
-func (sh *shell) within(name string) (w *view, rel string, m mounted, err error) {
-	m, rel, ok := sh.at(name)
-	if !ok {
-		return nil, "", m, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-	}
-	if w, err = sh.p.store.mount(m.Partition); err == nil && !m.Write {
-		w.ro = errReadOnly
-	}
-	if err == nil {
-		w.full = sh.p.faulty("full")
-	}
-	return w, rel, m, err
-}
-
-// change does something to a file on a mounted file system.
-func (sh *shell) change(name string, do func(w *view, rel string) error) error {
-	w, rel, _, err := sh.within(name)
-	if err == nil {
-		err = do(w, rel)
-		w.close()
-	}
-	if err != nil {
-		var pe *fs.PathError
-		if errors.As(err, &pe) {
-			err = pe.Err
-		}
-		if errors.Is(err, fs.ErrNotExist) {
-			err = errors.New("No such file or directory")
-		}
-		return fmt.Errorf("%s: %w", name, err)
-	}
-	return nil
 }
