@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"time"
 )
@@ -71,9 +72,16 @@ type Dialer interface {
 	DialContext(ctx context.Context, network, address string) (net.Conn, error)
 }
 
+// Stream is what a protocol needs of a wire: bytes both ways, and reads and writes that end
+// at a time. A network connection is one, and so is a pair of a cable's endpoints.
+type Stream interface {
+	io.ReadWriteCloser
+	SetDeadline(t time.Time) error
+}
+
 // Watch makes reads and writes on conn end when ctx does. Call the result when
 // done: it lifts the limit again, and it gives the context's error in place of the time-out it caused.
-func Watch(ctx context.Context, conn net.Conn) func(error) error {
+func Watch(ctx context.Context, conn Stream) func(error) error {
 	if d, ok := ctx.Deadline(); ok {
 		conn.SetDeadline(d)
 	} else {

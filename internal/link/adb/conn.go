@@ -18,7 +18,7 @@ import (
 type Conn struct {
 	Peer Banner // what the other side said of itself
 
-	conn       net.Conn
+	conn       link.Stream
 	r          *bufio.Reader
 	sums       bool // the old version: checksums both ways
 	maxPayload int
@@ -35,7 +35,7 @@ type Conn struct {
 	done    chan struct{}
 }
 
-func newConn(nc net.Conn) *Conn {
+func newConn(nc link.Stream) *Conn {
 	return &Conn{conn: nc, r: bufio.NewReaderSize(nc, 64<<10), sums: true, maxPayload: minMaxPayload,
 		streams: map[uint32]*Stream{}, done: make(chan struct{}), writing: make(chan struct{}, 1)}
 }

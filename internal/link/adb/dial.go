@@ -48,7 +48,7 @@ func Dial(ctx context.Context, address string, o Options) (*Conn, error) {
 }
 
 // Connect greets the phone at the other end of nc.
-func Connect(ctx context.Context, nc net.Conn, o Options) (*Conn, error) {
+func Connect(ctx context.Context, nc link.Stream, o Options) (*Conn, error) {
 	c := newConn(nc)
 	done := link.Watch(ctx, nc)
 	err := c.greet(o)
@@ -140,7 +140,7 @@ type Device struct {
 }
 
 // Accept greets the computer at the other end of nc.
-func (d *Device) Accept(ctx context.Context, nc net.Conn) (*Conn, error) {
+func (d *Device) Accept(ctx context.Context, nc link.Stream) (*Conn, error) {
 	c := newConn(nc)
 	c.serve = d.Serve
 	done := link.Watch(ctx, nc)

@@ -31,7 +31,7 @@ type Transport interface {
 
 // TCP is the protocol over TCP: after a handshake each packet has an 8-byte
 // big-endian length before it. It serves both ends of the wire.
-type TCP struct{ conn net.Conn }
+type TCP struct{ conn link.Stream }
 
 // DialTCP connects to a phone at host:port and shakes hands.
 func DialTCP(ctx context.Context, address string) (*TCP, error) {
@@ -48,7 +48,7 @@ func DialTCP(ctx context.Context, address string) (*TCP, error) {
 }
 
 // NewTCP shakes hands over conn; both ends do the same.
-func NewTCP(ctx context.Context, conn net.Conn) (*TCP, error) {
+func NewTCP(ctx context.Context, conn link.Stream) (*TCP, error) {
 	done := link.Watch(ctx, conn)
 	var got [4]byte
 	_, err := conn.Write([]byte(handshakeTCP))
