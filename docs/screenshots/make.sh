@@ -51,10 +51,10 @@ shot proof end "jarlid proof saltmarsh-4.2-dunlin.zip"
 shot lift end "jarlid lift saltmarsh-4.2-dunlin.zip -o out --sums"
 jarlid recovery install tideline-3.1-dunlin.img --yes >/dev/null
 jarlid go recovery --yes >/dev/null
-shot wipe end "yes | jarlid wipe userdata"
-shot sideload-pass 1.2 "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
+shot wipe end "jarlid wipe userdata --yes"
+shot sideload-pass 1.2 "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay --yes"
 jarlid go bootloader --yes >/dev/null && jarlid slot use a --yes >/dev/null && jarlid go recovery --yes >/dev/null
-shot sideload end "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay"
+shot sideload end "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay --yes"
 shot slot end "jarlid slot"
 jarlid go recovery --yes >/dev/null
 jarlid go system --wait 1s --yes >/dev/null
@@ -71,7 +71,7 @@ jarlid demo --only-files --for avocet --at "$lab" >/dev/null
 jarlid standin run avocet --at "$lab/avocet" >"$lab/avocet.log" & phone=$!
 sleep 2
 rows=66 cols=170 points=7 shot card end "jarlid card"
-rows=44 cols=124 points=12 shot flash-set end "yes | jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio"
+rows=44 cols=124 points=12 shot flash-set end "jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio --yes"
 jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
 rows=45 cols=156 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
 rows=45 cols=156 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
@@ -85,7 +85,7 @@ wait $phone 2>/dev/null || true
 jarlid standin run dunlin --at "$lab/locked" --locked >"$lab/locked.log" & phone=$!
 sleep 2
 ( until jarlid standin press dunlin yes >/dev/null 2>&1; do sleep 0.3; done ) &
-shot unlock end "yes | jarlid unlock"
+shot unlock end "jarlid unlock --yes"
 jarlid recovery try tideline-3.1-dunlin.img --yes >/dev/null
 jarlid put saltmarsh-4.2-dunlin.zip --to storage --yes >/dev/null
 cols=124 rows=38 points=12 shot backup end "jarlid backup take -o kept"

@@ -310,7 +310,10 @@ func (p *Phone) trySystem(slot string) error {
 			return err
 		}
 	}
-	if r.vault.Setup {
+	p.mu.Lock()
+	welcomed := r.vault.Setup
+	p.mu.Unlock()
+	if welcomed {
 		p.show("%s", ident.BuildOf(props))
 	} else {
 		p.show("Welcome to %s", ident.BuildOf(props))

@@ -303,6 +303,8 @@ func (p *Phone) startSystem() card.Mode {
 
 // reachable tells whether the running recovery or system answers over ADB.
 func (p *Phone) reachable(mode card.Mode) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	switch mode {
 	case card.Sideload:
 		return true
