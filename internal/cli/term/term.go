@@ -381,7 +381,7 @@ func (t *Term) Ask(q say.Question) (int, error) {
 		return t.choose(q)
 	}
 	if !t.json {
-		fmt.Fprintf(t.w, "%s  %s [y/N] ", t.paint(colours[say.Asks], string(say.Asks)), q.Text)
+		fmt.Fprintf(t.w, "%s  %s [y/N] ", t.paint(colours[say.Asks], string(say.Asks)), strings.Map(printable, q.Text))
 	}
 	text, err := t.answer()
 	if err != nil {
@@ -417,7 +417,7 @@ func (t *Term) choose(q say.Question) (int, error) {
 	if !t.json {
 		t.line(say.Asks, q.Text)
 		for i, s := range q.Options {
-			fmt.Fprintf(t.w, "%s%d  %s\n", indent, i+1, s)
+			fmt.Fprintf(t.w, "%s%d  %s\n", indent, i+1, strings.Map(printable, s))
 		}
 	}
 	for {

@@ -1,0 +1,233 @@
+package term
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+	"jarlid/internal/say"
+)
+
+// shown gives what a run prints. On a pipe, or on a terminal of so many columns.
+func shown(columns int, typed string, do func(t *Term)) string {
+	var out bytes.Buffer
+	attended := typed != ""
+	t := New(Options{Out: &out, In: strings.NewReader(typed), Attended: &attended, Env: func(string) string { return "" }})
+	if columns > 0 {
+		t.live, t.width = true, columns
+	}
+	do(t)
+	return out.String()
+}
+
+// TestLines: every line begins with its word of four letters; on a terminal long ones go on
+// below the text and none is wider than the window; on a pipe each stays whole.
+func TestLines(t *testing.T) {
+	for _, w := range say.Words {
+		if len(w) != 4 {
+			t.Errorf("%q has not four letters", w)
+		}
+	}
+	long := "the bootloader of this phone can't be read back, so what it writes is taken on its word; that is said each time, since it is no small matter"
+	if got := shown(0, "", func(t *Term) { t.Line(say.Warn, long) }); got != "warn  "+long+"\n" {
+		t.Errorf("on a pipe: %q", got)
+	}
+	for _, columns := range []int{40, 80, 120} {
+		got := shown(columns, "", func(t *Term) { t.Line(say.Warn, long) })
+		lines := strings.Split(strings.TrimSuffix(got, "\n"), "\n")
+		var text []string
+		for i, s := range lines {
+			head := "warn  "
+			if i > 0 {
+				head = "      "
+			}
+			if !strings.HasPrefix(s, head) || len([]rune(s)) > columns {
+				t.Errorf("at %d columns: %q", columns, s)
+			}
+			text = append(text, strings.TrimPrefix(s, head))
+		}
+		if strings.Join(text, " ") != long {
+			t.Errorf("at %d columns words are lost:\n%s", columns, got)
+		}
+	}
+}
+
+// TestNothingMovesTheCursor: what a file, a phone or a question says can't leave its line.
+func TestNothingMovesTheCursor(t *testing.T) {
+	evil := "name\x1b[2J\r\n\x07\u009b31mred\x7f"
+	for what, do := range map[string]func(t *Term){
+		"a line": func(t *Term) { t.Line(say.Info, evil) },
+		"a finding": func(t *Term) {
+			t.Tell(say.Event{Finding: &finding.Finding{Name: "x", Severity: finding.Stop, Text: evil, Remedy: evil}})
+		},
+		"a table":    func(t *Term) { t.Table([]string{"A", "B"}, [][]string{{evil, evil}}) },
+		"a question": func(t *Term) { t.Ask(say.Question{Text: evil}) },
+		"a choice":   func(t *Term) { t.Ask(say.Question{Text: evil, Options: []string{evil, "b"}}) },
+		"hands": func(t *Term) {
+			t.Tell(say.Event{Hands: &say.Hands{Recipe: model.Recipe{Do: []string{evil}, Hint: evil}}})
+		},
+		"progress": func(t *Term) {
+			t.Tell(say.Event{Progress: &say.Progress{Word: say.Send, What: evil, Done: 1, End: true}})
+		},
+	} {
+		for _, columns := range []int{0, 80} {
+			if what == "progress" && columns > 0 {
+				continue // the bars clean up behind themselves with sequences of their own
+			}
+			got := shown(columns, "1\n", do)
+			if columns > 0 {
+				got = strings.ReplaceAll(got, "\a", "") // the bell for hands
+			}
+			if strings.ContainsAny(got, "\x1b\r\x07\x7f\u009b") {
+				t.Errorf("%s at %d columns: %q", what, columns, got)
+			}
+		}
+	}
+}
+
+// TestAsk: an answer is y or yes; nothing typed is no; nobody there is an error, and nothing
+// is read then.
+func TestAsk(t *testing.T) {
+	for typed, want := range map[string]int{"y\n": say.Yes, "YES\n": say.Yes, "yes": say.Yes, "\n": say.No, "n\n": say.No, "ja\n": say.No, "yy\n": say.No} {
+		out := shown(0, typed, func(tm *Term) {
+			if got, err := tm.Ask(say.Question{Text: "Write it?"}); got != want || err != nil {
+				t.Errorf("%q is %d, %v", typed, got, err)
+			}
+		})
+		if !strings.HasPrefix(out, "asks  Write it? [y/N] ") || !strings.HasSuffix(out, "\n") {
+			t.Errorf("%q", out)
+		}
+	}
+	var out bytes.Buffer
+	nobody := false
+	tm := New(Options{Out: &out, In: strings.NewReader("y\n"), Attended: &nobody})
+	if _, err := tm.Ask(say.Question{Text: "Write it?"}); !errors.Is(err, say.ErrNobody) {
+		t.Errorf("nobody answered: %v", err)
+	}
+	// A number that is none of the choices is asked for again.
+	shown(0, "7\nx\n\n2\n", func(tm *Term) {
+		if got, err := tm.Ask(say.Question{Text: "Which?", Options: []string{"a", "b"}}); got != 1 || err != nil {
+			t.Errorf("%d, %v", got, err)
+		}
+	})
+	shown(0, "7\n", func(tm *Term) {
+		if _, err := tm.Ask(say.Question{Text: "Which?", Options: []string{"a", "b"}}); !errors.Is(err, say.ErrNobody) {
+			t.Errorf("the end of what is typed: %v", err)
+		}
+	})
+}
+
+// TestTable: columns stand under their headings, an empty cell is a dash, and on a terminal
+// the last column is broken so that the table fits.
+func TestTable(t *testing.T) {
+	rows := func() [][]string {
+		return [][]string{{"userdata", "erased", "all apps, accounts, settings and files go; the next system starts as new"}, {"system", "", "what is installed stays"}}
+	}
+	heading := []string{"AREA", "IS", "WHAT IT MEANS"}
+	want := "AREA       IS       WHAT IT MEANS\n" +
+		"userdata   erased   all apps, accounts, settings and files go; the next system starts as new\n" +
+		"system     -        what is installed stays\n"
+	if got := shown(0, "", func(t *Term) { t.Table(heading, rows()) }); got != want {
+		t.Errorf("%s", got)
+	}
+	for _, columns := range []int{60, 80, 120} {
+		got := shown(columns, "", func(t *Term) { t.Table(heading, rows()) })
+		for line := range strings.Lines(got) {
+			if n := len([]rune(strings.TrimRight(line, "\n"))); n > columns {
+				t.Errorf("%d columns in %d: %q", n, columns, line)
+			}
+		}
+		if words := strings.Fields(got); !strings.Contains(strings.Join(words, " "), "starts as new") {
+			t.Errorf("words are lost:\n%s", got)
+		}
+	}
+}
+
+// TestJSON: each line is an object with its event, whatever was told and by how many at the
+// same time; the result is the last one, with its own fields and those of the end.
+func TestJSON(t *testing.T) {
+	var out bytes.Buffer
+	tm := New(Options{Out: &out, In: strings.NewReader(""), JSON: true})
+	var all sync.WaitGroup
+	for _, phone := range []string{"dunlin", "godwit", "avocet"} {
+		all.Go(func() {
+			to := say.To{Observer: tm, Phone: phone}
+			for range 50 {
+				to.Say(say.Info, "line\nand \"quotes\"")
+				to.Found(finding.Finding{Name: finding.SlotEmpty, Severity: finding.Warn, Text: "x"})
+				to.Step(1, 2, "write it", say.Begin)
+				to.Work(say.Progress{Word: say.Send, What: "boot_a", Done: 1, Total: 2, End: true})
+				to.Hands(model.Recipe{Do: []string{"press"}}, time.Second)
+				to.Confirm("Write it?")
+				to.Choose("Which?", []string{"a", "b"})
+			}
+		})
+	}
+	all.Wait()
+	tm.Result(struct {
+		Slot *string `json:"slot"`
+	}{}, struct {
+		OK bool `json:"ok"`
+	}{true})
+	tm.Result(nil, struct {
+		OK bool `json:"ok"`
+	}{false})
+	count := map[string]int{}
+	var last string
+	for line := range strings.Lines(out.String()) {
+		var e struct{ Event, Phone string }
+		if err := json.Unmarshal([]byte(line), &e); err != nil || e.Event == "" {
+			t.Fatalf("%q: %v", line, err)
+		}
+		if e.Event != "result" && e.Phone == "" {
+			t.Errorf("it does not say which phone: %q", line)
+		}
+		count[e.Event]++
+		if e.Event == "result" && last == "" {
+			last = line
+		}
+	}
+	for _, event := range []string{"say", "finding", "step", "progress", "hands", "question", "choice"} {
+		if count[event] != 150 {
+			t.Errorf("%d lines of %s", count[event], event)
+		}
+	}
+	if last != `{"event":"result","ok":true,"slot":null}`+"\n" {
+		t.Errorf("the result is %s", last)
+	}
+}
+
+// TestProgressOnAPipe: a line every few seconds, and one at the end of each piece of work.
+func TestProgressOnAPipe(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		out := shown(0, "", func(tm *Term) {
+			m := say.NewMeter(say.To{Observer: tm}, say.Send, "boot_a", 100<<20)
+			for n := range int64(100) {
+				time.Sleep(250 * time.Millisecond) // 25 seconds in all
+				m.Set(n << 20)
+			}
+			m.Set(100 << 20)
+			m.End()
+			m.End()
+			none := say.NewMeter(say.To{Observer: tm}, say.Read, "vbmeta_a", 64<<10)
+			none.End()
+		})
+		lines := strings.Split(strings.TrimSpace(out), "\n")
+		if len(lines) < 4 || len(lines) > 7 {
+			t.Errorf("%d lines:\n%s", len(lines), out)
+		}
+		if last := lines[len(lines)-1]; !strings.HasPrefix(last, "send  boot_a   100.0 of 100.0 MiB") {
+			t.Errorf("it ends with %q", last)
+		}
+		if strings.Contains(out, "vbmeta_a") {
+			t.Errorf("work that did not begin is shown:\n%s", out)
+		}
+	})
+}
