@@ -90,7 +90,9 @@ func moved(j *engine.Job) Moved {
 }
 
 // RecoveryHold stops the stock system from putting its own recovery back.
-type RecoveryHold struct{ noFiles }
+type RecoveryHold struct {
+	noFiles `json:"-" yaml:"-"`
+}
 
 // Name is the command's.
 func (*RecoveryHold) Name() string { return "recovery hold" }

@@ -22,7 +22,7 @@ import (
 type Sideload struct {
 	Packages []string `json:"packages" yaml:"packages"`
 	Then     string   `json:"then,omitempty" yaml:"then,omitempty"`                     // recovery or stay
-	Recovery string   `json:"recovery_after,omitempty" yaml:"recovery-after,omitempty"` // written again behind the ROM
+	Recovery string   `json:"recovery-after,omitempty" yaml:"recovery-after,omitempty"` // written again behind the ROM
 
 	given    []*ident.File
 	ordered  []*ident.File

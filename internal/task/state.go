@@ -36,9 +36,9 @@ func inRecovery(in *engine.Input, command string) error {
 
 // Go brings the phone into another mode.
 type Go struct {
-	noFiles
-	Mode card.Mode     `json:"mode" yaml:"mode"`
-	Wait time.Duration `json:"wait,omitempty" yaml:"wait,omitempty"` // how long to watch a starting system
+	noFiles `json:"-" yaml:"-"`
+	Mode    card.Mode     `json:"mode" yaml:"mode"`
+	Wait    time.Duration `json:"wait,omitempty" yaml:"wait,omitempty"` // how long to watch a starting system
 }
 
 // Gone is what came of it.
@@ -72,8 +72,8 @@ func (t *Go) Result(j *engine.Job) Gone {
 
 // SlotUse chooses the slot that starts next.
 type SlotUse struct {
-	noFiles
-	Slot string `json:"slot" yaml:"slot"` // a, b or other
+	noFiles `json:"-" yaml:"-"`
+	Slot    string `json:"slot" yaml:"slot"` // a, b or other
 
 	slot string
 }
@@ -149,8 +149,8 @@ func (t *SlotCopy) Result(j *engine.Job) Written { return written(j) }
 
 // Unlock opens the bootloader.
 type Unlock struct {
-	noFiles
-	Code string `json:"-" yaml:"-"` // what some makers give out; never kept
+	noFiles `json:"-" yaml:"-"`
+	Code    string `json:"-" yaml:"-"` // what some makers give out; never kept
 }
 
 // Locking is what came of it.
