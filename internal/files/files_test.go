@@ -1,0 +1,290 @@
+package files
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"jarlid/internal/core/lift"
+)
+
+func put(t *testing.T, path string, b []byte) string {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// TestExpand: paths as they come out of a terminal: dragged with quotes, with blanks around,
+// with patterns a shell has left alone.
+func TestExpand(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	for _, name := range []string{"a.img", "b.img", "with blank.img", "'odd'.img", "star*.img"} {
+		put(t, at(name), []byte(name))
+	}
+	for word, want := range map[string][]string{
+		at("a.img"):                      {at("a.img")},
+		"'" + at("a.img") + "'":          {at("a.img")},
+		`"` + at("with blank.img") + `"`: {at("with blank.img")},
+		" " + at("a.img") + " ":          {at("a.img")},
+		at("'odd'.img"):                  {at("'odd'.img")}, // a file of that very name
+		at("star*.img"):                  {at("star*.img")},
+		at("?.img"):                      {at("a.img"), at("b.img")},
+		at("missing.img"):                {at("missing.img")}, // whoever opens it says that it is not there
+		"'":                              {"'"},
+	} {
+		if got, err := Expand([]string{word}); err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%s is %q, %v; want %q", word, got, err, want)
+		}
+	}
+	if got, err := Expand([]string{at("z*.img")}); err == nil || !strings.Contains(err.Error(), at("z*.img")) {
+		t.Errorf("a pattern of nothing is %q, %v", got, err)
+	}
+}
+
+// TestOpen: what is no regular file is refused with its name.
+func TestOpen(t *testing.T) {
+	dir := t.TempDir()
+	var missing *MissingError
+	if _, _, err := Open(filepath.Join(dir, "none")); !errors.As(err, &missing) || !errors.Is(err, fs.ErrNotExist) {
+		t.Error(err)
+	}
+	if _, _, err := Open(dir); err == nil || !strings.Contains(err.Error(), dir+" is a folder") {
+		t.Error(err)
+	}
+	f, size, err := Open(put(t, filepath.Join(dir, "a"), []byte("12345")))
+	if err != nil || size != 5 {
+		t.Fatal(size, err)
+	}
+	f.Close()
+}
+
+// TestOut: what is written in order leaves its zeros out and has its length all the same;
+// what is written anywhere and zeroed again reads as zeros.
+func TestOut(t *testing.T) {
+	f, err := os.Create(filepath.Join(t.TempDir(), "out"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	want := bytes.Join([][]byte{bytes.Repeat([]byte{1}, 5000), make([]byte, 3<<20), []byte("end"), make([]byte, 10000)}, nil)
+	o := NewOut(f)
+	for r, buf := bytes.NewReader(want), make([]byte, 70001); ; {
+		n, err := r.Read(buf)
+		if err == io.EOF {
+			break
+		}
+		if _, err := o.Write(buf[:n]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := o.Finish(); err != nil || o.Written() != int64(len(want)) {
+		t.Fatal(o.Written(), err)
+	}
+	got, err := os.ReadFile(f.Name())
+	if err != nil || !bytes.Equal(got, want) {
+		t.Errorf("%d bytes of %d came back the same, %v", len(got), len(want), err)
+	}
+	if err := o.Zero(1000, 3000); err != nil {
+		t.Fatal(err)
+	}
+	copy(want[1000:4000], make([]byte, 3000))
+	if got, err = os.ReadFile(f.Name()); err != nil || !bytes.Equal(got, want) {
+		t.Error("zeroed, it holds something else")
+	}
+	if err := o.SetSize(4096); err != nil {
+		t.Fatal(err)
+	}
+	if st, err := f.Stat(); err != nil || st.Size() != 4096 {
+		t.Error(st.Size(), err)
+	}
+}
+
+// TestSpool: a stream that is longer than allowed stops there and leaves nothing behind.
+func TestSpool(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
+	body := bytes.Repeat([]byte("tide"), 4000)
+	r, n, done, err := Spool(int64(len(body)))(bytes.NewReader(body))
+	if err != nil || n != int64(len(body)) {
+		t.Fatal(n, err)
+	}
+	if b, err := io.ReadAll(io.NewSectionReader(r, 0, n)); err != nil || !bytes.Equal(b, body) {
+		t.Error("it holds something else", err)
+	}
+	done()
+	var large *lift.TooLargeError
+	if _, _, _, err := Spool(int64(len(body) - 1))(bytes.NewReader(body)); !errors.As(err, &large) {
+		t.Errorf("a byte too much: %v", err)
+	}
+	if left, err := filepath.Glob(filepath.Join(os.TempDir(), "*")); err != nil || len(left) > 0 {
+		t.Errorf("%v is left, %v", left, err)
+	}
+}
+
+// TestSource: a file that changes while it is sent is noticed, whichever way it changed.
+func TestSource(t *testing.T) {
+	for what, change := range map[string]func(path string) error{
+		"longer":  func(p string) error { return os.WriteFile(p, []byte("tide and more"), 0o644) },
+		"touched": func(p string) error { return os.Chtimes(p, time.Time{}, time.Now().Add(time.Hour)) },
+		"removed": os.Remove,
+		"another": func(p string) error {
+			if err := os.WriteFile(p+".new", []byte("ebbs"), 0o644); err != nil {
+				return err
+			}
+			if err := os.Chtimes(p+".new", time.Time{}, time.Now().Add(time.Minute)); err != nil {
+				return err
+			}
+			return os.Rename(p+".new", p)
+		},
+	} {
+		path := put(t, filepath.Join(t.TempDir(), "x.img"), []byte("tide"))
+		s, err := OpenSource(path, 4)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Unchanged(); err != nil {
+			t.Errorf("as it was: %v", err)
+		}
+		if err := change(path); err != nil {
+			t.Fatal(err)
+		}
+		if s.Unchanged() == nil {
+			t.Errorf("%s: it counts as the same", what)
+		}
+		s.Close()
+	}
+	path := put(t, filepath.Join(t.TempDir(), "x.img"), []byte("tide"))
+	if s, err := OpenSource(path, 5); err == nil {
+		s.Close()
+		t.Error("a file of another size than the one that was checked is sent")
+	}
+}
+
+// TestDigest is held against the standard's own example (FIPS 180-4: "abc"), and ends with
+// its context.
+func TestDigest(t *testing.T) {
+	path := put(t, filepath.Join(t.TempDir(), "abc"), []byte("abc"))
+	if sum, n, err := DigestOf(t.Context(), path); err != nil || n != 3 || sum != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
+		t.Errorf("%s of %d bytes, %v", sum, n, err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, _, err := DigestOf(ctx, path); !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestWriteWhole: a file is there whole or as it was.
+func TestWriteWhole(t *testing.T) {
+	dir := t.TempDir()
+	path := put(t, filepath.Join(dir, "card.json"), []byte("old"))
+	if err := WriteWhole(path, []byte("new")); err != nil {
+		t.Fatal(err)
+	}
+	if b, err := os.ReadFile(path); err != nil || string(b) != "new" {
+		t.Errorf("%q, %v", b, err)
+	}
+	if err := WriteWhole(filepath.Join(dir, "none", "card.json"), []byte("new")); err == nil {
+		t.Error("a folder that is not there is written to")
+	}
+	if left, err := os.ReadDir(dir); err != nil || len(left) != 1 {
+		t.Errorf("%v is left, %v", left, err)
+	}
+}
+
+// TestGather: single images stay where they are; of a folder or an archive every image counts,
+// what is none is left and named, and what was unwrapped is gone in the end.
+func TestGather(t *testing.T) {
+	dir := t.TempDir()
+	ext4 := make([]byte, 64<<10)
+	copy(ext4[1024+56:], []byte{0x53, 0xef}) // the magic number of ext4, at 0x438
+	var set bytes.Buffer
+	z := zip.NewWriter(&set)
+	for name, b := range map[string][]byte{"boot.img": append([]byte("ANDROID!"), make([]byte, 4088)...), "android-info.txt": []byte("require product=dunlin\n"), "readme.txt": []byte("a word\n")} {
+		w, err := z.Create(name)
+		if err == nil {
+			_, err = w.Write(b)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	put(t, filepath.Join(dir, "folder", "system.img"), ext4)
+	put(t, filepath.Join(dir, "folder", "notes.txt"), []byte("a word\n"))
+	zipped := put(t, filepath.Join(dir, "set.zip"), set.Bytes())
+	home := filepath.Join(dir, "home")
+	for what, c := range map[string]struct {
+		path   string
+		images int
+		left   string
+		set    bool
+	}{
+		"an image":   {filepath.Join(dir, "folder", "system.img"), 1, "", false},
+		"a folder":   {filepath.Join(dir, "folder"), 1, "notes.txt", true},
+		"an archive": {zipped, 1, "readme.txt", true},
+	} {
+		m, err := Gather(t.Context(), []string{c.path}, Gathering{Home: home})
+		if err != nil {
+			t.Errorf("%s: %v", what, err)
+			continue
+		}
+		if len(m.Images) != c.images || strings.Join(m.Left, " ") != c.left || (m.Set != "") != c.set {
+			t.Errorf("%s: %d images, left %q, set %q", what, len(m.Images), m.Left, m.Set)
+		}
+		m.Close()
+	}
+	if left, err := filepath.Glob(filepath.Join(home, "*", "*")); err != nil || len(left) > 0 {
+		t.Errorf("%v is left, %v", left, err)
+	}
+	if _, err := Gather(t.Context(), []string{zipped, filepath.Join(dir, "none.img")}, Gathering{Home: home}); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("one that is not there: %v", err)
+	}
+	if left, err := filepath.Glob(filepath.Join(home, "*", "*")); err != nil || len(left) > 0 {
+		t.Errorf("behind an error %v is left, %v", left, err)
+	}
+}
+
+// TestReadSums: a digest as it was pasted, a file of them, and what is neither.
+func TestReadSums(t *testing.T) {
+	sum := sha256.Sum256([]byte("abc"))
+	hexed := hex.EncodeToString(sum[:])
+	dir := t.TempDir()
+	list := put(t, filepath.Join(dir, "SHA256SUMS"), []byte(hexed+"  abc.img\n"))
+	for _, word := range []string{hexed, "SHA-256: " + strings.ToUpper(hexed), list} {
+		got, err := ReadSums([]string{word})
+		if err != nil || len(got) != 1 || len(got[0].List) != 1 || got[0].Loose != (word != list) {
+			t.Errorf("%s: %+v, %v", word, got, err)
+		}
+	}
+	var none *NotSumsError
+	if _, err := ReadSums([]string{"abc"}); !errors.As(err, &none) || none.Word != "abc" {
+		t.Errorf("%v", err)
+	}
+	if _, err := ReadSums([]string{put(t, filepath.Join(dir, "text"), []byte("a word\n"))}); err == nil {
+		t.Error("a text without digests is taken")
+	}
+	path := put(t, filepath.Join(dir, "rom.zip"), []byte("abc"))
+	put(t, path+".sha256", []byte(hexed+"\n"))
+	if got := Beside(path); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
+		t.Errorf("beside it lies %+v", got)
+	}
+}
