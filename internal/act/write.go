@@ -66,7 +66,7 @@ func (j *Job) keepPrevious(ctx context.Context, p card.Partition) error {
 		return nil
 	}
 	path := journal.PreviousFile(j.Dir, p)
-	err := j.saveTo(ctx, p, path+".new")
+	err := j.SaveTo(ctx, p, path+".new")
 	var refused *link.RefusedError
 	if errors.As(err, &refused) {
 		os.Remove(path + ".new")
@@ -77,29 +77,6 @@ func (j *Job) keepPrevious(ctx context.Context, p card.Partition) error {
 	}
 	j.Out.Kept = append(j.Out.Kept, path)
 	return os.Rename(path+".new", path)
-}
-
-// saveTo writes what a partition holds to a new file, flushed to the disk.
-func (j *Job) saveTo(ctx context.Context, p card.Partition, path string) error {
-	f, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	size, _ := j.Card.Number(card.FactSize.Of(p))
-	m := say.NewMeter(j.Obs, say.Read, p.String(), size)
-	out := files.NewOut(f)
-	err = j.ReadWhole(ctx, p, out, m.Set)
-	m.End()
-	if err == nil {
-		err = out.Finish()
-	}
-	if err == nil {
-		err = f.Sync()
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	return err
 }
 
 // readBack compares a written partition with the file, where the phone gives it
@@ -185,7 +162,7 @@ func (j *Job) graft(ctx context.Context, s *plan.Graft) (Done, error) {
 	contents := map[card.Partition]string{}
 	for _, w := range s.Into {
 		path := filepath.Join(dir, "read-"+w.Name().String()+".img")
-		if err := j.saveTo(ctx, w.Name(), path); err != nil {
+		if err := j.SaveTo(ctx, w.Name(), path); err != nil {
 			return d, err
 		}
 		contents[w.Name()] = path

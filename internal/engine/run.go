@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,7 +13,6 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
-	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
@@ -84,7 +82,7 @@ func (j *Job) supply(ctx context.Context, in *Input, d *Draft) (more bool, err e
 		}
 		more = true
 		c := Content{Path: filepath.Join(in.Scratch, "read-"+p.String()+".img")}
-		if c.Err = j.save(ctx, p, c.Path); c.Err != nil && !refusal(c.Err) {
+		if c.Err = j.SaveTo(ctx, p, c.Path); c.Err != nil && !refusal(c.Err) {
 			return false, c.Err
 		}
 		in.Contents[p] = c
@@ -116,24 +114,6 @@ func (j *Job) supply(ctx context.Context, in *Input, d *Draft) (more bool, err e
 		in.Restorers = append([]place.Item{}, in.Restorers...)
 	}
 	return more, nil
-}
-
-// save keeps what a partition holds in a file.
-func (j *Job) save(ctx context.Context, p card.Partition, path string) error {
-	f, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	size, _ := j.Card.Number(card.FactSize.Of(p))
-	m := say.NewMeter(j.Obs, say.Read, p.String(), size)
-	out := files.NewOut(f)
-	err = j.ReadWhole(ctx, p, out, m.Set)
-	m.End()
-	if err == nil {
-		err = out.Finish()
-	}
-	return err
 }
 
 // Run drafts a task, judges all of it, asks, and carries it out. Errors: *finding.StopError;

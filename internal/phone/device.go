@@ -4,13 +4,16 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/place"
+	"jarlid/internal/files"
 	"jarlid/internal/link"
+	"jarlid/internal/say"
 )
 
 // devicePath is where recoveries have the partitions by their names.
@@ -223,4 +226,27 @@ func (s *Session) openDevice(ctx context.Context, dev string) (*deviceReader, er
 		return nil, &link.RefusedError{Command: "read " + dev, Message: "the recovery does not tell how large it is"}
 	}
 	return &deviceReader{ctx: ctx, s: s, dev: dev, size: n, turn: make(chan struct{}, 1)}, nil
+}
+
+// SaveTo writes what a partition holds to a new file, flushed to the disk.
+func (s *Session) SaveTo(ctx context.Context, p card.Partition, path string) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	size, _ := s.Card.Number(card.FactSize.Of(p))
+	m := say.NewMeter(s.Obs, say.Read, p.String(), size)
+	out := files.NewOut(f)
+	err = s.ReadWhole(ctx, p, out, m.Set)
+	m.End()
+	if err == nil {
+		err = out.Finish()
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	return err
 }

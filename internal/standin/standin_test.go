@@ -60,6 +60,12 @@ func (h hand) say(command string) string {
 	}
 	defer c.Close()
 	_, err = c.Command(h.Context(), command, time.Minute)
+	return h.refusal(command, err)
+}
+
+// refusal gives a phone's no, "" for none.
+func (h hand) refusal(command string, err error) string {
+	h.Helper()
 	var no *link.RefusedError
 	if errors.As(err, &no) {
 		return "refused: " + no.Message
@@ -82,14 +88,7 @@ func (h hand) send(b []byte, command string) string {
 		return "refused: " + err.Error()
 	}
 	_, err = c.Command(h.Context(), command, time.Minute)
-	var no *link.RefusedError
-	if errors.As(err, &no) {
-		return "refused: " + no.Message
-	}
-	if err != nil {
-		h.Fatalf("%s: %v", command, err)
-	}
-	return ""
+	return h.refusal(command, err)
 }
 
 // variable asks for one.
