@@ -1,15 +1,16 @@
 package cli
 
 import (
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
-	"os"
-	"strings"
-
-	"github.com/spf13/cobra"
 )
 
 // fitShow says how an answer is shown.

@@ -4,15 +4,16 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
-	"os"
-	"path/filepath"
-
-	"github.com/spf13/cobra"
 )
 
 // taken is the result of lift.

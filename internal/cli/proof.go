@@ -6,13 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
+
+	"github.com/spf13/cobra"
+
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/proof"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
-	"strings"
-
-	"github.com/spf13/cobra"
 )
 
 // proven is the result of proof.

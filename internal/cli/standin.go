@@ -3,6 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
 	"jarlid/internal/bench"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
@@ -10,11 +16,6 @@ import (
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
-	"os"
-	"path/filepath"
-	"strings"
-
-	"github.com/spf13/cobra"
 )
 
 func (a *app) standinCommand() *cobra.Command {

@@ -4,9 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"jarlid/internal/standin/disk"
 	"path"
 	"strings"
+
+	"jarlid/internal/standin/disk"
 )
 
 // mounted is a partition somewhere in the tree of files.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"jarlid/internal/standin/disk"
 	"maps"
 	"os"
 	"path"
@@ -12,6 +11,8 @@ import (
 	"strings"
 
 	"mvdan.cc/sh/v3/interp"
+
+	"jarlid/internal/standin/disk"
 )
 
 // The programs of the recovery's shell that change files.

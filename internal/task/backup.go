@@ -8,6 +8,13 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
 	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -21,12 +28,6 @@ import (
 	"jarlid/internal/link/adb"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
-	"os"
-	"path"
-	"path/filepath"
-	"slices"
-	"strings"
-	"time"
 )
 
 // BackupTake reads partitions and the shared storage into a folder. What the folder's

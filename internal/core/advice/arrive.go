@@ -2,6 +2,7 @@ package advice
 
 import (
 	"fmt"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/place"
 )

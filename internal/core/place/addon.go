@@ -2,15 +2,16 @@ package place
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
-	"slices"
-	"strings"
 )
 
-// Addon hold an add-on against the phone and the system it is for.
+// Addon holds an add-on against the phone and the system it is for.
 func Addon(f *ident.File, c *card.Card) []finding.Finding {
 	name := FileName(f.Path)
 	var list []finding.Finding

@@ -4,10 +4,11 @@ package place
 
 import (
 	"fmt"
+	"strings"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
-	"strings"
 )
 
 // CutShort is the finding about a file that ends too early.

@@ -2,12 +2,13 @@ package place
 
 import (
 	"fmt"
+	"strings"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
-	"strings"
 )
 
-// Held is what one slot holds, as far as There is evidence.
+// Held is what one slot holds, as far as there is evidence.
 type Held struct {
 	What     string        `json:"what"` // system, recovery, or a partition
 	Value    string        `json:"value"`

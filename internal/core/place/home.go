@@ -1,9 +1,10 @@
 package place
 
 import (
+	"slices"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
-	"slices"
 )
 
 // Home is where a phone keeps its recovery.

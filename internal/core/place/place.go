@@ -3,12 +3,13 @@ package place
 import (
 	"cmp"
 	"fmt"
+	"slices"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/model"
-	"slices"
 )
 
 // Image is one file to be flashed.
@@ -87,7 +88,7 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 	return p, err
 }
 
-// HasSlots is false for a partition that is known to be There once only.
+// HasSlots is false for a partition that is known to be there once only.
 func HasSlots(c *card.Card, base string) bool {
 	_, plain := c.Number(card.FactSize.Of(card.At(base, "")))
 	_, a := c.Number(card.FactSize.Of(card.At(base, "a")))
@@ -100,7 +101,7 @@ var Usual = []string{"bootloader", "radio", "modem", "dtbo", "dtb", "vendor_boot
 	"vendor", "odm", "system_ext", "product", "system", "vbmeta_vendor", "vbmeta_system", "vbmeta"}
 
 // Order sorts images in the order they are written: as the set's manifest has
-// it, else as the model file has it, else the Usual one. Logical partitions
+// it, else as the model file has it, else the usual one. Logical partitions
 // come after all others, since they need another mode.
 func Order(list []Placed, manifest []string, m *model.Model) (sorted []Placed, why string) {
 	order, why := manifest, "as the set's manifest has it"

@@ -1,8 +1,9 @@
 package place
 
 import (
-	"jarlid/internal/core/card"
 	"strings"
+
+	"jarlid/internal/core/card"
 )
 
 // Room is how a logical partition fits into what a slot has.
@@ -55,6 +56,7 @@ func RoomFor(c *card.Card, p card.Partition, need int64) Room {
 	return r
 }
 
+// Names writes partitions one behind the other.
 func Names(list []card.Partition) string {
 	var names []string
 	for _, p := range list {

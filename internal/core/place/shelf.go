@@ -2,10 +2,11 @@ package place
 
 import (
 	"fmt"
-	"jarlid/internal/core/card"
 	"path"
 	"slices"
 	"strings"
+
+	"jarlid/internal/core/card"
 )
 
 // Shelf is the folder, in the root of a partition, that files are moved aside to.

@@ -2,10 +2,11 @@ package place
 
 import (
 	"fmt"
-	"jarlid/internal/core/card"
-	"jarlid/internal/core/finding"
 	"slices"
 	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 )
 
 // Target is a destination as a person writes it: PARTITION@SLOT.
