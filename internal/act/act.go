@@ -24,8 +24,6 @@ type Job struct {
 	Dir string
 	// Yes says that nobody is to be asked.
 	Yes bool
-	// NoHands says that nobody is at the phone.
-	NoHands bool
 	// Code is what some bootloaders want to be unlocked with.
 	Code string
 	// Soft is closed when the person wants to stop after the write in progress.

@@ -268,7 +268,7 @@ func (j *Job) ask(question string, asks []finding.Finding) error {
 
 // carryOut acts step by step.
 func (j *Job) carryOut(ctx context.Context) error {
-	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, NoHands: j.NoHands, Code: j.Code, Soft: j.Soft}
+	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft}
 	planned := len(j.plan.Steps)
 	for i := 0; i < len(j.plan.Steps); i++ {
 		s := j.plan.Steps[i]

@@ -13,7 +13,6 @@ import (
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
-	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
@@ -264,9 +263,6 @@ func spotsOn(ctx context.Context, j *engine.Job, f *ident.File) ([]place.Spot, e
 	}
 	return spots, nil
 }
-
-// Models gives the models that are known, by name.
-func Models(e *Env) model.Set { return e.Bench.Models }
 
 // ModelsDir is where a person's own model files are put.
 func ModelsDir(e *Env) string { return filepath.Join(e.Bench.Home, "models") }

@@ -261,9 +261,6 @@ func (s *Sideload) added(c *card.Card) {
 	c.Learn(fact, list, card.Journal)
 }
 
-// OnTop holds an add-on against a system of these facts that is yet to be written.
-func OnTop(f *ident.File, c *card.Card) []finding.Finding { return place.Addon(f, c) }
-
 // signatureFinding says beforehand whether the recovery will stumble over who
 // signed a package: known only where its keys could be read.
 func signatureFinding(f *ident.File, c *card.Card) []finding.Finding {

@@ -146,7 +146,7 @@ func dial(t *testing.T, o Options, script func(w *wire)) (*Conn, error) {
 	t.Cleanup(func() { l.Close(); wg.Wait() })
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	c, err := Dial(ctx, l.Addr().String(), o)
+	c, err := dialTo(ctx, l.Addr().String(), o)
 	if c != nil {
 		t.Cleanup(func() { c.Close() })
 	}
@@ -511,4 +511,18 @@ func TestSideloadWhole(t *testing.T) {
 			t.Errorf("%q: %v", c.answer, err)
 		}
 	}
+}
+
+// dialTo connects to a phone at host:port.
+func dialTo(ctx context.Context, address string, o Options) (*Conn, error) {
+	var d net.Dialer
+	nc, err := d.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, link.Lost("connecting", err)
+	}
+	c, err := Connect(ctx, nc, o)
+	if err != nil {
+		nc.Close()
+	}
+	return c, err
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 
 	"jarlid/internal/link"
 )
@@ -31,20 +30,6 @@ type Options struct {
 	Offer bool
 	// Offered is called when the key was shown; may be nil.
 	Offered func()
-}
-
-// Dial connects to a phone at host:port.
-func Dial(ctx context.Context, address string, o Options) (*Conn, error) {
-	var d net.Dialer
-	nc, err := d.DialContext(ctx, "tcp", address)
-	if err != nil {
-		return nil, link.Lost("connecting", err)
-	}
-	c, err := Connect(ctx, nc, o)
-	if err != nil {
-		nc.Close()
-	}
-	return c, err
 }
 
 // Connect greets the phone at the other end of nc.

@@ -84,7 +84,7 @@ func dial(t *testing.T, hello string, step int, script func(w *wire)) (*Client, 
 	t.Cleanup(func() { l.Close(); wg.Wait() })
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 	defer cancel()
-	tcp, err := DialTCP(ctx, l.Addr().String())
+	tcp, err := dialTCP(ctx, l.Addr().String())
 	if err != nil {
 		return nil, err
 	}
@@ -220,4 +220,18 @@ func FuzzAnswer(f *testing.F) {
 		New(tcp).Command(t.Context(), "x", 50*time.Millisecond)
 		a.Close()
 	})
+}
+
+// dialTCP connects to a phone at host:port and shakes hands.
+func dialTCP(ctx context.Context, address string) (*TCP, error) {
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, link.Lost("connecting", err)
+	}
+	t, err := NewTCP(ctx, conn)
+	if err != nil {
+		conn.Close()
+	}
+	return t, err
 }

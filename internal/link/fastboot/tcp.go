@@ -33,20 +33,6 @@ type Transport interface {
 // big-endian length before it. It serves both ends of the wire.
 type TCP struct{ conn link.Stream }
 
-// DialTCP connects to a phone at host:port and shakes hands.
-func DialTCP(ctx context.Context, address string) (*TCP, error) {
-	var d net.Dialer
-	conn, err := d.DialContext(ctx, "tcp", address)
-	if err != nil {
-		return nil, link.Lost("connecting", err)
-	}
-	t, err := NewTCP(ctx, conn)
-	if err != nil {
-		conn.Close()
-	}
-	return t, err
-}
-
 // NewTCP shakes hands over conn; both ends do the same.
 func NewTCP(ctx context.Context, conn link.Stream) (*TCP, error) {
 	done := link.Watch(ctx, conn)

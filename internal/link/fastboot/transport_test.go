@@ -154,7 +154,7 @@ func udpPhone(t *testing.T) string {
 
 func quick(t *testing.T, address string) *UDP {
 	t.Helper()
-	u, err := DialUDP(t.Context(), address)
+	u, err := dialUDP(t.Context(), address)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -288,7 +288,7 @@ func TestUDPPackets(t *testing.T) {
 			conn.WriteTo([]byte(s.answer), from)
 		}
 	}()
-	u, err := DialUDP(t.Context(), conn.LocalAddr().String())
+	u, err := dialUDP(t.Context(), conn.LocalAddr().String())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -373,7 +373,7 @@ func TestBadUDPPhones(t *testing.T) {
 			}
 		}()
 		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
-		u, err := DialUDP(ctx, conn.LocalAddr().String())
+		u, err := dialUDP(ctx, conn.LocalAddr().String())
 		if err == nil {
 			_, err = New(u).Command(ctx, "getvar:version", time.Second)
 			u.Close()
@@ -438,9 +438,24 @@ func FuzzUDP(f *testing.F) {
 		}()
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 		defer cancel()
-		if u, err := DialUDP(ctx, conn.LocalAddr().String()); err == nil {
+		if u, err := dialUDP(ctx, conn.LocalAddr().String()); err == nil {
 			u.ReadPacket(ctx, make([]byte, MaxResponse))
 			u.Close()
 		}
 	})
+}
+
+// dialUDP finds a phone at host:port, learns its sequence number and begins a
+// session, which ends whatever an earlier one left behind.
+func dialUDP(ctx context.Context, address string) (*UDP, error) {
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "udp", address)
+	if err != nil {
+		return nil, link.Lost("connecting", err)
+	}
+	u, err := NewUDP(ctx, conn)
+	if err != nil {
+		conn.Close()
+	}
+	return u, err
 }

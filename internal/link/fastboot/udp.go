@@ -47,21 +47,6 @@ type UDP struct {
 	resend time.Duration
 }
 
-// DialUDP finds a phone at host:port, learns its sequence number and begins a
-// session, which ends whatever an earlier one left behind.
-func DialUDP(ctx context.Context, address string) (*UDP, error) {
-	var d net.Dialer
-	conn, err := d.DialContext(ctx, "udp", address)
-	if err != nil {
-		return nil, link.Lost("connecting", err)
-	}
-	u, err := NewUDP(ctx, conn)
-	if err != nil {
-		conn.Close()
-	}
-	return u, err
-}
-
 // NewUDP begins a session with the phone at the other end of conn.
 func NewUDP(ctx context.Context, conn net.Conn) (*UDP, error) {
 	u := &UDP{conn: conn, size: udpLeast, buf: make([]byte, 1<<16), resend: udpResend}
