@@ -41,8 +41,8 @@ func twoPhones(t *testing.T, test func(t *testing.T, b *bench.Bench, dunlin, god
 		if err != nil {
 			t.Fatal(err)
 		}
-		for name, p := range map[string]*standintest.Phone{"left": dunlin, "right": godwit} {
-			if err := b.Register(bench.Entry{Name: name, Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB}); err != nil {
+		for i, p := range []*standintest.Phone{dunlin, godwit} {
+			if err := b.Register(bench.Entry{Name: []string{"left", "right"}[i], Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -62,7 +62,9 @@ func (a *app) backupTake(cmd *cobra.Command, args []string, dir string) error {
 		a.say(r.Phone, say.Note, "not in it: %s", strings.Join(r.Without, ", "))
 	}
 	if err != nil {
-		a.say(r.Phone, say.Note, "the same command goes on where this one ended")
+		if len(r.Items) > 0 {
+			a.say(r.Phone, say.Note, "the same command goes on where this one ended")
+		}
 		return err
 	}
 	a.say(r.Phone, say.Done, "%s of %s in %s, the digests in %s", image.Size(total), r.Phone, dir, filepath.Join(dir, backup.Name))

@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -209,7 +211,30 @@ func sentence(err error) string {
 	case errors.Is(err, context.Canceled) && strings.Contains(text, context.Canceled.Error()):
 		text = strings.ReplaceAll(text, context.Canceled.Error(), "it was stopped")
 	}
+	var file *fs.PathError
+	if errors.As(err, &file) {
+		text = strings.ReplaceAll(text, file.Error(), fileWords(file))
+	}
 	return strings.ReplaceAll(text, "\n", "; ")
+}
+
+// fileWords says what is wrong with a file without the system's name of the call.
+func fileWords(e *fs.PathError) string {
+	switch {
+	case errors.Is(e, fs.ErrNotExist):
+		return "no such file or folder: " + e.Path
+	case errors.Is(e, fs.ErrExist):
+		return e.Path + " is there already"
+	case errors.Is(e, fs.ErrPermission):
+		return "the computer does not allow this user to open " + e.Path
+	case errors.Is(e, syscall.ENOSPC):
+		return "the computer's disk is full: " + e.Path + " could not be written"
+	case errors.Is(e, syscall.EISDIR):
+		return e.Path + " is a folder, and a file is wanted"
+	case errors.Is(e, syscall.ENOTDIR):
+		return e.Path + " lies below a file, and a folder is wanted"
+	}
+	return e.Path + ": " + e.Err.Error()
 }
 
 func (a *app) sayError(err error, code int) {

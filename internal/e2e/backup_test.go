@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,7 +18,9 @@ func TestBackup(t *testing.T) {
 		l.standin("dunlin")
 		l.inRecovery("dunlin", files.Recovery)
 		dir := filepath.Join(l.dir, "kept")
-		l.want(3, []string{"no partition nosuch"}, "backup", "take", "nosuch", "-o", dir)
+		if out := l.want(3, []string{"stop  no-such-partition: this phone has no partition nosuch; it has: boot_a"}, "backup", "take", "nosuch", "-o", dir); strings.Contains(out, "goes on where") {
+			t.Errorf("nothing was begun:\n%s", out)
+		}
 		l.want(0, []string{"not in it: ", ", storage"}, "backup", "take", "boot@a", "vbmeta", "-o", dir)
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		when := time.Date(2026, 5, 3, 7, 30, 0, 0, time.UTC)

@@ -190,6 +190,31 @@ func TestWrongWords(t *testing.T) {
 	})
 }
 
+// TestFilesThatAreNotThere: whichever option names a file, the sentence names it too, and no
+// call of the system.
+func TestFilesThatAreNotThere(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		none, folder := filepath.Join(l.dir, "none.img"), l.dir
+		for _, args := range [][]string{
+			{"ident", none}, {"proof", none}, {"lift", none, "-o", l.dir}, {"flash", none}, {"recovery", "install", none}, {"recovery", "try", none}, {"sideload", none}, {"put", none, "--to", "sd"},
+			{"app", none}, {"fit", none}, {"fit", files.Recovery, "--vendor", none}, {"fit", files.Recovery, "--with", none}, {"slot", "--card", none}, {"vbmeta", "show", none}, {"vbmeta", "check", none, "--images", folder},
+			{"vbmeta", "loosen", "hashtree", "--from", none}, {"proof", files.Package, "--signer", none}, {"proof", files.Package, "--keys-of", none}, {"relock", "--images", none},
+			{"recovery", "install", files.Recovery, "--boot", none}, {"sideload", files.Package, "--recovery-after", none}, {"backup", "restore", "boot", "-o", none}, {"standin", "run", none + ".yaml", "--at", folder},
+		} {
+			code, out := l.run(args...)
+			if code == 0 || !strings.Contains(out, none) {
+				t.Errorf("%v ended with %d and does not name the file:\n%s", args, code, out)
+			}
+			for _, call := range []string{"open " + none, "stat " + none, "lstat ", "read " + none, "no such file or directory"} {
+				if strings.Contains(out, call) {
+					t.Errorf("%v speaks of %q:\n%s", args, call, out)
+				}
+			}
+		}
+	})
+}
+
 // TestWipeInBootloader erases both partitions the data lives in, and says that
 // nobody could read that back.
 func TestWipeInBootloader(t *testing.T) {

@@ -255,7 +255,7 @@ func TestGather(t *testing.T) {
 	if left, err := filepath.Glob(filepath.Join(home, "*", "*")); err != nil || len(left) > 0 {
 		t.Errorf("%v is left, %v", left, err)
 	}
-	if _, err := Gather(t.Context(), []string{zipped, filepath.Join(dir, "none.img")}, Gathering{Home: home}); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := Gather(t.Context(), []string{zipped, filepath.Join(dir, "none.img")}, Gathering{Home: home}); !errors.Is(err, fs.ErrNotExist) || err.Error() != "no such file: "+filepath.Join(dir, "none.img") {
 		t.Errorf("one that is not there: %v", err)
 	}
 	if left, err := filepath.Glob(filepath.Join(home, "*", "*")); err != nil || len(left) > 0 {

@@ -2,8 +2,10 @@ package files
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -51,6 +53,9 @@ func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error)
 	m := &Material{}
 	for _, p := range paths {
 		st, err := os.Stat(p)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = &MissingError{p}
+		}
 		if err == nil && st.IsDir() {
 			err = m.folder(p)
 		} else if err == nil {

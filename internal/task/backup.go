@@ -209,6 +209,9 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 		}
 		hit = slices.DeleteFunc(hit, func(n string) bool { _, ok := sizes[n]; return !ok })
 		if len(hit) == 0 {
+			if j.RootRecovery() {
+				return nil, nil, finding.Stopped(finding.NoSuchPartition, w, fmt.Sprintf("this phone has no partition %s; it has: %s", w, readable(all)), "name one of these, or storage")
+			}
 			return nil, nil, finding.Stopped(finding.NotInThisMode, w, fmt.Sprintf("in this mode no partition %s of this phone can be read; there is: %s", w, readable(all)), "a recovery with a root shell reads them all: jarlid go recovery")
 		}
 		names = append(names, hit...)

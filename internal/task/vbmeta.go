@@ -424,9 +424,18 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 	if t.Images == "" {
 		return nil, usage("vbmeta check wants --images DIR|ZIP|PAYLOAD, the images it answers for")
 	}
+	top := files.Unquote(t.File)
+	if f, _, err := files.Open(top); err != nil { // one that is not there is no vbmeta that is wrong
+		return nil, err
+	} else {
+		f.Close()
+	}
 	set, err := e.set(ctx, t.Images)
 	if err != nil {
 		return nil, err
+	}
+	if set.count == 0 {
+		return nil, usage("there is no image in %s that %s could answer for", t.Images, filepath.Base(t.File))
 	}
 	known := &card.Card{}
 	if e.Options.SavedCard != "" || e.Options.On != "" {
@@ -437,7 +446,7 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 		known = j.Card
 	}
 	e.Obs().Say(say.Info, "verifying %s with %d images; hash trees are worked out whole", filepath.Base(t.File), set.count)
-	set.paths["vbmeta"] = files.Unquote(t.File)
+	set.paths["vbmeta"] = top
 	return judged(ctx, set.source, known)
 }
 
