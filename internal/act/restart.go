@@ -202,21 +202,14 @@ func (j *Job) byHand(ctx context.Context, to card.Mode) (phone.Wire, error) {
 	return w, err
 }
 
-// debuggingHands shows how debugging is switched on. Without it the system is not seen,
-// which is told in the end: it is no reason not to start.
-func (j *Job) debuggingHands() {
-	if !j.Obs.Nobody {
-		_ = j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
-	}
-}
-
 // awaitSystem watches a starting system. No wire without an error means that it can't be
 // seen: debugging is off there, which is expected after a format.
 func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error) {
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
-		j.debuggingHands()
+		// With nobody there it is not seen in the end, which is told: no reason not to start.
+		_ = j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
 	}
 	w, err := j.Await(ctx, j.WaitSystem, off, card.System)
 	if phone.NotAuthorised(err) != nil {

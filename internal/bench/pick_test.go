@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/bench/benchtest"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/phone"
 	"jarlid/internal/standin"
@@ -29,23 +30,10 @@ func twoPhones(t *testing.T, test func(t *testing.T, b *bench.Bench, dunlin, god
 		net := &standintest.Net{}
 		dunlin := standintest.StartWith(t, "dunlin", standin.Options{Net: net, Mode: "bootloader"})
 		godwit := standintest.StartWith(t, "godwit", standin.Options{Net: net, Mode: "bootloader"})
-		home := t.TempDir()
-		key, err := os.ReadFile("../link/adb/testdata/key.pem")
-		if err == nil {
-			err = os.WriteFile(filepath.Join(home, "key.pem"), key, 0o600)
+		entry := func(name string, p *standintest.Phone) bench.Entry {
+			return bench.Entry{Name: name, Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB}
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		b, err := bench.Open(bench.Options{Home: home, Locks: t.TempDir(), Dial: net})
-		if err != nil {
-			t.Fatal(err)
-		}
-		for i, p := range []*standintest.Phone{dunlin, godwit} {
-			if err := b.Register(bench.Entry{Name: []string{"left", "right"}[i], Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB}); err != nil {
-				t.Fatal(err)
-			}
-		}
+		b := benchtest.Open(t, net, entry("left", dunlin), entry("right", godwit))
 		test(t, b, dunlin, godwit)
 	})
 }

@@ -11,6 +11,7 @@ import (
 	"testing/synctest"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/bench/benchtest"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
@@ -76,27 +77,14 @@ type rig struct {
 // onBench runs a test in a bubble with a dunlin that is listed.
 func onBench(t *testing.T, test func(t *testing.T, r *rig)) {
 	synctest.Test(t, func(t *testing.T) {
-		home := t.TempDir()
-		key, err := os.ReadFile("../link/adb/testdata/key.pem")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(home, "key.pem"), key, 0o600); err != nil {
-			t.Fatal(err)
-		}
 		p := standintest.Start(t, "dunlin")
-		b, err := bench.Open(bench.Options{Home: home, Locks: t.TempDir(), Dial: p.Net})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := b.Register(bench.Entry{Name: "dunlin", Model: "dunlin", Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB}); err != nil {
-			t.Fatal(err)
-		}
-		r := &rig{T: t, b: b, phone: p}
+		r := &rig{T: t, phone: p}
+		r.b = benchtest.Open(t, p.Net, bench.Entry{Name: "dunlin", Model: "dunlin", Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB})
+		var err error
 		if r.bytes, err = scenario.Recovery(scenario.Tideline, scenario.PhoneOf("dunlin")); err != nil {
 			t.Fatal(err)
 		}
-		path := filepath.Join(home, "recovery.img")
+		path := filepath.Join(r.b.Home, "recovery.img")
 		if err := os.WriteFile(path, r.bytes, 0o644); err != nil {
 			t.Fatal(err)
 		}

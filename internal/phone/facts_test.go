@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/bench/benchtest"
 	"jarlid/internal/core/card"
 	"jarlid/internal/link/fastboot"
 	"jarlid/internal/phone"
@@ -44,22 +45,8 @@ type rig struct {
 func onBench(t *testing.T, name string, o standin.Options, test func(r *rig)) {
 	t.Helper()
 	synctest.Test(t, func(t *testing.T) {
-		home := t.TempDir()
-		key, err := os.ReadFile("../link/adb/testdata/key.pem")
-		if err == nil {
-			err = os.WriteFile(filepath.Join(home, "key.pem"), key, 0o600)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
 		p := standintest.StartWith(t, name, o)
-		b, err := bench.Open(bench.Options{Home: home, Locks: t.TempDir(), Dial: p.Net})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := b.Register(bench.Entry{Name: name, Model: name, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB}); err != nil {
-			t.Fatal(err)
-		}
+		b := benchtest.Open(t, p.Net, bench.Entry{Name: name, Model: name, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB})
 		test(&rig{t, b, p})
 	})
 }

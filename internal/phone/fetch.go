@@ -83,7 +83,7 @@ func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err er
 	if s.read == nil {
 		s.read = map[string]bool{}
 	}
-	past := s.Card.Clone()
+	var past *card.Card // as it was before anything was read
 	defer func() {
 		if read && err == nil {
 			s.setRight(past)
@@ -102,7 +102,9 @@ func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err er
 			continue
 		}
 		s.read[key] = true
-		read = true
+		if !read {
+			past, read = s.Card.Clone(), true
+		}
 		if err := r.read(ctx, s, i); err != nil {
 			return read, err
 		}

@@ -157,14 +157,7 @@ func (s *Session) readVBMeta(ctx context.Context, slot string) error {
 			}
 			continue
 		}
-		if name == "vbmeta" {
-			s.learn(card.FactFlags.Of(card.At(name, slot)), fmt.Sprint(m.Flags))
-		}
-		for _, d := range m.Descriptors {
-			if d.Tag == vbmeta.TagHashtree {
-				s.learn(card.FactTreeRoot.Of(card.At(d.PartitionName, slot)), fmt.Sprintf("%x", d.Digest))
-			}
-		}
+		place.LearnVBMeta(m, card.At(name, slot), s.learn)
 	}
 	return nil
 }

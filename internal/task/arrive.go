@@ -103,7 +103,7 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 		s.Obs.Say(say.Info, "watching %s start; what was installed is %s", p.Name, place.ShortBuild(what))
 	}
 	w := &watch{Session: s, began: time.Now(), before: s.Card}
-	if w.before.Value(card.FactDebugging) == "off" && !s.Obs.Nobody {
+	if w.before.Value(card.FactDebugging) == "off" {
 		_ = s.Obs.Hands(p.DebuggingHands(), t.Limit)
 	}
 	stage, said, err := w.until(ctx, t.Limit)

@@ -205,15 +205,3 @@ func (w *Write) root() string {
 	}
 	return fmt.Sprintf("%x", w.File.Tree.Digest)
 }
-
-// learnVBMeta keeps what a vbmeta that was written enforces.
-func learnVBMeta(c *card.Card, m *vbmeta.Image, partition, slot string) {
-	if partition == "vbmeta" {
-		c.Learn(card.FactFlags.Of(card.At(partition, slot)), fmt.Sprint(m.Flags), card.Journal)
-	}
-	for i := range m.Descriptors {
-		if d := &m.Descriptors[i]; d.Tag == vbmeta.TagHashtree {
-			c.Learn(card.FactTreeRoot.Of(card.At(d.PartitionName, slot)), fmt.Sprintf("%x", d.Digest), card.Journal)
-		}
-	}
-}

@@ -116,7 +116,7 @@ func (w *Write) Effects(c *card.Card) {
 	c.Set(card.FactDigest.Of(w.Name()), card.Fact{Value: w.File.Path, Evidence: card.Journal, Pending: true})
 	answered(c, w.Ask)
 	if w.File.VBMeta != nil && strings.HasPrefix(w.Partition, "vbmeta") {
-		learnVBMeta(c, w.File.VBMeta, w.Partition, w.Slot)
+		place.LearnVBMeta(w.File.VBMeta, w.Name(), func(i card.Which, value string) { c.Learn(i, value, card.Journal) })
 	}
 	if w.File.HoldsRecovery() && w.File.Props != nil {
 		// Its own properties say whether its ADB gives a root shell.
