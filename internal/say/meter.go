@@ -32,6 +32,11 @@ func NewMeter(to To, w Word, what string, total int64) *Meter {
 func (m *Meter) Set(done int64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	m.set(done)
+}
+
+// set is Set by one who holds the lock.
+func (m *Meter) set(done int64) {
 	m.p.Done = done
 	now := time.Now()
 	if m.ended || now.Sub(m.last) < meterEvery {
@@ -48,9 +53,8 @@ func (m *Meter) Set(done int64) {
 // Reach is Set for callers that report out of order: it never goes back.
 func (m *Meter) Reach(done int64) {
 	m.mu.Lock()
-	done = max(done, m.p.Done)
-	m.mu.Unlock()
-	m.Set(done)
+	defer m.mu.Unlock()
+	m.set(max(done, m.p.Done))
 }
 
 // Done gives the bytes done so far, and Total those there are.
