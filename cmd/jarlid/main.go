@@ -7,6 +7,7 @@ import (
 	"syscall"
 
 	"jarlid/internal/cli"
+	"jarlid/internal/link/usb"
 )
 
 func main() {
@@ -18,5 +19,6 @@ func main() {
 			interrupts <- struct{}{}
 		}
 	}()
-	os.Exit(cli.Run(os.Args[1:], cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts}))
+	os.Exit(cli.Run(os.Args[1:], cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr,
+		Interrupts: interrupts, Cable: usb.System()}))
 }

@@ -220,7 +220,7 @@ func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
 	}
 	j.Card = effects
 	if w != nil {
-		if err := j.arrived(ctx, w, before, card.System); err != nil {
+		if err := j.arrived(ctx, w, before, card.System, false); err != nil {
 			return err
 		}
 	}

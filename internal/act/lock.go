@@ -79,7 +79,7 @@ func (j *Job) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, error
 		return d, err
 	}
 	d.Confirm = journal.ReadBack
-	if err := j.SameSerial(before); err != nil {
+	if err := j.SameSerial(before, false); err != nil {
 		return d, err
 	}
 	now := j.Card

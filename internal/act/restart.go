@@ -27,12 +27,14 @@ const (
 	quietRecovery = 8 * time.Second
 	// unseenLimit is how long a recovery nobody knows is waited for.
 	unseenLimit = 30 * time.Second
+	// againLimit is how long a phone is looked for that went away while it was read.
+	againLimit = 30 * time.Second
 )
 
 // restart brings the phone into another mode, by command where it takes one,
 // else by hand.
 func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
-	before, seen := j.Card, j.Open()
+	before, seen, from := j.Card, j.Open(), j.Mode()
 	if j.Mode() == s.To && s.To == card.Sideload {
 		return Done{Confirm: journal.ReadBack, Looked: true}, nil // it is there already
 	}
@@ -69,7 +71,7 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 		}
 		w, err = j.awaitRecovery(ctx, effects)
 	case hands:
-		w, err = j.byHand(ctx, s.To)
+		w, err = j.byHand(ctx, from, s.To)
 	default:
 		w, err = j.Await(ctx, restartLimit, false, s.To)
 	}
@@ -81,19 +83,30 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 		d.Confirm = journal.NotKnown
 		return d, nil
 	}
-	return d, j.arrived(ctx, w, before, s.To)
+	return d, j.arrived(ctx, w, before, s.To, hands)
 }
 
 // arrived reads the phone that came back over a wire, and makes sure that it is the one
 // that went away. before is what was known of that, the card what is so since then.
-func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to card.Mode) error {
+func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to card.Mode, hands bool) error {
 	effects := j.Card
 	j.Use(w)
-	if err := j.Read(ctx); err != nil {
+	err := j.Read(ctx)
+	var lost *link.LostError
+	if errors.As(err, &lost) && ctx.Err() == nil {
+		// It was met in the moment it went on: a recovery that is done shows its menu and
+		// restarts. It is looked for once more.
+		j.Drop()
+		if w, err = j.Await(ctx, againLimit, false, to); err == nil {
+			j.Use(w)
+			err = j.Read(ctx)
+		}
+	}
+	if err != nil {
 		j.Card = effects
 		return err
 	}
-	if err := j.SameSerial(before); err != nil {
+	if err := j.SameSerial(before, hands); err != nil {
 		return err
 	}
 	if j.Mode() != to {
@@ -190,12 +203,12 @@ func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 }
 
 // byHand shows the recipe for a mode and goes on when the phone is there.
-func (j *Job) byHand(ctx context.Context, to card.Mode) (phone.Wire, error) {
+func (j *Job) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error) {
 	r, limit, err := j.showHands(to)
 	if err != nil {
 		return nil, err
 	}
-	w, err := j.Await(ctx, limit, true, to)
+	w, err := j.AwaitHands(ctx, limit, from, to)
 	if err != nil && r.Hint != "" {
 		return nil, fmt.Errorf("%w (%s)", err, r.Hint)
 	}

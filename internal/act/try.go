@@ -48,7 +48,7 @@ func (j *Job) try(ctx context.Context, s *plan.Try) (Done, error) {
 		return d, err
 	}
 	effects := j.Card
-	if err := j.arrived(ctx, w, before, card.Recovery); err != nil {
+	if err := j.arrived(ctx, w, before, card.Recovery, false); err != nil {
 		return d, err
 	}
 	// What runs is on no slot: what the slot holds is what it held before.

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -19,27 +20,33 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
 )
 
-// Entry is one phone in bench.yaml. Addresses are written as on the command line.
+// Entry is one phone in bench.yaml. Addresses are written as on the command line; a phone with
+// a serial number needs none, it is found on its cable.
 type Entry struct {
-	Name     string `yaml:"name"`
-	Model    string `yaml:"model,omitempty"`
-	Serial   string `yaml:"serial,omitempty"`
+	Name    string   `yaml:"name"`
+	Model   string   `yaml:"model,omitempty"`
+	Serial  string   `yaml:"serial,omitempty"`
+	At      []string `yaml:"at,omitempty"`
+	Control string   `yaml:"control,omitempty"` // of a stand-in: where its hands are
+	Standin string   `yaml:"standin,omitempty"` // of a stand-in: its folder
+}
+
+// written is an Entry as a file may have it: earlier ones had one address a protocol.
+type written struct {
+	Entry    `yaml:",inline"`
 	Fastboot string `yaml:"fastboot,omitempty"`
 	ADB      string `yaml:"adb,omitempty"`
-	Control  string `yaml:"control,omitempty"` // of a stand-in: where its hands are
-	Standin  string `yaml:"standin,omitempty"` // of a stand-in: its folder
 }
 
-// addresses are those that are given.
-func (e Entry) addresses() []string {
-	return slices.DeleteFunc([]string{e.Fastboot, e.ADB}, func(s string) bool { return s == "" })
-}
-
+// file is bench.yaml.
 type file struct {
 	Phones []Entry `yaml:"phones"`
+	// Serials are the numbers of one phone each, of those that report more than one.
+	Serials [][]string `yaml:"serials,omitempty"`
 }
 
 // Options say where a bench is and how it reaches phones.
@@ -47,6 +54,7 @@ type Options struct {
 	Home  string      // the home folder, which need not exist yet
 	Locks string      // the folder of locks; "": one for the user, whatever the home
 	Dial  link.Dialer // nil: the network
+	Cable usb.Bus     // nil: no phone is on a cable
 }
 
 // Bench is a home folder: models, bench.yaml, this computer's key, jobs.
@@ -56,6 +64,7 @@ type Bench struct {
 
 	locks string
 	dial  link.Dialer
+	cable usb.Bus
 	keyMu sync.Mutex
 	key   *adb.Key
 
@@ -80,7 +89,7 @@ func DefaultHome() (string, error) {
 
 // Open opens a home folder.
 func Open(o Options) (*Bench, error) {
-	b := &Bench{Home: o.Home, locks: o.Locks, dial: o.Dial}
+	b := &Bench{Home: o.Home, locks: o.Locks, dial: o.Dial, cable: o.Cable}
 	if b.dial == nil {
 		b.dial = &net.Dialer{}
 	}
@@ -127,40 +136,55 @@ func (b *Bench) listPath() string { return filepath.Join(b.Home, "bench.yaml") }
 
 // Entries reads bench.yaml; none when there is no file.
 func (b *Bench) Entries() ([]Entry, error) {
+	f, err := b.read()
+	return f.Phones, err
+}
+
+func (b *Bench) read() (file, error) {
 	data, err := os.ReadFile(b.listPath())
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return file{}, nil
 	}
 	if err != nil {
-		return nil, err
+		return file{}, err
 	}
-	var f file
+	var w struct {
+		Phones  []written  `yaml:"phones"`
+		Serials [][]string `yaml:"serials"`
+	}
 	d := yaml.NewDecoder(strings.NewReader(string(data)))
 	d.KnownFields(true)
-	if err := d.Decode(&f); err != nil && len(strings.TrimSpace(string(data))) > 0 {
-		return nil, fmt.Errorf("%s: %w", b.listPath(), err)
+	if err := d.Decode(&w); err != nil && len(strings.TrimSpace(string(data))) > 0 {
+		return file{}, fmt.Errorf("%s: %w", b.listPath(), err)
 	}
-	for i, e := range f.Phones {
-		if e.Name == "" || len(e.addresses()) == 0 {
-			return nil, fmt.Errorf("%s: phone %d needs a name and an address (fastboot: or adb:)", b.listPath(), i+1)
+	f := file{Serials: w.Serials}
+	for i, e := range w.Phones {
+		for _, a := range []string{e.Fastboot, e.ADB} {
+			if a != "" {
+				e.At = append(e.At, a)
+			}
 		}
-		for _, a := range e.addresses() {
+		if e.Name == "" || len(e.At) == 0 && e.Serial == "" {
+			return file{}, fmt.Errorf("%s: phone %d needs a name, and a serial number or addresses (at:)", b.listPath(), i+1)
+		}
+		for _, a := range e.At {
 			if _, err := phone.ParseAddress(a); err != nil {
-				return nil, fmt.Errorf("%s: phone %s: %w", b.listPath(), e.Name, err)
+				return file{}, fmt.Errorf("%s: phone %s: %w", b.listPath(), e.Name, err)
 			}
 		}
-		for _, o := range f.Phones[:i] {
+		for _, o := range f.Phones {
 			if o.Name == e.Name {
-				return nil, fmt.Errorf("%s: two phones are called %s", b.listPath(), e.Name)
+				return file{}, fmt.Errorf("%s: two phones are called %s", b.listPath(), e.Name)
 			}
 		}
+		f.Phones = append(f.Phones, e.Entry)
 	}
-	return f.Phones, nil
+	return f, nil
 }
 
 // change rewrites bench.yaml under a lock, so that two programs do not lose
 // each other's phones.
-func (b *Bench) change(edit func([]Entry) []Entry) error {
+func (b *Bench) change(edit func(*file)) error {
 	if err := os.MkdirAll(b.Home, 0o700); err != nil {
 		return err
 	}
@@ -169,11 +193,12 @@ func (b *Bench) change(edit func([]Entry) []Entry) error {
 		return fmt.Errorf("%s: %w", b.listPath(), err)
 	}
 	defer lock.Unlock()
-	list, err := b.Entries()
+	f, err := b.read()
 	if err != nil {
 		return err
 	}
-	data, err := yaml.Marshal(file{edit(list)})
+	edit(&f)
+	data, err := yaml.Marshal(f)
 	if err != nil {
 		return err
 	}
@@ -186,15 +211,14 @@ func (b *Bench) change(edit func([]Entry) []Entry) error {
 
 // Register lists a phone, in place of one of the same name.
 func (b *Bench) Register(e Entry) error {
-	return b.change(func(list []Entry) []Entry {
-		list = slices.DeleteFunc(list, func(o Entry) bool { return o.Name == e.Name })
-		return append(list, e)
+	return b.change(func(f *file) {
+		f.Phones = append(slices.DeleteFunc(f.Phones, func(o Entry) bool { return o.Name == e.Name }), e)
 	})
 }
 
 // Unregister takes a phone off the list, if it is still the same one.
 func (b *Bench) Unregister(e Entry) error {
-	return b.change(func(list []Entry) []Entry {
-		return slices.DeleteFunc(list, func(o Entry) bool { return o == e })
+	return b.change(func(f *file) {
+		f.Phones = slices.DeleteFunc(f.Phones, func(o Entry) bool { return reflect.DeepEqual(o, e) })
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -22,8 +23,8 @@ func open(t *testing.T, home, locks string) *Bench {
 // TestList: registering replaces, a damaged list is an error that names it.
 func TestList(t *testing.T) {
 	b := open(t, t.TempDir(), t.TempDir())
-	old, now := Entry{Name: "a", Fastboot: "tcp:127.0.0.1:1"}, Entry{Name: "a", Fastboot: "tcp:127.0.0.1:2"}
-	for _, e := range []Entry{old, now, {Name: "b", ADB: "adb:127.0.0.1:3"}} {
+	old, now := Entry{Name: "a", At: []string{"tcp:127.0.0.1:1"}}, Entry{Name: "a", At: []string{"tcp:127.0.0.1:2"}}
+	for _, e := range []Entry{old, now, {Name: "b", At: []string{"adb:127.0.0.1:3"}}} {
 		if err := b.Register(e); err != nil {
 			t.Fatal(err)
 		}
@@ -32,7 +33,7 @@ func TestList(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := b.Entries()
-	if err != nil || len(list) != 2 || list[0] != now {
+	if err != nil || len(list) != 2 || !reflect.DeepEqual(list[0], now) {
 		t.Errorf("%+v, %v", list, err)
 	}
 	for _, bad := range []string{"phones: 3", "phones: [{name: x}]", "phones: [{name: x, fastboot: usb}]", "fones: []"} {

@@ -13,10 +13,11 @@ import (
 
 // host is what this computer gives a session.
 func (b *Bench) host() *phone.Host {
-	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock}
+	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock,
+		Cable: b.cable, Known: b.known, Other: b.other, SameAs: b.sameAs}
 }
 
-// Phones gives every listed phone.
+// Phones gives every listed phone, and those on a cable that nobody listed.
 func (b *Bench) Phones() ([]*phone.Phone, error) {
 	entries, err := b.Entries()
 	if err != nil {
@@ -28,12 +29,12 @@ func (b *Bench) Phones() ([]*phone.Phone, error) {
 		p.Listed = true
 		list = append(list, p)
 	}
-	return list, nil
+	return b.unlisted(list)
 }
 
 func (b *Bench) phone(e Entry) *phone.Phone {
 	var at []phone.Address
-	for _, s := range e.addresses() {
+	for _, s := range e.At {
 		if a, err := phone.ParseAddress(s); err == nil {
 			at = append(at, a)
 		}
@@ -114,7 +115,9 @@ func (b *Bench) Meant(on string) ([]*phone.Phone, error) {
 	}
 	for _, match := range []func(*phone.Phone) bool{
 		func(p *phone.Phone) bool { return p.Name == on },
-		func(p *phone.Phone) bool { return p.Serial == on },
+		func(p *phone.Phone) bool {
+			return p.Serial == on || p.Serial != "" && slices.Contains(b.known(p.Serial), on)
+		},
 	} {
 		if found := slices.DeleteFunc(slices.Clone(list), func(p *phone.Phone) bool { return !match(p) }); len(found) > 0 {
 			return found, nil
@@ -171,6 +174,9 @@ func (b *Bench) byAddress(on string) (*phone.Phone, error) {
 		if slices.ContainsFunc(p.At, func(a phone.Address) bool { return slices.Contains(at, a) }) {
 			return p, nil
 		}
+	}
+	if p := b.inSocket(list, at); p != nil {
+		return p, nil
 	}
 	name := strings.NewReplacer(":", "-", "[", "", "]", "").Replace(at[len(at)-1].Place)
 	return phone.New(b.host(), name, "", nil, at...), nil

@@ -31,7 +31,7 @@ func twoPhones(t *testing.T, test func(t *testing.T, b *bench.Bench, dunlin, god
 		dunlin := standintest.StartWith(t, "dunlin", standin.Options{Net: net, Mode: "bootloader"})
 		godwit := standintest.StartWith(t, "godwit", standin.Options{Net: net, Mode: "bootloader"})
 		entry := func(name string, p *standintest.Phone) bench.Entry {
-			return bench.Entry{Name: name, Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB}
+			return bench.Entry{Name: name, Serial: p.Serial, At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}}
 		}
 		b := benchtest.Open(t, net, entry("left", dunlin), entry("right", godwit))
 		test(t, b, dunlin, godwit)

@@ -25,6 +25,8 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/link/usb"
+	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
@@ -53,6 +55,8 @@ type Config struct {
 	// Interrupts has a value for each Ctrl-C.
 	Interrupts <-chan struct{}
 	Dial       link.Dialer // nil: the network
+	Cable      usb.Bus     // nil: no phone is on a cable
+	Plug       soft.Plug   // where stand-ins' cables end; nil: this computer's kernel
 	Locks      string      // the folder of locks; "": the user's
 	Net        standin.Net // where stand-ins listen; nil: the loopback interface
 	Sink       journal.OpenSink
@@ -413,7 +417,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial})
+	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial, Cable: a.Cable})
 	if err != nil {
 		return nil, err
 	}

@@ -161,7 +161,7 @@ func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, at s
 	go func() { ended <- p.Run(ctx) }()
 	select {
 	case s := <-ready:
-		e := bench.Entry{Name: m.Name, Model: m.Name, Serial: s.Serial, Fastboot: "tcp:" + s.Fastboot, ADB: "adb:" + s.ADB, Control: s.Control, Standin: at}
+		e := bench.Entry{Name: m.Name, Model: m.Name, Serial: s.Serial, At: []string{"tcp:" + s.Fastboot, "adb:" + s.ADB}, Control: s.Control, Standin: at}
 		return e, ended, b.Register(e)
 	case err := <-ended:
 		return bench.Entry{}, nil, fmt.Errorf("the stand-in did not start: %w", err)
@@ -188,6 +188,7 @@ func (a *app) play(ctx context.Context, home, control string, s demo.Scene) erro
 	unhook := context.AfterFunc(ctx, func() { stop <- struct{}{}; stop <- struct{}{} })
 	defer unhook()
 	c := a.Config
+	c.Cable = nil // the story's phone is on the loopback network, and real ones are none of it
 	attended := s.Typed != "" || len(s.Hands) > 0
 	c.Stdin, c.Attended, c.Interrupts = strings.NewReader(s.Typed), &attended, stop
 	args := append(s.Args[:len(s.Args):len(s.Args)], "--home", home)

@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
 	"jarlid/internal/files"
+	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
@@ -23,11 +24,15 @@ func (a *app) standinCommand() *cobra.Command {
 		RunE: wants("run, press or fault")}
 	var o standin.Options
 	var as string
+	var onCable bool
 	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C", Args: words(1, 1, "a model: dunlin, or the path of a model file"),
 		Long: "Runs a phone made of software. It keeps its storage in the folder given with --at, listens on the\n" +
 			"loopback interface only, and is listed on the bench while it runs.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.standinRun(cmd.Context(), args[0], as, o) }}
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.standinRun(cmd.Context(), args[0], as, o, onCable)
+		}}
 	f := run.Flags()
+	f.BoolVar(&onCable, "usb", false, "put it on a USB cable of this computer's kernel instead of the network (root, and the module vhci_hcd)")
 	f.StringVar(&o.Dir, "at", "", "folder for its storage and state (needed)")
 	f.StringVar(&as, "as", "", "its name on the bench (default: the model's)")
 	f.StringVar(&o.Fastboot, "fastboot", "", "address for fastboot, such as 127.0.0.1:5554 (default: a free port)")
@@ -74,8 +79,8 @@ func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
 type ready struct {
 	Name     string `json:"name"`
 	Serial   string `json:"serial"`
-	Fastboot string `json:"fastboot"`
-	ADB      string `json:"adb"`
+	Fastboot string `json:"fastboot,omitempty"`
+	ADB      string `json:"adb,omitempty"`
 	Control  string `json:"control"`
 }
 
@@ -85,7 +90,7 @@ type pressed struct {
 	Screen []string `json:"screen"`
 }
 
-func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options) error {
+func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options, onCable bool) error {
 	if o.Dir == "" {
 		return usage("standin run wants --at DIR, the folder for its storage")
 	}
@@ -103,6 +108,18 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	}
 	b := e.Bench
 	o.Net = a.Net
+	if onCable {
+		if o.Fastboot != "" || o.ADB != "" {
+			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --adb), not on both")
+		}
+		if o.Cable = a.Plug; o.Cable == nil {
+			kernel := &soft.Kernel{}
+			if err := kernel.Ready(); err != nil {
+				return err
+			}
+			o.Cable = kernel
+		}
+	}
 	m, err := a.loadModel(b, name)
 	if err != nil {
 		return err
@@ -118,12 +135,20 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	entry := bench.Entry{Name: as, Model: m.Name, Standin: dir}
 	o.Log = func(s string) { a.say("", say.Info, "%s", s) }
 	o.Ready = func(at standin.Addresses) {
-		entry.Serial, entry.Fastboot, entry.ADB, entry.Control = at.Serial, "tcp:"+at.Fastboot, "adb:"+at.ADB, at.Control
+		entry.Serial, entry.Control = at.Serial, at.Control
+		where := fmt.Sprintf("fastboot at tcp:%s, ADB at adb:%s", at.Fastboot, at.ADB)
+		shown := ready{Name: as, Serial: at.Serial, Control: at.Control}
+		if onCable {
+			where = "on a USB cable of this computer's kernel"
+		} else {
+			shown.Fastboot, shown.ADB = "tcp:"+at.Fastboot, "adb:"+at.ADB
+			entry.At = []string{shown.Fastboot, shown.ADB}
+		}
 		if err := b.Register(entry); err != nil {
 			a.say("", say.Warn, "it could not be listed on the bench: %v", err)
 		}
-		a.out.Event("ready", as, ready{as, at.Serial, entry.Fastboot, entry.ADB, at.Control})
-		a.say("", say.Info, "%s, serial number %s: fastboot at tcp:%s, ADB at adb:%s", as, at.Serial, at.Fastboot, at.ADB)
+		a.out.Event("ready", as, shown)
+		a.say("", say.Info, "%s, serial number %s: %s", as, at.Serial, where)
 		a.say("", say.Info, "its storage is in %s; Ctrl-C ends it and keeps everything", dir)
 	}
 	p, err := standin.New(m, o)

@@ -23,6 +23,7 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/demo"
 	"jarlid/internal/journal"
+	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/standin/scenario"
 	"jarlid/internal/standin/standintest"
 )
@@ -65,6 +66,7 @@ type lab struct {
 	*testing.T
 	home, dir string
 	net       *standintest.Net // nil: the computer's own, and processes
+	bus       *soft.Bus        // its cables
 	atPhone   bool             // somebody is there during the next command
 	present   bool             // ... and during all of them
 }
@@ -77,7 +79,7 @@ func inLab(t *testing.T, test func(t *testing.T, l *lab)) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
-		l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate}}
+		l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate}, bus: &soft.Bus{Rate: rate}}
 		t.Cleanup(func() { // the last one: time stands still once the test has ended
 			l.net.Cut()
 			time.Sleep(time.Hour)
@@ -154,7 +156,7 @@ type job struct {
 func (l *lab) begin(attended bool, answers string, onLine func(string), args ...string) *job {
 	j := &job{out: &output{onLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
 	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt,
-		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net,
+		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Plug: l.bus,
 		Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
 	args = append(args[:len(args):len(args)], "--home", l.home)
 	go func() {

@@ -79,7 +79,7 @@ func onBench(t *testing.T, test func(t *testing.T, r *rig)) {
 	synctest.Test(t, func(t *testing.T) {
 		p := standintest.Start(t, "dunlin")
 		r := &rig{T: t, phone: p}
-		r.b = benchtest.Open(t, p.Net, bench.Entry{Name: "dunlin", Model: "dunlin", Serial: p.Serial, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB})
+		r.b = benchtest.Open(t, p.Net, bench.Entry{Name: "dunlin", Model: "dunlin", Serial: p.Serial, At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}})
 		var err error
 		if r.bytes, err = scenario.Recovery(scenario.Tideline, scenario.PhoneOf("dunlin")); err != nil {
 			t.Fatal(err)

@@ -142,6 +142,15 @@ func (j *Job) Run(ctx context.Context, t Task) error {
 	}
 	defer j.log.Close()
 	j.Dir = j.log.Dir
+	ledger, err := journal.OpenLedger(j.Dir)
+	if err != nil {
+		return err
+	}
+	j.KeepLedger(ledger)
+	defer func() {
+		j.KeepLedger(nil)
+		err = errors.Join(err, ledger.Close())
+	}()
 	begin := journal.Record{Event: journal.Begin, Command: j.Typed, Task: &journal.TaskData{Name: t.Name(), Options: t}, Phone: j.Name, Serial: j.Card.Value(card.FactSerial),
 		Model: j.Card.Value(card.FactModel), Files: d.Files, Found: j.checked, Said: j.said, Facts: lasting(j.Card)}
 	for _, s := range j.plan.Steps {

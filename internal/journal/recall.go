@@ -15,8 +15,9 @@ import (
 
 // Who is the phone a journal is asked about.
 type Who struct {
-	Name   string // on the bench
-	Serial string // "" when it is not known
+	Name   string   // on the bench
+	Serial string   // "" when it is not known
+	Also   []string // other numbers it is known to report
 	// Serials says that it reports another serial number in some modes, so that they
 	// tell nothing.
 	Serials bool
@@ -93,7 +94,7 @@ func oldPhone(name string) string {
 // serial number decides where both are known.
 func (j *Job) Of(w Who) bool {
 	if w.Serial != "" && j.Serial != "" && !w.Serials {
-		return j.Serial == w.Serial
+		return j.Serial == w.Serial || slices.Contains(w.Also, j.Serial)
 	}
 	return j.Phone == w.Name || j.Damage != nil && j.Serial == "" && j.Phone == SafeName(w.Name)
 }

@@ -79,6 +79,22 @@ type Stream interface {
 	SetDeadline(t time.Time) error
 }
 
+// Transfers is a stream over a bus that moves transfers: each Write is one, and a Read must not
+// ask for more than is to come, since it would wait for the rest.
+type Transfers interface {
+	Stream
+	// Packet is the largest packet, in bytes; a Read of that length takes whatever one packet
+	// brings.
+	Packet() int
+}
+
+// Reviver is a stream whose far end can be brought round when it does not answer.
+type Reviver interface {
+	// Revive does what the try, from 1 on, calls for, and says it in words; "" when nothing
+	// is left that could be done.
+	Revive(try int) (did string, err error)
+}
+
 // Watch makes reads and writes on conn end when ctx does. Call the result when
 // done: it lifts the limit again, and it gives the context's error in place of the time-out it caused.
 func Watch(ctx context.Context, conn Stream) func(error) error {

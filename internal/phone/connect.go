@@ -11,13 +11,17 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/link"
+	"jarlid/internal/link/fastboot"
 	"jarlid/internal/say"
 )
 
 const (
 	// connectLimit is how long a phone may take to greet, in a look at the bench.
 	connectLimit = 4 * time.Second
-	pollEvery    = 150 * time.Millisecond
+	// cableLimit is that of a cable: rights come late, and a phone that an earlier program left
+	// in the middle of a message is brought round in three tries of five seconds.
+	cableLimit = 25 * time.Second
+	pollEvery  = 150 * time.Millisecond
 	// settle is how long a phone may be seen in another mode before that is
 	// taken for where it ended up: some pass through the bootloader.
 	settle = 6 * time.Second
@@ -30,9 +34,19 @@ const (
 // the owner's answer is awaited until ctx ends. The session has an empty card.
 // Errors: *NotHereError, *adb.NotAuthorisedError, *link.ProtocolError.
 func (p *Phone) Connect(ctx context.Context, offered func()) (*Session, error) {
+	at := p.addresses()
+	if err := p.twice(at); err != nil {
+		return nil, err
+	}
 	if offered == nil {
+		limit := connectLimit
+		for _, a := range at {
+			if s, ok := schemeOf(a.Scheme); ok {
+				limit = max(limit, s.limit)
+			}
+		}
 		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, connectLimit)
+		ctx, cancel = context.WithTimeout(ctx, limit)
 		defer cancel()
 	}
 	type result struct {
@@ -41,7 +55,6 @@ func (p *Phone) Connect(ctx context.Context, offered func()) (*Session, error) {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	at := p.addresses()
 	results := make(chan result, len(at))
 	for _, a := range at {
 		go func() {
@@ -66,16 +79,39 @@ func (p *Phone) Connect(ctx context.Context, offered func()) (*Session, error) {
 			s.Use(r.w)
 			return s, nil
 		}
-		var rule *link.ProtocolError
-		if last == nil || NotAuthorised(r.err) != nil || errors.As(r.err, &rule) {
+		if last == nil || tells(r.err) {
 			last = r.err
 		}
 	}
 	var lost *link.LostError
-	if errors.As(last, &lost) || last == nil {
+	var swallowed *fastboot.SwallowedError
+	if errors.As(last, &lost) && !errors.As(last, &swallowed) || last == nil {
 		return nil, &NotHereError{Name: p.Name, Text: fmt.Sprintf("%s does not answer at %s", p.Name, addressWords(at))}
 	}
 	return nil, last
+}
+
+// twice: two devices that could be the phone are never chosen from.
+func (p *Phone) twice(at []Address) error {
+	var ports []string
+	for _, a := range at {
+		if a.Scheme == cableScheme {
+			ports = append(ports, a.String())
+		}
+	}
+	if len(ports) < 2 {
+		return nil
+	}
+	return finding.Stopped(finding.SeveralPhones, p.Name, fmt.Sprintf("%s could be any of these: %s", p.Name, strings.Join(ports, ", ")),
+		"name the one that is meant by its socket, such as --on "+ports[0])
+}
+
+// tells tells whether an error says more than that nothing answers.
+func tells(err error) bool {
+	var rule *link.ProtocolError
+	var stop *finding.StopError
+	var swallowed *fastboot.SwallowedError
+	return NotAuthorised(err) != nil || errors.As(err, &rule) || errors.As(err, &stop) || errors.As(err, &swallowed)
 }
 
 func addressWords(at []Address) string {
@@ -94,7 +130,7 @@ func (p *Phone) connectTo(ctx context.Context, a Address, offered func()) (Wire,
 	if !ok {
 		return nil, &AddressError{a.String(), AddressForms()}
 	}
-	return s.open(ctx, p.Host, a, offered)
+	return s.open(ctx, p, a, offered)
 }
 
 // Denied is the error of a phone that does not know this computer's key.
@@ -134,57 +170,103 @@ func (p *Phone) Reach(ctx context.Context, obs say.To) (*Session, error) {
 	}
 	if err == nil {
 		s.Obs = obs
+		s.tellSaid()
 	}
 	return s, err
+}
+
+// tellSaid tells what was done to bring the phone round.
+func (s *Session) tellSaid() {
+	for _, text := range s.Said() {
+		s.Obs.Say(say.Info, "%s: %s", s.Name, text)
+	}
 }
 
 // Await waits until the phone shows up in one of several modes, of which the first is
 // the one that was wanted. With patient set, other modes on the way do not count: a
 // person is at work. Errors: *WrongModeError, *adb.NotAuthorisedError (of a system),
-// *NotHereError when limit is over.
-func (p *Phone) Await(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (Wire, error) {
+// *finding.StopError (of a cable that can't be used), *NotHereError when limit is over.
+func (s *Session) Await(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (Wire, error) {
+	return s.await(ctx, limit, patient, nil, modes)
+}
+
+// AwaitHands waits as a patient Await does while a person brings the phone into a mode. One
+// that shows up in a mode that takes commands, other than the one it was in, is commanded on.
+func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card.Mode, to card.Mode) (Wire, error) {
+	tried := map[card.Mode]bool{from: true}
+	return s.await(ctx, limit, true, func(o *Session) bool {
+		if tried[o.Mode()] {
+			return false
+		}
+		tried[o.Mode()] = true
+		return o.Restart(ctx, to) == nil
+	}, []card.Mode{to})
+}
+
+func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, command func(*Session) bool, modes []card.Mode) (Wire, error) {
 	want := modes[0]
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
+	var changed <-chan struct{}
+	if s.Cable != nil {
+		changed = s.Cable.Watch(ctx)
+	}
+	strangers := &strangers{asked: map[string]bool{}}
 	var other card.Mode
 	var since time.Time
 	for {
-		s, err := p.Connect(ctx, nil)
+		o, err := s.Connect(ctx, nil)
+		s.tellSaid()
+		var stop *finding.StopError
 		switch {
-		case err == nil && slices.Contains(modes, s.Mode()):
-			return s.wire, nil
+		case err == nil && slices.Contains(modes, o.Mode()):
+			return o.wire, nil
 		case NotAuthorised(err) != nil && want == card.System:
 			return nil, err
+		case errors.As(err, &stop) && stop.Findings[0].Name != finding.SeveralPhones && NotAuthorised(err) == nil:
+			return nil, err
 		case err == nil:
-			if s.Mode() != other {
-				other, since = s.Mode(), time.Now()
+			if o.Mode() != other {
+				other, since = o.Mode(), time.Now()
 			}
-			s.Close()
+			if command != nil && command(o) {
+				s.Obs.Say(say.Info, "%s showed up in %s and is sent on into %s", s.Name, other, want)
+				o.Gone(ctx)
+			}
+			o.Close()
 			if !patient && time.Since(since) > settle {
 				return nil, &WrongModeError{Want: want, Got: other}
 			}
 		default:
 			other = card.None
+			if err := strangers.ask(s); err != nil {
+				return nil, err
+			}
 		}
-		if err := Pause(ctx, pollEvery); err != nil {
+		if err := pauseOr(ctx, pollEvery, changed); err != nil {
 			if other != card.None {
 				return nil, &WrongModeError{Want: want, Got: other}
 			}
 			if errors.Is(err, context.Canceled) {
 				return nil, err
 			}
-			return nil, &NotHereError{Name: p.Name, Text: fmt.Sprintf("%s did not show up in %s within %s", p.Name, want, limit.Round(time.Second))}
+			return nil, &NotHereError{Name: s.Name, Text: fmt.Sprintf("%s did not show up in %s within %s", s.Name, want, limit.Round(time.Second))}
 		}
 	}
 }
 
 // Pause waits, or until ctx ends, and gives ctx's error then.
-func Pause(ctx context.Context, d time.Duration) error {
+func Pause(ctx context.Context, d time.Duration) error { return pauseOr(ctx, d, nil) }
+
+// pauseOr is a Pause that ends when something is told, too.
+func pauseOr(ctx context.Context, d time.Duration, told <-chan struct{}) error {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
+	case <-told:
+		return nil
 	case <-t.C:
 		return nil
 	}

@@ -26,12 +26,12 @@ type menu struct{ debug }
 // sideload is one in sideload mode.
 type sideload struct{ debug }
 
-func openADB(ctx context.Context, h *Host, a Address, offered func()) (Wire, error) {
-	key, err := h.Key()
+func openADB(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error) {
+	key, err := p.Key()
 	if err != nil {
 		return nil, err
 	}
-	conn, err := h.Dial.DialContext(ctx, "tcp", a.Place)
+	conn, err := p.Dial.DialContext(ctx, "tcp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
 	}

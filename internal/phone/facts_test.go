@@ -46,7 +46,7 @@ func onBench(t *testing.T, name string, o standin.Options, test func(r *rig)) {
 	t.Helper()
 	synctest.Test(t, func(t *testing.T) {
 		p := standintest.StartWith(t, name, o)
-		b := benchtest.Open(t, p.Net, bench.Entry{Name: name, Model: name, Fastboot: "tcp:" + p.Fastboot, ADB: "adb:" + p.ADB})
+		b := benchtest.Open(t, p.Net, bench.Entry{Name: name, Model: name, At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}})
 		test(&rig{t, b, p})
 	})
 }

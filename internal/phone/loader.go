@@ -3,10 +3,12 @@ package phone
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/link"
 	"jarlid/internal/link/fastboot"
@@ -14,13 +16,14 @@ import (
 
 // loader is a wire that speaks fastboot.
 type loader struct {
+	p    *Phone
 	c    *fastboot.Client
 	at   Address
 	mode card.Mode
 }
 
-func openTCP(ctx context.Context, h *Host, a Address, _ func()) (Wire, error) {
-	conn, err := h.Dial.DialContext(ctx, "tcp", a.Place)
+func openTCP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+	conn, err := p.Dial.DialContext(ctx, "tcp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
 	}
@@ -29,11 +32,11 @@ func openTCP(ctx context.Context, h *Host, a Address, _ func()) (Wire, error) {
 		conn.Close()
 		return nil, err
 	}
-	return newLoader(ctx, t, a)
+	return newLoader(ctx, p, fastboot.New(t), a)
 }
 
-func openUDP(ctx context.Context, h *Host, a Address, _ func()) (Wire, error) {
-	conn, err := h.Dial.DialContext(ctx, "udp", a.Place)
+func openUDP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+	conn, err := p.Dial.DialContext(ctx, "udp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
 	}
@@ -42,11 +45,11 @@ func openUDP(ctx context.Context, h *Host, a Address, _ func()) (Wire, error) {
 		conn.Close()
 		return nil, err
 	}
-	return newLoader(ctx, t, a)
+	return newLoader(ctx, p, fastboot.New(t), a)
 }
 
-func newLoader(ctx context.Context, t fastboot.Transport, a Address) (Wire, error) {
-	l := &loader{c: fastboot.New(t), at: a, mode: card.Bootloader}
+func newLoader(ctx context.Context, p *Phone, c *fastboot.Client, a Address) (Wire, error) {
+	l := &loader{p: p, c: c, at: a, mode: card.Bootloader}
 	v, _, err := l.c.GetVar(ctx, "is-userspace")
 	if err != nil {
 		l.Close()
@@ -94,10 +97,10 @@ func (l *loader) Write(ctx context.Context, partition string, r io.ReaderAt, siz
 	write := func() error {
 		a, err := l.c.Flash(ctx, partition)
 		answers = append(answers, words(a)...)
-		return err
+		return l.tooLong(err)
 	}
 	if limit <= 0 || size <= limit {
-		if err := l.c.Download(ctx, size, io.NewSectionReader(r, 0, size), moved); err != nil {
+		if err := l.download(ctx, size, io.NewSectionReader(r, 0, size), moved); err != nil {
 			return answers, err
 		}
 		return answers, write()
@@ -128,25 +131,57 @@ func (l *loader) Write(ctx context.Context, partition string, r io.ReaderAt, siz
 	}
 }
 
+// download sends to the phone's memory. On a cable the job's ledger keeps how far it is: a
+// bootloader does not notice when this program is killed.
+func (l *loader) download(ctx context.Context, size int64, r io.Reader, moved func(int64)) error {
+	if l.at.Scheme != cableScheme {
+		return l.c.Download(ctx, size, r, moved)
+	}
+	l.p.note(size, 0)
+	err := l.c.Download(ctx, size, r, func(n int64) {
+		l.p.note(size, n)
+		if moved != nil {
+			moved(n)
+		}
+	})
+	var refused *link.RefusedError
+	if err == nil || errors.As(err, &refused) {
+		l.p.note(0, 0)
+	}
+	return err
+}
+
+// tooLong is the finding of a command that was refused and is longer than the 64 bytes every
+// bootloader takes in one packet.
+func (l *loader) tooLong(err error) error {
+	var refused *link.RefusedError
+	if l.at.Scheme != cableScheme || !errors.As(err, &refused) || len(refused.Command) <= fastboot.SafeCommand {
+		return err
+	}
+	return finding.Stopped(finding.CommandUnknown, l.p.Name, fmt.Sprintf("the bootloader refused a command of %d bytes (%.40s...), and many take at most %d over a cable: %s",
+		len(refused.Command), refused.Command, fastboot.SafeCommand, refused.Message), "do it in userspace fastboot or in the recovery, or reach the phone over its network")
+}
+
 func (l *loader) sendPart(ctx context.Context, part *sparse.Part, r io.ReaderAt, moved func(int64)) error {
 	pr, pw := io.Pipe()
 	go func() { pw.CloseWithError(part.WriteTo(pw, r)) }()
 	defer pr.Close()
-	return l.c.Download(ctx, part.Size(), pr, moved)
+	return l.download(ctx, part.Size(), pr, moved)
 }
 
 func (l *loader) Erase(ctx context.Context, partition string) ([]string, error) {
 	a, err := l.c.Erase(ctx, partition)
-	return words(a), err
+	return words(a), l.tooLong(err)
 }
 
 func (l *loader) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
-	return l.c.Fetch(ctx, partition, off, n, whole, w)
+	got, err := l.c.Fetch(ctx, partition, off, n, whole, w)
+	return got, l.tooLong(err)
 }
 
 func (l *loader) Command(ctx context.Context, text string, quiet time.Duration) ([]string, error) {
 	a, err := l.c.Command(ctx, text, quiet)
-	return words(a), err
+	return words(a), l.tooLong(err)
 }
 
 func (l *loader) SetActive(ctx context.Context, slot string) ([]string, error) {
@@ -155,7 +190,7 @@ func (l *loader) SetActive(ctx context.Context, slot string) ([]string, error) {
 }
 
 func (l *loader) Start(ctx context.Context, r io.Reader, size int64, moved func(int64)) ([]string, error) {
-	if err := l.c.Download(ctx, size, r, moved); err != nil {
+	if err := l.download(ctx, size, r, moved); err != nil {
 		return nil, err
 	}
 	a, err := l.c.Boot(ctx)

@@ -7,6 +7,7 @@ package phone
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -15,6 +16,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/link/usb"
 	"jarlid/internal/say"
 )
 
@@ -29,8 +31,14 @@ type Host struct {
 	// names (addresses, serial numbers), for as long as until unlock is called.
 	// ErrBusy when another one does.
 	Lock func(names ...string) (unlock func(), err error)
-	// Sightings gives the addresses where a phone may be now.
-	Sightings func(*Phone) []Address
+	// Cable is where phones on a cable are; nil for none.
+	Cable usb.Bus
+	// Known gives the other serial numbers of the phone that reports this one in some mode,
+	// and Other tells whether a serial number is that of another phone of the bench.
+	Known func(serial string) []string
+	Other func(p *Phone, serial string) bool
+	// SameAs keeps that two serial numbers are those of one phone.
+	SameAs func(a, b string) error
 }
 
 // Phone is one phone that is listed or was named by its addresses.
@@ -42,22 +50,29 @@ type Phone struct {
 	*Host
 
 	model *model.Model
+	trail *trail
 }
 
 // New gives a phone; the model is nil when none is known.
 func New(h *Host, name, serial string, m *model.Model, at ...Address) *Phone {
-	return &Phone{Name: name, Serial: serial, At: at, Host: h, model: m}
+	return &Phone{Name: name, Serial: serial, At: at, Host: h, model: m, trail: &trail{}}
 }
 
 // Model gives the phone's model, nil when none is known.
 func (p *Phone) Model() *model.Model { return p.model }
 
-// addresses are where the phone may be now.
+// addresses are where the phone may be now: those it is listed with, and where it is seen on
+// a cable.
 func (p *Phone) addresses() []Address {
-	if p.Sightings == nil {
-		return p.At
+	list := slices.DeleteFunc(slices.Clone(p.At), func(a Address) bool { return a.Scheme == cableScheme })
+	sure, _ := p.OnCable(p.devices())
+	for _, d := range sure {
+		list = append(list, CableAddress(d))
 	}
-	return p.Sightings(p)
+	if len(list) == 0 {
+		return p.At // where it is looked for in vain
+	}
+	return list
 }
 
 // Hand gives the model file's recipe of that name, or the usual one.
@@ -78,7 +93,11 @@ func (p *Phone) Who(serial string) journal.Who {
 	if serial == "" {
 		serial = p.Serial
 	}
-	return journal.Who{Name: p.Name, Serial: serial, Serials: p.model != nil && p.model.SerialDiffers}
+	_, _, also := p.seenAs()
+	if p.Host.Known != nil && serial != "" {
+		also = append(also, p.Host.Known(serial)...)
+	}
+	return journal.Who{Name: p.Name, Serial: serial, Also: also, Serials: p.model != nil && p.model.SerialDiffers}
 }
 
 // Session is an open connection to a phone, and what is known of it. A session

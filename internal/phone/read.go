@@ -2,11 +2,13 @@ package phone
 
 import (
 	"context"
+	"fmt"
 	"slices"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/place"
 	"jarlid/internal/journal"
+	"jarlid/internal/say"
 )
 
 // Read reads what the phone tells in the mode it is in, and adds what the
@@ -194,14 +196,37 @@ func (s *Session) settleModel() {
 	}
 }
 
-// SameSerial makes sure that what came back is the phone that went away.
-func (s *Session) SameSerial(before *card.Card) error {
+// SameSerial makes sure that what came back is the phone that went away. On a cable a phone
+// may report another number in another mode: it is the same one when it came back in its socket
+// by itself; after hands were at it, which may have changed the phone, a person is asked.
+func (s *Session) SameSerial(before *card.Card, hands bool) error {
 	if s.model != nil && s.model.SerialDiffers {
 		return nil
 	}
 	a, b := before.Get(card.FactSerial), s.Card.Get(card.FactSerial)
-	if a.Evidence == card.Read && b.Evidence == card.Read && a.Value != b.Value {
-		return &OtherPhoneError{Want: a.Value, Got: b.Value}
+	if a.Evidence != card.Read || b.Evidence != card.Read || a.Value == b.Value {
+		return nil
+	}
+	other := &OtherPhoneError{Want: a.Value, Got: b.Value}
+	if s.Address().Scheme != cableScheme || before.Mode() == s.Mode() {
+		return other
+	}
+	if s.Host.Known != nil && slices.Contains(s.Host.Known(a.Value), b.Value) {
+		return nil
+	}
+	if x, y := before.Value(card.FactModel), s.Card.Value(card.FactModel); x != "" && y != "" && x != y {
+		return other
+	}
+	if hands {
+		same, err := s.Obs.Confirm(fmt.Sprintf("%s had the serial number %s, and what is at %s now reports %s. Is it the same phone?", s.Name, a.Value, s.Address(), b.Value))
+		if err != nil || !same {
+			return other
+		}
+	} else {
+		s.Obs.Say(say.Info, "%s came back in its socket with another serial number, %s; phones do so in other modes", s.Name, b.Value)
+	}
+	if s.SameAs != nil {
+		return s.SameAs(a.Value, b.Value)
 	}
 	return nil
 }

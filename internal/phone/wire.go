@@ -239,6 +239,9 @@ func (a Address) String() string {
 // resolved names the place behind an address, so that two addresses that mean one
 // phone have one lock.
 func (a Address) resolved() string {
+	if a.Scheme == cableScheme {
+		return "socket " + a.Place
+	}
 	host, port, err := net.SplitHostPort(a.Place)
 	if err != nil {
 		return a.Place
@@ -268,14 +271,17 @@ type Scheme struct {
 	// network is what a probe of the address alone dials; "" when there is nothing to
 	// probe without the protocol.
 	network string
-	open    func(ctx context.Context, h *Host, a Address, offered func()) (Wire, error)
+	open    func(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error)
+	// limit is how long a look may take to be answered.
+	limit time.Duration
 }
 
 // Schemes is the table of them.
 var Schemes = []Scheme{
-	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, network: "tcp", open: openTCP},
-	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, open: openUDP},
-	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB},
+	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: connectLimit},
+	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, open: openUDP, limit: connectLimit},
+	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB, limit: connectLimit},
+	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
 }
 
 func schemeOf(name string) (Scheme, bool) {
@@ -317,6 +323,12 @@ func ParseAddress(s string) (Address, error) {
 	if !ok || !known || rest == "" {
 		return Address{}, &AddressError{s, AddressForms()}
 	}
+	if name == cableScheme {
+		if !isSocket(rest) {
+			return Address{}, &AddressError{s, sch.Name + ":" + sch.Form + ", as jarlid bench shows it"}
+		}
+		return Address{Scheme: name, Place: rest}, nil
+	}
 	host, p, err := net.SplitHostPort(rest)
 	if err != nil {
 		// No port: a name, an IPv4 address, or an IPv6 address in brackets or bare.
@@ -326,6 +338,17 @@ func ParseAddress(s string) (Address, error) {
 		return Address{}, &AddressError{s, sch.Name + ":" + sch.Form}
 	}
 	return Address{Scheme: name, Place: net.JoinHostPort(host, p)}, nil
+}
+
+// isSocket tells whether this is a bus and a port path as Linux writes them: 1-4.2.
+func isSocket(s string) bool {
+	bus, path, ok := strings.Cut(s, "-")
+	for _, n := range append(strings.Split(path, "."), bus) {
+		if v, err := strconv.ParseUint(n, 10, 8); err != nil || v == 0 {
+			return false
+		}
+	}
+	return ok && len(s) < 32
 }
 
 // Reaches tells whether a phone in a mode can be at an address.

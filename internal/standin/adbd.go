@@ -9,6 +9,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 )
 
@@ -17,11 +18,16 @@ var bannerKinds = map[card.Mode]string{card.System: "device", card.Recovery: "re
 // serveADB is what listens in a system with debugging on, in a recovery and in
 // sideload mode.
 func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
+	p.debug(ctx, conn, &adb.Device{}, func() { conn.Close() })
+}
+
+// debug is one connection over a wire; drop pulls it.
+func (p *Phone) debug(ctx context.Context, wire link.Stream, d *adb.Device, drop func()) {
 	p.mu.Lock()
 	mode, r := p.st.Mode, p.run
 	p.mu.Unlock()
-	d := &adb.Device{Version: adb.VersionNoSum, MaxPayload: adb.MaxPayload,
-		Banner: adb.Banner{Kind: bannerKinds[mode], Props: map[string]string{}}}
+	d.Version, d.MaxPayload = adb.VersionNoSum, adb.MaxPayload
+	d.Banner = adb.Banner{Kind: bannerKinds[mode], Props: map[string]string{}}
 	for _, k := range []string{"ro.product.name", "ro.product.model", "ro.product.device"} {
 		if v, ok := r.props[k]; ok {
 			d.Banner.Props[k] = v
@@ -38,7 +44,7 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 	d.Serve = func(service string, s *adb.Stream) bool {
 		name, arg, _ := strings.Cut(service, ":")
 		if p.faulty("drop-next") {
-			conn.Close()
+			drop()
 			return false
 		}
 		if p.faulty("refuse") {
@@ -73,7 +79,7 @@ func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
 		}
 		return false
 	}
-	c, err := d.Accept(ctx, conn)
+	c, err := d.Accept(ctx, wire)
 	if err != nil {
 		return
 	}

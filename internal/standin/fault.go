@@ -28,7 +28,17 @@ var Faults = []string{
 	"lie-size",    // sizes of partitions are told twice as large
 	"full",        // the storages and the partitions take nothing any more
 	"fail-at-end", // an install says that it failed, after all was written
-	"clear",       // nothing more goes wrong
+
+	// On a cable only.
+	"elsewhere",    // it is pulled after so many bytes, and comes back in another socket
+	"halt",         // the endpoints halt after so many bytes
+	"short-answer", // the next answers lack their second half
+	"garbage",      // the next answers are something else
+	"slow-link",    // it comes back at 12 Mbit/s
+	"held",         // another program takes its interface
+	"replug",       // the next mode shows itself only when the cable was pulled and put back
+
+	"clear", // nothing more goes wrong
 }
 
 // order orders one.
@@ -36,15 +46,24 @@ func (p *Phone) order(f Fault) error {
 	if !slices.Contains(Faults, f.Kind) {
 		return fmt.Errorf("there is no fault %q; there is: %s", f.Kind, strings.Join(Faults, ", "))
 	}
+	if slices.Contains(cableFaults, f.Kind) && p.o.Cable == nil {
+		return fmt.Errorf("the fault %s wants a stand-in on a cable: standin run with --usb", f.Kind)
+	}
+	f.For = max(f.For, 1)
 	p.faultMu.Lock()
-	defer p.faultMu.Unlock()
-	p.fault = nil
-	if f.Kind != "clear" {
-		f.For = max(f.For, 1)
-		p.fault = &f
+	p.fault = &f
+	if f.Kind == "clear" {
+		p.fault = nil
+	}
+	p.faultMu.Unlock()
+	if p.o.Cable != nil {
+		p.onCable(f)
 	}
 	return nil
 }
+
+// cableFaults are those that want a cable.
+var cableFaults = []string{"elsewhere", "halt", "short-answer", "garbage", "slow-link", "held", "replug"}
 
 // faulty tells whether something of this kind goes wrong now. Refusals run out.
 func (p *Phone) faulty(kind string) bool {
@@ -58,7 +77,7 @@ func (p *Phone) faulty(kind string) bool {
 		return false
 	}
 	switch kind {
-	case "refuse", "drop-next", "fail-at-end":
+	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug":
 		if p.fault.For--; p.fault.For <= 0 {
 			p.fault = nil
 		}

@@ -165,6 +165,13 @@ func (p *Phone) press(what string) error {
 		return nil
 	}
 	choices := []string{keyPower, keyDown, keyUp, keyLongHold, keyCharge}
+	if p.o.Cable != nil {
+		if slices.Contains(cableKeys, what) {
+			p.handle(what)
+			return nil
+		}
+		choices = append(choices, cableKeys...)
+	}
 	switch mode {
 	case card.Bootloader:
 		choices = append(slices.Clone(bootloaderMenu), choices...)

@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/model"
+	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/standin/disk"
 	"jarlid/internal/standin/scenario"
 )
@@ -37,6 +38,7 @@ type Options struct {
 	Log      func(string)    // what happens on the phone, a sentence each
 	Ready    func(Addresses) // called when it can be reached
 	Net      Net             // where it listens; nil: the loopback interface
+	Cable    soft.Plug       // where its cable ends; nil: it has none and is reached over Net
 }
 
 // Net is where stand-ins listen and are reached.
@@ -99,6 +101,8 @@ type Phone struct {
 	// faultMu is one of its own: cables count while the phone is held.
 	faultMu sync.Mutex
 	fault   *Fault // what goes wrong next
+
+	cord cord
 
 	next chan transition // what to start now
 }
@@ -261,23 +265,23 @@ func (p *Phone) Run(ctx context.Context) error {
 		return fmt.Errorf("a stand-in is already running in %s", p.o.Dir)
 	}
 	defer lock.Unlock()
-	fb, err := p.reserve(&p.st.Fastboot, p.o.Fastboot)
-	if err != nil {
-		return err
-	}
-	ad, err := p.reserve(&p.st.ADB, p.o.ADB)
-	if err != nil {
-		fb.Close()
-		return err
-	}
 	ctl, err := p.reserve(&p.st.Control, p.o.Control)
 	if err != nil {
-		fb.Close()
-		ad.Close()
 		return err
 	}
-	fb.Close() // opened again only in the modes that listen
-	ad.Close()
+	defer ctl.Close()
+	if p.o.Cable == nil {
+		fb, err := p.reserve(&p.st.Fastboot, p.o.Fastboot)
+		if err != nil {
+			return err
+		}
+		ad, err := p.reserve(&p.st.ADB, p.o.ADB)
+		fb.Close() // opened again only in the modes that listen
+		if err != nil {
+			return err
+		}
+		ad.Close()
+	}
 	p.mu.Lock()
 	p.save()
 	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Control: p.st.Control}
@@ -377,6 +381,9 @@ func (p *Phone) restart() { p.move("start", time.Duration(p.spec.Delays.Restart)
 
 // listen opens what a mode can be reached by; the result waits for its end.
 func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err error) {
+	if p.o.Cable != nil {
+		return p.plug(ctx, mode)
+	}
 	var address string
 	var serve func(context.Context, net.Conn)
 	switch mode {

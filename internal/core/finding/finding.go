@@ -32,6 +32,8 @@ const (
 	RecoveryReplaced   = "recovery-replaced"
 	DownloadCutShort   = "download-cut-short"
 	NotAuthorised      = "not-authorised"
+	NoPermission       = "no-permission"
+	HeldByAnother      = "held-by-another"
 	SeveralPhones      = "several-phones"
 	NoShell            = "no-root-shell"
 	NotAPackage        = "not-a-package"

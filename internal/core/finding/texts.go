@@ -61,6 +61,16 @@ var texts = map[string]Text{
 		Why:     "Debugging is protected by a key for each computer. The question appears on the phone's screen, once; a screen that is off or locked hides it.",
 		Remedy:  "Wake the phone and answer the question on its screen. If it does not appear: switch debugging off and on again, or pull and plug the cable.",
 	},
+	NoPermission: {
+		Meaning: "The phone is on its cable, and this user may not talk to it.",
+		Why:     "Linux gives a device to root alone unless a rule says otherwise. Running everything as root is no cure: its files would belong to root too.",
+		Remedy:  "jarlid bench --rule prints a rule file and says where it goes and how it is loaded. Then pull the cable and put it back.", Final: true,
+	},
+	HeldByAnother: {
+		Meaning: "Another program has the phone's interface for itself.",
+		Why:     "One program at a time talks through a cable. Programs that serve phones in the background keep them for as long as they run. Jar Lid never ends another program.",
+		Remedy:  "End the program that is named, or have its user do so, and run the command again.", Final: true,
+	},
 	SeveralPhones: {
 		Meaning: "More than one phone is here and none was named.",
 		Why:     "Jar Lid never guesses which of two phones is meant.",

@@ -19,10 +19,11 @@ type Conn struct {
 	Peer Banner // what the other side said of itself
 
 	conn       link.Stream
-	r          *bufio.Reader
+	r          io.Reader
 	sums       bool // the old version: checksums both ways
 	maxPayload int
 	serve      func(service string, s *Stream) bool
+	again      func(m message) // a phone's side on a bus: the next client's greeting
 
 	// writing has room for one message on the wire. It is no mutex, since a wire may make
 	// who writes wait, and a goroutine that waits for a channel doesn't hold up virtual time.
@@ -36,7 +37,11 @@ type Conn struct {
 }
 
 func newConn(nc link.Stream) *Conn {
-	return &Conn{conn: nc, r: bufio.NewReaderSize(nc, 64<<10), sums: true, maxPayload: minMaxPayload,
+	var r io.Reader = nc
+	if _, bus := nc.(link.Transfers); !bus { // on a bus nothing may be read ahead
+		r = bufio.NewReaderSize(nc, 64<<10)
+	}
+	return &Conn{conn: nc, r: r, sums: true, maxPayload: minMaxPayload,
 		streams: map[uint32]*Stream{}, done: make(chan struct{}), writing: make(chan struct{}, 1)}
 }
 
@@ -119,11 +124,19 @@ func (c *Conn) loop() {
 	}
 }
 
+// errAgain ends a connection over which another one begins.
+var errAgain = errors.New("the computer greets again")
+
 var errGone = errors.New("the connection was closed at the other end")
 
 func (c *Conn) handle(m message) error {
 	if m.cmd == cmdOPEN {
 		return c.opened(m)
+	}
+	if m.cmd == cmdCNXN && c.again != nil {
+		// On a bus nothing tells that a client has gone but the greeting of the next one.
+		c.again(m)
+		return errAgain
 	}
 	if m.cmd == cmdSYNC || m.cmd == cmdCNXN || m.cmd == cmdAUTH {
 		return nil // nothing of ours; old phones repeat their greeting

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"jarlid/internal/link"
 )
@@ -30,32 +31,68 @@ type Options struct {
 	Offer bool
 	// Offered is called when the key was shown; may be nil.
 	Offered func()
+	// Revived is told what was done to a phone that did not answer at first; may be nil.
+	Revived func(did string)
 }
 
-// Connect greets the phone at the other end of nc.
+// firstWord is how long a phone on a bus may take to answer the greeting with anything, before
+// it is taken for one that an earlier client left in the middle of a message.
+const firstWord = 5 * time.Second
+
+// Connect greets the phone at the other end of nc. One on a bus that does not answer has its
+// endpoints cleared and is greeted again, then its connection is reset.
 func Connect(ctx context.Context, nc link.Stream, o Options) (*Conn, error) {
-	c := newConn(nc)
-	done := link.Watch(ctx, nc)
-	err := c.greet(o)
-	if err = done(err); err != nil {
+	reviver, _ := nc.(link.Reviver)
+	for try := 1; ; try++ {
+		c := newConn(nc)
+		gctx, cancel := context.WithCancel(ctx)
+		heard := func() bool { return true }
+		if reviver != nil {
+			heard = time.AfterFunc(firstWord, cancel).Stop
+		}
+		done := link.Watch(gctx, nc)
+		err := c.greet(o, heard)
+		silent := err != nil && gctx.Err() != nil && ctx.Err() == nil
+		err = done(err)
+		heard()
+		cancel()
+		if err == nil {
+			go c.loop()
+			return c, nil
+		}
+		if silent {
+			did, rerr := reviver.Revive(try)
+			if rerr != nil {
+				return nil, link.Lost("the greeting", rerr)
+			}
+			if did != "" {
+				if o.Revived != nil {
+					o.Revived(did)
+				}
+				continue
+			}
+			err = context.DeadlineExceeded
+		}
 		var denied *NotAuthorisedError
 		if errors.As(err, &denied) {
 			return nil, err
 		}
 		return nil, link.Lost("the greeting", err)
 	}
-	go c.loop()
-	return c, nil
 }
 
-func (c *Conn) greet(o Options) error {
+// greet says who this is and follows the phone's answers; heard is called at the first.
+func (c *Conn) greet(o Options, heard func() bool) error {
 	hello := Banner{Kind: "host", Features: hostFeatures}
 	if err := c.send(message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload, data: []byte(hello.String())}); err != nil {
 		return err
 	}
 	tokens := 0
 	for {
-		m, err := readMessage(c.r, MaxPayload)
+		m, err := readGreeting(c.conn, c.r, MaxPayload)
+		if err == nil {
+			heard()
+		}
 		if errors.Is(err, io.EOF) && tokens > 1 && o.Offer {
 			// The owner said no, and some phones then hang up.
 			return &NotAuthorisedError{Fingerprint: o.Key.Fingerprint()}
@@ -122,12 +159,17 @@ type Device struct {
 	// Serve starts a service on its own goroutine and tells whether there is
 	// one of that name. It calls Accept first and closes the stream last.
 	Serve func(service string, s *Stream) bool
+
+	first *message // the greeting that ended the connection before
 }
 
 // Accept greets the computer at the other end of nc.
 func (d *Device) Accept(ctx context.Context, nc link.Stream) (*Conn, error) {
 	c := newConn(nc)
 	c.serve = d.Serve
+	if _, bus := nc.(link.Transfers); bus {
+		c.again = func(m message) { d.first = &m }
+	}
 	done := link.Watch(ctx, nc)
 	err := d.greet(ctx, c)
 	if err = done(err); err != nil {
@@ -141,7 +183,11 @@ func (d *Device) Accept(ctx context.Context, nc link.Stream) (*Conn, error) {
 func (d *Device) greet(ctx context.Context, c *Conn) error {
 	var token [tokenSize]byte
 	for {
-		m, err := readMessage(c.r, MaxPayload)
+		var m message
+		var err error
+		if m, d.first = take(d.first); m.cmd == 0 {
+			m, err = readGreeting(c.conn, c.r, MaxPayload)
+		}
 		if err != nil {
 			return err
 		}
@@ -167,6 +213,9 @@ func (d *Device) greet(ctx context.Context, c *Conn) error {
 			}
 			return d.hello(c)
 		default:
+			if c.again != nil {
+				continue // an earlier client's
+			}
 			return fmt.Errorf("%v before the greeting", m)
 		}
 		rand.Read(token[:])
@@ -174,6 +223,14 @@ func (d *Device) greet(ctx context.Context, c *Conn) error {
 			return err
 		}
 	}
+}
+
+// take gives a message that was kept, an empty one for none.
+func take(m *message) (message, *message) {
+	if m == nil {
+		return message{}, nil
+	}
+	return *m, nil
 }
 
 func (d *Device) hello(c *Conn) error {

@@ -85,6 +85,49 @@ func readMessage(r io.Reader, limit int) (message, error) {
 	if _, err := io.ReadFull(r, h[:]); err != nil {
 		return message{}, err
 	}
+	return readData(r, h[:], limit)
+}
+
+// maxLeft bounds what may lie in the way of a greeting on a bus, in bytes: two of the longest
+// messages, and as much again.
+const maxLeft = 4 * MaxPayload
+
+// readGreeting reads one message of a greeting. On a bus an earlier client may have died in
+// the middle of a message: what comes is dropped, packet by packet, until one is a header.
+func readGreeting(conn link.Stream, r io.Reader, limit int) (message, error) {
+	bus, ok := conn.(link.Transfers)
+	if !ok {
+		return readMessage(r, limit)
+	}
+	buf := make([]byte, bus.Packet())
+	for left := 0; left < maxLeft; {
+		n, err := bus.Read(buf)
+		if err != nil {
+			return message{}, err
+		}
+		if n == headerSize && isHeader(buf[:n]) {
+			return readData(r, buf[:n], limit)
+		}
+		left += n
+	}
+	return message{}, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("sent %d bytes and no message among them", maxLeft)}
+}
+
+// isHeader tells whether these bytes can be a message's header and nothing else.
+func isHeader(h []byte) bool {
+	cmd := binary.LittleEndian.Uint32(h)
+	if binary.LittleEndian.Uint32(h[20:]) != ^cmd {
+		return false
+	}
+	switch cmd {
+	case cmdCNXN, cmdAUTH, cmdOPEN, cmdOKAY, cmdWRTE, cmdCLSE, cmdSTLS, cmdSYNC:
+		return true
+	}
+	return false
+}
+
+// readData reads the data behind a header.
+func readData(r io.Reader, h []byte, limit int) (message, error) {
 	le := binary.LittleEndian
 	m := message{cmd: le.Uint32(h[:]), arg0: le.Uint32(h[4:]), arg1: le.Uint32(h[8:]), sum: le.Uint32(h[16:])}
 	n := le.Uint32(h[12:])

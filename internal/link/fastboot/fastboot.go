@@ -187,8 +187,8 @@ func (c *Client) Download(ctx context.Context, size int64, r io.Reader, sent fun
 		if _, err := io.ReadFull(r, p); err != nil {
 			// The phone now waits for bytes that never come; this connection
 			// can't be used any more.
+			c.abandon(ctx, size-done)
 			c.dead = fmt.Errorf("the file could not be read while it was sent: %w", err)
-			c.t.Close()
 			return c.dead
 		}
 		wctx, cancel := context.WithTimeout(ctx, LimitData)
@@ -265,7 +265,7 @@ func (c *Client) Fetch(ctx context.Context, partition string, off, n, whole int6
 	buf := make([]byte, 4*dataChunk) // phones choose how they cut it
 	for done := int64(0); done < size; {
 		rctx, cancel := context.WithTimeout(ctx, LimitData)
-		n, err := c.t.ReadPacket(rctx, buf)
+		n, err := c.t.ReadData(rctx, buf[:min(int64(len(buf)), size-done)])
 		cancel()
 		if err != nil {
 			return done, c.lost("the transfer", err)

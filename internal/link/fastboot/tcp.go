@@ -26,6 +26,9 @@ type Transport interface {
 	// ReadPacket reads one packet whole into p. A packet longer than p is a
 	// *link.ProtocolError.
 	ReadPacket(ctx context.Context, p []byte) (int, error)
+	// ReadData reads some of the data that was announced; p is no longer than what is left
+	// of it.
+	ReadData(ctx context.Context, p []byte) (int, error)
 	Close() error
 }
 
@@ -78,6 +81,9 @@ func (t *TCP) ReadPacket(ctx context.Context, p []byte) (int, error) {
 	_, err := io.ReadFull(t.conn, p[:n])
 	return int(n), done(cut(err))
 }
+
+// ReadData reads one packet: data comes in packets of the phone's choice.
+func (t *TCP) ReadData(ctx context.Context, p []byte) (int, error) { return t.ReadPacket(ctx, p) }
 
 // cut names an end within a frame for what it is.
 func cut(err error) error {

@@ -187,6 +187,9 @@ func (u *UDP) patience(ctx context.Context) time.Duration {
 	return udpPatience
 }
 
+// ReadData reads one packet.
+func (u *UDP) ReadData(ctx context.Context, p []byte) (int, error) { return u.ReadPacket(ctx, p) }
+
 // ReadPacket asks for a packet and puts its pieces together.
 func (u *UDP) ReadPacket(ctx context.Context, p []byte) (int, error) {
 	got := 0

@@ -166,6 +166,11 @@ func (s *udpSession) signal() {
 
 func (s *udpSession) end() { s.endOnce.Do(func() { close(s.ended) }) }
 
+// ReadData reads one packet.
+func (s *udpSession) ReadData(ctx context.Context, p []byte) (int, error) {
+	return s.ReadPacket(ctx, p)
+}
+
 // ReadPacket gives what was sent, its pieces put together as far as p reaches.
 func (s *udpSession) ReadPacket(ctx context.Context, p []byte) (int, error) {
 	got := 0

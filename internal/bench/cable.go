@@ -1,0 +1,110 @@
+package bench
+
+import (
+	"slices"
+
+	"jarlid/internal/link/usb"
+	"jarlid/internal/phone"
+)
+
+// Devices gives what is plugged in.
+func (b *Bench) Devices() ([]usb.Device, error) {
+	if b.cable == nil {
+		return nil, nil
+	}
+	return b.cable.List()
+}
+
+// unlisted adds the phones on a cable that are none of those that are listed. They are called
+// by their serial number; where they have none, or share it, by their socket.
+func (b *Bench) unlisted(list []*phone.Phone) ([]*phone.Phone, error) {
+	devices, err := b.Devices()
+	if err != nil {
+		return list, nil // the listed ones can be reached all the same; bench --why tells
+	}
+	var free []usb.Device
+	for _, d := range devices {
+		if _, ok := d.Phone(); ok && !slices.ContainsFunc(list, func(p *phone.Phone) bool { return isOne(p, d, devices) }) {
+			free = append(free, d)
+		}
+	}
+	for _, d := range free {
+		at := phone.CableAddress(d)
+		shared := slices.ContainsFunc(free, func(o usb.Device) bool { return o.Port != d.Port && o.Serial == d.Serial })
+		name, serial := d.Serial, d.Serial
+		if group := b.known(serial); len(group) > 0 && serial != "" {
+			name = group[0] // one name in all its modes
+		}
+		if name == "" || shared {
+			name, serial = at.String(), ""
+		}
+		list = append(list, phone.New(b.host(), name, serial, nil, at))
+	}
+	return list, nil
+}
+
+// isOne tells whether a device is that phone, or one of those it could be.
+func isOne(p *phone.Phone, d usb.Device, all []usb.Device) bool {
+	sure, _ := p.OnCable(all)
+	return slices.ContainsFunc(sure, func(o usb.Device) bool { return o.Port == d.Port })
+}
+
+// inSocket gives the phone that is plugged in at one of the addresses: the phone of that name
+// if it is listed by its serial number, else the device itself.
+func (b *Bench) inSocket(list []*phone.Phone, at []phone.Address) *phone.Phone {
+	devices, _ := b.Devices()
+	for _, d := range devices {
+		if !slices.ContainsFunc(at, func(a phone.Address) bool { return a.Scheme == "usb" && d.At(a.Place) }) {
+			continue
+		}
+		for _, p := range list {
+			sure, _ := p.OnCable(devices)
+			if len(sure) == 1 && sure[0].Port == d.Port {
+				return p
+			}
+		}
+		return phone.New(b.host(), phone.CableAddress(d).String(), "", nil, phone.CableAddress(d))
+	}
+	return nil
+}
+
+// known gives the serial numbers of the phone that reports this one, it among them; none when
+// it is known by this one alone.
+func (b *Bench) known(serial string) []string {
+	f, err := b.read()
+	if err != nil || serial == "" {
+		return nil
+	}
+	for _, group := range f.Serials {
+		if slices.Contains(group, serial) {
+			return group
+		}
+	}
+	return nil
+}
+
+// other tells whether a serial number belongs to another listed phone.
+func (b *Bench) other(p *phone.Phone, serial string) bool {
+	f, err := b.read()
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(f.Phones, func(e Entry) bool { return e.Name != p.Name && e.Serial == serial })
+}
+
+// sameAs keeps that two serial numbers are one phone's.
+func (b *Bench) sameAs(one, two string) error {
+	return b.change(func(f *file) {
+		for i, group := range f.Serials {
+			if slices.Contains(group, one) || slices.Contains(group, two) {
+				for _, s := range []string{one, two} {
+					if !slices.Contains(group, s) {
+						f.Serials[i] = append(f.Serials[i], s)
+					}
+				}
+				return
+			}
+		}
+		f.Serials = append(f.Serials, []string{one, two})
+	})
+}

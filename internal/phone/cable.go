@@ -1,0 +1,304 @@
+package phone
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"jarlid/internal/core/finding"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/link/adb"
+	"jarlid/internal/link/fastboot"
+	"jarlid/internal/link/usb"
+)
+
+// trail is where a phone was seen on a cable, to find it again when it comes back.
+type trail struct {
+	mu      sync.Mutex
+	port    string          // the socket it was seen in last, "" for none
+	peer    string          // the same on its other bus
+	serials []string        // it reported, in any mode
+	others  map[string]bool // devices that were there beside it, which it can't be
+	ledger  *journal.Ledger // of the job in progress
+	said    []string        // what was done to bring it round
+}
+
+// deviceKey tells one plugging of a device from the next.
+func deviceKey(d usb.Device) string { return fmt.Sprintf("%d/%d", d.Bus, d.Number) }
+
+// CableAddress is the address of a device on a cable.
+func CableAddress(d usb.Device) Address { return Address{Scheme: cableScheme, Place: d.Port} }
+
+const cableScheme = "usb"
+
+// saw notes a device as this phone.
+func (p *Phone) saw(d usb.Device) {
+	list, _ := p.Cable.List() // without it nothing is ruled out
+	t := p.trail
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.port, t.peer, t.others = d.Port, d.Peer, map[string]bool{}
+	if d.Serial != "" && !slices.Contains(t.serials, d.Serial) {
+		t.serials = append(t.serials, d.Serial)
+	}
+	for _, o := range list {
+		if _, ok := o.Phone(); ok && deviceKey(o) != deviceKey(d) {
+			t.others[deviceKey(o)] = true
+		}
+	}
+}
+
+// Ports gives the socket a phone was seen in last, and all serial numbers it is known by.
+func (p *Phone) seenAs() (port, peer string, serials []string) {
+	t := p.trail
+	t.mu.Lock()
+	serials = slices.Clone(t.serials)
+	port, peer = t.port, t.peer
+	t.mu.Unlock()
+	if p.Serial != "" {
+		serials = append(serials, p.Serial)
+	}
+	for _, s := range slices.Clone(serials) {
+		if p.Known != nil {
+			serials = append(serials, p.Known(s)...)
+		}
+	}
+	return port, peer, serials
+}
+
+// OnCable tells which of the devices on the cables are this phone: by its serial number, else
+// by its socket when nothing is against it. maybe are those that came since it went away and
+// could be it, but by nothing that decides.
+func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
+	port, peer, serials := p.seenAs()
+	at := func(d usb.Device) bool {
+		if port != "" {
+			return d.At(port) || peer != "" && d.At(peer)
+		}
+		return slices.ContainsFunc(p.At, func(a Address) bool { return a.Scheme == cableScheme && d.At(a.Place) })
+	}
+	var here []usb.Device
+	for _, d := range list {
+		if _, ok := d.Phone(); !ok {
+			continue
+		}
+		switch {
+		case d.Serial != "" && slices.Contains(serials, d.Serial):
+			sure = append(sure, d)
+		case p.Other != nil && d.Serial != "" && p.Other(p, d.Serial):
+			// another phone of the bench
+		case at(d):
+			here = append(here, d)
+		case port != "" && !p.besides(d):
+			maybe = append(maybe, d)
+		}
+	}
+	if one := slices.IndexFunc(sure, at); len(sure) > 1 && one >= 0 {
+		return sure[one : one+1], nil // two with one number: the one in its socket
+	}
+	if len(sure) == 0 {
+		sure = here
+	}
+	return sure, maybe
+}
+
+// besides tells whether a device was there beside the phone before it went away.
+func (p *Phone) besides(d usb.Device) bool {
+	p.trail.mu.Lock()
+	defer p.trail.mu.Unlock()
+	return p.trail.others[deviceKey(d)]
+}
+
+// strangers are devices that came while a phone is awaited and that could be it.
+type strangers struct {
+	asked map[string]bool
+	since time.Time // they are there
+}
+
+// askAfter is how long a phone that is awaited may stay away while another device is there that
+// could be it, before a person is asked.
+const askAfter = 6 * time.Second
+
+// ask asks whether one of them is the phone, once each. Without a person none is.
+func (t *strangers) ask(s *Session) error {
+	sure, maybe := s.OnCable(s.devices())
+	if len(sure) > 1 {
+		maybe = sure
+	}
+	maybe = slices.DeleteFunc(maybe, func(d usb.Device) bool { return t.asked[deviceKey(d)] })
+	if len(maybe) == 0 || s.Obs.Nobody || len(sure) == 1 {
+		t.since = time.Time{}
+		return nil
+	}
+	if t.since.IsZero() {
+		t.since = time.Now()
+	}
+	if time.Since(t.since) < askAfter {
+		return nil
+	}
+	var words []string
+	for _, d := range maybe {
+		t.asked[deviceKey(d)] = true
+		words = append(words, deviceWords(d))
+	}
+	n, err := s.Obs.Choose(fmt.Sprintf("Which of these is %s?", s.Name), append(words, "none of them"))
+	if err != nil || n < 0 || n >= len(maybe) {
+		return err
+	}
+	s.saw(maybe[n])
+	return nil
+}
+
+// deviceWords names a device for a person who has it in front of them.
+func deviceWords(d usb.Device) string {
+	words := CableAddress(d).String()
+	if d.Serial != "" {
+		words += ", serial number " + d.Serial
+	}
+	if d.Name != "" {
+		words += ", " + d.Name
+	}
+	return words
+}
+
+// devices lists what is on the cables; nothing where they can't be looked at.
+func (h *Host) devices() []usb.Device {
+	if h.Cable == nil {
+		return nil
+	}
+	list, _ := h.Cable.List()
+	return list
+}
+
+// openCable connects to the phone in a socket, by whatever it speaks there.
+func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error) {
+	var found *usb.Device
+	for _, d := range p.devices() {
+		if d.At(a.Place) {
+			found = &d
+			break
+		}
+	}
+	if found == nil {
+		return nil, link.Lost("connecting", errors.New("nothing is plugged in at "+a.String()))
+	}
+	i, ok := found.Phone()
+	if !ok {
+		return nil, link.Lost("connecting", errors.New("what is plugged in at "+a.String()+" is in no mode that takes commands"))
+	}
+	pipe, err := p.Cable.Open(ctx, *found, i)
+	if err != nil {
+		return nil, p.cableError(a, err)
+	}
+	var w Wire
+	if i.Fastboot() {
+		w, err = p.cableLoader(ctx, pipe, a, found.Serial)
+	} else {
+		w, err = p.cableDebug(ctx, pipe, a, offered)
+	}
+	if err != nil {
+		pipe.Close()
+		return nil, err
+	}
+	p.saw(*found)
+	return w, nil
+}
+
+// cableError gives what keeps a program from the cable its finding.
+func (p *Phone) cableError(a Address, err error) error {
+	var denied *usb.PermissionError
+	var held *usb.HeldError
+	switch {
+	case errors.As(err, &denied):
+		return finding.Stopped(finding.NoPermission, p.Name, fmt.Sprintf("this user may not use %s at %s (%s)", p.Name, a, denied.Node), RuleRemedy)
+	case errors.As(err, &held):
+		return finding.Stopped(finding.HeldByAnother, p.Name, fmt.Sprintf("%s at %s is in use by %s", p.Name, a, held.Holder()), heldRemedy(held))
+	}
+	return link.Lost("connecting", err)
+}
+
+// RuleRemedy is how a user gets the right to use phones.
+const RuleRemedy = "install the rule that jarlid bench --rule prints, load it as said there, and pull the cable and put it back"
+
+func heldRemedy(h *usb.HeldError) string {
+	switch {
+	case h.Driver != "":
+		return "unload that driver as root (modprobe -r " + h.Driver + "), then pull the cable and put it back"
+	case h.PID > 0:
+		return fmt.Sprintf("end %s (process %d), then run the command again", h.Program, h.PID)
+	}
+	return "end the other program, or have its user do so, then run the command again"
+}
+
+func (p *Phone) cableLoader(ctx context.Context, pipe usb.Pipe, a Address, serial string) (Wire, error) {
+	t, err := fastboot.NewUSB(ctx, pipe)
+	if err != nil {
+		return nil, err
+	}
+	c := fastboot.New(t)
+	broken, some, err := journal.Broken(p.Home, p.Who(serial))
+	if err != nil {
+		return nil, err
+	}
+	filled, err := c.Sync(ctx, broken.Announced, broken.Taken)
+	if err != nil {
+		return nil, err
+	}
+	if filled {
+		p.say("the bootloader was waiting for the rest of a transfer that broke off; it was filled up with zeros, and nothing of it was written")
+	}
+	if some {
+		if err := broken.Over(); err != nil {
+			return nil, err
+		}
+	}
+	return newLoader(ctx, p, c, a)
+}
+
+func (p *Phone) cableDebug(ctx context.Context, pipe usb.Pipe, a Address, offered func()) (Wire, error) {
+	key, err := p.Key()
+	if err != nil {
+		return nil, err
+	}
+	c, err := adb.Connect(ctx, usb.NewStream(pipe), adb.Options{Key: key, Offer: offered != nil, Offered: offered,
+		Revived: func(did string) { p.say("it did not answer, and " + did) }})
+	if err != nil {
+		return nil, err
+	}
+	return newDebug(c, a)
+}
+
+// say keeps a word for whoever can tell it.
+func (p *Phone) say(text string) {
+	p.trail.mu.Lock()
+	p.trail.said = append(p.trail.said, text)
+	p.trail.mu.Unlock()
+}
+
+// Said gives what was done to bring the phone round since it was last asked.
+func (p *Phone) Said() []string {
+	p.trail.mu.Lock()
+	defer p.trail.mu.Unlock()
+	said := p.trail.said
+	p.trail.said = nil
+	return said
+}
+
+// KeepLedger keeps transfers in a job's ledger from now on; nil for no more.
+func (p *Phone) KeepLedger(l *journal.Ledger) {
+	p.trail.mu.Lock()
+	p.trail.ledger = l
+	p.trail.mu.Unlock()
+}
+
+// note notes how far a transfer over a cable is.
+func (p *Phone) note(announced, taken int64) {
+	p.trail.mu.Lock()
+	l := p.trail.ledger
+	p.trail.mu.Unlock()
+	_ = l.Note(announced, taken) // without it a killed program's phone wants its keys
+}
