@@ -222,3 +222,44 @@ func (b *Bench) Unregister(e Entry) error {
 		f.Phones = slices.DeleteFunc(f.Phones, func(o Entry) bool { return reflect.DeepEqual(o, e) })
 	})
 }
+
+// TakenError says that a name belongs to another phone, or can't be one.
+type TakenError struct{ Name, Why string }
+
+// Error says why.
+func (e *TakenError) Error() string {
+	return fmt.Sprintf("a phone can't be called %q: %s", e.Name, e.Why)
+}
+
+// Rename gives a phone a name on the bench. One that is not listed is, from now on: by its
+// serial number, else by its addresses.
+func (b *Bench) Rename(p *phone.Phone, name string) error {
+	switch {
+	case name == "" || strings.HasPrefix(name, "-") || strings.IndexFunc(name, func(r rune) bool { return r <= ' ' || r == 0x7f || r == ',' }) >= 0:
+		return &TakenError{name, "a name is one word and does not begin with a dash"}
+	case phone.IsAddress(name):
+		return &TakenError{name, "it is an address"}
+	}
+	var taken error
+	err := b.change(func(f *file) {
+		if slices.ContainsFunc(f.Phones, func(e Entry) bool { return e.Name == name && e.Name != p.Name }) {
+			taken = &TakenError{name, "another phone has that name"}
+			return
+		}
+		if i := slices.IndexFunc(f.Phones, func(e Entry) bool { return p.Listed && e.Name == p.Name }); i >= 0 {
+			f.Phones[i].Name = name
+			return
+		}
+		e := Entry{Name: name, Serial: p.Serial}
+		if e.Serial == "" {
+			for _, a := range p.At {
+				e.At = append(e.At, a.String())
+			}
+		}
+		f.Phones = append(f.Phones, e)
+	})
+	if taken != nil {
+		return taken
+	}
+	return err
+}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/bench"
 	"jarlid/internal/core/card"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
@@ -16,15 +17,17 @@ import (
 )
 
 func (a *app) benchCommand() *cobra.Command {
-	var watch, why bool
+	var watch, why, rule bool
 	c := &cobra.Command{Use: "bench", Short: "The phones that are here, one row each; --watch, and --why when one is missing", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := a.with(cmd, args)
 			switch {
 			case err != nil:
 				return err
-			case watch && why:
-				return usage("--watch and --why are two questions; ask one at a time")
+			case watch && why || rule && (watch || why):
+				return usage("--watch, --why and --rule are three questions; ask one at a time")
+			case rule:
+				return a.rule()
 			case watch:
 				return a.watch(cmd.Context(), e)
 			case why:
@@ -44,7 +47,49 @@ func (a *app) benchCommand() *cobra.Command {
 		}}
 	c.Flags().BoolVar(&watch, "watch", false, "look again and again until Ctrl-C, and show what changes")
 	c.Flags().BoolVar(&why, "why", false, "find out why a phone is not here: each cause is tested")
+	c.Flags().BoolVar(&rule, "rule", false, "print the rule that lets a user of Linux talk to phones on a cable")
+	c.AddCommand(&cobra.Command{Use: "name PHONE NAME", Short: "Give a phone a name on the bench, in place of its serial number or address",
+		Args: words(2, 2, "a phone (name, serial number or address) and its new name"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.benchName(cmd, args) }})
 	return c
+}
+
+// named is the result of bench name.
+type named struct {
+	Name   string `json:"name"`
+	Before string `json:"before"`
+	Serial string `json:"serial,omitempty"`
+}
+
+func (a *app) benchName(cmd *cobra.Command, args []string) error {
+	e, err := a.with(cmd, args)
+	if err != nil {
+		return err
+	}
+	p, err := e.Bench.Pick(cmd.Context(), args[0])
+	if err != nil {
+		return err
+	}
+	if err := e.Bench.Rename(p, args[1]); err != nil {
+		return usage("%v", err)
+	}
+	a.result = named{args[1], p.Name, p.Serial}
+	a.say(args[1], say.Done, "%s is called %s from now on", p.Name, args[1])
+	return nil
+}
+
+// ruleShown is the result of bench --rule.
+type ruleShown struct {
+	File string `json:"file"`
+	Rule string `json:"rule"`
+}
+
+func (a *app) rule() error {
+	a.result = ruleShown{bench.RuleFile, bench.Rule}
+	if !a.json {
+		a.out.Plain(strings.TrimSuffix(bench.Rule, "\n"))
+	}
+	return nil
 }
 
 func (a *app) printBench(h *task.Here) {
@@ -57,16 +102,29 @@ func (a *app) printBench(h *task.Here) {
 		if r.Busy {
 			mode = "another jarlid works on it"
 		}
+		at := r.Address
+		if r.Stop != nil {
+			mode = r.Stop.Name
+		}
+		if r.USB != nil {
+			at += ", " + phone.SpeedWords(r.USB.Speed)
+		}
 		if r.OneSlot {
 			next = "no slots"
 		}
-		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, next, yesWord(r.Unlocked), r.Address})
+		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, next, yesWord(r.Unlocked), at})
 	}
 	if len(lines) > 0 {
 		a.out.Table([]string{"NAME", "SERIAL", "MODEL", "MODE", "NEXT SLOT", "UNLOCKED", "ADDRESS"}, lines)
 	}
 	if a.json {
 		return
+	}
+	for _, r := range h.Phones {
+		if r.Stop != nil {
+			a.say(r.Name, say.Warn, "%s", r.Stop.Text)
+			a.say(r.Name, say.Todo, "%s", r.Stop.Remedy)
+		}
 	}
 	for _, n := range h.Absent {
 		a.say(n, say.Note, "%s is listed and does not answer: off, restarting, in a mode without a connection, or unplugged", n)
@@ -136,8 +194,9 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 	}
 	a.result = causes{append([]phone.Cause{}, list...)}
 	if len(list) == 0 {
-		a.say("", say.Info, "no phone is on the list, and phones on a cable are not looked for yet")
-		a.say("", say.Todo, "name one by its address: --on tcp:HOST for fastboot, --on adb:HOST; or run a stand-in")
+		a.say("", say.Info, "no phone is on the list, and none on a cable: nothing is plugged in that is one, or its cable is worn or has no data wires")
+		a.say("", say.Todo, "plug it in, try another cable and port, switch it on, and bring it into the bootloader by its keys, held longer")
+		a.say("", say.Todo, "or name one by its address: --on tcp:HOST for fastboot, --on adb:HOST; or run a stand-in")
 		a.next = append(a.next, "jarlid standin run dunlin --at DIR")
 		return &phone.NotHereError{Text: "no phone is listed"}
 	}
@@ -148,6 +207,11 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 		}
 		if c.Cause == phone.CauseHere {
 			a.say(c.Phone, say.Good, "%s: %s", c.Phone, c.Text)
+			continue
+		}
+		if c.Cause == phone.CauseSlowLink {
+			a.say(c.Phone, say.Warn, "%s, %s: %s", c.Phone, c.Cause, c.Text)
+			a.say(c.Phone, say.Todo, "%s", c.Do)
 			continue
 		}
 		missing++

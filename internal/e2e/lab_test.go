@@ -35,6 +35,8 @@ var (
 
 	// whole runs the large matrices whole; without it a seeded sample is taken.
 	whole = flag.Bool("whole", false, "run the large matrices whole")
+	// cabled has every stand-in of a bubble on a cable instead of the network.
+	cabled = flag.Bool("cable", false, "run the stand-ins on cables")
 	// seed is what the sample is taken with; a failure names it.
 	seed = flag.Int64("seed", 1, "the seed of samples")
 )
@@ -67,6 +69,7 @@ type lab struct {
 	home, dir string
 	net       *standintest.Net // nil: the computer's own, and processes
 	bus       *soft.Bus        // its cables
+	pulled    bool             // a fault may have pulled one
 	atPhone   bool             // somebody is there during the next command
 	present   bool             // ... and during all of them
 }
@@ -179,6 +182,9 @@ func (l *lab) standin(model string, args ...string) *phone {
 	at := filepath.Join(l.dir, strings.TrimSuffix(filepath.Base(model), ".yaml"))
 	ready := make(chan struct{})
 	once := sync.OnceFunc(func() { close(ready) })
+	if *cabled && !slices.Contains(args, "--fastboot") && !slices.Contains(args, "--adb") {
+		args = append(args, "--usb")
+	}
 	j := l.begin(false, "", func(line string) {
 		if strings.Contains(line, "its storage is in") {
 			once()
@@ -218,6 +224,9 @@ func (l *lab) run(args ...string) (int, string) {
 	l.Helper()
 	if l.net == nil {
 		return l.runProcess(args...)
+	}
+	if *cabled && l.pulled {
+		time.Sleep(2 * time.Second) // a person puts a cable back that fell out
 	}
 	j := l.begin(l.atPhone || l.present, "", nil, args...)
 	<-j.done
@@ -359,6 +368,7 @@ func (l *lab) press(name string, keys ...string) {
 // fault makes something go wrong at a stand-in.
 func (l *lab) fault(phone, kind string, after int64, more ...string) {
 	l.Helper()
+	defer func() { l.pulled = kind != "stall" }()
 	l.want(0, nil, append([]string{"standin", "fault", phone, kind, "--after", fmt.Sprint(after)}, more...)...)
 }
 

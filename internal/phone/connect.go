@@ -92,7 +92,7 @@ func (p *Phone) Connect(ctx context.Context, offered func()) (*Session, error) {
 }
 
 // twice: two devices that could be the phone are never chosen from.
-func (p *Phone) twice(at []Address) error {
+func (p *Phone) twice(at []Address) *finding.StopError {
 	var ports []string
 	for _, a := range at {
 		if a.Scheme == cableScheme {

@@ -6,6 +6,7 @@ package phone
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -217,6 +218,10 @@ type Seen struct {
 	Card    *card.Card
 	Denied  *adb.NotAuthorisedError // it is there and does not know this computer
 	Busy    bool                    // another jarlid works on it, so it was not asked
+	// Stop is what keeps this computer from a phone on a cable; it is there and was not asked.
+	Stop *finding.Finding
+	// Device is what it is on a cable; nil when it is on none.
+	Device *usb.Device
 }
 
 // Look connects, reads and lets go again. A phone that another jarlid works on is not
@@ -231,17 +236,35 @@ func (p *Phone) Look(ctx context.Context) (*Seen, error) {
 	}
 	defer unlock()
 	s, err := p.Connect(ctx, nil)
-	if denied := NotAuthorised(err); denied != nil {
-		return &Seen{Phone: p, Mode: card.System, Address: p.adbAddress(), Denied: denied, Card: &card.Card{}}, nil
-	}
-	if err != nil {
+	seen := &Seen{Phone: p, Card: &card.Card{}}
+	var stop *finding.StopError
+	switch denied := NotAuthorised(err); {
+	case denied != nil:
+		seen.Mode, seen.Denied = card.System, denied
+		seen.at(p.adbAddress())
+		return seen, nil
+	case errors.As(err, &stop) && len(p.addresses()) > 0:
+		seen.Stop = &stop.Findings[0]
+		seen.at(p.addresses()[0])
+		return seen, nil
+	case err != nil:
 		return nil, err
 	}
 	defer s.Close()
 	if err := s.Read(ctx); err != nil {
 		return nil, err
 	}
-	return &Seen{Phone: p, Mode: s.Mode(), Address: s.Address().String(), Card: s.Card}, nil
+	seen.Mode, seen.Card = s.Mode(), s.Card
+	seen.at(s.Address())
+	return seen, nil
+}
+
+// at notes where the phone is.
+func (s *Seen) at(a Address) {
+	s.Address = a.String()
+	if d, ok := s.Phone.Device(a); ok {
+		s.Device = &d
+	}
 }
 
 // now is the time as it is written to files.

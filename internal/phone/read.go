@@ -200,12 +200,12 @@ func (s *Session) settleModel() {
 // may report another number in another mode: it is the same one when it came back in its socket
 // by itself; after hands were at it, which may have changed the phone, a person is asked.
 func (s *Session) SameSerial(before *card.Card, hands bool) error {
-	if s.model != nil && s.model.SerialDiffers {
-		return nil
-	}
 	a, b := before.Get(card.FactSerial), s.Card.Get(card.FactSerial)
 	if a.Evidence != card.Read || b.Evidence != card.Read || a.Value == b.Value {
 		return nil
+	}
+	if s.model != nil && s.model.SerialDiffers {
+		return s.sameAs(a.Value, b.Value)
 	}
 	other := &OtherPhoneError{Want: a.Value, Got: b.Value}
 	if s.Address().Scheme != cableScheme || before.Mode() == s.Mode() {
@@ -225,8 +225,14 @@ func (s *Session) SameSerial(before *card.Card, hands bool) error {
 	} else {
 		s.Obs.Say(say.Info, "%s came back in its socket with another serial number, %s; phones do so in other modes", s.Name, b.Value)
 	}
-	if s.SameAs != nil {
-		return s.SameAs(a.Value, b.Value)
+	return s.sameAs(a.Value, b.Value)
+}
+
+// sameAs keeps that a phone on a cable reports two numbers, so that it has one name in all its
+// modes.
+func (s *Session) sameAs(one, two string) error {
+	if s.SameAs == nil || s.Address().Scheme != cableScheme {
+		return nil
 	}
-	return nil
+	return s.SameAs(one, two)
 }

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"net"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/link"
 	"jarlid/internal/say"
 )
@@ -26,6 +28,15 @@ const (
 	CauseUnreachable   CauseName = "unreachable"
 	CauseAbsent        CauseName = "absent"
 	CauseSameSerial    CauseName = "same-serial"
+
+	// On a cable.
+	CauseNoPermission CauseName = "no-permission"
+	CauseHeld         CauseName = "held"
+	CauseFilesOnly    CauseName = "files-only"
+	CauseCharging     CauseName = "charging"
+	CauseLoader       CauseName = "loader"
+	CauseSlowLink     CauseName = "slow-link"
+	CauseFlapping     CauseName = "flapping"
 )
 
 // Cause is why a phone can't be worked with, or that it can.
@@ -47,6 +58,7 @@ type probe struct {
 	err    error
 	opened bool // something took the connection
 	probed bool // the address alone was tried too
+	there  bool // a device is in the socket
 }
 
 // Why finds out why the phone is not here. Nothing is changed on it, and it is not
@@ -60,8 +72,17 @@ func (p *Phone) Why(ctx context.Context) Cause {
 		return c
 	}
 	defer unlock()
+	at := p.addresses()
+	if err := p.twice(at); err != nil {
+		c.Cause, c.Text, c.Do = CauseSameSerial, err.Findings[0].Text, err.Findings[0].Remedy
+		c.Tested = append(c.Tested, "the cables: "+addressWords(at))
+		return c
+	}
 	var probes []probe
-	for _, a := range p.addresses() {
+	if len(at) == 0 {
+		c.Tested = append(c.Tested, "the cables: none of the devices there is this phone")
+	}
+	for _, a := range at {
 		pr := p.probe(ctx, a)
 		if pr.wire != nil {
 			defer pr.wire.Close()
@@ -76,14 +97,22 @@ func (p *Phone) Why(ctx context.Context) Cause {
 // String says what came of it.
 func (pr probe) String() string {
 	var rule *link.ProtocolError
+	var stop *finding.StopError
+	cable := pr.addr.Scheme == cableScheme
 	what := "nothing listens there"
 	switch {
 	case pr.err == nil:
 		what = "answers in " + string(pr.wire.Mode())
+	case errors.As(pr.err, &stop):
+		what = stop.Findings[0].Text
 	case NotAuthorised(pr.err) != nil:
 		what = "answers, and does not know this computer's key"
 	case errors.As(pr.err, &rule):
 		what = "answers against the protocol: " + rule.What
+	case cable && pr.there:
+		what = "is plugged in and says nothing"
+	case cable:
+		what = "nothing is plugged in there"
 	case pr.opened:
 		what = "takes the connection and says nothing"
 	case timedOut(pr.err):
@@ -109,11 +138,13 @@ const probeLimit = time.Second
 // probe connects the whole way, and where that fails only the first part of
 // it.
 func (p *Phone) probe(ctx context.Context, a Address) probe {
-	ctx, cancel := context.WithTimeout(ctx, connectLimit)
+	sch, _ := schemeOf(a.Scheme)
+	ctx, cancel := context.WithTimeout(ctx, max(sch.limit, connectLimit))
 	defer cancel()
 	pr := probe{addr: a}
+	_, pr.there = p.Device(a)
 	pr.wire, pr.err = p.connectTo(ctx, a, nil)
-	if sch, _ := schemeOf(a.Scheme); pr.err != nil && sch.network != "" {
+	if pr.err != nil && sch.network != "" {
 		pr.probed = true
 		dctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), probeLimit)
 		defer cancel()
@@ -132,6 +163,11 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		if pr.err == nil {
 			c.Cause, c.Mode = CauseHere, pr.wire.Mode()
 			c.Text, c.Do = "it is here, in "+string(pr.wire.Mode()), "nothing"
+			if d, ok := p.Device(pr.addr); ok && d.Speed > 0 && d.Speed <= slowSpeed {
+				c.Cause = CauseSlowLink
+				c.Text += ", on a slow link of " + SpeedWords(d.Speed) + ", where phones do 480"
+				c.Do = "take another cable, and a port of the computer itself in place of a hub"
+			}
 			s := p.NewSession(&card.Card{}, say.To{Phone: p.Name})
 			s.Use(pr.wire)
 			if s.Read(ctx) == nil {
@@ -142,7 +178,15 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 	}
 	for _, pr := range probes {
 		denied := NotAuthorised(pr.err)
+		var stop *finding.StopError
 		switch {
+		case denied == nil && errors.As(pr.err, &stop):
+			f := stop.Findings[0]
+			c.Cause, c.Text, c.Do = CauseHeld, f.Text, f.Remedy
+			if f.Name == finding.NoPermission {
+				c.Cause = CauseNoPermission
+			}
+			return
 		case denied != nil:
 			c.Cause, c.Fingerprint = CauseNotAuthorised, denied.Fingerprint
 			c.Text = "its system runs and does not know this computer's key, fingerprint " + denied.Fingerprint
@@ -155,6 +199,12 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		}
 	}
 	for _, pr := range probes {
+		if pr.addr.Scheme == cableScheme && pr.there {
+			c.Cause = CauseOffline
+			c.Text = "it is plugged in at " + pr.addr.String() + " and answers nothing"
+			c.Do = "pull the cable and put it back; if that is no help, start the phone anew by its keys"
+			return
+		}
 		if pr.opened {
 			c.Cause = CauseOffline
 			c.Text = "it takes the connection at " + pr.addr.String() + " and says nothing: another program holds it, or its service hangs"
@@ -171,6 +221,11 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		}
 	}
 	c.Cause = CauseAbsent
+	if !slices.ContainsFunc(p.At, func(a Address) bool { return a.Scheme != cableScheme }) {
+		c.Text = "it is on no cable: it is off, restarting, in a recovery without a shell, or its cable is out, worn or without data wires"
+		c.Do = "look at its screen, try another cable and another port of the computer itself, then bring it into the bootloader by its keys, held longer"
+		return
+	}
 	c.Text = "nothing listens at its addresses: it is off, restarting, in a recovery without a shell, in a system with debugging off, or its cable is out"
 	c.Do = "look at its screen, switch it on, and bring it into the bootloader by its keys"
 	if p.Listed {

@@ -358,11 +358,11 @@ func (a Address) Reaches(m card.Mode) bool {
 }
 
 // adbAddress is the address a running system would answer at.
-func (p *Phone) adbAddress() string {
+func (p *Phone) adbAddress() Address {
 	for _, a := range p.addresses() {
 		if a.Reaches(card.System) {
-			return a.String()
+			return a
 		}
 	}
-	return ""
+	return Address{}
 }

@@ -9,7 +9,8 @@ import (
 
 func TestAddresses(t *testing.T) {
 	for s, want := range map[string]string{"tcp:192.0.2.7": "tcp:192.0.2.7:5554", "adb:phone": "adb:phone:5555", "tcp:[::1]:99": "tcp:[::1]:99", "adb:[::1]": "adb:[::1]:5555",
-		"tcp:": "", "tcp:x:0": "", "tcp:x:99999": "", "usb:1": "", "udp:x": "udp:x:5554", "plain": ""} {
+		"tcp:": "", "tcp:x:0": "", "tcp:x:99999": "",
+		"usb:1": "", "usb:1-4.2": "usb:1-4.2", "usb:2-1": "usb:2-1", "usb:1-": "", "usb:1-4.": "", "usb:../4": "", "usb:1-0": "", "usb:1-4/..": "", "usb:-1": "", "udp:x": "udp:x:5554", "plain": ""} {
 		a, err := ParseAddress(s)
 		got := ""
 		if err == nil {
@@ -35,7 +36,11 @@ func TestSchemes(t *testing.T) {
 		if !strings.Contains(AddressForms(), s.Name+":"+s.Form) {
 			t.Errorf("%s is not among the forms a person is told", s.Name)
 		}
-		a, err := ParseAddress(s.Name + ":192.0.2.7:99")
+		place := "192.0.2.7:99"
+		if s.Name == "usb" {
+			place = "1-4.2"
+		}
+		a, err := ParseAddress(s.Name + ":" + place)
 		if err != nil || !IsAddress(s.Name+":x") {
 			t.Errorf("%s: %v", s.Name, err)
 		}

@@ -146,7 +146,6 @@ func (p *Phone) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in f
 	c.mu.Unlock()
 	p.arm()
 	in()
-	sctx, cancel := context.WithCancel(ctx)
 	stop := context.AfterFunc(ctx, func() {
 		time.Sleep(detachAfter)
 		unplug()
@@ -155,13 +154,12 @@ func (p *Phone) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in f
 	serving.Go(func() {
 		switch mode {
 		case card.Bootloader, card.Fastbootd:
-			p.serveLoader(sctx, dev)
+			p.serveLoader(ctx, dev)
 		default:
-			p.serveDebug(sctx, dev)
+			p.serveDebug(ctx, dev)
 		}
 	})
 	<-dev.Gone()
-	cancel()
 	serving.Wait()
 	stop()
 	p.disarm(dev)

@@ -12,6 +12,7 @@ import (
 
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
@@ -31,12 +32,23 @@ type BenchRow struct {
 	Address  string    `json:"address"`
 	Denied   string    `json:"not_authorised,omitempty"` // the fingerprint of the key it does not know
 	Busy     bool      `json:"busy,omitempty"`           // another jarlid works on it
+	USB      *Cable    `json:"usb,omitempty"`
+	// Stop is what keeps this computer from a phone that is there.
+	Stop *finding.Finding `json:"stop,omitempty"`
 
 	OneSlot bool       `json:"-"`
 	Card    *card.Card `json:"-"`
 	// Next is the likely next command, and why.
 	Next string `json:"-"`
 	Why  string `json:"-"`
+}
+
+// Cable is where a phone is on a cable, and how fast.
+type Cable struct {
+	Port    string `json:"port"`
+	Speed   int    `json:"speed"` // Mbit/s
+	Vendor  string `json:"vendor"`
+	Product string `json:"product"`
 }
 
 // Here is what is on the bench.
@@ -68,12 +80,18 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 	for _, s := range seen {
 		r := BenchRow{Name: s.Name, Serial: Known(s.Card, card.FactSerial), Model: Known(s.Card, card.FactModel), Mode: s.Mode,
 			NextSlot: Known(s.Card, card.FactNext), Unlocked: KnownYes(s.Card, card.FactUnlocked), Address: s.Address, Busy: s.Busy, Card: s.Card}
+		if d := s.Device; d != nil {
+			r.USB = &Cable{Port: d.Port, Speed: d.Speed, Vendor: fmt.Sprintf("%04x", d.Vendor), Product: fmt.Sprintf("%04x", d.Product)}
+		}
+		r.Stop = s.Stop
 		slots, told := s.Card.Slots()
 		r.OneSlot = told && len(slots) == 0
 		switch {
 		case s.Denied != nil:
 			r.Denied = s.Denied.Fingerprint
 			r.Next = e.Command(s.Name, "explain", "not-authorised")
+		case s.Stop != nil:
+			r.Next = e.Command(s.Name, "bench", "--why")
 		case s.Busy:
 		default:
 			if a := advice.Suggest(s.Card, s.Phone.Model()); len(a.Words) > 0 {

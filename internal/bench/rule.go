@@ -1,0 +1,18 @@
+package bench
+
+// RuleFile is where the rule belongs. Its number is between 50, before which the kinds of
+// interfaces are not known (50-udev-default.rules imports usb_id), and 73, where the rights of
+// whoever sits at the computer are set (73-seat-late.rules looks for the tag uaccess).
+const RuleFile = "/etc/udev/rules.d/60-jarlid.rules"
+
+// Rule gives this user the phones, on Linux: every device with an interface that speaks
+// fastboot or ADB, whoever made it (udev(7); ID_USB_INTERFACES is set by the builtin usb_id).
+const Rule = `# Phones in a mode that speaks ADB or fastboot, for whoever sits at this computer
+# and for the group plugdev. As root:
+#   save this as ` + RuleFile + `
+#   udevadm verify ` + RuleFile + `
+#   udevadm control --reload && udevadm trigger --subsystem-match=usb
+# For a user who logs in from elsewhere: usermod -aG plugdev USER, and log in anew.
+SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4201:*", MODE="0660", GROUP="plugdev", TAG+="uaccess"
+SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4203:*", MODE="0660", GROUP="plugdev", TAG+="uaccess"
+`
