@@ -83,9 +83,11 @@ type Stream interface {
 // ask for more than is to come, since it would wait for the rest.
 type Transfers interface {
 	Stream
-	// Packet is the largest packet, in bytes; a Read of that length takes whatever one packet
-	// brings.
+	// Packet is the largest packet, in bytes.
 	Packet() int
+	// ReadPacket takes what one packet brings, into a p of Packet bytes: that is how the
+	// beginning of a message is looked for.
+	ReadPacket(p []byte) (int, error)
 }
 
 // Reviver is a stream whose far end can be brought round when it does not answer.

@@ -101,7 +101,7 @@ func readGreeting(conn link.Stream, r io.Reader, limit int) (message, error) {
 	}
 	buf := make([]byte, bus.Packet())
 	for left := 0; left < maxLeft; {
-		n, err := bus.Read(buf)
+		n, err := bus.ReadPacket(buf)
 		if err != nil {
 			return message{}, err
 		}

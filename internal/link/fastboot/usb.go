@@ -59,7 +59,7 @@ func (t *USB) ReadPacket(ctx context.Context, p []byte) (int, error) {
 		return 0, err
 	}
 	buf = buf[:n]
-	for n == size && size < MaxResponse && len(buf) < MaxResponse {
+	for n == size && size < MaxResponse && len(buf) <= MaxResponse {
 		more := make([]byte, size)
 		cctx, cancel := context.WithTimeout(ctx, continued)
 		n, err = t.some(cctx, more)

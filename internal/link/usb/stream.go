@@ -141,6 +141,9 @@ func (s *Stream) Read(p []byte) (int, error) {
 	}
 }
 
+// ReadPacket takes what one packet brings.
+func (s *Stream) ReadPacket(p []byte) (int, error) { return s.Read(p[:min(len(p), s.s.Packet())]) }
+
 // Write sends p as one transfer.
 func (s *Stream) Write(p []byte) (int, error) {
 	if len(p) == 0 {

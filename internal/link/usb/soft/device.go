@@ -64,11 +64,15 @@ type Device struct {
 	Gadget
 	// Sent is told of every transfer that the computer submits on an OUT endpoint; for tests.
 	Sent func(p []byte)
+	// Stuck says that its halts can't be cleared.
+	Stuck bool
 
 	mu   sync.Mutex
 	eps  map[byte]*endpoint
 	gone chan struct{}
 	end  sync.Once
+	set  chan struct{} // closed when the computer has chosen its configuration
+	once sync.Once
 	out  int64 // bytes the computer has sent
 	cut  int64 // after how many of them nothing more is taken; 0 never
 	held bool  // nothing is taken now
@@ -98,7 +102,7 @@ func NewDevice(g Gadget) *Device {
 	if g.Speed == 0 {
 		g.Speed = High
 	}
-	d := &Device{Gadget: g, eps: map[byte]*endpoint{}, gone: make(chan struct{})}
+	d := &Device{Gadget: g, eps: map[byte]*endpoint{}, gone: make(chan struct{}), set: make(chan struct{})}
 	for _, f := range g.Functions {
 		if f.In != 0 {
 			d.eps[f.In|0x80], d.eps[f.Out] = &endpoint{in: true}, &endpoint{}
@@ -349,7 +353,7 @@ func (d *Device) Halt(addr byte) {
 func (d *Device) clearHalt(addr byte) {
 	d.mu.Lock()
 	var calls []func()
-	if e := d.eps[addr]; e != nil {
+	if e := d.eps[addr]; e != nil && !d.Stuck {
 		e.halted = false
 		calls = d.step(e)
 	}
@@ -445,6 +449,9 @@ func (d *Device) control(setup []byte) ([]byte, bool) {
 				return cut([]byte{5, 15, 15, 0, 1, 10, 16, 3, 0, 0x0e, 0, 3, 10, 0xff, 7})
 			}
 		}
+	case kind == 0 && req == 9 && value != 0: // SET_CONFIGURATION
+		d.once.Do(func() { close(d.set) })
+		return nil, true
 	case kind == 0 && (req == 9 || req == 5), kind == 1 && req == 11: // SET_CONFIGURATION, SET_ADDRESS, SET_INTERFACE
 		return nil, true
 	case kind&0x9f == 0x80 && req == 0: // GET_STATUS

@@ -103,6 +103,10 @@ func (k *Kernel) Plug(d *Device, other bool) (func(), error) {
 			unplug, err := attach(d, port, speed)
 			if err == nil {
 				k.last = port + 1
+				select { // it is there when the kernel has set it up
+				case <-d.set:
+				case <-time.After(holdLimit): // it never does so with a device that lies
+				}
 				return unplug, nil
 			}
 			last = err

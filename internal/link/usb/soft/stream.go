@@ -38,31 +38,37 @@ func (e *FramingError) Error() string {
 	return fmt.Sprintf("a transfer of %d bytes where %d were due", e.Got, e.Want)
 }
 
-// Read takes the transfer that is due. One of exactly a packet's length takes whatever a packet
-// brings: that is how the beginning of a message is looked for.
+// Read takes the transfer that is due.
 func (s *Stream) Read(p []byte) (int, error) {
 	packet := s.d.Packet()
-	room := (len(p)/packet + 1) * packet // a packet without bytes belongs to a full one
-	if len(p) == packet {
-		room = packet
+	n, err := s.recv((len(p)/packet + 1) * packet) // a packet without bytes belongs to a full one
+	if err == nil && n != len(p) {
+		err = &FramingError{len(p), n}
 	}
+	if err != nil {
+		return 0, err
+	}
+	return copy(p, s.buf[:n]), nil
+}
+
+// ReadPacket takes what one packet brings.
+func (s *Stream) ReadPacket(p []byte) (int, error) {
+	n, err := s.recv(s.d.Packet())
+	return copy(p, s.buf[:n]), err
+}
+
+func (s *Stream) recv(room int) (int, error) {
 	if cap(s.buf) < room {
 		s.buf = make([]byte, room)
 	}
+	s.buf = s.buf[:room]
 	ctx, done := s.rd.Context()
 	defer done()
-	n, err := s.d.Recv(ctx, s.n, s.buf[:room])
-	switch {
-	case errors.Is(err, context.Canceled):
-		return 0, os.ErrDeadlineExceeded
-	case err != nil:
-		return 0, err
-	case len(p) == packet:
-		return copy(p, s.buf[:n]), nil
-	case n != len(p):
-		return 0, &FramingError{len(p), n}
+	n, err := s.d.Recv(ctx, s.n, s.buf)
+	if errors.Is(err, context.Canceled) {
+		err = os.ErrDeadlineExceeded
 	}
-	return copy(p, s.buf[:n]), nil
+	return n, err
 }
 
 // Write gives the computer a transfer and waits until it was fetched.

@@ -1,0 +1,246 @@
+package guest
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"jarlid/internal/link/usb"
+)
+
+// desk is a place in the guest where somebody works with the program: a home folder, and phones
+// on cables.
+type desk struct {
+	*testing.T
+	home, dir string
+	user      uint32 // 0: root
+	groups    []uint32
+	running   *running
+}
+
+func newDesk(t *testing.T) *desk {
+	t.Helper()
+	onlyInside(t)
+	dir := t.TempDir()
+	d := &desk{T: t, dir: dir, running: &running{}, home: filepath.Join(dir, "home")}
+	if err := os.MkdirAll(d.home, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	key, err := os.ReadFile("/files/key.pem")
+	if err == nil {
+		err = os.WriteFile(filepath.Join(d.home, "key.pem"), key, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+// other is another person at the same phones: an ordinary user with groups.
+func (d *desk) other(user uint32, groups ...uint32) *desk {
+	o := *d
+	o.home, o.user, o.groups = filepath.Join(d.dir, fmt.Sprintf("home-%d-%d", user, len(groups))), user, groups
+	for _, dir := range []string{o.home, filepath.Join(o.home, "run")} {
+		if err := errors.Join(os.MkdirAll(dir, 0o755), os.Chown(dir, int(user), int(user))); err != nil {
+			d.Fatal(err)
+		}
+	}
+	for at := d.dir; at != "/"; at = filepath.Dir(at) {
+		_ = os.Chmod(at, 0o755)
+	}
+	return &o
+}
+
+// stuckAfter is how long a command may take in the guest.
+const stuckAfter = 4 * time.Minute
+
+// programs are the stand-ins that run.
+func (d *desk) programs() []*os.Process {
+	d.running.mu.Lock()
+	defer d.running.mu.Unlock()
+	return slices.Clone(d.running.list)
+}
+
+type running struct {
+	mu   sync.Mutex
+	list []*os.Process
+}
+
+func (d *desk) command(args ...string) *exec.Cmd {
+	c := exec.Command("/bin/jarlid", append(args, "--home", d.home)...)
+	c.Env = append(os.Environ(), "NO_COLOR=1", "XDG_RUNTIME_DIR="+filepath.Join(d.home, "run"), "HOME="+d.home)
+	if d.user != 0 {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: d.user, Gid: d.user, Groups: d.groups}}
+	}
+	return c
+}
+
+func (d *desk) run(args ...string) (int, string) {
+	d.Helper()
+	cmd := d.command(args...)
+	stuck := time.AfterFunc(stuckAfter, func() {
+		_ = cmd.Process.Signal(syscall.SIGQUIT) // what it waits for is in its output then
+		for _, p := range d.programs() {
+			_ = p.Signal(syscall.SIGQUIT)
+		}
+	})
+	defer stuck.Stop()
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	switch {
+	case errors.As(err, &exit):
+		return exit.ExitCode(), string(out)
+	case err != nil:
+		d.Fatal(err)
+	}
+	return 0, string(out)
+}
+
+func (d *desk) want(code int, texts []string, args ...string) string {
+	d.Helper()
+	began := time.Now()
+	got, out := d.run(args...)
+	if got != code {
+		d.Fatalf("jarlid %s ended with %d, want %d:\n%s", strings.Join(args, " "), got, code, out)
+	}
+	for _, s := range texts {
+		if !strings.Contains(out, s) {
+			d.Fatalf("jarlid %s does not say %q:\n%s", strings.Join(args, " "), s, out)
+		}
+	}
+	d.Logf("%6.1f s  jarlid %s", time.Since(began).Seconds(), strings.Join(args, " "))
+	return out
+}
+
+// result runs jarlid with --json and decodes its last line.
+func (d *desk) result(code int, v any, args ...string) {
+	d.Helper()
+	out := strings.TrimSpace(d.want(code, nil, append(args, "--json")...))
+	if err := json.Unmarshal([]byte(out[strings.LastIndexByte(out, '\n')+1:]), v); err != nil {
+		d.Fatalf("%v\n%s", err, out)
+	}
+}
+
+// standin runs a stand-in on a cable until the test ends.
+func (d *desk) standin(model string, args ...string) {
+	d.Helper()
+	name := model
+	for i, a := range args {
+		if a == "--as" {
+			name = args[i+1]
+		}
+	}
+	before := phones()
+	cmd := d.command(append([]string{"standin", "run", model, "--usb", "--at", filepath.Join(d.dir, name)}, args...)...)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		d.Fatal(err)
+	}
+	cmd.Stderr = cmd.Stdout
+	if err := cmd.Start(); err != nil {
+		d.Fatal(err)
+	}
+	d.running.mu.Lock()
+	d.running.list = append(d.running.list, cmd.Process)
+	d.running.mu.Unlock()
+	ready := make(chan bool, 2)
+	done := make(chan struct{})
+	var mu sync.Mutex
+	var log bytes.Buffer
+	go func() {
+		defer close(done)
+		s := bufio.NewScanner(out)
+		for s.Scan() {
+			mu.Lock()
+			log.WriteString(s.Text() + "\n")
+			mu.Unlock()
+			if strings.Contains(s.Text(), "its storage is in") {
+				ready <- true
+			}
+		}
+		_, _ = io.Copy(io.Discard, out)
+		_ = cmd.Wait()
+		ready <- false
+	}()
+	d.Cleanup(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		select {
+		case <-done:
+		case <-time.After(long):
+			_ = cmd.Process.Kill()
+			<-done
+		}
+		if d.Failed() {
+			mu.Lock()
+			d.Logf("%s said:\n%s", name, log.String())
+			mu.Unlock()
+		}
+	})
+	select {
+	case ok := <-ready:
+		if !ok {
+			mu.Lock()
+			defer mu.Unlock()
+			d.Fatalf("the stand-in did not start:\n%s", log.String())
+		}
+	case <-time.After(2 * long):
+		d.Fatal("the stand-in did not get ready")
+	}
+	d.until("the kernel shows "+name, func() bool { return phones() > before })
+}
+
+// phones counts the devices that are phones.
+func phones() (n int) {
+	list, _ := usb.System().List()
+	for _, u := range list {
+		if _, ok := u.Phone(); ok {
+			n++
+		}
+	}
+	return n
+}
+
+// until waits until something is so.
+func (d *desk) until(what string, is func() bool) {
+	d.Helper()
+	for end := time.Now().Add(3 * long); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+		if is() {
+			return
+		}
+	}
+	d.Fatalf("it never was so that %s", what)
+}
+
+// seen waits until bench shows a phone with a word.
+func (d *desk) seen(word string) {
+	d.Helper()
+	d.until("bench shows "+word, func() bool { _, out := d.run("bench"); return strings.Contains(out, word) })
+}
+
+// journals are the folders of jobs.
+func (d *desk) journals() []string {
+	list, _ := filepath.Glob(filepath.Join(d.home, "jobs", "*", "journal.jsonl"))
+	return list
+}
+
+// stored reads what a partition of a stand-in holds.
+func (d *desk) stored(name, partition string) []byte {
+	d.Helper()
+	b, err := os.ReadFile(filepath.Join(d.dir, name, "partitions", partition+".img"))
+	if err != nil {
+		d.Fatal(err)
+	}
+	return b
+}

@@ -1,0 +1,238 @@
+// Package guest tests phones on a cable through a real kernel: a QEMU guest with Debian's own
+// kernel, in which stand-ins are USB devices. Its tests run when JARLID_USBVM is set; .ci/usbguest
+// brings what they need. See README.md here.
+package guest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jarlid/internal/demo"
+	"jarlid/internal/standin/scenario"
+)
+
+var keepGoing = flag.Duration("guest", 8*time.Minute, "the longest a guest may take")
+
+func TestMain(m *testing.M) {
+	if os.Getpid() == 1 {
+		boot() // never returns
+	}
+	flag.Parse()
+	os.Exit(m.Run())
+}
+
+// boots are the guests: which tests each runs, and with how much memory.
+var boots = []struct {
+	name, run string
+	mem       int // MiB
+}{
+	{"wire", "^TestInWire", 1024},
+	{"evening", "^TestInEvening$", 3072},
+	{"homes", "^TestInHomes$", 3072},
+	{"faults", "^TestInFaults", 3072},
+	{"people", "^TestInPeople", 2048},
+	{"speed", "^TestInSpeed$", 2048},
+}
+
+// modules are the kernel's that are loaded, in this order.
+var modules = []string{"usb-common", "usbcore", "usbip-core", "vhci-hcd"}
+
+// TestGuest boots the guests, two at a time.
+func TestGuest(t *testing.T) {
+	wish := os.Getenv("JARLID_USBVM")
+	if wish == "" {
+		t.Skip("set JARLID_USBVM=1 to test on a real kernel; .ci/usbguest brings QEMU and the kernel")
+	}
+	missing := func(format string, args ...any) {
+		t.Helper()
+		if wish == "required" {
+			t.Fatalf(format, args...)
+		}
+		t.Skipf(format, args...)
+	}
+	qemu, err := exec.LookPath("qemu-system-x86_64")
+	if err != nil {
+		missing("there is no QEMU here: run .ci/usbguest")
+	}
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		missing("there is no cache folder: %v", err)
+	}
+	kernel := filepath.Join(cache, "jarlid-usbguest")
+	if _, err := os.Stat(filepath.Join(kernel, "ready")); err != nil {
+		missing("there is no kernel for the guest here: run .ci/usbguest")
+	}
+	dir := t.TempDir()
+	image := filepath.Join(dir, "initramfs")
+	if err := makeImage(t, image, kernel, dir); err != nil {
+		t.Fatal(err)
+	}
+	turn := make(chan struct{}, 2)
+	for _, b := range boots {
+		t.Run(b.name, func(t *testing.T) {
+			t.Parallel()
+			turn <- struct{}{}
+			defer func() { <-turn }()
+			began := time.Now()
+			console := filepath.Join(t.TempDir(), "console")
+			ctx, cancel := context.WithTimeout(context.Background(), *keepGoing)
+			defer cancel()
+			// Software emulation always: /dev/kvm may open and a guest on it never start.
+			cmd := exec.CommandContext(ctx, qemu, "-M", "pc", "-accel", "tcg,thread=multi", "-cpu", "max", "-smp", "1", "-m", fmt.Sprint(b.mem),
+				"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-kernel", filepath.Join(kernel, "vmlinux"), "-initrd", image,
+				"-append", "console=ttyS0 quiet panic=-1 reboot=t mitigations=off random.trust_cpu=on usbcore.autosuspend=-1 tests="+b.run,
+				"-serial", "file:"+console, "-serial", "stdio", "-device", "isa-debug-exit,iobase=0xf4,iosize=0x1")
+			var out bytes.Buffer
+			cmd.Stdout, cmd.Stderr = &out, &out
+			err := cmd.Run()
+			var exit *exec.ExitError
+			if !errors.As(err, &exit) || exit.ExitCode() != passed {
+				end, _ := os.ReadFile(console)
+				t.Errorf("the guest ended with %v after %v:\n%s\nthe end of its console:\n%s", err, time.Since(began).Round(time.Second), out.String(), end[max(0, len(end)-3000):])
+				return
+			}
+			t.Logf("%v\n%s", time.Since(began).Round(time.Second), out.String())
+		})
+	}
+}
+
+// passed is QEMU's exit status when the guest wrote codePassed to its exit device. A panic or a
+// hang never gives it.
+const (
+	codePassed = 0x10
+	codeFailed = 0x11
+	passed     = codePassed<<1 | 1
+)
+
+// makeImage makes the guest's file system: this test as its first process, the program, the
+// kernel's modules, and the scenario's files.
+func makeImage(t *testing.T, image, kernel, dir string) error {
+	test, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if linked(test) {
+		// The guest has no C library: built anew without.
+		test = filepath.Join(dir, "guest.test")
+		if err := build("test", "-c", "-o", test, "jarlid/internal/guest"); err != nil {
+			return err
+		}
+	}
+	program := filepath.Join(dir, "jarlid")
+	if err := build("build", "-trimpath", "-o", program, "jarlid/cmd/jarlid"); err != nil {
+		return err
+	}
+	if err := makeFiles(filepath.Join(dir, "files")); err != nil {
+		return err
+	}
+	c := &cpio{}
+	for _, d := range []string{"dev", "proc", "sys", "tmp", "bin", "modules", "etc"} {
+		c.add(d, 0o40755, nil)
+	}
+	c.add("etc/passwd", 0o100644, []byte("root:x:0:0::/tmp:/bin/sh\nplover:x:1000:1000::/tmp:/bin/sh\n"))
+	c.add("etc/group", 0o100644, []byte("root:x:0:\nplugdev:x:46:\nplover:x:1000:\n"))
+	for to, from := range map[string]string{"init": test, "bin/jarlid": program} {
+		if err := c.addFile(to, 0o100755, from); err != nil {
+			return err
+		}
+	}
+	for _, m := range modules {
+		if err := c.addFile("modules/"+m+".ko", 0o100644, filepath.Join(kernel, "modules", m+".ko")); err != nil {
+			return err
+		}
+	}
+	if err := c.addTree("files", filepath.Join(dir, "files")); err != nil {
+		return err
+	}
+	if err := c.addFile("files/key.pem", 0o100600, "../link/adb/testdata/key.pem"); err != nil {
+		return err
+	}
+	c.add("TRAILER!!!", 0, nil)
+	return os.WriteFile(image, c.b.Bytes(), 0o644)
+}
+
+func build(args ...string) error {
+	cmd := exec.Command("go", args...)
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS=linux", "GOARCH=amd64")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("go %s: %w\n%s", strings.Join(args, " "), err, out)
+	}
+	return nil
+}
+
+// linked tells whether a program wants a loader.
+func linked(path string) bool {
+	b, err := os.ReadFile(path)
+	return err != nil || bytes.Contains(b[:min(len(b), 4096)], []byte("ld-linux"))
+}
+
+// makeFiles makes the scenario's files, outside: the guest is slow.
+func makeFiles(dir string) error {
+	scenario.Keep()
+	if _, err := demo.MakeFiles(filepath.Join(dir, "dunlin"), scenario.PhoneOf("dunlin")); err != nil {
+		return err
+	}
+	for _, name := range []string{"godwit", "avocet"} {
+		if err := demo.MakeFor(filepath.Join(dir, name), name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cpio writes the archive the kernel unpacks its first file system from ("newc",
+// Documentation/driver-api/early-userspace/buffer-format.rst).
+type cpio struct {
+	b   bytes.Buffer
+	ino int
+}
+
+func (c *cpio) add(name string, mode uint32, data []byte) {
+	c.ino++
+	fmt.Fprintf(&c.b, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00", c.ino, mode, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name)+1, 0, name)
+	c.pad()
+	c.b.Write(data)
+	c.pad()
+}
+
+func (c *cpio) pad() {
+	for c.b.Len()%4 != 0 {
+		c.b.WriteByte(0)
+	}
+}
+
+func (c *cpio) addFile(name string, mode uint32, path string) error {
+	b, err := os.ReadFile(path)
+	if err == nil {
+		c.add(name, mode, b)
+	}
+	return err
+}
+
+func (c *cpio) addTree(name, dir string) error {
+	return filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(dir, p)
+		if err != nil {
+			return err
+		}
+		to := filepath.ToSlash(filepath.Join(name, rel))
+		if d.IsDir() {
+			c.add(to, 0o40755, nil)
+			return nil
+		}
+		return c.addFile(to, 0o100644, p)
+	})
+}
