@@ -10,7 +10,7 @@ const RuleFile = "/etc/udev/rules.d/60-jarlid.rules"
 const Rule = `# Phones in a mode that speaks ADB or fastboot, for whoever sits at this computer
 # and for the group plugdev. As root:
 #   save this as ` + RuleFile + `
-#   udevadm verify ` + RuleFile + `
+#   udevadm verify ` + RuleFile + `   (systemd 254 and later)
 #   udevadm control --reload && udevadm trigger --subsystem-match=usb
 # For a user who logs in from elsewhere: usermod -aG plugdev USER, and log in anew.
 SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4201:*", MODE="0660", GROUP="plugdev", TAG+="uaccess"

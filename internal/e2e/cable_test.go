@@ -1,14 +1,277 @@
 package e2e
 
 import (
+	"os"
+	"strings"
 	"testing"
+	"time"
+
+	"jarlid/internal/bench"
+	"jarlid/internal/link/usb"
+	"jarlid/internal/link/usb/soft"
 )
 
-// TestCable: a phone that is plugged in is on the bench, and a job runs on it over the cable.
+type seen struct {
+	Name, Serial, Mode, Address string
+	USB                         *struct {
+		Port            string
+		Speed           int
+		Vendor, Product string
+	}
+	Stop *struct{ Name string }
+}
+
+func (l *lab) here(code int, args ...string) []seen {
+	l.Helper()
+	var r struct{ Phones []seen }
+	l.result(code, &r, append([]string{"bench"}, args...)...)
+	return r.Phones
+}
+
+// TestCable: a phone that is plugged in is on the bench by itself, under one name in all its
+// modes, and a job runs on it over the cable.
 func TestCable(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		l.standin("dunlin", "--usb", "--mode", "bootloader")
-		l.want(0, []string{"usb:1-1"}, "bench")
-		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+		l.standin("turnstone", "--usb", "--mode", "bootloader") // a phone with another number in its recovery
+		other := l.other("other")                               // where nobody has listed it
+		all := other.here(0)
+		if len(all) != 1 || all[0].Name != "WL-TS-0102" || all[0].USB == nil || all[0].USB.Port != "1-1" || all[0].USB.Speed != 480 || all[0].USB.Vendor != "1209" {
+			t.Fatalf("%+v", all)
+		}
+		other.want(0, []string{"is called brook"}, "bench", "name", "usb:1-1", "brook")
+		for _, on := range []string{"brook", "WL-TS-0102", "usb:1-1"} {
+			if all := other.here(0, "--on", on); len(all) != 1 || all[0].Name != "brook" {
+				t.Errorf("--on %s is %+v", on, all)
+			}
+		}
+		other.want(2, []string{"is not an address"}, "bench", "--on", "usb:1-")
+		other.want(4, []string{"does not answer"}, "bench", "--on", "usb:1-7")
+		for _, bad := range []string{"", "a b", "usb:1-1", "-x"} {
+			other.want(2, nil, "bench", "name", "brook", bad)
+		}
+		kit := kitOf(t, "turnstone", 1)
+		other.present = true
+		other.want(0, nil, "recovery", "install", kit.recovery, "--yes")
+		job := other.begin(true, "", nil, "go", "recovery", "--yes")
+		time.Sleep(5 * time.Second)
+		l.press("turnstone", "power-long", "volume-up+power")
+		<-job.done
+		if job.code != 0 {
+			t.Fatalf("%s", job.out)
+		}
+		if all := other.here(0); len(all) != 1 || all[0].Name != "brook" || all[0].Mode != "recovery" {
+			t.Errorf("in its recovery: %+v", all)
+		}
 	})
+}
+
+// TestRule: the rule names kinds of interfaces, not makers.
+func TestRule(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		out := l.want(0, []string{"ff4201", "ff4203", `TAG+="uaccess"`, "udevadm control --reload"}, "bench", "--rule")
+		if out != bench.Rule || strings.Contains(out, "idVendor") {
+			t.Errorf("%s", out)
+		}
+	})
+}
+
+// raw plugs a device in that is no stand-in.
+func (l *lab) raw(port, serial string, functions ...soft.Function) (d *soft.Device, unplug func()) {
+	d = soft.NewDevice(soft.Gadget{Vendor: 0x1209, Product: 9, Maker: "Wickerlight", Name: "Dunlin", Serial: serial, Functions: functions})
+	unplug = l.bus.PlugAt(port, d)
+	l.Cleanup(unplug)
+	return d, unplug
+}
+
+// TestWhyOnCable gives each cause for which a phone on a cable can't be worked with.
+func TestWhyOnCable(t *testing.T) {
+	serial := soft.Function{Class: 2, SubClass: 2, Protocol: 1, In: 1, Out: 1}
+	own := soft.Function{Class: 0xff, SubClass: 0xff, Protocol: 0xff, In: 1, Out: 1}
+	disk := soft.Function{Class: 8, SubClass: 6, Protocol: 0x50, In: 1, Out: 1}
+	for name, c := range map[string]struct {
+		cause string
+		code  int
+		says  string
+		set   func(l *lab)
+	}{
+		"files only": {"files-only", 4, "debugging is off", func(l *lab) { l.raw("1-3", "X", soft.Files()) }},
+		"charging":   {"charging", 4, "no interface that is known", func(l *lab) { l.raw("1-3", "X") }},
+		"a mode of its maker's own, since the last look": {"charging", 4, "its maker's own", func(l *lab) {
+			l.run("bench", "--why")
+			l.raw("1-3", "X", own)
+		}},
+		"a maker's loader": {"loader", 4, "a maker's loader", func(l *lab) { l.raw("1-3", "X", serial) }},
+		"a disk is none":   {"", 4, "none on a cable", func(l *lab) { l.raw("1-3", "X", disk) }},
+		"nothing":          {"", 4, "another cable and port", func(l *lab) {}},
+		"no permission": {"no-permission", 4, "bench --rule", func(l *lab) {
+			l.bus.Denied = []string{"1-3"}
+			l.raw("1-3", "X", soft.Phone(usb.ProtocolFastboot))
+		}},
+		"held": {"held", 4, "end flockwatch (process 1)", func(l *lab) {
+			d, _ := l.raw("1-3", "X", soft.Phone(usb.ProtocolADB))
+			l.bus.Hold(d, "flockwatch")
+		}},
+		"deaf": {"offline", 4, "pull the cable and put it back", func(l *lab) { l.raw("1-3", "X", soft.Phone(usb.ProtocolADB)) }},
+		"flapping": {"flapping", 4, "came and went", func(l *lab) {
+			go func() {
+				for range 20 {
+					_, unplug := l.raw("1-3", "X", soft.Files())
+					time.Sleep(300 * time.Millisecond)
+					unplug()
+					time.Sleep(100 * time.Millisecond)
+				}
+			}()
+		}},
+		"a slow link": {"slow-link", 0, "12 Mbit/s", func(l *lab) {
+			l.standin("dunlin", "--usb")
+			l.want(0, nil, "standin", "fault", "dunlin", "slow-link")
+			time.Sleep(2 * time.Second)
+		}},
+		"two with one number": {"same-serial", 4, "--on usb:1-3", func(l *lab) {
+			l.raw("1-3", "0123", soft.Phone(usb.ProtocolFastboot))
+			l.raw("1-4", "0123", soft.Phone(usb.ProtocolFastboot))
+			b := must(bench.Open(bench.Options{Home: l.home, Locks: l.dir}))
+			if err := b.Register(bench.Entry{Name: "brook", Serial: "0123"}); err != nil {
+				l.Fatal(err)
+			}
+		}},
+		"one that answers against the rules": {"wrong-protocol", 4, "none of the protocol's words", func(l *lab) {
+			d, _ := l.raw("1-3", "X", soft.Phone(usb.ProtocolFastboot))
+			go func() {
+				for {
+					if _, err := d.Recv(l.Context(), 1, make([]byte, 512)); err != nil {
+						return
+					}
+					d.Send(l.Context(), 1, []byte("\x1b[2Jwhat?"), false)
+				}
+			}()
+		}},
+		"descriptors that lie": {"wrong-protocol", 4, "no pair of bulk endpoints", func(l *lab) {
+			d := soft.NewDevice(soft.Gadget{Serial: "X\x1b[2J", Raw: []byte("\x12\x01\x00\x02\x00\x00\x00\x40\x09\x12\x09\x00\x00\x01\x01\x02\x03\x01" +
+				"\x09\x02\x20\x00\x01\x01\x00\x80\xfa\x09\x04\x00\x00\x02\xff\x42\x03\x04\x07\x05\x81\x02\x00\x00\x00\xff\x05\x01")})
+			l.Cleanup(l.bus.PlugAt("1-3", d))
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				c.set(l)
+				var r struct{ Causes []struct{ Cause string } }
+				code, out := l.run("bench", "--why")
+				if code != c.code || !strings.Contains(strings.ReplaceAll(out, "\n", " "), c.says) || strings.Contains(out, "\x1b") {
+					t.Fatalf("it ended with %d:\n%s", code, out)
+				}
+				if c.cause == "" || name == "flapping" || strings.HasSuffix(name, "last look") {
+					return // it is another answer the second time
+				}
+				l.result(c.code, &r, "bench", "--why")
+				if len(r.Causes) != 1 || r.Causes[0].Cause != c.cause {
+					t.Errorf("%+v\n%s", r.Causes, out)
+				}
+			})
+		})
+	}
+}
+
+// TestCableRefused: what keeps a program from the cable is a finding of every command.
+func TestCableRefused(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin", "--usb")
+		for _, args := range [][]string{{"slot"}, {"card"}, {"recovery", "install", files.Recovery, "--yes"}, {"wipe", "userdata", "--yes"}, {"go", "recovery"}, {"backup", "take", "-o", l.dir + "/kept"}} {
+			l.bus.Denied = []string{"1-1"}
+			l.want(3, []string{"stop  no-permission", "bench --rule"}, args...)
+			l.bus.Denied = nil
+			l.want(0, nil, "standin", "fault", "dunlin", "held")
+			time.Sleep(2 * time.Second)
+			l.want(3, []string{"stop  held-by-another", "another program"}, args...)
+			l.want(0, nil, "standin", "fault", "dunlin", "clear")
+			time.Sleep(2 * time.Second)
+		}
+		l.bus.Denied = []string{"1-1"}
+		if all := l.here(0); len(all) != 1 || all[0].Stop == nil || all[0].Stop.Name != "no-permission" {
+			t.Errorf("%+v", all)
+		}
+		if n := len(l.journals()); n != 0 {
+			t.Errorf("%d jobs were begun", n)
+		}
+	})
+}
+
+// TestTwins: two phones of one model lie side by side, each with its own job; which is meant is
+// never guessed, not even where both report one serial number.
+func TestTwins(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin", "--usb")
+		model := string(must(os.ReadFile("../core/model/models/dunlin.yaml")))
+		twin := l.file("twin.yaml", []byte(strings.Replace(model, "serial: WL-DU-0007", "serial: WL-DU-0008", 1)))
+		l.standin(twin, "--usb", "--as", "twin")
+		if all := l.here(0); len(all) != 2 || all[0].Serial == all[1].Serial {
+			t.Fatalf("%+v", all)
+		}
+		l.want(3, []string{"several-phones"}, "slot")
+		one := l.begin(false, "", nil, "recovery", "install", files.Recovery, "--yes", "--on", "dunlin")
+		two := l.begin(false, "", nil, "recovery", "install", files.Recovery, "--yes", "--on", "twin")
+		<-one.done
+		<-two.done
+		if one.code != 0 || two.code != 0 {
+			t.Fatalf("%s\n%s", one.out, two.out)
+		}
+		// Both go and come back at once.
+		one = l.begin(false, "", nil, "go", "recovery", "--on", "dunlin")
+		two = l.begin(false, "", nil, "go", "recovery", "--on", "twin")
+		<-one.done
+		<-two.done
+		if one.code != 0 || two.code != 0 || !strings.Contains(one.out.String(), "WL-DU-0007") || !strings.Contains(two.out.String(), "WL-DU-0008") {
+			t.Fatalf("%s\n%s", one.out, two.out)
+		}
+	})
+}
+
+// TestOneNumber: two that report one serial number are told apart by their sockets.
+func TestOneNumber(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.raw("1-3", "0123", soft.Phone(usb.ProtocolFastboot))
+		l.raw("1-4", "0123", soft.Phone(usb.ProtocolFastboot))
+		l.bus.Denied = []string{"1-3", "1-4"} // they are not asked
+		if all := l.here(0); len(all) != 2 || all[0].Name != "usb:1-3" || all[1].Name != "usb:1-4" {
+			t.Errorf("%+v", all)
+		}
+		l.want(3, []string{"several-phones"}, "slot")
+	})
+}
+
+// TestMoved: a phone that is put into another socket is followed by its serial number; one whose
+// number is another there too is asked about, and without a person it is not taken.
+func TestMoved(t *testing.T) {
+	for name, c := range map[string]struct {
+		model   string
+		attends bool
+		answer  string
+		code    int
+		says    string
+	}{
+		"by its number": {"dunlin", false, "", 0, "Tideline Recovery 3.1 is running"},
+		"asked, yes":    {"sanderling", true, "1\n", 0, "Which of these is sanderling?"},
+		"asked, no":     {"sanderling", true, "2\n", 4, "Which of these is sanderling?"},
+		"nobody there":  {"sanderling", false, "", 4, "did not show up"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				kit := kitOf(t, c.model, 1)
+				if c.model == "dunlin" {
+					kit = kitOf(t, c.model, 2)
+				}
+				l.standin(c.model, "--usb")
+				l.present = true
+				l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
+				l.want(0, nil, "standin", "fault", c.model, "replug") // it comes up unseen
+				job := l.begin(c.attends, c.answer, nil, "go", "recovery", "--yes")
+				time.Sleep(20 * time.Second)
+				l.want(0, nil, "standin", "press", c.model, "cable-elsewhere", "cable-in")
+				<-job.done
+				if job.code != c.code || !strings.Contains(job.out.String(), c.says) {
+					t.Errorf("it ended with %d:\n%s", job.code, job.out)
+				}
+			})
+		})
+	}
 }

@@ -2,37 +2,17 @@ package e2e
 
 import (
 	"bytes"
-	"encoding/binary"
+	"jarlid/internal/standin/standintest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
-
-	"jarlid/internal/core/image/boot"
-	"jarlid/internal/core/image/cpio"
 )
 
-// bigRecovery makes a recovery of the given size, most of it a kernel that is
-// not zeros, so that a transfer takes long enough to be broken off.
-func bigRecovery(size int) []byte {
-	var rd bytes.Buffer
-	w := cpio.NewWriter(&rd)
-	for name, body := range map[string]string{"system/bin/recovery": "x", "standin/traits.yaml": "shell: true\n",
-		"prop.default": "ro.product.device=dunlin\nro.build.display.id=Large Recovery 1\nro.debuggable=1\n"} {
-		if err := w.Add(cpio.Header{Name: name, Mode: cpio.TypeFile | 0o755}, []byte(body)); err != nil {
-			panic(err)
-		}
-	}
-	if err := w.Close(); err != nil {
-		panic(err)
-	}
-	kernel := make([]byte, size)
-	for i := 0; i < len(kernel); i += 8 {
-		binary.LittleEndian.PutUint64(kernel[i:], uint64(i)*0x9e3779b97f4a7c15+1)
-	}
-	return must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096}, boot.Parts{Kernel: kernel, Ramdisk: rd.Bytes(), DTB: []byte("dtb")}))
-}
+// bigRecovery makes a recovery of the given size, so that a transfer takes long enough to be
+// broken off.
+func bigRecovery(size int) []byte { return must(standintest.LargeRecovery(size)) }
 
 // awaitAct waits until a journal says that the wanted step is under way.
 func (l *lab) awaitAct(title string) {

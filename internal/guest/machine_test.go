@@ -19,6 +19,7 @@ import (
 
 	"jarlid/internal/demo"
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 var keepGoing = flag.Duration("guest", 8*time.Minute, "the longest a guest may take")
@@ -92,8 +93,8 @@ func TestGuest(t *testing.T) {
 				"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-kernel", filepath.Join(kernel, "vmlinux"), "-initrd", image,
 				"-append", "console=ttyS0 quiet panic=-1 reboot=t mitigations=off random.trust_cpu=on usbcore.autosuspend=-1 tests="+b.run,
 				"-serial", "file:"+console, "-serial", "stdio", "-device", "isa-debug-exit,iobase=0xf4,iosize=0x1")
-			var out bytes.Buffer
-			cmd.Stdout, cmd.Stderr = &out, &out
+			out := &told{name: b.name}
+			cmd.Stdout, cmd.Stderr = out, out
 			err := cmd.Run()
 			var exit *exec.ExitError
 			if !errors.As(err, &exit) || exit.ExitCode() != passed {
@@ -101,9 +102,31 @@ func TestGuest(t *testing.T) {
 				t.Errorf("the guest ended with %v after %v:\n%s\nthe end of its console:\n%s", err, time.Since(began).Round(time.Second), out.String(), end[max(0, len(end)-3000):])
 				return
 			}
-			t.Logf("%v\n%s", time.Since(began).Round(time.Second), out.String())
+			t.Logf("%s passed in %v", b.name, time.Since(began).Round(time.Second))
 		})
 	}
+}
+
+// told keeps what a guest says, and with -v says it on.
+type told struct {
+	bytes.Buffer
+	name string
+	rest []byte
+}
+
+func (w *told) Write(p []byte) (int, error) {
+	if testing.Verbose() {
+		w.rest = append(w.rest, p...)
+		for {
+			line, rest, ok := bytes.Cut(w.rest, []byte("\n"))
+			if !ok {
+				break
+			}
+			fmt.Printf("%-8s %s\n", w.name, line)
+			w.rest = rest
+		}
+	}
+	return w.Buffer.Write(p)
 }
 
 // passed is QEMU's exit status when the guest wrote codePassed to its exit device. A panic or a
@@ -154,6 +177,11 @@ func makeImage(t *testing.T, image, kernel, dir string) error {
 	if err := c.addTree("files", filepath.Join(dir, "files")); err != nil {
 		return err
 	}
+	model, err := os.ReadFile("../core/model/models/dunlin.yaml")
+	if err != nil {
+		return err
+	}
+	c.add("files/twin.yaml", 0o100644, bytes.Replace(model, []byte("serial: WL-DU-0007"), []byte("serial: WL-DU-0008"), 1))
 	if err := c.addFile("files/key.pem", 0o100600, "../link/adb/testdata/key.pem"); err != nil {
 		return err
 	}
@@ -181,6 +209,15 @@ func makeFiles(dir string) error {
 	scenario.Keep()
 	if _, err := demo.MakeFiles(filepath.Join(dir, "dunlin"), scenario.PhoneOf("dunlin")); err != nil {
 		return err
+	}
+	for name, size := range map[string]int{"large-8.img": 8<<20 - 64<<10, "large-32.img": 32<<20 - 64<<10} {
+		b, err := standintest.LargeRecovery(size)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, "dunlin", name), b, 0o644)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	for _, name := range []string{"godwit", "avocet"} {
 		if err := demo.MakeFor(filepath.Join(dir, name), name); err != nil {

@@ -206,6 +206,12 @@ func TestInWireEnds(t *testing.T) {
 	case <-time.After(long):
 		t.Error("a read outlives its pipe")
 	}
+	if _, err := p.Write(ctx, []byte("x")); !errors.Is(err, usb.ErrGone) {
+		t.Errorf("a write to a closed pipe: %v", err)
+	}
+	if _, err := p.Read(ctx, buf); !errors.Is(err, usb.ErrGone) {
+		t.Errorf("a read of a closed pipe: %v", err)
+	}
 	if p, err = usb.System().Open(ctx, u, i); err != nil {
 		t.Errorf("let go and claimed again: %v", err)
 	} else {

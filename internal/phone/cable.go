@@ -8,12 +8,14 @@ import (
 	"sync"
 	"time"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/link/fastboot"
 	"jarlid/internal/link/usb"
+	"jarlid/internal/say"
 )
 
 // trail is where a phone was seen on a cable, to find it again when it comes back.
@@ -111,6 +113,27 @@ func (p *Phone) besides(d usb.Device) bool {
 	p.trail.mu.Lock()
 	defer p.trail.mu.Unlock()
 	return p.trail.others[deviceKey(d)]
+}
+
+// hintAfter is how long a phone on a cable may stay away before a person is told what to try.
+const hintAfter = 10 * time.Second
+
+// replugHint gives what says, once and late enough, that a cable may have to be pulled: in sideload
+// mode some phones stay unseen until it is.
+func (s *Session) replugHint(want card.Mode) func() {
+	port, _, _ := s.seenAs()
+	began, said := time.Now(), port == "" || want == card.None
+	return func() {
+		if said || time.Since(began) < hintAfter {
+			return
+		}
+		said = true
+		why := "if its screen says that it is there"
+		if want == card.Sideload {
+			why = "in sideload mode some phones show themselves only after that"
+		}
+		s.Obs.Say(say.Todo, "%s is not on its cable yet; pull the cable and put it back: %s", s.Name, why)
+	}
 }
 
 // strangers are devices that came while a phone is awaited and that could be it.

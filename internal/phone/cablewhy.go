@@ -47,7 +47,7 @@ func InterfaceWords(d usb.Device) string {
 // and words; "" for what is no phone at all. Devices with nothing but interfaces of their
 // maker's own count when they are fresh: many an adapter is one.
 func NoPhone(d usb.Device, fresh bool) (Cause, bool) {
-	c := Cause{Phone: CableAddress(d).String(), Serial: d.Serial, Tested: []string{deviceWords(d) + ", shows: " + InterfaceWords(d)}}
+	c := Cause{Phone: CableAddress(d).String(), Serial: d.Serial, Tested: []string{strings.TrimPrefix(strings.TrimPrefix(deviceWords(d), CableAddress(d).String()), ", ") + " shows: " + InterfaceWords(d)}}
 	has := func(is func(usb.Interface) bool) bool { return slices.ContainsFunc(d.Interfaces, is) }
 	onlyOwn := len(d.Interfaces) > 0 && !has(func(i usb.Interface) bool { return i.Class != usb.ClassVendor })
 	switch {

@@ -22,6 +22,8 @@ const (
 	// in the middle of a message is brought round in three tries of five seconds.
 	cableLimit = 25 * time.Second
 	pollEvery  = 150 * time.Millisecond
+	// restless is how often a phone may come and go on its cable while it is waited for.
+	restless = 3
 	// settle is how long a phone may be seen in another mode before that is
 	// taken for where it ended up: some pass through the bootloader.
 	settle = 6 * time.Second
@@ -212,6 +214,8 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 		changed = s.Cable.Watch(ctx)
 	}
 	strangers := &strangers{asked: map[string]bool{}}
+	hint := s.replugHint(want)
+	came := map[string]bool{} // on the cable, each time anew
 	var other card.Mode
 	var since time.Time
 	for {
@@ -239,6 +243,11 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 			}
 		default:
 			other = card.None
+			sure, _ := s.OnCable(s.devices())
+			for _, d := range sure {
+				came[deviceKey(d)] = true
+			}
+			hint()
 			if err := strangers.ask(s); err != nil {
 				return nil, err
 			}
@@ -250,7 +259,11 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 			if errors.Is(err, context.Canceled) {
 				return nil, err
 			}
-			return nil, &NotHereError{Name: s.Name, Text: fmt.Sprintf("%s did not show up in %s within %s", s.Name, want, limit.Round(time.Second))}
+			text := fmt.Sprintf("%s did not show up in %s within %s", s.Name, want, limit.Round(time.Second))
+			if len(came) >= restless {
+				text += fmt.Sprintf("; it came and went %d times on its cable: the cable, the hub or the battery is bad, or it restarts in a loop", len(came))
+			}
+			return nil, &NotHereError{Name: s.Name, Text: text}
 		}
 	}
 }

@@ -91,6 +91,7 @@ type pipe struct {
 
 	gone   chan struct{} // closed when the device is
 	ended  chan struct{} // closed when the reaper has ended
+	shut   chan struct{} // closed when the pipe is
 	closed sync.Once
 	rest   []byte // came in when a read was given up
 }
@@ -120,7 +121,7 @@ func newPipe(fd int, i Interface) (*pipe, error) {
 		unix.Munmap(mem)
 		return nil, err
 	}
-	p := &pipe{fd: fd, wake: wake, i: i, mem: mem, slots: map[uintptr]*slot{}, gone: make(chan struct{}), ended: make(chan struct{})}
+	p := &pipe{fd: fd, wake: wake, i: i, mem: mem, slots: map[uintptr]*slot{}, gone: make(chan struct{}), ended: make(chan struct{}), shut: make(chan struct{})}
 	at := page
 	for k, l := range []*lane{&p.in, &p.out} {
 		l.turn, l.done, l.piece, l.slots = make(chan struct{}, 1), make(chan *slot, slots), slotSize, make([]slot, slots)
@@ -229,6 +230,8 @@ func (p *pipe) transfer(ctx context.Context, l *lane, endpoint byte, b []byte) o
 			flying, free = flying[1:], append(free, s)
 		case <-ctx.Done():
 			o.err = ctx.Err()
+		case <-p.shut:
+			o.err = ErrGone
 		case <-p.gone:
 			select { // what came before it went counts
 			case s := <-l.done:
@@ -287,9 +290,28 @@ func (o *outcome) take(s *slot, b []byte, in bool) {
 	}
 }
 
+// enter waits for the turn of a transfer.
+func (p *pipe) enter(ctx context.Context, l *lane) error {
+	select {
+	case <-p.shut:
+		return ErrGone
+	default:
+	}
+	select {
+	case l.turn <- struct{}{}:
+		return nil
+	case <-p.shut:
+		return ErrGone
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
 func (p *pipe) Read(ctx context.Context, b []byte) (int, error) {
 	l := &p.in
-	l.turn <- struct{}{}
+	if err := p.enter(ctx, l); err != nil {
+		return 0, err
+	}
 	defer func() { <-l.turn }()
 	if len(p.rest) > 0 {
 		n := copy(b, p.rest)
@@ -306,7 +328,9 @@ func (p *pipe) Read(ctx context.Context, b []byte) (int, error) {
 
 func (p *pipe) Write(ctx context.Context, b []byte) (int, error) {
 	l := &p.out
-	l.turn <- struct{}{}
+	if err := p.enter(ctx, l); err != nil {
+		return 0, err
+	}
 	defer func() { <-l.turn }()
 	o := p.transfer(ctx, l, p.i.Out, b)
 	return o.n, o.err
@@ -334,11 +358,7 @@ func (p *pipe) Reset() error {
 // Close ends transfers that wait, and lets the interface and the node go.
 func (p *pipe) Close() error {
 	p.closed.Do(func() {
-		for _, l := range []*lane{&p.in, &p.out} {
-			for n := range l.slots {
-				_ = ioctl(p.fd, ioctlDiscard, unsafe.Pointer(l.slots[n].u))
-			}
-		}
+		close(p.shut)
 		idle := p.take(&p.in) && p.take(&p.out)
 		n := uint32(p.i.Number)
 		_ = ioctl(p.fd, ioctlRelease, unsafe.Pointer(&n))

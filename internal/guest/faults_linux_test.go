@@ -1,0 +1,165 @@
+package guest
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"jarlid/internal/journal"
+)
+
+// broken holds a job that a fault ended to what is promised of one: a named end with exit 5, or
+// 4 when the phone did not come back, and a journal that does not say done.
+func (d *desk) broken(what string, code int, out string) {
+	d.Helper()
+	if code != 5 && code != 4 && code != 1 {
+		d.Errorf("%s: it ended with %d:\n%s", what, code, out)
+	}
+	if !strings.Contains(out, "fail  ") || strings.Contains(out, "panic") {
+		d.Errorf("%s: it is not said what happened:\n%s", what, out)
+	}
+	list := d.journals()
+	if len(list) == 0 {
+		return // before the first act
+	}
+	b, err := os.ReadFile(list[len(list)-1])
+	if err != nil {
+		d.Fatal(err)
+	}
+	lines := bytes.Split(bytes.TrimSpace(b), []byte("\n"))
+	var last journal.Record
+	if err := json.Unmarshal(lines[len(lines)-1], &last); err != nil || last.Event != journal.End || last.Error == "" {
+		d.Errorf("%s: the journal ends with %s (%v)", what, lines[len(lines)-1], err)
+	}
+}
+
+// back waits until the phone is plugged in again.
+func (d *desk) back(before int) {
+	d.until("the cable is back", func() bool { return phones() >= before })
+}
+
+// TestInFaultsWrite pulls the cable at every tenth of a write, and at the boundaries of its job's
+// steps; each time the end has a name, and in the end the repeat is well.
+func TestInFaultsWrite(t *testing.T) {
+	d := newDesk(t)
+	d.standin("dunlin")
+	img := file(t, "dunlin", "large-8")
+	want, err := os.ReadFile(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	job := []string{"recovery", "install", img, "--into", "@a", "--accept", "recovery-on-one-slot", "--yes"}
+	for tenth := range 10 {
+		d.want(0, nil, "standin", "fault", "dunlin", "drop", "--after", fmt.Sprint(1+len(want)*tenth/10))
+		code, out := d.run(job...)
+		d.broken(fmt.Sprintf("pulled at tenth %d", tenth), code, out)
+		d.back(1)
+	}
+	// Each command is the boundary of a step, or lies between two.
+	pulled := 0
+	for after := 0; ; after += 5 {
+		d.want(0, nil, "standin", "fault", "dunlin", "drop-next", "--after", fmt.Sprint(after))
+		code, out := d.run(job...)
+		if code == 0 {
+			break
+		}
+		pulled++
+		d.broken(fmt.Sprintf("pulled at command %d", after), code, out)
+		d.back(1)
+	}
+	if pulled < 3 {
+		t.Errorf("the cable was pulled at %d commands only", pulled)
+	}
+	d.want(0, nil, "standin", "fault", "dunlin", "clear")
+	d.want(0, []string{"recovery_a written"}, job...)
+	if !bytes.HasPrefix(d.stored("dunlin", "recovery_a"), want) {
+		t.Error("recovery_a does not hold what was written")
+	}
+}
+
+// TestInFaultsPackage pulls the cable at every tenth of a package.
+func TestInFaultsPackage(t *testing.T) {
+	d := newDesk(t)
+	d.standin("dunlin")
+	d.want(0, nil, "recovery", "install", file(t, "dunlin", "tideline"), "--yes")
+	d.want(0, nil, "go", "recovery")
+	d.want(0, nil, "wipe", "userdata", "--yes")
+	rom := file(t, "dunlin", "saltmarsh-4.2-dunlin.zip")
+	st, err := os.Stat(rom)
+	if err != nil {
+		t.Fatal(err)
+	}
+	job := []string{"sideload", rom, "--then", "stay", "--yes"}
+	for tenth := range 10 {
+		d.want(0, nil, "standin", "fault", "dunlin", "drop", "--after", fmt.Sprint(1+st.Size()*int64(tenth)/10))
+		code, out := d.run(job...)
+		d.broken(fmt.Sprintf("pulled at tenth %d", tenth), code, out)
+		d.back(1)
+	}
+	d.want(0, nil, "standin", "fault", "dunlin", "clear")
+	d.want(0, []string{"slot b starts next"}, job...)
+}
+
+// TestInPeopleReplug: another socket, a mode that shows itself only when the cable was pulled and
+// put back, and a program that was killed in the middle of a transfer.
+func TestInPeopleReplug(t *testing.T) {
+	d := newDesk(t)
+	d.standin("dunlin")
+	img := file(t, "dunlin", "large-8")
+	port := func() string {
+		var r struct {
+			Phones []struct{ USB struct{ Port string } }
+		}
+		d.result(0, &r, "bench")
+		return r.Phones[0].USB.Port
+	}
+	first := port()
+	d.want(0, nil, "standin", "fault", "dunlin", "elsewhere", "--after", "3000000")
+	code, out := d.run("recovery", "install", img, "--yes")
+	d.broken("put into another socket", code, out)
+	d.back(1)
+	if now := port(); now == first {
+		t.Errorf("it is at %s still", now)
+	}
+	// Killed in the middle of a download: the bootloader waits for the rest.
+	cmd := d.command("recovery", "install", img, "--yes")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	d.until("the transfer is under way", func() bool {
+		list, _ := filepath.Glob(filepath.Join(d.home, "jobs", "*", "transfer"))
+		if len(list) == 0 {
+			return false
+		}
+		var announced, taken int64
+		b, _ := os.ReadFile(list[len(list)-1])
+		_, _ = fmt.Sscanf(string(b), "announced %x taken %x", &announced, &taken)
+		return taken > 2<<20
+	})
+	if err := cmd.Process.Signal(syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Wait()
+	d.want(0, []string{"filled up with zeros", "slot a"}, "slot")
+	d.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", img, "--yes")
+	d.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "tideline"), "--yes")
+	d.want(0, nil, "go", "recovery")
+	d.want(0, nil, "standin", "fault", "dunlin", "replug")
+	waiting := d.command("go", "sideload")
+	var said bytes.Buffer
+	waiting.Stdout, waiting.Stderr = &said, &said
+	if err := waiting.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(20 * time.Second)
+	d.want(0, nil, "standin", "press", "dunlin", "cable-out", "cable-in")
+	if err := waiting.Wait(); err != nil || !strings.Contains(said.String(), "pull the cable and put it back") {
+		t.Errorf("%v:\n%s", err, said.String())
+	}
+}

@@ -1,0 +1,98 @@
+package guest
+
+import (
+	"os"
+	"strings"
+	"sync"
+	"testing"
+
+	"jarlid/internal/link/usb"
+)
+
+// node gives the node of the only phone that is plugged in.
+func node(t *testing.T) (usb.Device, string) {
+	t.Helper()
+	list, err := usb.System().List()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, u := range list {
+		if _, ok := u.Phone(); ok {
+			return u, strings.ReplaceAll("/dev/bus/usb/"+three(u.Bus)+"/"+three(u.Number), "//", "/")
+		}
+	}
+	t.Fatal("no phone is plugged in")
+	return usb.Device{}, ""
+}
+
+func three(n int) string {
+	s := []byte("000")
+	for i := 2; i >= 0; i, n = i-1, n/10 {
+		s[i] = byte('0' + n%10)
+	}
+	return string(s)
+}
+
+// TestInPeopleRights: an ordinary user is told that the right is missing, and works with the
+// group the rule gives; a program that holds the phone is named.
+func TestInPeopleRights(t *testing.T) {
+	d := newDesk(t)
+	d.standin("dunlin")
+	u, at := node(t)
+	if err := os.Chmod(at, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	plover := d.other(1000)
+	plover.want(4, []string{"no-permission", "bench --rule"}, "bench", "--why")
+	plover.want(3, []string{"stop  no-permission"}, "slot")
+	// What the rule does: the group plugdev and 0660.
+	if err := os.Chown(at, 0, 46); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(at, 0o660); err != nil {
+		t.Fatal(err)
+	}
+	plover.want(3, []string{"stop  no-permission"}, "slot")
+	d.other(1000, 46).want(0, []string{"WL-DU-0007"}, "slot")
+
+	i, _ := u.Phone()
+	p, err := usb.System().Open(t.Context(), u, i)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	d.want(3, []string{"stop  held-by-another", "in use by init, process"}, "slot")
+	d.want(4, []string{"dunlin, held", "end init (process"}, "bench", "--why")
+	d.other(1000, 46).want(3, []string{"stop  held-by-another", "a program of another user"}, "slot")
+}
+
+// TestInPeopleTwo: two phones of one model side by side, each with its own job, at the same time.
+func TestInPeopleTwo(t *testing.T) {
+	d := newDesk(t)
+	model, err := os.ReadFile("/files/twin.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	twin := d.dir + "/twin.yaml"
+	if err := os.WriteFile(twin, model, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	d.standin("dunlin")
+	d.standin(twin, "--as", "twin")
+	d.want(3, []string{"several-phones"}, "slot")
+	both := func(texts []string, args ...string) {
+		var all sync.WaitGroup
+		for _, on := range []string{"dunlin", "twin"} {
+			all.Go(func() {
+				code, out := d.run(append(args, "--on", on)...)
+				if code != 0 || !strings.Contains(out, texts[0]) {
+					t.Errorf("%s on %s ended with %d:\n%s", strings.Join(args, " "), on, code, out)
+				}
+			})
+		}
+		all.Wait()
+	}
+	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "large-8"), "--yes")
+	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "tideline"), "--yes")
+	both([]string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
+}
