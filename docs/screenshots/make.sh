@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo data: each shows one command
-# in a terminal window. Needs Go, Xvfb, xterm, ImageMagick's import, and for the page Chromium.
+# in a terminal window. Needs Go, Xvfb, xterm, ImageMagick's import, for the page Chromium, and for
+# the phones on cables what .ci/usbguest brings.
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 work=$(mktemp -d)
@@ -22,7 +23,7 @@ shot() {
     local name=$1 when=$2 cmd=$3
     cat > "$work/run" <<EOF
 clear
-printf '\$ %s\n' '$cmd'
+printf '\$ %s\n' '${shown:-$cmd}'
 $cmd
 touch "$work/ended"
 sleep 60
@@ -66,6 +67,10 @@ shot explain end "jarlid explain stuck at 47 percent"
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
 
+# Phones on cables, as a terminal in the guest with a real kernel shows them.
+(cd "$OLDPWD" && .ci/usbguest && JARLID_USBVM=required JARLID_USBVM_PICTURES="$work" go test -count=1 ./internal/guest -run TestGuest/picture >/dev/null)
+shown="jarlid bench --why" shot why end "cat $work/why"
+
 # The other kinds of phone.
 jarlid demo --only-files --for avocet --at "$lab" >/dev/null
 jarlid standin run avocet --at "$lab/avocet" >"$lab/avocet.log" & phone=$!
@@ -89,9 +94,6 @@ shot unlock end "jarlid unlock --yes"
 jarlid recovery try tideline-3.1-dunlin.img --yes >/dev/null
 jarlid put saltmarsh-4.2-dunlin.zip --to storage --yes >/dev/null
 cols=124 rows=38 points=12 shot backup end "jarlid backup take -o kept"
-jarlid standin press dunlin power-long >/dev/null
-sleep 1
-shot why end "jarlid bench --why"
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
 jarlid demo --only-files --for godwit --at "$lab" >/dev/null

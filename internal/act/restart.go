@@ -63,13 +63,17 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 		}
 		w, err = j.awaitSystem(ctx, effects)
 	case s.To == card.Recovery && !hands:
-		w, err = j.awaitRecovery(ctx, effects)
+		w, err = j.awaitRecovery(ctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
+			return j.Await(ctx, limit, false, modes...)
+		})
 	case hands && !seen && s.To == card.Recovery:
 		// One without a shell is never seen; the next step shows whether it is there.
 		if _, _, err := j.showHands(s.To); err != nil {
 			return d, err
 		}
-		w, err = j.awaitRecovery(ctx, effects)
+		w, err = j.awaitRecovery(ctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
+			return j.AwaitHands(ctx, limit, from, modes...)
+		})
 	case hands:
 		w, err = j.byHand(ctx, from, s.To)
 	default:
@@ -150,17 +154,17 @@ func (j *Job) fellBack(want string) {
 
 // awaitRecovery waits for a restarted recovery. One that was not written by Jar
 // Lid may have no shell and then never shows up: no wire without an error.
-func (j *Job) awaitRecovery(ctx context.Context, c *card.Card) (phone.Wire, error) {
+func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await func(limit time.Duration, modes ...card.Mode) (phone.Wire, error)) (phone.Wire, error) {
 	next := c.Value(card.FactNext)
 	limit := unseenLimit
 	switch {
 	case j.quiet(c, next):
 		limit = quietRecovery
 	case c.Get(card.FactDigest.Of(j.home(c, next))).Known():
-		return j.Await(ctx, restartLimit, false, card.Recovery)
+		return await(restartLimit, card.Recovery)
 	}
 	// Whoever is at the phone may have put it into sideload mode already.
-	w, err := j.Await(ctx, limit, false, card.Recovery, card.Sideload)
+	w, err := await(limit, card.Recovery, card.Sideload)
 	var away *phone.NotHereError
 	if errors.As(err, &away) {
 		j.learnQuiet(c, next)

@@ -275,3 +275,69 @@ func TestMoved(t *testing.T) {
 		})
 	}
 }
+
+// TestCommandedOn: a person who is asked to bring a phone into its recovery and brings it into the
+// bootloader has done enough, where that takes the command.
+func TestCommandedOn(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin", "--usb")
+		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+		l.press("dunlin", "power-long")
+		l.until("it is gone", func() bool { _, out := l.run("bench"); return strings.Contains(out, "does not answer") })
+		job := l.begin(true, "", nil, "go", "recovery", "--on", "dunlin")
+		time.Sleep(3 * time.Second)
+		began := time.Now()
+		l.press("dunlin", "volume-down+power")
+		<-job.done
+		if job.code != 0 || !strings.Contains(job.out.String(), "showed up in bootloader and is sent on into recovery") || time.Since(began) > 15*time.Second {
+			t.Errorf("it ended with %d after %v:\n%s", job.code, time.Since(began), job.out)
+		}
+	})
+}
+
+// TestBadCables: a phone whose descriptors lie, or that answers against the rules, ends every
+// command with exit 5, and nothing it says is printed raw.
+func TestBadCables(t *testing.T) {
+	for name, answer := range map[string]string{"garbage": "\x1b[2J\x00\xff", "a length that lies": "DATAffffffff", "nothing": ""} {
+		t.Run(name, func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				d, _ := l.raw("1-3", "X\x1b[2J", soft.Phone(usb.ProtocolFastboot))
+				go func() {
+					for {
+						if _, err := d.Recv(t.Context(), 1, make([]byte, 4096)); err != nil {
+							return
+						}
+						if answer != "" {
+							d.Send(t.Context(), 1, []byte(answer), false)
+						}
+					}
+				}()
+				code, out := l.run("slot", "--on", "usb:1-3")
+				if code != 5 || strings.ContainsAny(out, "\x1b\x00\xff") {
+					t.Errorf("it ended with %d:\n%q", code, out)
+				}
+			})
+		})
+	}
+}
+
+// TestCableFaults: an endpoint that halts, and answers that are cut or garbled, end with a name,
+// and the repeat ends well.
+func TestCableFaults(t *testing.T) {
+	for _, fault := range []string{"halt", "short-answer", "garbage", "stall"} {
+		t.Run(fault, func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				l.standin("dunlin", "--usb")
+				for _, after := range []int64{1, 3 << 20, 9 << 20} {
+					l.fault("dunlin", fault, after, "--for", "3")
+					code, out := l.run("recovery", "install", files.Recovery, "--yes")
+					if code != 0 && code != 4 && code != 5 || strings.Contains(out, "\x1b") {
+						t.Errorf("%s after %d: it ended with %d:\n%s", fault, after, code, out)
+					}
+				}
+				l.want(0, nil, "standin", "fault", "dunlin", "clear")
+				l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+			})
+		})
+	}
+}

@@ -3,3 +3,5 @@
 package guest
 
 func boot() {}
+
+func holdOn() {}

@@ -6,6 +6,7 @@ package guest
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
 	"flag"
 	"fmt"
@@ -28,6 +29,9 @@ func TestMain(m *testing.M) {
 	if os.Getpid() == 1 {
 		boot() // never returns
 	}
+	if os.Getenv(holding) != "" {
+		holdOn() // neither
+	}
 	flag.Parse()
 	os.Exit(m.Run())
 }
@@ -43,6 +47,7 @@ var boots = []struct {
 	{"faults", "^TestInFaults", 3072},
 	{"people", "^TestInPeople", 2048},
 	{"speed", "^TestInSpeed$", 2048},
+	{"picture", "^TestInPicture$", 1024}, // for docs/screenshots/make.sh alone
 }
 
 // modules are the kernel's that are loaded, in this order.
@@ -80,6 +85,9 @@ func TestGuest(t *testing.T) {
 	}
 	turn := make(chan struct{}, 2)
 	for _, b := range boots {
+		if b.name == "picture" && os.Getenv("JARLID_USBVM_PICTURES") == "" {
+			continue
+		}
 		t.Run(b.name, func(t *testing.T) {
 			t.Parallel()
 			turn <- struct{}{}
@@ -99,17 +107,40 @@ func TestGuest(t *testing.T) {
 			var exit *exec.ExitError
 			if !errors.As(err, &exit) || exit.ExitCode() != passed {
 				end, _ := os.ReadFile(console)
-				t.Errorf("the guest ended with %v after %v:\n%s\nthe end of its console:\n%s", err, time.Since(began).Round(time.Second), out.String(), end[max(0, len(end)-3000):])
+				t.Errorf("the guest ended with %v after %v:\n%s\nthe end of its console:\n%s", err, time.Since(began).Round(time.Second), out.all.String(), end[max(0, len(end)-3000):])
 				return
+			}
+			if dir := os.Getenv("JARLID_USBVM_PICTURES"); dir != "" {
+				keepPictures(t, dir, out.all.String())
 			}
 			t.Logf("%s passed in %v", b.name, time.Since(began).Round(time.Second))
 		})
 	}
 }
 
+// holding is set in a process that holds a phone as another program would.
+const holding = "JARLID_HOLDS"
+
+// pictureWord begins a line with what a terminal showed: a name and the bytes in base64.
+const pictureWord = "PICTURE "
+
+func keepPictures(t *testing.T, dir, out string) {
+	for line := range strings.Lines(out) {
+		_, rest, ok := strings.Cut(line, pictureWord)
+		name, text, _ := strings.Cut(strings.TrimSpace(rest), " ")
+		b, err := base64.StdEncoding.DecodeString(text)
+		if ok && err == nil {
+			err = os.WriteFile(filepath.Join(dir, name), b, 0o644)
+		}
+		if ok && err != nil {
+			t.Error(err)
+		}
+	}
+}
+
 // told keeps what a guest says, and with -v says it on.
 type told struct {
-	bytes.Buffer
+	all  bytes.Buffer
 	name string
 	rest []byte
 }
@@ -126,7 +157,7 @@ func (w *told) Write(p []byte) (int, error) {
 			w.rest = rest
 		}
 	}
-	return w.Buffer.Write(p)
+	return w.all.Write(p)
 }
 
 // passed is QEMU's exit status when the guest wrote codePassed to its exit device. A panic or a

@@ -1,10 +1,16 @@
 package guest
 
 import (
+	"bufio"
+	"context"
+	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"jarlid/internal/link/usb"
 )
@@ -25,6 +31,47 @@ func node(t *testing.T) (usb.Device, string) {
 	return usb.Device{}, ""
 }
 
+// hold has another program, called flockwatch, hold a phone until the test ends.
+func (d *desk) hold(serial string) {
+	d.Helper()
+	path := filepath.Join(d.dir, "flockwatch")
+	if err := os.Symlink("/init", path); err != nil {
+		d.Fatal(err)
+	}
+	cmd := exec.Command(path)
+	cmd.Env = append(os.Environ(), holding+"="+serial)
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		d.Fatal(err)
+	}
+	d.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	if line, err := bufio.NewReader(out).ReadString('\n'); err != nil || line != "held\n" {
+		d.Fatalf("%q, %v", line, err)
+	}
+}
+
+// holdOn is that program.
+func holdOn() {
+	for range 100 {
+		list, _ := usb.System().List()
+		for _, u := range list {
+			i, ok := u.Phone()
+			if !ok || u.Serial != os.Getenv(holding) {
+				continue
+			}
+			if _, err := usb.System().Open(context.Background(), u, i); err == nil {
+				fmt.Println("held")
+				select {}
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	os.Exit(1)
+}
+
 func three(n int) string {
 	s := []byte("000")
 	for i := 2; i >= 0; i, n = i-1, n/10 {
@@ -38,7 +85,7 @@ func three(n int) string {
 func TestInPeopleRights(t *testing.T) {
 	d := newDesk(t)
 	d.standin("dunlin")
-	u, at := node(t)
+	_, at := node(t)
 	if err := os.Chmod(at, 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -55,14 +102,9 @@ func TestInPeopleRights(t *testing.T) {
 	plover.want(3, []string{"stop  no-permission"}, "slot")
 	d.other(1000, 46).want(0, []string{"WL-DU-0007"}, "slot")
 
-	i, _ := u.Phone()
-	p, err := usb.System().Open(t.Context(), u, i)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer p.Close()
-	d.want(3, []string{"stop  held-by-another", "in use by init, process"}, "slot")
-	d.want(4, []string{"dunlin, held", "end init (process"}, "bench", "--why")
+	d.hold("WL-DU-0007")
+	d.want(3, []string{"stop  held-by-another", "in use by flockwatch, process"}, "slot")
+	d.want(4, []string{"dunlin, held", "end flockwatch (process"}, "bench", "--why")
 	d.other(1000, 46).want(3, []string{"stop  held-by-another", "a program of another user"}, "slot")
 }
 

@@ -80,7 +80,7 @@ func bareFlash(t *testing.T, path string) time.Duration {
 		t.Fatal(err)
 	}
 	say(fmt.Sprintf("download:%08x", st.Size()), "DATA")
-	sum, buf := sha256.New(), make([]byte, 1<<20)
+	sum, buf := sha256.New(), make([]byte, 256<<10)
 	for {
 		n, err := io.ReadFull(f, buf)
 		if n == 0 {

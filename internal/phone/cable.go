@@ -267,6 +267,11 @@ func (p *Phone) cableLoader(ctx context.Context, pipe usb.Pipe, a Address, seria
 	if err != nil {
 		return nil, err
 	}
+	if some { // there may be much to fill up
+		var done func()
+		ctx, done = longer(ctx, fillLimit)
+		defer done()
+	}
 	filled, err := c.Sync(ctx, broken.Announced, broken.Taken)
 	if err != nil {
 		return nil, err
@@ -280,6 +285,20 @@ func (p *Phone) cableLoader(ctx context.Context, pipe usb.Pipe, a Address, seria
 		}
 	}
 	return newLoader(ctx, p, c, a)
+}
+
+// fillLimit is how long the rest of a transfer that broke off may take.
+const fillLimit = 10 * time.Minute
+
+// longer gives a context that outlives ctx's own limit, and still ends when a person stops.
+func longer(ctx context.Context, limit time.Duration) (context.Context, func()) {
+	long, cancel := context.WithTimeout(context.WithoutCancel(ctx), limit)
+	stop := context.AfterFunc(ctx, func() {
+		if errors.Is(ctx.Err(), context.Canceled) {
+			cancel()
+		}
+	})
+	return long, func() { stop(); cancel() }
 }
 
 func (p *Phone) cableDebug(ctx context.Context, pipe usb.Pipe, a Address, offered func()) (Wire, error) {

@@ -194,15 +194,15 @@ func (s *Session) Await(ctx context.Context, limit time.Duration, patient bool, 
 
 // AwaitHands waits as a patient Await does while a person brings the phone into a mode. One
 // that shows up in a mode that takes commands, other than the one it was in, is commanded on.
-func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card.Mode, to card.Mode) (Wire, error) {
-	tried := map[card.Mode]bool{from: true}
+func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card.Mode, modes ...card.Mode) (Wire, error) {
+	to, tried := modes[0], map[card.Mode]bool{from: true}
 	return s.await(ctx, limit, true, func(o *Session) bool {
 		if tried[o.Mode()] {
 			return false
 		}
 		tried[o.Mode()] = true
 		return o.Restart(ctx, to) == nil
-	}, []card.Mode{to})
+	}, modes)
 }
 
 func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, command func(*Session) bool, modes []card.Mode) (Wire, error) {

@@ -181,7 +181,11 @@ func (c *Client) Download(ctx context.Context, size int64, r io.Reader, sent fun
 	if room != size {
 		return c.broken("is ready for %d bytes of data, %d were announced", room, size)
 	}
-	buf := make([]byte, min(dataChunk, size))
+	chunk := int64(dataChunk)
+	if _, ok := c.t.(*USB); ok {
+		chunk = usbChunk
+	}
+	buf := make([]byte, min(chunk, size))
 	for done := int64(0); done < size; {
 		p := buf[:min(int64(len(buf)), size-done)]
 		if _, err := io.ReadFull(r, p); err != nil {

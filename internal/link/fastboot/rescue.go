@@ -57,7 +57,7 @@ func (c *Client) Sync(ctx context.Context, announced, taken int64) (filled bool,
 	return true, nil
 }
 
-// fill sends zeros until the bootloader answers. It may have taken up to a piece of dataChunk
+// fill sends zeros until the bootloader answers. It may have taken up to a piece of usbChunk
 // bytes more than is known, in whole packets: so the part of a packet goes first, then what it
 // wants in any case, then packet by packet.
 func (c *Client) fill(ctx context.Context, left int64) error {
@@ -78,30 +78,38 @@ func (c *Client) fill(ctx context.Context, left int64) error {
 		}
 		left -= part
 	}
-	for left > dataChunk {
-		n := min(left-dataChunk, dataChunk)
+	for left > usbChunk {
+		n := min(left-usbChunk, dataChunk)
 		if err := send(n); err != nil {
 			return err
 		}
 		left -= n
 	}
-	answer := make([]byte, MaxResponse)
+	rctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	answered := make(chan error, 1)
+	go func() {
+		_, err := u.ReadPacket(rctx, make([]byte, MaxResponse))
+		answered <- err
+	}()
 	for wait := afterPacket; ; left -= packet {
 		if left <= 0 {
-			wait = LimitData // all it can have wanted is there
+			wait = LimitQuick // all it can have wanted is there
 		}
-		rctx, cancel := context.WithTimeout(ctx, wait)
-		_, err := u.ReadPacket(rctx, answer)
+		select {
+		case err := <-answered:
+			return err
+		case <-time.After(wait):
+		}
+		err := context.DeadlineExceeded
+		if left > 0 {
+			if err = send(min(packet, left)); err == nil {
+				continue
+			}
+		}
 		cancel()
-		if err == nil {
-			return nil
-		}
-		if !errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil || left <= 0 {
-			return err
-		}
-		if err := send(min(packet, left)); err != nil {
-			return err
-		}
+		<-answered
+		return err
 	}
 }
 

@@ -15,6 +15,10 @@ import (
 // first limit, and the size of the buffer many keep for one.
 const SafeCommand = 64
 
+// usbChunk is how much of a download is one transfer, in bytes: what a program that is killed
+// leaves nobody to know of is at most one of these.
+const usbChunk = 256 << 10
+
 // continued is how long the rest of an answer may take that filled its packet: on a bus of 12
 // Mbit/s an answer is longer than a packet, and nothing marks its end.
 const continued = 100 * time.Millisecond
