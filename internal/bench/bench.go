@@ -62,9 +62,13 @@ type Bench struct {
 	Home   string
 	Models model.Set
 
-	locks string
-	dial  link.Dialer
-	cable usb.Bus
+	locks  string
+	dial   link.Dialer
+	cable  usb.Bus
+	listMu sync.Mutex
+	list   file
+	listOf fs.FileInfo // the file it was read from
+
 	keyMu sync.Mutex
 	key   *adb.Key
 
@@ -140,11 +144,30 @@ func (b *Bench) Entries() ([]Entry, error) {
 	return f.Phones, err
 }
 
+// read gives the list. It is asked for at every look at the cables, so one that is still the
+// same file is not read anew: each change puts another one in its place.
 func (b *Bench) read() (file, error) {
-	data, err := os.ReadFile(b.listPath())
+	st, err := os.Stat(b.listPath())
 	if errors.Is(err, fs.ErrNotExist) {
 		return file{}, nil
 	}
+	if err != nil {
+		return file{}, err
+	}
+	b.listMu.Lock()
+	defer b.listMu.Unlock()
+	if b.listOf == nil || !os.SameFile(b.listOf, st) || !b.listOf.ModTime().Equal(st.ModTime()) || b.listOf.Size() != st.Size() {
+		if b.list, err = b.parse(); err != nil {
+			b.listOf = nil
+			return file{}, err
+		}
+		b.listOf = st
+	}
+	return file{Phones: slices.Clone(b.list.Phones), Serials: slices.Clone(b.list.Serials)}, nil
+}
+
+func (b *Bench) parse() (file, error) {
+	data, err := os.ReadFile(b.listPath())
 	if err != nil {
 		return file{}, err
 	}

@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -28,7 +29,7 @@ func (b *Bench) Why(ctx context.Context, on string) ([]phone.Cause, error) {
 	}
 	wg.Wait()
 	causes = twice(causes)
-	if b.cable == nil {
+	if _, err := b.Devices(); b.cable == nil || errors.Is(err, usb.ErrUnsupported) {
 		return causes, nil
 	}
 	last := b.lastLook()

@@ -193,6 +193,9 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 		return err
 	}
 	a.result = causes{append([]phone.Cause{}, list...)}
+	if _, cerr := e.Bench.Devices(); cerr != nil {
+		a.say("", say.Info, "the cables can't be looked at: %v", cerr)
+	}
 	if len(list) == 0 {
 		a.say("", say.Info, "no phone is on the list, and none on a cable: nothing is plugged in that is one, or its cable is worn or has no data wires")
 		a.say("", say.Todo, "plug it in, try another cable and port, switch it on, and bring it into the bootloader by its keys, held longer")

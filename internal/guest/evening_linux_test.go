@@ -71,7 +71,7 @@ func TestInHomes(t *testing.T) {
 		if bytes.Equal(before, d.stored("godwit", "boot_a")) {
 			t.Error("nothing was written")
 		}
-		d.want(0, nil, "backup", "restore", "-o", kept, "--yes")
+		d.want(0, nil, "backup", "restore", "boot@a", "-o", kept, "--yes")
 		if !bytes.Equal(before, d.stored("godwit", "boot_a")) {
 			t.Error("the backup did not bring back what was there")
 		}

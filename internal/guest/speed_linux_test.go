@@ -25,7 +25,7 @@ func TestInSpeed(t *testing.T) {
 	peak := int64(0)
 	for range 5 {
 		bare := bareFlash(t, img)
-		cmd := d.command("recovery", "install", img, "--into", "@a", "--accept", "recovery-on-one-slot", "--yes")
+		cmd := d.command("flash", img, "--into", "recovery@a", "--accept", "recovery-on-one-slot", "--yes", "--on", "dunlin")
 		began := time.Now()
 		out, err := cmd.CombinedOutput()
 		took := time.Since(began)
@@ -78,6 +78,13 @@ func bareFlash(t *testing.T, path string) time.Duration {
 	st, err := f.Stat()
 	if err != nil {
 		t.Fatal(err)
+	}
+	// What the phone is asked before it is sent anything.
+	for _, cmd := range []string{"getvar:version", "getvar:is-userspace", "getvar:all"} {
+		say(cmd, "")
+		for !strings.HasPrefix(string(answer), "OKAY") && !strings.HasPrefix(string(answer), "FAIL") {
+			say("", "")
+		}
 	}
 	say(fmt.Sprintf("download:%08x", st.Size()), "DATA")
 	sum, buf := sha256.New(), make([]byte, 256<<10)

@@ -199,8 +199,15 @@ func (h *Host) devices() []usb.Device {
 
 // openCable connects to the phone in a socket, by whatever it speaks there.
 func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error) {
+	if p.Cable == nil {
+		return nil, &NotHereError{Name: p.Name, Text: "there are no cables here"}
+	}
+	list, err := p.Cable.List()
+	if err != nil {
+		return nil, &NotHereError{Name: p.Name, Text: fmt.Sprintf("%s can't be reached: %v", a, err)}
+	}
 	var found *usb.Device
-	for _, d := range p.devices() {
+	for _, d := range list {
 		if d.At(a.Place) {
 			found = &d
 			break

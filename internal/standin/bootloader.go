@@ -106,6 +106,9 @@ func (b *bootloader) command(cmd string) (string, error) {
 		}
 	}
 	if p.faulty("drop-next") {
+		if p.o.Cable != nil {
+			p.pull(replugAfter, false)
+		}
 		return "", errors.New("the cable was pulled")
 	}
 	verb, arg, _ := strings.Cut(cmd, ":")

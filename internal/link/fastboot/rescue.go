@@ -108,7 +108,7 @@ func (c *Client) fill(ctx context.Context, left int64) error {
 			}
 		}
 		cancel()
-		<-answered
+		_ = <-answered // it ends with its context
 		return err
 	}
 }
