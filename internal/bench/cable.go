@@ -63,7 +63,7 @@ func (b *Bench) inSocket(list []*phone.Phone, at []phone.Address) *phone.Phone {
 				return p
 			}
 		}
-		return phone.New(b.host(), phone.CableAddress(d).String(), "", nil, phone.CableAddress(d))
+		return phone.New(b.host(), phone.CableAddress(d).String(), "", nil, at...)
 	}
 	return nil
 }

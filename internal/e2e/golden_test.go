@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -109,6 +110,11 @@ func (l *lab) golden(code int, args ...string) {
 	if strings.HasPrefix(name, "-") {
 		name = "jarlid"
 	}
+	if name == "bench" && len(args) > 1 {
+		name += "-" + strings.TrimLeft(args[1], "-")
+	} else if *cabled && (name == "bench" || name == "jarlid" || name == "standin-run") {
+		return // TestGoldenCable has their forms
+	}
 	out := l.want(code, nil, append(args, "--json")...)
 	events := map[string]any{}
 	for line := range strings.Lines(out) {
@@ -205,5 +211,18 @@ func TestGolden(t *testing.T) {
 		defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
 		l.golden(0, "arrive", "--wait", "60s")
 		l.golden(0, "app", log, "--yes")
+	})
+}
+
+// TestGoldenCable holds what is said of cables to its form.
+func TestGoldenCable(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin", "--usb", "--mode", "bootloader")
+		l.raw("1-4", "X", soft.Files())
+		l.golden(0, "bench", "--on", "dunlin")
+		l.golden(0, "bench", "--rule")
+		l.golden(0, "bench", "name", "dunlin", "brook")
+		l.bus.Denied = []string{"1-1"}
+		l.golden(4, "bench", "--why")
 	})
 }

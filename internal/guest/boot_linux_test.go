@@ -41,7 +41,7 @@ func boot() {
 	fail("command line", err)
 	_, run, _ := strings.Cut(string(line), "tests=")
 	run, _, _ = strings.Cut(strings.TrimSpace(run), " ")
-	c := exec.Command("/init", "-test.run", run, "-test.v", "-test.timeout", "20m")
+	c := exec.Command("/init", "-test.run", run, "-test.v", "-test.timeout", "24m")
 	c.Env = append(os.Environ(), inside+"=1")
 	c.Stdout, c.Stderr, c.Dir = out, out, "/tmp"
 	fail("tests", c.Run())

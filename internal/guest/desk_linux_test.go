@@ -64,7 +64,7 @@ func (d *desk) other(user uint32, groups ...uint32) *desk {
 }
 
 // stuckAfter is how long a command may take in the guest.
-const stuckAfter = 4 * time.Minute
+const stuckAfter = 8 * time.Minute
 
 // programs are the stand-ins that run.
 func (d *desk) programs() []*os.Process {
@@ -215,7 +215,7 @@ func phones() (n int) {
 // until waits until something is so.
 func (d *desk) until(what string, is func() bool) {
 	d.Helper()
-	for end := time.Now().Add(3 * long); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+	for end := time.Now().Add(6 * long); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
 		if is() {
 			return
 		}

@@ -23,7 +23,7 @@ import (
 	"jarlid/internal/standin/standintest"
 )
 
-var keepGoing = flag.Duration("guest", 14*time.Minute, "the longest a guest may take")
+var keepGoing = flag.Duration("guest", 25*time.Minute, "the longest a guest may take")
 
 func TestMain(m *testing.M) {
 	if os.Getpid() == 1 {

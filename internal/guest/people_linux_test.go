@@ -2,6 +2,7 @@ package guest
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -137,4 +139,62 @@ func TestInPeopleTwo(t *testing.T) {
 	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "large-8"), "--yes")
 	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "tideline"), "--yes")
 	both([]string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
+}
+
+// TestInPeopleReplug: another socket, a mode that shows itself only when the cable was pulled and
+// put back, and a program that was killed in the middle of a transfer.
+func TestInPeopleReplug(t *testing.T) {
+	d := newDesk(t)
+	d.standin("dunlin")
+	img := file(t, "dunlin", "large-8")
+	port := func() string {
+		var r struct {
+			Phones []struct{ USB struct{ Port string } }
+		}
+		d.result(0, &r, "bench")
+		return r.Phones[0].USB.Port
+	}
+	first := port()
+	d.want(0, nil, "standin", "fault", "dunlin", "elsewhere", "--after", "3000000")
+	code, out := d.run("recovery", "install", img, "--yes")
+	d.broken("put into another socket", code, out)
+	d.back(1)
+	if now := port(); now == first {
+		t.Errorf("it is at %s still", now)
+	}
+	// Killed in the middle of a download: the bootloader waits for the rest.
+	cmd := d.command("recovery", "install", img, "--yes")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	d.until("the transfer is under way", func() bool {
+		list, _ := filepath.Glob(filepath.Join(d.home, "jobs", "*", "transfer"))
+		if len(list) == 0 {
+			return false
+		}
+		var announced, taken int64
+		b, _ := os.ReadFile(list[len(list)-1])
+		_, _ = fmt.Sscanf(string(b), "announced %x taken %x", &announced, &taken)
+		return taken > 2<<20
+	})
+	if err := cmd.Process.Signal(syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Wait()
+	d.want(0, []string{"filled up with zeros", "slot a"}, "slot")
+	d.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", img, "--yes")
+	d.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "tideline"), "--yes")
+	d.want(0, nil, "go", "recovery")
+	d.want(0, nil, "standin", "fault", "dunlin", "replug")
+	waiting := d.command("go", "sideload")
+	var said bytes.Buffer
+	waiting.Stdout, waiting.Stderr = &said, &said
+	if err := waiting.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(20 * time.Second)
+	d.want(0, nil, "standin", "press", "dunlin", "cable-out", "cable-in")
+	if err := waiting.Wait(); err != nil || !strings.Contains(said.String(), "pull the cable and put it back") {
+		t.Errorf("%v:\n%s", err, said.String())
+	}
 }

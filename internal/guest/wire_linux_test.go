@@ -24,7 +24,7 @@ func onlyInside(t testing.TB) {
 }
 
 // long is how long anything may take in the guest, which is slow.
-const long = 30 * time.Second
+const long = time.Minute
 
 // plug plugs a device into the guest's kernel and waits until the kernel shows it.
 func plug(t *testing.T, g soft.Gadget) (*soft.Device, usb.Device, func()) {

@@ -12,7 +12,7 @@ import (
 const (
 	// firstAnswer is how long a bootloader may take for the first answer of a session on a
 	// cable; one that takes commands for data never gives it.
-	firstAnswer = 3 * time.Second
+	firstAnswer = 5 * time.Second
 	// afterPacket is how long a packet that may have been the last is given to be answered.
 	afterPacket = 4 * time.Millisecond
 )
