@@ -42,8 +42,9 @@ var boots = []struct {
 	mem       int // MiB
 	alone     bool
 }{
-	{"faults", "^TestInFaults", 3072, false}, // the longest first
+	{"package", "^TestInFaultsPackage$", 3072, false}, // the longest first
 	{"people", "^TestInPeople", 2048, false},
+	{"write", "^TestInFaultsWrite$", 2048, false},
 	{"homes", "^TestInHomes$", 3072, false},
 	{"evening", "^TestInEvening$", 3072, false},
 	{"speed", "^TestInSpeed$", 2048, true},

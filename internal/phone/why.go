@@ -103,8 +103,10 @@ func (pr probe) String() string {
 	switch {
 	case pr.err == nil:
 		what = "answers in " + string(pr.wire.Mode())
+	case errors.As(pr.err, &stop) && stop.Findings[0].Name == finding.NoPermission:
+		what = "is plugged in, and this user may not use it"
 	case errors.As(pr.err, &stop):
-		what = stop.Findings[0].Text
+		what = "is plugged in, and another program has it"
 	case NotAuthorised(pr.err) != nil:
 		what = "answers, and does not know this computer's key"
 	case errors.As(pr.err, &rule):
