@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // badPhone is a bootloader that behaves until it is asked to write, over TCP,
@@ -103,7 +104,7 @@ func TestBadPhones(t *testing.T) {
 	}
 	t.Run("a variable list that never ends", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
-			on := endless(t, l, true)
+			on := endless(t, l, "getvar:all", true)
 			l.want(5, []string{"more than 20000 lines"}, "card", "--on", on)
 			if m, _ := filepath.Glob(filepath.Join(l.home, "jobs", "*")); len(m) != 0 {
 				t.Error("reading a card wrote a journal")
@@ -112,13 +113,19 @@ func TestBadPhones(t *testing.T) {
 	})
 	t.Run("silence past any limit", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
-			l.want(5, []string{"kept silent for too long"}, "card", "--on", endless(t, l, false))
+			l.want(5, []string{"kept silent for too long"}, "card", "--on", endless(t, l, "getvar:product", false))
+		})
+	})
+	t.Run("a bootloader that hangs when it is asked for all variables", func(t *testing.T) {
+		inLab(t, func(t *testing.T, l *lab) {
+			l.want(0, []string{"curlew"}, "card", "--on", endless(t, l, "getvar:all", false))
 		})
 	})
 }
 
-// endless lists variables for ever, or says nothing when asked for them.
-func endless(t *testing.T, lab *lab, talks bool) string {
+// endless lists variables for ever when asked for at, or says nothing then. Its first answer
+// comes after five seconds.
+func endless(t *testing.T, lab *lab, at string, talks bool) string {
 	l := must(lab.net.Listen("tcp", "127.0.0.1:0"))
 	t.Cleanup(func() { l.Close() })
 	go func() {
@@ -136,18 +143,26 @@ func endless(t *testing.T, lab *lab, talks bool) string {
 					_, err := c.Write(append(binary.BigEndian.AppendUint64(nil, uint64(len(s))), s...))
 					return err
 				}
+				first := true
 				for {
-					n, err := c.Read(b[:])
-					if err != nil {
+					if _, err := io.ReadFull(c, b[:8]); err != nil {
 						return
 					}
-					if strings.Contains(string(b[:n]), "getvar:all") {
+					n := min(int(binary.BigEndian.Uint64(b[:8])), len(b))
+					if _, err := io.ReadFull(c, b[:n]); err != nil {
+						return
+					}
+					if first {
+						time.Sleep(5 * time.Second)
+					}
+					first = false
+					if strings.Contains(string(b[:n]), at) {
 						for talks && put("INFOpartition-size:x:0x1000") == nil {
 						}
 						io.Copy(io.Discard, c)
 						return
 					}
-					put("OKAY")
+					put("OKAY" + map[bool]string{true: "curlew"}[strings.HasSuffix(string(b[:n]), "getvar:product")])
 				}
 			}()
 		}

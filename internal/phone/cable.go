@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -18,7 +19,8 @@ import (
 	"jarlid/internal/say"
 )
 
-// trail is where a phone was seen on a cable, to find it again when it comes back.
+// trail is what was met on the way to a phone: where it was seen on a cable, to find it again when
+// it comes back, and what it can't stand.
 type trail struct {
 	mu      sync.Mutex
 	port    string          // the socket it was seen in last, "" for none
@@ -27,6 +29,8 @@ type trail struct {
 	others  map[string]bool // devices that were there beside it, which it can't be
 	ledger  *journal.Ledger // of the job in progress
 	said    []string        // what was done to bring it round
+
+	oneByOne atomic.Bool // its bootloader can't be asked for all variables at once
 }
 
 // deviceKey tells one plugging of a device from the next.

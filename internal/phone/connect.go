@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -16,11 +17,13 @@ import (
 )
 
 const (
-	// connectLimit is how long a phone may take to greet, in a look at the bench.
+	// connectLimit is how long a phone may take to be reached, and answerLimit how long until its
+	// first answers have come, in a look at the bench: some bootloaders think for five seconds.
 	connectLimit = 4 * time.Second
+	answerLimit  = 12 * time.Second
 	// cableLimit is that of a cable: rights come late, and a phone that an earlier program left
 	// in the middle of a message is brought round in three tries of five seconds.
-	cableLimit = 25 * time.Second
+	cableLimit = 35 * time.Second
 	pollEvery  = 150 * time.Millisecond
 	// restless is how often a phone may come and go on its cable while it is waited for.
 	restless = 3
@@ -114,6 +117,13 @@ func tells(err error) bool {
 	var stop *finding.StopError
 	var swallowed *fastboot.SwallowedError
 	return NotAuthorised(err) != nil || errors.As(err, &rule) || errors.As(err, &stop) || errors.As(err, &swallowed)
+}
+
+// dial reaches an address; a way that leads nowhere is given up before an answer would be.
+func (p *Phone) dial(ctx context.Context, network, place string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, connectLimit)
+	defer cancel()
+	return p.Dial.DialContext(ctx, network, place)
 }
 
 func addressWords(at []Address) string {

@@ -31,7 +31,7 @@ func openADB(ctx context.Context, p *Phone, a Address, offered func()) (Wire, er
 	if err != nil {
 		return nil, err
 	}
-	conn, err := p.Dial.DialContext(ctx, "tcp", a.Place)
+	conn, err := p.dial(ctx, "tcp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
 	}

@@ -23,7 +23,7 @@ type loader struct {
 }
 
 func openTCP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
-	conn, err := p.Dial.DialContext(ctx, "tcp", a.Place)
+	conn, err := p.dial(ctx, "tcp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
 	}
@@ -36,7 +36,7 @@ func openTCP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
 }
 
 func openUDP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
-	conn, err := p.Dial.DialContext(ctx, "udp", a.Place)
+	conn, err := p.dial(ctx, "udp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
 	}
@@ -66,12 +66,35 @@ func (l *loader) Address() Address { return l.at }
 func (l *loader) Close() error     { return l.c.Close() }
 
 func (l *loader) Facts(ctx context.Context, s *Session) error {
-	listed, err := l.c.Variables(ctx)
+	listed, err := l.list(ctx)
 	if err != nil {
 		return err
 	}
 	s.vars = &variables{ctx: ctx, c: l.c, listed: listed}
 	return s.readVariables()
+}
+
+// list asks for all variables. A bootloader that hangs at that question, or hangs up, is reached
+// anew and asked one by one from then on.
+func (l *loader) list(ctx context.Context) (map[string]string, error) {
+	if l.p.trail.oneByOne.Load() {
+		return map[string]string{}, nil
+	}
+	listed, err := l.c.Variables(ctx)
+	var lost *link.LostError
+	if !errors.As(err, &lost) || ctx.Err() != nil {
+		return listed, err
+	}
+	l.Close()
+	actx, cancel := context.WithTimeout(ctx, answerLimit)
+	defer cancel()
+	w, again := l.p.connectTo(actx, l.at, nil)
+	if o, ok := w.(*loader); again == nil && ok {
+		l.c = o.c
+		l.p.trail.oneByOne.Store(true)
+		return map[string]string{}, nil
+	}
+	return nil, err
 }
 
 func (l *loader) Restart(ctx context.Context, to card.Mode) error {

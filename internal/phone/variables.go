@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"jarlid/internal/core/card"
@@ -119,9 +120,10 @@ func (s *Session) readTable() {
 }
 
 func (s *Session) readSlots(get func(string) string) {
-	var n int
 	current := get("current-slot")
-	if _, err := fmt.Sscanf(get("slot-count"), "%d", &n); err != nil {
+	count, err := strconv.ParseUint(strings.TrimSpace(get("slot-count")), 0, 8) // also 0x2
+	n := int(count)
+	if err != nil {
 		if current == "" {
 			return // an old bootloader: the model file may know
 		}

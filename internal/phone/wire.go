@@ -278,9 +278,9 @@ type Scheme struct {
 
 // Schemes is the table of them.
 var Schemes = []Scheme{
-	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: connectLimit},
-	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, open: openUDP, limit: connectLimit},
-	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB, limit: connectLimit},
+	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: answerLimit},
+	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, open: openUDP, limit: answerLimit},
+	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB, limit: answerLimit},
 	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
 }
 

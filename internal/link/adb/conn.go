@@ -153,18 +153,15 @@ func (c *Conn) handle(m message) error {
 		if s.remote == 0 {
 			s.remote = m.arg0
 		}
-		right := s.remote == m.arg0
 		s.mu.Unlock()
-		if !right {
+		if !s.of(m) {
 			return nil
 		}
-		select {
-		case s.ready <- struct{}{}:
-		default: // confirmed twice: there is nothing more it could allow
-		}
+		s.allow()
 	case cmdWRTE:
-		if s == nil {
-			return c.send(message{cmd: cmdCLSE, arg0: 0, arg1: m.arg0})
+		if s == nil || !s.of(m) {
+			go func() { _ = c.send(message{cmd: cmdCLSE, arg0: 0, arg1: m.arg0}) }() // whoever reads never waits for a write
+			return nil
 		}
 		select {
 		case s.in <- m.data:
@@ -172,7 +169,7 @@ func (c *Conn) handle(m message) error {
 			return &link.ProtocolError{Protocol: "ADB", What: "sent a second message before the first was confirmed"}
 		}
 	case cmdCLSE:
-		if s != nil {
+		if s != nil && (m.arg0 == 0 || s.of(m)) { // 0 of a refusal, and of phones that are done with it
 			s.ended()
 		}
 	default:
@@ -220,7 +217,7 @@ func (c *Conn) Open(ctx context.Context, service string) (*Stream, error) {
 	taken := func() bool {
 		select {
 		case <-s.ready:
-			s.ready <- struct{}{} // the first OKAY also allows the first message
+			s.allow() // the first OKAY also allows the first message
 			return true
 		default:
 			return false
@@ -228,7 +225,7 @@ func (c *Conn) Open(ctx context.Context, service string) (*Stream, error) {
 	}
 	select {
 	case <-s.ready:
-		s.ready <- struct{}{}
+		s.allow()
 		return s, nil
 	case <-s.closed:
 		if taken() {
@@ -286,6 +283,23 @@ func (s *Stream) context() context.Context {
 	return s.ctx
 }
 
+// of tells whether a message comes from the other end of this stream: its number is the one that
+// end gave itself.
+func (s *Stream) of(m message) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.remote == 0 || s.remote == m.arg0
+}
+
+// allow allows one message. Confirmed twice there is nothing more it could allow, and nothing to
+// wait for.
+func (s *Stream) allow() {
+	select {
+	case s.ready <- struct{}{}:
+	default:
+	}
+}
+
 func (s *Stream) ended() { s.once.Do(func() { close(s.closed) }) }
 
 func (s *Stream) forget() {
@@ -302,7 +316,7 @@ func (s *Stream) id() uint32 {
 
 // Accept tells the opener that its service is there.
 func (s *Stream) Accept() error {
-	s.ready <- struct{}{}
+	s.allow()
 	return s.c.send(message{cmd: cmdOKAY, arg0: s.local, arg1: s.id()})
 }
 
@@ -395,7 +409,7 @@ func (s *Stream) Write(p []byte) (int, error) {
 func (s *Stream) Drain() {
 	select {
 	case <-s.ready:
-		s.ready <- struct{}{}
+		s.allow()
 	case <-s.closed:
 	case <-s.c.done:
 	case <-s.context().Done():

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"net"
 	"path/filepath"
 	"strings"
@@ -128,5 +129,44 @@ func TestAsked(t *testing.T) {
 	}
 	if asked != 2 {
 		t.Errorf("asked %d times", asked)
+	}
+}
+
+// TestTwice: a phone that confirms an opening twice, and messages with the numbers of a stream
+// that is not this one, neither hang the client nor end its stream.
+func TestTwice(t *testing.T) {
+	c, err := dial(t, Options{}, func(w *wire) {
+		w.get("CNXN")
+		w.put("CNXN", newVersion, 4096, "device::")
+		for range 2 {
+			id, _, _ := w.get("OPEN")
+			w.put("OKAY", 7, id, "")
+			w.put("OKAY", 7, id, "")
+			w.put("CLSE", 8, id, "")      // another stream's end
+			w.put("WRTE", 8, id, "never") // and its data, which is answered by its end
+			if _, to, _ := w.get("CLSE"); to != 8 {
+				t.Errorf("the foreign stream %d is closed", to)
+			}
+			w.put("WRTE", 7, id, "well")
+			w.get("OKAY")
+			w.put("CLSE", 7, id, "")
+			w.get("CLSE")
+		}
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+		s, err := c.Open(ctx, "shell:x")
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := io.ReadAll(s.With(ctx))
+		if string(b) != "well" || err != nil {
+			t.Errorf("%q, %v", b, err)
+		}
+		s.Close()
+		cancel()
 	}
 }

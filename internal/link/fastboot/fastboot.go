@@ -113,7 +113,8 @@ func (c *Client) answer(ctx context.Context, cmd string, quiet time.Duration, da
 		if n < 4 {
 			return a, -1, c.broken("answered %q with %q, which is none of the protocol's words", cmd, buf[:n])
 		}
-		word, rest := string(buf[:4]), string(buf[4:n])
+		// Some end their texts as C does.
+		word, rest := string(buf[:4]), strings.TrimRight(string(buf[4:n]), "\x00")
 		switch word {
 		case "INFO":
 			a.Lines = append(a.Lines, rest)
@@ -129,13 +130,13 @@ func (c *Client) answer(ctx context.Context, cmd string, quiet time.Duration, da
 			if s := strings.TrimRight(c.text.String(), "\n"); s != "" {
 				a.Lines = append(a.Lines, strings.Split(s, "\n")...)
 			}
-			a.Text = strings.TrimRight(rest, "\x00")
+			a.Text = rest
 			if word == "FAIL" {
 				return a, -1, &link.RefusedError{Command: cmd, Message: strings.TrimSpace(a.Text)}
 			}
 			return a, -1, nil
 		case "DATA":
-			size, err := strconv.ParseUint(strings.TrimRight(rest, "\x00"), 16, 32)
+			size, err := strconv.ParseUint(rest, 16, 32)
 			if err != nil || len(rest) < 8 {
 				return a, -1, c.broken("announced %q bytes of data", rest)
 			}
@@ -161,6 +162,9 @@ func (c *Client) GetVar(ctx context.Context, name string) (value string, ok bool
 		return "", false, err
 	}
 	v := strings.TrimSpace(a.Text)
+	if unknown(v) {
+		v = ""
+	}
 	return v, v != "", nil
 }
 
@@ -294,6 +298,9 @@ func (c *Client) Fetch(ctx context.Context, partition string, off, n, whole int6
 var withArgument = []string{"partition-size", "partition-type", "has-slot", "is-logical", "slot-successful", "slot-unbootable", "slot-retry-count",
 	"slot-suffix", "slot-priority", "logical-block-size", "partition-offset"}
 
+// unknown tells whether a value is a way of saying that there is none.
+func unknown(value string) bool { return strings.EqualFold(value, "unknown") }
+
 // Variables asks for all variables a phone lists. One that lists none gives an
 // empty map.
 func (c *Client) Variables(ctx context.Context) (map[string]string, error) {
@@ -304,14 +311,14 @@ func (c *Client) Variables(ctx context.Context) (map[string]string, error) {
 	}
 	vars := map[string]string{}
 	for _, line := range a.Lines {
-		line = strings.TrimPrefix(strings.TrimSpace(line), "(bootloader) ")
-		name, value, ok := strings.Cut(line, ":")
+		name, value, ok := strings.Cut(strings.TrimSpace(line), ":")
+		name = strings.ToLower(name) // the protocol's names are; bootloaders write them in any case
 		if slices.Contains(withArgument, name) {
 			arg, v, both := strings.Cut(value, ":")
 			name, value, ok = name+":"+strings.TrimSpace(arg), v, both
 		}
-		if ok && name != "" {
-			vars[name] = strings.TrimSpace(value)
+		if value = strings.TrimSpace(value); ok && name != "" && !unknown(value) {
+			vars[name] = value
 		}
 	}
 	return vars, nil

@@ -235,3 +235,31 @@ func dialTCP(ctx context.Context, address string) (*TCP, error) {
 	}
 	return t, err
 }
+
+// TestOddVariables: names in any case, texts that end as C's do, values that say that there is
+// none, and words of people's terminals that are never on the wire.
+func TestOddVariables(t *testing.T) {
+	c, err := dial(t, "FB01", 0, func(w *wire) {
+		w.want("getvar:all")
+		w.put("INFOProduct: dunlin\x00", "INFOSLOT-COUNT: 0x2", "INFOPartition-Size:Boot_a: 0x2000\x00\x00", "INFOvariant: unknown", "INFO(bootloader) serialno: X",
+			"TEXTunlocked: y", "TEXTes\n\x00", "OKAY\x00")
+		w.want("getvar:hw-revision")
+		w.put("OKAYunknown")
+		w.want("getvar:serialno")
+		w.put("OKAYWL-DU-0007\x00")
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	vars, err := c.Variables(t.Context())
+	want := map[string]string{"product": "dunlin", "slot-count": "0x2", "partition-size:Boot_a": "0x2000", "unlocked": "yes", "(bootloader) serialno": "X"}
+	if err != nil || !reflect.DeepEqual(vars, want) {
+		t.Errorf("%v, %v", vars, err)
+	}
+	if v, ok, err := c.GetVar(t.Context(), "hw-revision"); v != "" || ok || err != nil {
+		t.Errorf("%q %v %v", v, ok, err)
+	}
+	if v, _, err := c.GetVar(t.Context(), "serialno"); v != "WL-DU-0007" || err != nil {
+		t.Errorf("%q %v", v, err)
+	}
+}

@@ -12,7 +12,7 @@ import (
 const (
 	// firstAnswer is how long a bootloader may take for the first answer of a session on a
 	// cable; one that takes commands for data never gives it.
-	firstAnswer = 5 * time.Second
+	firstAnswer = 8 * time.Second
 	// afterPacket is how long a packet that may have been the last is given to be answered.
 	afterPacket = 4 * time.Millisecond
 )
@@ -108,7 +108,9 @@ func (c *Client) fill(ctx context.Context, left int64) error {
 			}
 		}
 		cancel()
-		_ = <-answered // it ends with its context
+		if <-answered == nil {
+			return nil // it came in the last moment
+		}
 		return err
 	}
 }
