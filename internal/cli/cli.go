@@ -65,6 +65,7 @@ type Config struct {
 // app is one run of the program.
 type app struct {
 	Config
+	typed                []string // the words behind the program's name
 	on, home, card       string
 	json, yes, dry, idle bool
 	accept               []string
@@ -85,7 +86,7 @@ func Run(args []string, c Config) int {
 	if c.Env == nil {
 		c.Env = os.Getenv
 	}
-	a := &app{Config: c, soft: make(chan struct{})}
+	a := &app{Config: c, typed: args, soft: make(chan struct{})}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(c.Stdin)
@@ -426,7 +427,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 		o.SavedCard = files.Unquote(a.card)
 	}
 	if cmd != nil {
-		o.Typed = append([]string{cmd.CommandPath()}, args...)
+		o.Typed = append([]string{"jarlid"}, a.typed...)
 	}
 	for _, s := range a.accept {
 		acc := finding.ParseAccept(s)

@@ -24,8 +24,15 @@ func (a *app) status(ctx context.Context) error {
 			a.say(r.Name, say.Info, "%s, system running, does not know this computer's key %s", r.Name, r.Denied)
 		case r.Busy:
 			a.say(r.Name, say.Info, "%s: another jarlid works on it", r.Name)
+		case r.Stop != nil:
+			a.say(r.Name, say.Warn, "%s: %s", r.Stop.Name, r.Stop.Text)
+			a.say(r.Name, say.Todo, "%s", r.Stop.Remedy)
 		default:
 			a.say(r.Name, say.Info, "%s", phoneLine(r.Name, r.Card))
+		}
+		if b := r.Broken; b != nil {
+			a.say(r.Name, say.Note, "the last job on %s, %s, broke off at this: %s", r.Name, b.Job, b.Step)
+			a.next = append(a.next, e.Again(b.Command))
 		}
 		if r.Why != "" {
 			a.say(r.Name, say.Note, "%s", r.Why)

@@ -169,3 +169,34 @@ func endless(t *testing.T, lab *lab, at string, talks bool) string {
 	}()
 	return "tcp:" + l.Addr().String()
 }
+
+// TestNoShell: a started system that refuses its shell can still be restarted.
+func TestNoShell(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin", "--mode", "system")
+		l.did("dunlin", "", nil, "card")
+		l.fault("dunlin", "refuse", 0, "--for", "2") // what it runs, and who its owner is
+		l.want(0, []string{"bootloader"}, "go", "bootloader", "--on", "dunlin")
+	})
+}
+
+// TestBrokenOff: after a cut the program alone says which job broke off where, and the command that
+// repeats it; after the repeat it does not.
+func TestBrokenOff(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		job := []string{"recovery", "install", files.Recovery, "--into", "@a", "--accept", "recovery-on-one-slot", "--yes"}
+		l.fault("dunlin", "drop", 3<<20)
+		code, out := l.run(job...)
+		l.broken(code, out)
+		l.want(0, []string{"note  the last job on dunlin, 000001-dunlin, broke off at this: ", "to recovery_a", "next  jarlid recovery install " + files.Recovery + " --into @a"})
+		l.want(0, nil, job...)
+		if out := l.want(0, nil); strings.Contains(out, "broke off") {
+			t.Errorf("%s", out)
+		}
+		l.want(3, []string{"stop"}, "recovery", "install", files.Package)
+		if out := l.want(0, nil); strings.Contains(out, "broke off") {
+			t.Errorf("a job that was stopped before it began did not break off:\n%s", out)
+		}
+	})
+}

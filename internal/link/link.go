@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
+	"syscall"
 	"time"
 )
 
@@ -46,7 +48,26 @@ func (e *LostError) Error() string {
 	if errors.Is(e.Err, context.DeadlineExceeded) {
 		return "the phone kept silent for too long during " + e.During
 	}
-	return fmt.Sprintf("the phone was lost during %s: %v", e.During, e.Err)
+	return fmt.Sprintf("the phone was lost during %s: %s", e.During, words(e.Err))
+}
+
+// words says in a person's words what a system or its library says of a wire.
+func words(err error) string {
+	var name *net.DNSError
+	switch {
+	case errors.As(err, &name):
+		return "nobody knows the name " + name.Name
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nothing listens there"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTDOWN), errors.Is(err, syscall.ENETDOWN):
+		return "no way leads there"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.ErrClosedPipe), errors.Is(err, net.ErrClosed),
+		errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNABORTED):
+		return "the connection was closed at the other end"
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT):
+		return "no answer came in time"
+	}
+	return err.Error()
 }
 
 // Unwrap gives the cause.

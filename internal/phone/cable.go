@@ -322,7 +322,7 @@ func (p *Phone) cableDebug(ctx context.Context, pipe usb.Pipe, a Address, offere
 	if err != nil {
 		return nil, err
 	}
-	return newDebug(c, a)
+	return newDebug(c, a, key)
 }
 
 // say keeps a word for whoever can tell it.

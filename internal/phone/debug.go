@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 )
@@ -40,10 +41,10 @@ func openADB(ctx context.Context, p *Phone, a Address, offered func()) (Wire, er
 		conn.Close()
 		return nil, err
 	}
-	return newDebug(c, a)
+	return newDebug(c, a, key)
 }
 
-func newDebug(c *adb.Conn, a Address) (Wire, error) {
+func newDebug(c *adb.Conn, a Address, key *adb.Key) (Wire, error) {
 	d := debug{c: c, at: a}
 	switch c.Peer.Kind {
 	case "device":
@@ -53,6 +54,13 @@ func newDebug(c *adb.Conn, a Address) (Wire, error) {
 	case "sideload":
 		d.mode = card.Sideload
 		return &sideload{d}, nil
+	case "rescue":
+		c.Close()
+		return nil, finding.Stopped(finding.NotInThisMode, "", "the phone is in its recovery's rescue mode, which takes the maker's own packages only",
+			"go back to the recovery's menu on the phone, or bring it into another mode by its keys")
+	case "unauthorized":
+		c.Close()
+		return nil, &adb.NotAuthorisedError{Fingerprint: key.Fingerprint()}
 	default:
 		c.Close()
 		return nil, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("says it is in a mode %q, which Jar Lid does not know", c.Peer.Kind)}

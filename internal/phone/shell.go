@@ -96,6 +96,8 @@ func (s *Session) readShell(ctx context.Context) error {
 	return nil
 }
 
+// noShell takes a shell that was refused for what it is: a phone that tells nothing, and that can
+// still be restarted.
 func (s *Session) noShell(err error) error {
 	var refused *link.RefusedError
 	if errors.As(err, &refused) {
@@ -262,7 +264,7 @@ func (s *Session) readOwner(ctx context.Context) error {
 	}
 	text, err := s.Text(ctx, "dumpsys account 2>/dev/null")
 	if err != nil {
-		return err
+		return s.noShell(err)
 	}
 	total, told := 0, false
 	for line := range strings.Lines(text) {
@@ -275,7 +277,7 @@ func (s *Session) readOwner(ctx context.Context) error {
 		s.learn(card.FactAccounts, fmt.Sprint(total))
 	}
 	if text, err = s.Text(ctx, "locksettings get-disabled 2>/dev/null"); err != nil {
-		return err
+		return s.noShell(err)
 	}
 	if yes, ok := card.ParseYes(strings.TrimSpace(text)); ok {
 		s.learn(card.FactLock, card.YesNo(!yes))

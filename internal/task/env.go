@@ -143,6 +143,17 @@ func (e *Env) Command(phone string, words ...string) string {
 	return strings.Join(list, " ")
 }
 
+// Again writes a command that was typed before as it is typed again.
+func (e *Env) Again(typed []string) string {
+	var list []string
+	for _, w := range typed {
+		if w != "--json" {
+			list = append(list, place.Quote(w))
+		}
+	}
+	return strings.Join(list, " ")
+}
+
 // Suggest gives the likely next command for a phone, and why; nothing when there is none.
 func (e *Env) Suggest(j *engine.Job) (command, why string) { return e.suggest(j.Name, j.Card, j) }
 

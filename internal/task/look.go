@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
+	"jarlid/internal/journal"
 	"jarlid/internal/phone"
 )
 
@@ -33,6 +34,8 @@ type BenchRow struct {
 	Denied   string    `json:"not_authorised,omitempty"` // the fingerprint of the key it does not know
 	Busy     bool      `json:"busy,omitempty"`           // another jarlid works on it
 	USB      *Cable    `json:"usb,omitempty"`
+	// Broken is the last job on it, when that broke off.
+	Broken *journal.BrokenJob `json:"broken_off,omitempty"`
 	// Stop is what keeps this computer from a phone that is there.
 	Stop *finding.Finding `json:"stop,omitempty"`
 
@@ -84,6 +87,10 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 			r.USB = &Cable{Port: d.Port, Speed: d.Speed, Vendor: fmt.Sprintf("%04x", d.Vendor), Product: fmt.Sprintf("%04x", d.Product)}
 		}
 		r.Stop = s.Stop
+		var err error
+		if r.Broken, err = journal.BrokenOff(e.Bench.Home, s.Who(s.Card.Value(card.FactSerial))); err != nil {
+			return nil, err
+		}
 		slots, told := s.Card.Slots()
 		r.OneSlot = told && len(slots) == 0
 		switch {

@@ -342,6 +342,10 @@ func TestPackages(t *testing.T) {
 		{"patch-1.zip patch-2.zip patch-10.zip", "patch-1.zip patch-2.zip patch-10.zip", ""},
 		{"patch-2.zip patch-10.zip patch-9.zip", "patch-2.zip patch-10.zip patch-9.zip", "stop order-broken"},
 		{"apps-14-b.zip apps-13-a.zip", "apps-14-b.zip apps-13-a.zip", ""}, // two things, not a series
+		{"2_apps.zip 01-fix.zip", "2_apps.zip 01-fix.zip", "stop order-broken"},
+		{"01-fix.zip 2_apps.zip 03-more.zip", "01-fix.zip 2_apps.zip 03-more.zip", ""},
+		{"2026-apps.zip 12-fix.zip", "2026-apps.zip 12-fix.zip", ""}, // a year is none
+		{"3in1.zip 2apps.zip", "3in1.zip 2apps.zip", ""},             // nor what is part of a word
 	} {
 		var files []*ident.File
 		for name := range strings.FieldsSeq(c.names) {

@@ -301,10 +301,14 @@ func Packages(files []*ident.File) (ordered []*ident.File, why string, found []f
 	return ordered, why, seriesFindings(ordered)
 }
 
+// mostSteps is how large a number before a name is at most that stands for a place in an order:
+// above it are years and dates.
+const mostSteps = 100
+
 // number is a number in a file's name.
 var number = regexp.MustCompile(`\d+`)
 
-// seriesFindings look for names that differ in one number alone and do not
+// seriesFindings look for names that differ in one number alone, or begin with one, and do not
 // ascend.
 func seriesFindings(files []*ident.File) []finding.Finding {
 	last := map[string]int{}
@@ -319,11 +323,16 @@ func seriesFindings(files []*ident.File) []finding.Finding {
 			if err != nil {
 				continue // a number this long counts nothing
 			}
+			if at[0] == 0 && n < mostSteps && strings.ContainsAny(base[at[1]:min(at[1]+1, len(base))], "-_ ") {
+				key = "*" // 01-fix, 2_apps: a number before the name is a place in an order, whatever comes behind
+			}
 			if before, ok := last[key]; ok && n < before {
 				list = append(list, finding.Finding{Name: finding.OrderBroken, Severity: finding.Stop, About: base,
 					Text: fmt.Sprintf("%s comes behind %s, though its number is lower", base, names[key]), Remedy: "name them in the order of their numbers"})
 			}
-			last[key], names[key] = max(n, last[key]), base
+			if n >= last[key] {
+				last[key], names[key] = n, base
+			}
 		}
 	}
 	return list

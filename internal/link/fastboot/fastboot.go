@@ -230,7 +230,15 @@ func (c *Client) Erase(ctx context.Context, partition string) (Answer, error) {
 
 // SetActive chooses the slot that starts next.
 func (c *Client) SetActive(ctx context.Context, slot string) (Answer, error) {
-	return c.Command(ctx, "set_active:"+slot, LimitWrite)
+	a, err := c.Command(ctx, "set_active:"+slot, LimitWrite)
+	var refused *link.RefusedError
+	if errors.As(err, &refused) && !strings.HasPrefix(slot, "_") {
+		// The first bootloaders with slots know them by their suffixes.
+		if again, aerr := c.Command(ctx, "set_active:_"+slot, LimitWrite); !errors.As(aerr, &refused) {
+			return again, aerr
+		}
+	}
+	return a, err
 }
 
 // Boot starts what was downloaded without writing it. A phone that goes away

@@ -263,3 +263,28 @@ func TestOddVariables(t *testing.T) {
 		t.Errorf("%q %v", v, err)
 	}
 }
+
+// TestSetActive: a bootloader that knows slots by their suffixes is asked so too; one that refuses
+// both is heard with its first answer.
+func TestSetActive(t *testing.T) {
+	c, err := dial(t, "FB01", 0, func(w *wire) {
+		w.want("set_active:b")
+		w.put("FAILno such slot")
+		w.want("set_active:_b")
+		w.put("OKAY")
+		w.want("set_active:b")
+		w.put("FAILlocked")
+		w.want("set_active:_b")
+		w.put("FAILno such slot")
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.SetActive(t.Context(), "b"); err != nil {
+		t.Error(err)
+	}
+	var refused *link.RefusedError
+	if _, err := c.SetActive(t.Context(), "b"); !errors.As(err, &refused) || refused.Message != "locked" {
+		t.Errorf("%v", err)
+	}
+}

@@ -1,0 +1,38 @@
+package journal
+
+import "slices"
+
+// BrokenJob is a job that did not come to its end.
+type BrokenJob struct {
+	Job     string   `json:"job"`     // its folder's name
+	Step    string   `json:"step"`    // what was under way
+	Command []string `json:"command"` // as it was typed
+}
+
+// BrokenOff gives the last job of a phone when it broke off in the middle of a step: the program
+// was ended, the phone lost, or a step failed. One that a person or a finding stopped before
+// anything was done did not.
+func BrokenOff(home string, w Who) (*BrokenJob, error) {
+	jobs, err := Jobs(home)
+	if err != nil {
+		return nil, err
+	}
+	for _, j := range slices.Backward(jobs) {
+		if !j.Of(w) {
+			continue
+		}
+		if j.Damage != nil || len(j.Records) == 0 {
+			return nil, nil // that is told in other places
+		}
+		if last := j.Records[len(j.Records)-1]; last.Event == End && last.Error == "" {
+			return nil, nil
+		}
+		for _, r := range slices.Backward(j.Records) {
+			if r.Event == Act || r.Event == Failed || r.Event == Interrupted {
+				return &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}, nil
+			}
+		}
+		return nil, nil
+	}
+	return nil, nil
+}
