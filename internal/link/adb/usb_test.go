@@ -65,12 +65,7 @@ func (r *rigUSB) serve(ctx context.Context, zero bool) {
 
 func (r *rigUSB) pipe(t testing.TB) usb.Pipe {
 	t.Helper()
-	list, err := r.bus.List()
-	if err != nil || len(list) != 1 {
-		t.Fatal(list, err)
-	}
-	i, _ := list[0].Phone()
-	p, err := r.bus.Open(context.Background(), list[0], i)
+	p, err := r.bus.OpenPhone(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -150,6 +150,20 @@ func (b *Bus) Open(_ context.Context, u usb.Device, i usb.Interface) (usb.Pipe, 
 	return &pipe{b: b, d: d, in: i.In, out: i.Out}, nil
 }
 
+// OpenPhone opens the first phone that is plugged in.
+func (b *Bus) OpenPhone(ctx context.Context) (usb.Pipe, error) {
+	list, err := b.List()
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range list {
+		if i, ok := u.Phone(); ok {
+			return b.Open(ctx, u, i)
+		}
+	}
+	return nil, usb.ErrGone
+}
+
 // pipe is a claimed interface of a device in memory.
 type pipe struct {
 	b       *Bus
