@@ -257,7 +257,9 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 			for _, d := range sure {
 				came[deviceKey(d)] = true
 			}
-			hint()
+			if len(sure) == 0 {
+				hint()
+			}
 			if err := strangers.ask(s); err != nil {
 				return nil, err
 			}

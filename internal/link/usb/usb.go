@@ -22,7 +22,7 @@ const (
 )
 
 // ErrUnsupported says that this system's cables can't be used yet.
-var ErrUnsupported = errors.New("phones on a cable work on Linux only so far; reach this one over the network")
+var ErrUnsupported = errors.New("phones on a cable work on Linux (amd64 and arm64) only so far; reach this one over the network")
 
 // ErrGone says that the device was unplugged or restarted.
 var ErrGone = errors.New("the cable was pulled, or the phone restarted")
