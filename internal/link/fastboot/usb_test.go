@@ -203,6 +203,9 @@ func TestUSBKilled(t *testing.T) {
 				var known int64
 				r.dev.After(at+int64(len("download:00000000")), kill)
 				err := dead.Download(ctx, size, bytes.NewReader(make([]byte, size)), func(n int64) { known = n })
+				if err == nil && at+int64(r.dev.Packet()) > size {
+					return // its last packet was taken, and the answer was faster than the kill
+				}
 				if err == nil {
 					t.Fatal("it was not killed")
 				}
