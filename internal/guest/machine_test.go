@@ -32,6 +32,13 @@ func TestMain(m *testing.M) {
 	if os.Getenv(holding) != "" {
 		holdOn() // neither
 	}
+	if path := os.Getenv(bare); path != "" {
+		if err := sendBare(path); err != nil {
+			fmt.Println(err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
 	flag.Parse()
 	os.Exit(m.Run())
 }
@@ -124,6 +131,9 @@ func TestGuest(t *testing.T) {
 
 // holding is set in a process that holds a phone as another program would.
 const holding = "JARLID_HOLDS"
+
+// bare is set in a process that sends an image as a bare loop would.
+const bare = "JARLID_SENDS"
 
 // pictureWord begins a line with what a terminal showed: a name and the bytes in base64.
 const pictureWord = "PICTURE "
