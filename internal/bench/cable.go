@@ -17,14 +17,21 @@ func (b *Bench) Devices() ([]usb.Device, error) {
 
 // unlisted adds the phones on a cable that are none of those that are listed. They are called
 // by their serial number; where they have none, or share it, by their socket.
-func (b *Bench) unlisted(list []*phone.Phone) ([]*phone.Phone, error) {
+func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 	devices, err := b.Devices()
 	if err != nil {
-		return list, nil // the listed ones can be reached all the same; bench --why tells
+		return list // the listed ones can be reached all the same; bench --why tells
+	}
+	taken := map[string]bool{} // sockets of what is a listed phone, or could be
+	for _, p := range list {
+		sure, _ := p.OnCable(devices)
+		for _, d := range sure {
+			taken[d.Port] = true
+		}
 	}
 	var free []usb.Device
 	for _, d := range devices {
-		if _, ok := d.Phone(); ok && !slices.ContainsFunc(list, func(p *phone.Phone) bool { return isOne(p, d, devices) }) {
+		if _, ok := d.Phone(); ok && !taken[d.Port] {
 			free = append(free, d)
 		}
 	}
@@ -40,13 +47,7 @@ func (b *Bench) unlisted(list []*phone.Phone) ([]*phone.Phone, error) {
 		}
 		list = append(list, phone.New(b.host(), name, serial, nil, at))
 	}
-	return list, nil
-}
-
-// isOne tells whether a device is that phone, or one of those it could be.
-func isOne(p *phone.Phone, d usb.Device, all []usb.Device) bool {
-	sure, _ := p.OnCable(all)
-	return slices.ContainsFunc(sure, func(o usb.Device) bool { return o.Port == d.Port })
+	return list
 }
 
 // inSocket gives the phone that is plugged in at one of the addresses: the phone of that name

@@ -29,7 +29,7 @@ func (b *Bench) Phones() ([]*phone.Phone, error) {
 		p.Listed = true
 		list = append(list, p)
 	}
-	return b.unlisted(list)
+	return b.unlisted(list), nil
 }
 
 func (b *Bench) phone(e Entry) *phone.Phone {

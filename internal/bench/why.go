@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -143,18 +144,8 @@ func (b *Bench) flapping(ctx context.Context, last look) ([]phone.Cause, error) 
 				Do:   "take another cable and a port of the computer itself, and charge the phone for half an hour"})
 		}
 	}
-	slices.SortFunc(causes, func(x, y phone.Cause) int { return cmpText(x.Phone, y.Phone) })
+	slices.SortFunc(causes, func(x, y phone.Cause) int { return strings.Compare(x.Phone, y.Phone) })
 	return causes, nil
-}
-
-func cmpText(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }
 
 // look is what was on the cables the last time somebody asked why.

@@ -212,12 +212,9 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 			a.say(c.Phone, say.Good, "%s: %s", c.Phone, c.Text)
 			continue
 		}
-		if c.Cause == phone.CauseSlowLink {
-			a.say(c.Phone, say.Warn, "%s, %s: %s", c.Phone, c.Cause, c.Text)
-			a.say(c.Phone, say.Todo, "%s", c.Do)
-			continue
+		if c.Cause != phone.CauseSlowLink { // it can be worked with
+			missing++
 		}
-		missing++
 		a.say(c.Phone, say.Warn, "%s, %s: %s", c.Phone, c.Cause, c.Text)
 		a.say(c.Phone, say.Todo, "%s", c.Do)
 	}

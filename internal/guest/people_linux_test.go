@@ -26,7 +26,7 @@ func node(t *testing.T) (usb.Device, string) {
 	}
 	for _, u := range list {
 		if _, ok := u.Phone(); ok {
-			return u, strings.ReplaceAll("/dev/bus/usb/"+three(u.Bus)+"/"+three(u.Number), "//", "/")
+			return u, fmt.Sprintf("/dev/bus/usb/%03d/%03d", u.Bus, u.Number)
 		}
 	}
 	t.Fatal("no phone is plugged in")
@@ -72,14 +72,6 @@ func holdOn() {
 		time.Sleep(100 * time.Millisecond)
 	}
 	os.Exit(1)
-}
-
-func three(n int) string {
-	s := []byte("000")
-	for i := 2; i >= 0; i, n = i-1, n/10 {
-		s[i] = byte('0' + n%10)
-	}
-	return string(s)
 }
 
 // TestInPeopleRights: an ordinary user is told that the right is missing, and works with the

@@ -13,26 +13,17 @@ type BrokenJob struct {
 // was ended, the phone lost, or a step failed. One that a person or a finding stopped before
 // anything was done did not.
 func BrokenOff(home string, w Who) (*BrokenJob, error) {
-	jobs, err := Jobs(home)
-	if err != nil {
+	j, err := last(home, w)
+	if j == nil || err != nil || j.Damage != nil || len(j.Records) == 0 { // damage is told in other places
 		return nil, err
 	}
-	for _, j := range slices.Backward(jobs) {
-		if !j.Of(w) {
-			continue
-		}
-		if j.Damage != nil || len(j.Records) == 0 {
-			return nil, nil // that is told in other places
-		}
-		if last := j.Records[len(j.Records)-1]; last.Event == End && last.Error == "" {
-			return nil, nil
-		}
-		for _, r := range slices.Backward(j.Records) {
-			if r.Event == Act || r.Event == Failed || r.Event == Interrupted {
-				return &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}, nil
-			}
-		}
+	if end := j.Records[len(j.Records)-1]; end.Event == End && end.Error == "" {
 		return nil, nil
+	}
+	for _, r := range slices.Backward(j.Records) {
+		if r.Event == Act || r.Event == Failed || r.Event == Interrupted {
+			return &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}, nil
+		}
 	}
 	return nil, nil
 }

@@ -80,16 +80,28 @@ func readLedger(path string) (Transfer, error) {
 
 // Broken gives the last transfer to a phone that broke off, if its last job left one.
 func Broken(home string, w Who) (Transfer, bool, error) {
-	jobs, err := Jobs(home)
-	if err != nil {
+	// It is asked at every connection, and nearly always there is none: no journal is read for that.
+	if open, err := filepath.Glob(filepath.Join(home, "jobs", "*", ledgerName)); err == nil && len(open) == 0 {
+		return Transfer{}, false, nil
+	}
+	j, err := last(home, w)
+	if j == nil || err != nil {
 		return Transfer{}, false, err
 	}
-	for _, j := range slices.Backward(jobs) {
-		if !j.Of(w) {
-			continue
-		}
-		t, err := readLedger(filepath.Join(j.Dir, ledgerName))
-		return t, t.Announced > 0, err
+	t, err := readLedger(filepath.Join(j.Dir, ledgerName))
+	return t, t.Announced > 0, err
+}
+
+// last gives the last job of a phone, nil for none.
+func last(home string, w Who) (*Job, error) {
+	jobs, err := Jobs(home)
+	if err != nil {
+		return nil, err
 	}
-	return Transfer{}, false, nil
+	for i := range slices.Backward(jobs) {
+		if jobs[i].Of(w) {
+			return &jobs[i], nil
+		}
+	}
+	return nil, nil
 }

@@ -58,7 +58,7 @@ func (p *Phone) saw(d usb.Device) {
 	}
 }
 
-// Ports gives the socket a phone was seen in last, and all serial numbers it is known by.
+// seenAs gives the socket a phone was seen in last, and all serial numbers it is known by.
 func (p *Phone) seenAs() (port, peer string, serials []string) {
 	t := p.trail
 	t.mu.Lock()

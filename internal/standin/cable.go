@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -172,12 +173,7 @@ func (p *Phone) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in f
 // serveLoader is a bootloader on its cable: one session after the other, which it can't tell
 // apart, since nothing tells it that a program ended.
 func (p *Phone) serveLoader(ctx context.Context, dev *soft.Device) {
-	for ctx.Err() == nil {
-		select {
-		case <-dev.Gone():
-			return
-		default:
-		}
+	for ctx.Err() == nil && !dev.IsGone() {
 		p.fastboot(ctx, &loaderPort{p, dev})
 	}
 }
@@ -216,12 +212,7 @@ func (p *Phone) serveDebug(ctx context.Context, dev *soft.Device) {
 		return // its files alone
 	}
 	var d adb.Device
-	for ctx.Err() == nil {
-		select {
-		case <-dev.Gone():
-			return
-		default:
-		}
+	for ctx.Err() == nil && !dev.IsGone() {
 		s := &debugPort{soft.NewStream(dev, phoneEndpoint, !p.spec.OldADB), p}
 		p.debug(ctx, s, &d, func() { p.pull(replugAfter, false) })
 		if ctx.Err() == nil {
@@ -364,11 +355,13 @@ func (p *Phone) arm() {
 		}
 		dev.Resume()
 	}
-	switch f.Kind {
-	case "drop", "battery", "stall", "elsewhere", "halt":
+	if slices.Contains(countedFaults, f.Kind) {
 		dev.After(f.After, happens)
 	}
 }
+
+// countedFaults happen to a cable once the computer has sent so many bytes.
+var countedFaults = []string{"drop", "battery", "stall", "elsewhere", "halt"}
 
 // disarm counts what was sent until the cable was out for a fault that has not happened.
 func (p *Phone) disarm(dev *soft.Device) {
@@ -376,13 +369,10 @@ func (p *Phone) disarm(dev *soft.Device) {
 	sent := dev.Taken() - p.cord.from
 	p.cord.mu.Unlock()
 	p.faultMu.Lock()
-	if p.fault != nil {
-		switch p.fault.Kind {
-		case "drop", "battery", "stall", "elsewhere", "halt":
-			f := *p.fault
-			f.After -= sent
-			p.fault = &f
-		}
+	if p.fault != nil && slices.Contains(countedFaults, p.fault.Kind) {
+		f := *p.fault
+		f.After -= sent
+		p.fault = &f
 	}
 	p.faultMu.Unlock()
 }
@@ -400,10 +390,7 @@ func (p *Phone) happen(f *Fault, dev *soft.Device) {
 		dev.Halt(phoneEndpoint | 0x80)
 		dev.Halt(phoneEndpoint)
 	case "battery":
-		p.mu.Lock()
-		p.st.Percent = 1
-		p.mu.Unlock()
-		p.move("off", 0)
+		p.flat()
 		p.cord.mu.Lock()
 		unplug := p.cord.unplug
 		p.cord.mu.Unlock()

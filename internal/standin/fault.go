@@ -85,6 +85,14 @@ func (p *Phone) faulty(kind string) bool {
 	return true
 }
 
+// flat is a battery that gives out.
+func (p *Phone) flat() {
+	p.mu.Lock()
+	p.st.Percent = 1
+	p.mu.Unlock()
+	p.move("off", 0)
+}
+
 // cable is a connection that faults can happen to.
 type cable struct {
 	net.Conn
@@ -115,10 +123,7 @@ func (c cable) Read(b []byte) (int, error) {
 		time.Sleep(time.Duration(f.For) * time.Second)
 		return n, err
 	case "battery":
-		p.mu.Lock()
-		p.st.Percent = 1
-		p.mu.Unlock()
-		p.move("off", 0)
+		p.flat()
 	}
 	c.Conn.Close()
 	return 0, net.ErrClosed

@@ -247,12 +247,12 @@ func (p *pipe) transfer(ctx context.Context, l *lane, endpoint byte, b []byte) o
 	for _, s := range flying {
 		_ = ioctl(p.fd, ioctlDiscard, unsafe.Pointer(s.u)) // one that has finished can't be discarded
 	}
-	p.settle(&o, l, flying, b, in)
+	p.settle(&o, l, flying, in)
 	return o
 }
 
 // settle waits for discarded pieces. What came in with them is kept in its order.
-func (p *pipe) settle(o *outcome, l *lane, flying []*slot, b []byte, in bool) {
+func (p *pipe) settle(o *outcome, l *lane, flying []*slot, in bool) {
 	if len(flying) == 0 {
 		return
 	}

@@ -42,13 +42,12 @@ func (b *Bus) init() {
 // Plug plugs a device into the lowest free socket; other skips the one that is meant usually.
 func (b *Bus) Plug(d *Device, other bool) (func(), error) {
 	b.mu.Lock()
-	free := slices.DeleteFunc(slices.Collect(func(yield func(string) bool) {
-		for i := range ports {
-			if !yield(fmt.Sprintf("1-%d", i+1)) {
-				return
-			}
+	var free []string
+	for i := range ports {
+		if p := fmt.Sprintf("1-%d", i+1); b.devices[p] == nil {
+			free = append(free, p)
 		}
-	}), func(p string) bool { return b.devices[p] != nil })
+	}
 	b.mu.Unlock()
 	if other && len(free) > 1 {
 		free = free[1:]

@@ -186,7 +186,7 @@ func (d *Device) begin(addr byte, r *request, host bool) {
 	e := d.eps[addr]
 	var calls []func()
 	switch {
-	case d.isGone():
+	case d.IsGone():
 		calls = append(calls, func() { r.done(0, ErrUnplugged) })
 	case e == nil || e.halted:
 		calls = append(calls, func() { r.done(0, ErrHalted) })
@@ -204,7 +204,8 @@ func (d *Device) begin(addr byte, r *request, host bool) {
 	}
 }
 
-func (d *Device) isGone() bool {
+// IsGone tells whether the device was unplugged.
+func (d *Device) IsGone() bool {
 	select {
 	case <-d.gone:
 		return true
