@@ -5,6 +5,7 @@ package act
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"reflect"
 
@@ -30,6 +31,33 @@ type Job struct {
 	Soft <-chan struct{}
 
 	said []journal.Answer
+}
+
+// ErrStopped says that the person stopped the job.
+var ErrStopped = errors.New("stopped by hand")
+
+// awaiting gives a context for as long as a person is awaited: it ends with the first wish to
+// stop, since nothing is under way that could break.
+func (j *Job) awaiting(ctx context.Context) (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	done := make(chan struct{})
+	go func() {
+		select {
+		case <-j.Soft:
+			cancel(ErrStopped)
+		case <-done:
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, func() { close(done); cancel(nil) }
+}
+
+// stopped turns the end of a wait into ErrStopped where a person wished it.
+func stopped(ctx context.Context, err error) error {
+	if err != nil && context.Cause(ctx) == ErrStopped {
+		return ErrStopped
+	}
+	return err
 }
 
 // Done is what an act did.

@@ -12,7 +12,12 @@ type Outcome struct {
 	Stored   []StoredFile
 	Moves    []Moved
 	Apps     []AppResult
-	Kept     []string // files with what was on partitions before
+	Wiped    []WipeResult
+	// Restarted is how the last restart is known to have come to its end; ByHand says that a
+	// person was asked to do it.
+	Restarted string
+	ByHand    bool
+	Kept      []string // files with what was on partitions before
 }
 
 // WriteResult is one image written.
@@ -21,6 +26,12 @@ type WriteResult struct {
 	Slot      string `json:"slot,omitempty"`
 	Bytes     int64  `json:"bytes"`
 	SHA256    string `json:"sha256"`
+	Confirmed string `json:"confirmed"`
+}
+
+// WipeResult is one area or partition that was erased.
+type WipeResult struct {
+	What      string `json:"what"`
 	Confirmed string `json:"confirmed"`
 }
 
@@ -52,6 +63,7 @@ type StoredFile struct {
 	Bytes     int64  `json:"bytes"`
 	SHA256    string `json:"sha256"`
 	Confirmed string `json:"confirmed"`
+	There     bool   `json:"already_there,omitempty"` // it lay there before
 }
 
 // Moved is a file that was moved on the phone.
@@ -75,6 +87,14 @@ func (o *Outcome) note(s plan.Step, d Done) {
 		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Slot, Bytes: d.Bytes, SHA256: d.SHA256, Confirmed: d.Confirm})
 	case *plan.CopySlot:
 		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Target().Slot, Bytes: d.Bytes, SHA256: d.SHA256, Confirmed: d.Confirm})
+	case *plan.Restart:
+		o.Restarted = d.Confirm
+	case *plan.FormatData:
+		o.Wiped = append(o.Wiped, WipeResult{"userdata", d.Confirm})
+	case *plan.WipeArea:
+		o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
+	case *plan.Erase:
+		o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
 	case *plan.InstallApp:
 		o.Apps = append(o.Apps, AppResult{Path: s.File.Path, Name: s.File.App.Name, Version: s.File.App.Version, Confirmed: d.Confirm})
 	}

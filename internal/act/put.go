@@ -2,15 +2,18 @@ package act
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
@@ -28,6 +31,13 @@ func (j *Job) put(ctx context.Context, s *plan.Put) (Done, error) {
 	}
 	to := path.Join(dir, phoneName(filepath.Base(s.File.Path)))
 	rec := Done{Bytes: s.File.Size, Confirm: journal.PhoneWord}
+	if lies, sum, err := j.liesThere(ctx, s.File, to); err != nil {
+		return rec, err
+	} else if lies {
+		plan.Apply(s, j.Card)
+		j.Out.Stored = append(j.Out.Stored, StoredFile{Path: to, Bytes: s.File.Size, SHA256: sum, Confirmed: journal.ReadBack, There: true})
+		return Done{SHA256: sum, Confirm: journal.ReadBack}, nil
+	}
 	if rec.SHA256, err = j.sendFile(ctx, s.File, to, to); err != nil {
 		return rec, err
 	}
@@ -46,6 +56,30 @@ func (j *Job) put(ctx context.Context, s *plan.Put) (Done, error) {
 	return rec, nil
 }
 
+// liesThere tells whether the very file is on the phone already, by a digest made there.
+func (j *Job) liesThere(ctx context.Context, f *ident.File, to string) (lies bool, sum string, err error) {
+	y, err := j.Sync(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	st, err := y.Stat(ctx, to)
+	y.Close()
+	if err != nil || st.Size != f.Size {
+		var lost *link.LostError
+		if errors.As(err, &lost) {
+			return false, "", err
+		}
+		return false, "", nil
+	}
+	there, err := j.DigestThere(ctx, to)
+	if err != nil || there == "" {
+		return false, "", err
+	}
+	j.Obs.Say(say.Read, "%s is there with the same size; its digest is compared", to)
+	sum, _, err = files.DigestOf(ctx, f.Path)
+	return sum == there, sum, err
+}
+
 // phoneName makes a file name that every storage takes: cards are often FAT.
 func phoneName(s string) string {
 	return strings.Map(func(r rune) rune {
@@ -62,17 +96,19 @@ const recordLimit = 30 * time.Minute
 
 // installFrom shows what to choose and waits for the recovery's own record.
 func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error) {
-	before, err := j.Text(ctx, "cat /tmp/last_install")
+	before, err := j.Text(ctx, "cat "+lastInstall)
 	if err != nil {
 		return Done{}, err
 	}
 	if before != "" { // of an earlier install: the new one will not look alike
-		if _, err := j.Text(ctx, "rm -f /tmp/last_install"); err != nil {
+		if _, err := j.Text(ctx, "rm -f "+lastInstall); err != nil {
 			return Done{}, err
 		}
 	}
+	name := phoneName(filepath.Base(s.File.Path))
 	from := map[string]string{"storage": "the phone's storage", "sd": "the memory card"}[s.To]
-	r := j.Hand("install-from-"+s.To, "On the phone, choose the menu entry that installs a package from "+from+", and choose "+filepath.Base(s.File.Path)+".")
+	r := j.Hand("install-from-"+s.To, "On the phone, choose the menu entry that installs a package from "+from+".")
+	r.Do = append(slices.Clone(r.Do), "The file to choose is "+name+".")
 	if r.Hint == "" {
 		r.Hint = "Do not choose anything that wipes or formats: the package lies there."
 	}
@@ -80,19 +116,27 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error
 		return Done{}, err
 	}
 	next := j.Card.Value(card.FactNext)
+	hctx, stop := j.awaiting(ctx)
+	defer stop()
+	other := record{}
 	for end := time.Now().Add(recordLimit); time.Now().Before(end); {
-		text, err := j.Text(ctx, "cat /tmp/last_install")
+		text, err := j.Text(hctx, "cat "+lastInstall)
 		if err != nil {
-			return Done{}, err
+			return Done{}, stopped(hctx, err)
 		}
-		if lines := strings.Split(text, "\n"); len(lines) > 1 {
-			return j.fromRecord(ctx, s, strings.TrimSpace(lines[1]), next)
+		switch r := parseRecord(text); {
+		case r.outcome == "":
+		case r.of(name):
+			return j.fromRecord(ctx, s, r.outcome, next)
+		case r != other:
+			other = r
+			j.Obs.Say(say.Warn, "the recovery has installed another package, %s; %s is still awaited", path.Base(r.path), name)
 		}
-		if err := phone.Pause(ctx, time.Second); err != nil {
-			return Done{}, err
+		if err := phone.Pause(hctx, time.Second); err != nil {
+			return Done{}, stopped(hctx, err)
 		}
 	}
-	return Done{}, &UnknownError{Text: "nobody can tell what became of the package: the recovery wrote no record of an install", Hint: "look at the phone's screen"}
+	return Done{}, &UnknownError{Text: "nobody can tell what became of " + name + ": the recovery wrote no record of its install", Hint: "look at the phone's screen"}
 }
 
 // fromRecord is the end of an install the recovery did by itself.
@@ -106,6 +150,11 @@ func (j *Job) fromRecord(ctx context.Context, s *plan.InstallFrom, record, next 
 		if now := j.Card.Value(card.FactNext); s.File.Kind == ident.OTAAB && now != next {
 			pkg.Evidence = fmt.Sprintf("the recovery's own record says so, and slot %s starts next", now)
 		}
+	} else if errs := j.logErrors(ctx); len(errs) > 0 {
+		for _, line := range errs {
+			j.Obs.Say(say.Info, "the recovery's log: %s", line)
+		}
+		pkg.Evidence += ": " + errs[len(errs)-1]
 	}
 	j.Out.Packages = append(j.Out.Packages, pkg)
 	return Done{Confirm: pkg.Evidence}, j.outcome(&plan.Sideload{File: s.File}, &pkg, nil, true)

@@ -1,9 +1,11 @@
 package act
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -45,6 +47,7 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 		return Done{}, err
 	}
 	d := Done{Confirm: journal.ReadBack}
+	j.Out.ByHand = hands
 	if hands {
 		d.Answers = []string{refused.Message}
 		j.Drop()
@@ -67,20 +70,19 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 			return j.Await(ctx, limit, false, modes...)
 		})
 	case hands && !seen && s.To == card.Recovery:
-		// One without a shell is never seen; the next step shows whether it is there.
-		if _, _, err := j.showHands(s.To); err != nil {
-			return d, err
+		var word string
+		if w, word, err = j.recoveryByHand(ctx, effects, from); word != "" {
+			j.Card = effects
+			d.Confirm = word
+			return d, nil
 		}
-		w, err = j.awaitRecovery(ctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
-			return j.AwaitHands(ctx, limit, from, modes...)
-		})
 	case hands:
 		w, err = j.byHand(ctx, from, s.To)
 	default:
 		w, err = j.Await(ctx, restartLimit, false, s.To)
 	}
 	if err != nil {
-		return d, err
+		return d, j.whyNot(s.To, effects, err)
 	}
 	j.Card = effects
 	if w == nil { // it can't be seen, and that is no fault
@@ -88,6 +90,20 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 		return d, nil
 	}
 	return d, j.arrived(ctx, w, before, s.To, hands)
+}
+
+// whyNot adds to the error of a recovery that did not come up what is known to keep it from that.
+func (j *Job) whyNot(to card.Mode, c *card.Card, err error) error {
+	var away *phone.NotHereError
+	var wrong *phone.WrongModeError
+	if to != card.Recovery || !errors.As(err, &away) && !errors.As(err, &wrong) {
+		return err
+	}
+	for _, f := range plan.PreImages(c, j.Model(), c.Value(card.FactNext)) {
+		j.Obs.Say(say.Warn, "%s", f.Text)
+		j.Obs.Say(say.Todo, "bring the phone into its bootloader, and %s", f.Remedy)
+	}
+	return err
 }
 
 // arrived reads the phone that came back over a wire, and makes sure that it is the one
@@ -173,6 +189,36 @@ func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await func(limit 
 	return w, err
 }
 
+// recoveryByHand has a person bring a phone that can't be seen into its recovery. One without a
+// shell is never seen there: whether it came up the person says. word is how it is known then.
+func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.Mode) (w phone.Wire, word string, err error) {
+	if _, _, err := j.showHands(card.Recovery); err != nil {
+		return nil, "", err
+	}
+	hctx, end := j.awaiting(ctx)
+	defer end()
+	w, err = j.awaitRecovery(hctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
+		return j.AwaitHands(hctx, limit, from, modes...)
+	})
+	if w != nil || err != nil {
+		return w, "", stopped(hctx, err)
+	}
+	if j.Yes {
+		return nil, journal.NotKnown, nil // nobody was asked
+	}
+	yes, err := j.confirm(fmt.Sprintf("%s can't be seen from here, as recoveries without a shell can't. Does its screen show the recovery's menu?", j.Name))
+	switch {
+	case err != nil:
+		return nil, "", err
+	case !yes:
+		return nil, "", &UnknownError{Text: "the recovery did not come up, as you say", Hint: "bring the phone into its bootloader: jarlid go bootloader"}
+	}
+	return nil, SaidSo, nil
+}
+
+// SaidSo is how a thing is known that a person said.
+const SaidSo = "as you say"
+
 // home is the partition the recovery of a slot lives in.
 func (j *Job) home(c *card.Card, slot string) card.Partition {
 	return card.At(place.RecoveryHome(c, j.Model()).Partition, slot)
@@ -184,21 +230,22 @@ func (j *Job) learnQuiet(c *card.Card, slot string) {
 	c.Learn(card.FactQuiet.Of(j.home(c, slot)), "yes", card.Journal)
 }
 
-// quiet tells whether the recovery of a slot is known to give no shell, and so is
-// never seen in its menu. Without a slot's name it has to be so on both.
+// quiet tells whether the recovery of a slot is known to give no shell.
 func (j *Job) quiet(c *card.Card, slot string) bool {
-	yes, known := c.Yes(card.FactQuiet.Of(j.home(c, slot)))
-	if slot == "" && !known {
-		a, _ := c.Yes(card.FactQuiet.Of(j.home(c, "a")))
-		b, _ := c.Yes(card.FactQuiet.Of(j.home(c, "b")))
-		return a && b
-	}
-	return yes
+	return place.QuietRecovery(c, j.Model(), slot)
 }
 
-// showHands shows the recipe for a mode and gives how long it may take.
+// showHands shows the recipe for a mode, as it is from the mode the phone is in, and gives how
+// long it may take.
 func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 	r := j.Hand(string(to), fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to))
+	if from := j.Card.Mode(); to != card.Sideload && (from == card.Recovery || from == card.Sideload) {
+		// A recovery has a menu, and its keys work where that has no such entry.
+		keys := strings.Join(r.Do, " ")
+		menu := j.Hand(string(to)+"-from-recovery", fmt.Sprintf("In the recovery's menu, choose the entry that restarts into %s.", to))
+		menu.Wait, menu.Hint = r.Wait, cmp.Or(menu.Hint, "Where the menu has no such entry: "+keys)
+		r = menu
+	}
 	limit := handsLimit
 	if r.Wait > 0 {
 		limit = time.Duration(r.Wait) * time.Second
@@ -212,7 +259,12 @@ func (j *Job) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error
 	if err != nil {
 		return nil, err
 	}
-	w, err := j.AwaitHands(ctx, limit, from, to)
+	hctx, end := j.awaiting(ctx)
+	defer end()
+	w, err := j.AwaitHands(hctx, limit, from, to)
+	if stopped(hctx, err) == ErrStopped {
+		return nil, ErrStopped
+	}
 	if err != nil && r.Hint != "" {
 		return nil, fmt.Errorf("%w (%s)", err, r.Hint)
 	}

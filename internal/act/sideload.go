@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -65,7 +66,7 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 		lost = nil // many recoveries drop the link when they have finished
 	}
 	next := j.Card.Value(card.FactNext)
-	seen := j.comeBack(ctx)
+	seen := j.comeBack(ctx, s.File.Name())
 	ab := s.File.Kind == ident.OTAAB
 	j.weigh(&pkg, ab, closing, reading, next, seen)
 	if ab && pkg.Outcome == Installed {
@@ -142,7 +143,7 @@ type after struct {
 
 // comeBack waits for the recovery to return to its menu and reads its log, its
 // record of the install and its slots there.
-func (j *Job) comeBack(ctx context.Context) after {
+func (j *Job) comeBack(ctx context.Context, name string) after {
 	var a after
 	j.Gone(ctx) // what comes next is done by hand unless the recovery shows up
 	limit := backLimit
@@ -159,23 +160,54 @@ func (j *Job) comeBack(ctx context.Context) after {
 		return a
 	}
 	a.back = true
-	if text, err := j.Text(ctx, "cat /tmp/recovery.log"); err == nil {
-		for line := range strings.Lines(text) {
-			// The platform's recovery marks errors with "E:".
-			if line = strings.TrimSpace(line); strings.HasPrefix(line, "E:") {
-				a.errors = append(a.errors, strings.TrimSpace(line[2:]))
-			}
-		}
-		a.errors = a.errors[max(0, len(a.errors)-5):]
-	}
-	// The platform's recovery writes the package's name and, in the second
-	// line, 1 or 0 (TEMPORARY_INSTALL_FILE in install.cpp).
-	if text, err := j.Text(ctx, "cat /tmp/last_install"); err == nil {
-		if lines := strings.Split(text, "\n"); len(lines) > 1 {
-			a.record = strings.TrimSpace(lines[1])
+	a.errors = j.logErrors(ctx)
+	if text, err := j.Text(ctx, "cat "+lastInstall); err == nil {
+		if r := parseRecord(text); r.of(name) {
+			a.record = r.outcome
 		}
 	}
 	return a
+}
+
+// logErrors gives the last errors of the recovery's log.
+func (j *Job) logErrors(ctx context.Context) (list []string) {
+	text, err := j.Text(ctx, "cat /tmp/recovery.log")
+	if err != nil {
+		return nil
+	}
+	for line := range strings.Lines(text) {
+		// The platform's recovery marks errors with "E:".
+		if line = strings.TrimSpace(line); strings.HasPrefix(line, "E:") {
+			list = append(list, strings.TrimSpace(line[2:]))
+		}
+	}
+	return list[max(0, len(list)-5):]
+}
+
+// lastInstall is where the platform's recovery writes the path of the package it installed and,
+// in the second line, 1 or 0 (TEMPORARY_INSTALL_FILE in install.cpp).
+const lastInstall = "/tmp/last_install"
+
+// record is a recovery's own record of an install.
+type record struct {
+	path    string
+	outcome string // "1" done, "0" failed, "" none
+}
+
+func parseRecord(text string) record {
+	lines := strings.Split(text, "\n")
+	if len(lines) < 2 {
+		return record{}
+	}
+	return record{strings.TrimSpace(lines[0]), strings.TrimSpace(lines[1])}
+}
+
+// of tells whether the record is that of a package: a sideloaded one has the service's name for
+// it (kSideloadHostFilename in the platform's fuse_sideload.h), others their own; one whose
+// record names no file is taken for it.
+func (r record) of(name string) bool {
+	base := path.Base(r.path)
+	return !strings.HasSuffix(strings.ToLower(base), ".zip") || base == "package.zip" || base == name || base == phoneName(name)
 }
 
 // weigh decides what became of a package: the phone's word alone never makes
@@ -184,7 +216,7 @@ func (j *Job) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *o
 	next, running := j.Card.Get(card.FactNext), j.Card.Get(card.FactStarted)
 	read := a.back && next.Evidence == card.Read && running.Evidence == card.Read
 	switch {
-	case closing == adb.ClosedFail && reading.Pass < 2:
+	case closing == adb.ClosedFail && ab && reading.Pass < 2:
 		pkg.Outcome, pkg.Evidence = Refused, "the phone said that it failed, before it read the payload to write it"
 	case closing == adb.ClosedFail:
 		pkg.Outcome, pkg.Evidence = Failed, "the phone said that it failed"

@@ -18,6 +18,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/model"
+	"jarlid/internal/files"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/link/usb"
@@ -55,6 +56,7 @@ type Options struct {
 	Locks string      // the folder of locks; "": one for the user, whatever the home
 	Dial  link.Dialer // nil: the network
 	Cable usb.Bus     // nil: no phone is on a cable
+	Doing string      // what this program does, for another one that finds a phone locked
 }
 
 // Bench is a home folder: models, bench.yaml, this computer's key, jobs.
@@ -63,6 +65,7 @@ type Bench struct {
 	Models model.Set
 
 	locks  string
+	doing  string
 	dial   link.Dialer
 	cable  usb.Bus
 	listMu sync.Mutex
@@ -93,7 +96,7 @@ func DefaultHome() (string, error) {
 
 // Open opens a home folder.
 func Open(o Options) (*Bench, error) {
-	b := &Bench{Home: o.Home, locks: o.Locks, dial: o.Dial, cable: o.Cable}
+	b := &Bench{Home: o.Home, locks: o.Locks, doing: o.Doing, dial: o.Dial, cable: o.Cable}
 	if b.dial == nil {
 		b.dial = &net.Dialer{}
 	}
@@ -166,8 +169,11 @@ func (b *Bench) read() (file, error) {
 	return file{Phones: slices.Clone(b.list.Phones), Serials: slices.Clone(b.list.Serials)}, nil
 }
 
+// maxList bounds bench.yaml, in bytes: it holds thousands of phones.
+const maxList = 4 << 20
+
 func (b *Bench) parse() (file, error) {
-	data, err := os.ReadFile(b.listPath())
+	data, err := files.ReadSmall(b.listPath(), maxList)
 	if err != nil {
 		return file{}, err
 	}
@@ -225,11 +231,7 @@ func (b *Bench) change(edit func(*file)) error {
 	if err != nil {
 		return err
 	}
-	tmp := b.listPath() + ".new"
-	if err := os.WriteFile(tmp, data, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(tmp, b.listPath())
+	return files.WriteWhole(b.listPath(), data, 0o600)
 }
 
 // Register lists a phone, in place of one of the same name.

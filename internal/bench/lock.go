@@ -4,9 +4,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -75,9 +77,31 @@ func (b *Bench) lock(names ...string) (unlock func(), err error) {
 			unlock()
 			return nil, err
 		}
-		held = append(held, func() { l.Unlock(); free() })
+		who := l.Path() + whoEnding
+		// That it can't be said who works on the phone is no reason not to.
+		_ = os.WriteFile(who, fmt.Appendf(nil, "%d %s", os.Getpid(), b.doing), 0o600)
+		held = append(held, func() { os.Remove(who); l.Unlock(); free() })
 	}
 	return unlock, nil
+}
+
+// whoEnding is the ending of the file beside a lock that says who holds it.
+const whoEnding = ".who"
+
+// holder says which program works on a phone known under these names, and at what; "" when
+// that can't be told.
+func (b *Bench) holder(names ...string) string {
+	for _, n := range names {
+		text, err := os.ReadFile(filepath.Join(b.locks, lockName(n)+whoEnding))
+		if err != nil || len(text) > 4096 {
+			continue
+		}
+		pid, doing, _ := strings.Cut(string(text), " ")
+		if doing != "" {
+			return fmt.Sprintf("%s (process %s)", doing, pid)
+		}
+	}
+	return ""
 }
 
 // turn waits for this program's own turn: a list may name one phone twice, and both are

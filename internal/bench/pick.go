@@ -13,7 +13,7 @@ import (
 
 // host is what this computer gives a session.
 func (b *Bench) host() *phone.Host {
-	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock,
+	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock, Holder: b.holder,
 		Cable: b.cable, Known: b.known, Other: b.other, SameAs: b.sameAs}
 }
 

@@ -226,7 +226,11 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 
 // phoneLine says in a line which phone it is and in what state.
 func phoneLine(name string, c *card.Card) string {
-	parts := []string{strings.TrimSpace(name + " " + c.Value(card.FactSerial)), modeWords(c.Mode())}
+	mode := modeWords(c.Mode())
+	if up, known := c.Yes(card.FactBooted); c.Mode() == card.System && known && !up {
+		mode = "system starting"
+	}
+	parts := []string{strings.TrimSpace(name + " " + c.Value(card.FactSerial)), mode}
 	if m := c.Value(card.FactModel); m != "" && m != name {
 		parts = append(parts, "model "+m)
 	}
@@ -243,6 +247,9 @@ func phoneLine(name string, c *card.Card) string {
 		if f := c.Get(f); f.Evidence == card.Read {
 			parts = append(parts, f.Value)
 		}
+	}
+	if tried, _ := c.Yes(card.FactTemporary); tried && c.Mode() == card.Recovery {
+		parts = append(parts, "written nowhere")
 	}
 	return strings.Join(parts, ", ")
 }

@@ -418,7 +418,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial, Cable: a.Cable})
+	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial, Cable: a.Cable, Doing: strings.Join(append([]string{"jarlid"}, a.typed...), " ")})
 	if err != nil {
 		return nil, err
 	}

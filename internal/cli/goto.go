@@ -39,10 +39,14 @@ func (a *app) sayThere(j *engine.Job, r task.Gone) {
 	a.result = r
 	switch {
 	case r.Mode == card.System && !r.Seen:
-		a.say(j.Name, say.Warn, "the phone took the restart, and its system can't be seen from here: debugging is off there, or it is still starting")
+		why := "it is still starting, or debugging is off there"
+		if j.Card.Value(card.FactDebugging) == "off" {
+			why = "formatting the data switched debugging off, or it is still starting"
+		}
+		a.say(j.Name, say.Warn, "the phone took the restart, and its system can't be seen from here: %s", why)
 		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into the bootloader, where jarlid slot tells the slot")
-		a.say(j.Name, say.Done, "restarted; which system came up, nobody can tell yet")
-		a.next = append(a.next, a.env.Command(j.Name, "bench"))
+		a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
+		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
 		return
 	case r.Mode == card.System:
 		from := ""
@@ -50,10 +54,18 @@ func (a *app) sayThere(j *engine.Job, r task.Gone) {
 			from = " from slot " + orUnknown(r.Slot)
 		}
 		a.say(j.Name, say.Done, "%s, build %s, is running%s", orUnknown(r.Version), orUnknown(r.Build), from)
+	case r.Mode == card.Recovery && r.Said:
+		a.say(j.Name, say.Done, "its recovery is on the screen, as you say; it can't be seen from here")
+		a.next = append(a.next, a.env.Command(j.Name, "sideload", "PACKAGE"))
+		return
 	case r.Mode == card.Recovery && !r.Seen:
-		a.say(j.Name, say.Warn, "the phone took the restart; its recovery can't be seen from here, as those without a shell can't")
+		text := "the phone took the restart; its recovery can't be seen from here, as those without a shell can't"
+		if !r.Commanded {
+			text = "the phone was to be brought into its recovery by hand; it can't be seen from here, as recoveries without a shell can't"
+		}
+		a.say(j.Name, say.Warn, "%s", text)
 		a.say(j.Name, say.Todo, "look at its screen to see whether a recovery is there")
-		a.say(j.Name, say.Done, "restarted; which recovery came up, nobody can tell")
+		a.say(j.Name, say.Note, "which recovery came up, nobody can tell")
 		return
 	case r.Mode == card.Recovery:
 		a.sayLanded(j, "")

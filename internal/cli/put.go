@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/core/plan"
@@ -11,13 +13,13 @@ import (
 
 func (a *app) putCommand() *cobra.Command {
 	var t task.Put
-	c := &cobra.Command{Use: "put FILE --to storage|sd", Short: "Put a package onto the phone itself, its digest checked there",
-		Long: "Sends a file to the shared storage or the memory card of a phone in recovery or with its system started, and\n" +
-			"compares the digest of what arrived. With --install it then says what to choose on the phone and waits for the\n" +
+	c := &cobra.Command{Use: "put FILE... --to storage|sd", Short: "Put packages onto the phone itself, their digests checked there",
+		Long: "Sends files to the shared storage or the memory card of a phone in recovery or with its system started, and\n" +
+			"compares the digest of what arrived. What lies there already with the same digest is left alone. With --install it then says what to choose on the phone and waits for the\n" +
 			"recovery's own record of the install.",
-		Args: words(1, 1, "one file"),
+		Args: words(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t.File = args[0]
+			t.Files = args
 			j, done, err := a.do(cmd, args, &t)
 			if j != nil {
 				a.result = t.Result(j)
@@ -26,11 +28,19 @@ func (a *app) putCommand() *cobra.Command {
 				return err
 			}
 			for _, s := range j.Out.Stored {
-				a.say(j.Name, say.Done, "%s lies at %s, %s", base(t.File), s.Path,
+				if s.There {
+					a.say(j.Name, say.Good, "%s lay there already, its digest matches", s.Path)
+					continue
+				}
+				a.say(j.Name, say.Done, "%s lies there, %s", s.Path,
 					map[string]string{journal.ReadBack: "its digest read there matches", journal.PhoneWord: "taken on the phone's word: it has no tool to make a digest"}[s.Confirmed])
 			}
 			if t.Install {
-				a.say(j.Name, say.Done, "%s is installed", base(t.File))
+				var names []string
+				for _, p := range j.Out.Packages {
+					names = append(names, base(p.Path))
+				}
+				a.say(j.Name, say.Done, "installed: %s", strings.Join(names, ", "))
 				a.suggest(j)
 			}
 			return nil

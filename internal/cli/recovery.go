@@ -71,7 +71,7 @@ func (a *app) recoveryTry(cmd *cobra.Command, args []string) error {
 		a.say(j.Name, say.Done, "%s is running, and written nowhere: it is gone after the next restart", orUnknown(r.Recovery))
 	} else {
 		a.say(j.Name, say.Warn, "the phone took it and can't be seen from here, as recoveries without a shell can't: look at its screen")
-		a.say(j.Name, say.Done, "the recovery was sent and started; whether it runs, nobody can tell")
+		a.say(j.Name, say.Note, "the recovery was sent; whether it runs, nobody can tell")
 	}
 	a.next = append(a.next, a.env.Command(j.Name, "recovery", "install", args[0]))
 	return nil
@@ -96,7 +96,11 @@ func (a *app) sayWrites(j *engine.Job) {
 	if len(where) > 2 {
 		names = strings.Join(where[:len(where)-1], ", ") + " and " + where[len(where)-1]
 	}
-	a.say(j.Name, say.Done, "%s written, %s", names, strings.Join(slices.Sorted(maps.Keys(how)), "; "))
+	word := say.Done
+	if how[confirmWords[journal.NotKnown]] {
+		word = say.Note
+	}
+	a.say(j.Name, word, "%s written, %s", names, strings.Join(slices.Sorted(maps.Keys(how)), "; "))
 	if len(sums) == 1 {
 		a.say(j.Name, say.Info, "SHA-256 of what was sent: %s", list[0].SHA256)
 	}

@@ -49,11 +49,44 @@ func (a *app) sideload(cmd *cobra.Command, args []string, t *task.Sideload) erro
 			a.sayRest(j, r.Files, len(r.Packages))
 			a.next = append(a.next, a.env.Command(j.Name, "slot"))
 		}
+		if err != nil && !errors.Is(err, engine.ErrStopped) {
+			a.sayMissing(j, r)
+		}
 		return err
 	}
 	a.sayInstalled(j, r)
 	a.suggest(j)
 	return nil
+}
+
+// sayMissing says what an install that broke off behind its packages still wants: what was
+// installed is not installed once more.
+func (a *app) sayMissing(j *engine.Job, r task.Sideloaded) {
+	var done []string
+	for _, p := range r.Packages {
+		if p.Outcome != act.Installed {
+			return
+		}
+		done = append(done, base(p.Path))
+	}
+	if len(done) == 0 {
+		return
+	}
+	rest := r.Files[len(done):]
+	missing := "only the restart is missing"
+	if len(rest) > 0 {
+		missing = "what comes behind it is missing"
+	}
+	a.say(j.Name, say.Good, "%s: installed; %s", strings.Join(done, ", "), missing)
+	if len(rest) == 0 {
+		a.next = append(a.next, a.env.Command(j.Name, "go", "recovery"))
+		return
+	}
+	words := []string{"sideload"}
+	for _, f := range rest {
+		words = append(words, f.Path)
+	}
+	a.next = append(a.next, a.env.Command(j.Name, words...))
 }
 
 // sayRest names what was not sent after a package failed.
@@ -109,13 +142,13 @@ func (a *app) sayLanded(j *engine.Job, from string) {
 	}
 	running := j.Card.Value(card.FactRecovery)
 	home := card.At(place.RecoveryHome(j.Card, j.Model()).Partition, started.Value)
-	written := j.Card.Get(card.FactHolds.Of(home))
+	written, set := j.Card.Get(card.FactHolds.Of(home)), j.Card.Get(card.FactSet.Of(home)).Known()
 	switch {
 	case running == "":
-	case written.Evidence == card.Journal && written.Value != running:
+	case set && written.Known() && written.Value != running:
 		j.Obs.Found(finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: home.String(),
 			Text: "the recovery that runs is " + running + ", " + written.Value + " was installed before", Remedy: "jarlid recovery install FILE"})
-	case written.Evidence == card.Journal:
+	case set && written.Value == running:
 		a.say(j.Name, say.Good, "%s is still there on slot %s", running, started.Value)
 	default:
 		a.say(j.Name, say.Info, "the recovery that runs is %s", running)

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/act"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/say"
@@ -111,7 +113,11 @@ func (a *app) vbmetaCheck(cmd *cobra.Command, args []string, t *task.VBMetaCheck
 	a.result = r
 	var rows [][]string
 	for _, k := range r.Checks {
-		rows = append(rows, []string{k.Partition, k.Kind, map[bool]string{true: "good", false: "bad"}[k.OK], k.Why})
+		is := map[bool]string{true: "good", false: "bad"}[k.OK]
+		if k.Missing && len(r.Missing) > 0 {
+			is = "missing"
+		}
+		rows = append(rows, []string{k.Partition, k.Kind, is, k.Why})
 	}
 	a.out.Table([]string{"PARTITION", "KIND", "IS", "WHY"}, rows)
 	if r.Top != nil {
@@ -124,6 +130,9 @@ func (a *app) vbmetaCheck(cmd *cobra.Command, args []string, t *task.VBMetaCheck
 	}
 	if !r.Unlocked {
 		return &noError{"an unlocked phone does not start it: " + r.Verdict.WhyNot}
+	}
+	if len(r.Missing) > 0 {
+		return &act.UnknownError{Text: "nobody can tell whether a phone starts it: what is there is good, and these are missing: " + strings.Join(r.Missing, ", "), Hint: "name a folder, archive or payload that holds them too"}
 	}
 	a.say("", say.Done, "an unlocked phone starts it")
 	return nil

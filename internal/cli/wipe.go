@@ -7,6 +7,7 @@ import (
 
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
+	"jarlid/internal/journal"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -28,14 +29,21 @@ func (a *app) wipe(cmd *cobra.Command, args []string) error {
 	if !done {
 		return err
 	}
-	for _, r := range t.Result(j, done).Areas {
+	res := t.Result(j, done)
+	for _, r := range res.Areas {
+		word, how := say.Done, ""
+		for _, w := range res.How {
+			if w.What == r.Area && w.Confirmed == journal.NotKnown {
+				word, how = say.Note, ", as you say; nobody can read that back"
+			}
+		}
 		switch {
 		case r.Area == "userdata":
-			a.say(j.Name, say.Done, "the data is formatted; the next system starts as new, with debugging off")
+			a.say(j.Name, word, "the data is formatted%s; the next system starts as new, with debugging off", how)
 		case len(r.Partitions) == 0:
-			a.say(j.Name, say.Done, "%s wiped", r.Area)
+			a.say(j.Name, word, "%s wiped%s", r.Area, how)
 		default:
-			a.say(j.Name, say.Done, "%s is erased (%s)", r.Area, strings.Join(r.Partitions, ", "))
+			a.say(j.Name, word, "%s is erased (%s)%s", r.Area, strings.Join(r.Partitions, ", "), how)
 		}
 	}
 	a.suggest(j)

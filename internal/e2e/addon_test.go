@@ -124,7 +124,7 @@ func TestAddonFindings(t *testing.T) {
 			l.readyForPackages(files.Recovery)
 			l.want(0, nil, "sideload", files.Package, "--yes", "--then", "stay")
 			// By its menu the recovery stays on the old slot.
-			pressed := l.hands("dunlin", "apply update", "from the computer")
+			pressed := l.hands("dunlin", "packages", "from the computer")
 			l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
 			pressed()
 			f := l.file("countsheet.zip", must(scenario.Countsheet.Package()))

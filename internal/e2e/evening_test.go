@@ -9,17 +9,19 @@ import (
 
 // menus are what the owner does for each thing asked for.
 var menus = map[string][]string{
-	"From the computer":     {"apply update", "from the computer"},
-	`choose "Recovery"`:     {"volume-up+power"},
-	"hold volume up":        {"volume-up+power"},
-	"From the card":         {"apply update", "from the card"},
-	`switch "Debugging" on`: {"finish welcome", "debugging on", "allow"},
-	`answer "Allow"`:        {"allow"},
-	"choose \"Format data":  {"wipe", "format data"},
-	"wipes the caches":      {"wipe", "wipe caches"},
-	"old volume down":       {"volume-down+power"},
-	"Press power for":       {"start"},
-	"question on the phone": {"yes"},
+	"From the computer":        {"packages", "from the computer"},
+	`choose "Recovery"`:        {"volume-up+power"},
+	"hold volume up":           {"volume-up+power"},
+	"From the card":            {"packages", "from the card"},
+	`switch "Debugging" on`:    {"finish welcome", "debugging on", "allow"},
+	`answer "Allow"`:           {"allow"},
+	"choose \"All data":        {"erase", "all data"},
+	"restarts into recovery":   {"leave", "to the recovery"},
+	"restarts into bootloader": {"leave", "to the bootloader"},
+	"wipes the caches":         {"erase", "caches"},
+	"old volume down":          {"volume-down+power"},
+	"Press power for":          {"start"},
+	"question on the phone":    {"yes"},
 }
 
 // addons gives two add-ons for a phone, signed by who makes the ROM, so that its
@@ -136,7 +138,7 @@ func TestEvenings(t *testing.T) {
 				l.want(0, nil, "recovery", "install", l.file("quiet.img", must(scenario.Recovery(scenario.SaltmarshRecovery, kit.phone))), "--yes")
 				l.want(0, []string{"can't be seen"}, "go", "recovery")
 				// The owner says each time what the screen shows.
-				l.did(name, "y\n1\n1\n1\n", []string{"What does the phone's screen say?", "you said that the phone's screen says so", "are installed"}, "sideload", pkg, shore, sheet)
+				l.did(name, "y\n1\ny\n1\n1\n", []string{"What does the phone's screen say?", "you said that the phone's screen says so", "are installed"}, "sideload", pkg, shore, sheet)
 				l.did(name, "", nil, "go", "bootloader")
 				l.want(0, []string{"slot b is next"}, "slot")
 				if !l.added(name, "system_b", "Countsheet") || !l.added(name, "system_b", "ShorelineApps") {
@@ -169,7 +171,7 @@ func TestTurnstoneEvening(t *testing.T) {
 		l.want(0, []string{"there is none here"}, "recovery", "hold")
 		l.want(0, nil, "put", kit.more.Package, "--to", "sd", "--yes")
 		l.want(0, []string{"system is erased"}, "wipe", "apps", "caches", "system", "--yes")
-		l.did("turnstone", "", []string{"is installed"}, "put", kit.more.Package, "--to", "sd", "--install", "--yes")
+		l.did("turnstone", "", []string{"The file to choose is saltmarsh-4.2-turnstone.zip", "installed: saltmarsh-4.2-turnstone.zip"}, "put", kit.more.Package, "--to", "sd", "--install", "--yes")
 		l.did("turnstone", "", []string{"is installed"}, "sideload", shore, "--yes")
 		l.firstStart("turnstone", "Saltmarsh OS 4.2")
 	})
@@ -188,6 +190,8 @@ func TestSanderlingEvening(t *testing.T) {
 		l.want(0, nil, "sideload", kit.more.Package, "--yes")
 		l.firstStart("sanderling", "Saltmarsh OS 4.2")
 		l.want(0, nil, "go", "bootloader")
+		l.want(3, []string{"stop  encrypted-data"}, "flash", kit.more.GSI, "--into", "system", "--yes")
+		l.want(0, nil, "wipe", "userdata", "--yes")
 		l.want(0, nil, "flash", kit.more.GSI, "--into", "system", "--yes")
 		l.want(0, nil, "go", "recovery")
 		var extras []string

@@ -103,7 +103,7 @@ func TestFindings(t *testing.T) {
 			l.standin("dunlin")
 			l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 			l.want(0, nil, "standin", "press", "dunlin", "recovery")
-			stop := l.hands("dunlin", "apply update", "from the computer")
+			stop := l.hands("dunlin", "packages", "from the computer")
 			l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
 			stop()
 			l.want(3, []string{"warn  encrypted-data: nobody can tell"}, "sideload", files.Package, "--then", "stay")
@@ -188,7 +188,7 @@ func TestRecoveriesThatSayLittle(t *testing.T) {
 				}
 				l.want(0, nil, "recovery", "install", l.file("r.img", must(scenario.Recovery(kind, dunlin))), "--yes")
 				l.want(0, nil, "standin", "press", "dunlin", "recovery")
-				pressed := l.hands("dunlin", "wipe", "format data", "apply update", "from the computer")
+				pressed := l.hands("dunlin", "erase", "all data", "packages", "from the computer")
 				l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
 				pressed()
 				pkg := files.Package

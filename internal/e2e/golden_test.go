@@ -189,7 +189,7 @@ func TestGolden(t *testing.T) {
 		l.golden(0, "fit", kit.more.GSI)
 		l.golden(0, "backup", "take", "boot@a", "-o", kept)
 		l.golden(0, "backup", "restore", "boot@a", "-o", kept, "--yes")
-		l.want(3, []string{"stop  hands-needed", `choose "Apply update"`}, "sideload", files.Package, "--yes", "--accept", "encrypted-data") // the one that was tried
+		l.want(3, []string{"stop  hands-needed", `choose "Packages"`}, "sideload", files.Package, "--yes", "--accept", "encrypted-data") // the one that was tried
 		l.want(0, nil, "go", "bootloader", "--yes")
 		l.golden(0, "go", "recovery", "--yes")
 		l.golden(0, "vbmeta", "loosen", "hashtree", "--yes")

@@ -269,7 +269,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(0, nil, "flash", kit.more.Boot, "--into", "lifeboat", "--yes", "--accept", "wrong-destination")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery")
 			page := l.file("boot.img", []byte("<html><body>Please wait, your download starts soon</body></html>"))
-			l.want(3, []string{"stop  wrong-destination: it is a text, no image"}, "flash", page, "--into", "boot", "--yes")
+			l.want(3, []string{"stop  wrong-destination: boot.img is a web page"}, "flash", page, "--into", "boot", "--yes")
 		},
 		"wrong-destination, another form of recovery": func(l *lab) {
 			l.standin("godwit")
@@ -291,12 +291,13 @@ func TestKindsDoneWrong(t *testing.T) {
 		"still-wrapped": func(l *lab) {
 			kit := kitOf(l.T, "turnstone", 1)
 			l.standin("turnstone")
-			l.want(3, []string{"stop  still-wrapped: it is a firmware set"}, "flash", kit.more.Set, "--into", "boot", "--yes")
-			small := l.file("two.zip", must(scenario.Zip("pre-device=turnstone\n", []byte("no payload"))))
-			l.want(3, []string{"stop"}, "flash", small, "--into", "boot", "--yes")
-			l.want(3, []string{"stop  image-too-big"}, "flash", kit.more.Set, "--into", "boot", "--yes", "--accept", "still-wrapped")
-			l.want(0, nil, "flash", kit.more.Set, "--into", "system", "--yes", "--accept", "still-wrapped")
-			l.want(0, []string{"can't be seen"}, "go", "system", "--wait", "3s") // its picture, again and again
+			// Of a set one image is taken; a package is not an image, however it is named.
+			l.want(0, []string{"boot written"}, "flash", kit.more.Set, "--into", "boot", "--yes")
+			l.want(2, []string{"0 of them are for radio"}, "flash", kit.more.Set, "--into", "radio", "--yes")
+			addon := l.file("extra.img", must(scenario.Addon{Name: "extra", Release: "14", Signer: "saltmarsh"}.Package()))
+			l.want(3, []string{"stop  still-wrapped: it is an add-on package"}, "flash", addon, "--into", "system", "--yes")
+			l.want(0, nil, "flash", addon, "--into", "system", "--yes", "--accept", "still-wrapped")
+			l.want(0, []string{"can't be seen"}, "go", "system", "--wait", "3s", "--yes") // its picture, again and again
 			l.later("turnstone", "volume-down+power")
 			l.want(0, []string{"does not answer", "the phone is in bootloader"}, "go", "bootloader")
 		},
@@ -410,7 +411,7 @@ func TestKindsDoneWrong(t *testing.T) {
 				l.Error("system_a does not hold the generic system")
 			}
 			// Its hash tree is still enforced: the slot does not start.
-			l.want(5, []string{"instead of system"}, "go", "system", "--wait", "20s")
+			l.want(5, []string{"instead of system"}, "go", "system", "--wait", "20s", "--yes")
 		},
 		"command-unknown-to-bootloader": func(l *lab) {
 			kit := kitOf(l.T, "avocet", 2)

@@ -35,7 +35,7 @@ func TestPut(t *testing.T) {
 			sum := sha256.Sum256(b)
 			var r putResult
 			l.result(0, &r, "put", rom, "--to", "sd", "--yes")
-			if s := r.Stored[0]; s.Path != "/external_sd/saltmarsh 4.2.zip" || s.SHA256 != hex.EncodeToString(sum[:]) || s.Confirmed != "read-back" || s.Bytes != int64(len(b)) {
+			if s := r.Stored[0]; s.Path != "/mnt/card/saltmarsh 4.2.zip" || s.SHA256 != hex.EncodeToString(sum[:]) || s.Confirmed != "read-back" || s.Bytes != int64(len(b)) {
 				t.Errorf("%+v", s)
 			}
 			// The card is kept when the data is formatted, and nothing is lost by it.
@@ -43,7 +43,7 @@ func TestPut(t *testing.T) {
 			if got := must(os.ReadFile(filepath.Join(l.dir, "turnstone", "card", "saltmarsh 4.2.zip"))); !bytes.Equal(got, b) {
 				t.Error("the card does not hold the package")
 			}
-			l.whenAsked("From the card", func() { l.want(0, nil, "standin", "press", "turnstone", "apply update", "from the card") },
+			l.whenAsked("From the card", func() { l.want(0, nil, "standin", "press", "turnstone", "packages", "from the card") },
 				"put", rom, "--to", "sd", "--install", "--yes")
 			defer l.hands("turnstone", "finish welcome", "debugging on", "allow")()
 			l.want(0, []string{"Saltmarsh OS 4.2"}, "go", "system", "--wait", "30s")
@@ -81,7 +81,7 @@ func TestPut(t *testing.T) {
 			l.want(0, nil, "go", "system", "--wait", "20s")
 			l.want(0, []string{"its digest read there matches"}, "put", files.Package, "--to", "storage", "--yes")
 			l.want(3, []string{"stop  not-in-this-mode: --install works in the phone's recovery"}, "put", files.Package, "--to", "storage", "--install")
-			l.want(2, []string{"wants --to storage or sd"}, "put", files.Package)
+			l.want(2, []string{"wants --to storage or --to sd"}, "put", files.Package)
 			for _, name := range []string{"no-room", "storage-unreadable", "storage-holds-package"} {
 				if _, out := l.run("explain", name); !strings.Contains(out, "info  "+name) {
 					t.Errorf("there is no explanation of %s", name)

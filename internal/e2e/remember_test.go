@@ -114,9 +114,9 @@ func TestContradicted(t *testing.T) {
 		}
 		l.inRecovery("dunlin", files.Recovery)
 		l.want(0, nil, "flash", l.file("vbmeta.img", enforcing), "--into", "@a", "--yes")
-		flash := []string{"flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@a", "--dry-run"}
+		flash := []string{"flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@a", "--dry-run", "--accept", "encrypted-data", "--accept", "verity-would-reject"}
 		l.want(0, nil, "go", "bootloader", "--yes")
-		l.want(0, []string{"warn  verity-would-reject: the vbmeta on the phone enforces"}, flash...)
+		l.want(0, []string{"stop  verity-would-reject: the vbmeta on the phone enforces"}, flash...)
 		if f := facts()["tree.root:system_a"]; f.Evidence != card.Journal || f.Job == 0 {
 			t.Errorf("what was written is %+v", f)
 		}

@@ -88,7 +88,7 @@ func TestVBMeta(t *testing.T) {
 			l.want(3, []string{"stop  not-in-this-mode", "--from FILE"}, "vbmeta", "loosen", "hashtree")
 			l.want(0, nil, "flash", stock, "--into", "@b", "--yes")
 			// A changed system under an enforced tree is known to be one.
-			l.want(3, []string{"warn  verity-would-reject"}, "flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@b")
+			l.want(3, []string{"stop  verity-would-reject"}, "flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@b")
 			l.inRecovery("dunlin", files.Recovery)
 			l.want(0, []string{"SHA256_RSA2048", "everything is enforced"}, "vbmeta", "show", "vbmeta")
 			l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")

@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
@@ -47,7 +48,7 @@ type Options struct {
 }
 
 // ErrStopped says that the person stopped the job.
-var ErrStopped = errors.New("stopped by hand")
+var ErrStopped = act.ErrStopped
 
 // Job is one task's work on one phone.
 type Job struct {
@@ -121,7 +122,7 @@ func (j *Job) begin() {
 
 // offline opens a saved card.
 func offline(b *bench.Bench, o Options) (*Job, error) {
-	data, err := os.ReadFile(o.SavedCard)
+	data, err := files.ReadSmall(o.SavedCard, card.MaxSaved)
 	if err != nil {
 		return nil, err
 	}

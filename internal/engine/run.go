@@ -292,7 +292,7 @@ func (j *Job) carryOut(ctx context.Context) error {
 		if _, err := j.Know(ctx, s.Needs(j.Card, j.Model())); err != nil {
 			return err
 		}
-		if err := j.checkAgain(s, nil); err != nil {
+		if err := j.checkAgain(s, i); err != nil {
 			return err
 		}
 		rec := journal.Record{Event: journal.Act, Step: i + 1, Title: s.Title(), Touches: plan.Unsure(s, j.Card), Said: j.said}
@@ -351,25 +351,47 @@ func (j *Job) further(done act.Done, i int) error {
 	return nil
 }
 
-// checkAgain checks a step just before it acts, with what is known by then.
-func (j *Job) checkAgain(s plan.Step, extra []finding.Finding) error {
-	return j.weigh(append(extra, s.Check(j.Card, j.Model(), j.Models)...), s.Title())
+// checkAgain checks a step just before it acts, with what is known by then. What has to be asked
+// of it is asked of the steps behind it too, so that one thing is one question.
+func (j *Job) checkAgain(s plan.Step, i int) error {
+	found := s.Check(j.Card, j.Model(), j.Models)
+	asked := map[string]bool{}
+	for _, f := range finding.Asking(j.fresh(found)) {
+		asked[f.Name] = true
+	}
+	if len(asked) > 0 {
+		ahead := j.Card.Clone()
+		plan.Apply(s, ahead)
+		rest := plan.Plan{Steps: j.plan.Steps[i+1:], Model: j.Model(), Models: j.Models}
+		for _, f := range rest.Check(ahead) {
+			if asked[f.Name] && f.Severity == finding.Warn {
+				found = append(found, f)
+			}
+		}
+	}
+	return j.weigh(found, s.Title())
+}
+
+// fresh are the findings that were not told yet, as accepted.
+func (j *Job) fresh(found []finding.Finding) (list []finding.Finding) {
+	for _, f := range finding.Apply(found, j.Accept) {
+		if !slices.ContainsFunc(append(j.checked, list...), func(o finding.Finding) bool {
+			return o.Name == f.Name && o.About == f.About && o.Severity == f.Severity
+		}) {
+			list = append(list, f)
+		}
+	}
+	return list
 }
 
 // weigh tells findings that are new and stops or asks where they say so. What was
 // answered before is not asked twice.
 func (j *Job) weigh(found []finding.Finding, title string) error {
-	var fresh []finding.Finding
-	for _, f := range finding.Apply(found, j.Accept) {
-		if slices.ContainsFunc(j.checked, func(o finding.Finding) bool {
-			return o.Name == f.Name && o.About == f.About && o.Severity == f.Severity
-		}) {
-			continue
-		}
+	fresh := j.fresh(found)
+	for _, f := range fresh {
 		j.Obs.Found(f)
-		fresh = append(fresh, f)
-		j.checked = append(j.checked, f)
 	}
+	j.checked = append(j.checked, fresh...)
 	err := error(nil)
 	asks := finding.Asking(fresh)
 	stops := finding.Blocking(fresh)
@@ -381,6 +403,26 @@ func (j *Job) weigh(found []finding.Finding, title string) error {
 	}
 	if err != nil {
 		return errors.Join(err, j.log.Write(journal.Record{Event: journal.Stopped, Title: title, Found: append(stops, asks...)}))
+	}
+	return nil
+}
+
+// Keep has a journal say what was seen without any job: what has changed between two cards of
+// the phone, and what was read of it just now, nil for nothing.
+func Keep(s *phone.Session, o Options, command string, before, after, read *card.Card) (err error) {
+	log, err := journal.Create(s.Home, s.Name, o.Sink)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, log.Close()) }()
+	begin := journal.Record{Event: journal.Begin, Command: o.Typed, Task: &journal.TaskData{Name: command}, Phone: s.Name, Serial: before.Value(card.FactSerial), Model: before.Value(card.FactModel)}
+	if read != nil {
+		begin.Facts = lasting(read)
+	}
+	for _, r := range []journal.Record{begin, {Event: journal.Done, Step: 1, Title: command, Facts: changed(before, after)}, {Event: journal.End}} {
+		if err := log.Write(r); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -3,16 +3,18 @@ package files
 import (
 	"context"
 	"fmt"
-	"os"
 	"path"
 	"path/filepath"
 
 	"jarlid/internal/core/backup"
 )
 
+// MaxManifest bounds a backup's manifest, in bytes: it names each file of the storage.
+const MaxManifest = 256 << 20
+
 // ReadBackup reads the manifest of a folder.
 func ReadBackup(dir string) (*backup.Manifest, error) {
-	b, err := os.ReadFile(filepath.Join(dir, backup.Name))
+	b, err := ReadSmall(filepath.Join(dir, backup.Name), MaxManifest)
 	if err != nil {
 		return nil, err
 	}

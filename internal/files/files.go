@@ -18,6 +18,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 )
 
 // MissingError is a file that is not there.
@@ -31,6 +32,11 @@ func (e *MissingError) Is(target error) bool { return target == fs.ErrNotExist }
 
 // Open opens a regular file and gives its size in bytes. Errors: *MissingError.
 func Open(path string) (*os.File, int64, error) {
+	// What is no file may never open: a named pipe waits for somebody to write to it.
+	st, err := os.Stat(path)
+	if err == nil && !st.IsDir() && !st.Mode().IsRegular() {
+		return nil, 0, fmt.Errorf("%s is not a file", path)
+	}
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, 0, &MissingError{path}
@@ -38,7 +44,7 @@ func Open(path string) (*os.File, int64, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	st, err := f.Stat()
+	st, err = f.Stat()
 	if err == nil && st.IsDir() {
 		err = fmt.Errorf("%s is a folder; name the files in it", path)
 	}
@@ -202,11 +208,36 @@ func DigestOf(ctx context.Context, name string) (sum string, n int64, err error)
 	return sum, size, err
 }
 
-// WriteWhole writes a file so that it is there whole or not at all.
-func WriteWhole(name string, b []byte) error {
-	tmp := name + ".new"
-	if err := os.WriteFile(tmp, b, 0o644); err != nil {
+// WriteWhole writes a file so that it is there whole or not at all. What it writes meanwhile has a
+// name nobody can have put a link at.
+func WriteWhole(name string, b []byte, mode fs.FileMode) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".new-")
+	if err != nil {
 		return err
 	}
-	return os.Rename(tmp, name)
+	defer func() {
+		if err != nil {
+			os.Remove(f.Name())
+		}
+	}()
+	_, err = f.Write(b)
+	err = errors.Join(err, f.Chmod(mode), f.Close())
+	if err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), name)
+}
+
+// ReadSmall reads a file that a person writes or that is kept for one: of up to limit bytes.
+// Errors: *MissingError, and what is no file or larger.
+func ReadSmall(name string, limit int64) ([]byte, error) {
+	f, size, err := Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if size > limit {
+		return nil, fmt.Errorf("%s has %s; what is wanted here has at most %s", name, image.Size(size), image.Size(limit))
+	}
+	return io.ReadAll(io.LimitReader(f, limit))
 }

@@ -194,13 +194,13 @@ func TestDigest(t *testing.T) {
 func TestWriteWhole(t *testing.T) {
 	dir := t.TempDir()
 	path := put(t, filepath.Join(dir, "card.json"), []byte("old"))
-	if err := WriteWhole(path, []byte("new")); err != nil {
+	if err := WriteWhole(path, []byte("new"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	if b, err := os.ReadFile(path); err != nil || string(b) != "new" {
 		t.Errorf("%q, %v", b, err)
 	}
-	if err := WriteWhole(filepath.Join(dir, "none", "card.json"), []byte("new")); err == nil {
+	if err := WriteWhole(filepath.Join(dir, "none", "card.json"), []byte("new"), 0o644); err == nil {
 		t.Error("a folder that is not there is written to")
 	}
 	if left, err := os.ReadDir(dir); err != nil || len(left) != 1 {

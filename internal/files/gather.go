@@ -78,7 +78,10 @@ func (m *Material) folder(dir string) error {
 	m.Set = dir
 	for _, e := range list {
 		name := filepath.Join(dir, e.Name())
-		if !e.Type().IsRegular() {
+		if st, err := os.Stat(name); err != nil || !st.Mode().IsRegular() { // a link counts as what it leads to
+			if err != nil {
+				m.Left = append(m.Left, e.Name())
+			}
 			continue
 		}
 		if manifest(e.Name()) {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"jarlid/internal/core/card"
@@ -116,13 +117,22 @@ func formName(k wrap.Kind) string {
 	return string(k)
 }
 
-// neededToStart tells whether a normal start may need a file of the ramdisk: its
-// first stage's table of mounts, kernel modules, init itself, and what patches of the
-// system's start leave there ("Ramdisk partitions" in the platform's documentation).
+// usualRoots are the folders that a ramdisk's root has of the platform's own (system/core/rootdir
+// and bootable/recovery): a recovery brings its own of them.
+var usualRoots = []string{"acct", "apex", "bin", "cache", "config", "data", "data_mirror", "debug_ramdisk", "dev", "etc", "linkerconfig", "metadata", "mnt", "odm", "odm_dlkm",
+	"oem", "postinstall", "proc", "product", "res", "sbin", "sdcard", "second_stage_resources", "storage", "sys", "system", "system_dlkm", "system_ext", "tmp", "vendor", "vendor_dlkm"}
+
+// neededToStart tells whether a normal start may need a file of the ramdisk: its first stage's
+// table of mounts, kernel modules, init itself ("Ramdisk partitions" in the platform's
+// documentation), and whatever lies in a folder the platform does not know: somebody has put it
+// there for the start.
 func neededToStart(name string) bool {
 	base := filepath.Base(name)
-	return strings.HasPrefix(base, "fstab.") || strings.HasPrefix(name, "first_stage_ramdisk/") || strings.HasPrefix(name, "lib/modules/") ||
-		name == "init" || strings.HasPrefix(name, "overlay.d/") || strings.HasPrefix(name, ".backup/") || base == "first_stage.fstab"
+	if strings.HasPrefix(base, "fstab.") || strings.HasPrefix(name, "first_stage_ramdisk/") || strings.HasPrefix(name, "lib/modules/") || name == "init" || base == "first_stage.fstab" {
+		return true
+	}
+	root, _, deeper := strings.Cut(name, "/")
+	return deeper && root != "lib" && root != "first_stage_ramdisk" && !slices.Contains(usualRoots, root)
 }
 
 // lostFor compares two ramdisks: what the old one has for a normal start and the new

@@ -193,11 +193,9 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 	}
 	if err := BootFacts(open, learn); err != nil && !errors.Is(err, ErrNoImage) {
 		say("boot", err)
-	} else if err == nil {
-		found = true
 	}
 	if !found {
-		return errors.New("there is neither a vendor partition nor a boot image in it")
+		return errors.New("there is no vendor partition in it, and that is what a generic system has to fit")
 	}
 	return nil
 }

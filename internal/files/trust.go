@@ -65,7 +65,7 @@ func ReadSums(against []string) ([]Stated, error) {
 func Beside(path string) []Stated {
 	var out []Stated
 	for _, ext := range neighbours {
-		b, err := os.ReadFile(path + ext)
+		b, err := ReadSmall(path+ext, maxManifest)
 		if err != nil {
 			continue
 		}
@@ -87,7 +87,7 @@ var neighbours = []string{".sha256", ".sha256sum", ".sha512", ".sha1", ".md5", "
 func ReadTrusted(signers []string, recovery string) (map[string][]*x509.Certificate, error) {
 	out := map[string][]*x509.Certificate{}
 	for _, path := range signers {
-		b, err := os.ReadFile(Unquote(path))
+		b, err := ReadSmall(Unquote(path), maxManifest)
 		if err != nil {
 			return nil, err
 		}

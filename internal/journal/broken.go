@@ -22,8 +22,29 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 	}
 	for _, r := range slices.Backward(j.Records) {
 		if r.Event == Act || r.Event == Failed || r.Event == Interrupted {
-			return &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}, nil
+			b := &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}
+			if to := restartsOnly(j.Records[0].Steps, r.Step); to != "" {
+				b.Command = []string{"jarlid", "go", to} // what was written or installed is not done once more
+			}
+			return b, nil
 		}
 	}
 	return nil, nil
+}
+
+// restartsOnly gives the mode that is left to be reached where, from a step on (counted from 1),
+// a job had nothing to do but restarts; "" where there was more, and where there was nothing else
+// before.
+func restartsOnly(steps Steps, from int) (to string) {
+	if from < 2 || from > len(steps) {
+		return ""
+	}
+	for _, s := range steps[from-1:] {
+		with, _ := s.With.(map[string]any)
+		if s.Kind != "restart" {
+			return ""
+		}
+		to, _ = with["to"].(string)
+	}
+	return to
 }

@@ -162,9 +162,13 @@ func (p *Phone) OfferKey(ctx context.Context, obs say.To) (*Session, error) {
 	if obs.Nobody {
 		return nil, p.Denied(key.Fingerprint())
 	}
+	ctx, refuse := context.WithCancel(ctx)
+	defer refuse()
 	s, err := p.Connect(ctx, func() {
 		obs.Say(say.Info, "%s asks its owner about this computer's key, fingerprint %s", p.Name, key.Fingerprint())
-		_ = obs.Hands(p.Hand("allow-key", "Wake the phone and allow debugging for this computer on its screen."), allowLimit)
+		if obs.Hands(p.Hand("allow-key", "Wake the phone and allow debugging for this computer on its screen."), allowLimit) != nil {
+			refuse() // nobody is there to allow it
+		}
 	})
 	if err != nil {
 		return nil, p.Denied(key.Fingerprint())

@@ -4,13 +4,16 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/place"
+	"jarlid/internal/link"
 )
 
 // DataState looks at the start of userdata: never written, freshly formatted,
@@ -100,6 +103,31 @@ func (s *Session) readRoom(ctx context.Context) error {
 		s.learn(card.FactRoom.Of(system), fmt.Sprint(fs.Free()))
 	}
 	return err
+}
+
+// readRelease reads which release the system on the slot that runs is of, out of its partition.
+// What can't be read there stays as it is known.
+func (s *Session) readRelease(ctx context.Context) error {
+	slot := s.Card.Value(card.FactStarted)
+	r, size, err := s.Partitions(ctx, slot)("system")
+	var lost *link.LostError
+	if errors.As(err, &lost) {
+		return err
+	}
+	if err != nil {
+		return nil
+	}
+	tree, err := fit.Tree(r, size)
+	if err == nil {
+		var props map[string]string
+		if props, err = fit.Props(tree); err == nil {
+			place.LearnRelease(props, slot, s.learn)
+		}
+	}
+	if errors.As(err, &lost) {
+		return err
+	}
+	return nil
 }
 
 // readDeviceHead reads the first block of a device; nil where it can't be read.

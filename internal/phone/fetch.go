@@ -22,6 +22,7 @@ var readers = map[card.Name]reader{
 	card.Name(card.FactDigest):  {once: true, read: readFirmware},
 	card.Name(card.FactTrusts):  {read: inRecovery((*Session).readTrusted)},
 	card.Name(card.FactRoom):    {read: inRecovery((*Session).readRoom)},
+	card.Name(card.FactRelease): {once: true, read: inRecovery((*Session).readRelease)},
 	card.Name(card.FactLying):   {read: inRecovery((*Session).readLying)},
 	card.Name(card.FactFlags): {read: func(ctx context.Context, s *Session, i card.ID) error {
 		return s.readVBMeta(ctx, card.Part(i.Key).Slot)

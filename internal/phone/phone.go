@@ -32,6 +32,9 @@ type Host struct {
 	// names (addresses, serial numbers), for as long as until unlock is called.
 	// ErrBusy when another one does.
 	Lock func(names ...string) (unlock func(), err error)
+	// Holder says which program has locked one of the names, and what it does; "" when that
+	// can't be told.
+	Holder func(names ...string) string
 	// Cable is where phones on a cable are; nil for none.
 	Cable usb.Bus
 	// Known gives the other serial numbers of the phone that reports this one in some mode,
@@ -183,7 +186,13 @@ var ErrBusy = fmt.Errorf("another jarlid works on this phone")
 
 // Busy is the finding of a phone another jarlid works on.
 func (p *Phone) Busy() error {
-	return finding.Stopped(finding.PhoneBusy, p.Name, "another jarlid is working on "+p.Name, "wait until it has finished, or end it")
+	text := "another jarlid is working on " + p.Name
+	if p.Holder != nil {
+		if who := p.Holder(p.LockNames()...); who != "" {
+			text += ": " + who
+		}
+	}
+	return finding.Stopped(finding.PhoneBusy, p.Name, text, "wait until it has finished, or end it")
 }
 
 // LockNames are the names the phone is locked under before it is known better: its

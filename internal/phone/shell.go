@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/place"
 	"jarlid/internal/files"
 	"jarlid/internal/link"
 )
@@ -63,7 +64,12 @@ func (s *Session) readShell(ctx context.Context) error {
 		s.learn(card.FactDebugging, "on")
 		s.learn(card.FactPatch, props["ro.build.version.security_patch"])
 		s.learn(card.FactAPI, props["ro.build.version.sdk"])
-		s.learn(card.FactRelease, props["ro.build.version.release"])
+		started := s.Card.Value(card.FactStarted)
+		place.LearnRelease(props, started, s.learn)
+		s.learn(card.FactBooted, card.YesNo(props["sys.boot_completed"] == "1"))
+		if props["sys.boot_completed"] == "1" {
+			s.learn(card.FactCameUp.Of(started), "yes")
+		}
 		s.learn(card.FactFirstAPI, props["ro.product.first_api_level"])
 		s.learn(card.FactVNDK, props["ro.vndk.version"])
 		s.learn(card.FactRadio, props["gsm.version.baseband"])

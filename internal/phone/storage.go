@@ -3,32 +3,52 @@ package phone
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"jarlid/internal/core/card"
 )
 
-// Where recoveries mount a memory card; the system names it below /storage.
-var cardMounts = []string{"/external_sd", "/sdcard1", "/storage/sdcard1"}
+// cardTypes are the file systems of memory cards ("External storage" and the SD Association's
+// choice of FAT and exFAT, with the names the kernel's drivers have).
+var cardTypes = []string{"vfat", "exfat", "sdfat", "texfat", "fuseblk", "ntfs", "ntfs3"}
+
+// cardsIn finds the folders that memory cards are mounted at, in a table of mounts as the kernel
+// gives it (proc(5)): device, folder, type, options. The maker's own partitions of these types
+// are mounted to be read only.
+func cardsIn(table string) (dirs []string) {
+	for line := range strings.Lines(table) {
+		f := strings.Fields(line)
+		if len(f) >= 4 && slices.Contains(cardTypes, f[2]) && slices.Contains(strings.Split(f[3], ","), "rw") {
+			dirs = append(dirs, strings.ReplaceAll(f[1], `\040`, " "))
+		}
+	}
+	return dirs
+}
 
 // StoragePath finds where a storage is seen in this mode; "" when it is not.
 func (s *Session) StoragePath(ctx context.Context, to string) (string, error) {
 	mounts := []string{"/sdcard"}
-	if to == "sd" {
-		mounts = cardMounts
-		if s.Mode() == card.System {
-			text, err := s.Text(ctx, "ls /storage")
-			if err != nil {
-				return "", err
-			}
-			mounts = nil
-			for name := range strings.FieldsSeq(text) {
-				if name != "emulated" && name != "self" {
-					mounts = append(mounts, "/storage/"+name)
-				}
+	switch {
+	case to != "sd":
+	case s.Mode() == card.System: // it names cards by their numbers
+		text, err := s.Text(ctx, "ls /storage")
+		if err != nil {
+			return "", err
+		}
+		mounts = nil
+		for name := range strings.FieldsSeq(text) {
+			if name != "emulated" && name != "self" {
+				mounts = append(mounts, "/storage/"+name)
 			}
 		}
+	default:
+		text, err := s.Text(ctx, "cat /proc/mounts")
+		if err != nil {
+			return "", err
+		}
+		mounts = cardsIn(text)
 	}
 	y, err := s.Sync(ctx)
 	if err != nil {

@@ -34,10 +34,10 @@ func (p *Phone) checkSignature(ctx context.Context, r io.ReaderAt, size int64) e
 	}
 	p.logLine("E: signature: %v", err)
 	if how == "refuse" {
-		p.show("Signature verification failed.")
+		p.show("The package was signed by nobody this recovery knows; it is not installed.")
 		return fmt.Errorf("the package's signature is not trusted: %w", err)
 	}
-	if p.askOwner(ctx, "The signature is not trusted. Install anyway?") {
+	if p.askOwner(ctx, "Nobody this recovery knows signed the package. Go on with it?") {
 		return nil
 	}
 	return fmt.Errorf("the owner did not want a package whose signature is not trusted")

@@ -19,7 +19,7 @@ import (
 // Where a phone's two storages are seen, by the mode.
 var (
 	sharedPaths = []string{"/sdcard", "/data/media/0", "/storage/emulated/0"}
-	cardPaths   = map[card.Mode][]string{card.Recovery: {"/external_sd"}, card.System: {"/storage/CARD-0001"}}
+	cardPaths   = map[card.Mode][]string{card.Recovery: {"/mnt/card"}, card.System: {"/storage/CARD-0001"}}
 )
 
 // phoneFiles is what the sync service and the shell see of the storages.

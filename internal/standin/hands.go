@@ -2,6 +2,7 @@ package standin
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,10 +30,14 @@ type PressReply struct {
 	Error  string   `json:"error,omitempty"`
 }
 
-// serveControl takes the owner's hands over HTTP on the loopback interface.
-func (p *Phone) serveControl(l net.Listener) (stop func()) {
+// controlToken is what the hands' address ends in: every user of the computer reaches the port,
+// and only who can read the home folder knows this.
+func controlToken() string { return rand.Text() }
+
+// serveControl takes the owner's hands over HTTP on the loopback interface, below the token.
+func (p *Phone) serveControl(l net.Listener, token string) (stop func()) {
 	mux := http.NewServeMux()
-	mux.HandleFunc("POST /press", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("POST /"+token+"/press", func(w http.ResponseWriter, r *http.Request) {
 		var q PressRequest
 		var reply PressReply
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&q); err != nil {
@@ -50,7 +55,7 @@ func (p *Phone) serveControl(l net.Listener) (stop func()) {
 		p.mu.Unlock()
 		_ = json.NewEncoder(w).Encode(reply)
 	})
-	mux.HandleFunc("POST /fault", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("POST /"+token+"/fault", func(w http.ResponseWriter, r *http.Request) {
 		var f Fault
 		var reply PressReply
 		err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&f)
@@ -120,10 +125,10 @@ var (
 	bootloaderMenu = []string{"start", "recovery", "restart bootloader", "power off"}
 	fastbootdMenu  = []string{"recovery", "restart", "restart bootloader", "power off"}
 	recoveryMenu   = map[string][]string{
-		"":             {"apply update", "wipe", "restart", "power off"},
-		"apply update": {"from the computer", "from storage", "from the card", "back"},
-		"wipe":         {"format data", "wipe caches", "wipe apps", "wipe storage", "wipe system", "back"},
-		"restart":      {"system", "recovery", "bootloader", "fastboot", "back"},
+		"":         {"packages", "erase", "leave"},
+		"packages": {"from the computer", "from the phone", "from the card", "back"},
+		"erase":    {"all data", "caches", "apps", "storage", "system partition", "back"},
+		"leave":    {"to the system", "to the recovery", "to the bootloader", "to userspace fastboot", "switch off", "back"},
 	}
 	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "unlocking on", "unlocking off", "allow", "deny", "restart", "power off",
 		"sign in", "sign out", "lock on", "lock off"}
@@ -259,8 +264,8 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 	case what == "from the computer":
 		p.move(string(card.Sideload), 0)
 		return nil
-	case what == "from storage" || what == "from the card":
-		mount := map[string]string{"from storage": "/sdcard", "from the card": "/external_sd"}[what]
+	case what == "from the phone" || what == "from the card":
+		mount := map[string]string{"from the phone": sharedPaths[0], "from the card": cardPaths[card.Recovery][0]}[what]
 		local, err := p.newestPackage(mount)
 		if err != nil {
 			return err
@@ -268,33 +273,33 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 		set("")
 		go p.installFile(local)
 		return nil
-	case what == "format data":
+	case what == "all data":
 		set("")
 		if err := p.formatData(); err != nil {
-			p.show("Formatting failed: %v", err)
+			p.show("All data could not be erased: %v", err)
 			return err
 		}
-		p.show("Data formatted.")
+		p.show("All data is erased.")
 		return nil
-	case strings.HasPrefix(what, "wipe "):
+	case menu == "erase":
 		set("")
-		if err := p.wipeArea(strings.TrimPrefix(what, "wipe ")); err != nil {
-			p.show("Wiping failed: %v", err)
+		if err := p.wipeArea(strings.TrimSuffix(what, " partition")); err != nil {
+			p.show("%s could not be erased: %v", what, err)
 			return err
 		}
-		p.show("Wiped: %s.", strings.TrimPrefix(what, "wipe "))
+		p.show("Erased: %s.", what)
 		return nil
-	case what == "power off":
+	case what == "switch off":
 		if err := p.message(m); err != nil {
 			return err
 		}
 		p.move("off", 0)
 		return nil
-	case what == "recovery":
+	case what == "to the recovery":
 		m.Command = bcb.CommandRecovery
-	case what == "bootloader":
+	case what == "to the bootloader":
 		m.Command = bcb.CommandBootloader
-	case what == "fastboot":
+	case what == "to userspace fastboot":
 		if !p.hasFastbootd() {
 			return fmt.Errorf("this recovery has no userspace fastboot")
 		}

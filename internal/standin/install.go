@@ -116,10 +116,10 @@ func (p *Phone) installed(ctx context.Context, r io.ReaderAt, size int64) (ended
 	if err != nil {
 		result = 0
 		p.logLine("E: %v", err)
-		p.show("Installation aborted.")
+		p.show("The package was not installed.")
 	} else {
 		p.logLine("I: installed")
-		p.show("Installation finished.")
+		p.show("The package is installed.")
 	}
 	p.mu.Lock()
 	run.record = fmt.Sprintf("/sideload/package.zip\n%d\n", result)

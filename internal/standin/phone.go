@@ -284,9 +284,10 @@ func (p *Phone) Run(ctx context.Context) error {
 	}
 	p.mu.Lock()
 	p.save()
-	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Control: p.st.Control}
+	token := controlToken()
+	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Control: p.st.Control + "/" + token}
 	p.mu.Unlock()
-	stopControl := p.serveControl(ctl)
+	stopControl := p.serveControl(ctl, token)
 	defer stopControl()
 	ready := func() {
 		if p.o.Ready != nil {

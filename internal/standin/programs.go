@@ -12,6 +12,7 @@ import (
 
 	"mvdan.cc/sh/v3/interp"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/standin/disk"
 )
 
@@ -40,6 +41,9 @@ func (sh *shell) mountTable() string {
 			how = "rw"
 		}
 		text += fmt.Sprintf("%s%s %s %s %s,relatime 0 0\n", byName, m.Partition, dir, m.Type, how)
+	}
+	if sh.root && sh.p.spec.Card > 0 {
+		text += fmt.Sprintf("/dev/block/mmcblk1p1 %s vfat rw,relatime,fmask=0000,dmask=0000 0 0\n", cardPaths[card.Recovery][0])
 	}
 	return text
 }

@@ -250,7 +250,7 @@ func (p *Phone) startSystem() card.Mode {
 	for {
 		i := p.nextSlot()
 		if i < 0 {
-			p.show("No slot can be started.")
+			p.show("Neither slot has anything left to start.")
 			p.stopped()
 			return card.Bootloader
 		}
@@ -275,7 +275,7 @@ func (p *Phone) startSystem() card.Mode {
 			p.stopped()
 			mode := p.recoveryOrStay()
 			if mode == card.Recovery {
-				p.show("Can't load the system: its data can't be read. Try again, or erase all data.")
+				p.show("The system came up and could not use the data on this phone. Start it once more, or erase all data?")
 			}
 			return mode
 		}

@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/place"
+	"jarlid/internal/engine"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
@@ -110,7 +111,8 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 	if err != nil {
 		return nil, err
 	}
-	return w.result(e, stage, said), nil
+	a := w.result(e, stage, said)
+	return a, w.keep(e, a)
 }
 
 // until watches until the start has come to an end.
@@ -238,4 +240,31 @@ func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
 		a.Slot, a.Data = Known(c, card.FactStarted), Known(c, card.FactData)
 	}
 	return a
+}
+
+// keep has a journal say how the start ended, so that the next command knows it in modes that
+// don't tell. A start that nobody has seen the end of is not kept.
+func (w *watch) keep(e *Env, a *Arrived) error {
+	told, _ := w.before.Yes(card.FactToldStart)
+	c := w.before.Clone()
+	next := c.Value(card.FactNext)
+	switch a.Stage {
+	case advice.StageFinished:
+		slot := next
+		if w.after != nil {
+			slot = w.after.Value(card.FactStarted)
+		}
+		c.Learn(card.FactCameUp.Of(slot), "yes", card.Journal)
+		c.Set(card.FactFailed.Of(slot), card.Fact{})
+	case advice.StageLoop, advice.StageOtherSlot:
+		c.Learn(card.FactFailed.Of(next), string(a.Stage), card.Journal)
+	case advice.StageRecovery, advice.StageBootloader:
+		if !told {
+			return nil
+		}
+		c.Learn(card.FactFailed.Of(next), string(a.Stage), card.Journal)
+	default:
+		return nil
+	}
+	return engine.Keep(w.Session, e.Options, "arrive", w.before, c, w.after)
 }

@@ -86,7 +86,7 @@ func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, err
 		if err != nil {
 			return err
 		}
-		return files.WriteWhole(filepath.Join(t.Output, backup.Name), b)
+		return files.WriteWhole(filepath.Join(t.Output, backup.Name), b, 0o644)
 	}
 	if err := keep(); err != nil {
 		return m, err
@@ -129,7 +129,7 @@ func (j *taking) openBackup(dir string) (*backup.Manifest, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
-	b, err := os.ReadFile(filepath.Join(dir, backup.Name))
+	b, err := files.ReadSmall(filepath.Join(dir, backup.Name), files.MaxManifest)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &backup.Manifest{Taken: time.Now().UTC().Truncate(time.Millisecond), Phone: j.Name, Model: j.Card.Value(card.FactModel), Serial: j.Card.Value(card.FactSerial),
 			Started: j.Card.Value(card.FactStarted), Next: j.Card.Value(card.FactNext), System: j.Card.Value(card.FactVersion), Recovery: j.Card.Value(card.FactRecovery)}, nil
@@ -445,6 +445,14 @@ func (t *BackupRestore) Prepare(in *engine.Input) (*engine.Draft, error) {
 		default:
 			w := plan.Restore(t.images[i.Name], p, i.Name+" of the backup", in.Card, in.Model)
 			d.Steps, d.Files = append(d.Steps, w), append(d.Files, record(w.File))
+		}
+	}
+	whole := func(base string) bool {
+		return slices.ContainsFunc(t.items, func(i *backup.Item) bool { return card.Part(i.Name).Base == base })
+	}
+	for _, s := range d.Steps {
+		if w, ok := s.(*plan.Write); ok {
+			w.Sealed, w.System = whole("vbmeta"), whole("system")
 		}
 	}
 	d.Findings = append(d.Findings, t.manifest.Check(in.Card, t.items)...)

@@ -9,9 +9,11 @@ import (
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 	"jarlid/internal/files"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
@@ -95,9 +97,12 @@ func (t *Fit) phone(ctx context.Context, e *Env, r *Fitted) (*card.Card, *model.
 	var m *model.Model
 	j, err := e.Open(ctx)
 	var away *phone.NotHereError
+	var stop *finding.StopError
 	switch {
 	case errors.As(err, &away) && t.Vendor != "" && e.Options.On == "":
 		e.Obs().Say(say.Note, "no phone is here; what its firmware says has to do")
+	case errors.As(err, &stop) && t.Vendor != "" && e.Options.On == "":
+		e.Obs().Say(say.Note, "%s; what the firmware says has to do", stop.Findings[0].Text)
 	case err != nil:
 		return nil, nil, err
 	default:
@@ -113,6 +118,15 @@ func (t *Fit) phone(ctx context.Context, e *Env, r *Fitted) (*card.Card, *model.
 	if err != nil {
 		return nil, nil, err
 	}
+	if model := c.Value(card.FactModel); model != "" {
+		for _, im := range set.Images {
+			for _, device := range im.File.Models() {
+				if same, known := e.Bench.Models.Same(device, model); known && !same {
+					return nil, nil, finding.Stopped(finding.WrongModel, filepath.Base(t.Vendor), fmt.Sprintf("%s is for %s, this phone is %s", filepath.Base(t.Vendor), device, model), "name this phone's own firmware, or leave the phone out: --vendor alone tells of the phone it is made for")
+				}
+			}
+		}
+	}
 	if err := files.FactsOfFiles(set, c, func(what string, err error) { e.Obs().Say(say.Note, "%s: %v", what, err) }); err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", t.Vendor, err)
 	}
@@ -125,6 +139,9 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 	f, err := files.Identify(p, ident.Options{})
 	if err != nil {
 		return nil, err
+	}
+	if no := place.NotContent(f, filepath.Base(p)); no != nil {
+		return nil, &finding.StopError{Findings: no}
 	}
 	if f.Short {
 		return nil, fmt.Errorf("%s ends too early: %s", p, f.Damage)
@@ -151,6 +168,10 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 		return nil, usage("%s holds %d system images; take out the one that is meant: jarlid lift", p, len(systems))
 	}
 	im, err := files.ReadSystem(label, systems[0])
+	if err == nil && im.Device != "" && !ident.IsGeneric(im.Device) {
+		return nil, finding.Stopped(finding.NotGeneric, label, fmt.Sprintf("%s is %s, a system made for %s; what is weighed here are generic systems, made for no phone in particular", label, place.ShortBuild(im.Build), im.Device),
+			"write it with the rest of its set: jarlid flash "+place.Quote(p))
+	}
 	if errors.Is(err, fit.ErrNoFileSystem) {
 		err = fmt.Errorf("%w: it is %s", err, f.Words())
 	}

@@ -8,10 +8,14 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/fit"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
@@ -25,11 +29,16 @@ import (
 type Flash struct {
 	Files []string `json:"files" yaml:"files"`
 	Into  string   `json:"into,omitempty" yaml:"into,omitempty"`
+	// Without and Only choose among the images of a set, by partition or by file name.
+	Without []string `json:"without,omitempty" yaml:"without,omitempty"`
+	Only    []string `json:"only,omitempty" yaml:"only,omitempty"`
 
 	target place.Target
 	paths  []string
 	set    *files.Material
 	absent error // a word that is no file: it may name a partition of the phone
+	// systems are the facts of the generic systems among the images, by their files.
+	systems map[*ident.File]*fit.Image
 }
 
 // Flashed is what came of it.
@@ -52,15 +61,72 @@ func (t *Flash) Load(ctx context.Context, e *Env) (err error) {
 	if t.paths, err = files.Expand(t.Files); err != nil {
 		return err
 	}
-	t.set, err = e.Gather(ctx, t.target.Partition != "", t.paths...)
+	t.set, err = e.Gather(ctx, false, t.paths...)
 	if errors.Is(err, fs.ErrNotExist) {
 		t.absent = err
 		return nil
 	}
-	if err == nil && t.target.Partition != "" && len(t.set.Images) > 1 {
-		err = usage("--into %s is for one image, and here are %d", t.Into, len(t.set.Images))
+	if err == nil && t.target.Partition != "" {
+		err = t.one()
+	}
+	if err == nil {
+		err = t.readSystems()
 	}
 	return err
+}
+
+// one finds the image that --into is for: the only one, or the one in an archive or folder
+// that belongs there.
+func (t *Flash) one() error {
+	base := card.Part(t.target.Partition).Base
+	if n := len(t.set.Images); n > 1 && t.set.Set != "" {
+		t.set.Images = slices.DeleteFunc(t.set.Images, func(im place.Image) bool {
+			return files.NamedAfter(im) != base && !slices.ContainsFunc(im.File.GoesTo, func(d ident.Destination) bool { return d.Partition == base })
+		})
+		if len(t.set.Images) != 1 {
+			return usage("%s holds %d images, and %d of them are for %s; take out the one that is meant: jarlid lift %s -o DIR", t.set.Set, n, len(t.set.Images), base, place.Quote(t.set.Set))
+		}
+	} else if n > 1 {
+		return usage("--into %s is for one image, and here are %d", t.Into, n)
+	}
+	t.set.Set, t.set.Left, t.set.Manifest = "", nil, plan.Manifest{}
+	return nil
+}
+
+// readSystems reads what decides where generic systems run.
+func (t *Flash) readSystems() error {
+	t.systems = map[*ident.File]*fit.Image{}
+	for _, im := range t.set.Images {
+		if !im.File.Generic() || im.File.Short || im.File.Kind != ident.Ext4 && im.File.Kind != ident.EROFS {
+			continue
+		}
+		s, err := files.ReadSystem(cmp.Or(im.Label, filepath.Base(im.File.Path)), im.File.Path)
+		var bad *image.Error
+		if errors.As(err, &bad) {
+			continue // no system at all: the partition it goes to says more
+		}
+		if err != nil {
+			return err
+		}
+		t.systems[im.File] = s
+	}
+	return nil
+}
+
+// weigh holds generic systems against the phone.
+func (t *Flash) weigh(list []place.Placed, in *engine.Input, d *engine.Draft) {
+	for _, p := range list {
+		s := t.systems[p.File]
+		if s == nil || p.Partition != "system" {
+			continue
+		}
+		d.Lacks.Facts = append(d.Lacks.Facts, card.FactVendor.ID())
+		v := fit.Judge(fit.Question{Image: s, Card: in.Card, Model: in.Model, Path: t.Files[0]})
+		d.Findings = append(d.Findings, v.Findings(t.Files[0])...)
+		for _, text := range v.Care() {
+			in.Notes.Say(say.Open, "%s", text)
+		}
+	}
 }
 
 // swapped finds a file where the partition belongs, or the reverse. Without a card only
@@ -108,6 +174,9 @@ func (t *Flash) Prepare(in *engine.Input) (*engine.Draft, error) {
 	if err != nil {
 		return nil, err
 	}
+	if list, err = t.choose(list, in); err != nil {
+		return nil, err
+	}
 	for _, name := range t.set.Left {
 		in.Notes.Say(say.Note, "%s in the set is no image and is left alone", name)
 	}
@@ -122,11 +191,38 @@ func (t *Flash) Prepare(in *engine.Input) (*engine.Draft, error) {
 	if len(list)+len(d.Findings) == 0 {
 		return nil, fmt.Errorf("there is nothing in it to write; jarlid ident %s tells what it is", t.Files[0])
 	}
+	t.weigh(list, in, d)
 	d.Steps = plan.Flash(list, in.Card, in.Model)
 	if len(list) > 0 {
 		d.View = FlashView{list}
 	}
 	return d, nil
+}
+
+// choose leaves out what --without names, or all that --only does not.
+func (t *Flash) choose(list []place.Placed, in *engine.Input) ([]place.Placed, error) {
+	is := func(p place.Placed, word string) bool {
+		return word == p.Partition || word == cmp.Or(p.Label, filepath.Base(p.File.Path))
+	}
+	var names []string
+	for _, p := range list {
+		names = append(names, p.Partition)
+	}
+	for _, word := range append(slices.Clone(t.Without), t.Only...) {
+		if !slices.ContainsFunc(list, func(p place.Placed) bool { return is(p, word) }) {
+			return nil, usage("nothing here is called %q; there is: %s", word, strings.Join(names, ", "))
+		}
+	}
+	named := func(words []string, p place.Placed) bool {
+		return slices.ContainsFunc(words, func(word string) bool { return is(p, word) })
+	}
+	return slices.DeleteFunc(list, func(p place.Placed) bool {
+		out := named(t.Without, p) || len(t.Only) > 0 && !named(t.Only, p)
+		if out {
+			in.Notes.Say(say.Note, "%s is left out, as you said", p.Partition)
+		}
+		return out
+	}), nil
 }
 
 func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error) {

@@ -152,7 +152,7 @@ func (c *CardShown) Save(path string) error {
 	if err != nil {
 		return err
 	}
-	return files.WriteWhole(path, b)
+	return files.WriteWhole(path, b, 0o644)
 }
 
 // Draft writes what the phone tells as a model file to be completed.

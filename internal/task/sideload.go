@@ -171,13 +171,13 @@ func (t *Sideload) Result(j *engine.Job) Sideloaded {
 	return Sideloaded{Packages: orEmpty(j.Out.Packages), Next: Known(j.Card, card.FactNext), Files: t.ordered, From: t.from, Restarted: t.Then == ThenRecovery || len(t.ordered) > 1}
 }
 
-// Put sends a file to a storage of the phone.
+// Put sends files to a storage of the phone.
 type Put struct {
-	File    string `json:"file" yaml:"file"`
-	To      string `json:"to" yaml:"to"` // storage or sd
-	Install bool   `json:"install,omitempty" yaml:"install,omitempty"`
+	Files   []string `json:"files" yaml:"files"`
+	To      string   `json:"to" yaml:"to"` // storage or sd
+	Install bool     `json:"install,omitempty" yaml:"install,omitempty"`
 
-	file *ident.File
+	files []*ident.File
 }
 
 // Stored is what came of it.
@@ -189,27 +189,49 @@ type Stored struct {
 // Name is the command's.
 func (*Put) Name() string { return "put" }
 
-// Load reads the file.
+// Load reads the files.
 func (t *Put) Load(_ context.Context, e *Env) error {
 	if !slices.Contains(plan.Storages, t.To) {
-		return usage("put wants --to storage or sd, not %q", t.To)
+		return usage("put wants --to storage or --to sd: where the file is to lie")
 	}
-	path, err := one(t.Name(), t.File)
+	paths, err := files.Expand(t.Files)
 	if err != nil {
 		return err
 	}
-	t.file, err = e.identify(path)
-	return err
+	names := map[string]string{}
+	for _, p := range paths {
+		f, err := e.identify(p)
+		if err != nil {
+			return err
+		}
+		if other, ok := names[f.Name()]; ok {
+			return usage("%s and %s have one name, and would be one file there", other, p)
+		}
+		names[f.Name()] = p
+		t.files = append(t.files, f)
+	}
+	if t.Install {
+		t.files, _, _ = plan.Packages(t.files)
+	}
+	return nil
 }
 
 // Prepare makes the steps.
 func (t *Put) Prepare(in *engine.Input) (*engine.Draft, error) {
-	d := &engine.Draft{Files: []journal.File{record(t.file)}, Steps: []plan.Step{&plan.Put{File: t.file, To: t.To}}}
-	if t.Install {
-		if in.Card.Mode() != card.Recovery {
-			return nil, notIn(in, "--install", "the phone's recovery", "go", "recovery")
-		}
-		d.Steps = append(d.Steps, &plan.InstallFrom{File: t.file, To: t.To})
+	d := &engine.Draft{}
+	for _, f := range t.files {
+		d.Files = append(d.Files, record(f))
+		d.Steps = append(d.Steps, &plan.Put{File: f, To: t.To})
+	}
+	if !t.Install {
+		return d, nil
+	}
+	if in.Card.Mode() != card.Recovery {
+		return nil, notIn(in, "--install", "the phone's recovery", "go", "recovery")
+	}
+	_, _, d.Findings = plan.Packages(t.files)
+	for _, f := range t.files {
+		d.Steps = append(d.Steps, &plan.InstallFrom{File: f, To: t.To})
 	}
 	return d, nil
 }

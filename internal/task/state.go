@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"jarlid/internal/act"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/place"
@@ -46,8 +47,11 @@ type Gone struct {
 	Mode    card.Mode `json:"mode"`
 	Slot    *string   `json:"slot"`
 	Seen    bool      `json:"seen"`
+	Said    bool      `json:"said"` // a person says that it came up, which can't be seen
 	Version *string   `json:"version,omitempty"`
 	Build   *string   `json:"build,omitempty"`
+
+	Commanded bool `json:"-"` // the phone took the restart; else it was to be done by hand
 }
 
 // Name is the command's.
@@ -63,7 +67,7 @@ func (t *Go) Prepare(*engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it.
 func (t *Go) Result(j *engine.Job) Gone {
-	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open()}
+	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(), Said: j.Out.Restarted == act.SaidSo, Commanded: !j.Out.ByHand}
 	if t.Mode == card.System && g.Seen {
 		g.Version, g.Build = Known(j.Card, card.FactVersion), Known(j.Card, card.FactBuild)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/graft"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/place"
@@ -78,7 +79,7 @@ func (t *Flags) Load(context.Context, *Env) error {
 	case t.From == "":
 		return nil
 	}
-	data, err := os.ReadFile(files.Unquote(t.From))
+	data, err := files.ReadSmall(files.Unquote(t.From), graft.MaxImage)
 	if err == nil {
 		t.from, _, _, err = vbmeta.Bytes(bytes.NewReader(data), int64(len(data)))
 	}
@@ -102,7 +103,7 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 		return nil, err
 	}
 	path := files.Unquote(t.File)
-	b, err := os.ReadFile(path)
+	b, err := files.ReadSmall(path, graft.MaxImage)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +119,7 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := files.WriteWhole(t.Output, changed); err != nil {
+	if err := files.WriteWhole(t.Output, changed, 0o644); err != nil {
 		return nil, err
 	}
 	t.sayFlags(e.Obs(), m.Flags, flags)
@@ -410,6 +411,7 @@ type VBMetaChecked struct {
 	Present        bool              `json:"present"`
 	Checks         []plan.ChainCheck `json:"checks"`
 	Unlocked       bool              `json:"unlocked"`
+	Missing        []string          `json:"missing"` // images that were not there to be held against it
 	LockedIfTrusts *string           `json:"locked_if_trusts"`
 
 	Top     *vbmeta.Image `json:"-"`
@@ -447,7 +449,7 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 	}
 	e.Obs().Say(say.Info, "verifying %s with %d images; hash trees are worked out whole", filepath.Base(t.File), set.count)
 	set.paths["vbmeta"] = top
-	return judged(ctx, set.source, known)
+	return judged(ctx, set.source, known, plan.JudgeThere)
 }
 
 func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, error) {
@@ -485,16 +487,16 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 		which = "(there is one only)"
 	}
 	e.Obs().Say(say.Wait, "reading what slot %s holds and working out its hash trees; this takes minutes on a real phone", which)
-	return judged(ctx, open, j.Card)
+	return judged(ctx, open, j.Card, plan.JudgeChain)
 }
 
-func judged(ctx context.Context, source vbmeta.Source, known *card.Card) (*VBMetaChecked, error) {
+func judged(ctx context.Context, source vbmeta.Source, known *card.Card, judge func(*vbmeta.Chain, *card.Card) plan.Verdict) (*VBMetaChecked, error) {
 	chain, err := vbmeta.VerifyChain(ctx, source, "vbmeta", true)
 	if err != nil {
 		return nil, err
 	}
-	v := plan.JudgeChain(chain, known)
-	r := &VBMetaChecked{Present: true, Checks: plan.ChainChecks(chain, known), Unlocked: v.Unlocked, Top: chain.Top, Verdict: v}
+	v := judge(chain, known)
+	r := &VBMetaChecked{Present: true, Missing: orEmpty(v.Missing), Checks: plan.ChainChecks(chain, known), Unlocked: v.Unlocked, Top: chain.Top, Verdict: v}
 	if v.LockedIfTrusts != "" {
 		r.LockedIfTrusts = &v.LockedIfTrusts
 	}

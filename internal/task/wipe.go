@@ -3,9 +3,12 @@ package task
 import (
 	"context"
 
+	"jarlid/internal/act"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
+	"jarlid/internal/say"
 )
 
 // Wipe erases areas: userdata, caches, apps, storage, system@SLOT, vendor@SLOT,
@@ -19,7 +22,8 @@ type WipeView struct{ Asked, Stays []plan.AreaRow }
 
 // Wiped is what came of it.
 type Wiped struct {
-	Areas []plan.AreaRow `json:"areas"`
+	Areas []plan.AreaRow   `json:"areas"`
+	How   []act.WipeResult `json:"wiped"` // how it is known of each
 }
 
 // Name is the command's.
@@ -42,6 +46,11 @@ func (*Wipe) Configure(o *engine.Options) { o.ByHand = true }
 func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 	d := &engine.Draft{}
 	var rows []plan.AreaRow
+	if !in.Seen && place.QuietRecovery(in.Card, in.Model, in.Card.Running()) {
+		in.Notes.Say(say.Info, "%s can't be seen, and its recovery gives no shell: it is done by hand in the recovery's menu", in.Phone)
+		in.Card.Learn(card.FactMode, string(card.Recovery), card.Said)
+		in.Card.Learn(card.FactRoot, "no", card.Said)
+	}
 	for _, s := range t.Areas {
 		area, to, err := plan.ParseArea(s)
 		if err != nil {
@@ -62,7 +71,7 @@ func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it; done says that all of it was done.
 func (t *Wipe) Result(j *engine.Job, done bool) Wiped {
-	w := Wiped{Areas: []plan.AreaRow{}}
+	w := Wiped{Areas: []plan.AreaRow{}, How: orEmpty(j.Out.Wiped)}
 	if j.Draft == nil {
 		return w
 	}

@@ -2,6 +2,7 @@ package advice
 
 import (
 	"fmt"
+	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/place"
@@ -51,6 +52,11 @@ type Arrival struct {
 func Judge(stage Stage, before, after *card.Card) Arrival {
 	a := Arrival{Stage: stage, Matches: MatchUnknown}
 	next := before.Value(card.FactNext)
+	if told, _ := before.Yes(card.FactToldStart); !told && (stage == StageBootloader || stage == StageRecovery) {
+		where := map[Stage]string{StageBootloader: "its bootloader", StageRecovery: "its recovery"}[stage]
+		a.Text, a.Advice = "the phone stands in "+where+", and no job told it to start its system", []Advice{{Words: []string{"go", "system"}}}
+		return a
+	}
 	system := before.Value(card.FactHolds.Of(card.At("system", next)))
 	switch stage {
 	case StageFinished:
@@ -76,6 +82,10 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 		}
 	case StageBootloader:
 		a.Text = "the phone stands in its bootloader instead of the system"
+		if next == "" {
+			a.Advice = loopAdvice(before)
+			break
+		}
 		if yes, known := after.Yes(card.FactBootable.Of(next)); known && !yes {
 			a.Text = fmt.Sprintf("the phone stands in its bootloader, which says that slot %s can't be started any more", next)
 		}
@@ -93,7 +103,10 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 		a.Advice = []Advice{{Text: "wait: a first start takes up to 15 minutes on old phones; then run the same command again"}}
 	case StageUnknown:
 		a.Text = "the phone can't be seen from here, so nobody can tell"
-		a.Advice = []Advice{{Text: "look at its screen; bring it into the bootloader, where", Words: []string{"slot", "tells", "which", "slot", "is", "good"}}}
+		a.Advice = []Advice{{Text: "look at its screen; bring it into the bootloader, where this tells what it is", Words: []string{"card"}}}
+		if slots, _ := before.Slots(); len(slots) > 1 {
+			a.Advice = []Advice{{Text: "look at its screen; bring it into the bootloader, where this tells which slot is good", Words: []string{"slot"}}}
+		}
 	}
 	if system != "" && stage != StageFinished {
 		a.Text += "; what was to start is " + place.ShortBuild(system)
@@ -101,20 +114,40 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 	return a
 }
 
-// loopAdvice gives what usually keeps a new system from starting, the likeliest
-// for this phone first.
+// loopAdvice gives what usually keeps a new system from starting, the likeliest for this phone
+// first, and nothing that this phone does not have.
 func loopAdvice(c *card.Card) []Advice {
+	slot := c.Running()
+	tree := func(base string) string { return c.Value(card.FactTree.Of(card.At(base, slot))) }
+	treble, told := c.Yes(card.FactTreble)
+	vbmeta := c.Value(card.FactSize.Of(card.At("vbmeta", slot))) != card.Nothing && !(told && !treble) && tree("system") != "off" && tree("system") != "none"
 	loosen := []string{"vbmeta", "loosen", "hashtree"}
+	enforced := tree("system") == "enforced" || tree("vendor") == "enforced"
 	var list []Advice
-	enforced := func(base string) bool { return c.Value(card.FactTree.Of(card.At(base, c.Running()))) == "enforced" }
-	if enforced("system") || enforced("vendor") {
+	if vbmeta && enforced {
 		list = append(list, Advice{Text: "the hash trees are enforced", Words: loosen})
 	}
-	return append(list,
-		Advice{Text: "a generic system over the maker's overlays restarts for ever; in the recovery", Words: []string{"shelve", "/vendor/overlay"}},
-		Advice{Text: "an add-on for another processor or release: install the ROM again without it"},
-		Advice{Text: "a system that was changed while its hash tree is enforced; in the recovery", Words: loosen},
-		Advice{Text: "data of another system that was never formatted", Words: []string{"wipe", "userdata"}})
+	if overlays := c.Value(card.FactOverlays); overlays != "none" && (!told || treble) {
+		path := "/vendor/overlay"
+		if overlays != "" {
+			first, _, _ := strings.Cut(overlays, ",")
+			path += "/" + first
+		}
+		list = append(list, Advice{Text: "a generic system over the maker's overlays restarts for ever; in the recovery", Words: []string{"shelve", path}})
+	}
+	if addons := c.Value(card.FactAddons.Of(slot)); addons != "" {
+		list = append(list, Advice{Text: "an add-on for another processor or release (" + addons + "): install the ROM again without it"})
+	}
+	if vbmeta && !enforced {
+		list = append(list, Advice{Text: "a system that was changed while its hash tree is enforced; in the recovery", Words: loosen})
+	}
+	if c.Value(card.FactData) != card.DataFormatted || place.Foreign(c, slot) {
+		list = append(list, Advice{Text: "data of another system that was never formatted", Words: []string{"wipe", "userdata"}})
+	}
+	if len(list) == 0 {
+		list = append(list, Advice{Text: "what is there does not start; install it again from the recovery, or another", Words: []string{"go", "recovery"}})
+	}
+	return list
 }
 
 // Shown is what a person may see on the screen of a phone that can't be seen from
@@ -125,7 +158,7 @@ var Shown = []struct {
 }{
 	{"welcome pages, or the system's home screen", StageFinished},
 	{"the maker's or the ROM's picture, and it moves or has been there for less than 15 minutes", StageStarting},
-	{"the same picture again and again, or for more than 15 minutes", StageLoop},
+	{"the picture goes out and starts over again and again, or the same one for more than 15 minutes", StageLoop},
 	{"a recovery, or the question whether to erase all data", StageRecovery},
 	{"the bootloader, or an error about a slot or about verification", StageBootloader},
 	{"nothing of these", StageUnknown},

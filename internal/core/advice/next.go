@@ -1,8 +1,13 @@
 package advice
 
 import (
+	"fmt"
+	"slices"
+	"strings"
+
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 )
 
 // Suggestion is the likely next command, and why.
@@ -15,50 +20,167 @@ type Suggestion struct {
 func Suggest(c *card.Card, m *model.Model) Suggestion {
 	switch c.Mode() {
 	case card.Bootloader:
-		if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
-			return Suggestion{[]string{"unlock"}, "the bootloader is locked"}
-		}
-		if !recoverySet(c, m) {
-			return Suggestion{[]string{"recovery", "install", "FILE"}, "no recovery has been set on this phone yet, as far as the journal knows"}
-		}
-		return Suggestion{[]string{"go", "recovery"}, "the recovery is set"}
+		return inBootloader(c, m)
 	case card.Fastbootd:
 		return Suggestion{[]string{"go", "bootloader"}, "userspace fastboot is running"}
 	case card.Recovery:
-		started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
-		switch {
-		case started != "" && next != "" && started != next:
-			return Suggestion{[]string{"go", "recovery"}, "something was installed to slot " + next + ", and the phone still runs on slot " + started}
-		case installed(c, started):
-			return Suggestion{[]string{"go", "system"}, "the system on slot " + started + " was installed and has not been started"}
-		case c.Value(card.FactHolds.Of(card.At("system", started))) == card.Nothing:
-			return Suggestion{[]string{"sideload", "PACKAGE"}, "there is no system on it"}
-		case c.Value(card.FactData) == card.DataEncrypted:
-			return Suggestion{[]string{"wipe", "userdata"}, "the data is encrypted by the system that is on the phone"}
-		}
-		return Suggestion{[]string{"sideload", "PACKAGE"}, "the recovery is ready"}
+		return inRecovery(c)
 	case card.Sideload:
 		return Suggestion{[]string{"sideload", "PACKAGE"}, "the phone is waiting for a package"}
 	case card.System:
+		if up, known := c.Yes(card.FactBooted); known && !up {
+			return Suggestion{[]string{"arrive"}, "the system is starting"}
+		}
 		return Suggestion{[]string{"go", "bootloader"}, "the system is running"}
 	}
 	return Suggestion{}
 }
 
+func inBootloader(c *card.Card, m *model.Model) Suggestion {
+	next := c.Value(card.FactNext)
+	if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
+		return Suggestion{[]string{"unlock"}, "the bootloader is locked"}
+	}
+	if used := usedUp(c); len(used) > 0 {
+		if s := ready(c, used); s != "" {
+			return Suggestion{[]string{"slot", "use", s}, fmt.Sprintf("no slot can start, and slot %s was written since: choosing it gives it its tries back", s)}
+		}
+		return Suggestion{[]string{"flash", "SET"}, "no slot can start: both used up their tries; write a set or an image to one, then choose it with jarlid slot use, which gives its tries back"}
+	}
+	if place.OverForeign(c) {
+		return Suggestion{[]string{"wipe", "userdata"}, "the data was encrypted by another system than the one that starts next"}
+	}
+	if how := c.Value(card.FactFailed.Of(next)); how != "" {
+		other := card.Other(next)
+		why := "what is to start did not come up the last time (" + failedWords(how) + ")"
+		switch {
+		case overlay(c, next) != "":
+			return Suggestion{[]string{"go", "recovery"}, why + "; there the maker's overlay is moved aside: jarlid shelve " + overlay(c, next)}
+		case other != "" && holdsSystem(c, other) && c.Value(card.FactFailed.Of(other)) == "":
+			return Suggestion{[]string{"slot", "use", other}, why + "; slot " + other + " still holds " + place.ShortBuild(c.Value(card.FactHolds.Of(card.At("system", other))))}
+		}
+		return Suggestion{[]string{"go", "recovery"}, why + "; install it again from there, or another"}
+	}
+	if put, _ := c.Yes(card.FactPut.Of(next)); put && !seen(c, next) {
+		if overlay(c, next) != "" {
+			return Suggestion{[]string{"go", "recovery"}, "generic systems are known to restart over the maker's overlays; there they are moved aside: jarlid shelve " + overlay(c, next)}
+		}
+		return Suggestion{[]string{"go", "system"}, "a system was written" + onSlot(next) + " and has not been seen running yet"}
+	}
+	if !recoverySet(c, m) {
+		return Suggestion{[]string{"recovery", "install", "FILE"}, "no recovery has been set on this phone yet, as far as the journal knows"}
+	}
+	return Suggestion{[]string{"go", "recovery"}, "the recovery is set"}
+}
+
+func inRecovery(c *card.Card) Suggestion {
+	started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
+	tried, _ := c.Yes(card.FactTemporary)
+	root, _ := c.Yes(card.FactRoot)
+	put, _ := c.Yes(card.FactPut.Of(started))
+	switch {
+	case started != "" && next != "" && started != next:
+		return Suggestion{[]string{"go", "recovery"}, "something was installed to slot " + next + ", and the phone still runs on slot " + started}
+	case tried:
+		return Suggestion{[]string{"recovery", "install", "FILE"}, "the recovery that runs was started without being written: a restart ends it"}
+	case c.Value(card.FactHolds.Of(card.At("system", started))) == card.Nothing:
+		return Suggestion{[]string{"sideload", "PACKAGE"}, "there is no system on it"}
+	case place.OverForeign(c):
+		return Suggestion{[]string{"wipe", "userdata"}, "the data was encrypted by another system than the one that starts next"}
+	case (put || c.Value(card.FactFailed.Of(started)) != "") && root && overlay(c, started) != "":
+		return Suggestion{[]string{"shelve", overlay(c, started)}, "generic systems are known to restart over the maker's overlays"}
+	case c.Value(card.FactFailed.Of(started)) != "":
+		why := "what is there did not come up the last time (" + failedWords(c.Value(card.FactFailed.Of(started))) + ")"
+		if list := c.Value(card.FactAddons.Of(started)); list != "" {
+			why += "; install the ROM again without its add-ons (" + list + ")"
+		}
+		return Suggestion{[]string{"sideload", "PACKAGE"}, why}
+	case put && !seen(c, started):
+		return Suggestion{[]string{"go", "system"}, "the system" + onSlot(started) + " was installed and has not been seen running yet"}
+	case c.Value(card.FactData) == card.DataEncrypted:
+		return Suggestion{[]string{"wipe", "userdata"}, "the data is encrypted by the system that is on the phone"}
+	}
+	return Suggestion{[]string{"sideload", "PACKAGE"}, "the recovery is ready"}
+}
+
+func onSlot(slot string) string {
+	if slot == "" {
+		return ""
+	}
+	return " on slot " + slot
+}
+
+// seen tells whether the system on a slot was seen running since it was written.
+func seen(c *card.Card, slot string) bool {
+	yes, _ := c.Yes(card.FactCameUp.Of(slot))
+	return yes
+}
+
+// failedWords says how a start ended.
+func failedWords(stage string) string {
+	switch Stage(stage) {
+	case StageLoop:
+		return "it began again and again"
+	case StageRecovery:
+		return "its recovery came up instead"
+	case StageBootloader:
+		return "the bootloader gave it up"
+	case StageOtherSlot:
+		return "the other slot came up instead"
+	}
+	return stage
+}
+
+// usedUp gives the slots, when the phone says that none of them can start.
+func usedUp(c *card.Card) []string {
+	slots, _ := c.Slots()
+	for _, s := range slots {
+		if yes, known := c.Yes(card.FactBootable.Of(s)); !known || yes {
+			return nil
+		}
+	}
+	return slots
+}
+
+// ready gives a slot that holds a system which was written since it failed; "" for none.
+func ready(c *card.Card, slots []string) string {
+	for _, s := range slots {
+		if put, _ := c.Yes(card.FactPut.Of(s)); put && !seen(c, s) && c.Value(card.FactFailed.Of(s)) == "" {
+			return s
+		}
+	}
+	return ""
+}
+
+func holdsSystem(c *card.Card, slot string) bool {
+	v := c.Value(card.FactHolds.Of(card.At("system", slot)))
+	bootable, known := c.Yes(card.FactBootable.Of(slot))
+	return v != "" && v != card.Nothing && (bootable || !known)
+}
+
+// overlay gives the path of a maker's overlay that a generic system on a slot lies under and
+// that was not moved aside; "" for none that is known.
+func overlay(c *card.Card, slot string) string {
+	names := c.Value(card.FactOverlays)
+	if generic, _ := c.Yes(card.FactGeneric.Of(slot)); !generic || names == "" || names == "none" {
+		return ""
+	}
+	aside := strings.Split(c.Value(card.FactShelved.Of(card.At("vendor", slot))), ", ")
+	for n := range strings.SplitSeq(names, ",") {
+		path := "/vendor/overlay/" + strings.TrimSpace(n)
+		if !slices.Contains(aside, path) && !slices.Contains(aside, "/vendor/overlay") {
+			return path
+		}
+	}
+	return ""
+}
+
 func recoverySet(c *card.Card, m *model.Model) bool {
+	home := place.RecoveryHome(c, m).Partition
 	for _, slot := range []string{"", "a", "b"} {
-		if c.Get(card.FactDigest.Of(card.At(m.RecoveryPartition(), slot))).Known() {
+		if c.Get(card.FactSet.Of(card.At(home, slot))).Known() {
 			return true
 		}
 	}
 	return false
-}
-
-func installed(c *card.Card, slot string) bool {
-	good, known := c.Yes(card.FactGood.Of(slot))
-	if slot == "" {
-		known = true // without slots nothing says whether it has started
-	}
-	system := c.Get(card.FactHolds.Of(card.At("system", slot)))
-	return system.Evidence == card.Journal && system.Value != card.Nothing && known && !good
 }

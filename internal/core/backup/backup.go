@@ -133,7 +133,7 @@ func (m *Manifest) Find(word string) []*Item {
 
 // single are partitions that are different on every phone of a model: what
 // makes the phone itself, its radio's numbers and its keys.
-var single = []string{"efs", "modemst1", "modemst2", "fsg", "fsc", "persist", "nvram", "nvdata", "protect1", "protect2", "frp", "misc", "metadata"}
+var single = []string{"efs", "modemst1", "modemst2", "fsg", "fsc", "persist", "nvram", "nvdata", "nvcfg", "protect1", "protect2", "sec_efs", "proinfo", "devinfo", "persistbak", "frp", "misc", "metadata"}
 
 // Check holds a backup against a phone.
 func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {

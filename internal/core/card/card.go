@@ -64,7 +64,7 @@ const (
 	FactDigest     ByPartition = "digest"          // SHA-256 of what was written to a partition
 	FactData       Plain       = "data"            // encrypted, formatted, plain
 	FactCrypto     Plain       = "data.encryption" // none, file, whole
-	FactForeign    Plain       = "data.foreign"    // yes: another system encrypted it than the one that starts next
+	FactForeign    BySlot      = "data.foreign"    // yes: another system encrypted the data than the one on the slot
 	FactAccounts   Plain       = "accounts"        // how many are signed in
 	FactLock       Plain       = "screen.lock"     // yes, no
 	FactDebugging  Plain       = "debugging"
@@ -74,18 +74,27 @@ const (
 	FactVersion    Plain       = "system.version"     // what the running system calls itself
 	FactBuild      Plain       = "system.build"
 	FactPatch      Plain       = "security.patch"
-	FactRelease    Plain       = "system.release"  // of the platform: 14
+	FactRelease    BySlot      = "system.release"  // of the platform, of the system there: 14
+	FactLevel      BySlot      = "system.level"    // its API level
 	FactFree       ByWord      = "free"            // bytes, by storage: storage, sd
 	FactRoom       ByPartition = "room"            // bytes free in a partition's file system
 	FactStored     ByWord      = "stored"          // names of the files put to a storage
 	FactLying      ByWord      = "lying"           // packages found in a storage
 	FactQuiet      ByPartition = "recovery.quiet"  // yes when the recovery there gives no shell
+	FactSet        ByPartition = "recovery.set"    // the recovery that was set there, as it is called
+	FactKeys       ByPartition = "recovery.keys"   // as FactTrusts, of the recovery there
 	FactFlags      ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
 	FactTreeRoot   ByPartition = "tree.root"       // the root digest its vbmeta states
 	FactTree       ByPartition = "tree.state"      // enforced, off, none
 	FactReason     Plain       = "recovery.reason" // why the system asked for its recovery
 	FactShelved    ByPartition = "shelved"         // paths that were moved aside
 	FactFS         ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
+	FactPut        BySlot      = "system.put"      // yes: a job wrote or installed the system there
+	FactFailed     BySlot      = "start.failed"    // how its last start ended, when it did not come up: loop, recovery, bootloader, other-slot
+	FactToldStart  Plain       = "start.told"      // yes: the last job told the phone to start its system
+	FactCameUp     BySlot      = "system.seen"     // yes: the system there was seen running
+	FactGeneric    BySlot      = "system.generic"  // yes: a system made for no phone in particular
+	FactBooted     Plain       = "system.booted"   // yes: the running system has finished its start
 	FactAddons     BySlot      = "addons"          // what was added to a slot's system
 	FactTrusts     Plain       = "recovery.trusts" // SHA-256 of the keys the running recovery trusts, with commas; "none"
 
@@ -114,6 +123,7 @@ const (
 	FactAnswer      ByWord      = "answer"            // yes: a question of the model file was answered so
 	FactOtherSerial Plain       = "serial.other"      // what another mode reports
 
+	FactUsed       ByWord      = "used"            // names of the packages in a storage that were installed from there
 	FactVendorAPI  Plain = "vendor.api.level" // of the interface the vendor partition was built for
 	FactVendor     Plain = "vendor.present"   // yes, no: a vendor partition with an interface of its own
 	FactVendor64   Plain = "vendor.programs"  // 64, 32: the width of the vendor's programs

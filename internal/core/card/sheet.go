@@ -88,13 +88,13 @@ func (c *Card) Save(name string) ([]byte, error) {
 	return append(b, '\n'), err
 }
 
-// maxCard is the size up to which a saved card is read, in bytes.
-const maxCard = 4 << 20
+// MaxSaved is the size up to which a saved card is read, in bytes.
+const MaxSaved = 4 << 20
 
 // Load reads a saved card: what it knows is known from then on by the evidence
 // saved.
 func Load(b []byte) (c *Card, name string, err error) {
-	if len(b) > maxCard {
+	if len(b) > MaxSaved {
 		return nil, "", fmt.Errorf("a card of %d bytes is too large", len(b))
 	}
 	var s saved

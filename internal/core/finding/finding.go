@@ -91,6 +91,10 @@ const (
 	CodeNeeded         = "code-needed"
 	JournalDamaged     = "journal-damaged"
 	ChainedVBMeta      = "chained-vbmeta"
+	WontRun            = "will-not-run"
+	OtherBuild         = "other-build"
+	NoSystem           = "nothing-to-add-to"
+	NotGeneric         = "not-generic"
 )
 
 // Finding is one thing found, on one phone and file.

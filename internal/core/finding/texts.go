@@ -356,4 +356,25 @@ var texts = map[string]Text{
 		Why:     "A flag in a chained vbmeta, or in the footer of an image, is ignored by every phone; it would look as if something had been done.",
 		Remedy:  "Name the top image, vbmeta.img, or leave the file out to change the phone's own.", Final: true,
 	},
+	WontRun: {
+		Meaning: "The generic system does not go with what this phone has: its processor, its vendor partition, its kernel or the way it is started.",
+		Why:     "It would be written without a fault and never come up. Which rule it is, and the values on both sides, stand in the sentence.",
+		Remedy:  "See the whole page with: jarlid fit IMAGE. Take the variant that fits; where something is only not known, find it out first.",
+	},
+	OtherBuild: {
+		Meaning: "The image belongs to another build of the system than the one on that slot.",
+		Why:     "A boot image brings the kernel and the first programs of its own system. Under another one the phone may not start, or lose sound, radio or touch.",
+		Remedy:  "Take the boot image out of the very package that was installed: jarlid lift PACKAGE --only boot.",
+	},
+	NoSystem: {
+		Meaning: "There is no system on the phone that the package could be added to.",
+		Why:     "An add-on changes the system that is there. Into an erased partition it installs nothing, or says it did and leaves files nobody reads.",
+		Remedy:  "Install the ROM first, or both in one command: jarlid sideload ROM ADD-ON.",
+	},
+	NotGeneric: {
+		Meaning: "The system image is made for one phone, not a generic one.",
+		Why:     "A maker's or ROM's own system goes with its own vendor, kernel and vbmeta. Whether it would run over those of another phone is not what the rules here can tell.",
+		Remedy:  "Flash it with its whole set, on the phone it is made for. For a generic system fetch an image that says so.",
+		Final:   true,
+	},
 }

@@ -187,18 +187,18 @@ func todo(q *Question, v *Verdict) []string {
 	if o := v.Outcome("verified-boot"); o == Warn || o == Unknown {
 		list = append(list, "jarlid vbmeta loosen hashtree")
 	}
-	list = append(list, "jarlid flash "+place.Quote(q.Path)+" --into system")
 	needs := func(name string) bool { o := v.Outcome(name); return o == Warn || o == Unknown }
-	if needs("overlays") || needs("data") || len(q.Extras) > 0 {
+	if needs("data") { // before the system that made it is gone
+		list = append(list, "jarlid wipe userdata")
+	}
+	list = append(list, "jarlid flash "+place.Quote(q.Path)+" --into system")
+	if needs("overlays") || len(q.Extras) > 0 {
 		list = append(list, "jarlid go recovery")
 	}
 	if names := q.Card.Value(card.FactOverlays); needs("overlays") && names != "" {
 		for _, n := range strings.Split(names, ",") {
 			list = append(list, "jarlid shelve /vendor/overlay/"+n)
 		}
-	}
-	if needs("data") {
-		list = append(list, "jarlid wipe userdata")
 	}
 	for _, f := range q.Extras {
 		list = append(list, "jarlid sideload "+place.Quote(f.Path))

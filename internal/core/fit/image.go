@@ -31,7 +31,8 @@ type Image struct {
 	KernelStart, RamdiskStart bool
 
 	Build, Release, Patch string
-	API                   int // level; 0: not stated
+	Device                string // the phone its build is for; one that begins with "generic" is for none in particular
+	API                   int    // level; 0: not stated
 	ABIs                  []string
 	Machine               uint16 // of its programs, e_machine in elf.h; 0: none found
 	Link64, Link32        bool   // it has the linkers for programs of that width
@@ -81,20 +82,12 @@ func notThere(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 // ReadImage reads the facts of a system image. One that is none is an *image.Error.
 func ReadImage(label string, tree fs.FS, size int64) (*Image, error) {
 	im := &Image{Label: label, Size: size}
-	sys := "system/"
-	b, err := read(tree, "system/build.prop")
-	if notThere(err) {
-		sys = ""
-		b, err = read(tree, "build.prop")
-	}
-	if notThere(err) {
-		return nil, image.Errorf("system image", -1, "there is no build.prop in it, neither in its root nor in system")
-	}
+	sys, props, err := systemProps(tree)
 	if err != nil {
 		return nil, err
 	}
 	im.AsRoot = sys != ""
-	props := boot.ParseProps(b)
+	im.Device = ident.DeviceOf(props)
 	im.Build, im.Patch = ident.BuildOf(props), props["ro.build.version.security_patch"]
 	im.Release = first(props, "ro.build.version.release", "ro.system.build.version.release")
 	im.API, _ = strconv.Atoi(first(props, "ro.build.version.sdk", "ro.system.build.version.sdk"))
@@ -122,6 +115,30 @@ func ReadImage(label string, tree fs.FS, size int64) (*Image, error) {
 		}
 	}
 	return im, nil
+}
+
+// systemProps reads a system's properties, and the folder it lies in: "system/", or "" for one
+// that is not the root.
+func systemProps(tree fs.FS) (sys string, props map[string]string, err error) {
+	sys = "system/"
+	b, err := read(tree, "system/build.prop")
+	if notThere(err) {
+		sys = ""
+		b, err = read(tree, "build.prop")
+	}
+	if notThere(err) {
+		err = image.Errorf("system image", -1, "there is no build.prop in it, neither in its root nor in system")
+	}
+	if err != nil {
+		return "", nil, err
+	}
+	return sys, boot.ParseProps(b), nil
+}
+
+// Props gives the properties of a system in a file system.
+func Props(tree fs.FS) (map[string]string, error) {
+	_, props, err := systemProps(tree)
+	return props, err
 }
 
 func first(props map[string]string, names ...string) string {

@@ -377,8 +377,8 @@ func extras(q *Question) Check {
 	k := Check{Outcome: Good, Image: strings.Join(q.Image.ABIs, ", ") + ", release " + q.Image.Release, Phone: "none were named", Why: "nothing goes on top; --with FILE weighs add-ons too"}
 	c := &card.Card{} // of the system as the image makes it
 	c.Learn(card.FactCPUs, strings.Join(q.Image.ABIs, ","), card.Model)
-	c.Learn(card.FactRelease, q.Image.Release, card.Model)
-	c.Learn(card.FactAPI, strconv.Itoa(q.Image.API), card.Model)
+	c.Learn(card.FactRelease.Of(""), q.Image.Release, card.Model)
+	c.Learn(card.FactLevel.Of(""), strconv.Itoa(q.Image.API), card.Model)
 	var names, bad []string
 	for _, f := range q.Extras {
 		names = append(names, filepath.Base(f.Path))

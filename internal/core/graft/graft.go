@@ -11,6 +11,7 @@ import (
 	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -130,7 +131,26 @@ func Ramdisk(r io.ReaderAt, size int64, ramdisk []byte, room int64) ([]byte, err
 	if err != nil {
 		return nil, err
 	}
-	b.cut(m.Size)
+	return b.without(m.Size, func(b *body) ([]byte, error) { return b.ramdisk(m, ramdisk, room) })
+}
+
+// without makes an image and, where it does not fit, makes it again without what lies behind the
+// n bytes of the image that is there: a larger one that was in the partition before has left that.
+func (b *body) without(n int64, make func(*body) ([]byte, error)) ([]byte, error) {
+	b.cut(n)
+	out, err := make(b)
+	var big *TooBigError
+	if errors.As(err, &big) && n > 0 && n < int64(len(b.img)) {
+		short := *b
+		short.img = b.img[:n]
+		if again, err := make(&short); err == nil {
+			return again, nil
+		}
+	}
+	return out, err
+}
+
+func (b *body) ramdisk(m *boot.Image, ramdisk []byte, room int64) ([]byte, error) {
 	page := int64(m.PageSize)
 	old := m.Section("ramdisk")
 	if old.Size == 0 { // it goes where one would lie: behind the kernel
@@ -204,7 +224,10 @@ func Fragment(r io.ReaderAt, size int64, ramdisk []byte, room int64) ([]byte, er
 	if err != nil {
 		return nil, err
 	}
-	b.cut(m.Size)
+	return b.without(m.Size, func(b *body) ([]byte, error) { return b.fragment(m, ramdisk, room) })
+}
+
+func (b *body) fragment(m *boot.Vendor, ramdisk []byte, room int64) ([]byte, error) {
 	page := int64(m.PageSize)
 	part := func(name string) []byte {
 		s := m.Section(name)

@@ -227,3 +227,35 @@ func TestFileTool(t *testing.T) {
 		}
 	}
 }
+
+// TestStaleTail: what a larger image has left behind the one that is there does not count when
+// the room is short, and stays where there is room for it.
+func TestStaleTail(t *testing.T) {
+	for name, img := range images(t) {
+		part := append(bytes.Clone(img), fill('x', 64<<10)...)
+		room := int64(len(part))
+		for n, fits := range map[int]bool{100: true, 40 << 10: true, 100 << 10: false} {
+			rd := fill('n', n)
+			out, err := Ramdisk(bytes.NewReader(part), room, rd, room)
+			var big *TooBigError
+			if !fits {
+				if !errors.As(err, &big) {
+					t.Errorf("%s, %d: %v", name, n, err)
+				}
+				continue
+			}
+			if err != nil || int64(len(out)) > room {
+				t.Errorf("%s, %d: %d bytes in a room of %d: %v", name, n, len(out), room, err)
+				continue
+			}
+			m, err := boot.Parse(bytes.NewReader(out), int64(len(out)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			s := m.Section("ramdisk")
+			if !bytes.Equal(out[s.Offset:s.Offset+s.Size], rd) {
+				t.Errorf("%s, %d: the ramdisk is another", name, n)
+			}
+		}
+	}
+}

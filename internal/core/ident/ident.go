@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/script"
 )
 
@@ -296,10 +297,54 @@ func (f *File) Models() []string {
 		return slices.Compact(named)
 	}
 	// A generic system image names no phone but the kind of build it is.
-	if d := DeviceOf(f.Props); d != "" && !strings.HasPrefix(d, "generic") {
+	if d := DeviceOf(f.Props); d != "" && !f.Generic() {
 		return []string{d}
 	}
 	return nil
+}
+
+// Trusts gives the SHA-256 of the keys whose packages the recovery inside takes, as a list with
+// commas; "none" for one that brings none, "" for a file without a recovery.
+func (f *File) Trusts() string {
+	if !f.HoldsRecovery() || f.Ramdisk == nil {
+		return ""
+	}
+	keys, err := zipsig.ParseKeys(f.Ramdisk.Wanted[zipsig.KeysFile])
+	if err != nil || len(keys) == 0 {
+		return "none"
+	}
+	var list []string
+	for _, k := range keys {
+		list = append(list, zipsig.KeyFingerprint(k))
+	}
+	return strings.Join(list, ",")
+}
+
+// Generic tells of a system image that is made for no phone in particular.
+func (f *File) Generic() bool { return IsGeneric(DeviceOf(f.Props)) }
+
+// IsGeneric tells of a device that is no phone: the platform calls the targets of its generic
+// systems so (build/make/target/product).
+func IsGeneric(device string) bool { return strings.HasPrefix(device, "generic") }
+
+// Properties gives the properties of the system inside, as far as it states them: of a package
+// those its metadata has.
+func (f *File) Properties() map[string]string {
+	if f.Package == nil {
+		return f.Props
+	}
+	props := map[string]string{}
+	meta := f.Package.Metadata
+	if sdk := meta["post-sdk-level"]; sdk != "" {
+		props["ro.build.version.sdk"] = sdk
+	}
+	// brand/product/device:release/id/... (the build's fingerprint)
+	if _, tail, ok := strings.Cut(meta["post-build"], ":"); ok {
+		if release, _, ok := strings.Cut(tail, "/"); ok && release != "" {
+			props["ro.build.version.release"] = release
+		}
+	}
+	return props
 }
 
 // Build gives what the build inside calls itself, empty when it does not say.

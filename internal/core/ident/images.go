@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/image/wrap"
+	"jarlid/internal/core/image/zipsig"
 )
 
 // sniffer is one line of the recognition table.
@@ -114,7 +115,7 @@ func (f *File) boot(r io.ReaderAt, size int64) {
 		f.Details["os_version"], f.Details["os_patch_level"] = v, patch
 	}
 	if s := m.Section("ramdisk"); s.Size > 0 && err == nil {
-		rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"))
+		rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"), zipsig.KeysFile)
 		f.damaged(err)
 		if rd != nil {
 			f.ramdisk(rd)
@@ -235,7 +236,7 @@ func (f *File) vendorBoot(r io.ReaderAt, size int64) {
 		if err != nil || f.Props != nil {
 			continue
 		}
-		if rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size)); err == nil && DeviceOf(rd.Props) != "" {
+		if rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size), zipsig.KeysFile); err == nil && DeviceOf(rd.Props) != "" {
 			f.Props = rd.Props
 		}
 	}

@@ -69,10 +69,21 @@ func isText(b []byte) bool {
 	return !bytes.ContainsFunc(b, func(r rune) bool { return r < ' ' && r != '\n' && r != '\r' && r != '\t' && r != '\f' })
 }
 
+// Page tells of a web page that was saved in place of a file.
+func (f *File) Page() bool { return f.Details["page"] == true }
+
+// What says what kind of file it is, with its article.
+func (f *File) What() string {
+	if f.Page() {
+		return "a web page"
+	}
+	return f.Kind.Words()
+}
+
 // Words says in a few words what the file is: "a recovery for dunlin: boot
 // image v2".
 func (f *File) Words() string {
-	s := f.Kind.Words()
+	s := f.What()
 	if m := f.Models(); len(m) > 0 {
 		s += " for " + strings.Join(m, " or ")
 	}

@@ -174,6 +174,10 @@ func Load(dir fs.FS) (Set, error) {
 			return err
 		}
 		for _, name := range names {
+			// What is no file may never open, and what is larger is no model file.
+			if st, err := fs.Stat(f, name); err != nil || !st.Mode().IsRegular() || st.Size() > maxFile {
+				return fmt.Errorf("%s is no model file: a file of up to %d bytes is wanted", path.Base(name), maxFile)
+			}
 			b, err := fs.ReadFile(f, name)
 			if err != nil {
 				return err

@@ -1,6 +1,7 @@
 package place
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -21,11 +22,16 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 			Text:   fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go to slot %s%s", next, started, started, ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
 			Remedy: "jarlid go recovery"})
 	}
+	system := card.At("system", c.Running())
+	if h := c.Get(card.FactHolds.Of(system)); h.Value == card.Nothing {
+		list = append(list, finding.Finding{Name: finding.NoSystem, Severity: finding.Stop, About: name,
+			Text: fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system, name, ByJob(h)), Remedy: "install the ROM first: jarlid sideload ROM " + Quote(f.Path)})
+	}
 	list = append(list, Arch(f, c)...)
 	list = append(list, roomFinding(f, c)...)
 	for _, d := range f.Demands {
-		fact := map[string]card.Plain{"ro.build.version.release": card.FactRelease, "ro.build.version.sdk": card.FactAPI}[d.Property]
-		if fact == "" {
+		fact, ok := releaseFact(c, d.Property)
+		if !ok {
 			continue
 		}
 		have := c.Value(fact)
@@ -35,7 +41,7 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 				Text: fmt.Sprintf("%s wants %s %s, and nobody can tell in this mode what the system is", name, d.Property, strings.Join(d.Values, " or "))})
 		case !slices.Contains(d.Values, have):
 			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name,
-				Text: fmt.Sprintf("%s wants %s %s, the system is %s", name, d.Property, strings.Join(d.Values, " or "), have), Remedy: "fetch the variant for release " + c.Value(card.FactRelease)})
+				Text: fmt.Sprintf("%s wants %s %s, the system is %s", name, d.Property, strings.Join(d.Values, " or "), have), Remedy: "fetch the variant for release " + cmp.Or(c.Value(card.FactRelease.Of(c.Running())), have)})
 		}
 	}
 	return list

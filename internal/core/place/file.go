@@ -20,6 +20,20 @@ func CutShort(f *ident.File) []finding.Finding {
 		Text: f.Damage, Remedy: "fetch the file again and compare its size or digest"}}
 }
 
+// NotContent is the finding about a file that holds nothing a phone could take: a text, or a
+// page that a download site sent instead of the file; nil for others.
+func NotContent(f *ident.File, label string) []finding.Finding {
+	if f.Kind != ident.Text && f.Kind != ident.Sums {
+		return nil
+	}
+	x := finding.Finding{Name: finding.WrongDestination, Severity: finding.Stop, About: label, Final: true,
+		Text: label + " is " + f.What() + ", and nothing that goes onto a phone", Remedy: "name the file itself"}
+	if f.Page() {
+		x.Text, x.Remedy = label+" is a web page: the site sent that instead of the file", "fetch it again, by the site's own download button, and compare its size or digest"
+	}
+	return []finding.Finding{x}
+}
+
 // fileName is how a finding names a file: its last element.
 func FileName(p string) string {
 	if i := strings.LastIndexAny(p, `/\`); i >= 0 {

@@ -78,3 +78,19 @@ func MatchesBuild(installed, version, build string) string {
 	}
 	return "no"
 }
+
+// Foreign tells whether the data is known to belong to another system than the one on a slot,
+// "" on a phone without slots.
+func Foreign(c *card.Card, slot string) bool {
+	yes, _ := c.Yes(card.FactForeign.Of(slot))
+	if !yes && slot == c.Value(card.FactNext) { // journals of earlier forms mean the slot that is next
+		yes, _ = c.Yes(card.FactForeign.Of(""))
+	}
+	return yes
+}
+
+// OverForeign tells whether the next start would be that of a system over data which another
+// one encrypted.
+func OverForeign(c *card.Card) bool {
+	return c.Value(card.FactData) == card.DataEncrypted && Foreign(c, c.Value(card.FactNext))
+}

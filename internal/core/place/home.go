@@ -84,3 +84,16 @@ func There(c *card.Card, base string) bool {
 	}
 	return false
 }
+
+// QuietRecovery tells whether the recovery of a slot is known to give no shell, and so is never
+// seen in its menu. Without a slot's name it has to be so on both.
+func QuietRecovery(c *card.Card, m *model.Model, slot string) bool {
+	home := RecoveryHome(c, m).Partition
+	yes, known := c.Yes(card.FactQuiet.Of(card.At(home, slot)))
+	if slot == "" && !known {
+		a, _ := c.Yes(card.FactQuiet.Of(card.At(home, "a")))
+		b, _ := c.Yes(card.FactQuiet.Of(card.At(home, "b")))
+		return a && b
+	}
+	return yes
+}

@@ -48,13 +48,13 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 	p := Placed{Image: im, Partition: into.Partition, Forced: into.Partition != "", Why: "--into says so"}
 	slot := into.Slot
 	f := im.File
+	label := cmp.Or(im.Label, FileName(f.Path))
+	if no := NotContent(f, label); no != nil {
+		return p, &finding.StopError{Findings: no}
+	}
 	if p.Partition == "" {
 		if len(f.GoesTo) == 0 {
-			label := im.Label
-			if label == "" {
-				label = FileName(f.Path)
-			}
-			return p, &NowhereError{label, f.Kind.Words()}
+			return p, &NowhereError{label, f.What()}
 		}
 		d := f.GoesTo[0]
 		p.Partition, p.Why = d.Partition, d.Why
@@ -79,7 +79,7 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 		// A recovery and the maker's firmware belong on both slots, everything else
 		// to the slot that is being made ready.
 		slot = "current"
-		if f.HoldsRecovery() && p.Partition == home.Partition || m != nil && slices.Contains(m.Firmware, p.Partition) || ident.Risky(p.Partition) {
+		if f.HoldsRecovery() && p.Partition == home.Partition && home.Form == "own" || m != nil && slices.Contains(m.Firmware, p.Partition) || ident.Risky(p.Partition) {
 			slot = "both"
 		}
 	}

@@ -140,6 +140,11 @@ func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Findin
 	return []finding.Finding{f}
 }
 
+// PreImages are the findings of a recovery that did not come up about images it wants on a slot.
+func PreImages(c *card.Card, m *model.Model, slot string) []finding.Finding {
+	return preImageFindings(c, m, slot)
+}
+
 // preImageFindings names the images a recovery wants written before it.
 func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Finding {
 	if m == nil {
@@ -169,9 +174,9 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 	case f.Short:
 		return nil // said already, and more to the point
 	case f.IsArchive():
-		return stop(finding.StillWrapped, "it is "+f.Kind.Words()+", and "+partition+" wants an image", "jarlid lift "+place.Quote(f.Path)+" -o DIR takes out what is in it")
+		return stop(finding.StillWrapped, "it is "+f.What()+", and "+partition+" wants an image", "jarlid lift "+place.Quote(f.Path)+" -o DIR takes out what is in it")
 	case f.Kind == ident.Text || f.Kind == ident.Sums:
-		return stop(finding.WrongDestination, "it is "+f.Kind.Words()+", no image", "fetch the file again; a site may have sent a page instead of it")
+		return stop(finding.WrongDestination, "it is "+f.What()+", no image", "fetch the file again; a site may have sent a page instead of it")
 	case f.Kind == ident.Unknown && !slices.ContainsFunc(f.GoesTo, strong):
 		if f.Size == 0 {
 			return stop(finding.WrongDestination, "the file is empty", "fetch it again")

@@ -18,13 +18,14 @@ func Flash(list []place.Placed, c *card.Card, m *model.Model) []Step {
 	var steps []Step
 	logical := false
 	sealed := slices.ContainsFunc(list, func(p place.Placed) bool { return p.Partition == "vbmeta" })
+	system := slices.ContainsFunc(list, func(p place.Placed) bool { return p.Partition == "system" || p.Partition == "super" })
 	for _, p := range list {
 		for _, slot := range p.Slots {
 			if p.Logical {
 				logical = true
 				steps = append(steps, &MakeRoom{Partition: p.Partition, Slot: slot, Need: p.File.Content()})
 			}
-			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot, Forced: p.Forced, Sealed: sealed, Logical: p.Logical, Home: home, Ask: m.Questions()})
+			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot, Forced: p.Forced, Sealed: sealed, System: system, Logical: p.Logical, Home: home, Ask: m.Questions()})
 		}
 	}
 	if logical && c.Mode() == card.Bootloader {

@@ -217,25 +217,34 @@ func TestBootloaderFindings(t *testing.T) {
 	write := func(f *ident.File, part string, forced bool) Step {
 		return &Write{File: f, Partition: part, Slot: "a", Forced: forced, Home: home}
 	}
+	release := func(f *ident.File, major uint32) *ident.File {
+		o := *f
+		o.Boot = &boot.Image{OSVersion: major << 25}
+		return &o
+	}
 	for _, c := range []struct {
 		name string
 		step Step
 		card *card.Card
 		want string
 	}{
-		{"a boot image", write(plain, "boot", false), full(card.FactModel, "godwit"), ""},
-		{"a recovery without its pre-image", write(godwit, "boot", false), full(card.FactModel, "godwit"), "warn pre-image-missing"},
-		{"and with it", write(godwit, "boot", false), full(card.FactModel, "godwit", card.FactDigest.Of(card.At("dtbo", "a")), "x"), ""},
+		{"a boot image", write(plain, "boot", false), full(card.FactModel, "godwit"), "note recovery-replaced"},
+		{"a boot image over the recovery that was set", write(plain, "boot", false), full(card.FactModel, "godwit", card.FactSet.Of(card.At("boot", "a")), "tideline.img"), "warn recovery-replaced"},
+		{"of another build than the system", write(release(plain, 10), "boot", false), full(card.FactModel, "godwit", card.FactRelease.Of("a"), "14"), "note recovery-replaced, warn other-build"},
+		{"of the system's own build", write(release(plain, 14), "boot", false), full(card.FactModel, "godwit", card.FactRelease.Of("a"), "14"), "note recovery-replaced"},
+		{"a recovery without its pre-image", write(godwit, "boot", false), full(card.FactModel, "godwit"), "warn pre-image-missing, note recovery-replaced"},
+		{"and with it", write(godwit, "boot", false), full(card.FactModel, "godwit", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "note recovery-replaced"},
 		{"somewhere else", write(plain, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
 		{"nothing known", write(&ident.File{Path: "radio.img", Size: 9, Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "warn unknown-content"},
 		{"an empty file", write(&ident.File{Path: "radio.img", Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
-		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"), "stop still-wrapped"},
+		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"), "stop still-wrapped, note recovery-replaced"},
 		{"nothing known but a footer", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "dtbo", false), full(card.FactModel, "godwit"), ""},
-		{"nothing known but a footer for another", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "boot", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
+		{"nothing known but a footer for another", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "boot", true), full(card.FactModel, "godwit"), "stop wrong-destination, note recovery-replaced"},
 		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"), "warn unknown-content, stop risky-partition"},
-		{"super in a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, "merging"), "stop merge-pending"},
-		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, ""), "warn merge-pending"},
-		{"super after a cancelled one", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactSnapshot, "cancelled"), ""},
+		{"super in a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, "merging"), "stop merge-pending"},
+		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, ""), "warn merge-pending"},
+		{"super after a cancelled one", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, "cancelled"), ""},
+		{"super over another system's data", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataEncrypted), "stop encrypted-data"},
 		{"format in a merge", &FormatData{}, full(card.FactSnapshot, "snapshotted", card.FactAccounts, "0"), "stop format-after-install"},
 		{"format, perhaps in a merge", &FormatData{}, full(card.FactSnapshot, "", card.FactData, card.DataFormatted), "warn format-after-install"},
 		{"erase metadata in a merge", &Erase{Partition: "metadata"}, full(card.FactSnapshot, "merging", card.FactAccounts, "0"), "stop format-after-install"},

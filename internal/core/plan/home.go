@@ -1,1 +1,52 @@
 package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/place"
+)
+
+// homeFindings: an image that is written where the phone keeps its recovery replaces it,
+// whatever else the image is.
+func (w *Write) homeFindings(c *card.Card) []finding.Finding {
+	if w.Recovery || w.Home.Partition == "" || w.Partition != w.Home.Partition {
+		return nil
+	}
+	f := finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: w.Name().String()}
+	set := c.Get(card.FactSet.Of(w.Name()))
+	switch {
+	case set.Known():
+		f.Text = fmt.Sprintf("%s holds the recovery that was set there, %s, and this is written over it%s", w.Name(), set.Value, place.ByJob(set))
+		f.Remedy = "leave it out (--without " + w.Partition + "), or set yours again behind it: jarlid recovery install FILE"
+	case w.Home.Form != "own":
+		f.Severity = finding.Note
+		f.Text = fmt.Sprintf("this phone keeps its recovery in %s, so the image's own recovery takes the place of the one that is there", w.Home.Words())
+	default:
+		return nil
+	}
+	return []finding.Finding{f}
+}
+
+// buildFinding: a boot image of another release than the system on its slot. Both state theirs:
+// the image in its header, where it has one that is not for every system alike.
+func (w *Write) buildFinding(c *card.Card) []finding.Finding {
+	if w.Recovery || w.System || w.File.Boot == nil || w.Partition != "boot" {
+		return nil
+	}
+	if generic, _ := c.Yes(card.FactGeneric.Of(w.Slot)); generic {
+		return nil // it runs on the maker's
+	}
+	have := c.Get(card.FactRelease.Of(w.Slot))
+	version, _ := w.File.Boot.OS()
+	is, _, _ := strings.Cut(version, ".")
+	major, _, _ := strings.Cut(have.Value, ".")
+	if is == "" || is == "0" || !have.Known() || is == major {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.OtherBuild, Severity: finding.Warn, About: w.Name().String(),
+		Text:   fmt.Sprintf("it belongs to a system of release %s, and the one there is of release %s%s", is, have.Value, place.ByJob(have)),
+		Remedy: "take it out of the package that was installed: jarlid lift PACKAGE --only boot"}}
+}

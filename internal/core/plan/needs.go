@@ -18,7 +18,7 @@ func (base) Needs(*card.Card, *model.Model) []card.ID { return nil }
 // recovery wants written before it.
 func (w *Write) Needs(_ *card.Card, m *model.Model) []card.ID {
 	list := []card.ID{card.FactSize.Of(w.Name()), card.FactSize.Of(card.At("vbmeta", w.Slot))}
-	if slices.Contains(place.Shelvable, w.Partition) && !w.Known && !w.Sealed {
+	if slices.Contains(place.Shelvable, w.Partition) && !w.Sealed {
 		list = append(list, card.FactFlags.Of(card.At("vbmeta", w.Slot)))
 	}
 	if w.File.HoldsRecovery() {
@@ -100,7 +100,7 @@ func (s *Sideload) Needs(c *card.Card, m *model.Model) []card.ID {
 	if s.File.Kind == ident.OTAAB {
 		return append(list, firmwareNeeds(m)...)
 	}
-	return append(list, card.FactRoom.Of(card.At("system", c.Value(card.FactStarted))))
+	return append(list, card.FactRoom.Of(card.At("system", c.Value(card.FactStarted))), card.FactRelease.Of(c.Value(card.FactStarted)))
 }
 
 // Needs are those of sending it.

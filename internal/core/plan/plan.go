@@ -96,10 +96,12 @@ func (p *Plan) Check(c *card.Card) []finding.Finding {
 // Apply changes the facts as a step changes the phone: what was learnt from the
 // partitions it writes is unknown, but for what the step knows of them now.
 func Apply(s Step, c *card.Card) {
+	before := c.Clone()
 	for _, p := range s.Writes(c) {
 		c.Written(p, "it was written since: "+s.Title())
 	}
 	s.Effects(c)
+	noteSystems(s, before, c)
 }
 
 // Changes tells whether a step changes what is on the phone, so that it is asked for.
@@ -201,5 +203,5 @@ func anyPhone(f *ident.File) bool {
 	if f.Kind == ident.Boot && f.Boot != nil && f.Boot.Section("ramdisk").Size == 0 {
 		return true
 	}
-	return strings.HasPrefix(ident.DeviceOf(f.Props), "generic")
+	return f.Generic()
 }

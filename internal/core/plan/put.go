@@ -2,6 +2,8 @@ package plan
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -38,8 +40,8 @@ func storageWords(to string) string {
 func (p *Put) Modes() []card.Mode { return []card.Mode{card.Recovery, card.System} }
 
 // Check: the storage must be there and have room.
-func (p *Put) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	list := place.CutShort(p.File)
+func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
+	list := append(place.CutShort(p.File), p.packageFindings(c, m, all)...)
 	free := c.Get(card.FactFree.Of(p.To))
 	switch {
 	case free.Known() && free.Value == card.Nothing:
@@ -64,14 +66,24 @@ func (p *Put) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding
 	return list
 }
 
+// packageFindings: a package is put there to be installed on this phone.
+func (p *Put) packageFindings(c *card.Card, m *model.Model, all model.Set) (list []finding.Finding) {
+	if p.File.Page() {
+		return place.NotContent(p.File, place.FileName(p.File.Path))
+	}
+	if !p.File.IsPackage() {
+		return nil
+	}
+	if p.File.IsROM() || len(p.File.Models()) > 0 {
+		list = modelFinding(p.File, c, m, all)
+	}
+	return append(list, place.Arch(p.File, c)...)
+}
+
 // Effects: the file lies there.
 func (p *Put) Effects(c *card.Card) {
 	c.Forget(card.FactFree.Of(p.To), "a file was put there since it was read")
-	list := place.FileName(p.File.Path)
-	if have := c.Value(card.FactStored.Of(p.To)); have != "" {
-		list = have + ", " + list
-	}
-	c.Learn(card.FactStored.Of(p.To), list, card.Journal)
+	c.Learn(card.FactStored.Of(p.To), joined(c.Value(card.FactStored.Of(p.To)), place.FileName(p.File.Path)), card.Journal)
 }
 
 // InstallFrom has a person install a package that lies on the phone.
@@ -103,4 +115,30 @@ func (p *InstallFrom) Writes(c *card.Card) []card.Partition {
 func (p *InstallFrom) Touches(c *card.Card) []card.ID { return (&Sideload{File: p.File}).Touches(c) }
 
 // Effects are those of sending it.
-func (p *InstallFrom) Effects(c *card.Card) { (&Sideload{File: p.File}).Effects(c) }
+func (p *InstallFrom) Effects(c *card.Card) {
+	(&Sideload{File: p.File}).Effects(c)
+	c.Learn(card.FactUsed.Of(p.To), joined(c.Value(card.FactUsed.Of(p.To)), place.FileName(p.File.Path)), card.Journal)
+}
+
+// joined puts a name behind a list of names, once.
+func joined(list, name string) string {
+	have := names(list)
+	if slices.Contains(have, name) {
+		return list
+	}
+	return strings.Join(append(have, name), ", ")
+}
+
+// names takes a list of names apart.
+func names(list string) []string {
+	if list == "" {
+		return nil
+	}
+	return strings.Split(list, ", ")
+}
+
+// waiting gives the names of a list that were not installed from their storage yet.
+func waiting(c *card.Card, storage string, list string) string {
+	used := names(c.Value(card.FactUsed.Of(storage)))
+	return strings.Join(slices.DeleteFunc(names(list), func(n string) bool { return slices.Contains(used, n) }), ", ")
+}

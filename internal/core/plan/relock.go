@@ -37,7 +37,7 @@ func (*Relock) Touches(c *card.Card) []card.ID { return (&Unlock{}).Touches(c) }
 func (r *Relock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
 	f := finding.Finding{Name: finding.RelockBricks, Severity: finding.Stop,
 		Remedy: "write the maker's whole firmware set first, and name it here: jarlid flash SET, then jarlid relock --images SET"}
-	switch missing := r.unproven(c); {
+	switch missing := r.unproven(c, c.Value(card.FactNext)); {
 	case len(r.Images) == 0:
 		f.Text = "nobody can tell whether what is on the phone starts with the bootloader locked"
 	case r.Key == "":
@@ -49,18 +49,46 @@ func (r *Relock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Find
 		f.Text = fmt.Sprintf("the phone holds the images that were named, and they verify; it starts locked only if it trusts the key %s, which is so where they are the maker's", r.Key)
 		f.Remedy = "compare the set's digest with the maker's"
 	}
-	list := append([]finding.Finding{f}, formatFinding(c)...)
+	list := []finding.Finding{f}
+	if f.Severity == finding.Warn {
+		list = append(list, r.otherSlot(c)...)
+		list = append(list, unstartedFinding(c)...)
+	}
+	list = append(list, formatFinding(c)...)
 	return append(append(list, accountFinding(c)...), batteryFinding(c)...)
 }
 
-// unproven are the partitions of the slot that starts of which it is not known that
-// they hold what was named.
-func (r *Relock) unproven(c *card.Card) []string {
+// otherSlot: a locked phone whose first slot fails falls back to the other one.
+func (r *Relock) otherSlot(c *card.Card) []finding.Finding {
+	other := card.Other(c.Value(card.FactNext))
+	if slots, _ := c.Slots(); len(slots) < 2 || other == "" {
+		return nil
+	}
+	missing := r.unproven(c, other)
+	if len(missing) == 0 {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.RelockBricks, Severity: finding.Warn, About: "slot " + other,
+		Text:   fmt.Sprintf("slot %s is not known to hold what was named (%s): should slot %s ever fail, the locked phone has nothing to fall back to", other, strings.Join(missing, ", "), card.Other(other)),
+		Remedy: "write the set there too: jarlid flash SET --into @" + other}}
+}
+
+// unstartedFinding: whether the maker's system starts at all is seen while there is a way back.
+func unstartedFinding(c *card.Card) []finding.Finding {
+	if yes, _ := c.Yes(card.FactCameUp.Of(c.Value(card.FactNext))); yes {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.RelockBricks, Severity: finding.Warn, About: "system",
+		Text: "no job has seen the maker's system come up since it was written; once the phone is locked there is no way to mend it", Remedy: "start it once first: jarlid go system, jarlid arrive"}}
+}
+
+// unproven are the partitions on a slot of which it is not known that they hold what was named.
+func (r *Relock) unproven(c *card.Card, slot string) []string {
 	var list []string
 	for part, sum := range r.Images {
 		p := card.At(part, "")
 		if place.HasSlots(c, part) {
-			p.Slot = c.Value(card.FactNext)
+			p.Slot = slot
 		}
 		if c.Value(card.FactDigest.Of(p)) != sum {
 			list = append(list, p.String())

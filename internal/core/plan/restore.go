@@ -88,6 +88,7 @@ func (s *CopySlot) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 	if inMerge(c, s.Partition) {
 		list = append(list, mergeFinding(c, s.Target().String(), "writing "+s.Target().String()+" now breaks it")...)
 	}
+	list = append(list, overData(s, c, s.Target().String(), c.Value(card.FactHolds.Of(s.Source())))...)
 	return append(list, batteryFinding(c)...)
 }
 

@@ -102,7 +102,8 @@ func TestStepRules(t *testing.T) {
 		{"lock over what does not verify", &Relock{Images: proven.Images, Why: "boot"}, phone(card.FactAccounts, "0"), "stop relock-would-brick"},
 		{"lock over what was not written", proven, phone(card.FactAccounts, "0", card.FactSize.Of(card.At("misc", "")), "9", card.FactDigest.Of(card.At("boot", "a")), "11"), "stop relock-would-brick"},
 		{"lock over another image", proven, phone(card.FactAccounts, "0", card.FactSize.Of(card.At("misc", "")), "9", card.FactDigest.Of(card.At("boot", "a")), "12", card.FactDigest.Of(card.At("misc", "")), "22"), "stop relock-would-brick"},
-		{"lock over the maker's", proven, phone(card.FactAccounts, "0", card.FactSize.Of(card.At("misc", "")), "9", card.FactDigest.Of(card.At("boot", "a")), "11", card.FactDigest.Of(card.At("misc", "")), "22"), "warn relock-would-brick"},
+		{"lock over the maker's", proven, phone(card.FactAccounts, "0", card.FactSize.Of(card.At("misc", "")), "9", card.FactDigest.Of(card.At("boot", "a")), "11", card.FactDigest.Of(card.At("misc", "")), "22", card.FactDigest.Of(card.At("boot", "b")), "11", card.FactCameUp.Of("a"), "yes"), "warn relock-would-brick"},
+		{"with another system on the other slot, and none seen", proven, phone(card.FactAccounts, "0", card.FactSize.Of(card.At("misc", "")), "9", card.FactDigest.Of(card.At("boot", "a")), "11", card.FactDigest.Of(card.At("misc", "")), "22"), "warn relock-would-brick, warn relock-would-brick, warn relock-would-brick"},
 
 		{"copy the radio over", &CopySlot{Partition: "radio", From: "a"}, inRecovery, "stop risky-partition"},
 		{"copy to a smaller one", &CopySlot{Partition: "dtbo", From: "a"}, with(inRecovery, card.FactSize.Of(card.At("dtbo", "a")), "9", card.FactSize.Of(card.At("dtbo", "b")), "8"), "stop image-too-big"},

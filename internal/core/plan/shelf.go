@@ -86,6 +86,9 @@ func changeFinding(c *card.Card, p card.Partition) []finding.Finding {
 
 // Effects: what was moved is kept.
 func (s *Shelve) Effects(c *card.Card) {
+	for _, slot := range everySlot {
+		c.Set(card.FactFailed.Of(slot), card.Fact{}) // it may start now
+	}
 	for _, i := range s.Items {
 		c.Forget(card.FactDigest.Of(i.Partition), "files in it were moved since")
 		var list []string

@@ -38,7 +38,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	if !s.File.IsPackage() {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
-				Text: "the file is " + s.File.Kind.Words(), Remedy: "jarlid ident " + place.Quote(s.File.Path)})
+				Text: "the file is " + s.File.What(), Remedy: "jarlid ident " + place.Quote(s.File.Path)})
 		}
 		return list
 	}
@@ -46,16 +46,16 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 		list = append(list, modelFinding(s.File, c, m, all)...)
 	}
 	list = append(list, batteryFinding(c)...)
-	list = append(list, signatureFinding(s.File, c)...)
+	list = append(list, signatureFinding(s.File, c, m)...)
 	if !s.File.IsROM() {
-		return append(list, place.Addon(s.File, c)...)
+		return append(append(list, place.Addon(s.File, c)...), aloneFinding(name, c)...)
 	}
 	if p := s.payload(); p != nil && p.Delta() {
 		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Warn, About: name,
 			Text: "it is a delta and installs only over the very build it was made from"})
 		list = append(list, s.stockFinding(c, place.RecoveryHome(c, m).Partition)...)
 	}
-	list = append(list, s.dataFinding(c, name)...)
+	list = append(list, newSystemFinding(c, name, s.File.Build())...)
 	list = append(list, baseFinding(c, m)...)
 	if s.payload() != nil {
 		list = append(list, firmwareFinding(c, m, s.target(c))...)
@@ -74,24 +74,6 @@ func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 	}
 	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part.String(),
 		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there%s", part, c.Value(card.FactHolds.Of(part)), place.ByJob(c.Get(card.FactDigest.Of(part)))), Remedy: "jarlid recovery install --previous"}}
-}
-
-func (s *Sideload) dataFinding(c *card.Card, name string) []finding.Finding {
-	f := finding.Finding{Name: finding.EncryptedData, About: name, Remedy: "jarlid wipe userdata"}
-	switch c.Value(card.FactData) {
-	case card.DataFormatted:
-		return nil
-	case card.DataPlain:
-		return []finding.Finding{{Name: finding.OldApps, Severity: finding.Warn, About: name,
-			Text: "the apps and settings of the system that was here are still on the phone; another system may not start over them", Remedy: "jarlid wipe apps caches"}}
-	case card.DataEncrypted:
-		f.Severity = finding.Stop
-		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will not start"
-	default:
-		f.Severity = finding.Warn
-		f.Text = "nobody can tell in this mode whether the data is still encrypted by the old system"
-	}
-	return []finding.Finding{f}
 }
 
 func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []finding.Finding {
@@ -154,9 +136,6 @@ func (s *Sideload) Effects(c *card.Card) {
 	c.Learn(card.FactNext, to, card.Journal)
 	c.Learn(card.FactBootable.Of(to), "yes", card.Journal)
 	c.Learn(card.FactGood.Of(to), "no", card.Journal)
-	if c.Value(card.FactData) == card.DataEncrypted {
-		c.Learn(card.FactForeign, "yes", card.Journal)
-	}
 	for _, p := range s.Writes(c) {
 		c.Learn(card.FactHolds.Of(p), s.title(), card.Journal)
 	}
@@ -215,37 +194,16 @@ func (s *Sideload) replaced(c *card.Card) {
 	c.Forget(card.FactRoom.Of(card.At("system", "")), "the new system comes first")
 	c.Set(card.FactAddons.Of(""), card.Fact{})
 	c.Set(card.FactFlags.Of(card.At("vbmeta", "")), card.Fact{}) // scripts may write it, named or not
-	if c.Value(card.FactData) == card.DataEncrypted {
-		c.Learn(card.FactForeign, "yes", card.Journal)
-	}
 }
 
 // release keeps which release the new system is of, so that add-ons behind it
 // are held against that one.
 func (s *Sideload) release(c *card.Card) {
-	if s.File.Package == nil {
-		return
+	slot := ""
+	if s.payload() != nil {
+		slot = s.target(c)
 	}
-	meta := s.File.Package.Metadata
-	c.Forget(card.FactRelease, "a new system was installed")
-	if sdk := meta["post-sdk-level"]; sdk != "" {
-		c.Learn(card.FactAPI, sdk, card.Journal)
-	}
-	// brand/product/device:release/id/... (the build's fingerprint)
-	if _, tail, ok := strings.Cut(meta["post-build"], ":"); ok {
-		if release, _, ok := strings.Cut(tail, "/"); ok && release != "" {
-			c.Learn(card.FactRelease, release, card.Journal)
-		}
-	}
-}
-
-// learnRelease keeps which release a system image is of, by its own properties.
-func learnRelease(c *card.Card, props map[string]string) {
-	for name, fact := range map[string]card.Plain{"ro.build.version.release": card.FactRelease, "ro.build.version.sdk": card.FactAPI} {
-		if v := props[name]; v != "" {
-			c.Learn(fact, v, card.Journal)
-		}
-	}
+	place.LearnRelease(s.File.Properties(), slot, func(w card.Which, value string) { c.Learn(w, value, card.Journal) })
 }
 
 // added keeps what was added to the system of the slot that runs.
@@ -261,10 +219,13 @@ func (s *Sideload) added(c *card.Card) {
 	c.Learn(fact, list, card.Journal)
 }
 
-// signatureFinding says beforehand whether the recovery will stumble over who
-// signed a package: known only where its keys could be read.
-func signatureFinding(f *ident.File, c *card.Card) []finding.Finding {
+// signatureFinding says beforehand whether the recovery will stumble over who signed a package:
+// by the keys read in it or, in one without a shell, by those of the image it was started from.
+func signatureFinding(f *ident.File, c *card.Card, m *model.Model) []finding.Finding {
 	trusts := c.Value(card.FactTrusts)
+	if tried, _ := c.Yes(card.FactTemporary); trusts == "" && !tried {
+		trusts = c.Value(card.FactKeys.Of(card.At(place.RecoveryHome(c, m).Partition, c.Running())))
+	}
 	if trusts == "" || trusts == "none" {
 		return nil // unknown, or a recovery that has no keys and asks for none
 	}
@@ -336,6 +297,44 @@ func seriesFindings(files []*ident.File) []finding.Finding {
 		}
 	}
 	return list
+}
+
+// places are numbers in a name that stand for a place in an order: before everything else, or
+// behind a word that says so.
+var places = regexp.MustCompile(`(?i)^(\d{1,2})[-_ ]|(?:part|step|stage|disc|nr|no)[-_ .]?(\d{1,2})(?:\D|$)`)
+
+// placeOf gives the place in an order that a file's name states, and what the names of the same
+// order have in common; 0 for one that states none.
+func placeOf(name string) (n int, series string) {
+	at := places.FindStringSubmatchIndex(name)
+	if at == nil {
+		return 0, ""
+	}
+	from, to, series := at[2], at[3], ""
+	if from < 0 {
+		from, to = at[4], at[5]
+		series = name[:from]
+	}
+	n, err := strconv.Atoi(name[from:to])
+	if err != nil {
+		return 0, ""
+	}
+	return n, series
+}
+
+// aloneFinding: the second of a series whose first was not sent, in this command or before.
+func aloneFinding(name string, c *card.Card) []finding.Finding {
+	n, series := placeOf(name)
+	if n < 2 {
+		return nil
+	}
+	for have := range strings.SplitSeq(c.Value(card.FactAddons.Of(c.Running())), ", ") {
+		if k, s := placeOf(have); k == n-1 && strings.EqualFold(s, series) {
+			return nil
+		}
+	}
+	return []finding.Finding{{Name: finding.OrderBroken, Severity: finding.Warn, About: name,
+		Text: fmt.Sprintf("%s is number %d of a series, and no job has sent number %d to this system", name, n, n-1), Remedy: "send the whole series, in the order of its numbers"}}
 }
 
 // Install gives the steps that send packages in their order: where the phone has

@@ -39,11 +39,7 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 	}
 	if r.To == card.System {
 		list = append(list, slotFinding(c, slot)...)
-		if c.Value(card.FactData) == card.DataEncrypted && c.Get(card.FactForeign).Known() {
-			list = append(list, finding.Finding{Name: finding.EncryptedData, Severity: finding.Stop, About: "userdata",
-				Text:   "a new system was installed and the data is still encrypted by the old one" + place.ByJob(c.Get(card.FactForeign), c.Get(card.FactData)),
-				Remedy: "jarlid wipe userdata"})
-		}
+		list = append(list, foreignFinding(c, slot, finding.Stop)...)
 	}
 	return list
 }
@@ -108,6 +104,10 @@ func (r *Restart) Effects(c *card.Card) {
 	if tried && r.From == card.Recovery && r.To == card.Sideload {
 		return
 	}
+	c.Set(card.FactToldStart, card.Fact{})
+	if r.To == card.System {
+		c.Learn(card.FactToldStart, "yes", card.Journal)
+	}
 	c.Forget(card.FactRecovery, "not read yet")
 	c.Set(card.FactTemporary, card.Fact{})
 	if state, pending := merging(c); r.To == card.System && pending && state != "" {
@@ -122,7 +122,7 @@ func (r *Restart) Effects(c *card.Card) {
 			c.Learn(card.FactData, card.DataEncrypted, card.Journal)
 		}
 		c.Forget(card.FactAccounts, "the owner may sign in now")
-		c.Set(card.FactForeign, card.Fact{})
+		started(c)
 	}
 }
 
@@ -175,13 +175,21 @@ func batteryFinding(c *card.Card) []finding.Finding {
 
 // FormatData formats userdata, and metadata where there is one: in the
 // bootloader by erasing, in a recovery by its shell or by hand.
-type FormatData struct{}
+type FormatData struct {
+	// Menu says that it is done by hand in the menu of a recovery that can't be seen.
+	Menu bool
+}
 
 // Title says what is done.
 func (*FormatData) Title() string { return "format the data" }
 
 // Modes: the bootloader or a recovery.
-func (*FormatData) Modes() []card.Mode { return []card.Mode{card.Bootloader, card.Recovery} }
+func (f *FormatData) Modes() []card.Mode {
+	if f.Menu {
+		return []card.Mode{card.Recovery}
+	}
+	return []card.Mode{card.Bootloader, card.Recovery}
+}
 
 // Writes: the data, and its keys where they lie apart.
 func (*FormatData) Writes(c *card.Card) []card.Partition { return DataPartitions(c) }
@@ -216,7 +224,7 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 // holdsFinding: what was put into the storage goes with the data.
 func holdsFinding(c *card.Card) []finding.Finding {
 	text := ""
-	switch put, lying := c.Value(card.FactStored.Of("storage")), c.Value(card.FactLying.Of("storage")); {
+	switch put, lying := waiting(c, "storage", c.Value(card.FactStored.Of("storage"))), waiting(c, "storage", c.Value(card.FactLying.Of("storage"))); {
 	case lying != "": // read just now
 		text = lying + " lies in the shared storage, which goes now"
 	case put != "":
@@ -249,8 +257,11 @@ func (*FormatData) Effects(c *card.Card) {
 	c.Learn(card.FactDebugging, "off", card.Journal)
 	c.Learn(card.FactAccounts, "0", card.Journal)
 	c.Learn(card.FactLock, "no", card.Journal)
-	for _, f := range []card.Which{card.FactStored.Of("storage"), card.FactLying.Of("storage"), card.FactForeign, card.FactBound} {
+	for _, f := range []card.Which{card.FactStored.Of("storage"), card.FactLying.Of("storage"), card.FactUsed.Of("storage"), card.FactBound} {
 		c.Set(f, card.Fact{}) // it is known that there is none
+	}
+	for _, slot := range everySlot {
+		c.Set(card.FactForeign.Of(slot), card.Fact{})
 	}
 }
 
@@ -279,8 +290,26 @@ func (a *Activate) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 	if a.Slot != c.Value(card.FactNext) {
 		list = append(list, mergeFinding(c, a.Slot, "choosing another slot now gives the update up and may leave neither startable")...)
 		list = append(list, firmwareFinding(c, m, a.Slot)...)
+		list = append(list, foreignFinding(c, a.Slot, finding.Warn)...)
 	}
-	return append(list, slotFinding(c, a.Slot)...)
+	return append(list, a.emptyFinding(c)...)
+}
+
+// emptyFinding is slotFinding of a slot that is chosen: that its tries are used up is no matter
+// where something is on it, since choosing gives them back.
+func (a *Activate) emptyFinding(c *card.Card) []finding.Finding {
+	h := c.Get(card.FactHolds.Of(card.At("system", a.Slot)))
+	bootable, known := c.Yes(card.FactBootable.Of(a.Slot))
+	if !known || bootable || !h.Known() || h.Value == card.Nothing {
+		return slotFinding(c, a.Slot)
+	}
+	f := finding.Finding{Name: finding.SlotEmpty, Severity: finding.Note, About: a.Slot,
+		Text: fmt.Sprintf("slot %s has used up its tries; choosing it gives them back, and it holds %s%s", a.Slot, place.ShortBuild(h.Value), place.ByJob(h))}
+	if how := c.Value(card.FactFailed.Of(a.Slot)); how != "" {
+		f.Severity, f.Text = finding.Warn, fmt.Sprintf("slot %s holds %s, which did not come up the last time; choosing it gives its tries back and nothing else", a.Slot, place.ShortBuild(h.Value))
+		f.Remedy = "write a set or an image to it first"
+	}
+	return []finding.Finding{f}
 }
 
 // Effects: the slot is next, its tries full again.

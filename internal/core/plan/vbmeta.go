@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -19,6 +20,9 @@ type Verdict struct {
 	WhyNot         string // where an unlocked one would stop
 	LockedIfTrusts string // the fingerprint of the key a locked phone has to trust; "" when it would not start either way
 	LockedWhy      string // what keeps a locked one from starting
+	// Missing are the partitions whose images were not there: what is said above is about the
+	// others alone.
+	Missing []string
 }
 
 // JudgeChain says whether phones start what a chain describes, by the rules of
@@ -56,11 +60,22 @@ func JudgeChain(c *vbmeta.Chain, known *card.Card) Verdict {
 	return v
 }
 
+// JudgeThere judges the images of a chain that are there, where others may be missing from a
+// folder: that says nothing about a phone which has them.
+func JudgeThere(c *vbmeta.Chain, known *card.Card) Verdict {
+	v := JudgeChain(c.There(), known)
+	if v.Missing = c.Missing(); len(v.Missing) > 0 {
+		v.LockedIfTrusts, v.LockedWhy = "", cmp.Or(v.LockedWhy, "not every image is there to be verified: "+strings.Join(v.Missing, ", "))
+	}
+	return v
+}
+
 // ChainCheck is one thing that was verified of a partition.
 type ChainCheck struct {
 	Partition string `json:"partition"`
 	Kind      string `json:"kind"` // vbmeta, hash, hashtree, fec, rollback
 	OK        bool   `json:"ok"`
+	Missing   bool   `json:"missing,omitempty"` // the image was not there
 	Why       string `json:"why"`
 }
 
@@ -70,6 +85,7 @@ func ChainChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
 	for _, v := range c.Verdicts {
 		k := ChainCheck{Partition: v.Partition, Kind: v.Kind}
 		if err := errors.Join(v.Invalid, v.Err); err != nil {
+			k.Missing = v.Missing()
 			k.Why = strings.TrimPrefix(strings.ReplaceAll(err.Error(), "\n", "; "), v.Partition+": ")
 		} else {
 			k.OK = true
@@ -174,28 +190,40 @@ func TopOnly(m *vbmeta.Image, footer *vbmeta.Footer, partition string) string {
 // from starting. It is known only where the vbmeta of the slot was read or written by
 // Jar Lid; an image that brings the very tree is no matter.
 func (w *Write) treeFinding(c *card.Card) []finding.Finding {
-	if !slices.Contains(place.Shelvable, w.Partition) || w.Known || w.Sealed {
+	if !slices.Contains(place.Shelvable, w.Partition) || w.Sealed {
 		return nil
 	}
-	fact := c.Get(card.FactFlags.Of(card.At("vbmeta", w.Slot)))
+	flags, there := c.Get(card.FactFlags.Of(card.At("vbmeta", w.Slot))), c.Get(card.FactTreeRoot.Of(w.Name()))
 	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: w.Name().String(), Remedy: "jarlid vbmeta loosen hashtree"}
 	switch {
-	case c.Value(card.FactSize.Of(card.At("vbmeta", w.Slot))) == card.Nothing:
-		return nil // no verified boot of this kind
-	case fact.Known() && fact.Value != "0":
+	case withoutVBMeta(c, w.Slot):
 		return nil
-	case w.root() != "" && w.root() == c.Value(card.FactTreeRoot.Of(w.Name())):
+	case flags.Known() && flags.Value != "0":
 		return nil
-	case w.root() != "" && fact.Known() && c.Get(card.FactTreeRoot.Of(w.Name())).Known():
-		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start%s", w.Partition, place.ByJob(c.Get(card.FactTreeRoot.Of(w.Name())), fact))
-	case fact.Known():
+	case w.root() != "" && w.root() == there.Value:
+		return nil
+	case flags.Known() && there.Known() && w.root() != "":
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start%s", w.Partition, place.ByJob(there, flags))
+	case flags.Known() && there.Known():
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces a hash tree for %s, and this image has none: unless it is the very image that tree was made of, the slot will not start%s", w.Partition, place.ByJob(there, flags))
+	case w.Known:
+		return nil // it was there before, and nothing says that another tree is enforced now
+	case flags.Known():
 		f.Severity = finding.Warn
-		f.Text = fmt.Sprintf("the vbmeta on the phone enforces hash trees, and this image does not say which tree for %s it has: another system than the one that belongs to it keeps the slot from starting", w.Partition)
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces hash trees, and nobody can tell in this mode which one for %s: another system than the one that belongs to it keeps the slot from starting", w.Partition)
 	default:
 		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("nobody can tell in this mode whether the vbmeta on the phone enforces a hash tree for %s; if it does, another image keeps the slot from starting", w.Partition)
 	}
 	return []finding.Finding{f}
+}
+
+// withoutVBMeta tells of phones that have no verified boot of this kind: no such partition, or
+// made before it: it came after the split of system and vendor ("Verified Boot" and "Treble" in
+// the platform's documentation).
+func withoutVBMeta(c *card.Card, slot string) bool {
+	treble, told := c.Yes(card.FactTreble)
+	return c.Value(card.FactSize.Of(card.At("vbmeta", slot))) == card.Nothing || told && !treble
 }
 
 // root is the root digest the image's own footer states for its tree.

@@ -40,7 +40,10 @@ func TestTrees(t *testing.T) {
 		{"off on the other slot", &Write{File: image(""), Partition: "system", Slot: "a"}, known(card.FactFlags.Of(card.At("vbmeta", "b")), "1"), "warn verity-would-reject"},
 		{"on, the very tree", &Write{File: image("A"), Partition: "system", Slot: "a"}, known(card.FactFlags.Of(card.At("vbmeta", "a")), "0", card.FactTreeRoot.Of(card.At("system", "a")), "41"), ""},
 		{"on, another tree", &Write{File: image("B"), Partition: "system", Slot: "a"}, known(card.FactFlags.Of(card.At("vbmeta", "a")), "0", card.FactTreeRoot.Of(card.At("system", "a")), "41"), "stop verity-would-reject"},
-		{"on, the image says nothing", &Write{File: image(""), Partition: "system", Slot: "a"}, known(card.FactFlags.Of(card.At("vbmeta", "a")), "0", card.FactTreeRoot.Of(card.At("system", "a")), "41"), "warn verity-would-reject"},
+		{"on, the image says nothing", &Write{File: image(""), Partition: "system", Slot: "a"}, known(card.FactFlags.Of(card.At("vbmeta", "a")), "0", card.FactTreeRoot.Of(card.At("system", "a")), "41"), "stop verity-would-reject"},
+		{"on, and which tree is not known", &Write{File: image(""), Partition: "system", Slot: "a"}, known(card.FactFlags.Of(card.At("vbmeta", "a")), "0"), "warn verity-would-reject"},
+		{"a phone older than verified boot", &Write{File: image(""), Partition: "system", Slot: "a"}, known(card.FactTreble, "no"), ""},
+		{"what was there before, under another tree", &Write{File: image("B"), Partition: "system", Slot: "a", Known: true}, known(card.FactFlags.Of(card.At("vbmeta", "a")), "0", card.FactTreeRoot.Of(card.At("system", "a")), "41"), "stop verity-would-reject"},
 		{"its vbmeta is written too", &Write{File: image("B"), Partition: "system", Slot: "a", Sealed: true}, known(card.FactFlags.Of(card.At("vbmeta", "a")), "0"), ""},
 		{"no partition with a tree", &Write{File: image(""), Partition: "boot", Slot: "a"}, known(), ""},
 	} {

@@ -71,7 +71,7 @@ func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaR
 			row.Partitions = append(row.Partitions, "metadata")
 			row.Why += "; metadata holds its keys"
 		}
-		return []Step{&FormatData{}}, []AreaRow{row}, nil, nil
+		return []Step{&FormatData{Menu: c.Mode() == card.Recovery && c.Value(card.FactRoot) != "yes"}}, []AreaRow{row}, nil, nil
 	case "apps", "storage":
 		f := finding.Finding{Name: finding.RecoveryOnly, Severity: finding.Stop, About: area, Final: true,
 			Text: area + " lie in the data; only a recovery can tell them from the rest", Remedy: "jarlid go recovery, and choose it in its menu; all of the data goes with: jarlid wipe userdata"}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -26,6 +27,7 @@ type Write struct {
 	Shell     bool // it can be written where the phone is: through its recovery's root shell
 	Home      place.Home
 	Sealed    bool     // the vbmeta that goes with it is written too
+	System    bool     // the slot's system is written too
 	Keep      bool     // what was there is kept beside the journal, where it can be read
 	Ask       []string // the model file's questions, answered by going on
 }
@@ -39,6 +41,9 @@ func (w *Write) label() string {
 	}
 	return place.FileName(w.File.Path)
 }
+
+// title is what the partition is said to hold afterwards.
+func (w *Write) title() string { return cmp.Or(w.File.Build(), w.label()) }
 
 // Title says what is done.
 func (w *Write) Title() string { return fmt.Sprintf("write %s to %s", w.label(), w.Name()) }
@@ -59,11 +64,14 @@ func (w *Write) Writes(*card.Card) []card.Partition { return []card.Partition{w.
 
 // Check holds the image against the phone.
 func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
+	if no := place.NotContent(w.File, w.label()); no != nil && !w.Known {
+		return no
+	}
 	list := place.CutShort(w.File)
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(w.File.Path),
-			Text: "the file is " + w.File.Kind.Words(), Remedy: "jarlid ident " + place.Quote(w.File.Path)})
+			Text: "the file is " + w.File.What(), Remedy: "jarlid ident " + place.Quote(w.File.Path)})
 	case w.Known:
 	case !w.Recovery || w.Home.Form != "" && w.Home.Form != "own":
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
@@ -75,6 +83,9 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 		list = append(list, preImageFindings(c, m, w.Slot)...)
 	}
 	list = append(list, riskyFinding(w.Partition, "writing", m)...)
+	list = append(list, w.homeFindings(c)...)
+	list = append(list, w.buildFinding(c)...)
+	list = append(list, overData(w, c, w.Name().String(), w.title())...)
 	list = append(list, w.treeFinding(c)...)
 	list = append(list, w.chainFindings(c, m)...)
 	if inMerge(c, w.Partition) {
@@ -107,11 +118,7 @@ func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
 
 // Effects: the partition holds the file, its digest learnt when it was sent.
 func (w *Write) Effects(c *card.Card) {
-	title := w.File.Build()
-	if title == "" {
-		title = w.label()
-	}
-	c.Learn(card.FactHolds.Of(w.Name()), title, card.Journal)
+	c.Learn(card.FactHolds.Of(w.Name()), w.title(), card.Journal)
 	// Two slots that are given the same file hold the same, before its digest is known.
 	c.Set(card.FactDigest.Of(w.Name()), card.Fact{Value: w.File.Path, Evidence: card.Journal, Pending: true})
 	answered(c, w.Ask)
@@ -125,8 +132,17 @@ func (w *Write) Effects(c *card.Card) {
 		}
 		c.Learn(card.FactQuiet.Of(w.Name()), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)
 	}
-	if w.Partition == "system" && (w.Slot == "" || w.Slot == c.Running()) {
-		learnRelease(c, w.File.Props)
+	if keys := w.File.Trusts(); keys != "" {
+		c.Learn(card.FactKeys.Of(w.Name()), keys, card.Journal)
+	}
+	if w.Recovery {
+		c.Learn(card.FactSet.Of(w.Name()), w.label(), card.Journal)
+	}
+	if w.Partition == "system" && w.File.Generic() {
+		c.Learn(card.FactGeneric.Of(w.Slot), "yes", card.Journal)
+	}
+	if w.Partition == "system" {
+		place.LearnRelease(w.File.Props, w.Slot, func(i card.Which, value string) { c.Learn(i, value, card.Journal) })
 	}
 	if n := w.File.Content(); w.Logical {
 		if have, known := c.Number(card.FactSize.Of(w.Name())); !known || have < n {
@@ -214,7 +230,7 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	list := append(place.CutShort(t.File), commandFinding(c, "boot", instead)...)
 	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(t.File.Path),
-			Text: "the file is " + t.File.Kind.Words() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + place.Quote(t.File.Path)})
+			Text: "the file is " + t.File.What() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + place.Quote(t.File.Path)})
 	}
 	if t.File.Kind != ident.Unknown {
 		list = append(list, modelFinding(t.File, c, m, all)...)
@@ -239,5 +255,9 @@ func (t *Try) Effects(c *card.Card) {
 		c.Learn(card.FactStarted, next.Value, card.Journal)
 	}
 	c.Learn(card.FactTemporary, "yes", card.Journal)
+	c.Set(card.FactTrusts, card.Fact{})
+	if keys := t.File.Trusts(); keys != "" {
+		c.Learn(card.FactTrusts, keys, card.Journal)
+	}
 	answered(c, t.Ask)
 }

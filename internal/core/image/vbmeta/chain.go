@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"slices"
 
 	"jarlid/internal/core/image"
 )
@@ -55,6 +57,28 @@ func (c *Chain) Bad(kinds ...string) []Verdict {
 		}
 	}
 	return list
+}
+
+// Missing gives the partitions whose image was not there to be held against the chain.
+func (c *Chain) Missing() (list []string) {
+	for _, v := range c.Verdicts {
+		if v.Missing() && !slices.Contains(list, v.Partition) {
+			list = append(list, v.Partition)
+		}
+	}
+	return list
+}
+
+// There gives the chain without what was not there.
+func (c *Chain) There() *Chain {
+	o := *c
+	o.Verdicts = slices.DeleteFunc(slices.Clone(c.Verdicts), func(v Verdict) bool { return v.Missing() })
+	return &o
+}
+
+// Missing tells that the image was not there, which says nothing about what it would be.
+func (v *Verdict) Missing() bool {
+	return errors.Is(v.Err, fs.ErrNotExist) || errors.Is(v.Invalid, fs.ErrNotExist)
 }
 
 // maxChain bounds how many vbmeta images one chain may have; libavb allows
