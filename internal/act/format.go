@@ -223,6 +223,7 @@ func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
 		if err := j.arrived(ctx, w, before, card.System, false); err != nil {
 			return err
 		}
+		j.fellBack(effects.Value(card.FactStarted))
 	}
 	rec.Confirm = journal.PhoneWord
 	return nil

@@ -36,6 +36,11 @@ const (
 // restart brings the phone into another mode, by command where it takes one,
 // else by hand.
 func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
+	return j.restarting(ctx, s, false)
+}
+
+// restarting does it; again says that the phone did not restart the first time.
+func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done, error) {
 	before, seen, from := j.Card, j.Open(), j.Mode()
 	if j.Mode() == s.To && s.To == card.Sideload {
 		return Done{Confirm: journal.ReadBack, Looked: true}, nil // it is there already
@@ -89,7 +94,33 @@ func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 		d.Confirm = journal.NotKnown
 		return d, nil
 	}
-	return d, j.arrived(ctx, w, before, s.To, hands)
+	if err := j.arrived(ctx, w, before, s.To, hands); err != nil {
+		return d, err
+	}
+	want := effects.Value(card.FactStarted)
+	if !j.unmoved(before, want) {
+		j.fellBack(want)
+		return d, nil
+	}
+	if again || hands {
+		j.Obs.Found(finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Warn, About: want,
+			Text: fmt.Sprintf("slot %s was to start, and the phone is still on slot %s, its tries untouched: it did not restart", want, j.Card.Value(card.FactStarted)), Remedy: "jarlid go " + string(s.To)})
+		return d, nil
+	}
+	j.Obs.Say(say.Info, "the phone is where it was and has not restarted; it is told so once more")
+	return j.restarting(ctx, s, true)
+}
+
+// unmoved tells whether a phone that was to start from a slot runs from the one it ran from, with
+// none of the other's tries used: the restart was lost on its way.
+func (j *Job) unmoved(before *card.Card, want string) bool {
+	got, was := j.Card.Get(card.FactStarted), before.Get(card.FactStarted)
+	if want == "" || got.Evidence != card.Read || got.Value == want || was.Value != got.Value {
+		return false
+	}
+	now, then := j.Card.Get(card.FactTries.Of(want)), before.Get(card.FactTries.Of(want))
+	next := j.Card.Get(card.FactNext)
+	return now.Evidence == card.Read && then.Known() && now.Value == then.Value && next.Evidence == card.Read && next.Value == want
 }
 
 // whyNot adds to the error of a recovery that did not come up what is known to keep it from that.
@@ -133,7 +164,6 @@ func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to c
 		effects.Learn(card.FactMode, string(j.Mode()), card.Read)
 	}
 	j.Card.Merge(effects)
-	j.fellBack(effects.Value(card.FactStarted))
 	return nil
 }
 
@@ -245,6 +275,11 @@ func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 		menu := j.Hand(string(to)+"-from-recovery", fmt.Sprintf("In the recovery's menu, choose the entry that restarts into %s.", to))
 		menu.Wait, menu.Hint = r.Wait, cmp.Or(menu.Hint, "Where the menu has no such entry: "+keys)
 		r = menu
+	}
+	if !j.Open() && j.quiet(j.Card, j.Card.Running()) && r.Hint == "" || to == card.Recovery && !j.Open() && j.quiet(j.Card, j.Card.Running()) {
+		// Nobody can see which of the two it is in.
+		r.Hint = map[bool]string{true: "If the recovery's menu is on the screen already, nothing has to be done.",
+			false: fmt.Sprintf("If the recovery's menu is on the screen: it may have an entry that restarts into %s.", to)}[to == card.Recovery]
 	}
 	limit := handsLimit
 	if r.Wait > 0 {

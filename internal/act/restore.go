@@ -3,13 +3,13 @@ package act
 import (
 	"context"
 	"fmt"
-	"os"
 	"path"
 	"path/filepath"
 	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
@@ -50,7 +50,7 @@ func (j *Job) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, err
 }
 
 func (j *Job) restoreFile(ctx context.Context, local, to string, when time.Time, moved func(int64)) error {
-	f, err := os.Open(local)
+	f, _, err := files.Open(local)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/cli/term"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
@@ -75,6 +77,7 @@ type app struct {
 	result any       // the last line of --json
 	next   []string  // commands to go on with
 	jobDir string
+	ran    string        // the command that ran, with those it belongs to
 	soft   chan struct{} // closed by the first Ctrl-C
 
 	mu      sync.Mutex
@@ -97,7 +100,8 @@ func Run(args []string, c Config) int {
 	done := make(chan struct{})
 	defer close(done)
 	go a.interrupts(done, cancel)
-	err := root.ExecuteContext(ctx)
+	cmd, err := root.ExecuteContextC(ctx)
+	a.ran = cmd.CommandPath()
 	if a.env != nil {
 		a.env.Close()
 	}
@@ -259,7 +263,7 @@ func (a *app) sayError(err error, code int) {
 	case code == exitUsage:
 		a.out.Line(say.Fail, sentence(err))
 		if len(a.next) == 0 {
-			a.next = append(a.next, "jarlid --help")
+			a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
 		}
 	default:
 		a.out.Line(say.Fail, sentence(err))
@@ -378,7 +382,11 @@ func noWords(cmd *cobra.Command, args []string) error {
 		return nil
 	}
 	if cmd.HasSubCommands() {
-		return usage("%s has no command %q", cmd.CommandPath(), args[0])
+		var names []string
+		for _, c := range cmd.Commands() {
+			names = append(names, c.Name())
+		}
+		return usage("%s has no command %q%s", cmd.CommandPath(), args[0], spell.DidYouMean(args[0], names))
 	}
 	return usage("%s takes no words, and there is %q", cmd.CommandPath(), args[0])
 }
@@ -391,6 +399,9 @@ func wants(what string) func(*cobra.Command, []string) error {
 // words checks how many words a command takes.
 func words(least, most int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 && least > 0 {
+			return usage("%s wants %s", cmd.CommandPath(), what)
+		}
 		if len(args) < least || most >= 0 && len(args) > most {
 			return usage("%s wants %s, and got %d words", cmd.CommandPath(), what, len(args))
 		}
@@ -432,7 +443,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 	for _, s := range a.accept {
 		acc := finding.ParseAccept(s)
 		if _, ok := finding.Explain(acc.Name); !ok {
-			return nil, usage("there is no finding called %q to accept", acc.Name)
+			return nil, usage("there is no finding called %q to accept%s", acc.Name, spell.DidYouMean(acc.Name, finding.Names()))
 		}
 		o.Accept = append(o.Accept, acc)
 	}

@@ -8,6 +8,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/screen"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/say"
 )
 
@@ -19,11 +20,18 @@ type explained struct {
 
 func (a *app) explainCommand() *cobra.Command {
 	return &cobra.Command{Use: "explain NAME|\"TEXT\"", Short: "A finding at length, or what a text on the phone's screen means and whether it matters",
-		Args: words(1, -1, "the name of a finding, or the words seen on the screen"),
+		Args: words(0, -1, "the name of a finding, or the words seen on the screen"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return append(finding.Names(), fit.Names()...), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				a.listExplained()
+				return nil
+			}
+			if m, ok := screen.ByName(args[0]); ok && len(args) == 1 {
+				return a.sayMeanings([]screen.Match{{Meaning: m, Score: 1}})
+			}
 			t, ok := finding.Explain(args[0])
 			weighed := false
 			if !ok {
@@ -62,9 +70,23 @@ func (a *app) explainText(text string) error {
 	list := append([]screen.Match{}, screen.Find(text)...)
 	a.result = explained{Meanings: &list}
 	if len(list) == 0 {
-		a.say("", say.Info, "findings: %s", strings.Join(finding.Names(), ", "))
+		if near := nearNames(text); len(near) > 0 {
+			a.say("", say.Note, "did you mean the finding %s?", strings.Join(near, ", or "))
+			for _, n := range near {
+				a.next = append(a.next, "jarlid explain "+n)
+			}
+		}
+		for _, m := range screen.Nearest(text) {
+			a.say("", say.Note, "nearest: %s: %s", m.Name, m.Text)
+		}
 		return usage("nothing is known about %q: there is no finding called so, and the words lead to no text on a screen; type more of the words you see", text)
 	}
+	return a.sayMeanings(list)
+}
+
+// sayMeanings tells what words may mean, the likeliest first.
+func (a *app) sayMeanings(list []screen.Match) error {
+	a.result = explained{Meanings: &list}
 	for i, m := range list {
 		if a.json {
 			break
@@ -88,4 +110,30 @@ func (a *app) explainText(text string) error {
 		a.next = append(a.next, "jarlid explain "+list[0].Finding)
 	}
 	return nil
+}
+
+// known is everything that can be looked up.
+type known struct {
+	Findings []string       `json:"findings"`
+	Weighed  []string       `json:"weighed"`
+	Screens  []screen.Group `json:"screens"`
+}
+
+// listExplained lists everything that can be looked up, in groups.
+func (a *app) listExplained() {
+	k := known{finding.Names(), fit.Names(), screen.Groups()}
+	a.result = k
+	a.say("", say.Info, "texts on a screen, by what you were doing; type the words you see: jarlid explain \"WORDS\"")
+	var rows [][]string
+	for _, g := range k.Screens {
+		rows = append(rows, []string{g.Title, strings.Join(g.Names, ", ")})
+	}
+	a.out.Table([]string{"WHEN", "NAMES"}, rows)
+	a.say("", say.Info, "findings: %s", strings.Join(k.Findings, ", "))
+	a.say("", say.Info, "what jarlid fit weighs: %s", strings.Join(k.Weighed, ", "))
+}
+
+// nearNames are names of findings that a word was meant to be.
+func nearNames(word string) []string {
+	return spell.Near(word, append(finding.Names(), fit.Names()...))
 }

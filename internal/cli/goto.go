@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -22,7 +23,7 @@ func (a *app) goCommand() *cobra.Command {
 	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode", Args: words(1, 1, "a mode: "+strings.Join(names, ", ")), ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(names, args[0]) {
-				return usage("%q is not a mode; there is: %s", args[0], strings.Join(names, ", "))
+				return usage("%q is not a mode; there is: %s%s", args[0], strings.Join(names, ", "), spell.DidYouMean(args[0], names))
 			}
 			t := &task.Go{Mode: card.Mode(args[0]), Wait: wait}
 			j, done, err := a.do(cmd, args, t)

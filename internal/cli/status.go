@@ -2,6 +2,9 @@ package cli
 
 import (
 	"context"
+	"maps"
+	"slices"
+	"strings"
 
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -40,6 +43,9 @@ func (a *app) status(ctx context.Context) error {
 		if r.Next != "" {
 			a.next = append(a.next, r.Next)
 		}
+	}
+	for _, serial := range slices.Sorted(maps.Keys(h.Alike)) {
+		a.say("", say.Warn, "%s report one serial number, %s: what was done to each is kept by its name on the bench", strings.Join(h.Alike[serial], " and "), serial)
 	}
 	for _, n := range h.Absent {
 		a.say(n, say.Note, "%s is listed and does not answer", n)

@@ -138,6 +138,7 @@ func TestAddonFindings(t *testing.T) {
 			l.readyForPackages(keyed(l, "ask"))
 			apps := l.file("apps.zip", must(scenario.Addon{Name: "ShorelineApps", Signer: "tideline"}.Package()))
 			own := l.file("own.zip", must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package()))
+			l.want(0, nil, "vbmeta", "loosen", "hashtree", "--yes")
 			if out := l.want(0, nil, "sideload", own, "--yes"); strings.Contains(out, "signature-unknown") {
 				l.Errorf("its own key is not known: %s", out)
 			}
@@ -147,6 +148,7 @@ func TestAddonFindings(t *testing.T) {
 		},
 		"signature-unknown, refused": func(l *lab) {
 			l.readyForPackages(keyed(l, "refuse"))
+			l.want(0, nil, "vbmeta", "loosen", "hashtree", "--yes")
 			bare := l.file("bare.zip", must(scenario.Addon{Name: "Countsheet"}.Package()))
 			l.want(3, []string{"warn  signature-unknown: bare.zip is not signed"}, "sideload", bare)
 			l.want(5, []string{"signature is not trusted"}, "sideload", bare, "--yes")

@@ -108,7 +108,7 @@ func TestSameChecks(t *testing.T) {
 			l.want(0, nil, "go", "bootloader", "--yes")
 			l.want(0, nil, "flash", kitOf(l.T, "dunlin", 2).more.GSI, "--yes", "--accept", "verity-would-reject", "--accept", "will-not-run")
 			l.want(0, nil, "go", "recovery", "--yes")
-			if out := l.want(0, nil, "sideload", old, "--dry-run"); strings.Contains(out, "wrong-system-version") {
+			if out := l.want(0, nil, "sideload", old, "--dry-run", "--accept", "verity-would-reject"); strings.Contains(out, "wrong-system-version") {
 				l.Errorf("the image that was just written is of release 14:\n%s", out)
 			}
 			a := scenario.Shoreline
@@ -134,6 +134,7 @@ func TestSameChecks(t *testing.T) {
 		},
 		"the second of a series": func(l *lab) {
 			l.readyForPackages(files.Recovery)
+			l.want(0, nil, "vbmeta", "loosen", "hashtree", "--yes")
 			f := addons(l, "01-base", "02_apps", "part1", "part2", "shoreline-14", "2.1-countsheet")
 			for i, warned := range []bool{false, true, false, true, false, false} {
 				if out := l.want(0, nil, "sideload", f[i], "--dry-run"); strings.Contains(out, "order-broken") != warned {

@@ -13,6 +13,7 @@ var menus = map[string][]string{
 	`choose "Recovery"`:        {"volume-up+power"},
 	"hold volume up":           {"volume-up+power"},
 	"From the card":            {"packages", "from the card"},
+	`"From the phone"`:         {"packages", "from the phone"},
 	`switch "Debugging" on`:    {"finish welcome", "debugging on", "allow"},
 	`answer "Allow"`:           {"allow"},
 	"choose \"All data":        {"erase", "all data"},

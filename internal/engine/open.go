@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
+	"jarlid/internal/link"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
@@ -96,9 +97,19 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	to := o.to(p.Name)
 	j.Session, err = p.Reach(ctx, to)
 	if err == nil {
-		if err = j.Read(ctx); err == nil {
-			err = j.lock(ctx, p, phone.SerialNames(j.Card))
+		err = j.Read(ctx)
+	}
+	if again(err) && phone.Pause(ctx, secondLook) == nil {
+		// One connection that was dropped says nothing yet about the phone.
+		if j.Session != nil {
+			j.Session.Close()
 		}
+		if j.Session, err = p.Reach(ctx, to); err == nil {
+			err = j.Read(ctx)
+		}
+	}
+	if err == nil {
+		err = j.lock(ctx, p, phone.SerialNames(j.Card))
 		if err == nil { // before the system is left, and not at every look: it takes a second
 			_, err = j.Know(ctx, []card.ID{card.FactAccounts.ID()})
 		}
@@ -109,6 +120,17 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	}
 	j.begin()
 	return j, nil
+}
+
+// secondLook is how long it takes until a phone that dropped the connection is looked for once
+// more.
+const secondLook = time.Second
+
+// again tells of errors that a second look may not meet any more.
+func again(err error) bool {
+	var away *phone.NotHereError
+	var lost *link.LostError
+	return errors.As(err, &away) && away.Name != "" || errors.As(err, &lost)
 }
 
 func (j *Job) begin() {

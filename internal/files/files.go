@@ -127,7 +127,7 @@ type Source struct {
 
 // OpenSource opens a file that was identified as having size bytes.
 func OpenSource(path string, size int64) (*Source, error) {
-	f, err := os.Open(path)
+	f, _, err := Open(path)
 	if err != nil {
 		return nil, err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -119,12 +118,7 @@ func manifest(name string) bool {
 }
 
 func readSmall(name string) ([]byte, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, maxManifest))
+	return ReadSmall(name, maxManifest)
 }
 
 func (m *Material) note(name string, b []byte) {
@@ -159,7 +153,7 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 
 // unwrap takes what is inside a file to a temporary place.
 func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gathering, depth int) error {
-	src, err := os.Open(name)
+	src, _, err := Open(name)
 	if err != nil {
 		return err
 	}

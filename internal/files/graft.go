@@ -24,22 +24,18 @@ var ErrEmptySlot = errors.New("there is no image on it")
 // RamdiskOf takes the recovery's ramdisk out of what a person gave: a boot image, a
 // vendor boot image, or the ramdisk itself.
 func RamdiskOf(path string) ([]byte, error) {
-	f, err := os.Open(path)
+	f, size, err := Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return nil, err
+	if size > graft.MaxImage {
+		return nil, fmt.Errorf("%s has %d bytes, more than any image with a recovery", path, size)
 	}
-	if st.Size() > graft.MaxImage {
-		return nil, fmt.Errorf("%s has %d bytes, more than any image with a recovery", path, st.Size())
-	}
-	var r io.Reader = io.NewSectionReader(f, 0, st.Size())
-	if m, err := boot.Parse(f, st.Size()); err == nil {
+	var r io.Reader = io.NewSectionReader(f, 0, size)
+	if m, err := boot.Parse(f, size); err == nil {
 		r = m.Open(f, "ramdisk")
-	} else if v, verr := boot.ParseVendor(f, st.Size()); verr == nil {
+	} else if v, verr := boot.ParseVendor(f, size); verr == nil {
 		if v.Recovery() == nil {
 			return nil, fmt.Errorf("%s is a vendor boot image without a recovery in it", path)
 		}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -22,20 +21,15 @@ import (
 
 // OpenImage opens a file that holds an image, sparse or not; done closes it.
 func OpenImage(name string) (r io.ReaderAt, size int64, done func(), err error) {
-	f, err := os.Open(name)
+	f, size, err := Open(name)
 	if err != nil {
-		return nil, 0, nil, err
-	}
-	st, err := f.Stat()
-	if err != nil {
-		f.Close()
 		return nil, 0, nil, err
 	}
 	done = func() { f.Close() }
-	if v, err := sparse.NewView(f, st.Size()); err == nil {
+	if v, err := sparse.NewView(f, size); err == nil {
 		return v, v.Size(), done, nil
 	}
-	return f, st.Size(), done, nil
+	return f, size, done, nil
 }
 
 // ReadSystem reads the facts of a system image out of a file. Errors: *image.Error.

@@ -101,7 +101,9 @@ func (p *Phone) Who(serial string) journal.Who {
 	if p.Host.Known != nil && serial != "" {
 		also = append(also, p.Host.Known(serial)...)
 	}
-	return journal.Who{Name: p.Name, Serial: serial, Also: also, Serials: p.model != nil && p.model.SerialDiffers}
+	// A number that two phones of the bench report tells neither of them: their names do.
+	shared := p.Host.Other != nil && serial != "" && p.Host.Other(p, serial)
+	return journal.Who{Name: p.Name, Serial: serial, Also: also, Serials: shared || p.model != nil && p.model.SerialDiffers}
 }
 
 // Session is an open connection to a phone, and what is known of it. A session

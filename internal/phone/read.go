@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/place"
@@ -61,7 +62,23 @@ func (s *Session) Recall() error {
 func (s *Session) recall(serial string) (*card.Card, error) {
 	c, damaged, err := journal.Recall(s.Home, s.Who(serial))
 	s.Damaged = damaged
+	if err == nil {
+		stale(c)
+	}
 	return c, err
+}
+
+// chargeKept is how long a charge that was read counts in modes that don't tell it: a phone that
+// does nothing but wait loses a few percent in that time.
+const chargeKept = 30 * time.Minute
+
+// stale forgets what does not last as long as since it was read. A clock that was set back makes
+// everything older than it is.
+func stale(c *card.Card) {
+	f := c.Get(card.FactPercent)
+	if age := time.Since(f.At); f.Known() && (age < 0 || age > chargeKept) {
+		c.Set(card.FactPercent, card.Fact{})
+	}
 }
 
 // Reread reads the card anew over the open wire and keeps what a step knows better.

@@ -269,7 +269,7 @@ func TestVerifies(t *testing.T) {
 					t.Fatal(err)
 				}
 				screen := strings.Join(reply.Screen, "\n")
-				up = !strings.Contains(screen, "did not start") && !strings.Contains(screen, "can't be read")
+				up = !strings.Contains(screen, "did not start") && !strings.Contains(screen, "could not use the data")
 			}
 			if up != c.starts {
 				t.Errorf("%s: it starts: %v", what, up)

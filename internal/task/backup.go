@@ -65,6 +65,11 @@ func (t *BackupTake) Run(ctx context.Context, e *Env) (*BackupTaken, error) {
 	if m == nil {
 		return nil, err
 	}
+	if err == nil && m.Item(backup.Storage) != nil {
+		after := j.Card.Clone()
+		after.Learn(card.FactBackedUp, t.Output, card.Journal)
+		err = engine.Keep(j.Session, e.Options, "backup take", j.Card, after, j.Card)
+	}
 	return &BackupTaken{Items: orEmpty(m.Items), Without: orEmpty(m.Without), Folder: t.Output, Phone: j.Name}, err
 }
 

@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
@@ -210,7 +211,7 @@ func (t *Flash) choose(list []place.Placed, in *engine.Input) ([]place.Placed, e
 	}
 	for _, word := range append(slices.Clone(t.Without), t.Only...) {
 		if !slices.ContainsFunc(list, func(p place.Placed) bool { return is(p, word) }) {
-			return nil, usage("nothing here is called %q; there is: %s", word, strings.Join(names, ", "))
+			return nil, usage("nothing here is called %q; there is: %s%s", word, strings.Join(names, ", "), spell.DidYouMean(word, names))
 		}
 	}
 	named := func(words []string, p place.Placed) bool {

@@ -57,7 +57,9 @@ type Cable struct {
 // Here is what is on the bench.
 type Here struct {
 	Phones []BenchRow `json:"phones"`
-	Absent []string   `json:"absent,omitempty"`
+	// Alike are the names of phones that report one serial number, by that number.
+	Alike  map[string][]string `json:"one_serial,omitempty"`
+	Absent []string            `json:"absent,omitempty"`
 }
 
 // Look looks at every listed phone, or at the one that is named.
@@ -106,6 +108,20 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 			}
 		}
 		h.Phones = append(h.Phones, r)
+	}
+	by := map[string][]string{}
+	for _, r := range h.Phones {
+		if r.Serial != nil && r.Card.Get(card.FactSerial).Evidence == card.Read {
+			by[*r.Serial] = append(by[*r.Serial], r.Name)
+		}
+	}
+	for serial, names := range by {
+		if len(names) > 1 {
+			if h.Alike == nil {
+				h.Alike = map[string][]string{}
+			}
+			h.Alike[serial] = names
+		}
 	}
 	return h, nil
 }

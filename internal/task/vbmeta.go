@@ -357,14 +357,10 @@ func (t *VBMetaShow) Run(ctx context.Context, e *Env) (*VBMetaShown, error) {
 }
 
 func (t *VBMetaShow) open(ctx context.Context, e *Env) (*vbmeta.Image, *vbmeta.Footer, error) {
-	f, err := os.Open(files.Unquote(t.Word))
+	f, size, err := files.Open(files.Unquote(t.Word))
 	if err == nil {
 		defer f.Close()
-		st, err := f.Stat()
-		if err != nil {
-			return nil, nil, err
-		}
-		_, m, footer, err := vbmeta.Bytes(f, st.Size())
+		_, m, footer, err := vbmeta.Bytes(f, size)
 		if err != nil {
 			err = fmt.Errorf("%s: %w", t.Word, err)
 		}

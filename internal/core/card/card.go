@@ -123,19 +123,20 @@ const (
 	FactAnswer      ByWord      = "answer"            // yes: a question of the model file was answered so
 	FactOtherSerial Plain       = "serial.other"      // what another mode reports
 
-	FactUsed       ByWord      = "used"            // names of the packages in a storage that were installed from there
-	FactVendorAPI  Plain = "vendor.api.level" // of the interface the vendor partition was built for
-	FactVendor     Plain = "vendor.present"   // yes, no: a vendor partition with an interface of its own
-	FactVendor64   Plain = "vendor.programs"  // 64, 32: the width of the vendor's programs
-	FactPolicy     Plain = "sepolicy.version" // of the platform's policy the vendor was built with: 30.0
-	FactManifest   Plain = "vintf.manifest"   // the device manifest, as XML
-	FactMatrix     Plain = "vintf.matrix"     // the device's matrix, as XML
-	FactOverlays   Plain = "vendor.overlays"  // names of resource overlays in the vendor partition, with commas; "none"
-	FactKernelConf Plain = "kernel.config"    // lines CONFIG_X=y
-	FactFirstStage Plain = "first.stage"      // kernel, ramdisk, plain: what mounts the system
-	FactStageKeys  Plain = "first.stage.keys" // SHA-256 of the keys the first stage trusts for generic images, with commas; "none"
-	FactBound      Plain = "data.patch.level" // the security patch level the keys of the data are bound to: 2021-03
-	FactSuperFree  Plain = "super.free"       // bytes of super that no partition of any slot has
+	FactBackedUp   Plain  = "backup.folder"    // the folder the last backup of the storage was taken into
+	FactUsed       ByWord = "used"             // names of the packages in a storage that were installed from there
+	FactVendorAPI  Plain  = "vendor.api.level" // of the interface the vendor partition was built for
+	FactVendor     Plain  = "vendor.present"   // yes, no: a vendor partition with an interface of its own
+	FactVendor64   Plain  = "vendor.programs"  // 64, 32: the width of the vendor's programs
+	FactPolicy     Plain  = "sepolicy.version" // of the platform's policy the vendor was built with: 30.0
+	FactManifest   Plain  = "vintf.manifest"   // the device manifest, as XML
+	FactMatrix     Plain  = "vintf.matrix"     // the device's matrix, as XML
+	FactOverlays   Plain  = "vendor.overlays"  // names of resource overlays in the vendor partition, with commas; "none"
+	FactKernelConf Plain  = "kernel.config"    // lines CONFIG_X=y
+	FactFirstStage Plain  = "first.stage"      // kernel, ramdisk, plain: what mounts the system
+	FactStageKeys  Plain  = "first.stage.keys" // SHA-256 of the keys the first stage trusts for generic images, with commas; "none"
+	FactBound      Plain  = "data.patch.level" // the security patch level the keys of the data are bound to: 2021-03
+	FactSuperFree  Plain  = "super.free"       // bytes of super that no partition of any slot has
 )
 
 // Nothing is what an erased partition holds, and the size of one that is not there.

@@ -95,6 +95,7 @@ const (
 	OtherBuild         = "other-build"
 	NoSystem           = "nothing-to-add-to"
 	NotGeneric         = "not-generic"
+	NoBackup           = "no-backup"
 )
 
 // Finding is one thing found, on one phone and file.

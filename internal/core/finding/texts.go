@@ -364,7 +364,7 @@ var texts = map[string]Text{
 	OtherBuild: {
 		Meaning: "The image belongs to another build of the system than the one on that slot.",
 		Why:     "A boot image brings the kernel and the first programs of its own system. Under another one the phone may not start, or lose sound, radio or touch.",
-		Remedy:  "Take the boot image out of the very package that was installed: jarlid lift PACKAGE --only boot.",
+		Remedy:  "Take the boot image out of the very package that was installed: jarlid lift PACKAGE boot -o DIR.",
 	},
 	NoSystem: {
 		Meaning: "There is no system on the phone that the package could be added to.",
@@ -376,5 +376,10 @@ var texts = map[string]Text{
 		Why:     "A maker's or ROM's own system goes with its own vendor, kernel and vbmeta. Whether it would run over those of another phone is not what the rules here can tell.",
 		Remedy:  "Flash it with its whole set, on the phone it is made for. For a generic system fetch an image that says so.",
 		Final:   true,
+	},
+	NoBackup: {
+		Meaning: "All of the owner's data goes, and Jar Lid has not kept a copy of it.",
+		Why:     "What is erased can't be had back. A started system or a recovery that can open the data gives the shared storage out; partitions that hold the phone's own numbers are worth keeping too.",
+		Remedy:  "Keep it first: jarlid backup take -o DIR. Where there is nothing to keep, go on.",
 	},
 }

@@ -27,6 +27,10 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 		list = append(list, finding.Finding{Name: finding.NoSystem, Severity: finding.Stop, About: name,
 			Text: fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system, name, ByJob(h)), Remedy: "install the ROM first: jarlid sideload ROM " + Quote(f.Path)})
 	}
+	if c.Value(card.FactTree.Of(system)) == "enforced" {
+		list = append(list, finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: name,
+			Text: fmt.Sprintf("the hash tree of %s is enforced at each start, and an add-on changes it: the slot would not start any more", system), Remedy: "switch the hash trees off first: jarlid vbmeta loosen hashtree"})
+	}
 	list = append(list, Arch(f, c)...)
 	list = append(list, roomFinding(f, c)...)
 	for _, d := range f.Demands {

@@ -26,6 +26,7 @@ type Placed struct {
 	Why       string
 	Logical   bool
 	Forced    bool
+	OneSlot   bool // a person named one of the slots
 }
 
 // NowhereError says that nobody can tell where a file goes.
@@ -68,6 +69,13 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 		}
 	}
 	p.Logical = Logical(c, p.Partition)
+	if _, known := c.Slots(); !known && p.Forced && slot == "" {
+		// A phone that tells nothing of itself is sent the name as it was given: its bootloader
+		// refuses one it does not have, and nothing is harmed by that.
+		p.Partition, p.Slots, p.Why = into.Partition, []string{card.Part(into.Partition).Slot}, "--into says so, and the phone tells no partitions"
+		p.Partition = card.Part(into.Partition).Base
+		return p, nil
+	}
 	if all, known := c.Slots(); known && len(all) == 0 && slot != "" && slot != "both" {
 		return p, noSlot(p.Partition, slot)
 	}
@@ -75,6 +83,7 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 		p.Slots = []string{""}
 		return p, nil
 	}
+	p.OneSlot = slot != "" && slot != "both"
 	if all, known := c.Slots(); slot == "" && !(known && len(all) == 0) {
 		// A recovery and the maker's firmware belong on both slots, everything else
 		// to the slot that is being made ready.

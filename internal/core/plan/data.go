@@ -137,3 +137,14 @@ func started(c *card.Card) {
 		}
 	}
 }
+
+// dataGoes are the findings of every step that all of the owner's data goes with, whatever it is
+// called.
+func dataGoes(c *card.Card) []finding.Finding {
+	list := append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
+	if c.Value(card.FactData) != card.DataFormatted && !c.Get(card.FactBackedUp).Known() {
+		list = append(list, finding.Finding{Name: finding.NoBackup, Severity: finding.Note, About: "userdata",
+			Text: "no backup of this phone's storage is known", Remedy: "where it can be read, keep it first: jarlid backup take -o DIR"})
+	}
+	return list
+}

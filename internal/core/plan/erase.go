@@ -54,7 +54,7 @@ func (e *Erase) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Findi
 	var list []finding.Finding
 	switch {
 	case e.ownersData():
-		list = append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
+		list = dataGoes(c)
 	case inMerge(c, e.Partition):
 		list = mergeFinding(c, e.Name().String(), "erasing "+e.Name().String()+" now breaks it")
 	}
@@ -134,7 +134,7 @@ func (u *Unlock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Find
 	case !yes:
 		list = append(list, f)
 	}
-	list = append(list, formatFinding(c)...)
+	list = append(list, dataGoes(c)...)
 	return append(append(list, askFindings(c, m)...), batteryFinding(c)...)
 }
 

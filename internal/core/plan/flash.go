@@ -25,7 +25,7 @@ func Flash(list []place.Placed, c *card.Card, m *model.Model) []Step {
 				logical = true
 				steps = append(steps, &MakeRoom{Partition: p.Partition, Slot: slot, Need: p.File.Content()})
 			}
-			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot, Forced: p.Forced, Sealed: sealed, System: system, Logical: p.Logical, Home: home, Ask: m.Questions()})
+			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot, Forced: p.Forced, Sealed: sealed, System: system, OneSlot: p.OneSlot, Logical: p.Logical, Home: home, Ask: m.Questions()})
 		}
 	}
 	if logical && c.Mode() == card.Bootloader {
@@ -56,7 +56,10 @@ func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model
 		return nil, nil, finding.Stopped(finding.DestinationUnknown, "recovery", "nobody can tell where this phone keeps its recovery: "+home.Why, "name the partition with --into")
 	}
 	slots := []string{""}
-	if _, known := c.Slots(); known || place.HasSlots(c, t.Partition) {
+	if _, known := c.Slots(); !known && forced && t.Slot == "" {
+		named := card.Part(t.Partition) // as it is: a bootloader refuses what it does not have
+		t.Partition, slots = named.Base, []string{named.Slot}
+	} else if known || place.HasSlots(c, t.Partition) {
 		var err error
 		if slots, err = t.SlotsOf(c); err != nil {
 			return nil, nil, err

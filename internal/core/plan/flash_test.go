@@ -199,6 +199,7 @@ func TestBootloaderFindings(t *testing.T) {
 	set := models(t)
 	full := func(facts ...any) *card.Card {
 		c := table("bootloader", 2, "boot_a=999999", "boot_b=999999", "dtbo_a=99999", "vendor_boot_a=999999", "super=9999999", "radio_a=99999", "misc=99", "userdata=99")
+		c.Learn(card.FactBackedUp, "kept", card.Journal)
 		for i := 0; i < len(facts); i += 2 {
 			if facts[i+1] == "" {
 				c.Forget(facts[i].(card.Which), "an act broke off")
@@ -263,9 +264,12 @@ func TestBootloaderFindings(t *testing.T) {
 		{"erase what is not there", &Erase{Partition: "cache"}, full(card.FactSize.Of(card.At("cache", "")), card.Nothing), "stop no-such-partition"},
 		{"try where it can't be", &Try{File: godwit}, full(card.FactModel, "godwit", card.FactCommand.Of("boot"), "no", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "stop command-unknown-to-bootloader, note temporary-recovery"},
 		{"try a package", &Try{File: rom("godwit", "boot")}, full(card.FactModel, "godwit", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "stop not-a-recovery, note temporary-recovery"},
-		{"unlock", &Unlock{}, full(card.FactMayUnlock, "yes"), ""},
-		{"unlock, not allowed", &Unlock{}, full(card.FactMayUnlock, "no"), "stop unlock-not-allowed"},
-		{"unlock, perhaps", &Unlock{}, full(), "warn unlock-not-allowed"},
+		{"unlock", &Unlock{}, full(card.FactMayUnlock, "yes", card.FactAccounts, "0"), ""},
+		{"unlock, and nothing was kept", &Unlock{}, full(card.FactMayUnlock, "yes", card.FactAccounts, "0", card.FactBackedUp, ""), "note no-backup"},
+		{"unlock over a package in the storage, with an account", &Unlock{}, full(card.FactMayUnlock, "yes", card.FactAccounts, "1", card.FactLying.Of("storage"), "rom.zip"), "stop storage-holds-package, stop account-lock"},
+		{"a package that was installed from there", &FormatData{}, full(card.FactAccounts, "0", card.FactLying.Of("storage"), "rom.zip", card.FactUsed.Of("storage"), "rom.zip"), ""},
+		{"unlock, not allowed", &Unlock{}, full(card.FactMayUnlock, "no", card.FactAccounts, "0"), "stop unlock-not-allowed"},
+		{"unlock, perhaps", &Unlock{}, full(card.FactAccounts, "0"), "warn unlock-not-allowed"},
 		{"the other slot, firmware unknown", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes"), "warn other-slot-firmware-differs"},
 		{"the other slot, firmware alike", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes", card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "x"), ""},
 		{"the other slot, another firmware", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes", card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "y"), "stop other-slot-firmware-differs"},

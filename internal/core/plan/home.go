@@ -6,6 +6,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 )
 
@@ -14,6 +15,10 @@ import (
 func (w *Write) homeFindings(c *card.Card) []finding.Finding {
 	if w.Recovery || w.Home.Partition == "" || w.Partition != w.Home.Partition {
 		return nil
+	}
+	if w.OneSlot && w.Home.Form == "own" && w.File.HoldsRecovery() && !c.Get(card.FactSet.Of(w.Name().On(card.Other(w.Slot)))).Known() {
+		return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: w.Slot,
+			Text: fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts from the other one, without it", w.Slot), Remedy: "leave the slot out, then it goes to both"}}
 	}
 	f := finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: w.Name().String()}
 	set := c.Get(card.FactSet.Of(w.Name()))
@@ -48,5 +53,24 @@ func (w *Write) buildFinding(c *card.Card) []finding.Finding {
 	}
 	return []finding.Finding{{Name: finding.OtherBuild, Severity: finding.Warn, About: w.Name().String(),
 		Text:   fmt.Sprintf("it belongs to a system of release %s, and the one there is of release %s%s", is, have.Value, place.ByJob(have)),
-		Remedy: "take it out of the package that was installed: jarlid lift PACKAGE --only boot"}}
+		Remedy: "take it out of the package that was installed: jarlid lift PACKAGE boot -o DIR"}}
+}
+
+// restoresFinding: the maker's systems of phones without slots may write the maker's recovery back
+// at each start (install-recovery.sh, as the platform's releasetools make it).
+func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
+	slots, known := c.Slots()
+	home := card.At(place.RecoveryHome(c, m).Partition, "")
+	put, _ := c.Yes(card.FactPut.Of(""))
+	set := c.Get(card.FactSet.Of(home))
+	if !known || len(slots) > 0 || put || !set.Known() {
+		return nil
+	}
+	for _, base := range place.Shelvable {
+		if strings.Contains(c.Value(card.FactShelved.Of(card.At(base, ""))), "recovery") {
+			return nil // it was moved aside
+		}
+	}
+	return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Note, About: home.String(),
+		Text: "the system that starts is the one that was here; makers' systems may write their own recovery back at each start, over " + set.Value, Remedy: "in the recovery, before that start: jarlid recovery hold"}}
 }

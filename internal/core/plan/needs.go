@@ -100,7 +100,7 @@ func (s *Sideload) Needs(c *card.Card, m *model.Model) []card.ID {
 	if s.File.Kind == ident.OTAAB {
 		return append(list, firmwareNeeds(m)...)
 	}
-	return append(list, card.FactRoom.Of(card.At("system", c.Value(card.FactStarted))), card.FactRelease.Of(c.Value(card.FactStarted)))
+	return append(list, card.FactRoom.Of(card.At("system", c.Value(card.FactStarted))), card.FactRelease.Of(c.Value(card.FactStarted)), card.FactTree.Of(card.At("system", c.Value(card.FactStarted))))
 }
 
 // Needs are those of sending it.

@@ -138,7 +138,7 @@ func TestCompile(t *testing.T) {
 	if got, want := titles(p), "format the data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
 		t.Errorf("%s", got)
 	}
-	if got := said(p.Check(c)); got != "warn account-lock" {
+	if got := said(p.Check(c)); got != "warn account-lock, note no-backup" {
 		t.Errorf("with formatting: %s", got)
 	}
 	if c.Value(card.FactData) != card.DataEncrypted {

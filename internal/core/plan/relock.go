@@ -54,8 +54,7 @@ func (r *Relock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Find
 		list = append(list, r.otherSlot(c)...)
 		list = append(list, unstartedFinding(c)...)
 	}
-	list = append(list, formatFinding(c)...)
-	return append(append(list, accountFinding(c)...), batteryFinding(c)...)
+	return append(append(list, dataGoes(c)...), batteryFinding(c)...)
 }
 
 // otherSlot: a locked phone whose first slot fails falls back to the other one.

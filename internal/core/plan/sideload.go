@@ -194,6 +194,10 @@ func (s *Sideload) replaced(c *card.Card) {
 	c.Forget(card.FactRoom.Of(card.At("system", "")), "the new system comes first")
 	c.Set(card.FactAddons.Of(""), card.Fact{})
 	c.Set(card.FactFlags.Of(card.At("vbmeta", "")), card.Fact{}) // scripts may write it, named or not
+	for _, base := range place.Shelvable {
+		c.Forget(card.FactTree.Of(card.At(base, "")), "the package may have written vbmeta")
+		c.Forget(card.FactTreeRoot.Of(card.At(base, "")), "the package may have written vbmeta")
+	}
 }
 
 // release keeps which release the new system is of, so that add-ons behind it

@@ -40,6 +40,7 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 	if r.To == card.System {
 		list = append(list, slotFinding(c, slot)...)
 		list = append(list, foreignFinding(c, slot, finding.Stop)...)
+		list = append(list, restoresFinding(c, m)...)
 	}
 	return list
 }
@@ -148,11 +149,12 @@ const (
 
 func batteryFinding(c *card.Card) []finding.Finding {
 	f := finding.Finding{Name: finding.BatteryLow, Severity: finding.Stop, Remedy: "charge the phone to a third or more"}
-	if n, known := c.Number(card.FactPercent); known {
+	fresh := c.Get(card.FactCharged).Evidence == card.Read || c.Get(card.FactMillivolts).Evidence == card.Read
+	if n, known := c.Number(card.FactPercent); known && (c.Get(card.FactPercent).Evidence == card.Read || !fresh) {
 		if n >= lowPercent {
 			return nil
 		}
-		f.Text = fmt.Sprintf("the battery is at %d %%, %d %% are needed", n, lowPercent)
+		f.Text = fmt.Sprintf("the battery is at %d %%, %d %% are needed%s", n, lowPercent, place.ByJob(c.Get(card.FactPercent)))
 		return []finding.Finding{f}
 	}
 	if yes, known := c.Yes(card.FactCharged); known {
@@ -210,7 +212,7 @@ func (*FormatData) Touches(*card.Card) []card.ID {
 
 // Check: a locked bootloader erases nothing.
 func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
-	list := append(append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...), batteryFinding(c)...)
+	list := append(dataGoes(c), batteryFinding(c)...)
 	if c.Mode() == card.Bootloader {
 		list = append(lockFinding(c), list...)
 	}

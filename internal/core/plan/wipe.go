@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
+	"jarlid/internal/core/spell"
 )
 
 // Areas are what can be wiped, but for part:NAME.
@@ -36,7 +37,7 @@ func ParseArea(s string) (area string, t place.Target, err error) {
 		return "part", t, nil
 	}
 	if !slices.Contains(Areas, t.Partition) {
-		return "", t, fmt.Errorf("%q is not an area to wipe; there is: %s, and part:NAME", t.Partition, strings.Join(Areas, ", "))
+		return "", t, fmt.Errorf("%q is not an area to wipe; there is: %s, and part:NAME%s", t.Partition, strings.Join(Areas, ", "), spell.DidYouMean(t.Partition, Areas))
 	}
 	return t.Partition, t, nil
 }
@@ -107,6 +108,14 @@ func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaR
 func wipeSlots(t place.Target, c *card.Card) ([]string, error) {
 	if slotted, known := c.Yes(card.FactSlotted.Of(card.At(t.Partition, ""))); known && !slotted || !place.HasSlots(c, t.Partition) {
 		return []string{""}, nil
+	}
+	absent := c.Value(card.FactSize.Of(card.At(t.Partition, ""))) == card.Nothing
+	for _, slot := range []string{"a", "b"} {
+		_, there := c.Number(card.FactSize.Of(card.At(t.Partition, slot)))
+		absent = absent && !there
+	}
+	if absent && t.Slot == "" {
+		return []string{""}, nil // it is on no slot, which the step says
 	}
 	if slots, known := c.Slots(); known && len(slots) > 1 && t.Slot == "" {
 		return nil, finding.Stopped(finding.NameTheSlot, t.Partition, fmt.Sprintf("this phone has %s on each slot, and which goes is not guessed", t.Partition), fmt.Sprintf("say which: %s@%s, @current, @other or @both", t.Partition, slots[0]))

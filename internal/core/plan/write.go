@@ -28,6 +28,7 @@ type Write struct {
 	Home      place.Home
 	Sealed    bool     // the vbmeta that goes with it is written too
 	System    bool     // the slot's system is written too
+	OneSlot   bool     // of a phone with two, a person named this one alone
 	Keep      bool     // what was there is kept beside the journal, where it can be read
 	Ask       []string // the model file's questions, answered by going on
 }

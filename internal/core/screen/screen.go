@@ -32,6 +32,12 @@ type Meaning struct {
 	// keys are what leads here: each group is words of which one has to be seen,
 	// the first groups weighing most. A word ending in * matches by its beginning.
 	keys []string
+	// need is how many of the first groups have to be seen whatever the score; 0: the first.
+	need int
+	// not are words that mean something else, whatever else is seen.
+	not string
+	// group is what a person was doing.
+	group string
 }
 
 // Match is a meaning with how well the words lead to it.
@@ -44,13 +50,41 @@ type Match struct {
 // keywords.
 const least = 0.5
 
+// most is how many meanings are offered.
+const most = 3
+
 // Find gives the meanings that the words lead to, the best first, three at
 // most.
 func Find(text string) []Match {
+	list := rank(text, func(m *Meaning, score float64, groups int, needed bool) bool {
+		return score >= least && groups >= 2 && needed
+	})
+	// What is far behind the best is noise.
+	for i := range list {
+		if i == most || list[i].Score < list[0].Score-0.3 {
+			return list[:i]
+		}
+	}
+	return list
+}
+
+// Nearest gives what comes nearest to words that lead to nothing, the nearest first, three at
+// most.
+func Nearest(text string) []Match {
+	list := rank(text, func(_ *Meaning, _ float64, groups int, _ bool) bool { return groups > 0 })
+	return list[:min(most, len(list))]
+}
+
+// rank gives the meanings that are offered, the best first.
+func rank(text string, offered func(m *Meaning, score float64, groups int, needed bool) bool) []Match {
 	seen := words(text)
 	var list []Match
-	for _, m := range meanings {
-		got, total, groups := 0.0, 0.0, 0
+	for i := range meanings {
+		m := &meanings[i]
+		if slices.ContainsFunc(strings.Split(m.not, "|"), func(k string) bool { return k != "" && has(seen, k) }) {
+			continue
+		}
+		got, total, groups, needed := 0.0, 0.0, 0, true
 		for i, group := range m.keys {
 			weight := 1.0
 			if i == 0 {
@@ -60,10 +94,12 @@ func Find(text string) []Match {
 			if slices.ContainsFunc(strings.Split(group, "|"), func(k string) bool { return has(seen, k) }) {
 				got += weight
 				groups++
+			} else if i < max(m.need, 1) {
+				needed = false
 			}
 		}
-		if score := got / total; score >= least && groups >= 2 {
-			list = append(list, Match{m, score})
+		if score := got / total; offered(m, score, groups, needed) {
+			list = append(list, Match{*m, score})
 		}
 	}
 	sort.SliceStable(list, func(i, k int) bool {
@@ -72,23 +108,47 @@ func Find(text string) []Match {
 		}
 		return len(list[i].keys) > len(list[k].keys) // the more exact one
 	})
-	// What is far behind the best is noise.
-	for i := range list {
-		if i == 3 || list[i].Score < list[0].Score-0.3 {
-			return list[:i]
+	return list
+}
+
+// Group is meanings that belong together, by what a person was doing.
+type Group struct {
+	Title string   `json:"title"`
+	Names []string `json:"names"`
+}
+
+// Groups gives all meanings in groups, in the order of an evening.
+func Groups() (list []Group) {
+	for _, title := range groups {
+		g := Group{Title: title}
+		for _, m := range meanings {
+			if m.group == title {
+				g.Names = append(g.Names, m.Name)
+			}
 		}
+		list = append(list, g)
 	}
 	return list
 }
 
+// ByName gives the meaning of that name.
+func ByName(name string) (Meaning, bool) {
+	i := slices.IndexFunc(meanings, func(m Meaning) bool { return m.Name == name })
+	if i < 0 {
+		return Meaning{}, false
+	}
+	return meanings[i], true
+}
+
 // words takes a text apart: letters and digits, lower case.
 func words(text string) []string {
+	text = strings.NewReplacer("'", "", "’", "").Replace(text) // can't, cant
 	return strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 }
 
 // has tells whether a keyword, of one or several words in any order, was seen.
 func has(seen []string, key string) bool {
-	for k := range strings.FieldsSeq(key) {
+	for k := range strings.FieldsSeq(strings.ReplaceAll(key, "'", "")) {
 		if !slices.ContainsFunc(seen, func(w string) bool { return same(w, k) }) {
 			return false
 		}

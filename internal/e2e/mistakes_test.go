@@ -1,0 +1,375 @@
+package e2e
+
+import (
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"hash/fnv"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jarlid/internal/standin/scenario"
+)
+
+// way is one way a mistake is made, and what Jar Lid says to it.
+type way struct {
+	words []string
+	code  int
+	says  string
+	// issue is the one that brings the command, where there is none yet.
+	issue string
+}
+
+func w(code int, says string, words ...string) way {
+	return way{words: words, code: code, says: says}
+}
+
+func later(issue string, words ...string) way { return way{words: words, issue: issue} }
+
+// mistake is a row of the catalogue.
+type mistake struct {
+	n    int
+	what string
+	// ways prepares a phone and gives the ways; none of them changes what the others meet.
+	ways func(l *lab) []way
+}
+
+// zipped gives a file packed by gzip.
+func (l *lab) zipped(path string) string {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	must(z.Write(must(os.ReadFile(path))))
+	z.Close()
+	return l.file(filepath.Base(path)+".gz", b.Bytes())
+}
+
+// half gives the first half of a file.
+func (l *lab) half(path string) string {
+	b := must(os.ReadFile(path))
+	return l.file("half-"+filepath.Base(path), b[:len(b)/2])
+}
+
+const wholeJob, loader = "A whole job as one file", "A maker's loader"
+
+// mistakes is the catalogue of the forty mistakes that are made at the bench.
+var mistakes = []mistake{
+	{1, "the bootloader is still locked", func(l *lab) []way {
+		l.standin("dunlin", "--locked")
+		kit := kitOf(l.T, "dunlin", 2)
+		const s = "stop  locked-bootloader"
+		return []way{w(3, s, "flash", kit.more.Boot), w(3, s, "flash", kit.more.Set), w(3, s, "recovery", "install", kit.recovery), w(3, s, "recovery", "try", kit.recovery),
+			w(3, s, "wipe", "system@a"), w(3, s, "wipe", "userdata"), w(3, s, "slot", "use", "b"), later(wholeJob, "sheet", "run")}
+	}},
+	{2, "a file for another model", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		godwit := scenario.Phone{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a"}
+		img := l.file("godwit.img", must(scenario.Recovery(scenario.Tideline, godwit)))
+		zip := l.file("godwit.zip", must(scenario.Package(scenario.Saltmarsh, godwit, nil)))
+		l.want(0, nil, "backup", "take", "boot@a", "-o", l.dir+"/kept")
+		list := filepath.Join(l.dir, "kept", "backup.yaml")
+		if _, err := os.Stat(list); err != nil {
+			list = must(filepath.Glob(filepath.Join(l.dir, "kept", "*.y*ml")))[0]
+		}
+		text := strings.Replace(string(must(os.ReadFile(list))), "model: dunlin", "model: godwit", 1)
+		if err := os.WriteFile(list, []byte(text), 0o644); err != nil {
+			l.Fatal(err)
+		}
+		const s = "stop  wrong-model"
+		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "flash", kitOf(l.T, "godwit", 2).more.Set), w(3, s, "sideload", zip),
+			w(3, s, "put", zip, "--to", "storage"), w(3, s, "backup", "restore", "boot@a", "-o", l.dir+"/kept"), w(3, s, "fit", filepath.Join(gsiFolder(), generics["arm64"]), "--vendor", kitOf(l.T, "avocet", 2).more.Set), later(wholeJob, "sheet", "check")}
+	}},
+	{3, "a file for a twin of this model", func(l *lab) []way {
+		kit := kitOf(l.T, "godwit", 2)
+		l.standin("godwit")
+		l.inRecovery("godwit", kit.recovery)
+		twin := scenario.PhoneOf("godwit")
+		twin.Device = "godwit-pro"
+		img := l.file("pro.img", must(scenario.Recovery(scenario.Tideline, twin)))
+		zip := l.file("pro.zip", must(scenario.Package(scenario.Saltmarsh, twin, nil)))
+		const s = "stop  wrong-variant"
+		return []way{w(3, s, "recovery", "install", img, "--into", "boot"), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "sd")}
+	}},
+	{4, "an add-on for another processor", func(l *lab) []way {
+		kit := kitOf(l.T, "sanderling", 1)
+		l.standin("sanderling")
+		l.inRecovery("sanderling", kit.recovery)
+		a := scenario.Shoreline
+		a.ABI = "x86"
+		zip := l.file("x86.zip", must(a.Package()))
+		const s = "stop  wrong-arch"
+		return []way{w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"), w(0, "extras: x86.zip holds programs for x86", "fit", filepath.Join(gsiFolder(), generics["arm64"]), "--with", zip)}
+	}},
+	{5, "a system of another root style", func(l *lab) []way {
+		kit := kitOf(l.T, "dunlin", 2)
+		l.standin("dunlin")
+		l.inRecovery("dunlin", kit.recovery)
+		fixed := filepath.Join(gsiFolder(), generics["fixed"])
+		return []way{w(6, "start-style", "fit", fixed), w(3, "stop  will-not-run", "flash", fixed), w(3, "start-style", "flash", fixed, "--into", "system")}
+	}},
+	{6, "a generic system on a phone without Treble", func(l *lab) []way {
+		l.standin("turnstone")
+		gsi := filepath.Join(gsiFolder(), generics["arm"])
+		return []way{w(6, "treble", "fit", gsi), w(3, "stop  will-not-run: it will not run on this phone; treble", "flash", gsi), w(3, "stop  will-not-run", "flash", gsi, "--into", "system")}
+	}},
+	{7, "a recovery on one slot only", func(l *lab) []way {
+		l.standin("dunlin")
+		const s = "warn  recovery-on-one-slot"
+		list := []way{w(3, s, "recovery", "install", files.Recovery, "--into", "@a"), w(3, s, "flash", files.Recovery, "--into", "recovery@a"), w(3, s, "flash", files.Recovery, "--into", "@b")}
+		l.want(0, nil, "recovery", "install", files.Recovery, "--into", "@a", "--yes")
+		l.want(0, nil, "go", "recovery", "--yes")
+		return append(list[:0:0], w(3, s, "sideload", files.Package, "--accept", "encrypted-data"), w(3, s, "recovery", "install", files.Recovery, "--into", "recovery@a"))
+	}},
+	{8, "a partition the phone does not have", func(l *lab) []way {
+		l.standin("dunlin")
+		const s = "stop  no-such-partition"
+		return []way{w(3, s, "flash", files.Recovery, "--into", "rescue"), w(3, s, "recovery", "install", files.Recovery, "--into", "rescue"), w(3, s, "wipe", "part:rescue"), w(3, s, "wipe", "part:rescue@a")}
+	}},
+	{9, "a download that broke off, a page saved as a file", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		img, zip, gsi := l.half(files.Recovery), l.half(files.Package), l.half(filepath.Join(gsiFolder(), generics["arm64"]))
+		page := l.file("page.zip", []byte("<!doctype html><html></html>"))
+		const s = "stop  download-cut-short"
+		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"), w(1, "cut short", "fit", gsi),
+			w(1, "cut short", "flash", gsi, "--into", "system"), w(3, "web page", "sideload", page), w(3, "web page", "flash", page), w(0, "web page", "ident", page), w(3, "web page", "put", page, "--to", "storage"), w(3, "web page", "app", page)}
+	}},
+	{10, "an image that is still packed", func(l *lab) []way {
+		l.standin("dunlin")
+		kit := kitOf(l.T, "dunlin", 2)
+		packed := l.zipped(files.Recovery)
+		return []way{w(0, "would write", "flash", packed, "--dry-run"), w(0, "would write", "recovery", "install", packed, "--dry-run"), w(3, "stop  still-wrapped", "flash", kit.more.Addons[0], "--into", "system"),
+			w(3, "stop  not-a-recovery", "recovery", "install", kit.more.Addons[0])}
+	}},
+	{11, "a file where the partition belongs, or the reverse", func(l *lab) []way {
+		l.standin("dunlin")
+		const s = "stop  image-as-partition"
+		return []way{w(3, s, "flash", "recovery", files.Recovery), w(3, s, "flash", files.Recovery, "--into", files.Recovery), w(3, s, "flash", files.Recovery, "boot")}
+	}},
+	{12, "the package lies on the storage that is erased", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes")
+		const s = "stop  storage-holds-package"
+		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), later(wholeJob, "sheet", "check")}
+	}},
+	{13, "another system over encrypted data", func(l *lab) []way {
+		kit := kitOf(l.T, "dunlin", 2)
+		l.standin("dunlin")
+		l.inRecovery("dunlin", kit.recovery)
+		l.want(0, nil, "flash", kit.more.GSI, "--into", "system@b", "--yes", "--accept", "verity-would-reject", "--accept", "will-not-run")
+		l.want(0, nil, "go", "recovery", "--yes")
+		const s = "stop  encrypted-data"
+		return []way{w(3, s, "sideload", files.Package), w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "flash", kit.more.GSI), w(3, "warn  encrypted-data", "slot", "use", "b", "--accept", "slot-empty"), later(wholeJob, "sheet", "check")}
+	}},
+	{14, "a start into an empty slot", func(l *lab) []way {
+		l.standin("dunlin")
+		l.want(0, nil, "wipe", "system@a", "--yes")
+		return []way{w(3, "stop  slot-empty", "slot", "use", "b"), w(3, "stop  slot-empty: system_a was erased", "go", "system"), w(3, "stop  relock-would-brick", "relock")}
+	}},
+	{15, "an add-on before the phone landed on the new slot", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		l.want(0, nil, "sideload", files.Package, "--yes", "--then", "stay")
+		pressed := l.hands("dunlin", "packages", "from the computer")
+		l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
+		pressed()
+		f := l.file("countsheet.zip", must(scenario.Countsheet.Package()))
+		return []way{w(3, "stop  slot-not-started", "sideload", f), w(3, "stop  slot-not-started", "sideload", f, "--then", "stay")}
+	}},
+	{16, "a question about a signature taken for a failure", func(l *lab) []way {
+		l.standin("dunlin")
+		l.want(0, nil, "recovery", "install", l.file("plain.img", must(scenario.Recovery(scenario.SaltmarshRecovery, dunlin))), "--yes")
+		f := l.file("apps.zip", must(scenario.Addon{Name: "ShorelineApps", Signer: "tideline"}.Package()))
+		return []way{w(3, "warn  signature-unknown", "sideload", f), w(0, "answer yes on the phone", "explain", "the signature is unknown, install anyway?"), w(0, "yes there", "explain", "signature-unknown")}
+	}},
+	{17, "a percentage that stands half-way", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		return []way{w(0, "there is no honest percentage", "sideload", files.Package, "--dry-run"), w(0, "harmless", "explain", "the transfer stopped at 47 %")}
+	}},
+	{18, "a stock system that puts its recovery back", func(l *lab) []way {
+		kit := kitOf(l.T, "turnstone", 1)
+		l.standin("turnstone")
+		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
+		return []way{w(0, "note  recovery-replaced: the system that starts is the one that was here", "go", "system", "--dry-run"), w(0, "maker's recovery again at each start", "recovery", "hold", "--help")}
+	}},
+	{19, "the recovery is gone after a ROM or a boot image", func(l *lab) []way {
+		kit := kitOf(l.T, "avocet", 2)
+		l.standin("avocet")
+		l.inRecovery("avocet", kit.recovery)
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		stock := l.file("vendor_boot.img", l.setImage(kit, "vendor_boot"))
+		const s = "warn  recovery-replaced"
+		return []way{w(3, s, "sideload", kit.more.Package), w(3, s, "flash", stock), w(3, s, "flash", kit.more.Set, "--accept", "risky-partition"), w(3, s, "flash", stock, "--into", "vendor_boot@a")}
+	}},
+	{20, "numbered packages out of their order", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		one, two := l.file("patch-1.zip", must(scenario.Countsheet.Package())), l.file("patch-2.zip", must(scenario.Countsheet.Package()))
+		second := l.file("02_fix.zip", must(scenario.Countsheet.Package()))
+		return []way{w(3, "stop  order-broken", "sideload", two, one), w(3, "warn  order-broken", "sideload", second), w(3, "order-broken", "put", two, one, "--to", "storage", "--install")}
+	}},
+	{21, "a battery that is low", func(l *lab) []way {
+		l.standin("dunlin", "--battery", "9")
+		kit := kitOf(l.T, "dunlin", 2)
+		const s = "stop  battery-low"
+		first := []way{w(3, s, "recovery", "install", files.Recovery), w(3, s, "flash", kit.more.Set), w(3, s, "wipe", "userdata"), w(3, s, "vbmeta", "loosen", "hashtree", "--from", l.file("vbmeta.img", l.setImage(kit, "vbmeta"))), w(3, s, "relock"), w(3, s, "sideload", files.Package)}
+		return first
+	}},
+	{22, "a base that is too old", func(l *lab) []way {
+		kit := kitOf(l.T, "godwit", 2)
+		l.standin("godwit")
+		old := l.file("radio.img", scenario.Radio("godwit", "1.8"))
+		l.want(0, nil, "flash", old, kit.more.Overlay, "--into", "@both", "--yes", "--accept", "risky-partition")
+		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
+		l.want(0, nil, "go", "recovery", "--yes")
+		return []way{w(3, "stop  base-version", "sideload", kit.more.Package), w(3, "stop  base-version", "put", kit.more.Package, "--to", "sd", "--install")}
+	}},
+	{23, "the phone does not know this computer", func(l *lab) []way {
+		l.standin("dunlin", "--mode", "system")
+		const s = "not-authorised"
+		return []way{w(0, "not authorised", "bench"), w(3, s, "card"), w(3, s, "go", "bootloader"), w(3, s, "put", files.Recovery, "--to", "storage"), w(3, s, "app", files.Recovery), w(3, s, "backup", "take", "-o", l.dir+"/kept"), w(3, s, "slot"), w(3, s, "flash", files.Recovery)}
+	}},
+	{24, "no permission on the cable", func(l *lab) []way {
+		return onCable(l, func() { l.bus.Denied = []string{"1-1"} }, "no-permission")
+	}},
+	{25, "another program holds the phone", func(l *lab) []way {
+		return onCable(l, func() { l.want(0, nil, "standin", "fault", "dunlin", "held"); time.Sleep(2 * time.Second) }, "held-by-another")
+	}},
+	{26, "a session that is closed in the middle", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		l.fault("dunlin", "drop", 4<<20)
+		return []way{w(5, "the connection", "sideload", files.Package, "--yes"), w(0, "broke off"), w(0, "Nothing has to be formatted for it", "explain", "the transfer broke off, connection lost")}
+	}},
+	{27, "the image a recovery needs was not written before it", func(l *lab) []way {
+		kit := kitOf(l.T, "godwit", 2)
+		l.standin("godwit")
+		const s = "warn  pre-image-missing"
+		return []way{w(3, s, "recovery", "install", kit.recovery), w(3, s, "recovery", "try", kit.recovery), w(3, s, "flash", kit.recovery)}
+	}},
+	{28, "accounts left on the phone", func(l *lab) []way {
+		l.standin("dunlin", "--mode", "system")
+		l.press("dunlin", "sign in")
+		l.allowing("dunlin", func() { l.want(0, nil, "go", "bootloader", "--yes") })
+		const s = "stop  account-lock"
+		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock")}
+	}},
+	{29, "no backup before the data goes", func(l *lab) []way {
+		l.standin("dunlin")
+		const s = "note  no-backup"
+		return []way{w(3, s, "wipe", "userdata"), w(3, s, "relock"), w(3, s, "wipe", "part:metadata")}
+	}},
+	{30, "hash trees enforced over a changed system", func(l *lab) []way {
+		kit := kitOf(l.T, "sanderling", 1)
+		l.standin("sanderling")
+		l.inRecovery("sanderling", kit.recovery)
+		f := l.file("countsheet.zip", must(scenario.Addon{Name: "Countsheet", Signer: "tideline"}.Package()))
+		const s = "stop  verity-would-reject"
+		return []way{w(3, s, "flash", kit.more.GSI), w(3, s, "flash", kit.more.GSI, "--into", "system"), w(3, s, "shelve", "/vendor/overlay/WickerlightFrame"), w(3, s, "sideload", f), w(3, s, "put", f, "--to", "storage", "--install")}
+	}},
+	{31, "a system too large", func(l *lab) []way {
+		l.standin("turnstone")
+		gsi := filepath.Join(gsiFolder(), generics["arm64"])
+		return []way{w(3, "stop  image-too-big", "flash", gsi), w(6, "room", "fit", gsi)}
+	}},
+	{32, "an edit where nothing is mounted, or of what is not there", func(l *lab) []way {
+		l.standin("dunlin")
+		kit := kitOf(l.T, "dunlin", 2)
+		list := []way{w(3, "not-in-this-mode", "shelve", "/vendor/overlay"), w(3, "not-in-this-mode", "recovery", "hold")}
+		for _, x := range list {
+			l.want(x.code, []string{x.says}, x.words...)
+		}
+		l.inRecovery("dunlin", kit.recovery)
+		return []way{w(3, "stop  no-such-file", "shelve", "/vendor/overlay/Nothing"), w(0, "nothing is moved aside", "unshelve"), w(0, "there is none here", "recovery", "hold")}
+	}},
+	{33, "the map of partitions changed by the way", func(*lab) []way { return []way{later(loader, "loader")} }},
+	{34, "restarted into the system before the new recovery was entered", func(*lab) []way { return []way{later(loader, "loader")} }},
+	{35, "a bootloader too old for the command", func(l *lab) []way {
+		l.standin("turnstone")
+		l.standin("avocet")
+		const s = "command-unknown-to-bootloader"
+		old := []way{w(3, s, "go", "fastbootd"), w(3, "hands-needed", "go", "recovery"), w(3, "no-such-slot", "slot", "use", "a")}
+		for i := range old {
+			old[i].words = append(old[i].words, "--on", "turnstone")
+		}
+		return append(old, w(3, "stop  "+s, "recovery", "try", kitOf(l.T, "avocet", 2).recovery, "--on", "avocet"))
+	}},
+	{36, "a recovery that was only tried is expected to stay", func(l *lab) []way {
+		l.standin("dunlin")
+		l.want(0, []string{"note  temporary-recovery"}, "recovery", "try", files.Recovery, "--yes")
+		const s = "warn  temporary-recovery"
+		return []way{w(3, s, "go", "recovery"), w(3, s, "go", "system", "--accept", "encrypted-data"), w(0, "written nowhere"), w(0, "next  jarlid recovery install FILE")}
+	}},
+	{37, "a stock update refused by a recovery that is not stock", func(l *lab) []way {
+		return []way{w(0, "stock", "explain", "stock-update-needs-stock-recovery"), w(0, "older", "explain", "package is older than the current build, downgrade")}
+	}},
+	{38, "the keys of another model", func(l *lab) []way {
+		l.standin("turnstone")
+		return []way{w(3, "let go of power when the picture appears", "go", "recovery"), w(3, "hands-needed", "sideload", kitOf(l.T, "turnstone", 1).more.Package, "--yes")}
+	}},
+	{39, "the data formatted at the wrong moment", func(l *lab) []way {
+		kit := kitOf(l.T, "avocet", 2)
+		l.standin("avocet")
+		l.inRecovery("avocet", kit.recovery)
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		l.want(0, nil, "sideload", kit.more.Package, "--yes", "--then", "stay")
+		const s = "stop  format-after-install"
+		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "part:metadata"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock")}
+	}},
+	{40, "an update that is not merged", func(l *lab) []way {
+		kit := kitOf(l.T, "avocet", 2)
+		l.standin("avocet")
+		l.inRecovery("avocet", kit.recovery)
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		l.want(0, nil, "sideload", kit.more.Package, "--yes", "--then", "stay")
+		l.want(0, nil, "go", "bootloader", "--yes")
+		const s = "stop  merge-pending"
+		return []way{w(3, s, "slot", "use", "a"), w(3, s, "wipe", "system@a"), w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "wipe", "part:super")}
+	}},
+}
+
+// onCable plugs a phone in that something keeps this computer from.
+func onCable(l *lab, block func(), says string) []way {
+	l.standin("dunlin", "--usb")
+	block()
+	return []way{w(3, says, "slot"), w(3, says, "flash", files.Recovery), w(3, says, "recovery", "install", files.Recovery), w(3, says, "go", "recovery"), w(3, says, "wipe", "userdata"), w(3, says, "card"), w(3, says, "sideload", files.Package)}
+}
+
+// TestMistakes makes each of the forty mistakes by the shortest way and by every other one that
+// leads to the same effect. Without -whole a seeded sample of them is taken.
+func TestMistakes(t *testing.T) {
+	rows := mistakes
+	for i, m := range rows {
+		if m.n != i+1 {
+			t.Fatalf("row %d has the number %d", i+1, m.n)
+		}
+	}
+	if len(rows) != 40 {
+		t.Fatalf("there are %d mistakes", len(rows))
+	}
+	h := fnv.New64()
+	fmt.Fprint(h, *seed)
+	pick := rand.New(rand.NewPCG(h.Sum64(), 0)).Perm(len(rows))
+	if !*whole {
+		pick = pick[:10]
+	}
+	for _, i := range pick {
+		m := rows[i]
+		t.Run(fmt.Sprintf("%02d %s", m.n, m.what), func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				for _, x := range m.ways(l) {
+					if x.issue != "" {
+						if _, out := l.run(x.words...); !strings.Contains(out, "jarlid has no command") {
+							t.Errorf("there is jarlid %s now (%q), and this way of the mistake does not run:\n%s", strings.Join(x.words, " "), x.issue, out)
+						}
+						continue
+					}
+					code, out := l.run(x.words...)
+					if code != x.code || !strings.Contains(out, x.says) {
+						t.Errorf("jarlid %s ended with %d, want %d and %q:\n%s", strings.Join(x.words, " "), code, x.code, x.says, out)
+					}
+				}
+				time.Sleep(time.Second)
+			})
+		})
+	}
+}

@@ -1,0 +1,225 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"jarlid/internal/standin/scenario"
+)
+
+// TestOutcomes: what is told is what happened, and no state is without a way on.
+func TestOutcomes(t *testing.T) {
+	quiet := func(l *lab) string {
+		return l.file("quiet.img", must(scenario.Recovery(scenario.SaltmarshRecovery, dunlin)))
+	}
+	// unseen leaves the phone in a recovery without a shell, where it can't be seen.
+	unseen := func(l *lab) {
+		l.standin("dunlin")
+		l.want(0, nil, "recovery", "install", quiet(l), "--yes")
+		l.want(0, []string{"can't be seen"}, "go", "recovery")
+	}
+	for name, run := range map[string]func(l *lab){
+		"a recovery that nobody sees": func(l *lab) {
+			unseen(l)
+			l.want(3, []string{"hands-needed"}, "go", "recovery")
+			out := l.did("dunlin", "y\n", []string{"If the recovery's menu is on the screen already", "as you say"}, "go", "recovery")
+			if strings.Contains(out, "took the restart") {
+				l.Errorf("nobody restarted it by command:\n%s", out)
+			}
+			code, out := l.owner("dunlin", "n\n", menus, "go", "recovery")
+			if code != 1 || !strings.Contains(out, "did not come up, as you say") || strings.Contains(out, "done  ") {
+				l.Errorf("the person says no: %d\n%s", code, out)
+			}
+			code, out = l.owner("dunlin", "", menus, "go", "recovery", "--yes")
+			if code != 0 || strings.Contains(out, "done  ") || !strings.Contains(out, "nobody can tell") {
+				l.Errorf("nobody was asked: %d\n%s", code, out)
+			}
+		},
+		"its data, by its own menu": func(l *lab) {
+			unseen(l)
+			out := l.did("dunlin", "y\ny\ny\ny\n", []string{`choose "All data"`, "as you say; nobody can read that back"}, "wipe", "userdata", "--accept", "account-lock")
+			if strings.Contains(out, "bootloader") && strings.Contains(out, "hand  Hold") {
+				l.Errorf("it goes by way of the bootloader:\n%s", out)
+			}
+			if strings.Contains(out, "done  the data") {
+				l.Errorf("nobody has confirmed it:\n%s", out)
+			}
+		},
+		"Ctrl-C while a person is awaited": func(l *lab) {
+			l.standin("turnstone")
+			began := time.Now()
+			var j *job
+			hands := make(chan struct{})
+			j = l.begin(true, "", func(line string) {
+				if strings.HasPrefix(line, "hand  ") {
+					select {
+					case hands <- struct{}{}:
+					case <-time.After(time.Second):
+					}
+				}
+			}, "go", "recovery")
+			<-hands
+			j.interrupt <- struct{}{}
+			<-j.done
+			if took := time.Since(began); j.code != 1 || took > 20*time.Second {
+				l.Errorf("it ended with %d after %v:\n%s", j.code, took, j.out)
+			}
+		},
+		"installed, and the restart was lost on its way": func(l *lab) {
+			l.readyForPackages(files.Recovery)
+			once := sync.OnceFunc(func() { l.net.Cut() })
+			j := l.begin(false, "", func(line string) {
+				if strings.HasPrefix(line, "good  installed:") {
+					once()
+				}
+			}, "sideload", files.Package, "--yes")
+			<-j.done
+			if out := j.out.String(); j.code != 0 || strings.Contains(out, "does not start") || !strings.Contains(out, "came up on slot b") {
+				l.Errorf("it ended with %d:\n%s", j.code, out)
+			}
+		},
+		"installed, and the phone is gone": func(l *lab) {
+			p := l.standin("dunlin")
+			l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+			l.want(0, nil, "go", "recovery")
+			l.want(0, nil, "wipe", "userdata", "--yes")
+			var gone sync.WaitGroup
+			once := sync.OnceFunc(func() { gone.Go(p.kill) })
+			j := l.begin(false, "", func(line string) {
+				if strings.HasPrefix(line, "good  installed:") {
+					once()
+				}
+			}, "sideload", files.Package, "--yes")
+			<-j.done
+			gone.Wait()
+			out := j.out.String()
+			if j.code == 0 || !strings.Contains(out, "only the restart is missing") || !strings.Contains(out, "next  jarlid go recovery") || strings.Contains(out, "next  jarlid sideload") {
+				l.Errorf("it ended with %d:\n%s", j.code, out)
+			}
+			l.standin("dunlin")
+			if out := l.want(0, []string{"broke off", "next  jarlid go recovery"}); strings.Contains(out, "jarlid sideload") {
+				l.Errorf("it is to be installed once more:\n%s", out)
+			}
+		},
+		"an add-on that is refused": func(l *lab) {
+			l.readyForPackages(files.Recovery)
+			l.want(0, nil, "sideload", files.Package, "--yes")
+			a := scenario.Countsheet
+			a.Device = "godwit"
+			f := l.file("countsheet-godwit.zip", must(a.Package()))
+			if out := l.want(5, []string{"this package is for godwit"}, "sideload", f, "--yes", "--accept", "wrong-model"); strings.Contains(out, "before it read the payload") {
+				l.Errorf("an add-on has no payload:\n%s", out)
+			}
+			l.want(0, nil, "put", f, "--to", "storage", "--yes", "--accept", "wrong-model")
+			code, out := l.owner("dunlin", "", menus, "put", f, "--to", "storage", "--install", "--yes", "--accept", "wrong-model")
+			if code != 5 || !strings.Contains(out, "this package is for godwit") || !strings.Contains(out, "The file to choose is countsheet-godwit.zip") || !strings.Contains(out, "its digest is compared") {
+				l.Errorf("the same by hand ended with %d:\n%s", code, out)
+			}
+		},
+		"no slot can start": func(l *lab) {
+			l.standin("dunlin")
+			l.want(0, nil, "wipe", "system@both", "--yes")
+			l.run("go", "system", "--wait", "60s", "--yes", "--accept", "slot-empty")
+			l.untilMode("dunlin", "bootloader")
+			l.want(0, []string{"no slot can start", "next  jarlid flash SET"})
+			set := []string{"flash", kitOf(l.T, "dunlin", 2).more.Set, "--into", "@a", "--yes", "--accept", "encrypted-data"}
+			l.want(0, nil, set...)
+			l.want(0, []string{"slot a was written since", "next  jarlid slot use a"})
+			if out := l.want(0, nil, "slot", "use", "a", "--yes"); strings.Contains(out, "stop  ") {
+				l.Errorf("choosing it is what gives its tries back:\n%s", out)
+			}
+			l.want(0, []string{"next  jarlid go system"})
+		},
+		"a start nobody ordered, and one that loops": func(l *lab) {
+			kit := kitOf(l.T, "sanderling", 1)
+			l.standin("sanderling")
+			l.want(6, []string{"no job told it to start its system", "next  jarlid go system"}, "arrive", "--wait", "20s")
+			l.inRecovery("sanderling", kit.recovery)
+			l.want(0, nil, "vbmeta", "loosen", "hashtree", "--yes")
+			l.want(0, nil, "wipe", "userdata", "--yes")
+			l.did("sanderling", "", nil, "flash", kit.more.GSI, "--yes")
+			l.want(0, []string{"next  jarlid go recovery", "overlays"})
+			l.want(0, nil, "go", "recovery")
+			l.want(0, []string{"next  jarlid shelve /vendor/overlay/WickerlightFrame"})
+			l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
+			code, out := l.owner("sanderling", "3\n", menus, "arrive", "--wait", "5s")
+			if code != 6 || !strings.Contains(out, "shelve /vendor/overlay/WickerlightFrame") {
+				l.Errorf("a loop ended with %d:\n%s", code, out)
+			}
+			l.did("sanderling", "", nil, "go", "recovery", "--yes")
+			l.want(0, []string{"next  jarlid shelve /vendor/overlay/WickerlightFrame"})
+			l.want(0, nil, "shelve", "/vendor/overlay/WickerlightFrame", "--yes")
+			l.want(0, []string{"next  jarlid go system"})
+			l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
+			l.did("sanderling", "", nil, "arrive", "--wait", "60s")
+			l.want(0, nil, "go", "recovery", "--yes")
+			if out := l.want(0, nil); strings.Contains(out, "go system") {
+				l.Errorf("it was seen running:\n%s", out)
+			}
+		},
+		"a recovery without the image it wants": func(l *lab) {
+			kit := kitOf(l.T, "godwit", 2)
+			l.standin("godwit")
+			_, out := l.run("recovery", "install", kit.recovery, "--into", "boot", "--yes")
+			if !strings.Contains(out, "pre-image-missing") {
+				l.Fatalf("%s", out)
+			}
+			_, out = l.run("go", "recovery", "--yes")
+			if !strings.Contains(out, "want an image of their own in dtbo_a") || !strings.Contains(out, "jarlid flash DTBO-IMAGE") {
+				l.Errorf("nothing says why it did not come up:\n%s", out)
+			}
+		},
+		"what runs for now only": func(l *lab) {
+			l.standin("dunlin")
+			l.want(0, nil, "recovery", "try", files.Recovery, "--yes")
+			l.want(0, []string{"written nowhere", "next  jarlid recovery install FILE"})
+		},
+		"two programs, one phone": func(l *lab) {
+			l.standin("dunlin")
+			img := l.file("large.img", bigRecovery(8<<20))
+			l.fault("dunlin", "stall", 4<<20, "--for", "50")
+			j := l.begin(false, "", nil, "recovery", "install", img, "--yes")
+			time.Sleep(5 * time.Second)
+			l.want(3, []string{"another jarlid is working on dunlin: jarlid recovery install", "(process "}, "slot")
+			<-j.done
+		},
+		"what is no file": func(l *lab) {
+			l.standin("dunlin")
+			pipe := filepath.Join(l.dir, "pipe.img")
+			if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+				l.Skip(err)
+			}
+			for _, words := range [][]string{{"ident", pipe}, {"flash", pipe}, {"recovery", "install", pipe}, {"sideload", pipe}, {"put", pipe, "--to", "sd"}, {"fit", pipe}, {"vbmeta", "show", pipe}, {"lift", pipe, "-o", l.dir + "/out"}, {"proof", pipe}, {"card", "--card", pipe}} {
+				if code, out := l.run(words...); code == 0 || !strings.Contains(out, "is not a file") {
+					l.Errorf("%v ended with %d:\n%s", words, code, out)
+				}
+			}
+			list := filepath.Join(l.home, "bench.yaml")
+			kept := must(os.ReadFile(list))
+			if err := os.WriteFile(list, slices.Concat(kept, []byte(strings.Repeat("# large\n", 1<<20))), 0o600); err != nil {
+				l.Fatal(err)
+			}
+			l.want(1, []string{"what is wanted here has at most 4.0 MiB"}, "bench")
+			if err := os.WriteFile(list, kept, 0o600); err != nil {
+				l.Fatal(err)
+			}
+			// A link where the list is written meanwhile leads nowhere.
+			victim := l.file("victim", []byte("mine"))
+			if err := os.Symlink(victim, list+".new"); err != nil {
+				l.Fatal(err)
+			}
+			l.want(0, nil, "bench", "name", "dunlin", "tray-4")
+			if b := must(os.ReadFile(victim)); string(b) != "mine" {
+				l.Errorf("the link was followed: %q", b)
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) { inLab(t, func(t *testing.T, l *lab) { run(l) }) })
+	}
+}

@@ -1,0 +1,60 @@
+// Simulate runs commands on phones made of software with faults in them, thousands of times,
+// and holds after each what was claimed against what the phone holds:
+//
+//	go run ./internal/simulate -runs 2000 -seed 1
+//
+// A run is given by its number and the seed: which phone, which command, which faults, and after
+// how many bytes, records or commands each of them comes. A failure prints those, and
+//
+//	go run ./internal/simulate -seed 1 -from 417 -runs 1 -verbose
+//
+// repeats it. Everything happens in bubbles of virtual time, in one process.
+package main
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"jarlid/internal/standin/scenario"
+)
+
+func main() {
+	runs := flag.Int("runs", 100, "how many runs")
+	seed := flag.Int64("seed", 1, "the seed")
+	from := flag.Int("from", 0, "the number of the first run")
+	verbose := flag.Bool("verbose", false, "print what every command said")
+	testing.Init()
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "jarlid-simulate-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	scenario.Keep()
+	lab := newLab(dir)
+	began := time.Now()
+	var bad atomic.Int64
+	all := func(t *testing.T) {
+		t.Run("runs", func(t *testing.T) {
+			for n := *from; n < *from+*runs; n++ {
+				t.Run(fmt.Sprint(n), func(t *testing.T) {
+					t.Parallel()
+					lab.run(t, plan(*seed, n), *verbose)
+					if t.Failed() {
+						bad.Add(1)
+					}
+				})
+			}
+		})
+		took := time.Since(began)
+		fmt.Printf("%d runs with the seed %d in %v, %.1f a second, %d failed\n", *runs, *seed, took.Round(time.Second), float64(*runs)/took.Seconds(), bad.Load())
+		lab.report(os.Stdout)
+		os.RemoveAll(dir)
+	}
+	// Bubbles belong to tests, and this is the door other drivers of tests use.
+	testing.Main(func(string, string) (bool, error) { return true, nil }, []testing.InternalTest{{Name: "simulate", F: all}}, nil, nil)
+}

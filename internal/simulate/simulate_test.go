@@ -1,0 +1,143 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jarlid/internal/journal"
+	"jarlid/internal/standin/scenario"
+)
+
+var shared *lab
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "jarlid-simulate-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		scenario.Keep()
+		shared = newLab(dir)
+		return m.Run()
+	}())
+}
+
+// TestTenSeeds: ten runs, each with a seed of its own.
+func TestTenSeeds(t *testing.T) {
+	for seed := range int64(10) {
+		t.Run(plan(seed+1, 0).String(), func(t *testing.T) {
+			t.Parallel()
+			shared.run(t, plan(seed+1, 0), false)
+		})
+	}
+}
+
+// found are runs that failed once, before what they found was mended.
+var found = []struct {
+	seed int64
+	n    int
+}{}
+
+// TestFound runs them again.
+func TestFound(t *testing.T) {
+	for _, f := range found {
+		t.Run(plan(f.seed, f.n).String(), func(t *testing.T) {
+			t.Parallel()
+			shared.run(t, plan(f.seed, f.n), false)
+		})
+	}
+}
+
+// TestPlan: a run is the same each time, and every story and fault comes up.
+func TestPlan(t *testing.T) {
+	stories2, faults := map[int]bool{}, map[Kind]bool{}
+	for n := range 400 {
+		p := plan(7, n)
+		if p.String() != plan(7, n).String() {
+			t.Fatalf("%v and %v", p, plan(7, n))
+		}
+		stories2[p.Story] = true
+		for _, f := range p.Faults {
+			faults[f.Kind] = true
+		}
+	}
+	if len(stories2) != len(stories) || len(faults) != len(kinds) {
+		t.Errorf("%d of %d stories, %d of %d faults", len(stories2), len(stories), len(faults), len(kinds))
+	}
+}
+
+// TestChecksCanFail: each check finds what it is there for.
+func TestChecksCanFail(t *testing.T) {
+	flash := Plan{Story: 0, Phone: 2}
+	dir := t.TempDir()
+	state, err := shared.prepared(t, flash.Phone, inBootloader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k, err := shared.kit(flash.Phone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	base, err := shared.baseline(t, flash)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := copyTree(state, dir); err != nil {
+		t.Fatal(err)
+	}
+	shared.inBubble(t, dir, "dunlin", k, func(w *world) {
+		var said []string
+		w.complain = func(text string) { said = append(said, text) }
+		complains := func(what, about string, check func()) {
+			t.Helper()
+			said = nil
+			check()
+			if (about == "") != (len(said) == 0) || !strings.Contains(strings.Join(said, "\n"), about) {
+				t.Errorf("%s: it complains %q, want one about %q", what, said, about)
+			}
+		}
+		if err := w.start(); err != nil {
+			t.Fatal(err)
+		}
+		w.settle(inBootloader)
+		if code, out := w.run(nil, w.words(stories[0])...); code != 0 {
+			t.Fatalf("%s", out)
+		}
+		complains("what was written", "", w.holdsWhatItSays)
+		boot := filepath.Join(w.at(), "partitions", "boot_a.img")
+		f, err := os.OpenFile(boot, os.O_RDWR, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.WriteAt([]byte("x"), 5000); err != nil {
+			t.Fatal(err)
+		}
+		f.Close()
+		complains("another byte", "says that boot_a holds what was sent", w.holdsWhatItSays)
+		complains("words of a library", "a person reads", func() { w.plain("fail  read tcp: use of closed network connection") })
+		complains("our own words", "", func() { w.plain("fail  the connection ended") })
+		complains("the repeat mends it", "", func() { w.again(stories[0], base) })
+		other := base
+		other.code = 7
+		complains("another end", "the repeat ends with 0, undisturbed it is 7", func() { w.again(stories[0], other) })
+		other = base
+		other.digest = map[string]string{"vendor_a": "00"}
+		complains("another byte somewhere", "after the repeat vendor_a is not", func() { w.again(stories[0], other) })
+		complains("nothing is locked", "", w.unlocked)
+		// An act that nothing is said of.
+		log, err := journal.Create(w.home(), "somebody-else", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range []journal.Record{{Event: journal.Begin, Phone: "somebody-else"}, {Event: journal.Act, Step: 1, Title: "write"}} {
+			if err := log.Write(r); err != nil {
+				t.Fatal(err)
+			}
+		}
+		log.Close()
+		complains("an act nobody knows of", "nothing says so", func() { w.journaled(1, 0) })
+	})
+}

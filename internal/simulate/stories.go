@@ -1,0 +1,107 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+
+	"jarlid/internal/demo"
+	"jarlid/internal/standin/scenario"
+)
+
+// phones are the stand-ins, and how many slots each has.
+var phones = []struct {
+	name  string
+	slots int
+}{{"turnstone", 1}, {"sanderling", 1}, {"dunlin", 2}, {"godwit", 2}, {"avocet", 2}}
+
+// kit is the files for one phone.
+type kit struct {
+	demo.More
+	recovery, addon, app, note string
+	slots                      int
+}
+
+// The states a command begins in.
+const (
+	inBootloader = "bootloader"
+	inRecovery   = "recovery" // a recovery with a root shell is set, the data is formatted
+	inSystem     = "system"
+	isLocked     = "locked"
+)
+
+// story is one command as it is run: in which state, with which words, on which phones.
+type story struct {
+	name  string
+	state string
+	on    []string // none: all
+	args  func(k kit) []string
+	// once says that doing it a second time does something else: what broke off is gone on with
+	// by what jarlid says.
+	once bool
+}
+
+// accepts are the stops that the stories walk into on purpose.
+var accepts = []string{"--yes", "--accept", "encrypted-data", "--accept", "verity-would-reject", "--accept", "will-not-run", "--accept", "risky-partition", "--accept", "account-lock",
+	"--accept", "storage-holds-package", "--accept", "slot-empty", "--accept", "other-slot-firmware-differs", "--accept", "not-enough-room-in-super", "--accept", "base-version", "--accept", "normal-start-at-risk"}
+
+var slotted = []string{"dunlin", "godwit", "avocet"}
+
+// stories are all commands that change a phone.
+var stories = []story{
+	{name: "flash an image", state: inBootloader, args: func(k kit) []string { return []string{"flash", k.Boot} }},
+	{name: "flash a set", state: inBootloader, args: func(k kit) []string { return []string{"flash", k.Set} }},
+	{name: "flash a generic system", state: inBootloader, on: []string{"sanderling", "dunlin", "godwit", "avocet"}, args: func(k kit) []string { return []string{"flash", k.GSI, "--into", "system"} }},
+	{name: "flash from the recovery", state: inRecovery, args: func(k kit) []string { return []string{"flash", k.Boot} }},
+	{name: "recovery install", state: inBootloader, on: []string{"turnstone", "sanderling", "dunlin", "avocet"}, args: func(k kit) []string { return []string{"recovery", "install", k.recovery} }},
+	{name: "recovery install in the recovery", state: inRecovery, args: func(k kit) []string { return []string{"recovery", "install", k.recovery} }},
+	{name: "recovery try", state: inBootloader, on: []string{"turnstone", "dunlin"}, args: func(k kit) []string { return []string{"recovery", "try", k.recovery} }},
+	{name: "wipe userdata", state: inBootloader, args: func(kit) []string { return []string{"wipe", "userdata"} }},
+	{name: "wipe userdata in the recovery", state: inRecovery, args: func(kit) []string { return []string{"wipe", "userdata"} }},
+	{name: "wipe caches", state: inRecovery, args: func(kit) []string { return []string{"wipe", "caches"} }},
+	{name: "sideload a ROM", state: inRecovery, once: true, args: func(k kit) []string { return []string{"sideload", k.Package, "--then", "stay"} }},
+	{name: "sideload a ROM and go on", state: inRecovery, once: true, on: []string{"dunlin", "sanderling"}, args: func(k kit) []string { return []string{"sideload", k.Package, k.addon} }},
+	{name: "sideload an add-on", state: inRecovery, args: func(k kit) []string { return []string{"sideload", k.addon} }},
+	{name: "put", state: inRecovery, args: func(k kit) []string { return []string{"put", k.Package, k.note, "--to", "storage"} }},
+	{name: "vbmeta loosen", state: inRecovery, on: []string{"sanderling", "dunlin", "godwit", "avocet"}, args: func(kit) []string { return []string{"vbmeta", "loosen", "hashtree"} }},
+	{name: "shelve", state: inRecovery, on: []string{"sanderling"}, args: func(kit) []string { return []string{"shelve", "/vendor/overlay/WickerlightFrame"} }},
+	{name: "recovery hold", state: inRecovery, on: []string{"turnstone"}, args: func(kit) []string { return []string{"recovery", "hold"} }},
+	{name: "slot use", state: inBootloader, on: slotted, args: func(kit) []string { return []string{"slot", "use", "b"} }},
+	{name: "slot copy", state: inRecovery, on: []string{"godwit"}, args: func(kit) []string { return []string{"slot", "copy"} }},
+	{name: "backup take", state: inRecovery, args: func(kit) []string { return []string{"backup", "take", "boot", "-o", "KEPT"} }},
+	{name: "go to the recovery", state: inRecovery, args: func(kit) []string { return []string{"go", "recovery"} }},
+	{name: "go to the bootloader", state: inRecovery, args: func(kit) []string { return []string{"go", "bootloader"} }},
+	{name: "go to the system", state: inBootloader, args: func(kit) []string { return []string{"go", "system", "--wait", "40s"} }},
+	{name: "unlock", state: isLocked, args: func(kit) []string { return []string{"unlock"} }},
+	{name: "app", state: inSystem, args: func(k kit) []string { return []string{"app", k.app} }},
+}
+
+// makeKit makes the files for a phone in dir.
+func makeKit(dir, name string, slots int) (kit, error) {
+	k := kit{slots: slots}
+	p := scenario.PhoneOf(name)
+	var err error
+	if k.More, err = demo.MakeMore(dir, p, slots); err != nil {
+		return k, err
+	}
+	write := func(file string, b []byte, err error) (string, error) {
+		path := filepath.Join(dir, file)
+		if err == nil {
+			err = os.WriteFile(path, b, 0o644)
+		}
+		return path, err
+	}
+	b, err := scenario.Recovery(scenario.Tideline, p)
+	if k.recovery, err = write("tideline-3.1-"+name+".img", b, err); err != nil {
+		return k, err
+	}
+	b, err = scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package()
+	if k.addon, err = write("countsheet.zip", b, err); err != nil {
+		return k, err
+	}
+	b, err = scenario.FieldLog.Package()
+	if k.app, err = write("fieldlog.apk", b, err); err != nil {
+		return k, err
+	}
+	k.note, err = write("note.txt", []byte("the count of the evening\n"), nil)
+	return k, err
+}
