@@ -124,7 +124,7 @@ func (j *Job) serve(ctx context.Context, src *files.Source, reading *ota.Reading
 func (j *Job) say(closing adb.Closing, lost *link.LostError) {
 	switch {
 	case lost != nil:
-		j.Obs.Say(say.Info, "the connection ended: %v", lost.Err)
+		j.Obs.Say(say.Info, "the connection ended: %s", lost.Words())
 	case closing == adb.ClosedDone:
 		j.Obs.Say(say.Info, `the phone's closing word is "done"; some recoveries say that whatever happened`)
 	case closing == adb.ClosedFail:

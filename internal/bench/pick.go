@@ -81,6 +81,9 @@ func (b *Bench) Pick(ctx context.Context, on string) (*phone.Phone, error) {
 		return list[0], nil
 	}
 	here, absent, err := b.Look(ctx)
+	if err == nil && len(here) == 0 && len(absent) > 0 && phone.Pause(ctx, phone.SecondLook) == nil {
+		here, absent, err = b.Look(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -1,12 +1,12 @@
 package e2e
 
 import (
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -189,10 +189,42 @@ func TestOutcomes(t *testing.T) {
 			l.want(3, []string{"another jarlid is working on dunlin: jarlid recovery install", "(process "}, "slot")
 			<-j.done
 		},
+		"a line that was dropped once": func(l *lab) {
+			l.standin("dunlin")
+			l.want(0, nil, "standin", "fault", "dunlin", "drop-next")
+			l.want(0, []string{"BOOTABLE"}, "slot")
+		},
+		"two phones with one serial number": func(l *lab) {
+			l.standin("dunlin")
+			l.standin(l.model("other", "title: Wickerlight Dunlin", "title: Wickerlight Dunlin, the other"), "--as", "second")
+			l.want(0, []string{"dunlin and second report one serial number, WL-DU-0007"})
+			l.want(0, nil, "recovery", "install", files.Recovery, "--yes", "--on", "dunlin")
+			if out := l.want(0, nil, "card", "--json", "--on", "second"); strings.Contains(out, "recovery.set:recovery_a") {
+				l.Errorf("what was done to the one is known of the other:\n%s", out)
+			}
+			l.want(0, []string{"recovery.set:recovery_a"}, "card", "--json", "--on", "dunlin")
+		},
+		"hands that are not ours": func(l *lab) {
+			l.standin("dunlin")
+			list := string(must(os.ReadFile(filepath.Join(l.home, "bench.yaml"))))
+			at := list[strings.Index(list, "control: ")+len("control: "):]
+			address, token, _ := strings.Cut(strings.TrimSpace(at[:strings.IndexByte(at, '\n')]), "/")
+			if len(token) < 20 {
+				l.Fatalf("%q has no token", at)
+			}
+			for path, want := range map[string]int{"/press": http.StatusNotFound, "/" + token[1:] + "x/press": http.StatusNotFound, "/" + token + "/press": http.StatusOK} {
+				c := &http.Client{Transport: &http.Transport{DialContext: l.net.DialContext, DisableKeepAlives: true}}
+				resp := must(c.Post("http://"+address+path, "application/json", strings.NewReader(`{"press":[]}`)))
+				resp.Body.Close()
+				if resp.StatusCode != want {
+					l.Errorf("%s answers %d, want %d", path, resp.StatusCode, want)
+				}
+			}
+		},
 		"what is no file": func(l *lab) {
 			l.standin("dunlin")
 			pipe := filepath.Join(l.dir, "pipe.img")
-			if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+			if err := mkfifo(pipe); err != nil {
 				l.Skip(err)
 			}
 			for _, words := range [][]string{{"ident", pipe}, {"flash", pipe}, {"recovery", "install", pipe}, {"sideload", pipe}, {"put", pipe, "--to", "sd"}, {"fit", pipe}, {"vbmeta", "show", pipe}, {"lift", pipe, "-o", l.dir + "/out"}, {"proof", pipe}, {"card", "--card", pipe}} {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -30,3 +31,6 @@ func watchPeak(pid int) func() float64 {
 	}()
 	return func() float64 { close(stop); return <-done }
 }
+
+// mkfifo makes a named pipe.
+func mkfifo(path string) error { return syscall.Mkfifo(path, 0o600) }

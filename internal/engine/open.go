@@ -99,7 +99,7 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	if err == nil {
 		err = j.Read(ctx)
 	}
-	if again(err) && phone.Pause(ctx, secondLook) == nil {
+	if again(err) && phone.Pause(ctx, phone.SecondLook) == nil {
 		// One connection that was dropped says nothing yet about the phone.
 		if j.Session != nil {
 			j.Session.Close()
@@ -121,10 +121,6 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	j.begin()
 	return j, nil
 }
-
-// secondLook is how long it takes until a phone that dropped the connection is looked for once
-// more.
-const secondLook = time.Second
 
 // again tells of errors that a second look may not meet any more.
 func again(err error) bool {

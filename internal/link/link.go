@@ -70,6 +70,9 @@ func words(err error) string {
 	return err.Error()
 }
 
+// Words says in our words how it was lost.
+func (e *LostError) Words() string { return words(e.Err) }
+
 // Unwrap gives the cause.
 func (e *LostError) Unwrap() error { return e.Err }
 

@@ -204,3 +204,28 @@ func TestQuote(t *testing.T) {
 		}
 	}
 }
+
+// TestPhoneThatTellsNothing: an exact name is sent as it is, since a bootloader refuses what it
+// lacks; a slot can't be meant, and nothing is guessed.
+func TestPhoneThatTellsNothing(t *testing.T) {
+	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Boot, GoesTo: []ident.Destination{{Partition: "boot", Evidence: "content"}}}
+	for into, want := range map[string]string{"boot": "boot ", "recovery": "recovery ", "boot_a": "boot a"} {
+		to, err := ParseTarget(into)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := Of(Image{File: f}, to, phone(card.FactUnlocked, "yes", card.FactProduct, "brick"), nil)
+		if err != nil || len(p.Slots) != 1 || p.Partition+" "+p.Slots[0] != want {
+			t.Errorf("--into %s: %+v, %v", into, p, err)
+		}
+	}
+	for _, into := range []string{"", "@a", "boot@both"} {
+		to, err := ParseTarget(into)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if p, err := Of(Image{File: f}, to, phone(card.FactUnlocked, "yes"), nil); err == nil {
+			t.Errorf("--into %q is %+v", into, p)
+		}
+	}
+}

@@ -245,6 +245,15 @@ func TestDraft(t *testing.T) {
 	if _, err := DraftModel(&card.Card{}, place.Home{}, json.Marshal); err == nil {
 		t.Error("a draft of nothing")
 	}
+	// A phone that does not say how many slots it has, and whose partitions do.
+	for part, want := range map[string]string{"boot_b": `{"slots":2}`, "boot": `{"slots":1}`, "radio": "# slots: 1 or 2"} {
+		c := &card.Card{}
+		c.Learn(card.FactModel, "plover", card.Read)
+		c.Learn(card.FactSize.Of(card.Part(part)), "9", card.Read)
+		if text, err := DraftModel(c, place.Home{}, json.Marshal); err != nil || !strings.Contains(text, want) {
+			t.Errorf("with %s it lacks %s: %v\n%s", part, want, err, text)
+		}
+	}
 	var none *model.Model
 	if got := place.Holds(with(phone(), card.FactHolds.Of(card.At("system", "a")), "Saltmarsh", card.FactHolds.Of(card.At("radio", "a")), "2.1", card.FactAddons.Of("a"), "Shoreline"), none, "a"); len(got) != 3 || got[0].Value != "Saltmarsh" || got[1].What != "add-ons" || got[2].What != "radio" {
 		t.Errorf("%+v", got)
