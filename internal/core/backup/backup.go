@@ -135,6 +135,12 @@ func (m *Manifest) Find(word string) []*Item {
 // makes the phone itself, its radio's numbers and its keys.
 var single = []string{"efs", "modemst1", "modemst2", "fsg", "fsc", "persist", "nvram", "nvdata", "nvcfg", "protect1", "protect2", "sec_efs", "proinfo", "devinfo", "persistbak", "frp", "misc", "metadata"}
 
+// Personal tells whether a partition holds what is different on every phone of a model, so that
+// another phone's contents in it lose this one its numbers or keys.
+func Personal(base string) bool {
+	return slices.Contains(single, base) && base != "misc" && base != "metadata" && base != "frp"
+}
+
 // Check holds a backup against a phone.
 func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {
 	var list []finding.Finding

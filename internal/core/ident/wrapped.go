@@ -19,7 +19,7 @@ func (f *File) wrapped(r io.ReaderAt, size int64) {
 	n, _ := r.ReadAt(head, 0)
 	kind := wrap.Detect(head[:n])
 	f.Wrapped = append(f.Wrapped, string(kind))
-	z, err := wrap.NewReader(kind, io.NewSectionReader(r, 0, size))
+	z, err := wrap.NewFile(kind, io.NewSectionReader(r, 0, size))
 	if err != nil {
 		f.damaged(fmt.Errorf("the compressed data (%s) does not begin right: %w", kind, err))
 		return

@@ -109,7 +109,7 @@ func (l *lister) wrapped(kind string) error {
 		inner += ".unwrapped"
 	}
 	l.add(Item{Name: inner, Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
-		return wrap.NewReader(wrap.Kind(kind), io.NewSectionReader(l.r, 0, l.size))
+		return wrap.NewFile(wrap.Kind(kind), io.NewSectionReader(l.r, 0, l.size))
 	}, -1, l.o.MaxSize)})
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
@@ -218,6 +219,11 @@ func strong(d ident.Destination) bool { return d.Evidence != "name" }
 
 // riskyFinding is for partitions whose loss a phone does not survive.
 func riskyFinding(partition, what string, m *model.Model) []finding.Finding {
+	if backup.Personal(partition) {
+		return []finding.Finding{{Name: finding.RiskyPartition, Severity: finding.Stop, About: partition,
+			Text:   fmt.Sprintf("%s holds this very phone's numbers and keys, which nobody else has; %s it loses them for good", partition, what),
+			Remedy: "keep it first: jarlid backup take " + partition + " -o DIR; put back only this phone's own: jarlid backup restore " + partition + " -o DIR"}}
+	}
 	if !ident.Risky(partition) && (m == nil || !slices.Contains(m.Risky, partition)) {
 		return nil
 	}

@@ -241,6 +241,8 @@ func TestBootloaderFindings(t *testing.T) {
 		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"), "stop still-wrapped, note recovery-replaced"},
 		{"nothing known but a footer", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "dtbo", false), full(card.FactModel, "godwit"), ""},
 		{"nothing known but a footer for another", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "boot", true), full(card.FactModel, "godwit"), "stop wrong-destination, note recovery-replaced"},
+		{"another phone's numbers", write(file(ident.Unknown, 9), "persist", true), full(card.FactModel, "godwit", card.FactSize.Of(card.At("persist", "a")), "99"), "warn unknown-content, stop risky-partition"},
+		{"its numbers erased", &Erase{Partition: "efs"}, full(card.FactSize.Of(card.At("efs", "")), "99"), "stop risky-partition"},
 		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"), "warn unknown-content, stop risky-partition"},
 		{"super in a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, "merging"), "stop merge-pending"},
 		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, ""), "warn merge-pending"},

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
@@ -83,7 +84,9 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	if w.File.HoldsRecovery() && w.Partition == w.Home.Partition {
 		list = append(list, preImageFindings(c, m, w.Slot)...)
 	}
-	list = append(list, riskyFinding(w.Partition, "writing", m)...)
+	if !w.Known || !backup.Personal(w.Partition) { // what a backup of this phone holds is held against its number there
+		list = append(list, riskyFinding(w.Partition, "writing", m)...)
+	}
 	list = append(list, w.homeFindings(c)...)
 	list = append(list, w.buildFinding(c)...)
 	list = append(list, overData(w, c, w.Name().String(), w.title())...)

@@ -59,6 +59,100 @@ func Detect(head []byte) Kind {
 	return None
 }
 
+// TrailingError says that something lies behind the last member of a compressed file that is no
+// member: what was unpacked is whole as far as it goes, and may not be all that was meant.
+type TrailingError struct {
+	Kind  Kind
+	After int64 // bytes that were unpacked before it
+}
+
+// Error says so.
+func (e *TrailingError) Error() string {
+	return fmt.Sprintf("behind %d unpacked bytes the file goes on with something that is no %s data: it is damaged there, or two files were joined", e.After, e.Kind)
+}
+
+// NewFile unwraps a compressed file to its real end: further members and streams belong to it,
+// as files that were packed in parallel or joined have them, and zeros behind the last one are
+// padding. What else lies there is a *TrailingError, or the decoder's own error. The caller
+// closes the result; that does not close r.
+func NewFile(kind Kind, r io.Reader) (io.ReadCloser, error) {
+	switch kind {
+	case Gzip:
+		src := bufio.NewReaderSize(r, 64<<10)
+		z, err := gzip.NewReader(src)
+		if err != nil {
+			return nil, err
+		}
+		z.Multistream(false)
+		return &members{src: src, z: z}, nil
+	case Xz:
+		z, err := xz.NewReader(bufio.NewReaderSize(r, 64<<10), MaxDictionary)
+		if err != nil {
+			return nil, err
+		}
+		return io.NopCloser(z), nil
+	}
+	return NewReader(kind, r) // the others' decoders go on by themselves
+}
+
+// members reads the members of a gzip file one behind the other (RFC 1952, 2.2).
+type members struct {
+	src *bufio.Reader
+	z   *gzip.Reader
+	out int64
+}
+
+// Read gives the bytes of all members.
+func (m *members) Read(b []byte) (int, error) {
+	for {
+		n, err := m.z.Read(b)
+		m.out += int64(n)
+		if n > 0 || err == nil {
+			if err == io.EOF {
+				err = nil
+			}
+			return n, err
+		}
+		if err != io.EOF {
+			return 0, err
+		}
+		if err := m.next(); err != nil {
+			return 0, err
+		}
+	}
+}
+
+// next goes on with the next member; io.EOF when there is none.
+func (m *members) next() error {
+	for {
+		head, err := m.src.Peek(1)
+		if err != nil {
+			return err
+		}
+		if head[0] != 0 {
+			break
+		}
+		if _, err := m.src.Discard(1); err != nil {
+			return err
+		}
+	}
+	head, err := m.src.Peek(3)
+	if err != nil && err != io.EOF {
+		return err
+	}
+	if Detect(head) != Gzip {
+		return &TrailingError{Gzip, m.out}
+	}
+	if err := m.z.Reset(m.src); err != nil {
+		return err
+	}
+	m.z.Multistream(false)
+	return nil
+}
+
+// Close ends it.
+func (m *members) Close() error { return m.z.Close() }
+
 // NewReader unwraps one layer of r. The caller closes the result; that does
 // not close r. A stream that asks for a dictionary over MaxDictionary is
 // refused, so memory stays bounded whatever the stream says.
@@ -71,8 +165,8 @@ func NewReader(kind Kind, r io.Reader) (io.ReadCloser, error) {
 		if err != nil {
 			return nil, err
 		}
-		// Ramdisks are padded with zeros to a page; what follows the first
-		// member is not more of the stream.
+		// Where a stream lies in an image, what follows its first member is not more of it: see
+		// NewFile for files.
 		z.Multistream(false)
 		return z, nil
 	case Xz:

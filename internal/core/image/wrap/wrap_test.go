@@ -1,0 +1,103 @@
+package wrap
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"os/exec"
+	"testing"
+)
+
+// pieces are contents that don't compress away.
+func pieces() [][]byte {
+	r := rand.New(rand.NewPCG(3, 4))
+	var list [][]byte
+	for _, n := range []int{100_000, 1, 0, 70_000} {
+		b := make([]byte, n)
+		for i := range b {
+			b[i] = byte(r.IntN(7)) << r.IntN(3)
+		}
+		list = append(list, b)
+	}
+	return list
+}
+
+// TestNewFile: files as general tools pack them, in parallel and joined, are read to their real
+// end; padding is none of it, and what is no member is said.
+func TestNewFile(t *testing.T) {
+	parts := pieces()
+	want := bytes.Join(parts, nil)
+	tools := []struct {
+		kind Kind
+		name string
+		args []string
+		// between and behind are bytes that are no contents.
+		between, behind []byte
+		bad             bool
+	}{
+		{Gzip, "gzip", []string{"-c"}, nil, nil, false},
+		{Gzip, "gzip", []string{"-1c"}, nil, make([]byte, 511), false},
+		{Gzip, "gzip", []string{"-c"}, make([]byte, 32), nil, false},
+		{Gzip, "gzip", []string{"-c"}, nil, []byte("signature"), true},
+		{Xz, "xz", []string{"-c"}, nil, nil, false},
+		{Xz, "xz", []string{"-c", "-T2", "--block-size=16384"}, nil, nil, false},
+		{Xz, "xz", []string{"-c"}, make([]byte, 8), make([]byte, 4), false},
+		{Xz, "xz", []string{"-c"}, nil, []byte("garbage!"), true},
+		{Bzip2, "bzip2", []string{"-c"}, nil, nil, false},
+		{Bzip2, "bzip2", []string{"-c"}, nil, []byte("garbage"), true},
+		{Zstd, "zstd", []string{"-c"}, nil, nil, false},
+		// A skippable frame (RFC 8878, 3.1.2): magic 0x184D2A50 to 5F, length, anything.
+		{Zstd, "zstd", []string{"-c"}, []byte{0x53, 0x2a, 0x4d, 0x18, 3, 0, 0, 0, 'a', 'b', 'c'}, nil, false},
+		{Zstd, "zstd", []string{"-c"}, nil, []byte("garbage"), true},
+		{LZ4, "lz4", []string{"-c"}, nil, nil, false},
+		{LZ4, "lz4", []string{"-c", "-B4", "-BD"}, nil, nil, false},
+	}
+	for _, tool := range tools {
+		if _, err := exec.LookPath(tool.name); err != nil {
+			t.Logf("%s is not on this machine", tool.name)
+			continue
+		}
+		var file bytes.Buffer
+		for i, p := range parts {
+			c := exec.Command(tool.name, tool.args...)
+			c.Stdin = bytes.NewReader(p)
+			b, err := c.Output()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if i > 0 {
+				file.Write(tool.between)
+			}
+			file.Write(b)
+		}
+		file.Write(tool.behind)
+		z, err := NewFile(tool.kind, bytes.NewReader(file.Bytes()))
+		if err != nil {
+			t.Errorf("%s %v: %v", tool.name, tool.args, err)
+			continue
+		}
+		got, err := io.ReadAll(z)
+		z.Close()
+		if tool.bad != (err != nil) || !bytes.Equal(got, want) {
+			t.Errorf("%s %v, %d bytes between, %d behind: %d of %d bytes, %v", tool.name, tool.args, len(tool.between), len(tool.behind), len(got), len(want), err)
+		}
+		var trailing *TrailingError
+		if tool.kind == Gzip && tool.bad && (!errors.As(err, &trailing) || trailing.After != int64(len(want))) {
+			t.Errorf("what lies behind is called %v", err)
+		}
+	}
+}
+
+// FuzzNewFile: nothing that is read makes it panic, or go on for ever.
+func FuzzNewFile(f *testing.F) {
+	f.Add([]byte{0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 3, 3, 0, 0, 0, 0, 0, 0, 0, 0, 0})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		z, err := NewFile(Detect(b), bytes.NewReader(b))
+		if err != nil {
+			return
+		}
+		defer z.Close()
+		_, _ = io.CopyN(io.Discard, z, 1<<20)
+	})
+}
