@@ -93,7 +93,7 @@ func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, 
 	defer f.Close()
 	w := proof.Wish{Trusted: trusted}
 	if len(stated) == 0 {
-		stated = files.Beside(path)
+		stated = files.Beside(path, func(err error) { a.say("", say.Warn, "the digests beside it can't be read: %s", sentence(err)) })
 	}
 	var from []string
 	for _, s := range stated {

@@ -284,7 +284,7 @@ func TestReadSums(t *testing.T) {
 	}
 	path := put(t, filepath.Join(dir, "rom.zip"), []byte("abc"))
 	put(t, path+".sha256", []byte(hexed+"\n"))
-	if got := Beside(path); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
+	if got := Beside(path, func(err error) { t.Error(err) }); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
 		t.Errorf("beside it lies %+v", got)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
@@ -142,6 +143,9 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 	set := f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet || f.Kind == ident.Images
 	switch {
 	case raw && !set, f.Short, depth > maxNesting, g.Single && set, f.Kind == ident.Addon, f.Kind == ident.App, f.Kind == ident.OTABlock, f.Kind == ident.Archive:
+		if err := sparseSums(name, f); err != nil {
+			return err
+		}
 		m.Images = append(m.Images, place.Image{File: f})
 		return nil
 	}
@@ -149,6 +153,22 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 		m.Set = name
 	}
 	return m.unwrap(ctx, name, f, g, depth)
+}
+
+// sparseSums holds the sums a sparse image states against its contents.
+func sparseSums(name string, f *ident.File) error {
+	if f.Short || len(f.Wrapped) == 0 || f.Wrapped[0] != "sparse" {
+		return nil
+	}
+	r, size, err := Open(name)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if err := sparse.Verify(r, size); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return nil
 }
 
 // unwrap takes what is inside a file to a temporary place.

@@ -34,7 +34,7 @@ func (e *NotSumsError) Error() string {
 func ReadSums(against []string) ([]Stated, error) {
 	var out []Stated
 	for _, s := range against {
-		if d, ok := sums.ParseDigest(s); ok {
+		if d, ok := sums.ParsePasted(s); ok {
 			if _, err := os.Stat(s); err != nil {
 				out = append(out, Stated{From: "the digest given", List: []sums.Sum{d}, Loose: true})
 				continue
@@ -52,7 +52,7 @@ func ReadSums(against []string) ([]Stated, error) {
 		if err != nil {
 			return nil, err
 		}
-		list := sums.Parse(string(b))
+		list := sums.Parse(sums.Text(b))
 		if len(list) == 0 {
 			return nil, fmt.Errorf("%s holds no digests in a form Jar Lid knows", s)
 		}
@@ -61,19 +61,23 @@ func ReadSums(against []string) ([]Stated, error) {
 	return out, nil
 }
 
-// Beside reads the digests that lie beside a file.
-func Beside(path string) []Stated {
+// Beside reads the digests that lie beside a file. unread is told of those that are there and
+// can't be read.
+func Beside(path string, unread func(error)) []Stated {
 	var out []Stated
 	for _, ext := range neighbours {
 		b, err := ReadSmall(path+ext, maxManifest)
 		if err != nil {
+			if !errors.Is(err, fs.ErrNotExist) {
+				unread(err)
+			}
 			continue
 		}
 		s := Stated{From: filepath.Base(path + ext)}
-		if d, ok := sums.ParseDigest(string(b)); ok {
+		if d, ok := sums.ParseDigest(sums.Text(b)); ok {
 			s.List, s.Loose = []sums.Sum{d}, true
 		} else {
-			s.List = sums.Parse(string(b))
+			s.List = sums.Parse(sums.Text(b))
 		}
 		out = append(out, s)
 	}

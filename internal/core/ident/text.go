@@ -25,11 +25,14 @@ func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 		f.Notes = append(f.Notes, "only its name says that it is brotli; that form has no mark of its own")
 		return
 	}
-	if !isText(head) {
+	if !isText(head) && !bytes.HasPrefix(head, []byte{0xff, 0xfe}) && !bytes.HasPrefix(head, []byte{0xfe, 0xff}) {
+		return
+	}
+	if !isText([]byte(sums.Text(head))) {
 		return
 	}
 	f.Kind = Text
-	lower := bytes.ToLower(bytes.TrimSpace(head))
+	lower := bytes.ToLower(bytes.TrimSpace([]byte(sums.Text(head))))
 	if bytes.HasPrefix(lower, []byte("<!doctype html")) || bytes.HasPrefix(lower, []byte("<html")) {
 		f.Details["page"] = true
 		f.Notes = append(f.Notes, "it is a web page, not an image: the download site answered with a page instead of the file")
@@ -42,7 +45,7 @@ func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 	if err != nil {
 		return
 	}
-	if list := sums.Parse(string(b)); len(list) > 0 && 2*len(list) >= lines(b) {
+	if list := sums.Parse(sums.Text(b)); len(list) > 0 && 2*len(list) >= lines(b) {
 		f.Kind = Sums
 		f.Details["digests"] = len(list)
 		f.Details["algorithm"] = list[0].Algorithm

@@ -172,6 +172,9 @@ func (l *lister) sparse(name string) error {
 	}
 	base := strings.TrimSuffix(name, path.Ext(name))
 	whole := Item{Name: base + ".raw.img", Size: v.Size(), Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+		if err := sparse.Verify(l.r, l.size); err != nil {
+			return nil, err
+		}
 		if err := o.SetSize(v.Size()); err != nil {
 			return nil, err
 		}

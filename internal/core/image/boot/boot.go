@@ -90,6 +90,10 @@ func PackOS(major, minor, patch, year, month int) uint32 {
 	return uint32(major)<<25 | uint32(minor)<<18 | uint32(patch)<<11 | uint32(year-2000)<<4 | uint32(month)
 }
 
+// smallestTree is the least size of a device tree in bytes: its header has 40 of them
+// (Devicetree Specification 0.4, 5.2), and one that says anything has far more.
+const smallestTree = 512
+
 // Parse reads the header of the image in r, which is size bytes long, and
 // checks that every section lies within it. An image that ends early gives an
 // *image.Error for which image.IsShort is true, together with what was read.
@@ -109,6 +113,9 @@ func Parse(r io.ReaderAt, size int64) (*Image, error) {
 	}
 	le := binary.LittleEndian
 	m := &Image{HeaderVersion: le.Uint32(h[40:])}
+	if m.HeaderVersion > 4 && m.HeaderVersion < smallestTree {
+		return nil, image.Errorf(formatName, 40, "header version %d is not known; 0 to 4 are", m.HeaderVersion)
+	}
 	if m.HeaderVersion > 4 {
 		// Before versions existed some bootloaders kept the size of appended
 		// device trees in this field; no such size is a small number.

@@ -71,6 +71,12 @@ func (p *Payload) Apply(r io.ReaderAt, part *Partition, op *Operation, t Target)
 			}
 		}
 	}
+	var more [1]byte
+	if n, err := io.ReadFull(z, more[:]); n > 0 {
+		return fail("it unpacks to more than the blocks it is for hold", nil)
+	} else if err != io.EOF && err != io.ErrUnexpectedEOF {
+		return fail("the data cannot be unpacked", err)
+	}
 	if _, err := io.Copy(io.Discard, src); err != nil {
 		return fail("cannot be read", err)
 	}

@@ -98,6 +98,15 @@ func NewReader(r io.ReaderAt, size int64) (*Reader, error) {
 // Next gives the next chunk, CRC chunks left out; io.EOF after the last one,
 // when the runs have filled the image exactly.
 func (s *Reader) Next() (Chunk, error) {
+	for {
+		if c, err := s.any(); err != nil || c.Type != ChunkCRC32 {
+			return c, err
+		}
+	}
+}
+
+// any gives the next chunk, CRC chunks too, whose sum is their Fill.
+func (s *Reader) any() (Chunk, error) {
 	le := binary.LittleEndian
 	for s.next < s.Chunks {
 		at := s.off
@@ -119,7 +128,7 @@ func (s *Reader) Next() (Chunk, error) {
 		case c.Type != ChunkCRC32 && c.Blocks > int64(s.Blocks)-s.block:
 			return Chunk{}, image.Errorf(formatName, at+4, "the chunks go beyond the image's %d blocks", s.Blocks)
 		}
-		if c.Type == ChunkFill {
+		if c.Type == ChunkFill || c.Type == ChunkCRC32 {
 			f, err := image.ReadAt(formatName, s.r, s.size, c.Data, 4)
 			if err != nil {
 				return Chunk{}, err
@@ -129,7 +138,7 @@ func (s *Reader) Next() (Chunk, error) {
 		s.next++
 		s.off = c.Data + need
 		if c.Type == ChunkCRC32 {
-			continue
+			c.Blocks = 0
 		}
 		s.block += c.Blocks
 		return c, nil

@@ -3,14 +3,17 @@
 package sums
 
 import (
+	"bytes"
 	"crypto/md5"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
+	"encoding/binary"
 	"encoding/hex"
 	"hash"
 	"path"
 	"strings"
+	"unicode/utf16"
 )
 
 // Algorithm is a digest's kind.
@@ -68,8 +71,32 @@ func ParseDigest(s string) (Sum, bool) {
 	return Sum{Algorithm: a, Digest: hex.EncodeToString(b)}, true
 }
 
+// Text decodes a file of text: UTF-8 with or without a byte order mark, and UTF-16 with one, as
+// Windows writes it (the Unicode standard, 3.10).
+func Text(b []byte) string {
+	var order binary.ByteOrder
+	switch {
+	case bytes.HasPrefix(b, []byte{0xef, 0xbb, 0xbf}):
+		return string(b[3:])
+	case bytes.HasPrefix(b, []byte{0xff, 0xfe}):
+		order = binary.LittleEndian
+	case bytes.HasPrefix(b, []byte{0xfe, 0xff}):
+		order = binary.BigEndian
+	default:
+		return string(b)
+	}
+	units := make([]uint16, 0, len(b)/2)
+	for b = b[2:]; len(b) >= 2; b = b[2:] {
+		units = append(units, order.Uint16(b))
+	}
+	return string(utf16.Decode(units))
+}
+
 // Parse reads the lines of a sums file; lines of other kinds are left out.
 func Parse(text string) []Sum {
+	if list := parseShell(text); len(list) > 0 {
+		return list
+	}
 	var list []Sum
 	for line := range strings.Lines(text) {
 		line = strings.TrimRight(line, "\r\n")
@@ -78,6 +105,41 @@ func Parse(text string) []Sum {
 		}
 	}
 	return list
+}
+
+// parseShell reads what the Windows shell's digest command prints: a table with the columns
+// Algorithm, Hash and Path, or, where it is wide, a list of the same.
+func parseShell(text string) (list []Sum) {
+	var one Sum
+	table := false
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		f := strings.Fields(line)
+		switch name, value, ok := strings.Cut(line, ":"); {
+		case len(f) >= 3 && f[0] == "Algorithm" && f[1] == "Hash" && f[2] == "Path":
+			table = true
+		case table && len(f) >= 2:
+			if s, ok := ParseDigest(f[1]); ok && strings.EqualFold(f[0], string(s.Algorithm)) {
+				s.Name = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(line[len(f[0]):]), f[1]))
+				list = append(list, s)
+			}
+		case !ok || table:
+		case strings.TrimSpace(name) == "Hash":
+			one, _ = ParseDigest(value)
+		case strings.TrimSpace(name) == "Path" && one.Digest != "":
+			one.Name = strings.TrimSpace(value)
+			list, one = append(list, one), Sum{}
+		}
+	}
+	return list
+}
+
+// ParsePasted reads what a person pastes: a digest, or a whole line of a file of digests.
+func ParsePasted(s string) (Sum, bool) {
+	if d, ok := ParseDigest(s); ok {
+		return d, true
+	}
+	return parseLine(strings.TrimSpace(s))
 }
 
 func parseLine(line string) (Sum, bool) {

@@ -49,7 +49,38 @@ func TestParse(t *testing.T) {
 	}
 }
 
+// TestWindows: what that system's shell writes and prints, and its byte order marks.
+func TestWindows(t *testing.T) {
+	table := "\r\nAlgorithm       Hash                                                                   Path\r\n---------       ----                                                                   ----\r\n" +
+		"SHA256          " + strings.ToUpper(abc256) + "       C:\\roms\\the rom.zip\r\nMD5             " + strings.ToUpper(abcMD5) + "       C:\\roms\\b.img\r\n"
+	list := "\r\nAlgorithm : SHA256\r\nHash      : " + strings.ToUpper(abc256) + "\r\nPath      : C:\\roms\\the rom.zip\r\n\r\n"
+	lines := abc256 + "  the rom.zip\n" + abc1 + "  b.img\n"
+	utf16le := func(s string) string {
+		b := []byte{0xff, 0xfe}
+		for _, r := range s {
+			b = append(b, byte(r), byte(r>>8))
+		}
+		return string(b)
+	}
+	for what, c := range map[string]struct {
+		text string
+		n    int
+	}{"a table": {table, 2}, "a list": {list, 1}, "with a mark": {"\xef\xbb\xbf" + lines, 2}, "in UTF-16": {utf16le(lines), 2}, "a table in UTF-16": {utf16le(table), 2}} {
+		got := Parse(Text([]byte(c.text)))
+		if len(got) != c.n || len(got) > 0 && (got[0].Digest != abc256 || got[0].Algorithm != SHA256) {
+			t.Errorf("%s: %+v", what, got)
+			continue
+		}
+		if mine := For(got, "/home/x/the rom.zip"); len(mine) != 1 {
+			t.Errorf("%s, of the file: %+v", what, mine)
+		}
+	}
+	if d, ok := ParsePasted(abc256 + "  rom.zip"); !ok || d.Digest != abc256 {
+		t.Errorf("a pasted line: %+v", d)
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	f.Add(abc256 + "  a\nSHA1 (d) = " + abc1 + "\n")
-	f.Fuzz(func(t *testing.T, s string) { For(Parse(s), s) })
+	f.Fuzz(func(t *testing.T, s string) { For(Parse(Text([]byte(s))), s) })
 }
