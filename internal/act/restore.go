@@ -30,7 +30,7 @@ func (j *Job) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, err
 	defer m.End()
 	done := int64(0)
 	for _, f := range s.Item.Files {
-		if err := j.restoreFile(ctx, filepath.Join(s.Dir, filepath.FromSlash(f.Path)), path.Join(at, f.Path), f.Time, func(n int64) { m.Set(done + n) }); err != nil {
+		if err := j.restoreFile(ctx, filepath.Join(s.Dir, filepath.FromSlash(f.At())), path.Join(at, f.Path), f.Time, func(n int64) { m.Set(done + n) }); err != nil {
 			return rec, err
 		}
 		there, err := j.DigestThere(ctx, path.Join(at, f.Path))

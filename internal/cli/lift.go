@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/lift"
+	"jarlid/internal/core/local"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
 )
@@ -113,7 +114,7 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 	}
 	ctx, cancel := a.env.UntilStopped(ctx)
 	defer cancel()
-	taking := files.Taking{Dir: o.dir, Root: root, Sparse: o.sparse, NoDigest: o.noDigest, Working: a.env.Working}
+	taking := files.Taking{Dir: o.dir, Root: root, Sparse: o.sparse, NoDigest: o.noDigest, Working: a.env.Working, Names: &local.Names{}}
 
 	for _, it := range items {
 		row, err := taking.Take(ctx, it)
@@ -121,6 +122,9 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 			return fmt.Errorf("%s: %w", it.Name, err)
 		}
 		r.Items = append(r.Items, row)
+		if rel, err := filepath.Rel(o.dir, row.Path); err == nil && filepath.ToSlash(rel) != it.Name {
+			a.say("", say.Note, "%q is written as %s: not every computer can hold its name beside the others", it.Name, filepath.ToSlash(rel))
+		}
 		text := row.Path + ", " + image.Size(row.Size)
 		if row.SHA256 != "" {
 			text += ", SHA-256 " + row.SHA256

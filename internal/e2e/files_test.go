@@ -476,3 +476,58 @@ func TestSigner(t *testing.T) {
 		l.want(0, []string{"signed by: CN=ours"}, "ident", path)
 	})
 }
+
+// TestNamesThatCollide: of files whose names some computer takes for one, or can't hold, none is
+// lost, and each is said.
+func TestNamesThatCollide(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		var packed bytes.Buffer
+		z := zip.NewWriter(&packed)
+		names := []string{"boot.img", "boot.img", "Boot.img", "aux.img", "What?.img", "a:b.img", "end./x.img", "deep/boot.img"}
+		for i, n := range names {
+			must(must(z.Create(n)).Write(fmt.Appendf(nil, "contents %d", i)))
+		}
+		z.Close()
+		f := l.file("many.zip", packed.Bytes())
+		out := l.want(0, []string{"is written as boot (2).img", "is written as Boot (3).img", "is written as %61ux.img", "8 taken out"}, "lift", f, "-o", l.dir+"/out", "--sums")
+		have := map[string]bool{}
+		for _, row := range strings.Split(out, "\n") {
+			if strings.HasPrefix(row, "good  ") {
+				path, _, _ := strings.Cut(strings.TrimPrefix(row, "good  "), ", ")
+				have[string(must(os.ReadFile(path)))] = true
+			}
+		}
+		if len(have) != len(names) {
+			t.Errorf("%d of %d files are there:\n%s", len(have), len(names), out)
+		}
+		l.want(0, nil, "proof", l.dir+"/out/boot (2).img", "--against", l.dir+"/out/SHA256SUMS")
+		l.standin("dunlin")
+		l.want(3, []string{"stop  two-of-one-name: many.zip holds two files called boot.img"}, "flash", f)
+
+		// A storage of the phone with such names, there and back.
+		l.inRecovery("dunlin", files.Recovery)
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		shared := filepath.Join(l.dir, "dunlin", "shared")
+		if err := os.MkdirAll(shared, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for i, n := range []string{"Boot.txt", "boot.txt", "What?.txt", "a:b.txt", `back\slash`, "aux"} {
+			if err := os.WriteFile(filepath.Join(shared, n), fmt.Appendf(nil, "note %d", i), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		kept := l.dir + "/kept"
+		l.want(0, []string{"is kept as"}, "backup", "take", "storage", "-o", kept)
+		l.want(0, nil, "backup", "take", "storage", "-o", kept) // again: what is there stays there
+		if n := len(must(os.ReadDir(filepath.Join(kept, "storage")))); n != 6 {
+			t.Errorf("%d files are kept", n)
+		}
+		l.want(0, nil, "wipe", "storage", "--yes", "--accept", "apps-not-apart")
+		l.want(0, nil, "backup", "restore", "storage", "-o", kept, "--yes")
+		for i, n := range []string{"Boot.txt", "boot.txt", "What?.txt", "a:b.txt", `back\slash`, "aux"} {
+			if b, err := os.ReadFile(filepath.Join(shared, n)); err != nil || string(b) != fmt.Sprintf("note %d", i) {
+				t.Errorf("%s came back as %q, %v", n, b, err)
+			}
+		}
+	})
+}

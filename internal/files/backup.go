@@ -43,7 +43,7 @@ func ProveBackup(ctx context.Context, dir string, i *backup.Item) error {
 		return check(i.File, i.SHA256, i.Bytes)
 	}
 	for _, f := range i.Files {
-		if err := check(path.Join(i.File, f.Path), f.SHA256, f.Bytes); err != nil {
+		if err := check(path.Join(i.File, f.At()), f.SHA256, f.Bytes); err != nil {
 			return err
 		}
 	}

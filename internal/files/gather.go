@@ -10,9 +10,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/lift"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 )
@@ -99,6 +101,9 @@ func (m *Material) folder(dir string) error {
 		if !isImage(f) {
 			m.Left = append(m.Left, e.Name())
 			continue
+		}
+		if err := sparseSums(name, f); err != nil {
+			return err
 		}
 		m.Images = append(m.Images, place.Image{File: f})
 	}
@@ -194,12 +199,19 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 	if err != nil {
 		return err
 	}
+	taken := map[string]string{}
 	for _, it := range s.Items {
 		if !it.Image && !manifest(it.Name) {
 			m.Left = append(m.Left, it.Name)
 			continue
 		}
-		out := filepath.Join(sub, path.Base(it.Name))
+		base := strings.ToLower(path.Base(it.Name))
+		if other, twice := taken[base]; twice {
+			return finding.Stopped(finding.TwoAlike, filepath.Base(name), fmt.Sprintf("%s holds two files called %s, %s and %s, and which is meant is not guessed", filepath.Base(name), path.Base(it.Name), other, it.Name),
+				"take out the one that is meant: jarlid lift "+place.Quote(name)+" "+place.Quote(it.Name)+" -o DIR")
+		}
+		taken[base] = it.Name
+		out := filepath.Join(sub, local.Name(path.Base(it.Name)))
 		if err := take(ctx, it, out, g); err != nil {
 			return fmt.Errorf("%s, %s: %w", name, it.Name, err)
 		}

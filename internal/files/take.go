@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/lift"
+	"jarlid/internal/core/local"
 )
 
 // RoomFor checks beforehand that the disk has room.
@@ -35,6 +36,8 @@ type Taken struct {
 	Path   string `json:"path,omitempty"`
 	Size   int64  `json:"size"` // bytes
 	SHA256 string `json:"sha256,omitempty"`
+
+	local string // its name below the folder, with slashes
 }
 
 // Taking says how items are written.
@@ -43,6 +46,7 @@ type Taking struct {
 	Root     *os.Root // the folder they are written to
 	Sparse   bool     // write images as sparse images
 	NoDigest bool     // leave out digests that are not made on the way anyhow
+	Names    *local.Names
 	// Working is told what is being written, and how far it is.
 	Working func(what string, total int64) (moved func(int64), end func())
 }
@@ -50,12 +54,12 @@ type Taking struct {
 // Take writes an item under a passing name and gives it its own when it is whole.
 func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 	root := k.Root
-	if dir := filepath.Dir(filepath.FromSlash(it.Name)); dir != "." {
+	name := filepath.FromSlash(k.Names.For(it.Name))
+	if dir := filepath.Dir(name); dir != "." {
 		if err := root.MkdirAll(dir, 0o755); err != nil {
 			return row, err
 		}
 	}
-	name := filepath.FromSlash(it.Name)
 	part := name + ".jarlid-part"
 	f, err := root.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
@@ -96,7 +100,7 @@ func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 	if err := root.Rename(part, name); err != nil {
 		return row, err
 	}
-	return Taken{Name: it.Name, Path: filepath.Join(k.Dir, name), Size: st.Size(), SHA256: hex.EncodeToString(digest)}, nil
+	return Taken{Name: it.Name, Path: filepath.Join(k.Dir, name), Size: st.Size(), SHA256: hex.EncodeToString(digest), local: filepath.ToSlash(name)}, nil
 }
 
 // makeSparse replaces a raw file by the same as a sparse image, zeros as FILL 0.
@@ -134,7 +138,7 @@ func WriteSums(root *os.Root, rows []Taken) error {
 	var b strings.Builder
 	sort.Slice(rows, func(i, j int) bool { return rows[i].Name < rows[j].Name })
 	for _, r := range rows {
-		fmt.Fprintf(&b, "%s  %s\n", r.SHA256, r.Name)
+		fmt.Fprintf(&b, "%s  %s\n", r.SHA256, r.local)
 	}
 	f, err := root.Create("SHA256SUMS")
 	if err != nil {

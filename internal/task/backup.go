@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
@@ -296,13 +297,25 @@ func (j *taking) takeStorage(ctx context.Context, dir string, old *backup.Item) 
 		}
 	}
 	sum := sha256.New()
+	names := &local.Names{}
+	for _, f := range known { // what is there keeps its place
+		names.Taken(f.At())
+	}
 	err = j.walkStorage(ctx, y, at, "", 0, func(rel string, st adb.FileStat) error {
-		local := filepath.Join(dir, backup.Storage, filepath.FromSlash(rel))
 		f, ok := known[rel]
+		below := f.At()
+		if !ok {
+			below = names.For(rel)
+		}
+		local := filepath.Join(dir, backup.Storage, filepath.FromSlash(below))
 		if have, err := os.Stat(local); !ok || err != nil || have.Size() != st.Size || f.Bytes != st.Size || !f.Time.Equal(st.MTime.UTC()) {
 			var err error
 			if f, err = j.takeFile(ctx, y, path.Join(at, rel), local, rel, st); err != nil {
 				return err
+			}
+			if f.Local = ""; below != rel {
+				f.Local = below
+				j.Obs.Say(say.Note, "%q is kept as %s", rel, below)
 			}
 		}
 		fmt.Fprintf(sum, "%s  %s\n", f.SHA256, f.Path)

@@ -3,6 +3,7 @@
 package backup
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -36,11 +37,15 @@ type Item struct {
 
 // File is one file of the shared storage.
 type File struct {
-	Path   string    `yaml:"path"` // below the storage, with slashes
+	Path   string    `yaml:"path"`            // below the storage, with slashes, as the phone has it
+	Local  string    `yaml:"local,omitempty"` // below the folder, where that is another one
 	Bytes  int64     `yaml:"bytes"`
 	SHA256 string    `yaml:"sha256"`
 	Time   time.Time `yaml:"time"`
 }
+
+// At gives where the file lies below the folder of the storage, with slashes.
+func (f *File) At() string { return cmp.Or(f.Local, f.Path) }
 
 // Manifest says what a folder holds and of which phone.
 type Manifest struct {
@@ -74,7 +79,7 @@ func Parse(b []byte) (*Manifest, error) {
 		}
 		seen[i.Name] = true
 		for _, f := range i.Files {
-			if !inside(f.Path) || f.Bytes < 0 || !digest(f.SHA256) {
+			if !inside(f.At()) || !onPhone(f.Path) || f.Bytes < 0 || !digest(f.SHA256) {
 				return nil, fmt.Errorf("its file %q in %s is damaged", f.Path, i.Name)
 			}
 		}
@@ -87,8 +92,13 @@ func inside(p string) bool {
 	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p, "../") && !strings.ContainsAny(p, "\\:\x00")
 }
 
-// Keepable tells whether a file of the phone can be kept under its own name.
-func Keepable(p string) bool { return inside(p) }
+// onPhone tells whether a path is one below a folder of the phone, whatever its names are made of.
+func onPhone(p string) bool {
+	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p, "../") && !strings.Contains(p, "\x00")
+}
+
+// Keepable tells whether a file of the phone can be kept, under a name that may be another one.
+func Keepable(p string) bool { return onPhone(p) }
 
 func digest(s string) bool {
 	return len(s) == 64 && strings.Trim(s, "0123456789abcdef") == ""

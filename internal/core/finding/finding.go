@@ -96,6 +96,7 @@ const (
 	NoSystem           = "nothing-to-add-to"
 	NotGeneric         = "not-generic"
 	NoBackup           = "no-backup"
+	TwoAlike           = "two-of-one-name"
 )
 
 // Finding is one thing found, on one phone and file.

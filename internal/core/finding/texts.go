@@ -382,4 +382,10 @@ var texts = map[string]Text{
 		Why:     "What is erased can't be had back. A started system or a recovery that can open the data gives the shared storage out; partitions that hold the phone's own numbers are worth keeping too.",
 		Remedy:  "Keep it first: jarlid backup take -o DIR. Where there is nothing to keep, go on.",
 	},
+	TwoAlike: {
+		Meaning: "An archive or package holds two files of one name, in different folders.",
+		Why:     "Sets for several models, or for both slots, come in one archive. The wrong one of two is worse than none.",
+		Remedy:  "Take out the one that is meant with jarlid lift, and name that.",
+		Final:   true,
+	},
 }

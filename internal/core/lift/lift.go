@@ -108,7 +108,7 @@ func (e *UnsafeNameError) Error() string {
 func safe(name string) (string, error) {
 	n := strings.ReplaceAll(name, `\`, "/")
 	clean := path.Clean("/" + n)[1:]
-	if strings.HasPrefix(n, "/") || clean == "" || strings.ContainsAny(n, ":\x00") || path.Clean(n) != clean {
+	if strings.HasPrefix(n, "/") || clean == "" || strings.Contains(n, "\x00") || len(n) > 2 && n[1] == ':' && n[2] == '/' || path.Clean(n) != clean {
 		return "", &UnsafeNameError{name}
 	}
 	return clean, nil
