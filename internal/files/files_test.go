@@ -282,6 +282,17 @@ func TestReadSums(t *testing.T) {
 	if _, err := ReadSums([]string{put(t, filepath.Join(dir, "text"), []byte("a word\n"))}); err == nil {
 		t.Error("a text without digests is taken")
 	}
+	// The digest of "abc" (FIPS 180-2) in base64.
+	payload := put(t, filepath.Join(dir, "payload.bin"), []byte("abc"))
+	put(t, filepath.Join(dir, "payload_properties.txt"), []byte("FILE_HASH=ungWv48Bz+pBQUDeXa4iI7ADYaOWF3qctBD/YfIAFa0=\nFILE_SIZE=3\n"))
+	if got := Beside(payload, func(err error) { t.Error(err) }); len(got) != 1 || !got[0].Loose || got[0].List[0].Digest != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
+		t.Errorf("beside the payload lies %+v", got)
+	}
+	put(t, filepath.Join(dir, "payload_properties.txt"), []byte("FILE_HASH=nonsense\n"))
+	told := 0
+	if got := Beside(payload, func(error) { told++ }); len(got) != 0 || told != 1 {
+		t.Errorf("beside the payload lies %+v, told %d", got, told)
+	}
 	path := put(t, filepath.Join(dir, "rom.zip"), []byte("abc"))
 	put(t, path+".sha256", []byte(hexed+"\n"))
 	if got := Beside(path, func(err error) { t.Error(err) }); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {

@@ -1,16 +1,21 @@
 package files
 
 import (
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/image/zipsig"
 )
@@ -65,6 +70,11 @@ func ReadSums(against []string) ([]Stated, error) {
 // can't be read.
 func Beside(path string, unread func(error)) []Stated {
 	var out []Stated
+	if s, err := properties(path); err != nil {
+		unread(err)
+	} else if s != nil {
+		out = append(out, *s)
+	}
 	for _, ext := range neighbours {
 		b, err := ReadSmall(path+ext, maxManifest)
 		if err != nil {
@@ -82,6 +92,32 @@ func Beside(path string, unread func(error)) []Stated {
 		out = append(out, s)
 	}
 	return out
+}
+
+// properties reads what payload_properties.txt states of the payload it lies beside: FILE_HASH,
+// its SHA-256 in base64 (brillo_update_payload in the platform's update_engine); nil where there
+// is none.
+func properties(payload string) (*Stated, error) {
+	if filepath.Base(payload) != "payload.bin" {
+		return nil, nil
+	}
+	b, err := ReadSmall(filepath.Join(filepath.Dir(payload), ota.PropertiesName), maxManifest)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(sums.Text(b)) {
+		if text, ok := strings.CutPrefix(strings.TrimSpace(line), "FILE_HASH="); ok {
+			sum, err := base64.StdEncoding.DecodeString(text)
+			if err != nil || len(sum) != sha256.Size {
+				return nil, fmt.Errorf("%s beside it states no digest that could be read: %q", ota.PropertiesName, text)
+			}
+			return &Stated{From: ota.PropertiesName, Loose: true, List: []sums.Sum{{Algorithm: sums.SHA256, Digest: hex.EncodeToString(sum)}}}, nil
+		}
+	}
+	return nil, nil
 }
 
 // neighbours are the endings under which a file's digests lie beside it.

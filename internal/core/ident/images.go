@@ -70,6 +70,9 @@ func (f *File) footer(r io.ReaderAt, size int64) {
 		return
 	}
 	ft, ok, err := vbmeta.ParseFooter(r, size)
+	if err != nil { // its magic is there
+		f.Notes = append(f.Notes, "its verified boot footer says what can't be: "+err.Error())
+	}
 	if err != nil || !ok {
 		return
 	}
