@@ -89,7 +89,9 @@ func overlayScenes(dir string) ([]Scene, error) {
 		{Why: "It is started once, so that what comes later has something to compare with.", Args: []string{"go", "system", "--wait", "1s", "--yes"}},
 		{Why: "Is it really up? At the phone: finish the welcome, switch debugging on, allow this computer.", Args: []string{"arrive", "--wait", "60s"}, Hands: welcome},
 		{Why: "Back to the bootloader for the generic system, which is written whole.", Args: []string{"go", "bootloader"}},
-		{Why: "It is packed; that is no matter.", Args: []string{"flash", gsi, "--into", "system", "--yes"}},
+		{Why: "It is packed; that is no matter. But the base ROM has encrypted the data by now.", Args: []string{"flash", gsi, "--into", "system", "--yes"}, Exit: 3},
+		{Why: "So that goes first.", Args: []string{"wipe", "userdata", "--yes"}},
+		{Why: "Now.", Args: []string{"flash", gsi, "--into", "system", "--yes"}},
 		{Why: "Its extras come as a numbered series.", Args: []string{"go", "recovery"}},
 		{Why: "Given in the wrong order, they are stopped.", Args: []string{"sideload", extras[1], extras[0], extras[2], "--yes"}, Exit: 3},
 		{Why: "In their order they go in.", Args: append([]string{"sideload", "--yes"}, extras...)},
@@ -98,7 +100,7 @@ func overlayScenes(dir string) ([]Scene, error) {
 		{Why: "Into the recovery again, with the keys.", Args: []string{"go", "recovery", "--yes"}, Hands: []string{"volume-up+power"}},
 		{Why: "The maker's overlay names things that a generic system does not have. It is moved aside.", Args: []string{"shelve", "/vendor/overlay/WickerlightFrame", "--yes"}},
 		{Why: "Once more.", Args: []string{"go", "system", "--wait", "1s", "--yes"}},
-		{Why: "And now?", Args: []string{"arrive", "--wait", "60s"}},
+		{Why: "And now? The wipe has switched debugging off, so it is switched on again at the phone.", Args: []string{"arrive", "--wait", "60s"}, Hands: welcome},
 		{Why: "The observers' app goes onto it.", Args: []string{"app", rel(log), "--yes"}},
 	}, err
 }
@@ -120,9 +122,8 @@ func gsiScenes(dir string) ([]Scene, error) {
 		{Why: "A card keeps what was read, so that the question can be asked again with the phone away.", Args: []string{"card", "--save", at("avocet.card.json")}},
 		{Why: "So it can.", Args: append(append([]string(nil), all...), "--card", at("avocet.card.json"))},
 		{Why: "To work: the hash tree of the maker's system is switched off.", Args: []string{"vbmeta", "loosen", "hashtree", "--yes"}},
-		{Why: "The image goes into super; room is made for it.", Args: []string{"flash", gsi, "--into", "system", "--yes"}},
-		{Why: "Into the recovery again.", Args: []string{"go", "recovery"}},
 		{Why: "The maker's data can't be read by it.", Args: []string{"wipe", "userdata", "--yes"}},
+		{Why: "The image goes into super; room is made for it.", Args: []string{"flash", gsi, "--into", "system", "--yes"}},
 		{Why: "The first start.", Args: []string{"go", "system", "--wait", "1s", "--yes"}},
 		{Why: "At the phone: finish the welcome, switch debugging on, allow this computer.", Args: []string{"arrive", "--wait", "60s"}, Hands: []string{"finish welcome", "debugging on", "allow"}},
 	}, nil
