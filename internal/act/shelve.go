@@ -35,7 +35,7 @@ func (j *Job) shelveOne(ctx context.Context, item *place.Item, back bool) error 
 		return err
 	}
 	defer m.Release(ctx)
-	list, err := m.Record(ctx)
+	list, err := m.Aside(ctx)
 	if err != nil {
 		return err
 	}

@@ -212,11 +212,13 @@ func TestSanderlingEvening(t *testing.T) {
 		if len(moved.Moved) != 1 || moved.Moved[0].From != "/overlay/WickerlightFrame" {
 			t.Errorf("%+v", moved)
 		}
+		l.want(0, []string{"/vendor/overlay/WickerlightFrame is moved aside already", "nothing is to be moved"}, "shelve", "/vendor/overlay//WickerlightFrame/", "--yes")
 		l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
 		l.did("sanderling", "", []string{"Saltmarsh GSI 4.2 is up"}, "arrive", "--wait", "60s")
 		// And back: the overlay is there again, and the loop with it.
 		l.want(0, nil, "go", "recovery")
 		l.want(0, []string{"/vendor/overlay/WickerlightFrame is back"}, "unshelve", "--yes")
+		l.want(0, []string{"/vendor/overlay/WickerlightFrame is in its place already"}, "unshelve", "/vendor/overlay/WickerlightFrame", "--yes")
 		l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
 		if code, _ := l.run("arrive", "--wait", "5s"); code == 0 {
 			t.Error("it starts with the overlay")

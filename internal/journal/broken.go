@@ -4,9 +4,12 @@ import "slices"
 
 // BrokenJob is a job that did not come to its end.
 type BrokenJob struct {
-	Job     string   `json:"job"`     // its folder's name
-	Step    string   `json:"step"`    // what was under way
-	Command []string `json:"command"` // as it was typed
+	Job     string   `json:"job"`            // its folder's name
+	Step    string   `json:"step"`           // what was under way
+	Command []string `json:"command"`        // as it was typed
+	Then    []string `json:"then,omitempty"` // files of packages that were to come behind what was under way
+
+	Kind string `json:"-"` // of the step
 }
 
 // BrokenOff gives the last job of a phone when it broke off in the middle of a step: the program
@@ -23,6 +26,10 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 	for _, r := range slices.Backward(j.Records) {
 		if r.Event == Act || r.Event == Failed || r.Event == Interrupted {
 			b := &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}
+			if steps := j.Records[0].Steps; r.Step >= 1 && r.Step <= len(steps) {
+				b.Kind = steps[r.Step-1].Kind
+				b.Then = packagesOf(steps[r.Step:])
+			}
 			if to := restartsOnly(j.Records[0].Steps, r.Step); to != "" {
 				b.Command = []string{"jarlid", "go", to} // what was written or installed is not done once more
 			}
@@ -47,4 +54,16 @@ func restartsOnly(steps Steps, from int) (to string) {
 		to, _ = with["to"].(string)
 	}
 	return to
+}
+
+// packagesOf gives the files of the packages that steps send.
+func packagesOf(steps Steps) (list []string) {
+	for _, s := range steps {
+		with, _ := s.With.(map[string]any)
+		file, _ := with["file"].(map[string]any)
+		if path, _ := file["path"].(string); s.Kind == "sideload" && path != "" {
+			list = append(list, path)
+		}
+	}
+	return list
 }

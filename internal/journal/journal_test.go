@@ -72,6 +72,40 @@ func TestRecall(t *testing.T) {
 	}
 }
 
+// TestBrokenOff: what is left of a job that broke off: all of it, the restart alone, or what was to
+// come behind the package that was under way.
+func TestBrokenOff(t *testing.T) {
+	steps := Steps{{Kind: "restart", Title: "restart into sideload", With: map[string]any{"to": "sideload"}},
+		{Kind: "sideload", Title: "install rom.zip", With: map[string]any{"file": map[string]any{"path": "rom.zip"}}},
+		{Kind: "sideload", Title: "install extra.zip", With: map[string]any{"file": map[string]any{"path": "x/extra.zip"}}},
+		{Kind: "restart", Title: "restart into recovery", With: map[string]any{"to": "recovery"}}}
+	for _, c := range []struct {
+		step          int
+		command, then string
+	}{
+		{1, "jarlid sideload rom.zip x/extra.zip", "rom.zip x/extra.zip"},
+		{2, "jarlid sideload rom.zip x/extra.zip", "x/extra.zip"},
+		{3, "jarlid sideload rom.zip x/extra.zip", ""},
+		{4, "jarlid go recovery", ""},
+	} {
+		home := t.TempDir()
+		w, err := Create(home, "dunlin", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range []Record{{Event: Begin, Phone: "dunlin", Command: []string{"jarlid", "sideload", "rom.zip", "x/extra.zip"}, Steps: steps}, {Event: Act, Step: c.step, Title: steps[c.step-1].Title}} {
+			if err := w.Write(r); err != nil {
+				t.Fatal(err)
+			}
+		}
+		w.Close()
+		b, err := BrokenOff(home, Who{Name: "dunlin"})
+		if err != nil || b == nil || b.Kind != steps[c.step-1].Kind || strings.Join(b.Command, " ") != c.command || strings.Join(b.Then, " ") != c.then {
+			t.Errorf("step %d: %+v, %v", c.step, b, err)
+		}
+	}
+}
+
 // TestNumbersOrder: a clock that goes back does not let an old job speak last, whatever the
 // folders' names sort like, and a number is never given twice.
 func TestNumbersOrder(t *testing.T) {

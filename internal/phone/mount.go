@@ -33,7 +33,7 @@ func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Ite
 	if err != nil {
 		return place.Item{}, err
 	}
-	item := place.Item{Path: name}
+	item := place.Item{Path: path.Join("/", base, rest)} // one form, however it was typed
 	dev, part, err := s.SystemDevice(ctx, base)
 	if err == nil && dev == "" && base != "system" {
 		dev, part, err = s.SystemDevice(ctx, "system")
@@ -59,12 +59,16 @@ func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Ite
 			return item, err
 		}
 	}
-	look := item.Inside
+	from, to := item.Inside, item.Aside()
 	if back {
-		look = item.Aside()
+		from, to = to, from
 	}
-	is, err := m.There(ctx, look)
+	is, err := m.There(ctx, from)
+	if err != nil {
+		return item, err
+	}
 	item.Missing = !is
+	item.There, err = m.There(ctx, to)
 	return item, err
 }
 
@@ -171,6 +175,23 @@ func (m *Mount) Record(ctx context.Context) ([]ShelfEntry, error) {
 	return list, nil
 }
 
+// Aside gives what of the record lies on the shelf: a move that broke off may have left an entry
+// without a file.
+func (m *Mount) Aside(ctx context.Context) ([]ShelfEntry, error) {
+	list, err := m.Record(ctx)
+	var there []ShelfEntry
+	for _, e := range list {
+		is, err := m.There(ctx, e.Aside)
+		if err != nil {
+			return nil, err
+		}
+		if is {
+			there = append(there, e)
+		}
+	}
+	return there, err
+}
+
 // Keep writes what was moved aside; nothing takes the record away.
 func (m *Mount) Keep(ctx context.Context, list []ShelfEntry) error {
 	shelf := path.Join(m.At, place.Shelf)
@@ -188,7 +209,7 @@ func (m *Mount) Keep(ctx context.Context, list []ShelfEntry) error {
 func (s *Session) Shelved(ctx context.Context) ([]place.Item, error) {
 	var items []place.Item
 	err := s.eachSystem(ctx, func(_ string, part card.Partition, m *Mount) error {
-		list, err := m.Record(ctx)
+		list, err := m.Aside(ctx)
 		for _, e := range list {
 			items = append(items, place.Item{Path: e.Path, Partition: part, Inside: e.From})
 		}

@@ -360,10 +360,18 @@ func (w *world) awake(state string) {
 		return
 	}
 	w.press(never, map[string]string{"bootloader": "volume-down+power", "recovery": "volume-up+power"}[mode])
-	if !w.until(mode) { // what it would start is broken: the bootloader is always there
+	// What it would start may be broken, or a maker's recovery that does not listen: the bootloader
+	// is always there.
+	if !w.until(mode) || mode == "recovery" && !w.answers() {
 		w.press(never, "volume-down+power")
 		w.until("bootloader")
 	}
+}
+
+// answers tells whether the phone is listed as being here.
+func (w *world) answers() bool {
+	_, out := w.run(nil)
+	return !strings.Contains(out, w.name+" is listed and does not answer")
 }
 
 // unlocked: nobody holds a lock any more.

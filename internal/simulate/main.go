@@ -43,10 +43,12 @@ func main() {
 			for n := *from; n < *from+*runs; n++ {
 				t.Run(fmt.Sprint(n), func(t *testing.T) {
 					t.Parallel()
+					defer func() { // a failure in a bubble ends the test there
+						if t.Failed() {
+							bad.Add(1)
+						}
+					}()
 					lab.run(t, plan(*seed, n), *verbose)
-					if t.Failed() {
-						bad.Add(1)
-					}
 				})
 			}
 		})

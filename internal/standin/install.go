@@ -115,7 +115,8 @@ func (p *Phone) installed(ctx context.Context, r io.ReaderAt, size int64) (ended
 	result := 1
 	if err != nil {
 		result = 0
-		if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+		b, served := r.(*blockReader)
+		if served && b.err != nil || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 			err = errors.New("the computer stopped sending")
 		}
 		p.logLine("E: %v", err)

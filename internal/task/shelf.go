@@ -51,10 +51,22 @@ func (t *Shelve) Prepare(in *engine.Input) (*engine.Draft, error) {
 		for _, p := range t.Paths {
 			item, had := in.Located[p]
 			found = found && had
+			if had && item.Missing && item.There {
+				word := "is moved aside already"
+				if t.Back {
+					word = "is in its place already"
+				}
+				in.Notes.Say(say.Note, "%s %s", item.Path, word)
+				continue
+			}
 			items = append(items, item)
 		}
 	}
-	return move(in, d, t.Name(), items, found, t.Back, "nothing is moved aside on "+in.Phone)
+	none := "nothing is moved aside on " + in.Phone
+	if len(t.Paths) > 0 {
+		none = "nothing is to be moved on " + in.Phone
+	}
+	return move(in, d, t.Name(), items, found, t.Back, none)
 }
 
 // move makes the step that moves items; found is false until they were looked for. Without a

@@ -183,8 +183,8 @@ var texts = map[string]Text{
 	},
 	SlotNotStarted: {
 		Meaning: "Something was installed to the other slot, and the recovery still runs on the old one.",
-		Why:     "An add-on goes to the slot the recovery runs on. Sent now it lands on the old system, and is missing on the new one: the classic loss.",
-		Remedy:  "Restart into recovery first: jarlid go recovery. When the ROM and its add-ons are named in one command, that happens by itself.",
+		Why:     "An add-on goes to the slot the recovery runs on. Sent now it lands on the old system, and is missing on the new one: the classic loss. A ROM goes to the other slot than the one that runs, and a restart into sideload mode changes which one that is.",
+		Remedy:  "Restart into recovery first: jarlid go recovery. When the ROM and its add-ons are named in one command, that happens by itself. To install a ROM once more, choose the slot that runs again: jarlid slot use.",
 	},
 	SignatureUnknown: {
 		Meaning: "The recovery that runs does not have the key the package was signed with.",

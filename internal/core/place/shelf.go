@@ -24,7 +24,8 @@ type Item struct {
 	Path      string // as a person names it: /vendor/overlay/X
 	Partition card.Partition
 	Inside    string // its path in the partition
-	Missing   bool   // it is not There
+	Missing   bool   // it is not where it is to be moved from
+	There     bool   // something is where it is to be moved to: with Missing, it was moved before
 }
 
 // Aside is where it is kept in the partition while it is moved aside.

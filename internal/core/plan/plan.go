@@ -53,6 +53,10 @@ func Compile(c *card.Card, m *model.Model, all model.Set, wish ...Step) *Plan {
 	for _, s := range wish {
 		if modes := s.Modes(); len(modes) > 0 && !slices.Contains(modes, mode) {
 			p.Steps = append(p.Steps, way(mode, modes[0])...)
+			if r, ok := p.Steps[len(p.Steps)-1].(*Restart); ok {
+				send, ok := s.(*Sideload)
+				r.rom = ok && send.File.IsROM()
+			}
 			mode = modes[0]
 		}
 		if r, ok := s.(*Restart); ok {

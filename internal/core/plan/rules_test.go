@@ -2,11 +2,13 @@ package plan
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 
 	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/boot"
@@ -39,8 +41,8 @@ func TestStepRules(t *testing.T) {
 	large := &ident.File{Path: "rom.zip", Size: 5000, Kind: ident.Addon}
 	proven := &Relock{Images: map[string]string{"boot": "11", "misc": "22"}, Key: "k"}
 	overlay := place.Item{Path: "/vendor/overlay/X", Partition: card.At("vendor", "a"), Inside: "overlay/X"}
-	gone := overlay
-	gone.Missing = true
+	gone, twice := overlay, overlay
+	gone.Missing, twice.There = true, true
 	files := &RestoreFiles{Item: &backup.Item{Name: backup.Storage, Bytes: 500}}
 	for _, c := range []struct {
 		name string
@@ -72,6 +74,7 @@ func TestStepRules(t *testing.T) {
 		{"aside, nobody knows", &Shelve{Items: []place.Item{overlay}}, inRecovery, "warn verity-would-reject"},
 		{"aside, a file system that is never written", &Shelve{Items: []place.Item{overlay}}, with(inRecovery, card.FactFS.Of(card.At("vendor", "a")), "erofs", card.FactTree.Of(card.At("vendor", "a")), "off"), "stop read-only-partition"},
 		{"aside, not there", &Shelve{Items: []place.Item{gone}}, with(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), "stop no-such-file"},
+		{"aside, and in its place as well", &Shelve{Items: []place.Item{twice}}, with(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), "stop no-such-file"},
 		{"aside, no shell", &Shelve{Items: []place.Item{overlay}}, with(inRecovery, card.FactRoot, "no"), "stop no-root-shell"},
 
 		{"caches", &WipeArea{Area: "caches"}, inRecovery, ""},
@@ -120,6 +123,35 @@ func TestStepRules(t *testing.T) {
 		}
 		if c.step.Title() == "" || len(c.step.Modes()) == 0 {
 			t.Errorf("%s has no title or mode", c.name)
+		}
+	}
+}
+
+// TestLanding: a restart into sideload mode changes which slot a ROM goes to, where something was
+// installed to the other one; an add-on goes to where it lands, and a recovery that is put there
+// from its menu stays where it is.
+func TestLanding(t *testing.T) {
+	ab, addon := rom("dunlin", "system"), &ident.File{Path: "x.zip", Kind: ident.Addon}
+	here := phone(card.FactMode, "recovery", card.FactRoot, "yes", card.FactStarted, "a", card.FactNext, "b")
+	for _, c := range []struct {
+		name string
+		file *ident.File
+		card *card.Card
+		want bool
+	}{
+		{"a ROM", ab, here, true},
+		{"the same slot", ab, with(here, card.FactNext, "a"), false},
+		{"nobody knows", ab, with(here, card.FactStarted, ""), false},
+		{"an add-on", addon, here, false},
+		{"from its menu", ab, with(here, card.FactRoot, "no"), false},
+		{"one that was only tried", ab, with(here, card.FactTemporary, "yes"), false},
+		{"in sideload mode", ab, with(here, card.FactMode, "sideload"), false},
+	} {
+		got := slices.ContainsFunc(Compile(c.card, models(t).Find("dunlin"), models(t), &Sideload{File: c.file}).Check(c.card), func(f finding.Finding) bool {
+			return f.Name == finding.SlotNotStarted && strings.Contains(f.Text, "lands on slot b") && strings.HasSuffix(f.Remedy, "jarlid slot use a")
+		})
+		if got != c.want {
+			t.Errorf("%s: %v", c.name, got)
 		}
 	}
 }

@@ -57,6 +57,11 @@ func (s *Shelve) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Find
 			}
 			list = append(list, f)
 		}
+		if i.There {
+			list = append(list, finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop, About: i.Path, Final: true,
+				Text:   fmt.Sprintf("%s is on %s twice: in its place and moved aside", i.Path, i.Partition),
+				Remedy: "move one of them away with a root shell in the recovery; what is moved aside lies below /" + place.Shelf})
+		}
 		list = append(list, changeFinding(c, i.Partition)...)
 	}
 	return list

@@ -13,6 +13,8 @@ import (
 type Restart struct {
 	base
 	From, To card.Mode
+
+	rom bool // a ROM is sent behind it
 }
 
 // Title says what is done.
@@ -27,6 +29,8 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 				Text: "this phone has no userspace fastboot (" + place.EvidenceWords(c.Get(card.FactUserspace)) + ")", Remedy: "its bootloader does everything there is to do over fastboot"}}
 		}
 		return nil
+	case card.Sideload:
+		return r.landsFinding(c)
 	case card.System, card.Recovery:
 	default:
 		return nil
@@ -43,6 +47,38 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 		list = append(list, restoresFinding(c, m)...)
 	}
 	return list
+}
+
+// landsFinding: a restart into sideload mode starts the slot that is next. Where something was
+// installed there, its own recovery comes up, and a package goes over the slot that runs now.
+func (r *Restart) landsFinding(c *card.Card) []finding.Finding {
+	next := Landing(c)
+	if next == "" || !r.rom || r.stays(c) {
+		return nil // an add-on belongs to where it lands
+	}
+	started := c.Value(card.FactStarted)
+	return []finding.Finding{{Name: finding.SlotNotStarted, Severity: finding.Stop, About: next,
+		Text: fmt.Sprintf("slot %s starts next, and the recovery runs on slot %s: the restart into sideload mode lands on slot %s, in the recovery that lies there, and from there the ROM goes over slot %s%s",
+			next, started, next, started, place.ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
+		Remedy: "to go on with what was installed to slot " + next + ": jarlid go recovery; to install to it once more: jarlid slot use " + started}}
+}
+
+// Landing gives the slot that starts next where the phone runs on the other one: something was
+// installed or chosen, and not started yet. "" where both are one, or nobody knows.
+func Landing(c *card.Card) string {
+	started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
+	if started == "" || started == next {
+		return ""
+	}
+	return next
+}
+
+// stays tells whether a recovery is put into sideload mode from its menu: one without a shell, and
+// one that was only tried and would be gone.
+func (r *Restart) stays(c *card.Card) bool {
+	root, _ := c.Yes(card.FactRoot)
+	tried, _ := c.Yes(card.FactTemporary)
+	return r.To == card.Sideload && r.From == card.Recovery && (!root || tried)
 }
 
 // slotFinding says whether the slot that would start is known to be empty.
@@ -90,10 +126,7 @@ func (r *Restart) Effects(c *card.Card) {
 	case card.Bootloader:
 		c.Forget(card.FactStarted, "the bootloader does not start from a slot")
 	case card.Sideload:
-		// A recovery with a shell restarts into it, from the slot that is next; one
-		// without is put into it from its menu and stays where it is.
-		// One that was only tried would be gone: it is put there from its menu too.
-		if root, _ := c.Yes(card.FactRoot); r.From == card.Recovery && (!root || tried) {
+		if r.stays(c) {
 			break
 		}
 		fallthrough
@@ -102,7 +135,7 @@ func (r *Restart) Effects(c *card.Card) {
 			c.Learn(card.FactStarted, next.Value, card.Journal)
 		}
 	}
-	if tried && r.From == card.Recovery && r.To == card.Sideload {
+	if tried && r.stays(c) {
 		return
 	}
 	c.Set(card.FactToldStart, card.Fact{})
