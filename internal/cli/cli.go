@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -337,6 +338,17 @@ func usage(format string, args ...any) error {
 	return &task.UsageError{Text: fmt.Sprintf(format, args...)}
 }
 
+// complete says how an option's value is completed. The library keeps that for the life of the
+// program, with all it holds on to, so it is told only when a shell asks for it.
+func (a *app) complete(c *cobra.Command, option string, f cobra.CompletionFunc) {
+	if len(a.typed) == 0 || !slices.Contains([]string{cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, a.typed[0]) {
+		return
+	}
+	if err := c.RegisterFlagCompletionFunc(option, f); err != nil {
+		panic(err) // no such option: the program contradicts itself
+	}
+}
+
 // root makes the tree of commands.
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
@@ -363,10 +375,10 @@ func (a *app) root() *cobra.Command {
 	f.BoolVar(&a.idle, "no-hands", false, "nobody is at the phone: end at once where a person would be needed")
 	f.StringArrayVar(&a.accept, "accept", nil, "allow a stop by its name: NAME or NAME=WHAT (repeatable)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage("%v", err) })
-	root.RegisterFlagCompletionFunc("on", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	a.complete(root, "on", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return a.phoneNames(), cobra.ShellCompDirectiveNoFileComp
 	})
-	root.RegisterFlagCompletionFunc("accept", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	a.complete(root, "accept", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return finding.Names(), cobra.ShellCompDirectiveNoFileComp
 	})
 	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.unlockCommand(), a.flashCommand(),

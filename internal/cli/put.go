@@ -47,6 +47,6 @@ func (a *app) putCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&t.To, "to", "", "where: storage (the shared storage) or sd (a memory card)")
 	c.Flags().BoolVar(&t.Install, "install", false, "then have it installed from there, by hand at the phone")
-	c.RegisterFlagCompletionFunc("to", cobra.FixedCompletions(plan.Storages, cobra.ShellCompDirectiveNoFileComp))
+	a.complete(c, "to", cobra.FixedCompletions(plan.Storages, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }

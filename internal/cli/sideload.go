@@ -30,7 +30,7 @@ func (a *app) sideloadCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&t.Recovery, "recovery-after", "", "write this recovery again behind the ROM, before any add-on")
 	c.Flags().StringVar(&t.Then, "then", task.ThenRecovery, "after a ROM: recovery (restart into it, on the slot that was installed) or stay")
-	c.RegisterFlagCompletionFunc("then", cobra.FixedCompletions([]string{task.ThenRecovery, task.ThenStay}, cobra.ShellCompDirectiveNoFileComp))
+	a.complete(c, "then", cobra.FixedCompletions([]string{task.ThenRecovery, task.ThenStay}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
