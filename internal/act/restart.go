@@ -144,12 +144,16 @@ func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to c
 	j.Use(w)
 	err := j.Read(ctx)
 	var lost *link.LostError
-	if errors.As(err, &lost) && ctx.Err() == nil {
-		// It was met in the moment it went on: a recovery that is done shows its menu and
-		// restarts. It is looked for once more.
+	for end := time.Now().Add(againLimit); errors.As(err, &lost) && time.Now().Before(end); {
+		// It was met in the moment it went on: one that is still shutting down takes a connection
+		// and drops it, a recovery that is done shows its menu and restarts.
 		j.Drop()
-		if w, err = j.Await(ctx, againLimit, false, to); err == nil {
-			j.Use(w)
+		if phone.Pause(ctx, phone.SecondLook) != nil {
+			break
+		}
+		var back phone.Wire
+		if back, err = j.Await(ctx, againLimit, false, to); err == nil {
+			j.Use(back)
 			err = j.Read(ctx)
 		}
 	}
