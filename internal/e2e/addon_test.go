@@ -85,7 +85,7 @@ func TestAddonFindings(t *testing.T) {
 		k.Props = scenario.Tideline.Props
 		return l.file("keyed.img", must(scenario.Recovery(k, dunlin)))
 	}
-	for name, run := range map[string]func(l *lab){
+	some(t, 5, map[string]func(l *lab){
 		"wrong-arch": func(l *lab) {
 			rom(l)
 			a := scenario.Shoreline
@@ -156,17 +156,7 @@ func TestAddonFindings(t *testing.T) {
 			own[60] ^= 1 // changed after it was signed
 			l.want(5, []string{"signature"}, "sideload", l.file("changed.zip", own), "--yes")
 		},
-	} {
-		t.Run(name, func(t *testing.T) {
-			inLab(t, func(t *testing.T, l *lab) {
-				run(l)
-				known, _, _ := strings.Cut(name, ",")
-				if _, out := l.run("explain", known); !strings.Contains(out, "info  "+known) {
-					t.Errorf("there is no explanation of %s", known)
-				}
-			})
-		})
-	}
+	})
 }
 
 // TestOneSlotPackages installs a ROM and an add-on on the phones with one slot:

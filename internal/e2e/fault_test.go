@@ -48,7 +48,7 @@ func TestFaults(t *testing.T) {
 				}
 				set := []string{"recovery", "install", kit.recovery, "--yes"}
 				size := must(os.Stat(kit.recovery)).Size()
-				for _, tenth := range sample(t, 1, 10, 4) {
+				for _, tenth := range sample(t, 1, 10, 3) {
 					l.fault(k.name, "drop", int64(k.slots)*size*tenth/10)
 					code, out := l.run(set...)
 					l.broken(code, out)
@@ -102,7 +102,7 @@ func TestFaults(t *testing.T) {
 					return c.Facts["slot.next"].Value
 				}
 				before := next()
-				for _, tenth := range sample(t, 1, 10*passes, 4) {
+				for _, tenth := range sample(t, 1, 10*passes, 3) {
 					l.fault(k.name, "drop", rom*tenth/10)
 					code, out := l.run(send...)
 					l.broken(code, out)

@@ -25,7 +25,7 @@ func TestFindings(t *testing.T) {
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 	}
-	cases := map[string]func(l *lab){
+	some(t, 15, map[string]func(l *lab){
 		"locked-bootloader": func(l *lab) {
 			l.standin("dunlin", "--locked")
 			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", files.Recovery, "--yes")
@@ -154,17 +154,7 @@ func TestFindings(t *testing.T) {
 			intoRecovery(l)
 			l.want(3, []string{"stop  not-a-package"}, "sideload", files.Recovery, "--yes")
 		},
-	}
-	for name, run := range cases {
-		t.Run(name, func(t *testing.T) {
-			inLab(t, func(t *testing.T, l *lab) {
-				run(l)
-				if _, out := l.run("explain", strings.Fields(name)[0]); !strings.Contains(out, "info  "+strings.Fields(name)[0]) {
-					t.Errorf("there is no explanation of %s", name)
-				}
-			})
-		})
-	}
+	})
 }
 
 // TestRecoveriesThatSayLittle: a closing word alone never makes a package

@@ -8,11 +8,14 @@ import (
 	"flag"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -20,6 +23,7 @@ import (
 	"time"
 
 	"jarlid/internal/cli"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
 	"jarlid/internal/demo"
 	"jarlid/internal/journal"
@@ -33,7 +37,7 @@ var (
 	workdir string
 	dunlin  = scenario.PhoneOf("dunlin")
 
-	// whole runs the large matrices whole; without it a seeded sample is taken.
+	// whole runs the large matrices and tables whole; without it a seeded sample is taken.
 	whole = flag.Bool("whole", false, "run the large matrices whole")
 	// cabled has every stand-in of a bubble on a cable instead of the network.
 	cabled = flag.Bool("cable", false, "run the stand-ins on cables")
@@ -42,7 +46,11 @@ var (
 )
 
 func TestMain(m *testing.M) {
-	flag.Parse()
+	// Half of a test is waiting: for the disk, for real processes, for images another one makes.
+	if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
+		panic(err)
+	}
+	flag.Parse() // which may say otherwise
 	os.Exit(setUp(m))
 }
 
@@ -475,6 +483,29 @@ func sample(t *testing.T, least, most int64, many int) []int64 {
 	slices.Sort(all)
 	t.Logf("with -seed %d: %v of %d to %d; -whole takes all", *seed, all, least, most-1)
 	return all
+}
+
+// some runs cases in a lab each: a seeded sample of so many, or all of them where the whole is
+// asked for, and on cables: CI runs them all there.
+func some(t *testing.T, many int, cases map[string]func(l *lab)) {
+	names := slices.Sorted(maps.Keys(cases))
+	if !*whole && !*cabled && many < len(names) {
+		r := seeded(t)
+		r.Shuffle(len(names), func(i, j int) { names[i], names[j] = names[j], names[i] })
+		t.Logf("with -seed %d: %d of %d; -whole takes all", *seed, many, len(names))
+		names = names[:many]
+	}
+	for _, name := range names {
+		t.Run(name, func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				cases[name](l)
+				word := strings.FieldsFunc(name, func(r rune) bool { return r == ',' || r == ' ' })[0]
+				if _, out := l.run("explain", word); slices.Contains(finding.Names(), word) && !strings.Contains(out, "info  "+word) {
+					t.Errorf("there is no explanation of %s", word)
+				}
+			})
+		})
+	}
 }
 
 // stride is how far to go to the next of many places: 1 for the whole, else a few.
