@@ -108,45 +108,45 @@ func (s *Reader) Next() (Chunk, error) {
 // any gives the next chunk, CRC chunks too, whose sum is their Fill.
 func (s *Reader) any() (Chunk, error) {
 	le := binary.LittleEndian
-	for s.next < s.Chunks {
-		at := s.off
-		b, err := image.ReadAt(formatName, s.r, s.size, at, int64(s.ChnkHdr))
+	if s.next >= s.Chunks {
+		if s.block != int64(s.Blocks) {
+			return Chunk{}, image.Errorf(formatName, s.off, "the chunks fill %d of %d blocks", s.block, s.Blocks)
+		}
+		return Chunk{}, io.EOF
+	}
+	at := s.off
+	b, err := image.ReadAt(formatName, s.r, s.size, at, int64(s.ChnkHdr))
+	if err != nil {
+		return Chunk{}, err
+	}
+	c := Chunk{Type: le.Uint16(b), Block: s.block, Blocks: int64(le.Uint32(b[4:])), Data: at + int64(s.ChnkHdr)}
+	body := int64(le.Uint32(b[8:])) - int64(s.ChnkHdr)
+	want := map[uint16]int64{ChunkRaw: c.Blocks * int64(s.BlockSize), ChunkFill: 4, ChunkDontCare: 0, ChunkCRC32: 4}
+	need, known := want[c.Type]
+	switch {
+	case !known:
+		return Chunk{}, image.Errorf(formatName, at, "chunk type %#x is not known", c.Type)
+	case body != need:
+		return Chunk{}, image.Errorf(formatName, at+8, "a chunk of %d bytes where its blocks need %d", body, need)
+	case need > s.size-c.Data:
+		return Chunk{}, image.Truncated(formatName, c.Data, need, s.size-c.Data)
+	case c.Type != ChunkCRC32 && c.Blocks > int64(s.Blocks)-s.block:
+		return Chunk{}, image.Errorf(formatName, at+4, "the chunks go beyond the image's %d blocks", s.Blocks)
+	}
+	if c.Type == ChunkFill || c.Type == ChunkCRC32 {
+		f, err := image.ReadAt(formatName, s.r, s.size, c.Data, 4)
 		if err != nil {
 			return Chunk{}, err
 		}
-		c := Chunk{Type: le.Uint16(b), Block: s.block, Blocks: int64(le.Uint32(b[4:])), Data: at + int64(s.ChnkHdr)}
-		body := int64(le.Uint32(b[8:])) - int64(s.ChnkHdr)
-		want := map[uint16]int64{ChunkRaw: c.Blocks * int64(s.BlockSize), ChunkFill: 4, ChunkDontCare: 0, ChunkCRC32: 4}
-		need, known := want[c.Type]
-		switch {
-		case !known:
-			return Chunk{}, image.Errorf(formatName, at, "chunk type %#x is not known", c.Type)
-		case body != need:
-			return Chunk{}, image.Errorf(formatName, at+8, "a chunk of %d bytes where its blocks need %d", body, need)
-		case need > s.size-c.Data:
-			return Chunk{}, image.Truncated(formatName, c.Data, need, s.size-c.Data)
-		case c.Type != ChunkCRC32 && c.Blocks > int64(s.Blocks)-s.block:
-			return Chunk{}, image.Errorf(formatName, at+4, "the chunks go beyond the image's %d blocks", s.Blocks)
-		}
-		if c.Type == ChunkFill || c.Type == ChunkCRC32 {
-			f, err := image.ReadAt(formatName, s.r, s.size, c.Data, 4)
-			if err != nil {
-				return Chunk{}, err
-			}
-			c.Fill = le.Uint32(f)
-		}
-		s.next++
-		s.off = c.Data + need
-		if c.Type == ChunkCRC32 {
-			c.Blocks = 0
-		}
-		s.block += c.Blocks
-		return c, nil
+		c.Fill = le.Uint32(f)
 	}
-	if s.block != int64(s.Blocks) {
-		return Chunk{}, image.Errorf(formatName, s.off, "the chunks fill %d of %d blocks", s.block, s.Blocks)
+	s.next++
+	s.off = c.Data + need
+	if c.Type == ChunkCRC32 {
+		c.Blocks = 0
 	}
-	return Chunk{}, io.EOF
+	s.block += c.Blocks
+	return c, nil
 }
 
 // Chunks reads all chunks of the image in r. The list is as long as the file
