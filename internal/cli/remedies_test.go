@@ -5,6 +5,8 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"jarlid/internal/core/finding"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -138,4 +140,25 @@ func literals(list []ast.Expr) string {
 		words = append(words, s)
 	}
 	return strings.Join(words, " ")
+}
+
+// TestGuide: the guide's table has every finding.
+func TestGuide(t *testing.T) {
+	guide, err := os.ReadFile("../../docs/guide.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := map[string]bool{}
+	for line := range strings.Lines(string(guide)) {
+		if cells := strings.Split(line, "|"); len(cells) > 3 {
+			for _, name := range strings.Split(cells[1], ",") {
+				told[strings.Trim(name, " `")] = true
+			}
+		}
+	}
+	for _, name := range finding.Names() {
+		if !told[name] {
+			t.Errorf("the guide's table lacks %s", name)
+		}
+	}
 }
