@@ -81,7 +81,7 @@ func (b *Bench) Pick(ctx context.Context, on string) (*phone.Phone, error) {
 		return list[0], nil
 	}
 	here, absent, err := b.Look(ctx)
-	if err == nil && len(here) == 0 && len(absent) > 0 && phone.Pause(ctx, phone.SecondLook) == nil {
+	for n := 0; n < phone.MoreLooks && err == nil && len(here) == 0 && len(absent) > 0 && phone.Pause(ctx, phone.SecondLook) == nil; n++ {
 		here, absent, err = b.Look(ctx)
 	}
 	if err != nil {

@@ -99,7 +99,7 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	if err == nil {
 		err = j.Read(ctx)
 	}
-	if again(err) && phone.Pause(ctx, phone.SecondLook) == nil {
+	for n := 0; n < phone.MoreLooks && again(err) && phone.Pause(ctx, phone.SecondLook) == nil; n++ {
 		// One connection that was dropped says nothing yet about the phone.
 		if j.Session != nil {
 			j.Session.Close()
@@ -310,6 +310,7 @@ type Task interface {
 	// Name is the command's name.
 	Name() string
 	// Prepare works the task out. It reads nothing from the phone: what it lacks it
-	// names, and it is called again when that was read.
+	// names, and it is called again when that was read. An error that what the draft lacks
+	// could change comes with the draft.
 	Prepare(in *Input) (*Draft, error)
 }

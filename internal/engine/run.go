@@ -46,9 +46,9 @@ func (j *Job) Prepare(ctx context.Context, t Task) (*Draft, error) {
 		n := &notes{}
 		in.Notes = say.To{Observer: n, Phone: j.Name}
 		in.Card = j.Card.Clone()
-		d, err := t.Prepare(in)
-		if err != nil {
-			return nil, err
+		d, stopped := t.Prepare(in)
+		if d == nil {
+			return nil, stopped
 		}
 		d.notes = n.list
 		j.plan = plan.Compile(j.Card, j.Model(), j.Models, d.Steps...)
@@ -56,7 +56,11 @@ func (j *Job) Prepare(ctx context.Context, t Task) (*Draft, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !more {
+		switch {
+		case more:
+		case stopped != nil: // and what it lacked is known by now
+			return nil, stopped
+		default:
 			j.Draft = d
 			return d, nil
 		}

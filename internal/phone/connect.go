@@ -284,9 +284,13 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 	}
 }
 
-// SecondLook is how long it takes until a phone that dropped the connection is looked for once
-// more, before it is said that it does not answer.
-const SecondLook = time.Second
+// A phone that dropped the connection is looked for again before it is said that it does not
+// answer, so many times and that far apart: one whose cable fell out is listed again after a second
+// or two.
+const (
+	MoreLooks  = 2
+	SecondLook = time.Second
+)
 
 // Pause waits, or until ctx ends, and gives ctx's error then.
 func Pause(ctx context.Context, d time.Duration) error { return pauseOr(ctx, d, nil) }

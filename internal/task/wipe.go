@@ -61,7 +61,7 @@ func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 		}
 		st, r, f, err := plan.Wipe(area, to, in.Card)
 		if err != nil {
-			return nil, err
+			return d, err // which may be another one when the phone has told its sizes
 		}
 		d.Steps, rows, d.Findings = append(d.Steps, st...), append(rows, r...), append(d.Findings, f...)
 	}

@@ -109,13 +109,19 @@ func wipeSlots(t place.Target, c *card.Card) ([]string, error) {
 	if slotted, known := c.Yes(card.FactSlotted.Of(card.At(t.Partition, ""))); known && !slotted || !place.HasSlots(c, t.Partition) {
 		return []string{""}, nil
 	}
-	absent := c.Value(card.FactSize.Of(card.At(t.Partition, ""))) == card.Nothing
-	for _, slot := range []string{"a", "b"} {
-		_, there := c.Number(card.FactSize.Of(card.At(t.Partition, slot)))
-		absent = absent && !there
+	// A partition that is on no slot is not asked for: the step says that it is not there.
+	var missing []string
+	there := false
+	for _, slot := range []string{"", "a", "b"} {
+		size := card.FactSize.Of(card.At(t.Partition, slot))
+		if c.Value(size) == card.Nothing {
+			missing = append(missing, slot)
+		}
+		_, is := c.Number(size)
+		there = there || is
 	}
-	if absent && t.Slot == "" {
-		return []string{""}, nil // it is on no slot, which the step says
+	if len(missing) > 0 && !there && t.Slot == "" {
+		return missing[:1], nil
 	}
 	if slots, known := c.Slots(); known && len(slots) > 1 && t.Slot == "" {
 		return nil, finding.Stopped(finding.NameTheSlot, t.Partition, fmt.Sprintf("this phone has %s on each slot, and which goes is not guessed", t.Partition), fmt.Sprintf("say which: %s@%s, @current, @other or @both", t.Partition, slots[0]))
