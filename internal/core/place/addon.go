@@ -63,10 +63,10 @@ func roomFinding(f *ident.File, c *card.Card) []finding.Finding {
 	case !known && fact.Why == "":
 		return nil // no mode but a recovery with a shell ever tells it
 	case !known:
-		x.Text = fmt.Sprintf("it puts %s into the system, and how much room that will have nobody can tell yet: %s", image.Size(f.Adds), fact.Why)
+		x.Text = fmt.Sprintf("%s puts %s into the system, and how much room that will have nobody can tell yet: %s", x.About, image.Size(f.Adds), fact.Why)
 	case free < f.Adds:
 		x.Severity, x.Remedy = finding.Stop, "fetch a smaller variant of the add-on"
-		x.Text = fmt.Sprintf("it puts %s into the system, which has %s free", image.Size(f.Adds), image.Size(free))
+		x.Text = fmt.Sprintf("%s puts %s into the system, which has %s free", x.About, image.Size(f.Adds), image.Size(free))
 	default:
 		return nil
 	}
