@@ -6,10 +6,11 @@ import "slices"
 type BrokenJob struct {
 	Job     string   `json:"job"`            // its folder's name
 	Step    string   `json:"step"`           // what was under way
-	Command []string `json:"command"`        // as it was typed
-	Then    []string `json:"then,omitempty"` // files of packages that were to come behind what was under way
+	Command []string `json:"command"`        // what goes on with it: as it was typed, or what is left of it
+	Then    []string `json:"then,omitempty"` // files of packages that are to be sent behind Command
 
-	Kind string `json:"-"` // of the step
+	Kind   string   `json:"-"` // of the step
+	Behind []string `json:"-"` // files of packages that were to come behind the step
 }
 
 // BrokenOff gives the last job of a phone when it broke off in the middle of a step: the program
@@ -28,15 +29,32 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 			b := &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}
 			if steps := j.Records[0].Steps; r.Step >= 1 && r.Step <= len(steps) {
 				b.Kind = steps[r.Step-1].Kind
-				b.Then = packagesOf(steps[r.Step:])
-			}
-			if to := restartsOnly(j.Records[0].Steps, r.Step); to != "" {
-				b.Command = []string{"jarlid", "go", to} // what was written or installed is not done once more
+				b.Behind = filesOf("sideload", steps[r.Step:])
+				b.left(steps, r.Step)
 			}
 			return b, nil
 		}
 	}
 	return nil, nil
+}
+
+// left makes the command from what is left of a job from a step on (counted from 1): what was
+// written or installed is not done once more.
+func (b *BrokenJob) left(steps Steps, from int) {
+	if to := restartsOnly(steps, from); to != "" {
+		b.Command = []string{"jarlid", "go", to}
+		return
+	}
+	if len(filesOf("sideload", steps[:from-1])) == 0 {
+		return
+	}
+	packages, set := filesOf("sideload", steps[from-1:]), filesOf("write", steps[from-1:])
+	switch {
+	case len(set) > 0: // the recovery that is set again behind a ROM
+		b.Command, b.Then = []string{"jarlid", "recovery", "install", set[0]}, packages
+	case len(packages) > 0:
+		b.Command = append([]string{"jarlid", "sideload"}, packages...)
+	}
 }
 
 // restartsOnly gives the mode that is left to be reached where, from a step on (counted from 1),
@@ -56,12 +74,12 @@ func restartsOnly(steps Steps, from int) (to string) {
 	return to
 }
 
-// packagesOf gives the files of the packages that steps send.
-func packagesOf(steps Steps) (list []string) {
+// filesOf gives the files of the steps of a kind.
+func filesOf(kind string, steps Steps) (list []string) {
 	for _, s := range steps {
 		with, _ := s.With.(map[string]any)
 		file, _ := with["file"].(map[string]any)
-		if path, _ := file["path"].(string); s.Kind == "sideload" && path != "" {
+		if path, _ := file["path"].(string); s.Kind == kind && path != "" {
 			list = append(list, path)
 		}
 	}

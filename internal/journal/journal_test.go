@@ -72,36 +72,39 @@ func TestRecall(t *testing.T) {
 	}
 }
 
-// TestBrokenOff: what is left of a job that broke off: all of it, the restart alone, or what was to
-// come behind the package that was under way.
+// TestBrokenOff: what is left of a job that broke off: all of it, or without what is in already.
 func TestBrokenOff(t *testing.T) {
-	steps := Steps{{Kind: "restart", Title: "restart into sideload", With: map[string]any{"to": "sideload"}},
-		{Kind: "sideload", Title: "install rom.zip", With: map[string]any{"file": map[string]any{"path": "rom.zip"}}},
-		{Kind: "sideload", Title: "install extra.zip", With: map[string]any{"file": map[string]any{"path": "x/extra.zip"}}},
-		{Kind: "restart", Title: "restart into recovery", With: map[string]any{"to": "recovery"}}}
-	for _, c := range []struct {
-		step          int
-		command, then string
-	}{
-		{1, "jarlid sideload rom.zip x/extra.zip", "rom.zip x/extra.zip"},
-		{2, "jarlid sideload rom.zip x/extra.zip", "x/extra.zip"},
-		{3, "jarlid sideload rom.zip x/extra.zip", ""},
-		{4, "jarlid go recovery", ""},
+	step := func(kind, key string, value any) StepData {
+		return StepData{Kind: kind, Title: kind, With: map[string]any{key: value}}
+	}
+	file := func(kind, path string) StepData { return step(kind, "file", map[string]any{"path": path}) }
+	steps := Steps{step("restart", "to", "sideload"), file("sideload", "rom.zip"), step("restart", "to", "bootloader"), file("write", "tideline.img"),
+		file("write", "tideline.img"), step("restart", "to", "recovery"), file("sideload", "x/extra.zip"), step("restart", "to", "recovery")}
+	const all = "jarlid sideload rom.zip x/extra.zip --recovery-after tideline.img"
+	for n, c := range []struct{ command, then, behind string }{
+		{all, "", "rom.zip x/extra.zip"},
+		{all, "", "x/extra.zip"},
+		{"jarlid recovery install tideline.img", "x/extra.zip", "x/extra.zip"},
+		{"jarlid recovery install tideline.img", "x/extra.zip", "x/extra.zip"},
+		{"jarlid recovery install tideline.img", "x/extra.zip", "x/extra.zip"},
+		{"jarlid sideload x/extra.zip", "", "x/extra.zip"},
+		{"jarlid sideload x/extra.zip", "", ""},
+		{"jarlid go recovery", "", ""},
 	} {
 		home := t.TempDir()
 		w, err := Create(home, "dunlin", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, r := range []Record{{Event: Begin, Phone: "dunlin", Command: []string{"jarlid", "sideload", "rom.zip", "x/extra.zip"}, Steps: steps}, {Event: Act, Step: c.step, Title: steps[c.step-1].Title}} {
+		for _, r := range []Record{{Event: Begin, Phone: "dunlin", Serial: "7", Command: strings.Fields(all), Steps: steps}, {Event: Act, Step: n + 1, Title: steps[n].Title}} {
 			if err := w.Write(r); err != nil {
 				t.Fatal(err)
 			}
 		}
 		w.Close()
-		b, err := BrokenOff(home, Who{Name: "dunlin"})
-		if err != nil || b == nil || b.Kind != steps[c.step-1].Kind || strings.Join(b.Command, " ") != c.command || strings.Join(b.Then, " ") != c.then {
-			t.Errorf("step %d: %+v, %v", c.step, b, err)
+		b, err := BrokenOff(home, Who{Name: "dunlin", Serial: "7"})
+		if err != nil || b == nil || b.Kind != steps[n].Kind || strings.Join(b.Command, " ") != c.command || strings.Join(b.Then, " ") != c.then || strings.Join(b.Behind, " ") != c.behind {
+			t.Errorf("step %d: %+v, %v", n+1, b, err)
 		}
 	}
 }

@@ -408,8 +408,11 @@ func (w *world) again(s story, base undisturbed) {
 				if i := slices.Index(words, "--home"); i >= 0 {
 					words = slices.Delete(slices.Clone(words), i, i+2)
 				}
-				if words[0] == "go" {
+				if !slices.Contains(words, "--yes") { // what is left of it, and not what was typed
 					words = append(slices.Clone(words), "--yes")
+					if words[0] != "go" {
+						words = append(words, accepts...)
+					}
 				}
 			}
 		}

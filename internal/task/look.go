@@ -93,13 +93,9 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		if r.Broken, err = journal.BrokenOff(e.Bench.Home, s.Who(s.Card.Value(card.FactSerial))); err != nil {
 			return nil, err
 		}
-		if b := r.Broken; b != nil {
-			if b.Kind != "sideload" || plan.Landing(s.Card) == "" {
-				b.Then = nil // the whole command is given once more
-			} else {
-				// The journal could not be told any more, but the phone says it: the package is in.
-				b.Command = []string{"jarlid", "go", string(card.Recovery)}
-			}
+		if b := r.Broken; b != nil && b.Kind == "sideload" && plan.Landing(s.Card) != "" {
+			// The journal could not be told any more, but the phone says it: the package is in.
+			b.Command, b.Then = []string{"jarlid", "go", string(card.Recovery)}, b.Behind
 		}
 		slots, told := s.Card.Slots()
 		r.OneSlot = told && len(slots) == 0
