@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/demo"
@@ -298,7 +299,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(3, []string{"stop  still-wrapped: it is an add-on package"}, "flash", addon, "--into", "system", "--yes")
 			l.want(0, nil, "flash", addon, "--into", "system", "--yes", "--accept", "still-wrapped")
 			l.want(0, []string{"can't be seen"}, "go", "system", "--wait", "3s", "--yes") // its picture, again and again
-			l.later("turnstone", "volume-down+power")
+			l.atPhone = true
+			time.AfterFunc(5*time.Second, func() { l.pressed("turnstone", "volume-down+power") }) // behind the looks
 			l.want(0, []string{"does not answer", "the phone is in bootloader"}, "go", "bootloader")
 		},
 		"image-as-partition": func(l *lab) {
