@@ -5,25 +5,8 @@ import (
 	"testing"
 
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
-
-// menus are what the owner does for each thing asked for.
-var menus = map[string][]string{
-	"From the computer":        {"packages", "from the computer"},
-	`choose "Recovery"`:        {"volume-up+power"},
-	"hold volume up":           {"volume-up+power"},
-	"From the card":            {"packages", "from the card"},
-	`"From the phone"`:         {"packages", "from the phone"},
-	`switch "Debugging" on`:    {"finish welcome", "debugging on", "allow"},
-	`answer "Allow"`:           {"allow"},
-	"choose \"All data":        {"erase", "all data"},
-	"restarts into recovery":   {"leave", "to the recovery"},
-	"restarts into bootloader": {"leave", "to the bootloader"},
-	"wipes the caches":         {"erase", "caches"},
-	"old volume down":          {"volume-down+power"},
-	"Press power for":          {"start"},
-	"question on the phone":    {"yes"},
-}
 
 // addons gives two add-ons for a phone, signed by who makes the ROM, so that its
 // own recovery takes them too.
@@ -202,7 +185,7 @@ func TestSanderlingEvening(t *testing.T) {
 		l.want(3, []string{"stop  order-broken"}, "sideload", extras[1], extras[0], extras[2], "--yes")
 		l.want(0, []string{"are installed"}, append([]string{"sideload", "--yes"}, extras...)...)
 		l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
-		code, out := l.owner("sanderling", "3\n", menus, "arrive", "--wait", "5s")
+		code, out := l.owner("sanderling", "3\n", standintest.Owner, "arrive", "--wait", "5s")
 		if code != 6 || !strings.Contains(out, "jarlid shelve /vendor/overlay") || !strings.Contains(out, "again and again") {
 			t.Fatalf("a loop ended with %d:\n%s", code, out)
 		}

@@ -15,6 +15,7 @@ import (
 
 	"jarlid/internal/demo"
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 // answer is what fit says, as far as tests look at it.
@@ -185,7 +186,7 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 		if _, out := l.run(append(flash, "--dry-run")...); strings.Contains(out, "stop  will-not-run") != (a.Verdict == "does-not-fit" && !slices.Equal(a.because("stop"), []string{"room"})) {
 			l.Errorf("%s: fit says %s %v, and flash:\n%s", name, a.Verdict, a.because("stop"), out)
 		}
-		code, out := l.owner(k.name, "", menus, append(flash, "--accept", "will-not-run")...)
+		code, out := l.owner(k.name, "", standintest.Owner, append(flash, "--accept", "will-not-run")...)
 		if code == 3 && strings.Contains(out, "image-too-big") && a.Verdict == "does-not-fit" {
 			continue // it can't even be written
 		}
@@ -199,7 +200,7 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 			}
 		}
 		l.want(0, nil, "wipe", "userdata", "--yes")
-		l.owner(k.name, "", menus, "go", "system", "--wait", "1s", "--yes")
+		l.owner(k.name, "", standintest.Owner, "go", "system", "--wait", "1s", "--yes")
 		if a.Verdict != "does-not-fit" {
 			l.until(name+" starts", func() bool { return l.mode(k.name) == "system" })
 		} else {

@@ -3,7 +3,6 @@
 package e2e
 
 import (
-	"bytes"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -120,44 +119,9 @@ func (l *lab) key() {
 	}
 }
 
-// output collects what a command prints and tells of each line.
-type output struct {
-	mu     sync.Mutex
-	text   bytes.Buffer
-	told   int
-	onLine func(line string)
-}
-
-func (o *output) Write(b []byte) (int, error) {
-	o.mu.Lock()
-	o.text.Write(b)
-	var lines []string
-	for all := o.text.Bytes(); ; {
-		n := bytes.IndexByte(all[o.told:], '\n')
-		if n < 0 {
-			break
-		}
-		lines = append(lines, string(all[o.told:o.told+n]))
-		o.told += n + 1
-	}
-	o.mu.Unlock()
-	if o.onLine != nil {
-		for _, s := range lines {
-			o.onLine(s)
-		}
-	}
-	return len(b), nil
-}
-
-func (o *output) String() string {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.text.String()
-}
-
 // job is a command under way.
 type job struct {
-	out       *output
+	out       *standintest.Output
 	done      chan struct{}
 	code      int // once it is done
 	interrupt chan struct{}
@@ -165,7 +129,7 @@ type job struct {
 
 // begin starts a command. answers are typed where attended.
 func (l *lab) begin(attended bool, answers string, onLine func(string), args ...string) *job {
-	j := &job{out: &output{onLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
+	j := &job{out: &standintest.Output{OnLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
 	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt,
 		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Plug: l.bus,
 		Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
@@ -325,7 +289,7 @@ func (l *lab) pressed(name string, keys ...string) bool {
 // did runs jarlid with the owner at the phone and wants it to end well.
 func (l *lab) did(phone, answers string, texts []string, args ...string) string {
 	l.Helper()
-	code, out := l.owner(phone, answers, menus, args...)
+	code, out := l.owner(phone, answers, standintest.Owner, args...)
 	l.check(0, texts, code, out, args)
 	return out
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 // TestOutcomes: what is told is what happened, and no state is without a way on.
@@ -32,11 +33,11 @@ func TestOutcomes(t *testing.T) {
 			if strings.Contains(out, "took the restart") {
 				l.Errorf("nobody restarted it by command:\n%s", out)
 			}
-			code, out := l.owner("dunlin", "n\n", menus, "go", "recovery")
+			code, out := l.owner("dunlin", "n\n", standintest.Owner, "go", "recovery")
 			if code != 1 || !strings.Contains(out, "did not come up, as you say") || strings.Contains(out, "done  ") {
 				l.Errorf("the person says no: %d\n%s", code, out)
 			}
-			code, out = l.owner("dunlin", "", menus, "go", "recovery", "--yes")
+			code, out = l.owner("dunlin", "", standintest.Owner, "go", "recovery", "--yes")
 			if code != 0 || strings.Contains(out, "done  ") || !strings.Contains(out, "nobody can tell") {
 				l.Errorf("nobody was asked: %d\n%s", code, out)
 			}
@@ -117,7 +118,7 @@ func TestOutcomes(t *testing.T) {
 				l.Errorf("an add-on has no payload:\n%s", out)
 			}
 			l.want(0, nil, "put", f, "--to", "storage", "--yes", "--accept", "wrong-model")
-			code, out := l.owner("dunlin", "", menus, "put", f, "--to", "storage", "--install", "--yes", "--accept", "wrong-model")
+			code, out := l.owner("dunlin", "", standintest.Owner, "put", f, "--to", "storage", "--install", "--yes", "--accept", "wrong-model")
 			if code != 5 || !strings.Contains(out, "this package is for godwit") || !strings.Contains(out, "The file to choose is countsheet-godwit.zip") || !strings.Contains(out, "its digest is compared") {
 				l.Errorf("the same by hand ended with %d:\n%s", code, out)
 			}
@@ -148,7 +149,7 @@ func TestOutcomes(t *testing.T) {
 			l.want(0, nil, "go", "recovery")
 			l.want(0, []string{"next  jarlid shelve /vendor/overlay/WickerlightFrame"})
 			l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
-			code, out := l.owner("sanderling", "3\n", menus, "arrive", "--wait", "5s")
+			code, out := l.owner("sanderling", "3\n", standintest.Owner, "arrive", "--wait", "5s")
 			if code != 6 || !strings.Contains(out, "shelve /vendor/overlay/WickerlightFrame") {
 				l.Errorf("a loop ended with %d:\n%s", code, out)
 			}

@@ -249,16 +249,7 @@ func (s *Session) readTrusted(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	keys, perr := zipsig.ParseKeys(out.Stdout)
-	if perr != nil || len(keys) == 0 {
-		s.learn(card.FactTrusts, "none")
-		return nil
-	}
-	var list []string
-	for _, k := range keys {
-		list = append(list, zipsig.KeyFingerprint(k))
-	}
-	s.learn(card.FactTrusts, strings.Join(list, ","))
+	s.learn(card.FactTrusts, zipsig.Trusted(out.Stdout))
 	return nil
 }
 

@@ -92,47 +92,11 @@ func (w *world) bad(format string, args ...any) {
 
 // process is a command under way.
 type process struct {
-	out       *screen
+	out       *standintest.Output
 	done      chan struct{}
 	code      int
 	ended     bool // it came to its end, and was not killed
 	interrupt chan struct{}
-}
-
-// screen keeps what is printed, and tells of each line.
-type screen struct {
-	mu   sync.Mutex
-	text bytes.Buffer
-	told int
-	line func(string)
-}
-
-func (s *screen) Write(b []byte) (int, error) {
-	s.mu.Lock()
-	s.text.Write(b)
-	var lines []string
-	for {
-		all := s.text.Bytes()[s.told:]
-		n := bytes.IndexByte(all, '\n')
-		if n < 0 {
-			break
-		}
-		lines = append(lines, string(all[:n]))
-		s.told += n + 1
-	}
-	s.mu.Unlock()
-	for _, l := range lines {
-		if s.line != nil {
-			s.line(l)
-		}
-	}
-	return len(b), nil
-}
-
-func (s *screen) String() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.text.String()
 }
 
 func (w *world) home() string { return filepath.Join(w.dir, "home") }
@@ -142,7 +106,7 @@ func (w *world) at() string { return filepath.Join(w.dir, w.name) }
 
 // begin starts a command; s is nil for one that nothing happens to.
 func (w *world) begin(s *seams, line func(string), args ...string) *process {
-	p := &process{out: &screen{line: line}, done: make(chan struct{}), interrupt: make(chan struct{}, 4)}
+	p := &process{out: &standintest.Output{OnLine: line}, done: make(chan struct{}), interrupt: make(chan struct{}, 4)}
 	attended := true
 	c := cli.Config{Stdin: strings.NewReader(strings.Repeat("y\n", 40)), Stdout: p.out, Stderr: p.out, Attended: &attended, Interrupts: p.interrupt,
 		Locks: filepath.Join(w.dir, fmt.Sprint("locks-", w.locks)), Dial: w.net, Net: w.net, Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
@@ -167,7 +131,7 @@ func (w *world) run(s *seams, args ...string) (code int, out string) {
 	stop := make(chan struct{})
 	var pressing sync.WaitGroup
 	p := w.begin(s, func(line string) {
-		for asks, keys := range owner {
+		for asks, keys := range standintest.Owner {
 			if strings.HasPrefix(line, "hand  ") && strings.Contains(line, asks) {
 				pressing.Go(func() { w.press(stop, keys...) })
 			}
@@ -204,23 +168,6 @@ func (w *world) arm(s *seams, p *process) {
 		default:
 		}
 	}
-}
-
-// owner is what the person at the phone does for each thing that is asked for.
-var owner = map[string][]string{
-	"From the computer":        {"packages", "from the computer"},
-	`choose "Recovery"`:        {"volume-up+power"},
-	"hold volume up":           {"volume-up+power"},
-	`switch "Debugging" on`:    {"finish welcome", "debugging on", "allow"},
-	`answer "Allow"`:           {"allow"},
-	"choose \"All data":        {"erase", "all data"},
-	"restarts into recovery":   {"leave", "to the recovery"},
-	"restarts into bootloader": {"leave", "to the bootloader"},
-	"wipes the caches":         {"erase", "caches"},
-	"old volume down":          {"volume-down+power"},
-	"Press power for":          {"start"},
-	"question on the phone":    {"yes"},
-	`Choose "Yes"`:             {"yes"},
 }
 
 // press presses keys, each as soon as the phone takes it, for a minute at most.

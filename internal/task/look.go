@@ -93,7 +93,7 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		if r.Broken, err = journal.BrokenOff(e.Bench.Home, s.Who(s.Card.Value(card.FactSerial))); err != nil {
 			return nil, err
 		}
-		if b := r.Broken; b != nil && b.Kind == "sideload" && plan.Landing(s.Card) != "" {
+		if b := r.Broken; b != nil && b.Kind == "sideload" && s.Card.Landing() != "" {
 			// The journal could not be told any more, but the phone says it: the package is in.
 			b.Command, b.Then = []string{"jarlid", "go", string(card.Recovery)}, b.Behind
 		}

@@ -79,7 +79,7 @@ func inRecovery(c *card.Card) Suggestion {
 	root, _ := c.Yes(card.FactRoot)
 	put, _ := c.Yes(card.FactPut.Of(started))
 	switch {
-	case started != "" && next != "" && started != next:
+	case c.Landing() != "":
 		return Suggestion{[]string{"go", "recovery"}, "something was installed to slot " + next + ", and the phone still runs on slot " + started}
 	case tried:
 		return Suggestion{[]string{"recovery", "install", "FILE"}, "the recovery that runs was started without being written: a restart ends it"}

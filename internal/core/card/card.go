@@ -260,6 +260,16 @@ func (c *Card) Running() string {
 	return c.Value(FactNext)
 }
 
+// Landing gives the slot that starts next where the phone runs on the other one: something was
+// installed or chosen, and not started yet. "" where both are one, or nobody knows.
+func (c *Card) Landing() string {
+	started, next := c.Value(FactStarted), c.Value(FactNext)
+	if started == "" || started == next {
+		return ""
+	}
+	return next
+}
+
 // Slots gives the slots' letters, none on a phone without slots. known is
 // false when it can't be told.
 func (c *Card) Slots() (slots []string, known bool) {

@@ -309,15 +309,7 @@ func (f *File) Trusts() string {
 	if !f.HoldsRecovery() || f.Ramdisk == nil {
 		return ""
 	}
-	keys, err := zipsig.ParseKeys(f.Ramdisk.Wanted[zipsig.KeysFile])
-	if err != nil || len(keys) == 0 {
-		return "none"
-	}
-	var list []string
-	for _, k := range keys {
-		list = append(list, zipsig.KeyFingerprint(k))
-	}
-	return strings.Join(list, ",")
+	return zipsig.Trusted(f.Ramdisk.Wanted[zipsig.KeysFile])
 }
 
 // Generic tells of a system image that is made for no phone in particular.

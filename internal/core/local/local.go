@@ -58,16 +58,13 @@ type Names struct{ used map[string]bool }
 // For gives the name for a path: Name's, with a number where another file has that one already,
 // also in letters of another case, which some systems take for the same.
 func (n *Names) For(p string) string {
-	if n.used == nil {
-		n.used = map[string]bool{}
-	}
 	name := Name(p)
 	ext := path.Ext(name)
 	stem := strings.TrimSuffix(name, ext)
 	for k := 2; n.used[fold(name)]; k++ {
 		name = fmt.Sprintf("%s (%d)%s", stem, k, ext)
 	}
-	n.used[fold(name)] = true
+	n.Taken(name)
 	return name
 }
 

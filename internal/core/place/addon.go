@@ -16,8 +16,8 @@ import (
 func Addon(f *ident.File, c *card.Card) []finding.Finding {
 	name := FileName(f.Path)
 	var list []finding.Finding
-	started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
-	if started != "" && next != "" && started != next {
+	if next := c.Landing(); next != "" {
+		started := c.Value(card.FactStarted)
 		list = append(list, finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Stop, About: name,
 			Text:   fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go to slot %s%s", next, started, started, ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
 			Remedy: "jarlid go recovery"})

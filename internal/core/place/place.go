@@ -72,8 +72,8 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 	if _, known := c.Slots(); !known && p.Forced && slot == "" {
 		// A phone that tells nothing of itself is sent the name as it was given: its bootloader
 		// refuses one it does not have, and nothing is harmed by that.
-		p.Partition, p.Slots, p.Why = into.Partition, []string{card.Part(into.Partition).Slot}, "--into says so, and the phone tells no partitions"
-		p.Partition = card.Part(into.Partition).Base
+		named := card.Part(into.Partition)
+		p.Partition, p.Slots, p.Why = named.Base, []string{named.Slot}, "--into says so, and the phone tells no partitions"
 		return p, nil
 	}
 	if all, known := c.Slots(); known && len(all) == 0 && slot != "" && slot != "both" {

@@ -176,8 +176,6 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 		return nil // said already, and more to the point
 	case f.IsArchive():
 		return stop(finding.StillWrapped, "it is "+f.What()+", and "+partition+" wants an image", "jarlid lift "+place.Quote(f.Path)+" -o DIR takes out what is in it")
-	case f.Kind == ident.Text || f.Kind == ident.Sums:
-		return stop(finding.WrongDestination, "it is "+f.What()+", no image", "fetch the file again; a site may have sent a page instead of it")
 	case f.Kind == ident.Unknown && !slices.ContainsFunc(f.GoesTo, strong):
 		if f.Size == 0 {
 			return stop(finding.WrongDestination, "the file is empty", "fetch it again")

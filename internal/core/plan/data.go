@@ -46,11 +46,12 @@ func sameSystem(c *card.Card, build string) bool {
 	return false
 }
 
-// noteSystems keeps of the systems a step has put on slots that the data belongs to another one.
-func noteSystems(s Step, before, after *card.Card) {
+// noteSystems keeps of the systems a step has put on slots, by the partitions it writes, that the
+// data belongs to another one.
+func noteSystems(writes []card.Partition, before, after *card.Card) {
 	data := after.Value(card.FactData)
 	ours := data != card.DataFormatted && data != card.DataPlain
-	for _, p := range s.Writes(before) {
+	for _, p := range writes {
 		for _, slot := range replacesSystem(before, p) {
 			now := after.Value(card.FactHolds.Of(card.At("system", slot)))
 			if now == card.Nothing {

@@ -101,11 +101,12 @@ func (p *Plan) Check(c *card.Card) []finding.Finding {
 // partitions it writes is unknown, but for what the step knows of them now.
 func Apply(s Step, c *card.Card) {
 	before := c.Clone()
-	for _, p := range s.Writes(c) {
+	writes := s.Writes(c)
+	for _, p := range writes {
 		c.Written(p, "it was written since: "+s.Title())
 	}
 	s.Effects(c)
-	noteSystems(s, before, c)
+	noteSystems(writes, before, c)
 }
 
 // Changes tells whether a step changes what is on the phone, so that it is asked for.

@@ -96,11 +96,7 @@ func (s *Shelve) Effects(c *card.Card) {
 	}
 	for _, i := range s.Items {
 		c.Forget(card.FactDigest.Of(i.Partition), "files in it were moved since")
-		var list []string
-		if have := c.Value(card.FactShelved.Of(i.Partition)); have != "" {
-			list = strings.Split(have, ", ")
-		}
-		list = slices.DeleteFunc(list, func(p string) bool { return p == i.Path })
+		list := slices.DeleteFunc(names(c.Value(card.FactShelved.Of(i.Partition))), func(p string) bool { return p == i.Path })
 		if !s.Back {
 			list = append(list, i.Path)
 		}

@@ -332,7 +332,7 @@ func aloneFinding(name string, c *card.Card) []finding.Finding {
 	if n < 2 {
 		return nil
 	}
-	for have := range strings.SplitSeq(c.Value(card.FactAddons.Of(c.Running())), ", ") {
+	for _, have := range names(c.Value(card.FactAddons.Of(c.Running()))) {
 		if k, s := placeOf(have); k == n-1 && strings.EqualFold(s, series) {
 			return nil
 		}

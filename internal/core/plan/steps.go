@@ -52,7 +52,7 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 // landsFinding: a restart into sideload mode starts the slot that is next. Where something was
 // installed there, its own recovery comes up, and a package goes over the slot that runs now.
 func (r *Restart) landsFinding(c *card.Card) []finding.Finding {
-	next := Landing(c)
+	next := c.Landing()
 	if next == "" || !r.rom || r.stays(c) {
 		return nil // an add-on belongs to where it lands
 	}
@@ -61,16 +61,6 @@ func (r *Restart) landsFinding(c *card.Card) []finding.Finding {
 		Text: fmt.Sprintf("slot %s starts next, and the recovery runs on slot %s: the restart into sideload mode lands on slot %s, in the recovery that lies there, and from there the ROM goes over slot %s%s",
 			next, started, next, started, place.ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
 		Remedy: "to go on with what was installed to slot " + next + ": jarlid go recovery; to install to it once more: jarlid slot use " + started}}
-}
-
-// Landing gives the slot that starts next where the phone runs on the other one: something was
-// installed or chosen, and not started yet. "" where both are one, or nobody knows.
-func Landing(c *card.Card) string {
-	started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
-	if started == "" || started == next {
-		return ""
-	}
-	return next
 }
 
 // stays tells whether a recovery is put into sideload mode from its menu: one without a shell, and

@@ -9,6 +9,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"io"
+	"strings"
 )
 
 // KeysFile is where a recovery keeps the certificates it trusts, in its
@@ -20,6 +21,20 @@ const KeysFile = "system/etc/security/otacerts.zip"
 func KeyFingerprint(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
 	return hex.EncodeToString(sum[:])
+}
+
+// Trusted gives the fingerprints of the keys in a recovery's KeysFile, as a list with commas;
+// "none" for a file that has none or can't be read.
+func Trusted(b []byte) string {
+	keys, err := ParseKeys(b)
+	if err != nil || len(keys) == 0 {
+		return "none"
+	}
+	var list []string
+	for _, k := range keys {
+		list = append(list, KeyFingerprint(k))
+	}
+	return strings.Join(list, ",")
 }
 
 // ParseKeys reads the certificates in the zip a recovery keeps them in.
