@@ -34,7 +34,7 @@ func newDesk(t *testing.T) *desk {
 	t.Helper()
 	onlyInside(t)
 	dir := t.TempDir()
-	d := &desk{T: t, dir: dir, running: &running{}, home: filepath.Join(dir, "home")}
+	d := &desk{T: t, dir: dir, running: &running{said: map[string]*bytes.Buffer{}}, home: filepath.Join(dir, "home")}
 	if err := os.MkdirAll(d.home, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -76,6 +76,14 @@ func (d *desk) programs() []*os.Process {
 type running struct {
 	mu   sync.Mutex
 	list []*os.Process
+	said map[string]*bytes.Buffer // what each stand-in printed
+}
+
+// said is what a stand-in printed so far.
+func (d *desk) said(name string) string {
+	d.running.mu.Lock()
+	defer d.running.mu.Unlock()
+	return d.running.said[name].String()
 }
 
 func (d *desk) command(args ...string) *exec.Cmd {
@@ -154,18 +162,18 @@ func (d *desk) standin(model string, args ...string) {
 	}
 	d.running.mu.Lock()
 	d.running.list = append(d.running.list, cmd.Process)
+	log := new(bytes.Buffer)
+	d.running.said[name] = log
 	d.running.mu.Unlock()
 	ready := make(chan bool, 2)
 	done := make(chan struct{})
-	var mu sync.Mutex
-	var log bytes.Buffer
 	go func() {
 		defer close(done)
 		s := bufio.NewScanner(out)
 		for s.Scan() {
-			mu.Lock()
+			d.running.mu.Lock()
 			log.WriteString(s.Text() + "\n")
-			mu.Unlock()
+			d.running.mu.Unlock()
 			if strings.Contains(s.Text(), "its storage is in") {
 				ready <- true
 			}
@@ -183,17 +191,13 @@ func (d *desk) standin(model string, args ...string) {
 			<-done
 		}
 		if d.Failed() {
-			mu.Lock()
-			d.Logf("%s said:\n%s", name, log.String())
-			mu.Unlock()
+			d.Logf("%s said:\n%s", name, d.said(name))
 		}
 	})
 	select {
 	case ok := <-ready:
 		if !ok {
-			mu.Lock()
-			defer mu.Unlock()
-			d.Fatalf("the stand-in did not start:\n%s", log.String())
+			d.Fatalf("the stand-in did not start:\n%s", d.said(name))
 		}
 	case <-time.After(2 * long):
 		d.Fatal("the stand-in did not get ready")

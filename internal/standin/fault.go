@@ -82,6 +82,7 @@ func (p *Phone) faulty(kind string) bool {
 			p.fault = nil
 		}
 	}
+	p.o.Log("fault: " + kind)
 	return true
 }
 
