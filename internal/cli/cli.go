@@ -71,6 +71,7 @@ type app struct {
 	typed                []string // the words behind the program's name
 	on, home, card       string
 	json, yes, dry, idle bool
+	memory               string // what unpacking may take, as typed
 	accept               []string
 
 	out    *term.Term
@@ -460,7 +461,17 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 		o.Accept = append(o.Accept, acc)
 	}
 	a.env = &task.Env{Bench: b, Options: o}
+	if a.memory != "" {
+		if a.env.MaxMemory, err = parseBytes(a.memory); err != nil {
+			return nil, err
+		}
+	}
 	return a.env, nil
+}
+
+// maxMemory adds the bound on what unpacking files may take.
+func (a *app) maxMemory(c *cobra.Command) {
+	c.Flags().StringVar(&a.memory, "max-memory", "256MiB", "the most memory that unpacking a file may take")
 }
 
 // opened says which phone it is and in what state.

@@ -85,6 +85,7 @@ func (a *app) fitCommand() *cobra.Command {
 	c.Flags().StringVar(&w.page, "page", "", "also write the answer as a page of its own: FILE.html")
 	c.Flags().StringArrayVar(&t.With, "with", nil, "an add-on that goes on top, weighed too (repeatable)")
 	c.Flags().BoolVar(&w.explain, "explain", false, "tell each check at length")
+	a.maxMemory(c)
 	return c
 }
 

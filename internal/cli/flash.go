@@ -34,6 +34,7 @@ func (a *app) flashCommand() *cobra.Command {
 	c.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION, PARTITION@SLOT or @SLOT, slot a, b, both, current or other")
 	c.Flags().StringSliceVar(&t.Without, "without", nil, "leave this image of a set out: its partition or file name (repeatable)")
 	c.Flags().StringSliceVar(&t.Only, "only", nil, "of a set, write this image alone: its partition or file name (repeatable)")
+	a.maxMemory(c)
 	a.complete(c, "into", func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 		return a.partitionNames(cmd.Context()), cobra.ShellCompDirectiveNoFileComp
 	})

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -43,6 +44,7 @@ func (a *app) identCommand() *cobra.Command {
 		}}
 	c.Flags().BoolVar(&t.Deep, "deep", false, "unwrap compressed files whole, for what only their end or middle tells")
 	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed file may unpack to with --deep")
+	a.maxMemory(c)
 	return c
 }
 
@@ -76,7 +78,7 @@ func (a *app) printFile(f *ident.File) {
 	case f.Kind == ident.Unknown:
 		wrapped := ""
 		if len(f.Wrapped) > 0 {
-			wrapped = ", wrapped as " + strings.Join(f.Wrapped, " in ")
+			wrapped = ", wrapped as " + f.Wrapping()
 		}
 		a.say("", say.Info, "%s, %s%s: I don't know this file", name, image.Size(f.Size), wrapped)
 		if len(f.Head) > 0 {
@@ -98,6 +100,9 @@ func (a *app) printFile(f *ident.File) {
 		} else {
 			a.say("", say.Warn, "it is damaged: %s", f.Damage)
 		}
+	}
+	if f.Closed != "" {
+		a.say("", say.Warn, "%s", sentence(errors.New(f.Closed)))
 	}
 	var to []string
 	for _, d := range f.GoesTo {

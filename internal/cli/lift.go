@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 
@@ -49,6 +48,7 @@ func (a *app) liftCommand() *cobra.Command {
 	c.Flags().BoolVar(&o.sums, "sums", false, "also write a SHA256SUMS")
 	c.Flags().BoolVar(&o.noDigest, "no-digest", false, "leave out digests that are not made on the way anyhow")
 	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed stream may unpack to")
+	a.maxMemory(c)
 	return c
 }
 
@@ -67,24 +67,23 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 	defer f.Close()
 	r := &taken{Items: []files.Taken{}}
 	a.result = r
-	src, err := lift.Open(f, size, path, lift.Options{MaxSize: o.limit, Sibling: func(name string) (io.ReaderAt, int64, error) {
-		f, size, err := files.Open(filepath.Join(filepath.Dir(path), name))
-		if err != nil {
-			return nil, 0, err
-		}
-		a.env.Later(func() { f.Close() })
-		return f, size, nil
-	}})
+	folder := files.BesideOf(path)
+	defer folder.Close()
+	src, err := lift.Open(f, size, path, lift.Options{MaxSize: o.limit, MaxMemory: a.env.MaxMemory, Beside: folder, Spool: files.Spool(o.limit)})
 	if err != nil {
 		return fmt.Errorf("%s: %w", base(path), err)
 	}
+	defer src.Close()
 	a.say("", say.Info, "%s is %s, %s", base(path), src.File.Words(), image.Size(size))
 	for _, n := range src.Notes {
 		a.say("", say.Note, "%s", n)
 	}
 	if o.list {
-
-		for _, it := range src.Items {
+		items, err := src.List(names)
+		if err != nil {
+			return err
+		}
+		for _, it := range items {
 			r.Items = append(r.Items, files.Taken{Name: it.Name, Size: it.Size})
 			if it.Size >= 0 {
 				a.say("", say.Info, "%s, %s", it.Name, image.Size(it.Size))
@@ -92,11 +91,18 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 				a.say("", say.Info, "%s", it.Name)
 			}
 		}
+		for _, in := range src.Inner {
+			a.say("", say.Note, "%s is an archive itself: name what is in it as %s/NAME", in.Name, in.Name)
+		}
 		return nil
 	}
+	known := len(src.Notes)
 	items, err := src.Pick(names)
 	if err != nil {
 		return err
+	}
+	for _, n := range src.Notes[known:] {
+		a.say("", say.Note, "%s", n)
 	}
 	if o.sparse && len(items) > 0 && src.File.Kind == ident.Unknown {
 		a.say("", say.Note, "nothing is known about the contents; they are written sparse as they are")

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
@@ -35,7 +36,7 @@ func Open(path string) (*os.File, int64, error) {
 	// What is no file may never open: a named pipe waits for somebody to write to it.
 	st, err := os.Stat(path)
 	if err == nil && !st.IsDir() && !st.Mode().IsRegular() {
-		return nil, 0, fmt.Errorf("%s is not a file", path)
+		return nil, 0, fmt.Errorf("%s is %s, and no file", path, special(st.Mode()))
 	}
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -49,13 +50,26 @@ func Open(path string) (*os.File, int64, error) {
 		err = fmt.Errorf("%s is a folder; name the files in it", path)
 	}
 	if err == nil && !st.Mode().IsRegular() {
-		err = fmt.Errorf("%s is not a file", path)
+		err = fmt.Errorf("%s is %s, and no file", path, special(st.Mode()))
 	}
 	if err != nil {
 		f.Close()
 		return nil, 0, err
 	}
 	return f, st.Size(), nil
+}
+
+// special says what is no regular file.
+func special(m fs.FileMode) string {
+	switch {
+	case m&fs.ModeNamedPipe != 0:
+		return "a named pipe"
+	case m&fs.ModeSocket != 0:
+		return "a socket"
+	case m&fs.ModeDevice != 0:
+		return "a device"
+	}
+	return "something else"
 }
 
 // Identify says what a file is.
@@ -65,7 +79,56 @@ func Identify(path string, o ident.Options) (*ident.File, error) {
 		return nil, err
 	}
 	defer f.Close()
+	if o.Beside == nil {
+		folder := BesideOf(path)
+		defer folder.Close()
+		o.Beside = folder
+	}
 	return ident.Identify(f, size, path, o), nil
+}
+
+// Folder is the folder a file lies in. It implements image.Folder.
+type Folder struct {
+	dir  string
+	mu   sync.Mutex
+	open []*os.File
+}
+
+// BesideOf gives what lies beside a file.
+func BesideOf(path string) *Folder { return &Folder{dir: filepath.Dir(path)} }
+
+// Names gives the names of the regular files in it.
+func (d *Folder) Names() ([]string, error) {
+	list, err := os.ReadDir(d.dir)
+	var names []string
+	for _, e := range list {
+		if e.Type().IsRegular() || e.Type()&fs.ModeSymlink != 0 {
+			names = append(names, e.Name())
+		}
+	}
+	return names, err
+}
+
+// Open opens one by its name.
+func (d *Folder) Open(name string) (io.ReaderAt, int64, error) {
+	f, size, err := Open(filepath.Join(d.dir, filepath.Base(name)))
+	if err != nil {
+		return nil, 0, err
+	}
+	d.mu.Lock()
+	d.open = append(d.open, f)
+	d.mu.Unlock()
+	return f, size, nil
+}
+
+// Close closes what was opened.
+func (d *Folder) Close() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, f := range d.open {
+		f.Close()
+	}
+	d.open = nil
 }
 
 // Expand gives the files that words on the command line mean: quoted paths as

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -27,6 +28,8 @@ type Material struct {
 	Set      string   // the file or folder that was a whole set; "" for single images
 	Left     []string // members that are no images, which are left alone
 	dir      string   // the temporary folder; "" while nothing was unwrapped
+	// taken are files that came in with another one that they are a piece of.
+	taken map[string]bool
 }
 
 // Close removes what was unwrapped.
@@ -40,6 +43,8 @@ func (m *Material) Close() {
 type Gathering struct {
 	Home    string // under which the temporary folder is made
 	MaxSize int64  // the most one file may unpack to, in bytes; 0: the usual limit
+	// MaxMemory bounds what unpacking may take, in bytes; 0: the usual limit.
+	MaxMemory int64
 	// Single keeps an archive as it is: a person named one partition for it.
 	Single bool
 	// Working is told what is being unwrapped, and how far it is.
@@ -52,14 +57,17 @@ const maxManifest = 1 << 20
 // Gather makes files ready: images as they are, wrapped images unwrapped, and of
 // folders, archives, payloads and super images every image inside.
 func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error) {
-	m := &Material{}
+	m := &Material{taken: map[string]bool{}}
 	for _, p := range paths {
+		if m.taken[filepath.Clean(p)] {
+			continue
+		}
 		st, err := os.Stat(p)
 		if errors.Is(err, fs.ErrNotExist) {
 			err = &MissingError{p}
 		}
 		if err == nil && st.IsDir() {
-			err = m.folder(p)
+			err = m.folder(ctx, p, g)
 		} else if err == nil {
 			err = m.file(ctx, p, g, 0)
 		}
@@ -72,7 +80,7 @@ func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error)
 }
 
 // folder takes the images that lie in a folder, not below it.
-func (m *Material) folder(dir string) error {
+func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 	list, err := os.ReadDir(dir)
 	if err != nil {
 		return err
@@ -86,6 +94,9 @@ func (m *Material) folder(dir string) error {
 			}
 			continue
 		}
+		if m.taken[filepath.Clean(name)] {
+			continue
+		}
 		if manifest(e.Name()) {
 			b, err := readSmall(name)
 			if err != nil {
@@ -94,9 +105,15 @@ func (m *Material) folder(dir string) error {
 			m.note(e.Name(), b)
 			continue
 		}
-		f, err := Identify(name, ident.Options{})
+		f, err := Identify(name, ident.Options{MaxMemory: g.MaxMemory})
 		if err != nil {
 			return err
+		}
+		if done, err := m.pieces(ctx, name, f, g, 0); done || err != nil {
+			if err != nil {
+				return err
+			}
+			continue
 		}
 		if !isImage(f) {
 			m.Left = append(m.Left, e.Name())
@@ -140,14 +157,17 @@ const maxNesting = 4
 
 // file takes one file: as it is, or what is inside.
 func (m *Material) file(ctx context.Context, name string, g Gathering, depth int) error {
-	f, err := Identify(name, ident.Options{})
+	f, err := Identify(name, ident.Options{MaxMemory: g.MaxMemory})
 	if err != nil {
+		return err
+	}
+	if done, err := m.pieces(ctx, name, f, g, depth); done || err != nil {
 		return err
 	}
 	raw := len(f.Wrapped) == 0 || f.Wrapped[0] == "sparse"
 	set := f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet || f.Kind == ident.Images
 	switch {
-	case raw && !set, f.Short, depth > maxNesting, g.Single && set, f.Kind == ident.Addon, f.Kind == ident.App, f.Kind == ident.OTABlock, f.Kind == ident.Archive:
+	case raw && !set, f.Short, f.Closed != "", depth > maxNesting, g.Single && set, f.Kind == ident.Addon, f.Kind == ident.App, f.Kind == ident.OTABlock, f.Kind == ident.Archive && !m.nested(name, f, g):
 		if err := sparseSums(name, f); err != nil {
 			return err
 		}
@@ -178,33 +198,34 @@ func sparseSums(name string, f *ident.File) error {
 
 // unwrap takes what is inside a file to a temporary place.
 func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gathering, depth int) error {
-	src, _, err := Open(name)
-	if err != nil {
-		return err
-	}
-	defer src.Close()
-	s, err := lift.Open(src, f.Size, name, lift.Options{MaxSize: g.MaxSize})
+	s, done, err := opened(name, f.Size, g)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	if m.dir == "" {
-		if err := os.MkdirAll(g.Home, 0o700); err != nil {
-			return err
-		}
-		if m.dir, err = os.MkdirTemp(g.Home, "unwrapped-"); err != nil {
-			return err
+	defer done()
+	images, err := s.Images()
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	wanted := map[string]bool{}
+	for _, it := range images {
+		wanted[it.Name] = true
+	}
+	for _, it := range s.Items {
+		switch {
+		case manifest(it.Name):
+			images = append(images, it)
+		case !wanted[it.Name]:
+			m.Left = append(m.Left, it.Name)
 		}
 	}
-	sub, err := os.MkdirTemp(m.dir, "")
+	sub, err := m.temporary(g)
 	if err != nil {
 		return err
 	}
 	taken := map[string]string{}
-	for _, it := range s.Items {
-		if !it.Image && !manifest(it.Name) {
-			m.Left = append(m.Left, it.Name)
-			continue
-		}
+	outs := map[string]string{}
+	for _, it := range images {
 		base := strings.ToLower(path.Base(it.Name))
 		if other, twice := taken[base]; twice {
 			return finding.Stopped(finding.TwoAlike, filepath.Base(name), fmt.Sprintf("%s holds two files called %s, %s and %s, and which is meant is not guessed", filepath.Base(name), path.Base(it.Name), other, it.Name),
@@ -223,6 +244,14 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 			m.note(it.Name, b)
 			continue
 		}
+		outs[it.Name] = out
+	}
+	// Behind the last: images in pieces are put together from what lies there now.
+	for _, it := range images {
+		out := outs[it.Name]
+		if out == "" || m.taken[filepath.Clean(out)] {
+			continue
+		}
 		at := len(m.Images)
 		if err := m.file(ctx, out, g, depth+1); err != nil {
 			return err
@@ -230,13 +259,145 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 		for i := range m.Images[at:] {
 			if im := &m.Images[at+i]; im.Label == "" {
 				im.Label = it.Name
-				if len(s.Items) == 1 {
+				if len(images) == 1 && len(s.Items) <= 1 && f.Kind != ident.BlockList {
 					im.Label = filepath.Base(name)
 				}
 			}
 		}
 	}
 	return nil
+}
+
+// opened lists what is in a file; done closes it.
+func opened(name string, size int64, g Gathering) (s *lift.Source, done func(), err error) {
+	src, _, err := Open(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	folder := BesideOf(name)
+	limit := g.MaxSize
+	if limit <= 0 {
+		limit = lift.DefaultMaxSize
+	}
+	s, err = lift.Open(src, size, name, lift.Options{MaxSize: g.MaxSize, MaxMemory: g.MaxMemory, Beside: folder, Spool: Spool(limit)})
+	if err != nil {
+		folder.Close()
+		src.Close()
+		return nil, nil, err
+	}
+	return s, func() { s.Close(); folder.Close(); src.Close() }, nil
+}
+
+// nested tells whether images lie in archives inside an archive that has none itself.
+func (m *Material) nested(name string, f *ident.File, g Gathering) bool {
+	if f.Damage != "" {
+		return false
+	}
+	s, done, err := opened(name, f.Size, g)
+	if err != nil {
+		return false
+	}
+	defer done()
+	if len(s.Inner) == 0 {
+		return false
+	}
+	images, err := s.Images()
+	if err == nil && len(images) > 0 && m.Set == "" {
+		m.Set = name
+	}
+	return err == nil && len(images) > 0
+}
+
+// temporary makes a folder for what is unwrapped.
+func (m *Material) temporary(g Gathering) (string, error) {
+	if m.dir == "" {
+		if err := os.MkdirAll(g.Home, 0o700); err != nil {
+			return "", err
+		}
+		dir, err := os.MkdirTemp(g.Home, "unwrapped-")
+		if err != nil {
+			return "", err
+		}
+		m.dir = dir
+	}
+	return os.MkdirTemp(m.dir, "")
+}
+
+// pieces puts an image that lies in several files together; done is false for others.
+func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gathering, depth int) (done bool, err error) {
+	for _, n := range f.Pieces {
+		m.taken[filepath.Join(filepath.Dir(name), n)] = true
+	}
+	switch {
+	case f.Kind == ident.BlockList && f.Damage == "":
+		return true, m.unwrap(ctx, name, f, g, depth)
+	case len(f.Pieces) == 0 || f.Damage != "": // a damaged one is a finding, not an error
+		return false, nil
+	}
+	folder := BesideOf(name)
+	defer folder.Close()
+	_, all, err := ident.Pieces(folder, 0, filepath.Base(name))
+	if err != nil {
+		return true, err
+	}
+	total := int64(0)
+	for _, p := range all {
+		total += p.Size
+		if err := sparse.Verify(p.R, p.Size); err != nil {
+			return true, fmt.Errorf("%s: %w", p.Name, err)
+		}
+	}
+	v, _, err := sparse.Join(all)
+	if err != nil {
+		return true, err
+	}
+	sub, err := m.temporary(g)
+	if err != nil {
+		return true, err
+	}
+	out := filepath.Join(sub, local.Name(f.Whole()))
+	w, err := os.OpenFile(out, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return true, err
+	}
+	moved, end := func(int64) {}, func() {}
+	if g.Working != nil {
+		moved, end = g.Working("putting "+f.Whole()+" together", total)
+	}
+	_, err = v.WriteTo(&telling{ctx: ctx, w: w, moved: moved})
+	end()
+	if err = errors.Join(err, w.Close()); err != nil {
+		return true, err
+	}
+	at := len(m.Images)
+	if err := m.file(ctx, out, g, depth+1); err != nil {
+		return true, err
+	}
+	for i := range m.Images[at:] {
+		if im := &m.Images[at+i]; im.Label == "" {
+			im.Label = f.Whole()
+		}
+	}
+	return true, nil
+}
+
+// telling writes, and tells how far it is.
+type telling struct {
+	ctx   context.Context
+	w     io.Writer
+	n     int64
+	moved func(int64)
+}
+
+// Write writes until it is stopped.
+func (t *telling) Write(b []byte) (int, error) {
+	if err := t.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := t.w.Write(b)
+	t.n += int64(n)
+	t.moved(t.n)
+	return n, err
 }
 
 // take writes one item to a new file.

@@ -51,6 +51,10 @@ type Taking struct {
 	Working func(what string, total int64) (moved func(int64), end func())
 }
 
+// worthTelling is the size from which on it is told how far an item is, in bytes: an archive may
+// hold many thousand that are there at once.
+const worthTelling = 1 << 20
+
 // Take writes an item under a passing name and gives it its own when it is whole.
 func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 	root := k.Root
@@ -71,7 +75,10 @@ func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 			_ = root.Remove(part)
 		}
 	}()
-	moved, end := k.Working(it.Name, it.Size)
+	moved, end := func(int64) {}, func() {}
+	if it.Size < 0 || it.Size >= worthTelling {
+		moved, end = k.Working(it.Name, it.Size)
+	}
 	digest, err := it.Write(ctx, NewOut(f), moved)
 	end()
 	if err != nil {

@@ -37,7 +37,10 @@ func usage(format string, args ...any) error { return &UsageError{fmt.Sprintf(fo
 type Env struct {
 	Bench   *bench.Bench
 	Options engine.Options
-	later   []func()
+	// MaxMemory bounds what unpacking a file may take, in bytes; 0: the usual limit.
+	MaxMemory int64
+
+	later []func()
 }
 
 // Obs tells what goes on that is about no phone in particular.
@@ -72,7 +75,7 @@ func (e *Env) UntilStopped(ctx context.Context) (context.Context, func()) {
 func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.Material, error) {
 	ctx, stop := e.UntilStopped(ctx)
 	defer stop()
-	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, Working: e.Working})
+	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, MaxMemory: e.MaxMemory, Working: e.Working})
 	if err == nil {
 		e.Later(m.Close)
 	}

@@ -136,7 +136,7 @@ func (t *Fit) phone(ctx context.Context, e *Env, r *Fitted) (*card.Card, *model.
 
 // systemImage reads the facts of an image, in whatever it is wrapped.
 func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
-	f, err := files.Identify(p, ident.Options{})
+	f, err := files.Identify(p, ident.Options{MaxMemory: e.MaxMemory})
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +147,10 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 		return nil, fmt.Errorf("%s ends too early: %s", p, f.Damage)
 	}
 	label := filepath.Base(p)
-	wraps := f.Wrapped
+	wraps := []string{}
+	if len(f.Wrapped) > 0 {
+		wraps = append(wraps, f.Wrapping())
+	}
 	if f.IsArchive() {
 		wraps = append(wraps, string(f.Kind))
 	}

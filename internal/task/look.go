@@ -272,11 +272,18 @@ func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
 		}
 		r.Phone = j.Name
 	}
+	told := map[string]bool{} // of a file in pieces, the whole
 	for _, path := range paths {
-		f, err := files.Identify(path, ident.Options{Deep: t.Deep, Spool: files.Spool(t.MaxSize)})
+		if told[filepath.Clean(path)] {
+			continue
+		}
+		f, err := files.Identify(path, ident.Options{Deep: t.Deep, Spool: files.Spool(t.MaxSize), MaxMemory: e.MaxMemory})
 		if err != nil {
 			r.Errors = append(r.Errors, err)
 			continue
+		}
+		for _, n := range f.Pieces {
+			told[filepath.Join(filepath.Dir(path), n)] = true
 		}
 		var spots []place.Spot
 		if j != nil {

@@ -11,8 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bodgit/sevenzip"
-
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/ota"
@@ -65,16 +63,25 @@ func (f *File) zip(r io.ReaderAt, size int64) {
 		return
 	}
 	var list []entry
-	for _, m := range z.File[:min(len(z.File), maxMembers)] {
+	closed := 0
+	for _, m := range z.File {
 		if m.FileInfo().IsDir() {
 			continue
 		}
-		e := entry{name: m.Name, size: int64(min(m.UncompressedSize64, 1<<62)), open: m.Open}
+		f.Count++
+		if f.Count > maxMembers {
+			continue
+		}
+		if m.Flags&zipEncrypted != 0 {
+			closed++
+		}
+		e := entry{name: m.Name, size: int64(min(m.UncompressedSize64, 1<<62)), open: OpenZip(m)}
 		if off, err := m.DataOffset(); err == nil && m.Method == zip.Store && off <= size && e.size <= size-off {
 			e.at = io.NewSectionReader(r, off, e.size)
 		}
 		list = append(list, e)
 	}
+	f.closed(closed, len(list))
 	f.packageKind(list, p)
 	f.script(list)
 	if f.Kind == OTABlock || f.Kind == Addon {
@@ -148,15 +155,18 @@ func (f *File) sevenZip(r io.ReaderAt, size int64) {
 		f.Notes = append(f.Notes, "a 7z archive is listed at its end, which was not unwrapped")
 		return
 	}
-	z, err := sevenzip.NewReader(r, size)
+	z, err := OpenSevenZip(r, size)
 	if err != nil {
-		f.damaged(&image.Error{Format: "7z archive", Offset: -1, What: "its table of contents can't be read, the file may be cut short", Err: err})
+		f.damaged(err)
 		return
 	}
 	var list []entry
-	for _, m := range z.File[:min(len(z.File), maxMembers)] {
-		if !m.FileInfo().IsDir() {
-			list = append(list, entry{name: m.Name, size: int64(min(m.UncompressedSize, 1<<62)), open: m.Open})
+	for _, m := range z.File {
+		if m.FileInfo().IsDir() {
+			continue
+		}
+		if f.Count++; f.Count <= maxMembers {
+			list = append(list, entry{name: m.Name, size: int64(min(m.UncompressedSize, 1<<62)), open: openSevenZip(m)})
 		}
 	}
 	f.archive(list)
@@ -167,7 +177,7 @@ func (f *File) tar(r io.ReaderAt, size int64) {
 	src := io.NewSectionReader(r, 0, size)
 	t := tar.NewReader(src)
 	var list []entry
-	for len(list) < maxMembers {
+	for {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
 			break
@@ -179,6 +189,9 @@ func (f *File) tar(r io.ReaderAt, size int64) {
 			break
 		}
 		if h.Typeflag != tar.TypeReg {
+			continue
+		}
+		if f.Count++; f.Count > maxMembers {
 			continue
 		}
 		e := entry{name: h.Name, size: h.Size}
@@ -338,26 +351,30 @@ func (f *File) archive(list []entry) {
 	default:
 		f.Kind = Archive
 	}
-	if images == 1 && len(f.Members) == 1 {
+	if images == 1 && len(f.Members) == 1 && !f.partial {
 		f.GoesTo = f.Members[0].GoesTo
 	}
 }
 
 // members fills the list of what is inside, images and wrapped images looked at.
 func (f *File) members(list []entry) {
-	looked := 0
+	looked, closed := 0, 0
 	for _, e := range list {
 		m := Member{Name: e.name, Size: e.size, Kind: Unknown}
 		if looked < maxLooked && worthALook(e.name) && (e.at != nil || e.open != nil) {
 			looked++
 			in := f.inside(e)
 			m.Kind, m.GoesTo = in.Kind, in.GoesTo
+			if in.Closed == Encrypted {
+				closed++
+			}
 			if len(list) == 1 {
 				f.adopt(in)
 			}
 		}
 		f.Members = append(f.Members, m)
 	}
+	f.closed(closed, looked)
 	shown := []map[string]any{}
 	for _, m := range f.Members[:min(len(f.Members), 500)] {
 		shown = append(shown, map[string]any{"name": m.Name, "size": m.Size, "kind": m.Kind, "goes_to": m.GoesTo})

@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/core/image/wrap"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/script"
 )
@@ -44,6 +45,12 @@ const (
 	FirmwareSet      Kind = "firmware-set"
 	Images           Kind = "images"
 	Archive          Kind = "archive"
+	BlockList        Kind = "block-list" // a transfer list that lies in a folder, or its data
+	Kernel           Kind = "kernel"
+	SquashFS         Kind = "squashfs"
+	ISO              Kind = "iso"
+	Qcow2            Kind = "qcow2"
+	Disk             Kind = "disk" // a partition table and what it speaks of
 	App              Kind = "app"
 	Sums             Kind = "sums"
 	Text             Kind = "text"
@@ -55,6 +62,8 @@ var kindWords = map[Kind]string{Boot: "a boot image", BootWithRecovery: "a boot 
 	DTBO: "a table of device tree overlays", DTB: "a device tree", VBMeta: "a vbmeta image", Super: "a super image", Ext4: "an ext4 file system",
 	EROFS: "an EROFS file system", F2FS: "an f2fs file system", Payload: "an update payload", OTAAB: "an A/B package",
 	OTABlock: "a block-list package", Addon: "an add-on package", FirmwareSet: "a firmware set", Images: "an archive of images",
+	BlockList: "a block list with its data beside it", Kernel: "a kernel", SquashFS: "a squashfs file system", ISO: "an image of a disc (ISO 9660)",
+	Qcow2: "a disk of a virtual machine (qcow2)", Disk: "a whole disk with a partition table",
 	Archive: "an archive", App: "an app package", Sums: "a file of digests", Text: "a text"}
 
 // Words gives the kind in words, with its article.
@@ -102,6 +111,8 @@ type File struct {
 	GoesTo  []Destination  `json:"goes_to"`
 	Notes   []string       `json:"notes,omitempty"`
 	Damage  string         `json:"damage,omitempty"` // what is wrong with it
+	Closed  string         `json:"closed,omitempty"` // why what is inside can't be read though nothing is wrong with it
+	Pieces  []string       `json:"pieces,omitempty"` // the files of its folder that are one with it, itself among them
 	Short   bool           `json:"cut_short,omitempty"`
 
 	Head    []byte            `json:"-"` // the first bytes
@@ -112,6 +123,7 @@ type File struct {
 	Payload *payload.Payload  `json:"-"`
 	Props   map[string]string `json:"-"` // of the build inside
 	Members []Member          `json:"-"`
+	Count   int               `json:"-"` // files in an archive, also those that are not among Members
 	Demands []script.Demand   `json:"-"` // of an update script
 	Adds    int64             `json:"-"` // bytes an add-on puts into the system
 	App     *apk.App          `json:"-"` // of an app package
@@ -121,6 +133,7 @@ type File struct {
 	ABIs   []string           `json:"-"` // processors whose libraries are inside
 	Signer *x509.Certificate  `json:"-"` // who signed a package; not checked
 
+	stem    string // the name of the whole that it is a piece of
 	opt     Options
 	partial bool // only the head of what is inside was unwrapped
 	depth   int
@@ -149,7 +162,7 @@ func (f *File) IsROM() bool { return f.Kind == OTAAB || f.Kind == OTABlock }
 // IsArchive tells of files that hold others and are no image themselves.
 func (f *File) IsArchive() bool {
 	switch f.Kind {
-	case Archive, Images, FirmwareSet, OTAAB, OTABlock, Addon, App, Payload:
+	case Archive, Images, FirmwareSet, OTAAB, OTABlock, Addon, App, Payload, BlockList:
 		return true
 	}
 	return false
@@ -161,7 +174,17 @@ type Options struct {
 	Deep bool
 	// Spool keeps a stream somewhere it can be read at any place.
 	Spool func(r io.Reader) (at io.ReaderAt, size int64, done func(), err error)
+	// Beside is what lies in the file's folder; nil where nobody looks there.
+	Beside image.Folder
+	// MaxMemory bounds what unpacking may take, in bytes; 0: wrap.MaxMemory.
+	MaxMemory int64
 }
+
+// ClosedError says why the contents of a file can't be read although it is as it was made.
+type ClosedError struct{ Why string }
+
+// Error gives the reason.
+func (e *ClosedError) Error() string { return e.Why }
 
 const (
 	// headSize is how much of a file's head is looked at to tell its kind:
@@ -197,11 +220,17 @@ func (f *File) look(r io.ReaderAt, size int64) {
 		f.damaged(err)
 		return
 	}
+	if f.blockList(r, size) || f.volume(size) {
+		return
+	}
 	for _, s := range sniffers {
 		if s.is(head) {
 			s.read(f, r, size)
 			return
 		}
+	}
+	if f.iso(r, size) {
+		return
 	}
 	f.text(r, size, head)
 	if f.Kind == Unknown {
@@ -212,6 +241,14 @@ func (f *File) look(r io.ReaderAt, size int64) {
 func (f *File) damaged(err error) {
 	if err == nil || f.Damage != "" || f.partial && image.IsShort(err) {
 		return // of a file whose head alone was unwrapped, the end is not missing
+	}
+	var closed *ClosedError
+	var memory *wrap.MemoryError
+	if errors.As(err, &closed) || errors.As(err, &memory) {
+		if f.Closed == "" {
+			f.Closed = err.Error()
+		}
+		return
 	}
 	f.Damage, f.Short = err.Error(), image.IsShort(err)
 }
@@ -244,16 +281,24 @@ func partitionByName(path string) string {
 	return ""
 }
 
+// Whole is the name of what the file is, or is a piece of.
+func (f *File) Whole() string {
+	if f.stem != "" {
+		return f.stem
+	}
+	return f.Path
+}
+
 // byName adds what a file's name says where its content says nothing.
 func (f *File) byName() {
 	if len(f.GoesTo) > 0 || f.Damage != "" || f.Size == 0 {
 		return
 	}
 	switch f.Kind {
-	case Text, Sums, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload:
+	case Text, Sums, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload, BlockList, ISO, Qcow2, Disk, Kernel:
 		return
 	}
-	if p := partitionByName(f.Path); p != "" {
+	if p := partitionByName(f.Whole()); p != "" {
 		f.goes(p, "both", "name", "only the file's name says so, which is weak evidence")
 	}
 }

@@ -56,10 +56,14 @@ func init() {
 		{prefix("7z\xbc\xaf\x27\x1c"), (*File).sevenZip},
 		{func(h []byte) bool { return wrap.Detect(h) != wrap.None }, (*File).wrapped},
 		{func(h []byte) bool { return len(h) >= 265 && string(h[257:262]) == "ustar" }, (*File).tar},
+		{prefix("hsqs"), (*File).squashfs},
+		{prefix("QFI\xfb"), (*File).qcow2},
+		{isKernel, (*File).bareKernel},
 		{wordAt(1024, erofsMagic), (*File).erofs},
 		{wordAt(1024, f2fsMagic), func(f *File, _ io.ReaderAt, size int64) { f.Kind = F2FS; f.footer(nil, 0); f.fileSystem("", nil) }},
 		{ext4.IsMagic, (*File).ext4},
 		{super.IsMagic, (*File).super},
+		{hasTable, (*File).disk},
 	}
 }
 
@@ -350,6 +354,12 @@ func (f *File) sparse(r io.ReaderAt, size int64) {
 	if err != nil {
 		f.damaged(err)
 		return
+	}
+	if joined, ok := f.pieces(v); ok {
+		if joined == nil {
+			return
+		}
+		v = joined
 	}
 	f.deeper(v, v.Size())
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -99,14 +100,31 @@ func (f *File) Words() string {
 			kind = "delta payload"
 		}
 		s += fmt.Sprintf(": %s of %d partitions", kind, len(f.Payload.Partitions))
-	case len(f.Members) > 0 && f.Kind != Super:
-		s += fmt.Sprintf(": %d files", len(f.Members))
+	case len(f.Members) > 0 && f.Kind != Super && !(f.partial && f.inTar()): // of a tar's head nobody can tell
+		s += ": " + f.counted()
 	}
 	if len(f.Wrapped) > 0 {
-		s += ", wrapped as " + strings.Join(f.Wrapped, " in ")
+		s += ", wrapped as " + f.Wrapping()
 	}
 	return s
 }
+
+// Wrapping says what a file is wrapped in, as people do: "tar in gz".
+func (f *File) Wrapping() string {
+	list := slices.Clone(f.Wrapped)
+	slices.Reverse(list)
+	return strings.Join(list, " in ")
+}
+
+// counted says how many files an archive holds.
+func (f *File) counted() string {
+	if n := max(f.Count, len(f.Members)); n != 1 {
+		return fmt.Sprintf("%d files", n)
+	}
+	return "1 file"
+}
+
+func (f *File) inTar() bool { return len(f.Wrapped) > 0 && f.Wrapped[len(f.Wrapped)-1] == "tar" }
 
 // Lines says what else matters about the file, a line each.
 func (f *File) Lines() []string {
@@ -172,7 +190,7 @@ func (f *File) memberLines() []string {
 	var l []string
 	for i, m := range f.Members {
 		if i == shownMembers {
-			l = append(l, fmt.Sprintf("... and %d more", len(f.Members)-i))
+			l = append(l, fmt.Sprintf("... and %d more", max(f.Count, len(f.Members))-i))
 			break
 		}
 		s := fmt.Sprintf("inside: %s, %s", m.Name, image.Size(m.Size))

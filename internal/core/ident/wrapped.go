@@ -19,9 +19,9 @@ func (f *File) wrapped(r io.ReaderAt, size int64) {
 	n, _ := r.ReadAt(head, 0)
 	kind := wrap.Detect(head[:n])
 	f.Wrapped = append(f.Wrapped, string(kind))
-	z, err := wrap.NewFile(kind, io.NewSectionReader(r, 0, size))
+	z, err := wrap.NewFile(kind, io.NewSectionReader(r, 0, size), f.opt.MaxMemory)
 	if err != nil {
-		f.damaged(fmt.Errorf("the compressed data (%s) does not begin right: %w", kind, err))
+		f.damaged(orClosed("the compressed data ("+string(kind)+") does not begin right", err))
 		return
 	}
 	defer z.Close()
@@ -34,7 +34,7 @@ func (f *File) fromStream(z io.Reader, known int64) {
 	if f.opt.Deep && f.opt.Spool != nil {
 		at, size, done, err := f.opt.Spool(z)
 		if err != nil {
-			f.damaged(fmt.Errorf("it cannot be unwrapped to its end: %w", err))
+			f.damaged(orClosed("it cannot be unwrapped to its end", err))
 			return
 		}
 		defer done()
@@ -47,7 +47,7 @@ func (f *File) fromStream(z io.Reader, known int64) {
 	b = b[:n]
 	whole := errors.Is(err, io.EOF)
 	if err != nil && !whole && !f.partial {
-		f.damaged(fmt.Errorf("the compressed data is cut short or damaged: %w", err))
+		f.damaged(orClosed("the compressed data is cut short or damaged", err))
 	}
 	if n == 0 {
 		return
@@ -65,4 +65,14 @@ func (f *File) fromStream(z io.Reader, known int64) {
 	if f.partial {
 		f.Notes = append(f.Notes, "only the head of what is inside was looked at; --deep unwraps it whole")
 	}
+}
+
+// orClosed puts words before an error, but not before one that is about no damage.
+func orClosed(what string, err error) error {
+	var closed *ClosedError
+	var memory *wrap.MemoryError
+	if errors.As(err, &closed) || errors.As(err, &memory) {
+		return err
+	}
+	return fmt.Errorf("%s: %w", what, err)
 }

@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"sync"
 
+	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/sparse"
@@ -20,6 +21,9 @@ const piece = 1 << 20
 // copyTo writes a stream, pieces of zeros as holes, and hashes it on the way,
 // on a second core.
 func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved func(int64)) ([]byte, error) {
+	if size >= 0 && size < smallItem && size <= limit {
+		return copySmall(ctx, o, r, size, moved)
+	}
 	sum := sha256.New()
 	full, empty := make(chan []byte, 2), make(chan []byte, 4)
 	for range 4 {
@@ -62,6 +66,11 @@ func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved fu
 			case errors.Is(err, io.EOF):
 				return nil
 			case err != nil:
+				var said *image.Error // it says by itself what is wrong and where
+				var closed *ident.ClosedError
+				if errors.As(err, &said) || errors.As(err, &closed) {
+					return err
+				}
 				return fmt.Errorf("the data is damaged or cut short at byte %d: %w", done, err)
 			}
 		}
@@ -71,6 +80,32 @@ func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved fu
 		return nil, err
 	}
 	return sum.Sum(nil), o.SetSize(done)
+}
+
+// smallItem is the size under which an item is read at once: an archive may hold many thousand of
+// them, and a second core with its buffers costs more than it saves.
+const smallItem = 256 << 10
+
+func copySmall(ctx context.Context, o Out, r io.Reader, size int64, moved func(int64)) ([]byte, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	b := make([]byte, size+1) // one more shows that it ends where it says
+	n, err := image.Fill(r, b)
+	switch {
+	case int64(n) > size:
+		return nil, &TooLargeError{size}
+	case err != nil && !errors.Is(err, io.EOF):
+		return nil, fmt.Errorf("the data is damaged or cut short at byte %d: %w", n, err)
+	case int64(n) < size:
+		return nil, image.Truncated("contents", int64(n), size-int64(n), 0)
+	}
+	if _, err := o.WriteAt(b[:n], 0); err != nil {
+		return nil, err
+	}
+	moved(size)
+	sum := sha256.Sum256(b[:n])
+	return sum[:], o.SetSize(size)
 }
 
 // expand writes a sparse image raw: what it leaves alone stays a hole.

@@ -8,10 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"strings"
 
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 )
 
 // Out is where an item is written to: a new, empty file.
@@ -41,17 +43,47 @@ type Source struct {
 	File  *ident.File
 	Items []Item
 	Notes []string
-	// Find gives an item by a name that is not listed: a path in a file system.
-	Find func(name string) (Item, error)
+	// Find gives the items by a name that is not listed: a file or a folder in a file system.
+	Find func(name string) ([]Item, error)
+	// Tree is the file system, when the file is one; its folders are listed there.
+	Tree fs.FS
+	// Inner are the archives in it, by their names, which are opened when something in them is wanted.
+	Inner []Inner
+
+	o       Options
+	closers []func()
+}
+
+// Inner is an archive that lies in another one. What is in it has its name before it.
+type Inner struct {
+	Name string
+	open func() (*Source, error)
+}
+
+// Close lets go of what was unwrapped on the way.
+func (s *Source) Close() {
+	for _, c := range s.closers {
+		c()
+	}
+	s.closers = nil
 }
 
 // Options say where further files are found and how far to go.
 type Options struct {
-	// MaxSize bounds what a compressed stream may unpack to, in bytes.
-	MaxSize int64
-	// Sibling opens another file of the same folder; may be nil.
-	Sibling func(name string) (io.ReaderAt, int64, error)
+	// MaxSize bounds what a compressed stream may unpack to, MaxMemory what that may take, in bytes;
+	// 0: the usual limits.
+	MaxSize, MaxMemory int64
+	// Beside is what lies in the file's folder; may be nil.
+	Beside image.Folder
+	// Spool keeps a stream somewhere it can be read at any place; nil: archives in compressed files
+	// and in others stay as they are.
+	Spool func(r io.Reader) (at io.ReaderAt, size int64, done func(), err error)
+
+	depth int
 }
+
+// maxDepth is how many archives in archives are opened.
+const maxDepth = 4
 
 // DefaultMaxSize is the bound when none is given, in bytes.
 const DefaultMaxSize = 64 << 30
@@ -72,28 +104,98 @@ func Open(r io.ReaderAt, size int64, name string, o Options) (*Source, error) {
 	if o.MaxSize <= 0 {
 		o.MaxSize = DefaultMaxSize
 	}
-	f := ident.Identify(r, size, name, ident.Options{})
-	s := &Source{File: f}
+	f := ident.Identify(r, size, name, ident.Options{Beside: o.Beside, MaxMemory: o.MaxMemory})
+	s := &Source{File: f, o: o}
 	l := &lister{r: r, size: size, s: s, o: o}
+	if err := l.all(); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// all lists what is in the file.
+func (l *lister) all() error {
+	f, s := l.s.File, l.s
 	var err error
 	switch {
-	case len(f.Wrapped) > 0 && f.Kind != ident.OTAAB:
+	case f.Closed != "":
+		err = &ident.ClosedError{Why: f.Closed}
+	case f.Kind == ident.BlockList:
+		err = l.looseList()
+	case len(f.Wrapped) > 0:
 		err = l.wrapped(f.Wrapped[0])
 	default:
 		err = l.plain()
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if len(s.Items) == 0 && s.Find == nil {
-		return nil, ErrNothing
+	if len(s.Items) == 0 && s.Find == nil && len(s.Inner) == 0 {
+		return ErrNothing
 	}
 	for i := range s.Items {
 		if s.Items[i].Name, err = safe(s.Items[i].Name); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return s, nil
+	return nil
+}
+
+// enter opens one of the archives in it and gives its source; what is in it gets its name before.
+func (s *Source) enter(in Inner) ([]Item, error) {
+	if s.o.depth >= maxDepth {
+		return nil, fmt.Errorf("%s: archives in archives more than %d deep are not opened", in.Name, maxDepth)
+	}
+	inner, err := in.open()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", in.Name, err)
+	}
+	s.closers = append(s.closers, inner.Close)
+	items, err := inner.Images()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", in.Name, err)
+	}
+	wanted := map[string]bool{}
+	for _, it := range items {
+		wanted[it.Name] = true
+	}
+	var all []Item
+	for i, it := range append(items, inner.Items...) {
+		if i < len(items) || !wanted[it.Name] {
+			it.Image, it.Name = i < len(items), in.Name+"/"+it.Name
+			all = append(all, it)
+		}
+	}
+	return all, nil
+}
+
+// Images gives the images in it; where there is none, those in the archives that lie in it.
+func (s *Source) Images() ([]Item, error) {
+	var out []Item
+	for _, it := range s.Items {
+		if it.Image {
+			out = append(out, it)
+		}
+	}
+	if len(out) > 0 {
+		return out, nil
+	}
+	for _, in := range s.Inner {
+		items, err := s.enter(in)
+		if errors.Is(err, ErrNothing) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, it := range items {
+			if it.Image {
+				out = append(out, it)
+			}
+		}
+	}
+	return out, nil
 }
 
 // UnsafeNameError says that an archive names a file outside its folder.
@@ -117,12 +219,10 @@ func safe(name string) (string, error) {
 // Pick gives the items that are named, or all images when none is. A name may
 // be a pattern.
 func (s *Source) Pick(names []string) ([]Item, error) {
-	var out []Item
 	if len(names) == 0 {
-		for _, it := range s.Items {
-			if it.Image {
-				out = append(out, it)
-			}
+		out, err := s.Images()
+		if err != nil {
+			return nil, err
 		}
 		if len(out) == 0 && len(s.Items) > 0 {
 			out = s.Items
@@ -132,29 +232,91 @@ func (s *Source) Pick(names []string) ([]Item, error) {
 		}
 		return out, nil
 	}
+	// In the order of the file, each once: what is packed in one piece is unpacked once, however many
+	// of its members are asked for.
+	take := map[int]bool{}
+	var further []Item
 	for _, n := range names {
 		found := false
-		for _, it := range s.Items {
-			base := strings.TrimSuffix(it.Name, ".img")
-			ok, _ := path.Match(n, it.Name)
-			if ok || n == it.Name || n == base || n == path.Base(it.Name) {
-				out = append(out, it)
-				found = true
+		for i, it := range s.Items {
+			if named(n, it.Name) {
+				take[i], found = true, true
 			}
 		}
-		if !found && s.Find != nil {
-			it, err := s.Find(n)
-			if err != nil {
-				return nil, err
-			}
-			if it.Name, err = safe(it.Name); err != nil {
-				return nil, err
-			}
-			out = append(out, it)
-			found = true
+		if found {
+			continue
 		}
-		if !found {
+		items, err := s.deeper(n)
+		if err != nil {
+			return nil, err
+		}
+		if len(items) == 0 {
 			return nil, fmt.Errorf("there is no %q in it; there is: %s", n, s.names())
+		}
+		further = append(further, items...)
+	}
+	var out []Item
+	for i, it := range s.Items {
+		if take[i] {
+			out = append(out, it)
+		}
+	}
+	return append(out, further...), nil
+}
+
+// List gives what can be taken: of a file system the files of a folder (names; the root when none
+// is named) with what lies below them.
+func (s *Source) List(names []string) ([]Item, error) {
+	if len(names) > 0 {
+		return s.Pick(names)
+	}
+	if s.Tree != nil {
+		return s.Find(".")
+	}
+	return s.Items, nil
+}
+
+// named tells whether a word on the command line means an item: its name, that without .img or
+// folders, a pattern, or a folder it lies in.
+func named(word, name string) bool {
+	if word == name || len(word) < len(name) && (word+".img" == name || strings.HasPrefix(name, strings.TrimSuffix(word, "/")+"/") || strings.HasSuffix(name, "/"+word)) {
+		return true
+	}
+	if !strings.ContainsAny(word, `*?[\`) {
+		return false
+	}
+	ok, _ := path.Match(word, name)
+	return ok
+}
+
+// deeper finds what is not listed: a path in a file system, or in an archive that lies in it.
+func (s *Source) deeper(name string) ([]Item, error) {
+	if s.Find != nil {
+		items, err := s.Find(name)
+		for i := range items {
+			if items[i].Name, err = safe(items[i].Name); err != nil {
+				return nil, err
+			}
+		}
+		return items, err
+	}
+	var out []Item
+	for _, in := range s.Inner {
+		_, whole := strings.CutPrefix(name, in.Name+"/")
+		if !whole && strings.Contains(name, "/") {
+			continue
+		}
+		items, err := s.enter(in)
+		if err != nil {
+			if whole {
+				return nil, err
+			}
+			continue
+		}
+		for _, it := range items {
+			if named(name, it.Name) {
+				out = append(out, it)
+			}
 		}
 	}
 	return out, nil
@@ -168,6 +330,9 @@ func (s *Source) names() string {
 			break
 		}
 		list = append(list, it.Name)
+	}
+	for _, in := range s.Inner {
+		list = append(list, "what is in "+in.Name)
 	}
 	return strings.Join(list, ", ")
 }

@@ -2,66 +2,186 @@ package lift
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
-	"regexp"
-	"strconv"
-	"sync"
+	"path"
+	"strings"
 
+	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/blocklist"
 	"jarlid/internal/core/image/sparse"
+	"jarlid/internal/core/image/wrap"
 )
 
-// partName is how the pieces of an image that was cut into sparse parts are
-// named: a number behind a dot, or behind the word "chunk" or "part".
-var partName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(.*(?:\.|chunk|part))(\d+)$`) })
+// parts gives the view of a sparse image that lies in several files of its folder as one; nil
+// when it is alone.
+func (l *lister) parts() (v *sparse.View, src io.ReaderAt, err error) {
+	if len(l.s.File.Pieces) == 0 {
+		return nil, nil, nil
+	}
+	if l.s.File.Damage != "" {
+		return nil, nil, errors.New(l.s.File.Damage)
+	}
+	_, all, err := ident.Pieces(l.o.Beside, 0, l.s.File.Name())
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, p := range all {
+		if err := sparse.Verify(p.R, p.Size); err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", p.Name, err)
+		}
+	}
+	return sparse.Join(all)
+}
 
-// parts lists a sparse image that lies in several files as one.
-func (l *lister) parts(name string) (bool, error) {
-	m := partName().FindStringSubmatch(name)
-	if m == nil || l.o.Sibling == nil {
-		return false, nil
+// looseList lists the image that a block list and its data in the same folder make.
+func (l *lister) looseList() error {
+	f := l.s.File
+	if f.Damage != "" {
+		return errors.New(f.Damage)
 	}
-	first, err := strconv.Atoi(m[2])
-	if err != nil || first > 1 {
-		return false, fmt.Errorf("%s is one piece of an image; name the first one (%s0 or %s1), the others are found beside it", name, m[1], m[1])
+	if l.o.Beside == nil {
+		return ErrNothing
 	}
-	type piece struct {
-		r io.ReaderAt
-		v *sparse.View
+	names, err := l.o.Beside.Names()
+	if err != nil {
+		return err
 	}
-	var all []piece
-	for i := first; ; i++ {
-		r, size, err := l.r, l.size, error(nil)
-		if i > first {
-			if r, size, err = l.o.Sibling(m[1] + strconv.Itoa(i)); err != nil {
-				break // the last one has been found
+	open := map[string]func() (io.ReadCloser, error){}
+	for _, n := range names {
+		open[n] = func() (io.ReadCloser, error) {
+			r, size, err := l.o.Beside.Open(n)
+			if err != nil {
+				return nil, err
 			}
+			return io.NopCloser(io.NewSectionReader(r, 0, size)), nil
 		}
-		v, err := sparse.NewView(r, size)
+	}
+	return l.list(ident.ListBase(f.Name()), "", open)
+}
+
+// list adds the image of a block list; open has the files of its folder or package, dir is what
+// stands before their names there.
+func (l *lister) list(base, dir string, open map[string]func() (io.ReadCloser, error)) error {
+	name := dir + base + ".transfer.list"
+	r, err := open[name]()
+	if err != nil {
+		return err
+	}
+	list, err := blocklist.Parse(r)
+	r.Close()
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if patch := open[dir+base+".patch.dat"]; patch != nil {
+		r, err := patch()
 		if err != nil {
-			return false, fmt.Errorf("%s%d: %w", m[1], i, err)
+			return err
 		}
-		if len(all) > 0 && (v.Size() != all[0].v.Size() || v.BlockSize != all[0].v.BlockSize) {
-			return false, image.Errorf("sparse image", 12, "%s%d belongs to an image of %d bytes, the first piece to one of %d", m[1], i, v.Size(), all[0].v.Size())
+		n, err := io.CopyN(io.Discard, r, 1)
+		r.Close()
+		if n > 0 || err != nil && !errors.Is(err, io.EOF) {
+			l.s.Notes = append(l.s.Notes, base+".patch.dat has patches, and the list uses none of them")
 		}
-		all = append(all, piece{r, v})
 	}
-	if len(all) == 1 {
-		return false, nil
+	var names []string
+	for n := range open {
+		if path.Dir(n) == path.Clean("./"+dir) {
+			names = append(names, path.Base(n))
+		}
 	}
-	size := all[0].v.Size()
-	l.s.Notes = append(l.s.Notes, fmt.Sprintf("it is cut into %d pieces, which are put together", len(all)))
-	l.add(Item{Name: m[1] + "raw.img", Size: size, Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+	data, err := ident.DataOf(base, names)
+	if err != nil {
+		return err
+	}
+	size := list.Blocks * blocklist.BlockSize
+	l.add(Item{Name: base + ".img", Size: size, Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+		var parts []func() (io.ReadCloser, error)
+		for _, n := range data {
+			parts = append(parts, open[dir+n])
+		}
+		d := &joined{parts: parts}
+		defer d.Close()
+		src := &counting{ctx: ctx, r: d, moved: moved}
+		if strings.HasSuffix(data[0], ".br") {
+			z, err := wrap.NewFile(wrap.Brotli, d, 0)
+			if err != nil {
+				return nil, err
+			}
+			defer z.Close()
+			src.r = z
+		}
 		if err := o.SetSize(size); err != nil {
 			return nil, err
 		}
-		for _, p := range all {
-			if err := expand(ctx, p.v, p.r, o, moved); err != nil {
-				return nil, err
-			}
+		if err := list.Apply(o, src); err != nil {
+			return nil, err
+		}
+		if n, err := io.CopyN(io.Discard, src, 1); n > 0 {
+			return nil, image.Errorf("block data", list.Data, "there are more bytes than the list places: list and data are not of one build")
+		} else if !errors.Is(err, io.EOF) {
+			return nil, fmt.Errorf("%s: %w", strings.Join(data, ", "), err)
 		}
 		return nil, nil
 	}})
-	return true, nil
+	return nil
+}
+
+// joined reads files one behind the other.
+type joined struct {
+	parts []func() (io.ReadCloser, error)
+	cur   io.ReadCloser
+}
+
+// Read goes on with the next file where one ends.
+func (j *joined) Read(p []byte) (int, error) {
+	for {
+		if j.cur == nil {
+			if len(j.parts) == 0 {
+				return 0, io.EOF
+			}
+			var err error
+			if j.cur, err = j.parts[0](); err != nil {
+				return 0, err
+			}
+			j.parts = j.parts[1:]
+		}
+		n, err := j.cur.Read(p)
+		if errors.Is(err, io.EOF) {
+			j.cur.Close()
+			j.cur, err = nil, nil
+		}
+		if n > 0 || err != nil {
+			return n, err
+		}
+	}
+}
+
+// Close closes the file that is being read.
+func (j *joined) Close() error {
+	if j.cur != nil {
+		return j.cur.Close()
+	}
+	return nil
+}
+
+// counting tells how far a reader is.
+type counting struct {
+	ctx   context.Context
+	r     io.Reader
+	n     int64
+	moved func(int64)
+}
+
+// Read counts.
+func (c *counting) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	c.moved(c.n)
+	return n, err
 }

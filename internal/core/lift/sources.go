@@ -11,16 +11,13 @@ import (
 	"path"
 	"strings"
 
-	"github.com/andybalholm/brotli"
-	"github.com/bodgit/sevenzip"
-
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
-	"jarlid/internal/core/image/blocklist"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/cpio"
 	"jarlid/internal/core/image/erofs"
 	"jarlid/internal/core/image/ext4"
+	"jarlid/internal/core/image/kernel"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/super"
@@ -32,6 +29,8 @@ type lister struct {
 	size int64
 	s    *Source
 	o    Options
+	// kinds are the archive's members' kinds by name.
+	kinds map[string]ident.Kind
 }
 
 func (l *lister) add(it Item) { l.s.Items = append(l.s.Items, it) }
@@ -70,6 +69,15 @@ func (l *lister) plain() error {
 			return err
 		}
 		l.tree(v)
+	case ident.Kernel:
+		i, err := kernel.Read(l.r, l.size)
+		if err != nil {
+			return err
+		}
+		if i.Config == "" {
+			return ErrNothing
+		}
+		l.add(Item{Name: "config", Size: int64(len(i.Config)) + 1, Write: section(strings.NewReader(i.Config+"\n"), 0, int64(len(i.Config))+1)})
 	default:
 		if f.Damage != "" {
 			return fmt.Errorf("%s", f.Damage)
@@ -93,11 +101,22 @@ func (l *lister) wrapped(kind string) error {
 		return l.sparse(name)
 	case "br":
 		l.add(Item{Name: strings.TrimSuffix(name, path.Ext(name)), Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
-			return io.NopCloser(brotli.NewReader(io.NewSectionReader(l.r, 0, l.size))), nil
+			return wrap.NewFile(wrap.Brotli, io.NewSectionReader(l.r, 0, l.size), 0)
 		}, -1, l.o.MaxSize)})
 		l.s.Notes = append(l.s.Notes, "brotli carries no digest of its own: compare what comes out with one from the source")
 		return nil
 	}
+	if l.o.Spool != nil && l.s.File.IsArchive() {
+		return l.through(wrap.Kind(kind), inside(name))
+	}
+	l.add(Item{Name: inside(name), Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
+		return wrap.NewFile(wrap.Kind(kind), io.NewSectionReader(l.r, 0, l.size), l.o.MaxMemory)
+	}, -1, l.o.MaxSize)})
+	return nil
+}
+
+// inside is what a compressed file is called without its wrapping.
+func inside(name string) string {
 	inner := name
 	switch ext := strings.ToLower(path.Ext(name)); ext {
 	case ".gz", ".xz", ".bz2", ".zst", ".lz4", ".tgz", ".txz", ".tbz2":
@@ -108,10 +127,41 @@ func (l *lister) wrapped(kind string) error {
 	default:
 		inner += ".unwrapped"
 	}
-	l.add(Item{Name: inner, Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
-		return wrap.NewFile(wrap.Kind(kind), io.NewSectionReader(l.r, 0, l.size))
-	}, -1, l.o.MaxSize)})
+	return inner
+}
+
+// through unwraps a compressed archive to its end, and lists what is in it.
+func (l *lister) through(kind wrap.Kind, name string) error {
+	z, err := wrap.NewFile(kind, io.NewSectionReader(l.r, 0, l.size), l.o.MaxMemory)
+	if err != nil {
+		return err
+	}
+	inner, err := l.spooled(z, name)
+	z.Close()
+	if err != nil {
+		return err
+	}
+	l.s.closers = append(l.s.closers, inner.Close)
+	l.s.Items, l.s.Inner, l.s.Find = inner.Items, inner.Inner, inner.Find
+	l.s.Notes = append(l.s.Notes, inner.Notes...)
 	return nil
+}
+
+// spooled opens what a stream holds.
+func (l *lister) spooled(r io.Reader, name string) (*Source, error) {
+	at, size, done, err := l.o.Spool(r)
+	if err != nil {
+		return nil, fmt.Errorf("it can't be unwrapped to its end: %w", err)
+	}
+	o := l.o
+	o.Beside, o.depth = nil, o.depth+1
+	s, err := Open(at, size, name, o)
+	if err != nil {
+		done()
+		return nil, err
+	}
+	s.closers = append(s.closers, done)
+	return s, nil
 }
 
 func (l *lister) payload(p *payload.Payload, r io.ReaderAt) error {
@@ -163,22 +213,29 @@ func (l *lister) super(r io.ReaderAt, size int64) error {
 }
 
 func (l *lister) sparse(name string) error {
-	if done, err := l.parts(name); done || err != nil {
-		return err
-	}
-	v, err := sparse.NewView(l.r, l.size)
+	v, src, err := l.parts()
 	if err != nil {
 		return err
 	}
-	base := strings.TrimSuffix(name, path.Ext(name))
-	whole := Item{Name: base + ".raw.img", Size: v.Size(), Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
-		if err := sparse.Verify(l.r, l.size); err != nil {
-			return nil, err
+	alone := v == nil
+	if alone {
+		src = l.r
+		if v, err = sparse.NewView(l.r, l.size); err != nil {
+			return err
+		}
+	} else {
+		name = l.s.File.Whole()
+	}
+	whole := Item{Name: strings.TrimSuffix(name, path.Ext(name)) + ".raw.img", Size: v.Size(), Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+		if alone { // pieces were verified one by one
+			if err := sparse.Verify(l.r, l.size); err != nil {
+				return nil, err
+			}
 		}
 		if err := o.SetSize(v.Size()); err != nil {
 			return nil, err
 		}
-		return nil, expand(ctx, v, l.r, o, moved)
+		return nil, expand(ctx, v, src, o, moved)
 	}}
 	l.add(whole)
 	if l.s.File.Kind != ident.Super {
@@ -191,16 +248,45 @@ func (l *lister) sparse(name string) error {
 
 // wanted tells whether an archive's member is an image.
 func (l *lister) wanted(name string) bool {
-	for _, m := range l.s.File.Members {
-		if m.Name == name {
-			switch m.Kind {
-			case ident.Unknown, ident.Text, ident.Sums, ident.Archive:
-			default:
-				return true
-			}
+	if l.kinds == nil {
+		l.kinds = map[string]ident.Kind{}
+		for _, m := range l.s.File.Members {
+			l.kinds[m.Name] = m.Kind
 		}
 	}
-	return strings.HasSuffix(strings.ToLower(name), ".img")
+	switch l.kinds[name] {
+	case "", ident.Unknown, ident.Text, ident.Sums, ident.Archive, ident.Images, ident.FirmwareSet, ident.BlockList:
+		return strings.HasSuffix(strings.ToLower(name), ".img")
+	}
+	return true
+}
+
+// member adds what lies in an archive, and remembers it when it is an archive itself.
+func (l *lister) member(it Item, open func() (io.ReadCloser, error)) {
+	it.Image = l.wanted(it.Name)
+	l.add(it)
+	if it.Image || l.o.Spool == nil || !archiveName(it.Name) {
+		return
+	}
+	l.s.Inner = append(l.s.Inner, Inner{Name: it.Name, open: func() (*Source, error) {
+		r, err := open()
+		if err != nil {
+			return nil, err
+		}
+		defer r.Close()
+		return l.spooled(r, path.Base(it.Name))
+	}})
+}
+
+// archiveName tells by its name whether a member may hold others.
+func archiveName(name string) bool {
+	n := strings.ToLower(name)
+	for _, end := range []string{".zip", ".7z", ".tar", ".tgz", ".txz", ".tbz2", ".tar.gz", ".tar.xz", ".tar.zst", ".tar.bz2", ".tar.lz4", ".tar.md5"} {
+		if strings.HasSuffix(n, end) {
+			return true
+		}
+	}
+	return false
 }
 
 func (l *lister) zip() error {
@@ -217,22 +303,24 @@ func (l *lister) zip() error {
 			continue
 		}
 		n := int64(min(m.UncompressedSize64, 1<<62))
-		l.add(Item{Name: m.Name, Size: n, Image: l.wanted(m.Name), Write: stream(m.Open, n, min(n, l.o.MaxSize))})
+		open := ident.OpenZip(m)
+		l.member(Item{Name: m.Name, Size: n, Write: stream(open, n, min(n, l.o.MaxSize))}, open)
 	}
 	return nil
 }
 
 func (l *lister) sevenZip() error {
-	z, err := sevenzip.NewReader(l.r, l.size)
+	z, err := ident.OpenSevenZip(l.r, l.size)
 	if err != nil {
-		return &image.Error{Format: "7z archive", Offset: -1, What: "its table of contents can't be read", Err: err}
+		return err
 	}
 	for _, m := range z.File {
 		if !m.FileInfo().Mode().IsRegular() {
 			continue
 		}
 		n := int64(min(m.UncompressedSize, 1<<62))
-		l.add(Item{Name: m.Name, Size: n, Image: l.wanted(m.Name), Write: stream(m.Open, n, min(n, l.o.MaxSize))})
+		open := ident.OpenSevenZipMember(m)
+		l.member(Item{Name: m.Name, Size: n, Write: stream(open, n, min(n, l.o.MaxSize))}, open)
 	}
 	return nil
 }
@@ -254,138 +342,45 @@ func (l *lister) tar() error {
 			if err != nil {
 				return err
 			}
-			l.add(Item{Name: h.Name, Size: h.Size, Image: l.wanted(h.Name), Write: section(l.r, at, h.Size)})
+			n := h.Size
+			l.member(Item{Name: h.Name, Size: n, Write: section(l.r, at, n)}, func() (io.ReadCloser, error) {
+				return io.NopCloser(io.NewSectionReader(l.r, at, n)), nil
+			})
 		case tar.TypeSymlink, tar.TypeLink:
 			l.s.Notes = append(l.s.Notes, h.Name+" is a link and is left out")
 		}
 	}
 }
 
-// blocks lists a block-list package's partitions.
+// blocks lists a block-list package's images: those its lists make, and those that lie beside the
+// lists.
 func (l *lister) blocks() error {
 	z, err := zip.NewReader(l.r, l.size)
 	if err != nil {
 		return err
 	}
-	files := map[string]*zip.File{}
+	open := map[string]func() (io.ReadCloser, error){}
 	for _, m := range z.File {
-		files[m.Name] = m
+		open[m.Name] = ident.OpenZip(m)
 	}
-	for name, m := range files {
-		base, ok := strings.CutSuffix(name, ".transfer.list")
-		if !ok {
-			continue
-		}
-		r, err := m.Open()
-		if err != nil {
-			return err
-		}
-		list, err := blocklist.Parse(r)
-		r.Close()
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		open, err := blockData(files, base)
-		if err != nil {
-			return err
-		}
-		size := list.Blocks * blocklist.BlockSize
-		l.add(Item{Name: path.Base(base) + ".img", Size: size, Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
-			d, err := open()
-			if err != nil {
-				return nil, err
+	for _, m := range z.File {
+		dir, file := path.Split(m.Name)
+		if base, ok := strings.CutSuffix(file, ".transfer.list"); ok {
+			if err := l.list(base, dir, open); err != nil {
+				return err
 			}
-			defer d.Close()
-			if err := o.SetSize(size); err != nil {
-				return nil, err
-			}
-			return nil, list.Apply(o, &counting{ctx: ctx, r: d, moved: moved})
-		}})
-	}
-	return nil
-}
-
-type counting struct {
-	ctx   context.Context
-	r     io.Reader
-	n     int64
-	moved func(int64)
-}
-
-func (c *counting) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	c.moved(c.n)
-	return n, err
-}
-
-// blockData finds a list's data: whole, as brotli, or split into numbered
-// pieces.
-func blockData(files map[string]*zip.File, base string) (func() (io.ReadCloser, error), error) {
-	if m := files[base+".new.dat"]; m != nil {
-		return m.Open, nil
-	}
-	if m := files[base+".new.dat.br"]; m != nil {
-		return func() (io.ReadCloser, error) {
-			r, err := m.Open()
-			if err != nil {
-				return nil, err
-			}
-			return struct {
-				io.Reader
-				io.Closer
-			}{brotli.NewReader(r), r}, nil
-		}, nil
-	}
-	first := 0
-	if files[base+".new.dat.0"] == nil {
-		first = 1
-	}
-	var parts []*zip.File
-	for i := first; files[fmt.Sprintf("%s.new.dat.%d", base, i)] != nil; i++ {
-		parts = append(parts, files[fmt.Sprintf("%s.new.dat.%d", base, i)])
-	}
-	if len(parts) == 0 {
-		return nil, fmt.Errorf("the data of %s (%s.new.dat) is not in the package", base, base)
-	}
-	return func() (io.ReadCloser, error) { return &joined{parts: parts}, nil }, nil
-}
-
-// joined reads zip members one behind the other.
-type joined struct {
-	parts []*zip.File
-	cur   io.ReadCloser
-}
-
-func (j *joined) Read(p []byte) (int, error) {
-	for {
-		if j.cur == nil {
-			if len(j.parts) == 0 {
-				return 0, io.EOF
-			}
-			var err error
-			if j.cur, err = j.parts[0].Open(); err != nil {
-				return 0, err
-			}
-			j.parts = j.parts[1:]
-		}
-		n, err := j.cur.Read(p)
-		if errors.Is(err, io.EOF) {
-			j.cur.Close()
-			j.cur, err = nil, nil
-		}
-		if n > 0 || err != nil {
-			return n, err
 		}
 	}
-}
-
-func (j *joined) Close() error {
-	if j.cur != nil {
-		return j.cur.Close()
+	made := len(l.s.Items)
+	if err := l.zip(); err != nil {
+		return err
+	}
+	wanted := l.s.Items[made:]
+	l.s.Items = l.s.Items[:made:made]
+	for _, it := range wanted {
+		if it.Image && ident.ListBase(it.Name) == "" {
+			l.add(it)
+		}
 	}
 	return nil
 }
@@ -486,17 +481,51 @@ func (l *lister) ramdisk(prefix string, off, size int64) error {
 	}
 }
 
-// tree gives single files of a file system by their path.
+// tree gives the files of a file system by their paths, and folders with all that is in them.
 func (l *lister) tree(v fs.FS) {
-	l.s.Find = func(name string) (Item, error) {
-		p := path.Clean(strings.TrimPrefix(name, "/"))
+	one := func(p string, size int64) Item {
+		return Item{Name: p, Size: size, Write: stream(func() (io.ReadCloser, error) { return v.Open(p) }, size, size)}
+	}
+	l.s.Tree = v
+	l.s.Find = func(name string) ([]Item, error) {
+		p := path.Clean("./" + strings.Trim(strings.ReplaceAll(name, `\`, "/"), "/"))
 		st, err := fs.Stat(v, p)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("there is no %q in the file system; --list shows what there is", name)
+		}
 		if err != nil {
-			return Item{}, fmt.Errorf("there is no %q in the file system (%w)", name, err)
+			return nil, err
 		}
-		if !st.Mode().IsRegular() {
-			return Item{}, fmt.Errorf("%q is not a file", name)
+		if st.Mode().IsRegular() {
+			return []Item{one(p, st.Size())}, nil
 		}
-		return Item{Name: p, Size: st.Size(), Write: stream(func() (io.ReadCloser, error) { return v.Open(p) }, st.Size(), st.Size())}, nil
+		if !st.IsDir() {
+			return nil, fmt.Errorf("%q is neither a file nor a folder", name)
+		}
+		var out []Item
+		links := 0
+		err = fs.WalkDir(v, p, func(p string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			switch {
+			case d.Type().IsRegular():
+				st, err := d.Info()
+				if err != nil {
+					return err
+				}
+				out = append(out, one(p, st.Size()))
+			case !d.IsDir():
+				links++
+			}
+			return nil
+		})
+		if err == nil && len(out) == 0 {
+			err = fmt.Errorf("there is no file in %q", name)
+		}
+		if links > 0 {
+			l.s.Notes = append(l.s.Notes, fmt.Sprintf("links and devices in %s that are left out: %d", p, links))
+		}
+		return out, err
 	}
 }

@@ -20,9 +20,17 @@ func CutShort(f *ident.File) []finding.Finding {
 		Text: f.Damage, Remedy: "fetch the file again and compare its size or digest"}}
 }
 
-// NotContent is the finding about a file that holds nothing a phone could take: a text, or a
-// page that a download site sent instead of the file; nil for others.
+// NotContent is the finding about a file that holds nothing a phone could take: a text, a page
+// that a download site sent instead of the file, an archive that stays shut; nil for others.
 func NotContent(f *ident.File, label string) []finding.Finding {
+	if f.Closed != "" {
+		return []finding.Finding{{Name: finding.StillWrapped, Severity: finding.Stop, About: label, Final: true, Text: label + ": " + f.Closed, Remedy: "name what is inside"}}
+	}
+	switch f.Kind {
+	case ident.ISO, ident.Qcow2, ident.Kernel:
+		return []finding.Finding{{Name: finding.WrongDestination, Severity: finding.Stop, About: label,
+			Text: label + " is " + f.What() + ", which no partition of a phone takes as it is", Remedy: "name the image itself"}}
+	}
 	if f.Kind != ident.Text && f.Kind != ident.Sums {
 		return nil
 	}

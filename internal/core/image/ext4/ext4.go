@@ -208,12 +208,17 @@ func (f *FS) inodeTable(group uint64) (uint64, error) {
 	descBlock := group / perBlock
 	var at uint64
 	if f.Incompat&incompatMetaBG == 0 || descBlock < uint64(f.FirstMetaBG) {
-		at = uint64(f.FirstBlock) + 1 + descBlock
+		// Behind the block that holds the superblock: with bigalloc and blocks of 1 KiB the first data
+		// block is 0 all the same.
+		at = uint64(SuperblockOffset/f.BlockSize) + 1 + descBlock
 	} else {
 		first := descBlock * perBlock
 		at = uint64(f.FirstBlock) + first*uint64(f.BlocksPerGroup)
 		if f.hasSuper(first) {
 			at++
+		}
+		if f.BlockSize == SuperblockOffset && descBlock == 0 && f.FirstBlock == 0 {
+			at++ // the block before the superblock counts (fs/ext4/super.c, descriptor_loc)
 		}
 	}
 	if at >= f.Blocks {

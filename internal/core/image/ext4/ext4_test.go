@@ -5,6 +5,11 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -37,6 +42,57 @@ func TestTree(t *testing.T) {
 	}
 	if err != nil {
 		t.Error(err)
+	}
+}
+
+// TestFeatures: what mkfs.ext4 makes with each feature that images have is read file by file.
+func TestFeatures(t *testing.T) {
+	if _, err := exec.LookPath("mkfs.ext4"); err != nil {
+		t.Skip("mkfs.ext4 is not on this machine")
+	}
+	dir := t.TempDir()
+	tree := filepath.Join(dir, "tree")
+	for _, n := range []int{0, 1, 59, 60, 61, 100, 150, 160, 161, 300, 5000, 900_000} {
+		if err := errors.Join(os.MkdirAll(filepath.Join(tree, "sub", strconv.Itoa(n%7)), 0o755),
+			os.WriteFile(filepath.Join(tree, "sub", strconv.Itoa(n%7), "file-of-"+strconv.Itoa(n)), bytes.Repeat([]byte("curlew "), n/7+1)[:n], 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, o := range []string{"-O inline_data -I 256 -b 4096", "-O inline_data -I 512 -b 1024", "-O bigalloc -b 4096 -C 65536", "-O bigalloc -b 1024 -C 16384",
+		"-O bigalloc,inline_data -b 4096 -C 65536", "-O bigalloc,^64bit -b 1024 -C 8192", "-O bigalloc,meta_bg,^resize_inode -b 1024 -C 16384", "-O meta_bg,^resize_inode -b 1024",
+		"-t ext2 -b 1024", "-O casefold -b 4096", "-O ea_inode -b 4096", "-O sparse_super2 -b 1024", "-O metadata_csum_seed -b 4096"} {
+		img := filepath.Join(dir, "a.img")
+		os.Remove(img)
+		if out, err := exec.Command("mkfs.ext4", append(strings.Fields("-q -F "+o), "-d", tree, img, "64M")...).CombinedOutput(); err != nil {
+			t.Logf("%s: not made here: %s", o, out)
+			continue
+		}
+		r, err := os.Open(img)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := New(r, 64<<20)
+		if err != nil {
+			t.Errorf("%s: %v", o, err)
+			continue
+		}
+		seen := 0
+		err = fs.WalkDir(os.DirFS(tree), ".", func(p string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			seen++
+			want, err := os.ReadFile(filepath.Join(tree, p))
+			got, rerr := fs.ReadFile(f, p)
+			if !bytes.Equal(got, want) || rerr != nil {
+				t.Errorf("%s: %s has %d bytes, want %d (%v)", o, p, len(got), len(want), rerr)
+			}
+			return err
+		})
+		if err != nil || seen != 12 {
+			t.Errorf("%s: %d files, %v", o, seen, err)
+		}
+		r.Close()
 	}
 }
 

@@ -10,13 +10,17 @@ import (
 	"bufio"
 	"bytes"
 	"compress/bzip2"
+	"errors"
 	"fmt"
 	"io"
 
+	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/mikelolasagasti/xz"
 	"github.com/pierrec/lz4/v4"
+
+	"jarlid/internal/core/image"
 )
 
 // Kind is a way of compressing a stream.
@@ -31,11 +35,31 @@ const (
 	Zstd      Kind = "zst"
 	LZ4       Kind = "lz4"
 	LZ4Legacy Kind = "lz4-legacy" // the form Linux kernels read ramdisks in
+	// Brotli (RFC 7932) has no mark of its own: only a file's name tells.
+	Brotli Kind = "br"
 )
 
 // MaxDictionary is the largest dictionary or window a stream may ask for, in
 // bytes: what `xz -9e` uses, and more than any published firmware image needs.
 const MaxDictionary = 64 << 20
+
+// MaxMemory is the largest dictionary or window that a compressed file may ask for when nobody
+// allows more, in bytes.
+const MaxMemory = 256 << 20
+
+// MemoryError says that a file was packed so that unpacking it takes more memory than is allowed.
+type MemoryError struct {
+	Kind        Kind
+	Need, Limit int64 // bytes; Need is 0 where the file does not say it at its start
+}
+
+// Error says how much.
+func (e *MemoryError) Error() string {
+	if e.Need == 0 {
+		return fmt.Sprintf("unpacking it (%s) takes more memory than the %s that are allowed; --max-memory raises that", e.Kind, image.Size(e.Limit))
+	}
+	return fmt.Sprintf("unpacking it (%s) takes %s of memory, and %s are allowed; --max-memory %dMiB raises that", e.Kind, image.Size(e.Need), image.Size(e.Limit), (e.Need+1<<20-1)>>20)
+}
 
 var magics = []struct {
 	kind  Kind
@@ -73,26 +97,111 @@ func (e *TrailingError) Error() string {
 
 // NewFile unwraps a compressed file to its real end: further members and streams belong to it,
 // as files that were packed in parallel or joined have them, and zeros behind the last one are
-// padding. What else lies there is a *TrailingError, or the decoder's own error. The caller
-// closes the result; that does not close r.
-func NewFile(kind Kind, r io.Reader) (io.ReadCloser, error) {
+// padding. What else lies there is a *TrailingError, or the decoder's own error. memory bounds
+// what a dictionary or window may take, in bytes, 0 for MaxMemory; over it the reading ends with a
+// *MemoryError. The caller closes the result; that does not close r.
+func NewFile(kind Kind, r io.Reader, memory int64) (io.ReadCloser, error) {
+	if memory <= 0 {
+		memory = MaxMemory
+	}
+	over := &MemoryError{Kind: kind, Limit: memory}
+	src := &source{r: r}
+	in := bufio.NewReaderSize(src, 64<<10)
+	var z io.ReadCloser
+	var err error
 	switch kind {
 	case Gzip:
-		src := bufio.NewReaderSize(r, 64<<10)
-		z, err := gzip.NewReader(src)
-		if err != nil {
-			return nil, err
+		var one *gzip.Reader
+		if one, err = gzip.NewReader(in); err == nil {
+			one.Multistream(false)
+			z = &members{src: in, z: one}
 		}
-		z.Multistream(false)
-		return &members{src: src, z: z}, nil
 	case Xz:
-		z, err := xz.NewReader(bufio.NewReaderSize(r, 64<<10), MaxDictionary)
-		if err != nil {
-			return nil, err
+		var all *xz.Reader
+		all, err = xz.NewReader(in, uint32(min(memory, 1<<32-1)))
+		z = io.NopCloser(all)
+	case Zstd:
+		var h zstd.Header
+		if head, _ := in.Peek(zstd.HeaderMaxSize); h.Decode(head) == nil && h.WindowSize > uint64(memory) {
+			over.Need = int64(min(h.WindowSize, 1<<62))
+			return nil, over
 		}
-		return io.NopCloser(z), nil
+		var all *zstd.Decoder
+		if all, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(uint64(memory))); err == nil {
+			z = all.IOReadCloser()
+		}
+	case Brotli:
+		z = io.NopCloser(brotli.NewReader(in))
+	default:
+		z, err = NewReader(kind, in) // the others' decoders go on by themselves
 	}
-	return NewReader(kind, r) // the others' decoders go on by themselves
+	f := &file{kind: kind, src: src, in: in, z: z, over: over}
+	if err != nil {
+		return nil, f.said(err)
+	}
+	return f, nil
+}
+
+// file is a compressed file that is being unwrapped. It gives what the decoders say one form.
+type file struct {
+	kind Kind
+	src  *source
+	in   *bufio.Reader
+	z    io.ReadCloser
+	over *MemoryError
+	out  int64
+}
+
+// Read unwraps.
+func (f *file) Read(b []byte) (int, error) {
+	n, err := f.z.Read(b)
+	f.out += int64(n)
+	if errors.Is(err, io.EOF) && f.kind == Brotli {
+		if _, more := f.in.Peek(1); more == nil { // the form has no members: what lies there is none of it
+			err = &TrailingError{Brotli, f.out}
+		}
+	}
+	return n, f.said(err)
+}
+
+// Close ends it.
+func (f *file) Close() error { return f.z.Close() }
+
+// said gives a decoder's error our words. What kept the file itself from being read stays as it is.
+func (f *file) said(err error) error {
+	var trailing *TrailingError
+	switch {
+	case err == nil, errors.Is(err, io.EOF), errors.As(err, &trailing):
+		return err
+	case f.src.err != nil:
+		return f.src.err
+	case errors.Is(err, zstd.ErrWindowSizeExceeded), errors.Is(err, xz.ErrMemlimit):
+		return f.over
+	case err.Error() == "brotli: excessive input": // the library has no name for it
+		return &TrailingError{Brotli, f.out}
+	case f.src.ended && f.in.Buffered() == 0 && (errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, xz.ErrBuf) || f.kind == Brotli):
+		return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, Short: true, What: fmt.Sprintf("the file ends within it, behind %d unpacked bytes", f.out)}
+	}
+	return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, What: fmt.Sprintf("it is damaged behind %d unpacked bytes", f.out)}
+}
+
+// source remembers how reading the file ended.
+type source struct {
+	r     io.Reader
+	ended bool
+	err   error
+}
+
+// Read reads.
+func (s *source) Read(b []byte) (int, error) {
+	n, err := s.r.Read(b)
+	switch {
+	case errors.Is(err, io.EOF):
+		s.ended = true
+	case err != nil:
+		s.err = err
+	}
+	return n, err
 }
 
 // members reads the members of a gzip file one behind the other (RFC 1952, 2.2).

@@ -72,7 +72,7 @@ func TestNewFile(t *testing.T) {
 			file.Write(b)
 		}
 		file.Write(tool.behind)
-		z, err := NewFile(tool.kind, bytes.NewReader(file.Bytes()))
+		z, err := NewFile(tool.kind, bytes.NewReader(file.Bytes()), 0)
 		if err != nil {
 			t.Errorf("%s %v: %v", tool.name, tool.args, err)
 			continue
@@ -93,7 +93,7 @@ func TestNewFile(t *testing.T) {
 func FuzzNewFile(f *testing.F) {
 	f.Add([]byte{0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 3, 3, 0, 0, 0, 0, 0, 0, 0, 0, 0})
 	f.Fuzz(func(t *testing.T, b []byte) {
-		z, err := NewFile(Detect(b), bytes.NewReader(b))
+		z, err := NewFile(Detect(b), bytes.NewReader(b), 0)
 		if err != nil {
 			return
 		}

@@ -1,0 +1,103 @@
+package ident
+
+import (
+	"archive/zip"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"sync"
+
+	"github.com/bodgit/sevenzip"
+
+	"jarlid/internal/core/image"
+)
+
+// Encrypted says why a protected archive stays shut.
+const Encrypted = "it is protected with a password; unpack it with the program that made it, and name what comes out"
+
+// zipEncrypted is bit 0 of a member's general purpose flags (APPNOTE.TXT, 4.4.4).
+const zipEncrypted = 1
+
+// OpenZip gives the opening of a zip's member. Errors: *ClosedError for one that is protected.
+func OpenZip(m *zip.File) func() (io.ReadCloser, error) {
+	if m.Flags&zipEncrypted != 0 {
+		return func() (io.ReadCloser, error) { return nil, &ClosedError{Encrypted} }
+	}
+	return m.Open
+}
+
+// OpenSevenZip reads the table of a 7z archive. Errors: *ClosedError for one that is protected,
+// *image.Error.
+func OpenSevenZip(r io.ReaderAt, size int64) (*sevenzip.Reader, error) {
+	z, err := sevenzip.NewReader(r, size)
+	if err != nil {
+		return nil, sevenError(err)
+	}
+	return z, nil
+}
+
+// closed takes up that n of an archive's files are protected, of those that were looked at.
+func (f *File) closed(n, of int) {
+	switch {
+	case n == 0 || f.Closed != "":
+	case n == of:
+		f.damaged(&ClosedError{Encrypted})
+	default:
+		f.Notes = append(f.Notes, fmt.Sprintf("%d of its files are protected with a password and stay shut", n))
+	}
+}
+
+func openSevenZip(m *sevenzip.File) func() (io.ReadCloser, error) {
+	return func() (io.ReadCloser, error) {
+		r, err := m.Open()
+		if err != nil {
+			return nil, sevenError(err)
+		}
+		return sevenMember{r}, nil
+	}
+}
+
+// OpenSevenZipMember gives the opening of a 7z archive's member. Errors: *ClosedError for one that
+// is protected.
+func OpenSevenZipMember(m *sevenzip.File) func() (io.ReadCloser, error) { return openSevenZip(m) }
+
+type sevenMember struct{ io.ReadCloser }
+
+// Read gives the library's way of saying "protected" its name.
+func (m sevenMember) Read(b []byte) (int, error) {
+	n, err := m.ReadCloser.Read(b)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = sevenError(err)
+	}
+	return n, err
+}
+
+func sevenError(err error) error {
+	var read *sevenzip.ReadError
+	if errors.As(err, &read) && read.Encrypted || strings.Contains(err.Error(), "password") {
+		return &ClosedError{Encrypted}
+	}
+	return &image.Error{Format: "7z archive", Offset: -1, What: "its contents can't be read, the file may be cut short", Err: err}
+}
+
+var volumeName = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)^(.+\.(?:7z|zip|rar|tar|gz|tgz|xz|zst|img))\.(\d{3})$|^(.+)\.z(\d{2})$|^(.+)\.(?:part(\d+)\.rar|r(\d{2}))$`)
+})
+
+// volume tells of a file that was cut into volumes by a general archiver, which no piece alone
+// can be read of.
+func (f *File) volume(size int64) bool {
+	m := volumeName().FindStringSubmatch(f.Name())
+	if m == nil || f.depth > 0 || size == 0 {
+		return false
+	}
+	f.Kind = Archive
+	how := "put them together first with the archiver that made them"
+	if m[1] != "" {
+		how = fmt.Sprintf("put them together first, in their order, into %s", m[1])
+	}
+	f.damaged(&ClosedError{"it is one volume of several that an archiver cut: " + how})
+	return true
+}
