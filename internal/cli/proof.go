@@ -24,18 +24,19 @@ type proven struct {
 // proofCommand: are the files whole, and whose are they.
 func (a *app) proofCommand() *cobra.Command {
 	var against, signers []string
-	var recovery string
+	var recovery, over string
 	c := &cobra.Command{Use: "proof FILE...", Short: "Whether files are intact: digests, signatures, and what they carry themselves", Args: words(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.proof(cmd.Context(), args, against, signers, recovery)
+			return a.proof(cmd.Context(), args, against, signers, recovery, over)
 		}}
 	c.Flags().StringArrayVar(&against, "against", nil, "a file of digests, or a digest as pasted (repeatable)")
 	c.Flags().StringArrayVar(&signers, "signer", nil, "a certificate you trust (PEM or DER; repeatable)")
 	c.Flags().StringVar(&recovery, "keys-of", "", "a recovery image whose own keys count as trusted")
+	c.Flags().StringVar(&over, "over", "", "an app package: would the files be accepted in its place")
 	return c
 }
 
-func (a *app) proof(ctx context.Context, args, against, signers []string, recovery string) error {
+func (a *app) proof(ctx context.Context, args, against, signers []string, recovery, over string) error {
 	paths, err := files.Expand(args)
 	if err != nil {
 		return err
@@ -54,11 +55,17 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 	}
 	ctx, cancel := e.UntilStopped(ctx)
 	defer cancel()
+	var before *proof.Package
+	if over != "" {
+		if before, err = files.ReadPackage(ctx, over); err != nil {
+			return err
+		}
+	}
 	r := &proven{Files: []*proof.Result{}}
 	a.result = r
-	mismatch, notRead := 0, 0
+	mismatch, refused, notRead := 0, 0, 0
 	for _, path := range paths {
-		res, err := a.proofOne(ctx, path, stated, trusted)
+		res, err := a.proofOne(ctx, path, stated, trusted, before)
 		if err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -74,7 +81,13 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 		a.printProof(res)
 		if res.Verdict == proof.Mismatch {
 			mismatch++
+			if res.Refused() {
+				refused++
+			}
 		}
+	}
+	if mismatch > 0 && mismatch == refused {
+		return &noError{fmt.Sprintf("%d of %d files would not be accepted", refused, len(paths))}
 	}
 	if mismatch > 0 {
 		return &noError{fmt.Sprintf("%d of %d files do not match", mismatch, len(paths))}
@@ -85,13 +98,13 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 	return nil
 }
 
-func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, trusted map[string][]*x509.Certificate) (*proof.Result, error) {
+func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, trusted map[string][]*x509.Certificate, over *proof.Package) (*proof.Result, error) {
 	f, size, err := files.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	w := proof.Wish{Trusted: trusted}
+	w := proof.Wish{Trusted: trusted, Over: over}
 	if len(stated) == 0 {
 		stated = files.Beside(path, func(err error) { a.say("", say.Warn, "the digests beside it can't be read: %s", sentence(err)) })
 	}
@@ -129,10 +142,22 @@ func (a *app) printProof(r *proof.Result) {
 			a.say("", say.Note, "%s: %s: %s", name, c.What, c.Why)
 		}
 	}
+	if r.App != nil {
+		a.say("", say.Info, "%s: %s, signed by scheme %s", name, appWords(r.App), strings.Join(r.App.Schemes, ", "))
+		for _, k := range r.App.Keys {
+			if len(k.Before) > 0 {
+				a.say("", say.Info, "%s: by scheme %s its key took the place of %d before it, the first with the certificate SHA-256 %s", name, k.Scheme, len(k.Before), k.Before[0])
+			}
+		}
+	}
 	if r.Signer != nil {
 		a.say("", say.Info, "%s: signed by %s, certificate SHA-256 %s", name, r.Signer.Name, r.Signer.SHA256)
-		if r.Signer.Trusted == nil {
-			a.say("", say.Note, "whether that signer is to be trusted was not asked: --signer FILE or --keys-of IMAGE")
+		if r.Signer.Trusted == nil && !r.Replaces() {
+			how := "--signer FILE or --keys-of IMAGE"
+			if r.App != nil {
+				how = "--signer FILE, or --over the app package you have"
+			}
+			a.say("", say.Note, "whether that signer is to be trusted was not asked: %s", how)
 		}
 	}
 	a.say("", say.Info, "%s: SHA-256 %s", name, r.SHA256)
@@ -146,10 +171,21 @@ func (a *app) printProof(r *proof.Result) {
 		}
 		a.say("", say.Done, "%s", text)
 	case proof.Mismatch:
+		if r.Refused() {
+			a.say("", say.Fail, "%s: it is whole, and would not be accepted", name)
+			break
+		}
 		a.say("", say.Fail, "%s: does not match; do not use it", name)
 	case proof.NotListed:
 		a.say("", say.Warn, "%s: no digest is listed for it", name)
 	case proof.Unchecked:
 		a.say("", say.Warn, "%s: there was nothing to check it against; --against FILE or DIGEST", name)
 	}
+}
+
+func appWords(p *proof.App) string {
+	if p.VersionName != "" {
+		return fmt.Sprintf("the app %s, version %s (%d)", p.Name, p.VersionName, p.Version)
+	}
+	return fmt.Sprintf("the app %s, version %d", p.Name, p.Version)
 }

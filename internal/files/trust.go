@@ -1,6 +1,7 @@
 package files
 
 import (
+	"context"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
@@ -18,6 +19,7 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/proof"
 )
 
 // Stated is digests, and where they come from.
@@ -153,6 +155,21 @@ func ReadTrusted(signers []string, recovery string) (map[string][]*x509.Certific
 	return out, nil
 }
 
+// ReadPackage reads and verifies an app package. Errors: *MissingError, *image.Error.
+func ReadPackage(ctx context.Context, path string) (*proof.Package, error) {
+	path = Unquote(path)
+	f, size, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	p, err := proof.ReadPackage(ctx, f, size, filepath.Base(path))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return p, nil
+}
+
 // recoveryRamdisk finds the ramdisk of a recovery: a boot image's, or the
 // fragment of a vendor boot image.
 func recoveryRamdisk(r io.ReaderAt, size int64) (io.Reader, error) {
@@ -175,13 +192,13 @@ func recoveryCerts(r io.ReaderAt, size int64) ([]*x509.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	rd, err := boot.ReadRamdisk(src, zipsig.KeysFile)
+	rd, err := boot.ReadRamdisk(src, zipsig.KeysFiles...)
 	if err != nil {
 		return nil, err
 	}
-	b, ok := rd.Wanted[zipsig.KeysFile]
-	if !ok {
-		return nil, fmt.Errorf("its ramdisk has no %s, so it trusts no certificate that could be read", zipsig.KeysFile)
+	keys, ok, err := zipsig.KeysOf(rd.Wanted)
+	if !ok && err == nil {
+		return nil, fmt.Errorf("its ramdisk has neither %s nor %s, so it trusts no key that could be read", zipsig.KeysFile, zipsig.OldKeysFile)
 	}
-	return zipsig.ParseKeys(b)
+	return keys, err
 }

@@ -104,6 +104,9 @@ func (f *File) app(r io.ReaderAt, size int64) {
 	}
 	f.App = a
 	f.Details["app"], f.Details["app_version"] = a.Name, a.Version
+	if a.Called != "" {
+		f.Details["app_version_name"] = a.Called
+	}
 	if a.MinSDK > 0 {
 		f.Details["min_sdk"] = a.MinSDK
 	}

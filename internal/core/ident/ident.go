@@ -354,7 +354,7 @@ func (f *File) Trusts() string {
 	if !f.HoldsRecovery() || f.Ramdisk == nil {
 		return ""
 	}
-	return zipsig.Trusted(f.Ramdisk.Wanted[zipsig.KeysFile])
+	return zipsig.Trusted(f.Ramdisk.Wanted)
 }
 
 // Generic tells of a system image that is made for no phone in particular.

@@ -122,7 +122,7 @@ func (f *File) boot(r io.ReaderAt, size int64) {
 		f.Details["os_version"], f.Details["os_patch_level"] = v, patch
 	}
 	if s := m.Section("ramdisk"); s.Size > 0 && err == nil {
-		rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"), zipsig.KeysFile)
+		rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"), zipsig.KeysFiles...)
 		f.damaged(err)
 		if rd != nil {
 			f.ramdisk(rd)
@@ -243,7 +243,7 @@ func (f *File) vendorBoot(r io.ReaderAt, size int64) {
 		if err != nil || f.Props != nil {
 			continue
 		}
-		if rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size), zipsig.KeysFile); err == nil && DeviceOf(rd.Props) != "" {
+		if rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size), zipsig.KeysFiles...); err == nil && DeviceOf(rd.Props) != "" {
 			f.Props = rd.Props
 		}
 	}

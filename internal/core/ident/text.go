@@ -149,6 +149,13 @@ func (f *File) Lines() []string {
 			add("%s: %s", d.words, v)
 		}
 	}
+	if f.App != nil {
+		s := f.App.Words()
+		if f.App.MinSDK > 0 {
+			s += fmt.Sprintf("; it wants API level %d at least", f.App.MinSDK)
+		}
+		add("%s", s)
+	}
 	if f.Ramdisk != nil {
 		add("ramdisk: %d files, compressed as %s", f.Ramdisk.Files, orPlain(string(f.Ramdisk.Compression)))
 	}

@@ -58,6 +58,7 @@ type Result struct {
 	Verdict Verdict `json:"verdict"`
 	Against string  `json:"against,omitempty"`
 	Signer  *Signer `json:"signer"`
+	App     *App    `json:"app,omitempty"` // of an app package
 	Checks  []Check `json:"checks"`
 }
 
@@ -68,6 +69,8 @@ type Wish struct {
 	Listed  bool       // sums were given, whether or not for this file
 	// Trusted are certificates by where they come from.
 	Trusted map[string][]*x509.Certificate
+	// Over is an app package that the file would take the place of; nil when none was named.
+	Over *Package
 	// Moved is called with the bytes read so far; may be nil.
 	Moved func(int64)
 }
@@ -108,7 +111,7 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 	if err := errors.Join(derr, oerr); err != nil {
 		return nil, err
 	}
-	res.SHA256, res.Signer = digests[sums.SHA256], own.Signer
+	res.SHA256, res.Signer, res.App = digests[sums.SHA256], own.Signer, own.App
 	for _, s := range w.Sums {
 		var err error
 		if got := digests[s.Algorithm]; got != s.Digest {
@@ -197,11 +200,16 @@ func (r *Result) inner(ctx context.Context, f *ident.File, at io.ReaderAt, size 
 		r.check("form", errors.New(f.Damage))
 		return nil
 	}
+	if f.Closed != "" {
+		r.Checks = append(r.Checks, Check{What: "what is inside", Verdict: Unchecked, Why: f.Closed})
+		return nil
+	}
 	for _, check := range []func() error{
 		func() error { return r.appended(ctx, f, at, size) },
 		func() error { return r.payload(ctx, f, at) },
 		func() error { return r.footer(ctx, at, size) },
 		func() error { return r.signature(ctx, f, at, size, w) },
+		func() error { return r.app(ctx, f, at, size, w) },
 	} {
 		if err := check(); err != nil {
 			return err
@@ -341,20 +349,25 @@ func (r *Result) signature(ctx context.Context, f *ident.File, at io.ReaderAt, s
 	if len(w.Trusted) == 0 {
 		return nil
 	}
+	r.trusted(w, s.Signer())
+	return nil
+}
+
+// trusted says whether a signer is one of those that are trusted.
+func (r *Result) trusted(w Wish, signer *x509.Certificate) {
 	trusted := false
 	for from, certs := range w.Trusted {
 		for _, c := range certs {
 			// A recovery compares keys, not the certificates around them.
-			if bytes.Equal(c.RawSubjectPublicKeyInfo, s.Signer().RawSubjectPublicKeyInfo) {
+			if bytes.Equal(c.RawSubjectPublicKeyInfo, signer.RawSubjectPublicKeyInfo) {
 				trusted, r.Signer.By = true, from
 			}
 		}
 	}
 	r.Signer.Trusted = &trusted
-	err = nil
+	var err error
 	if !trusted {
 		err = errors.New("it was signed by nobody you trust: " + r.Signer.Name)
 	}
 	r.check("trusted signer", err)
-	return nil
 }

@@ -33,6 +33,8 @@ const (
 	poolUTF8     = 1 << 8
 	valueString  = 0x03
 	attrVersion  = 0x0101021b // versionCode
+	attrMajor    = 0x01010576 // versionCodeMajor
+	attrCalled   = 0x0101021c // versionName
 	attrMinSDK   = 0x0101020c // minSdkVersion
 	attrMaxSDK   = 0x01010271 // maxSdkVersion
 	noString     = 0xffffffff
@@ -43,7 +45,8 @@ const (
 // App is what an app package says of itself.
 type App struct {
 	Name    string   // of the package: org.example.app
-	Version int64    // versionCode
+	Version int64    // versionCode, with versionCodeMajor above its 32 bits
+	Called  string   // versionName; "" when it is not said, or is a resource
 	MinSDK  int64    // API level it wants at least; 0: not said
 	MaxSDK  int64    // 0: not said
 	Split   string   // not empty: a part of an app, no app of its own
@@ -55,7 +58,7 @@ type App struct {
 func Parse(r io.ReaderAt, size int64) (*App, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, image.Errorf(formatName, -1, "it is no zip: %v", err)
+		return nil, image.Errorf(formatName, -1, "it is no zip archive, or cut short")
 	}
 	a := &App{}
 	var manifest *zip.File
@@ -175,7 +178,11 @@ func (a *App) element(b []byte, head, at int, names []string, ids []uint32) erro
 		case tag == "manifest" && id == 0 && text(nameAt) == "split":
 			a.Split = raw
 		case tag == "manifest" && id == attrVersion:
-			a.Version = num
+			a.Version |= int64(uint32(num))
+		case tag == "manifest" && id == attrMajor:
+			a.Version |= num << 32
+		case tag == "manifest" && id == attrCalled:
+			a.Called = raw
 		case tag == "uses-sdk" && id == attrMinSDK:
 			a.MinSDK = num
 		case tag == "uses-sdk" && id == attrMaxSDK:
@@ -260,6 +267,9 @@ func str(b []byte, utf8 bool) (string, bool) {
 // Words says what the app is.
 func (a *App) Words() string {
 	s := fmt.Sprintf("the app %s, version %d", a.Name, a.Version)
+	if a.Called != "" {
+		s = fmt.Sprintf("the app %s, version %s (%d)", a.Name, a.Called, a.Version)
+	}
 	if len(a.ABIs) > 0 {
 		s += ", for " + strings.Join(a.ABIs, ", ")
 	}

@@ -23,10 +23,10 @@ func KeyFingerprint(c *x509.Certificate) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Trusted gives the fingerprints of the keys in a recovery's KeysFile, as a list with commas;
-// "none" for a file that has none or can't be read.
-func Trusted(b []byte) string {
-	keys, err := ParseKeys(b)
+// Trusted gives the fingerprints of the keys in a recovery's ramdisk, of which the files named in
+// KeysFiles were kept, as a list with commas; "none" for one that has none or whose keys can't be read.
+func Trusted(kept map[string][]byte) string {
+	keys, _, err := KeysOf(kept)
 	if err != nil || len(keys) == 0 {
 		return "none"
 	}
