@@ -68,7 +68,7 @@ func TestKeysOfAFragment(t *testing.T) {
 		l.want(0, []string{"trusted signer"}, "proof", l.file("own.zip", must(scenario.Countsheet.Package())), "--keys-of", rec)
 		l.want(6, []string{"signed by nobody you trust"}, "proof", l.file("theirs.zip", must(scenario.Shoreline.Package())), "--keys-of", rec)
 		bare := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, phone)))
-		l.want(1, []string{"trusts no certificate that could be read"}, "proof", l.file("x.zip", must(scenario.Countsheet.Package())), "--keys-of", bare)
+		l.want(1, []string{"trusts no key that could be read"}, "proof", l.file("x.zip", must(scenario.Countsheet.Package())), "--keys-of", bare)
 	})
 }
 

@@ -225,6 +225,7 @@ func (l *lister) sparse(name string) error {
 		}
 	} else {
 		name = l.s.File.Whole()
+		l.s.Notes = append(l.s.Notes, fmt.Sprintf("it lies in %d pieces, which are put together", len(l.s.File.Pieces)))
 	}
 	whole := Item{Name: strings.TrimSuffix(name, path.Ext(name)) + ".raw.img", Size: v.Size(), Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
 		if alone { // pieces were verified one by one
