@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/sparse"
+	"jarlid/internal/core/image/wrap"
 )
 
 const piece = 1 << 20
@@ -171,49 +172,38 @@ func copyWithin(ctx context.Context, o Out, src io.ReaderAt, from, to, n int64, 
 	return true, nil
 }
 
-// partition writes one partition of a payload: operations on all cores, the
-// digest of the whole behind them as far as they have come.
-func partition(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, o Out, moved func(int64)) ([]byte, error) {
-	if err := o.SetSize(int64(part.Size)); err != nil {
+// together writes an item of size bytes in n parts, on all cores, and makes its digest behind them
+// as far as they have come. ends are where the item is whole once a part and all before it are done,
+// in bytes; nil where that can't be told: the digest is made from the finished file then. write
+// tells how many bytes it has written.
+func together(ctx context.Context, o Out, size int64, n int, ends []int64, write func(ctx context.Context, i int, wrote func(int64)) error, moved func(int64)) ([]byte, error) {
+	if err := o.SetSize(size); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	var mu sync.Mutex
-	var first error
-	fail := func(err error) {
-		mu.Lock()
-		if first == nil {
-			first = err
-		}
-		mu.Unlock()
-		cancel()
-	}
-	// The digest is made in order where the operations go up, as they do in
-	// full payloads; else from the finished file.
-	ends, ordered := ends(p, part)
-	ready := make([]chan struct{}, len(part.Ops))
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	ready := make([]chan struct{}, n)
 	for i := range ready {
 		ready[i] = make(chan struct{})
 	}
 	jobs := make(chan int)
 	var workers, hasher sync.WaitGroup
+	var mu sync.Mutex
 	var done int64
-	for range runtime.GOMAXPROCS(0) {
+	wrote := func(k int64) {
+		mu.Lock()
+		done += k
+		at := done
+		mu.Unlock()
+		moved(min(at, size))
+	}
+	for range min(n, runtime.GOMAXPROCS(0)) {
 		workers.Go(func() {
 			for i := range jobs {
-				op := &part.Ops[i]
-				if err := p.Apply(r, part, op, o); err != nil {
-					fail(err)
+				if err := write(ctx, i, wrote); err != nil {
+					cancel(err)
 					continue
 				}
-				mu.Lock()
-				for _, e := range op.Dst {
-					done += int64(e.Blocks * p.BlockSize)
-				}
-				n := done
-				mu.Unlock()
-				moved(min(n, int64(part.Size)))
 				close(ready[i])
 			}
 		})
@@ -229,7 +219,7 @@ func partition(ctx context.Context, p *payload.Payload, part *payload.Partition,
 				}
 				b := buf[:min(piece, end-at)]
 				if n, err := o.ReadAt(b, at); n < len(b) {
-					fail(fmt.Errorf("what was written can't be read back at byte %d: %w", at+int64(n), err))
+					cancel(fmt.Errorf("what was written can't be read back at byte %d: %w", at+int64(n), err))
 					return false
 				}
 				sum.Write(b)
@@ -243,14 +233,14 @@ func partition(ctx context.Context, p *payload.Payload, part *payload.Partition,
 			case <-ctx.Done():
 				return
 			}
-			if ordered && !upTo(min(ends[i], int64(part.Size))) {
+			if ends != nil && !upTo(min(ends[i], size)) {
 				return
 			}
 		}
-		upTo(int64(part.Size))
+		upTo(size)
 	})
 feed:
-	for i := range part.Ops {
+	for i := range n {
 		select {
 		case jobs <- i:
 		case <-ctx.Done():
@@ -260,17 +250,83 @@ feed:
 	close(jobs)
 	workers.Wait()
 	hasher.Wait()
-	if first != nil {
-		return nil, first
-	}
-	if err := ctx.Err(); err != nil {
+	if err := context.Cause(ctx); err != nil {
 		return nil, err
 	}
-	digest := sum.Sum(nil)
+	return sum.Sum(nil), nil
+}
+
+// partition writes one partition of a payload. The digest is made on the way where the operations
+// go up, as they do in full payloads.
+func partition(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, o Out, moved func(int64)) ([]byte, error) {
+	ends, ordered := ends(p, part)
+	if !ordered {
+		ends = nil
+	}
+	digest, err := together(ctx, o, int64(part.Size), len(part.Ops), ends, func(_ context.Context, i int, wrote func(int64)) error {
+		op := &part.Ops[i]
+		if err := p.Apply(r, part, op, o); err != nil {
+			return err
+		}
+		for _, e := range op.Dst {
+			wrote(int64(e.Blocks * p.BlockSize))
+		}
+		return nil
+	}, moved)
+	if err != nil {
+		return nil, err
+	}
 	if len(part.Hash) > 0 && !bytes.Equal(digest, part.Hash) {
 		return nil, &DigestError{Name: part.Name, Got: digest, Want: part.Hash}
 	}
 	return digest, nil
+}
+
+// blocks writes what an xz file that was packed in parallel unpacks to.
+func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64, moved func(int64)) ([]byte, error) {
+	last := list[len(list)-1]
+	size := last.At + last.Size
+	if size > limit {
+		return nil, &TooLargeError{limit}
+	}
+	ends := make([]int64, len(list))
+	for i, b := range list {
+		ends[i] = b.At + b.Size
+	}
+	return together(ctx, o, size, len(list), ends, func(ctx context.Context, i int, wrote func(int64)) error {
+		z, err := list[i].Open(memory)
+		if err != nil {
+			return err
+		}
+		defer z.Close()
+		at, buf := list[i].At, make([]byte, piece)
+		for {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			n, err := image.Fill(z, buf)
+			if n > 0 && at+int64(n) > ends[i] {
+				return image.Errorf("compressed data (xz)", -1, "a block unpacks to more than its index says")
+			}
+			if n > 0 {
+				if image.IsZero(buf[:n]) {
+					err = errors.Join(o.Zero(at, int64(n)), err)
+				} else if _, werr := o.WriteAt(buf[:n], at); werr != nil {
+					return werr
+				}
+				at += int64(n)
+				wrote(int64(n))
+			}
+			switch {
+			case errors.Is(err, io.EOF) && at < ends[i]:
+				return image.Errorf("compressed data (xz)", -1, "a block unpacks to less than its index says")
+			case errors.Is(err, io.EOF):
+				return nil
+			case err != nil:
+				return err
+			}
+		}
+	}, moved)
 }
 
 // ends gives, for each operation, how far the partition is complete once it

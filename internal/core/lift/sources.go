@@ -109,9 +109,19 @@ func (l *lister) wrapped(kind string) error {
 	if l.o.Spool != nil && l.s.File.IsArchive() {
 		return l.through(wrap.Kind(kind), inside(name))
 	}
-	l.add(Item{Name: inside(name), Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
+	it := Item{Name: inside(name), Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
 		return wrap.NewFile(wrap.Kind(kind), io.NewSectionReader(l.r, 0, l.size), l.o.MaxMemory)
-	}, -1, l.o.MaxSize)})
+	}, -1, l.o.MaxSize)}
+	// An xz file that was packed in parallel has blocks that need nothing of each other.
+	if list, ok := wrap.XzBlocks(l.r, l.size); wrap.Kind(kind) == wrap.Xz && ok {
+		it.Size = list[len(list)-1].At + list[len(list)-1].Size
+		if len(list) > 1 {
+			it.Write = func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+				return blocks(ctx, list, o, l.o.MaxSize, l.o.MaxMemory, moved)
+			}
+		}
+	}
+	l.add(it)
 	return nil
 }
 

@@ -102,8 +102,8 @@ func newTree(d *Descriptor) (*tree, error) {
 	return t, nil
 }
 
-// span is how many bytes of data one worker hashes at a time.
-const span = 4 << 20
+// span is how many bytes of data one worker hashes at a time: few enough to stay in its core's cache.
+const span = 128 << 10
 
 // hashLevel gives the digests of the size bytes of r, block by block, padded to
 // whole hash blocks.

@@ -7,7 +7,6 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
-	"github.com/ulikunitz/xz"
 )
 
 // ErrNotMade says that streams of a kind can be read and not made.
@@ -30,8 +29,7 @@ func NewWriter(kind Kind, w io.Writer) (io.WriteCloser, error) {
 		err := z.Apply(lz4.LegacyOption(true), lz4.CompressionLevelOption(lz4.Level9))
 		return z, err
 	case Xz:
-		// The kernel checks CRC32 and no other sum (lib/xz/xz_dec_stream.c).
-		return xz.WriterConfig{CheckSum: xz.CRC32}.NewWriter(w)
+		return newXzWriter(w), nil
 	case Zstd:
 		return zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedBestCompression), zstd.WithWindowSize(kernelWindow))
 	}

@@ -75,6 +75,38 @@ func TestXzBlocks(t *testing.T) {
 	}
 }
 
+// TestXzWriter: what is packed in several blocks is one stream, which xz unpacks and takes for whole.
+func TestXzWriter(t *testing.T) {
+	if _, err := exec.LookPath("xz"); err != nil {
+		t.Skip("xz is not on this machine")
+	}
+	for _, n := range []int{0, 1, xzBlock, xzBlock + 1, 2*xzBlock + 12345} {
+		want := bytes.Repeat([]byte("godwit and dunlin "), n/18+1)[:n]
+		var b bytes.Buffer
+		w, err := NewWriter(Xz, &b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for at := 0; at < n; at += 1 << 20 {
+			if _, err := w.Write(want[at:min(n, at+1<<20)]); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		c := exec.Command("xz", "-dc", "--single-stream")
+		c.Stdin = bytes.NewReader(b.Bytes())
+		got, err := c.Output()
+		if err != nil || !bytes.Equal(got, want) {
+			t.Errorf("%d bytes: %d come back (%v)", n, len(got), err)
+		}
+		if list, _ := XzBlocks(bytes.NewReader(b.Bytes()), int64(b.Len())); len(list) != (n+xzBlock-1)/xzBlock {
+			t.Errorf("%d bytes: %d blocks", n, len(list))
+		}
+	}
+}
+
 // FuzzXzBlocks: no file makes it panic or take memory.
 func FuzzXzBlocks(f *testing.F) {
 	f.Add([]byte("\xfd7zXZ\x00\x00\x01i\"\xde6\x00\x00\x00\x00\x1c\xdfD!\x90B\x99\r\x01\x00\x00\x00\x00\x01YZ"))
