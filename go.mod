@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	github.com/andybalholm/brotli v1.2.8
 	github.com/bodgit/sevenzip v1.6.5
+	github.com/dsnet/compress v0.0.1
 	github.com/gofrs/flock v0.13.1
 	github.com/klauspost/compress v1.20.3
 	github.com/mikelolasagasti/xz v1.0.1
