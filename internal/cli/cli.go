@@ -382,7 +382,7 @@ func (a *app) root() *cobra.Command {
 	a.complete(root, "accept", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return finding.Names(), cobra.ShellCompDirectiveNoFileComp
 	})
-	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.unlockCommand(), a.flashCommand(),
+	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.jobsCommand(), a.unlockCommand(), a.flashCommand(),
 		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(), a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
 		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand())
 	return root

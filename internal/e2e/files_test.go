@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/cpio"
 	"jarlid/internal/core/image/payload"
+	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/standin/scenario"
@@ -538,4 +539,48 @@ func TestNamesThatCollide(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestFlashPieces: an image in sparse pieces is flashed as one, whichever piece is named; a piece
+// that is missing stops it before the first byte.
+func TestFlashPieces(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		vendor := must(scenario.Images(scenario.Stock, dunlin))["vendor"]
+		c := must(sparse.Cut(bytes.NewReader(vendor), int64(len(vendor)), 64<<10))
+		var names []string
+		for {
+			p, err := c.Next()
+			if err != nil {
+				break
+			}
+			var b bytes.Buffer
+			if err := p.WriteTo(&b, bytes.NewReader(vendor)); err != nil {
+				t.Fatal(err)
+			}
+			names = append(names, l.file(fmt.Sprintf("vendor.img_sparsechunk.%d", len(names)), b.Bytes()))
+		}
+		if len(names) < 3 {
+			t.Fatalf("%d pieces", len(names))
+		}
+		l.want(0, []string{"vendor.img", "vendor_a"}, "flash", names[1], names[0], "--yes")
+		if got := l.stored("dunlin", "vendor_a"); !bytes.HasPrefix(got, vendor) {
+			t.Error("vendor_a does not hold the image")
+		}
+		if err := os.Rename(names[1], names[1]+".gone"); err != nil {
+			t.Fatal(err)
+		}
+		l.want(3, []string{"stop  download-cut-short", "number 1 is not there"}, "flash", names[0], "--yes")
+		l.want(3, []string{"stop  still-wrapped", "protected with a password"}, "flash", l.file("set.zip", sealed()), "--yes")
+	})
+}
+
+// sealed is a zip whose one member is protected: bit 0 of its flags (APPNOTE.TXT, 4.4.4).
+func sealed() []byte {
+	b := zipOf("boot.img", strings.Repeat("x", 100))
+	for _, mark := range []string{"PK\x03\x04", "PK\x01\x02"} {
+		i := bytes.Index(b, []byte(mark))
+		b[i+6+2*strings.Count(mark, "\x01")] |= 1
+	}
+	return b
 }

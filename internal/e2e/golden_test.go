@@ -104,7 +104,7 @@ func named(v any) any {
 func (l *lab) golden(code int, args ...string) {
 	l.Helper()
 	name := strings.Join(args[:1], "")
-	if len(args) > 1 && slices.Contains([]string{"recovery", "slot", "vbmeta", "backup", "standin"}, name) && !strings.HasPrefix(args[1], "-") {
+	if len(args) > 1 && slices.Contains([]string{"recovery", "slot", "vbmeta", "backup", "standin", "jobs"}, name) && !strings.HasPrefix(args[1], "-") {
 		name += "-" + args[1]
 	}
 	if strings.HasPrefix(name, "-") {
@@ -211,6 +211,8 @@ func TestGolden(t *testing.T) {
 		defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
 		l.golden(0, "arrive", "--wait", "60s")
 		l.golden(0, "app", log, "--yes")
+		l.golden(0, "jobs")
+		l.golden(0, "jobs", "show", "5")
 	})
 }
 

@@ -1,0 +1,311 @@
+package task
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"jarlid/internal/core/spell"
+	"jarlid/internal/journal"
+)
+
+// JobOutcome is how a job ended.
+type JobOutcome string
+
+// The outcomes.
+const (
+	JobDone        JobOutcome = "done"
+	JobFailed      JobOutcome = "failed"      // a step failed, or the phone was lost
+	JobStopped     JobOutcome = "stopped"     // a finding stopped it on the way
+	JobInterrupted JobOutcome = "interrupted" // by Ctrl-C
+	JobNotEnded    JobOutcome = "not-ended"   // no end is written: it runs now, or was cut off
+	JobUnreadable  JobOutcome = "unreadable"
+)
+
+// JobRow is one job of this home.
+type JobRow struct {
+	Number  int        `json:"number"` // 0 for those of the first form, which had none
+	Job     string     `json:"job"`    // its folder's name
+	Phone   string     `json:"phone"`
+	Command []string   `json:"command"`
+	Began   time.Time  `json:"began"`
+	Ended   *time.Time `json:"ended"` // null while no end is written
+	Outcome JobOutcome `json:"outcome"`
+	// Step is what was under way when it did not end well.
+	Step  string `json:"step,omitempty"`
+	Error string `json:"error,omitempty"`
+}
+
+// JobList are the jobs, the last one first.
+type JobList struct {
+	Jobs []JobRow `json:"jobs"`
+}
+
+// JobStep is one step of a job as it went.
+type JobStep struct {
+	Step      int        `json:"step"`
+	Title     string     `json:"title"`
+	Began     *time.Time `json:"began"` // null: it was not begun
+	Ended     *time.Time `json:"ended"`
+	Outcome   string     `json:"outcome"` // done, failed, stopped, interrupted, not-ended, not-begun
+	Confirmed string     `json:"confirmed,omitempty"`
+	Bytes     int64      `json:"bytes,omitempty"`
+	SHA256    string     `json:"sha256,omitempty"`
+	Answers   []string   `json:"answers,omitempty"`
+	Error     string     `json:"error,omitempty"`
+}
+
+// JobShown is a job at length.
+type JobShown struct {
+	JobRow
+	Program  string             `json:"program,omitempty"`
+	Serial   string             `json:"serial,omitempty"`
+	Model    string             `json:"model,omitempty"`
+	Files    []journal.File     `json:"files,omitempty"`
+	Findings []JobFinding       `json:"findings,omitempty"`
+	Said     []journal.Answer   `json:"said,omitempty"`
+	Steps    []JobStep          `json:"steps"`
+	Again    *journal.BrokenJob `json:"broken_off,omitempty"` // when it is the phone's last and broke off
+}
+
+// JobFinding is a finding a job was begun with, or stopped by.
+type JobFinding struct {
+	Name     string `json:"name"`
+	Severity string `json:"severity"`
+	About    string `json:"about,omitempty"`
+	Text     string `json:"text"`
+	Accepted bool   `json:"accepted,omitempty"`
+}
+
+// ListJobs reads all journals of this home, the last job first; of one phone where one is named.
+func ListJobs(e *Env) (*JobList, error) {
+	all, err := journal.Jobs(e.Bench.Home)
+	if err != nil {
+		return nil, err
+	}
+	l := &JobList{Jobs: []JobRow{}}
+	for _, j := range slices.Backward(all) {
+		if on := e.Options.On; on == "" || j.Phone == on || j.Serial == on {
+			l.Jobs = append(l.Jobs, rowOf(&j))
+		}
+	}
+	return l, nil
+}
+
+func rowOf(j *journal.Job) JobRow {
+	r := JobRow{Number: j.Number, Job: j.Name(), Phone: j.Phone, Outcome: JobUnreadable}
+	if j.Damage != nil {
+		r.Error = j.Damage.Error()
+	}
+	if j.Damage != nil || len(j.Records) == 0 {
+		return r
+	}
+	first := j.Records[0]
+	r.Command, r.Began, r.Outcome = first.Command, first.At, JobNotEnded
+	for _, x := range j.Records[1:] {
+		switch x.Event {
+		case journal.Act:
+			r.Step = x.Title
+			if r.Step == "" && x.Step >= 1 && x.Step <= len(first.Steps) {
+				r.Step = first.Steps[x.Step-1].Title
+			}
+		case journal.Failed:
+			r.Outcome, r.Error = JobFailed, x.Error
+		case journal.Stopped:
+			r.Outcome = JobStopped
+		case journal.Interrupted:
+			r.Outcome, r.Step = JobInterrupted, x.Title
+		case journal.End:
+			at := x.At
+			r.Ended = &at
+			switch {
+			case x.Error == "":
+				r.Outcome, r.Step, r.Error = JobDone, "", ""
+			case r.Outcome == JobNotEnded:
+				r.Outcome, r.Error = JobFailed, x.Error
+			case r.Error == "":
+				r.Error = x.Error
+			}
+		}
+	}
+	return r
+}
+
+// ShowJob gives the job that a word means: its number, or its folder's name.
+func ShowJob(e *Env, word string) (*JobShown, error) {
+	all, err := journal.Jobs(e.Bench.Home)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	number, nerr := strconv.Atoi(word)
+	for i := range all {
+		j := &all[i]
+		if nerr == nil && number > 0 && j.Number == number || j.Name() == word {
+			return shownJob(e, j)
+		}
+		names = append(names, j.Name())
+	}
+	if len(all) == 0 {
+		return nil, usage("there is no job yet")
+	}
+	return nil, usage("there is no job %s%s; jarlid jobs lists them", word, spell.DidYouMean(word, names))
+}
+
+func shownJob(e *Env, j *journal.Job) (*JobShown, error) {
+	s := &JobShown{JobRow: rowOf(j), Serial: j.Serial, Steps: []JobStep{}}
+	if s.Outcome == JobUnreadable {
+		return s, nil
+	}
+	first := j.Records[0]
+	s.Program, s.Model, s.Files, s.Said = first.Program, first.Model, first.Files, first.Said
+	found := func(r *journal.Record) {
+		for _, f := range r.Found {
+			s.Findings = append(s.Findings, JobFinding{f.Name, fmt.Sprint(f.Severity), f.About, f.Text, f.Accepted})
+		}
+	}
+	found(&first)
+	for i, x := range first.Steps {
+		s.Steps = append(s.Steps, JobStep{Step: i + 1, Title: x.Title, Outcome: "not-begun"})
+	}
+	at := func(r *journal.Record) *JobStep { // further steps come up on the way
+		for r.Step > len(s.Steps) {
+			s.Steps = append(s.Steps, JobStep{Step: len(s.Steps) + 1, Outcome: "not-begun"})
+		}
+		if r.Step < 1 {
+			return &JobStep{}
+		}
+		st := &s.Steps[r.Step-1]
+		if st.Title == "" {
+			st.Title = r.Title
+		}
+		return st
+	}
+	for i := range j.Records[1:] {
+		r := &j.Records[1+i]
+		if r.Step > len(j.Records)+len(first.Steps) {
+			continue // a number that no job counts to
+		}
+		when := r.At
+		st := at(r)
+		switch r.Event {
+		case journal.Act:
+			st.Began, st.Outcome = &when, "not-ended"
+		case journal.Done:
+			st.Ended, st.Outcome, st.Confirmed, st.Bytes, st.SHA256, st.Answers = &when, "done", r.Confirm, r.Bytes, r.SHA256, r.Answers
+		case journal.Failed:
+			st.Ended, st.Outcome, st.Error, st.Answers = &when, "failed", r.Error, r.Answers
+		case journal.Interrupted:
+			st.Outcome = "interrupted"
+		case journal.Stopped:
+			if r.Step > 0 {
+				st.Outcome = "stopped"
+			}
+			found(r)
+		}
+	}
+	b, err := journal.BrokenOff(e.Bench.Home, journal.Who{Name: j.Phone, Serial: j.Serial})
+	if err != nil {
+		return nil, err
+	}
+	if b != nil && b.Job == j.Name() {
+		s.Again = b
+	}
+	return s, nil
+}
+
+// Typed is the command as it was typed.
+func (r *JobRow) Typed() string { return strings.Join(r.Command, " ") }
+
+// Short is the command for a table: without the program, what only says where the home is, and the
+// files' folders.
+func (r *JobRow) Short() string {
+	var out []string
+	for i := 0; i < len(r.Command); i++ {
+		w := r.Command[i]
+		switch {
+		case i == 0 && w == "jarlid", w == "--yes", strings.HasPrefix(w, "--home="):
+		case w == "--home":
+			i++
+		case strings.HasPrefix(w, "/") && strings.Count(w, "/") == 1: // a file at the root, or a path on the phone
+			out = append(out, w)
+		case strings.ContainsAny(w, `/\`) && !strings.HasPrefix(w, "-"):
+			out = append(out, w[strings.LastIndexAny(strings.TrimRight(w, `/\`), `/\`)+1:])
+		default:
+			out = append(out, w)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// ResumeJob finds the job that is gone on with: the one a word means, or the only one that broke
+// off; nil when none did.
+func ResumeJob(e *Env, word string) (*JobShown, error) {
+	if word != "" {
+		s, err := ShowJob(e, word)
+		if err != nil || s.Again != nil {
+			return s, err
+		}
+		if s.Outcome == JobDone {
+			return nil, nil
+		}
+		return nil, usage("job %s can't be gone on with: another one came behind it on %s, or nothing had begun; jarlid jobs lists them", word, s.Phone)
+	}
+	all, err := journal.Jobs(e.Bench.Home)
+	if err != nil {
+		return nil, err
+	}
+	var broken []*JobShown
+	var names []string
+	seen := map[string]bool{}
+	for _, j := range slices.Backward(all) {
+		who := j.Serial + "\x00" + j.Phone
+		if on := e.Options.On; seen[who] || on != "" && j.Phone != on && j.Serial != on {
+			continue
+		}
+		seen[who] = true
+		s, err := shownJob(e, &j)
+		if err != nil {
+			return nil, err
+		}
+		if s.Again != nil {
+			broken, names = append(broken, s), append(names, fmt.Sprintf("%d on %s", s.Number, s.Phone))
+		}
+	}
+	switch len(broken) {
+	case 0:
+		return nil, nil
+	case 1:
+		return broken[0], nil
+	}
+	return nil, usage("several jobs broke off: %s; say which: jarlid jobs resume %d", strings.Join(names, ", "), broken[0].Number)
+}
+
+// Left are the commands that go on with a job that broke off, without the program's name and what
+// was answered then: whoever goes on is asked anew.
+func (s *JobShown) Left() [][]string {
+	list := [][]string{s.Again.Command}
+	if len(s.Again.Then) > 0 {
+		list = append(list, append([]string{"jarlid", "sideload"}, s.Again.Then...))
+	}
+	var out [][]string
+	for _, words := range list {
+		var c []string
+		for i := 1; i < len(words); i++ {
+			switch w := words[i]; {
+			case w == "--yes", w == "--json", w == "--dry-run", strings.HasPrefix(w, "--home="):
+			case w == "--home":
+				i++
+			default:
+				c = append(c, w)
+			}
+		}
+		if !slices.ContainsFunc(c, func(w string) bool { return w == "--on" || strings.HasPrefix(w, "--on=") }) {
+			c = append(c, "--on", s.Phone)
+		}
+		out = append(out, c)
+	}
+	return out
+}
