@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"strings"
 	"testing"
 
@@ -35,6 +36,13 @@ func (l *lab) firstStart(name, says string) {
 	newer.MinSDK = 99
 	l.want(3, []string{"stop  wrong-system-version"}, "app", "--yes", l.file("newer.apk", must(newer.Package())))
 	l.want(3, []string{"stop  not-an-app"}, "app", "--yes", l.file("no.txt", []byte("a text\n")))
+	l.want(3, []string{"stop  not-an-app", "no phone installs it"}, "app", "--yes", l.file("bare.apk", must(scenario.FieldLog.Unsigned())))
+	changed := bytes.Clone(must(scenario.FieldLog.Package()))
+	changed[40] ^= 1
+	l.want(3, []string{"stop  not-an-app"}, "app", "--yes", l.file("changed.apk", changed))
+	theirs := scenario.FieldLog
+	theirs.By = "wickerlight"
+	l.want(5, []string{"the same app signed by somebody else is installed"}, "app", "--yes", l.file("theirs.apk", must(theirs.Package())))
 }
 
 // TestEvenings does the whole evening on each phone with slots: format, ROM,

@@ -16,8 +16,10 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/apk"
+	"jarlid/internal/core/image/appsig"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/kernel"
+	"jarlid/internal/core/image/zipsig"
 )
 
 // The programs of the started system.
@@ -105,6 +107,10 @@ func (sh *shell) install(name string) error {
 	if err != nil {
 		return refusal("INSTALL_PARSE_FAILED_UNEXPECTED_EXCEPTION: " + err.Error())
 	}
+	signed, err := appsig.Verify(context.Background(), f, st.Size(), nil)
+	if err != nil {
+		return refusal("INSTALL_PARSE_FAILED_NO_CERTIFICATES: Failed to collect certificates from " + name + ": " + err.Error())
+	}
 	runs := map[string][]string{"arm64-v8a": {"arm64-v8a", "armeabi-v7a", "armeabi"}, "armeabi-v7a": {"armeabi-v7a", "armeabi"}}[sh.r.props["ro.product.cpu.abi"]]
 	if len(a.ABIs) > 0 && !slices.ContainsFunc(a.ABIs, func(s string) bool { return slices.Contains(runs, s) }) {
 		return refusal("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
@@ -115,6 +121,17 @@ func (sh *shell) install(name string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	i := slices.IndexFunc(v.Apps, func(o app) bool { return o.Name == a.Name })
+	// The lineage counts too, of which the fingerprint of the installed one's key is all that is kept.
+	signer := zipsig.Fingerprint(signed.Current()[0].Cert)
+	before := []string{signer}
+	for _, k := range signed.Current()[0].Lineage {
+		if k.Flags&appsig.InstalledData != 0 {
+			before = append(before, zipsig.Fingerprint(k.Cert))
+		}
+	}
+	if i >= 0 && v.Apps[i].Signer != "" && !slices.Contains(before, v.Apps[i].Signer) {
+		return refusal("INSTALL_FAILED_UPDATE_INCOMPATIBLE: Existing package " + a.Name + " signatures do not match newer version; ignoring!")
+	}
 	if i >= 0 && v.Apps[i].Version > a.Version {
 		return refusal(fmt.Sprintf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version code %d is older than current %d", a.Version, v.Apps[i].Version))
 	}
@@ -122,7 +139,7 @@ func (sh *shell) install(name string) error {
 		v.Apps = append(v.Apps, app{Name: a.Name})
 		i = len(v.Apps) - 1
 	}
-	v.Apps[i].Version = a.Version
+	v.Apps[i].Version, v.Apps[i].Signer = a.Version, signer
 	return p.saveVault(v, sh.r.key)
 }
 

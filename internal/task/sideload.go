@@ -1,7 +1,9 @@
 package task
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 
@@ -245,7 +247,8 @@ func (t *Put) Result(j *engine.Job) Stored {
 type App struct {
 	Files []string `json:"files" yaml:"files"`
 
-	files []*ident.File
+	files    []*ident.File
+	unsigned []string // of each, why it is not as anybody signed it; ""
 }
 
 // Apps is what came of it.
@@ -257,7 +260,7 @@ type Apps struct {
 func (*App) Name() string { return "app" }
 
 // Load reads the packages.
-func (t *App) Load(_ context.Context, e *Env) error {
+func (t *App) Load(ctx context.Context, e *Env) error {
 	paths, err := files.Expand(t.Files)
 	if err != nil {
 		return err
@@ -273,6 +276,13 @@ func (t *App) Load(_ context.Context, e *Env) error {
 		}
 		e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(p), words, image.Size(f.Size))
 		t.files = append(t.files, f)
+		unsigned := ""
+		if f.Kind == ident.App && f.App != nil {
+			if _, err := files.ReadPackage(ctx, p); err != nil {
+				unsigned = filepath.Base(p) + ": " + cmp.Or(errors.Unwrap(err), err).Error()
+			}
+		}
+		t.unsigned = append(t.unsigned, unsigned)
 	}
 	return nil
 }
@@ -280,8 +290,8 @@ func (t *App) Load(_ context.Context, e *Env) error {
 // Prepare makes the steps.
 func (t *App) Prepare(*engine.Input) (*engine.Draft, error) {
 	d := &engine.Draft{}
-	for _, f := range t.files {
-		d.Steps, d.Files = append(d.Steps, &plan.InstallApp{File: f}), append(d.Files, record(f))
+	for i, f := range t.files {
+		d.Steps, d.Files = append(d.Steps, &plan.InstallApp{File: f, Unsigned: t.unsigned[i]}), append(d.Files, record(f))
 	}
 	return d, nil
 }

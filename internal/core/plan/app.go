@@ -16,6 +16,8 @@ import (
 type InstallApp struct {
 	base
 	File *ident.File
+	// Unsigned says why no phone takes it for what somebody signed; "" when it is.
+	Unsigned string
 }
 
 // Title says what is done.
@@ -39,6 +41,10 @@ func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 	if app.Split != "" {
 		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name,
 			Text: fmt.Sprintf("it is a part (%s) of the app %s, and nothing by itself", app.Split, app.Name), Remedy: "fetch the app as one package"})
+	}
+	if i.Unsigned != "" {
+		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,
+			Text: i.Unsigned, Remedy: "fetch it again from whoever made it; jarlid proof " + place.Quote(i.File.Path)})
 	}
 	list = append(list, place.Arch(i.File, c)...)
 	f := finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name, Remedy: "fetch an older version of the app"}

@@ -3,9 +3,16 @@ package scenario
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
+	"crypto"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
 	"encoding/binary"
+	"slices"
 
 	"jarlid/internal/core/image/apk"
+	"jarlid/internal/core/image/appsig"
 )
 
 // App is an app package of the scenario.
@@ -14,6 +21,8 @@ type App struct {
 	Version int32
 	MinSDK  int32
 	ABI     string // of its library; "" for none
+	// By is whose key signs it; "" for Saltmarsh's.
+	By string
 }
 
 // The apps of the scenario: what the observers count with.
@@ -22,13 +31,67 @@ var (
 	TideTool = App{Name: "org.saltmarsh.tidetool", Version: 7, MinSDK: 23, ABI: "arm64-v8a"}
 )
 
-// Package makes the app's zip with its compiled manifest (ResourceTypes.h).
+// Package makes the app's zip with its compiled manifest (ResourceTypes.h), signed by scheme v2.
 func (a App) Package() ([]byte, error) {
+	b, err := a.Unsigned()
+	if err != nil {
+		return nil, err
+	}
+	by := cmp.Or(a.By, "saltmarsh")
+	key, err := Key(by)
+	if err != nil {
+		return nil, err
+	}
+	cert, err := Certificate(by)
+	if err != nil {
+		return nil, err
+	}
+	return signV2(b, key, cert)
+}
+
+// Unsigned makes the same without a signature.
+func (a App) Unsigned() ([]byte, error) {
 	files := []member{{apk.ManifestName, a.manifest()}, {"classes.dex", []byte("dex\n035\x00" + a.Name)}}
 	if a.ABI != "" {
 		files = append(files, member{"lib/" + a.ABI + "/libtide.so", library(a.ABI, 256)})
 	}
 	return pack(zip.Deflate, files...)
+}
+
+// signV2 puts the block of scheme v2 before a zip's directory (source.android.com, "APK Signature
+// Scheme v2"): one signer, RSA over SHA-256.
+func signV2(b []byte, key *rsa.PrivateKey, cert *x509.Certificate) ([]byte, error) {
+	const algorithm, id, eocd = 0x0103, 0x7109871a, 22
+	le := binary.LittleEndian
+	lp := func(parts ...[]byte) []byte {
+		all := bytes.Join(parts, nil)
+		return append(le.AppendUint32(nil, uint32(len(all))), all...)
+	}
+	word := func(v uint32) []byte { return le.AppendUint32(nil, v) }
+	end := len(b) - eocd
+	directory := int(le.Uint32(b[end+16:]))
+	// Pieces of a mebibyte of the files, the directory, and its end, whose offset is the block's.
+	var sums []byte
+	n := uint32(0)
+	for _, part := range [][]byte{b[:directory], b[directory:end], b[end:]} {
+		for p := range slices.Chunk(part, 1<<20) {
+			s := sha256.Sum256(slices.Concat([]byte{0xa5}, word(uint32(len(p))), p))
+			sums, n = append(sums, s[:]...), n+1
+		}
+	}
+	digest := sha256.Sum256(slices.Concat([]byte{0x5a}, word(n), sums))
+	data := slices.Concat(lp(lp(word(algorithm), lp(digest[:]))), lp(lp(cert.Raw)), lp())
+	sum := sha256.Sum256(data)
+	sig, err := rsa.SignPKCS1v15(nil, key, crypto.SHA256, sum[:])
+	if err != nil {
+		return nil, err
+	}
+	value := lp(lp(lp(data), lp(lp(word(algorithm), lp(sig))), lp(cert.RawSubjectPublicKeyInfo)))
+	pair := append(le.AppendUint64(nil, uint64(4+len(value))), append(word(id), value...)...)
+	size := le.AppendUint64(nil, uint64(len(pair)+24))
+	out := slices.Concat(b[:directory], size, pair, size, []byte(appsig.BlockMagic), b[directory:])
+	le.PutUint32(out[len(out)-eocd+16:], uint32(directory+len(pair)+32))
+	return out, nil
 }
 
 func (a App) manifest() []byte {
