@@ -116,28 +116,31 @@ func (f *File) disk(r io.ReaderAt, size int64) {
 	f.Notes = append(f.Notes, "writing a whole disk or its table to a phone destroys what is in it; single partitions are what is flashed")
 }
 
-// isKernel tells of a bare kernel: of arm64 by the mark in its header
+// kernelArchitecture tells a kernel's processor by the head of it; "" for what is none: of arm64 by the mark in its header
 // (Documentation/arch/arm64/booting.rst), with or without the EFI stub's "MZ"; of arm that unpacks
 // itself by the mark of its program (arch/arm/boot/compressed/head.S); of x86 by that of its
 // set-up header (Documentation/arch/x86/boot.rst).
-func isKernel(h []byte) bool {
-	return len(h) >= 64 && string(h[56:60]) == "ARMd" || len(h) >= 40 && binary.LittleEndian.Uint32(h[36:]) == 0x016f2818 ||
-		len(h) >= 0x206 && string(h[0x202:0x206]) == "HdrS"
+func kernelArchitecture(h []byte) string {
+	switch {
+	case len(h) >= 60 && string(h[56:60]) == "ARMd":
+		return "arm64"
+	case len(h) >= 40 && binary.LittleEndian.Uint32(h[36:]) == 0x016f2818:
+		return "arm"
+	case len(h) >= 0x206 && string(h[0x202:0x206]) == "HdrS":
+		return "x86"
+	}
+	return ""
 }
+
+func isKernel(h []byte) bool { return kernelArchitecture(h) != "" }
 
 func (f *File) bareKernel(r io.ReaderAt, size int64) {
 	f.Kind = Kernel
 	h := make([]byte, 0x206)
 	n, _ := r.ReadAt(h, 0)
-	switch h = h[:n]; {
-	case string(h[56:60]) == "ARMd":
-		f.Details["kernel_architecture"] = "arm64"
-	case binary.LittleEndian.Uint32(h[36:]) == 0x016f2818:
-		f.Details["kernel_architecture"] = "arm"
-	default:
-		f.Details["kernel_architecture"] = "x86"
-	}
-	if string(h[:2]) == "MZ" {
+	h = h[:n]
+	f.Details["kernel_architecture"] = kernelArchitecture(h)
+	if bytes.HasPrefix(h, []byte("MZ")) {
 		f.Details["efi_stub"] = true
 	}
 	f.Notes = append(f.Notes, "a kernel alone is not flashed: it goes into a boot image")

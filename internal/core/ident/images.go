@@ -200,11 +200,8 @@ func (f *File) kernel(r *io.SectionReader) {
 		n, err := io.ReadFull(z, buf)
 		b := append(tail, buf[:n]...)
 		if at == 0 {
-			switch {
-			case len(b) >= 60 && string(b[56:60]) == "ARMd": // arm64 Image: Documentation/arch/arm64/booting.rst
-				f.Details["kernel_architecture"] = "arm64"
-			case len(b) >= 40 && binary.LittleEndian.Uint32(b[36:]) == 0x016f2818: // arm zImage: arch/arm/boot/compressed/head.S
-				f.Details["kernel_architecture"] = "arm"
+			if a := kernelArchitecture(b); a != "" {
+				f.Details["kernel_architecture"] = a
 			}
 		}
 		if i := bytes.Index(b, []byte(mark)); i >= 0 && len(b)-i > len(mark)+1 {

@@ -103,7 +103,7 @@ func (l *lister) list(base, dir string, open map[string]func() (io.ReadCloser, e
 			parts = append(parts, open[dir+n])
 		}
 		d := &joined{parts: parts}
-		defer d.Close()
+		defer func() { _ = d.Close() }()
 		src := &counting{ctx: ctx, r: d, moved: moved}
 		if strings.HasSuffix(data[0], ".br") {
 			z, err := wrap.NewFile(wrap.Brotli, d, 0)
