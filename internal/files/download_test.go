@@ -112,6 +112,24 @@ func TestDownloads(t *testing.T) {
 			}
 			return names[0]
 		}, no: "they are no pieces of one"},
+		{what: "two versions whose names are alike", make: func(k kitchen) string {
+			for i, b := range [][]byte{system, boot} {
+				c, err := sparse.Cut(bytes.NewReader(b), int64(len(b)), 1<<30)
+				if err != nil {
+					k.Fatal(err)
+				}
+				p, err := c.Next()
+				if err != nil {
+					k.Fatal(err)
+				}
+				var w bytes.Buffer
+				if err := p.WriteTo(&w, bytes.NewReader(b)); err != nil {
+					k.Fatal(err)
+				}
+				put(k.T, k.at(fmt.Sprint("gsi-4.", i+1)), w.Bytes())
+			}
+			return "gsi-4.2"
+		}, want: want{"gsi-4.raw.img": boot}},
 		{what: "a loose list", make: func(k kitchen) string {
 			put(k.T, k.at("system.new.dat"), k.list(system, "system"))
 			return "system.transfer.list"

@@ -19,12 +19,13 @@ func (f *File) pieces(alone *sparse.View) (v *sparse.View, ok bool) {
 	if s == nil {
 		return nil, false
 	}
-	if err == nil {
+	joined := err == nil
+	if joined {
 		v, _, err = sparse.Join(all)
 	}
 	if err != nil {
-		if s.Plain {
-			return nil, false // two images whose names are alike
+		if s.Plain || joined && !s.Said {
+			return nil, false // several images whose names are alike, as two versions of one
 		}
 		f.Pieces, f.stem = s.Names, s.Stem
 		f.damaged(err)

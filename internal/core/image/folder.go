@@ -29,6 +29,8 @@ type Series struct {
 	// Plain tells of names with nothing but a number behind a dash or a line ("system-1.img"), which
 	// may as well be two images.
 	Plain bool
+	// Said tells of names that call themselves pieces: with "chunk" or "part" before the number.
+	Said bool
 }
 
 var numbered = sync.OnceValue(func() *regexp.Regexp {
@@ -57,8 +59,8 @@ func SeriesOf(name string, names []string) *Series {
 		numbers = append(numbers, i)
 	}
 	slices.Sort(numbers)
-	s := &Series{Stem: m[1] + m[4], Plain: m[2] == "-" || m[2] == "_" || m[2] == "." && m[4] != ""}
-	if len(numbers) == 0 || len(numbers) == 1 && (numbers[0] <= 1 || s.Plain) {
+	s := &Series{Stem: m[1] + m[4], Plain: m[2] == "-" || m[2] == "_" || m[2] == "." && m[4] != "", Said: len(m[2]) > 1}
+	if len(numbers) == 0 || len(numbers) == 1 && (numbers[0] <= 1 || !s.Said) { // else a version: "system-4.2"
 		return nil
 	}
 	next := min(1, numbers[0])
