@@ -188,6 +188,12 @@ func TestDownloads(t *testing.T) {
 			k.tool("zip", "-q", "all.zip", "set.tar.gz", "readme.txt")
 			return "all.zip"
 		}, items: []string{"set.tar.gz/readme.txt"}, want: want{"set.tar.gz/readme.txt": []byte("read me")}},
+		{what: "a damaged archive among other files", make: func(k kitchen) string {
+			put(k.T, k.at("old.tar"), bytes.Repeat([]byte("no tar "), 200))
+			put(k.T, k.at("readme.txt"), []byte("read me"))
+			k.tool("zip", "-q", "all.zip", "old.tar", "readme.txt")
+			return "all.zip"
+		}, want: want{"old.tar": bytes.Repeat([]byte("no tar "), 200), "readme.txt": []byte("read me")}},
 		{what: "a zip with a password", make: func(k kitchen) string {
 			k.set(system, boot, "set.tar", "")
 			k.tool("zip", "-q", "-P", "secret", "set.zip", "boot.img", "system.img")

@@ -222,7 +222,8 @@ func (s *Source) Pick(names []string) ([]Item, error) {
 	if len(names) == 0 {
 		out, err := s.Images()
 		if err != nil {
-			return nil, err
+			s.Notes = append(s.Notes, "an archive in it can't be looked into, so all files are taken as they are: "+err.Error())
+			out = nil
 		}
 		if len(out) == 0 && len(s.Items) > 0 {
 			out = s.Items
