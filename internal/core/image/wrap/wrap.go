@@ -180,7 +180,7 @@ func (f *file) said(err error) error {
 	case err.Error() == "brotli: excessive input": // the library has no name for it
 		return &TrailingError{Brotli, f.out}
 	case f.src.ended && f.in.Buffered() == 0 && (errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, xz.ErrBuf) || f.kind == Brotli):
-		return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, Short: true, What: fmt.Sprintf("the file ends within it, behind %d unpacked bytes", f.out)}
+		return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, Short: true, What: fmt.Sprintf("it is cut short: the file ends within it, behind %d unpacked bytes", f.out)}
 	}
 	return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, What: fmt.Sprintf("it is damaged behind %d unpacked bytes", f.out)}
 }
