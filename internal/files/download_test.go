@@ -100,6 +100,14 @@ func TestDownloads(t *testing.T) {
 			os.Remove(k.at("whole"))
 			return "system.img_sparsechunk.0"
 		}, want: want{"system.raw.img": system}},
+		{what: "sparse pieces named as volumes are", make: func(k kitchen) string {
+			for i, n := range k.cut(system, "piece.%d") {
+				if err := os.Rename(k.at(n), k.at(fmt.Sprintf("super.img.%03d", i))); err != nil {
+					k.Fatal(err)
+				}
+			}
+			return "super.img.001"
+		}, want: want{"super.raw.img": system}},
 		{what: "a piece is missing", make: func(k kitchen) string {
 			os.Remove(k.at(k.cut(system, "super.img_sparsechunk.%d")[1]))
 			return "super.img_sparsechunk.0"

@@ -12,6 +12,7 @@ import (
 	"github.com/bodgit/sevenzip"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/sparse"
 )
 
 // Encrypted says why a protected archive stays shut.
@@ -86,11 +87,11 @@ var volumeName = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)^(.+\.(?:7z|zip|rar|tar|gz|tgz|xz|zst|img))\.(\d{3})$|^(.+)\.z(\d{2})$|^(.+)\.(?:part(\d+)\.rar|r(\d{2}))$`)
 })
 
-// volume tells of a file that was cut into volumes by a general archiver, which no piece alone
-// can be read of.
-func (f *File) volume(size int64) bool {
+// volume tells of a file that was cut into volumes by a general archiver, of which no piece alone
+// can be read. One that begins as a sparse image is a piece of that kind instead.
+func (f *File) volume(head []byte) bool {
 	m := volumeName().FindStringSubmatch(f.Name())
-	if m == nil || f.depth > 0 || size == 0 {
+	if m == nil || f.depth > 0 || len(head) == 0 || wordAt(0, sparse.Magic)(head) {
 		return false
 	}
 	f.Kind = Archive

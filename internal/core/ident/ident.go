@@ -220,7 +220,7 @@ func (f *File) look(r io.ReaderAt, size int64) {
 		f.damaged(err)
 		return
 	}
-	if f.blockList(r, size) || f.volume(size) {
+	if f.blockList(r, size) || f.volume(head) {
 		return
 	}
 	for _, s := range sniffers {
