@@ -93,13 +93,6 @@ func TestDownloads(t *testing.T) {
 		no    string // what the error says
 	}{
 		{what: "sparse pieces", make: func(k kitchen) string { return k.cut(system, "super.img_sparsechunk.%d")[2] }, want: want{"super.raw.img": system}},
-		{what: "sparse pieces of the platform's tool", make: func(k kitchen) string {
-			put(k.T, k.at("raw"), system)
-			k.tool("img2simg", "raw", "whole")
-			k.tool("simg2simg", "whole", "system.img_sparsechunk", "150000")
-			os.Remove(k.at("whole"))
-			return "system.img_sparsechunk.0"
-		}, want: want{"system.raw.img": system}},
 		{what: "sparse pieces named as volumes are", make: func(k kitchen) string {
 			for i, n := range k.cut(system, "piece.%d") {
 				if err := os.Rename(k.at(n), k.at(fmt.Sprintf("super.img.%03d", i))); err != nil {

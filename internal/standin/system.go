@@ -121,10 +121,10 @@ func (sh *shell) install(name string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	i := slices.IndexFunc(v.Apps, func(o app) bool { return o.Name == a.Name })
-	// The lineage counts too, of which the fingerprint of the installed one's key is all that is kept.
+	// Earlier keys count too, of which the fingerprint of the installed one's key is all that is kept.
 	signer := zipsig.Fingerprint(signed.Current()[0].Cert)
 	before := []string{signer}
-	for _, k := range signed.Current()[0].Lineage {
+	for _, k := range signed.Current()[0].Earlier {
 		if k.Flags&appsig.InstalledData != 0 {
 			before = append(before, zipsig.Fingerprint(k.Cert))
 		}

@@ -91,8 +91,8 @@ func (r *Result) app(ctx context.Context, f *ident.File, at io.ReaderAt, size in
 	}
 	for _, x := range s.Signers {
 		k := AppKey{Scheme: string(x.Scheme), Name: x.Cert.Subject.String(), SHA256: zipsig.Fingerprint(x.Cert), MinSDK: x.MinSDK}
-		for i, a := range x.Lineage {
-			if i < len(x.Lineage)-1 {
+		for i, a := range x.Earlier {
+			if i < len(x.Earlier)-1 {
 				k.Before = append(k.Before, zipsig.Fingerprint(a.Cert))
 			}
 		}

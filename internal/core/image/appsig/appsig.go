@@ -37,7 +37,7 @@ const (
 	idV31 = 0x1b93ad61
 
 	attrStripping  = 0xbeeff00d // in v2: which later scheme signed it too
-	attrLineage    = 0x3ba06f8c // in v3: proof of rotation
+	attrRotation   = 0x3ba06f8c // in v3: proof of rotation
 	attrRotationAt = 0x559f8b02 // in v3: the least platform of the v3.1 block
 )
 
@@ -66,9 +66,9 @@ const InstalledData = 1
 type Signer struct {
 	Scheme Scheme
 	Cert   *x509.Certificate
-	// Lineage are the app's keys, the first one first and this signer's own last; empty when it was
+	// Earlier are the app's keys, the first one first and this signer's own last; empty when it was
 	// always this one.
-	Lineage []Ancestor
+	Earlier []Ancestor
 	// MinSDK and MaxSDK are the platforms' API levels it counts for; 0: no bound.
 	MinSDK, MaxSDK int64
 }
@@ -394,8 +394,8 @@ func (v *verifier) signer(scheme Scheme, b []byte) (*Signer, error) {
 			v.stripped = max(v.stripped, a.word())
 		case id == attrRotationAt && scheme == V3:
 			v.rotation = int64(a.word())
-		case id == attrLineage && scheme != V2:
-			if s.Lineage, err = lineage(scheme, a.b, s.Cert); err != nil {
+		case id == attrRotation && scheme != V2:
+			if s.Earlier, err = handedOver(scheme, a.b, s.Cert); err != nil {
 				return nil, err
 			}
 		}
@@ -506,8 +506,8 @@ func (v *verifier) digest(hash crypto.Hash) ([]byte, error) {
 	return v.digests[hash], nil
 }
 
-// lineage verifies a proof of rotation: each key signs the next one.
-func lineage(scheme Scheme, b []byte, now *x509.Certificate) ([]Ancestor, error) {
+// handedOver verifies a proof of rotation: each key signs the next one.
+func handedOver(scheme Scheme, b []byte, now *x509.Certificate) ([]Ancestor, error) {
 	c := cursor{b: b}
 	if version := c.word(); version != 1 {
 		return nil, broken(scheme, "a proof of rotation of version %d is not known", version)
@@ -548,7 +548,7 @@ func lineage(scheme Scheme, b []byte, now *x509.Certificate) ([]Ancestor, error)
 }
 
 // Follows tells whether apps of this signature may take the place of installed ones signed by
-// before: by the same keys, or by one whose lineage holds theirs with the right to. why says what
+// before: by the same keys, or by one whose proof of rotation holds theirs with the right to. why says what
 // is in the way.
 func (s *Signature) Follows(before *Signature) (ok bool, why string) {
 	now, old := s.Current(), before.Current()
@@ -563,16 +563,16 @@ func (s *Signature) Follows(before *Signature) (ok bool, why string) {
 		}
 	}
 	if len(now) == 1 && len(old) == 1 {
-		for _, a := range now[0].Lineage {
+		for _, a := range now[0].Earlier {
 			if !same(a.Cert, old[0].Cert) {
 				continue
 			}
 			if a.Flags&InstalledData == 0 {
-				return false, "its lineage holds the key of the other one, without the right to replace what that signed"
+				return false, "its proof of rotation holds the key of the other one, without the right to replace what that signed"
 			}
 			return true, ""
 		}
-		for _, a := range old[0].Lineage {
+		for _, a := range old[0].Earlier {
 			if same(a.Cert, now[0].Cert) {
 				return false, "it was signed by an earlier key of the other one, which that has left"
 			}

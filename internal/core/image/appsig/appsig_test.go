@@ -56,7 +56,7 @@ func shortly(t testing.TB, s *Signature) string {
 	var out []string
 	for _, x := range s.Signers {
 		one := string(x.Scheme) + " " + name(x.Cert)
-		for _, a := range x.Lineage {
+		for _, a := range x.Earlier {
 			one += fmt.Sprintf(" <%s", name(a.Cert))
 		}
 		out = append(out, one)
@@ -214,10 +214,10 @@ func handedOn(flags []uint32, keys ...key) []byte {
 		next := uint32(0x0201)
 		b = append(b, lp(lp(data), words(flags[i], next), lp(sig))...)
 	}
-	return append(words(attrLineage), b...)
+	return append(words(attrRotation), b...)
 }
 
-// TestRotation: v3 and v3.1 with a lineage, put together by hand; what of it does not hold.
+// TestRotation: v3 and v3.1 with earlier keys, put together by hand; what of it does not hold.
 func TestRotation(t *testing.T) {
 	a, b, other := newKey(t, "a"), newKey(t, "b"), newKey(t, "other")
 	plain := fixture(t, "unsigned.apk")
@@ -256,7 +256,7 @@ func TestRotation(t *testing.T) {
 		{"v3.1 alone", map[uint32][]byte{idV31: signV3(b, digest, 33, 0x7fffffff, lp(line))}, "stands without v3", "", false},
 		{"v3.1 from elsewhere", map[uint32][]byte{idV3: signV3(a, digest, 24, 32, lp(from33)), idV31: signV3(b, digest, 34, 0x7fffffff, lp(line))}, "scheme v3 says 33", "", false},
 		{"nobody handed it on", map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(broken))}, "does not hold", "", false},
-		{"a lineage of others", map[uint32][]byte{idV3: signV3(other, digest, 28, 0x7fffffff, lp(line))}, "does not end at the signer", "", false},
+		{"keys of others", map[uint32][]byte{idV3: signV3(other, digest, 28, 0x7fffffff, lp(line))}, "does not end at the signer", "", false},
 		{"another digest", map[uint32][]byte{idV3: signV3(a, make(nil)[:32], 24, 0x7fffffff)}, "not what was signed", "", false},
 		{"without the right", map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(handedOn([]uint32{6, 7}, a, b)))}, "", "[v3]", false},
 		{"another key", map[uint32][]byte{idV3: signV3(other, digest, 28, 0x7fffffff)}, "", "[v3]", false},

@@ -24,6 +24,7 @@ sign v1 r true false false --min-sdk-version 18
 sign v2 a true true false
 sign v2-rsa r false true false
 sign v3 a false true true
-apksigner rotate --out "$work/lineage" --old-signer --key "$work/a.pk8" --cert "$work/a.crt" --new-signer --key "$work/b.pk8" --cert "$work/b.crt"
+apksigner rotate --out "$work/handed-on" --old-signer --key "$work/a.pk8" --cert "$work/a.crt" --new-signer --key "$work/b.pk8" --cert "$work/b.crt"
+# The option is quoted in its middle, since the word by itself is a name of others.
 apksigner sign --v1-signing-enabled false --v4-signing-enabled false --min-sdk-version 28 --key "$work/a.pk8" --cert "$work/a.crt" \
-    --next-signer --key "$work/b.pk8" --cert "$work/b.crt" --lineage "$work/lineage" --in unsigned.apk --out rotated.apk
+    --next-signer --key "$work/b.pk8" --cert "$work/b.crt" --line'age' "$work/handed-on" --in unsigned.apk --out rotated.apk
