@@ -119,14 +119,7 @@ func (a *app) jobShow(cmd *cobra.Command, args []string) error {
 		if f.Accepted {
 			text += ", allowed by name"
 		}
-		word := say.Note
-		switch finding.Severity(f.Severity) {
-		case finding.Stop:
-			word = say.Stop
-		case finding.Warn:
-			word = say.Warn
-		}
-		a.say(s.Phone, word, "%s: %s", text, f.Text)
+		a.say(s.Phone, say.Word(f.Severity), "%s: %s", text, f.Text)
 	}
 	for _, q := range s.Said {
 		a.say(s.Phone, say.Info, "asked %q, the answer was %q", q.Question, q.Answer)

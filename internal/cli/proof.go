@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/proof"
 	"jarlid/internal/files"
@@ -143,7 +144,7 @@ func (a *app) printProof(r *proof.Result) {
 		}
 	}
 	if r.App != nil {
-		a.say("", say.Info, "%s: %s, signed by scheme %s", name, appWords(r.App), strings.Join(r.App.Schemes, ", "))
+		a.say("", say.Info, "%s: %s, signed by scheme %s", name, (&apk.App{Name: r.App.Name, Version: r.App.Version, Called: r.App.VersionName}).Words(), strings.Join(r.App.Schemes, ", "))
 		for _, k := range r.App.Keys {
 			if len(k.Before) > 0 {
 				a.say("", say.Info, "%s: by scheme %s its key took the place of %d before it, the first with the certificate SHA-256 %s", name, k.Scheme, len(k.Before), k.Before[0])
@@ -181,11 +182,4 @@ func (a *app) printProof(r *proof.Result) {
 	case proof.Unchecked:
 		a.say("", say.Warn, "%s: there was nothing to check it against; --against FILE or DIGEST", name)
 	}
-}
-
-func appWords(p *proof.App) string {
-	if p.VersionName != "" {
-		return fmt.Sprintf("the app %s, version %s (%d)", p.Name, p.VersionName, p.Version)
-	}
-	return fmt.Sprintf("the app %s, version %d", p.Name, p.Version)
 }

@@ -359,6 +359,31 @@ func TestGatherPieces(t *testing.T) {
 	}
 }
 
+// TestGatherNested: a set may lie in an archive within an archive; one that holds none, and one
+// that can't be looked into, stay what they are.
+func TestGatherNested(t *testing.T) {
+	k := kitchen{t, t.TempDir()}
+	k.set(contents(120, 2), contents(20, 3), "set.tar.gz", "-z")
+	put(t, k.at("old.tar"), bytes.Repeat([]byte("no tar "), 200))
+	k.tool("zip", "-q", "all.zip", "set.tar.gz", "readme.txt")
+	k.tool("zip", "-q", "texts.zip", "readme.txt")
+	k.tool("zip", "-q", "broken.zip", "old.tar", "readme.txt")
+	for name, labels := range map[string]string{"all.zip": "set.tar.gz/boot.img set.tar.gz/system.img", "texts.zip": "", "broken.zip": ""} {
+		m, err := Gather(context.Background(), []string{k.at(name)}, Gathering{Home: t.TempDir()})
+		if err != nil {
+			t.Fatal(name, err)
+		}
+		var got []string
+		for _, im := range m.Images {
+			got = append(got, im.Label)
+		}
+		if strings.Join(got, " ") != labels || len(m.Images) == 0 || (m.Set != "") != (labels != "") || (m.Images[0].File.Kind == ident.Archive) != (labels == "") {
+			t.Errorf("%s: %q of set %q, the first is %s", name, got, m.Set, m.Images[0].File.Kind)
+		}
+		m.Close()
+	}
+}
+
 // TestMany: what is counted is counted, and one of many is there at once.
 func TestMany(t *testing.T) {
 	var b bytes.Buffer

@@ -167,17 +167,22 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 	raw := len(f.Wrapped) == 0 || f.Wrapped[0] == "sparse"
 	set := f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet || f.Kind == ident.Images
 	switch {
-	case raw && !set, f.Short, f.Closed != "", depth > maxNesting, g.Single && set, f.Kind == ident.Addon, f.Kind == ident.App, f.Kind == ident.OTABlock, f.Kind == ident.Archive && !m.nested(name, f, g):
-		if err := sparseSums(name, f); err != nil {
-			return err
-		}
-		m.Images = append(m.Images, place.Image{File: f})
-		return nil
+	case raw && !set, f.Short, f.Closed != "", depth > maxNesting, g.Single && set, f.Kind == ident.Addon, f.Kind == ident.App, f.Kind == ident.OTABlock, f.Kind == ident.Archive && f.Damage != "":
+		return m.asItIs(name, f)
 	}
 	if set {
 		m.Set = name
 	}
 	return m.unwrap(ctx, name, f, g, depth)
+}
+
+// asItIs takes a file itself.
+func (m *Material) asItIs(name string, f *ident.File) error {
+	if err := sparseSums(name, f); err != nil {
+		return err
+	}
+	m.Images = append(m.Images, place.Image{File: f})
+	return nil
 }
 
 // sparseSums holds the sums a sparse image states against its contents.
@@ -198,14 +203,23 @@ func sparseSums(name string, f *ident.File) error {
 
 // unwrap takes what is inside a file to a temporary place.
 func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gathering, depth int) error {
+	// An archive that shows no image may hold them in archives of its own; what can't be looked into
+	// stays an archive, which is a finding.
+	archive := f.Kind == ident.Archive
 	s, done, err := opened(name, f.Size, g)
+	var images []lift.Item
+	if err == nil {
+		defer done()
+		images, err = s.Images()
+	}
+	if archive && (err != nil || len(s.Inner) == 0 || len(images) == 0) {
+		return m.asItIs(name, f)
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	defer done()
-	images, err := s.Images()
-	if err != nil {
-		return fmt.Errorf("%s: %w", name, err)
+	if archive && m.Set == "" {
+		m.Set = name
 	}
 	wanted := map[string]bool{}
 	for _, it := range images {
@@ -288,26 +302,6 @@ func opened(name string, size int64, g Gathering) (s *lift.Source, done func(), 
 	return s, func() { s.Close(); folder.Close(); src.Close() }, nil
 }
 
-// nested tells whether images lie in archives inside an archive that has none itself.
-func (m *Material) nested(name string, f *ident.File, g Gathering) bool {
-	if f.Damage != "" {
-		return false
-	}
-	s, done, err := opened(name, f.Size, g)
-	if err != nil {
-		return false
-	}
-	defer done()
-	if len(s.Inner) == 0 {
-		return false
-	}
-	images, err := s.Images()
-	if err == nil && len(images) > 0 && m.Set == "" {
-		m.Set = name
-	}
-	return err == nil && len(images) > 0
-}
-
 // temporary makes a folder for what is unwrapped.
 func (m *Material) temporary(g Gathering) (string, error) {
 	if m.dir == "" {
@@ -336,18 +330,7 @@ func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gat
 	}
 	folder := BesideOf(name)
 	defer folder.Close()
-	_, all, err := ident.Pieces(folder, 0, filepath.Base(name))
-	if err != nil {
-		return true, err
-	}
-	total := int64(0)
-	for _, p := range all {
-		total += p.Size
-		if err := sparse.Verify(p.R, p.Size); err != nil {
-			return true, fmt.Errorf("%s: %w", p.Name, err)
-		}
-	}
-	v, _, err := sparse.Join(all)
+	v, src, err := lift.Join(folder, filepath.Base(name))
 	if err != nil {
 		return true, err
 	}
@@ -362,7 +345,7 @@ func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gat
 	}
 	moved, end := func(int64) {}, func() {}
 	if g.Working != nil {
-		moved, end = g.Working("putting "+f.Whole()+" together", total)
+		moved, end = g.Working("putting "+f.Whole()+" together", src.Size())
 	}
 	_, err = v.WriteTo(&telling{ctx: ctx, w: w, moved: moved})
 	end()

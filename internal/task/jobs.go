@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/journal"
 )
@@ -64,19 +65,10 @@ type JobShown struct {
 	Serial   string             `json:"serial,omitempty"`
 	Model    string             `json:"model,omitempty"`
 	Files    []journal.File     `json:"files,omitempty"`
-	Findings []JobFinding       `json:"findings,omitempty"`
+	Findings []finding.Finding  `json:"findings,omitempty"`
 	Said     []journal.Answer   `json:"said,omitempty"`
 	Steps    []JobStep          `json:"steps"`
 	Again    *journal.BrokenJob `json:"broken_off,omitempty"` // when it is the phone's last and broke off
-}
-
-// JobFinding is a finding a job was begun with, or stopped by.
-type JobFinding struct {
-	Name     string `json:"name"`
-	Severity string `json:"severity"`
-	About    string `json:"about,omitempty"`
-	Text     string `json:"text"`
-	Accepted bool   `json:"accepted,omitempty"`
 }
 
 // ListJobs reads all journals of this home, the last job first; of one phone where one is named.
@@ -161,12 +153,7 @@ func shownJob(e *Env, j *journal.Job) (*JobShown, error) {
 	}
 	first := j.Records[0]
 	s.Program, s.Model, s.Files, s.Said = first.Program, first.Model, first.Files, first.Said
-	found := func(r *journal.Record) {
-		for _, f := range r.Found {
-			s.Findings = append(s.Findings, JobFinding{f.Name, fmt.Sprint(f.Severity), f.About, f.Text, f.Accepted})
-		}
-	}
-	found(&first)
+	s.Findings = slices.Clone(first.Found)
 	for i, x := range first.Steps {
 		s.Steps = append(s.Steps, JobStep{Step: i + 1, Title: x.Title, Outcome: "not-begun"})
 	}
@@ -203,7 +190,7 @@ func shownJob(e *Env, j *journal.Job) (*JobShown, error) {
 			if r.Step > 0 {
 				st.Outcome = "stopped"
 			}
-			found(r)
+			s.Findings = append(s.Findings, r.Found...)
 		}
 	}
 	b, err := journal.BrokenOff(e.Bench.Home, journal.Who{Name: j.Phone, Serial: j.Serial})

@@ -169,7 +169,7 @@ func (f *File) sevenZip(r io.ReaderAt, size int64) {
 			continue
 		}
 		if f.Count++; f.Count <= maxMembers {
-			list = append(list, entry{name: m.Name, size: int64(min(m.UncompressedSize, 1<<62)), open: openSevenZip(m)})
+			list = append(list, entry{name: m.Name, size: int64(min(m.UncompressedSize, 1<<62)), open: OpenSevenZipMember(m)})
 		}
 	}
 	f.archive(list)

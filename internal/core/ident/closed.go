@@ -50,7 +50,9 @@ func (f *File) closed(n, of int) {
 	}
 }
 
-func openSevenZip(m *sevenzip.File) func() (io.ReadCloser, error) {
+// OpenSevenZipMember gives the opening of a 7z archive's member. Errors: *ClosedError for one that
+// is protected.
+func OpenSevenZipMember(m *sevenzip.File) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) {
 		r, err := m.Open()
 		if err != nil {
@@ -59,10 +61,6 @@ func openSevenZip(m *sevenzip.File) func() (io.ReadCloser, error) {
 		return sevenMember{r}, nil
 	}
 }
-
-// OpenSevenZipMember gives the opening of a 7z archive's member. Errors: *ClosedError for one that
-// is protected.
-func OpenSevenZipMember(m *sevenzip.File) func() (io.ReadCloser, error) { return openSevenZip(m) }
 
 type sevenMember struct{ io.ReadCloser }
 
@@ -90,8 +88,11 @@ var volumeName = sync.OnceValue(func() *regexp.Regexp {
 // volume tells of a file that was cut into volumes by a general archiver, of which no piece alone
 // can be read. One that begins as a sparse image is a piece of that kind instead.
 func (f *File) volume(head []byte) bool {
+	if f.depth > 0 || len(head) == 0 || wordAt(0, sparse.Magic)(head) {
+		return false
+	}
 	m := volumeName().FindStringSubmatch(f.Name())
-	if m == nil || f.depth > 0 || len(head) == 0 || wordAt(0, sparse.Magic)(head) {
+	if m == nil {
 		return false
 	}
 	f.Kind = Archive

@@ -15,7 +15,10 @@ import (
 // pieces makes one image of a sparse file and those beside it that are cut from the same one. ok
 // is false when it is alone; the view is nil when they don't fit.
 func (f *File) pieces(alone *sparse.View) (v *sparse.View, ok bool) {
-	s, all, err := Pieces(f.opt.Beside, f.depth, f.Name())
+	if f.depth > 0 {
+		return nil, false
+	}
+	s, all, err := Pieces(f.opt.Beside, f.Name())
 	if s == nil {
 		return nil, false
 	}
@@ -41,8 +44,8 @@ func (f *File) pieces(alone *sparse.View) (v *sparse.View, ok bool) {
 
 // Pieces finds the files of a folder that are cut from the same sparse image as the one called
 // name; nil when it is alone.
-func Pieces(beside image.Folder, depth int, name string) (*image.Series, []sparse.Piece, error) {
-	if beside == nil || depth > 0 {
+func Pieces(beside image.Folder, name string) (*image.Series, []sparse.Piece, error) {
+	if beside == nil {
 		return nil, nil, nil
 	}
 	names, err := beside.Names()

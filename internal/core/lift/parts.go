@@ -17,14 +17,20 @@ import (
 
 // parts gives the view of a sparse image that lies in several files of its folder as one; nil
 // when it is alone.
-func (l *lister) parts() (v *sparse.View, src io.ReaderAt, err error) {
+func (l *lister) parts() (v *sparse.View, src *image.Concat, err error) {
 	if len(l.s.File.Pieces) == 0 {
 		return nil, nil, nil
 	}
 	if l.s.File.Damage != "" {
 		return nil, nil, errors.New(l.s.File.Damage)
 	}
-	_, all, err := ident.Pieces(l.o.Beside, 0, l.s.File.Name())
+	return Join(l.o.Beside, l.s.File.Name())
+}
+
+// Join puts the sparse image together that the file called name is a piece of, each piece held
+// against the sums it states. src is what the view's chunks lie in. Errors: *image.Error.
+func Join(beside image.Folder, name string) (v *sparse.View, src *image.Concat, err error) {
+	_, all, err := ident.Pieces(beside, name)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -223,10 +223,11 @@ func (l *lister) super(r io.ReaderAt, size int64) error {
 }
 
 func (l *lister) sparse(name string) error {
-	v, src, err := l.parts()
+	v, pieces, err := l.parts()
 	if err != nil {
 		return err
 	}
+	var src io.ReaderAt = pieces
 	alone := v == nil
 	if alone {
 		src = l.r

@@ -36,15 +36,19 @@ type AppKey struct {
 
 // Replaces tells whether it was held against an app package it would take the place of.
 func (r *Result) Replaces() bool {
-	return slices.ContainsFunc(r.Checks, func(c Check) bool { return strings.HasPrefix(c.What, takesPlace) })
+	return slices.ContainsFunc(r.Checks, func(c Check) bool { return c.over })
 }
 
 // Refused tells whether the file is what it says, and a phone with the other app would refuse it.
 func (r *Result) Refused() bool {
-	return !slices.ContainsFunc(r.Checks, func(c Check) bool { return c.Verdict == Mismatch && !strings.HasPrefix(c.What, takesPlace) })
+	return !slices.ContainsFunc(r.Checks, func(c Check) bool { return c.Verdict == Mismatch && !c.over })
 }
 
-const takesPlace = "takes the place of "
+// replaces adds the check against an app package that the file would take the place of.
+func (r *Result) replaces(before *Package, err error) {
+	r.check("takes the place of "+before.Path, err)
+	r.Checks[len(r.Checks)-1].over = true
+}
 
 // Package is an app package as it was verified.
 type Package struct {
@@ -70,7 +74,7 @@ func ReadPackage(ctx context.Context, r io.ReaderAt, size int64, path string) (*
 func (r *Result) app(ctx context.Context, f *ident.File, at io.ReaderAt, size int64, w Wish) error {
 	if f.Kind != ident.App {
 		if w.Over != nil {
-			r.check(takesPlace+w.Over.Path, errors.New("it is "+f.What()+" and no app package"))
+			r.replaces(w.Over, errors.New("it is "+f.What()+" and no app package"))
 		}
 		return nil
 	}
@@ -107,7 +111,7 @@ func (r *Result) app(ctx context.Context, f *ident.File, at io.ReaderAt, size in
 		r.trusted(w, cert)
 	}
 	if w.Over != nil {
-		r.check(takesPlace+w.Over.Path, over(f.App, s, w.Over))
+		r.replaces(w.Over, over(f.App, s, w.Over))
 	}
 	return nil
 }

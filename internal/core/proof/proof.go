@@ -40,6 +40,8 @@ type Check struct {
 	What    string  `json:"what"`
 	Verdict Verdict `json:"verdict"`
 	Why     string  `json:"why,omitempty"`
+	// over tells of the check against the app package that the file would take the place of.
+	over bool
 }
 
 // Signer is who signed a package.

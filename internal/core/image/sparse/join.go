@@ -18,7 +18,7 @@ type Piece struct {
 // Join makes one view of pieces. Each must state the same image, and no block may be brought by
 // two of them; what none brings is left alone. src is what the view's chunks lie in. Errors:
 // *image.Error that names the piece.
-func Join(pieces []Piece) (v *View, src io.ReaderAt, err error) {
+func Join(pieces []Piece) (v *View, src *image.Concat, err error) {
 	all := &image.Concat{}
 	type owned struct {
 		Chunk

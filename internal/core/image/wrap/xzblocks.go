@@ -120,16 +120,30 @@ func xzStream(r io.ReaderAt, size, end int64, foot []byte) (list []XzBlock, begi
 // Open unpacks the block: as a stream of its own, whose header and index are made around it, so
 // that its check and its sizes are verified as ever. memory as for NewFile.
 func (b XzBlock) Open(memory int64) (io.ReadCloser, error) {
+	return NewFile(Xz, io.MultiReader(bytes.NewReader(xzHead(b.flags)), io.NewSectionReader(b.r, b.from, image.Align(b.unpadded, 4)),
+		bytes.NewReader(xzTail(b.flags, 1, xzRecord(nil, b.unpadded, b.Size)))), memory)
+}
+
+// xzHead is the header of a stream with these flags.
+func xzHead(flags [2]byte) []byte {
+	head := append([]byte{0xfd, '7', 'z', 'X', 'Z', 0}, flags[:]...)
+	return binary.LittleEndian.AppendUint32(head, crc32.ChecksumIEEE(flags[:]))
+}
+
+// xzRecord adds what an index says of a block.
+func xzRecord(records []byte, unpadded, size int64) []byte {
+	return binary.AppendUvarint(binary.AppendUvarint(records, uint64(unpadded)), uint64(size))
+}
+
+// xzTail is what ends a stream of so many blocks: its index, of their records, and its footer.
+func xzTail(flags [2]byte, count uint64, records []byte) []byte {
 	le := binary.LittleEndian
-	head := append([]byte{0xfd, '7', 'z', 'X', 'Z', 0}, b.flags[:]...)
-	head = le.AppendUint32(head, crc32.ChecksumIEEE(b.flags[:]))
-	index := binary.AppendUvarint(binary.AppendUvarint([]byte{0, 1}, uint64(b.unpadded)), uint64(b.Size))
+	index := append(binary.AppendUvarint([]byte{0}, count), records...)
 	for len(index)%4 != 0 {
 		index = append(index, 0)
 	}
 	index = le.AppendUint32(index, crc32.ChecksumIEEE(index))
-	foot := append(le.AppendUint32(nil, uint32(len(index)/4-1)), b.flags[:]...)
-	tail := le.AppendUint32(index, crc32.ChecksumIEEE(foot))
-	tail = append(append(tail, foot...), 'Y', 'Z')
-	return NewFile(Xz, io.MultiReader(bytes.NewReader(head), io.NewSectionReader(b.r, b.from, image.Align(b.unpadded, 4)), bytes.NewReader(tail)), memory)
+	foot := append(le.AppendUint32(nil, uint32(len(index)/4-1)), flags[:]...)
+	tail := append(le.AppendUint32(index, crc32.ChecksumIEEE(foot)), foot...)
+	return append(tail, 'Y', 'Z')
 }

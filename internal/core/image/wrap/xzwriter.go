@@ -2,10 +2,9 @@ package wrap
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
-	"hash/crc32"
 	"io"
+	"jarlid/internal/core/image"
 	"runtime"
 
 	"github.com/ulikunitz/xz"
@@ -38,8 +37,7 @@ var xzFlags = [2]byte{0, 1}
 
 func newXzWriter(w io.Writer) *xzWriter {
 	z := &xzWriter{w: w, buf: make([]byte, 0, xzBlock)}
-	head := append([]byte{0xfd, '7', 'z', 'X', 'Z', 0}, xzFlags[:]...)
-	_, z.err = w.Write(binary.LittleEndian.AppendUint32(head, crc32.ChecksumIEEE(xzFlags[:])))
+	_, z.err = w.Write(xzHead(xzFlags))
 	return z
 }
 
@@ -75,7 +73,7 @@ func (z *xzWriter) finish() {
 	if z.err = errors.Join(z.err, p.err); z.err != nil {
 		return
 	}
-	z.index = binary.AppendUvarint(binary.AppendUvarint(z.index, uint64(p.unpadded)), uint64(p.size))
+	z.index = xzRecord(z.index, p.unpadded, int64(p.size))
 	z.count++
 	_, z.err = z.w.Write(p.block)
 }
@@ -95,7 +93,7 @@ func pack(data []byte) packed {
 	if !ok || len(list) != 1 || list[0].Size != int64(len(data)) {
 		return packed{err: errors.New("the xz library did not make one block of one")}
 	}
-	padded := (list[0].unpadded + 3) &^ 3
+	padded := image.Align(list[0].unpadded, 4)
 	return packed{block: b.Bytes()[list[0].from : list[0].from+padded], unpadded: list[0].unpadded, size: len(data)}
 }
 
@@ -110,14 +108,6 @@ func (z *xzWriter) Close() error {
 	if z.err != nil {
 		return z.err
 	}
-	le := binary.LittleEndian
-	index := append(binary.AppendUvarint([]byte{0}, z.count), z.index...)
-	for len(index)%4 != 0 {
-		index = append(index, 0)
-	}
-	index = le.AppendUint32(index, crc32.ChecksumIEEE(index))
-	foot := append(le.AppendUint32(nil, uint32(len(index)/4-1)), xzFlags[:]...)
-	tail := append(le.AppendUint32(index, crc32.ChecksumIEEE(foot)), foot...)
-	_, z.err = z.w.Write(append(tail, 'Y', 'Z'))
+	_, z.err = z.w.Write(xzTail(xzFlags, z.count, z.index))
 	return z.err
 }
