@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
 )
@@ -29,6 +30,8 @@ type Job struct {
 	Code string
 	// Soft is closed when the person wants to stop after the write in progress.
 	Soft <-chan struct{}
+	// Sums are digests shared with other jobs; nil for none.
+	Sums *files.Sums
 
 	said []journal.Answer
 }

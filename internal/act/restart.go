@@ -317,7 +317,7 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error)
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
 		// With nobody there it is not seen in the end, which is told: no reason not to start.
-		_ = j.Obs.Hands(j.DebuggingHands(), j.WaitSystem)
+		j.Obs.HandsLater(j.DebuggingHands(), j.WaitSystem)
 	}
 	w, err := j.Await(ctx, j.WaitSystem, off, card.System)
 	if phone.NotAuthorised(err) != nil {

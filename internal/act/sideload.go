@@ -38,7 +38,7 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 	defer src.Close()
 	hctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	sum := files.Digest(hctx, src, s.File.Size)
+	sum := j.Sums.Digest(hctx, src)
 	reading := newReading(s.File)
 	m := say.NewMeter(j.Obs, say.Send, filepath.Base(s.File.Path), s.File.Size)
 	closing, err := j.serve(ctx, src, reading, m)

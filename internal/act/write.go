@@ -33,7 +33,7 @@ func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
 	}
 	hctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	sum := files.Digest(hctx, src, s.File.Size)
+	sum := j.Sums.Digest(hctx, src)
 	d := Done{Bytes: s.File.Size}
 	m := say.NewMeter(j.Obs, say.Send, s.Name().String(), s.File.Size)
 	if j.HasLoader() {
@@ -138,7 +138,7 @@ func (j *Job) sendFile(ctx context.Context, from *ident.File, to, label string) 
 	defer src.Close()
 	hctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	made := files.Digest(hctx, src, from.Size)
+	made := j.Sums.Digest(hctx, src)
 	m := say.NewMeter(j.Obs, say.Send, label, from.Size)
 	err = j.Push(ctx, to, 0o100644, src.Info().ModTime(), src.Reader(), m.Set)
 	m.End()

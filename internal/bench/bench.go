@@ -77,6 +77,7 @@ type Bench struct {
 
 	turnMu sync.Mutex
 	turns  map[string]chan struct{} // names this program has locked itself
+	kept   *keep                    // locks that are not let go before the end; nil: none
 }
 
 // DefaultHome is the home folder when none is given: the user's data folder.

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -52,9 +53,47 @@ func lockFolder() string {
 	return filepath.Join(os.TempDir(), "jarlid-locks")
 }
 
+// keep are locks that stay until they are all let go.
+type keep struct {
+	mu    sync.Mutex
+	names []string
+	free  []func()
+}
+
+// Keeping gives the same bench for one phone and several jobs on it: what is locked through it
+// stays locked between them, until release is called.
+func (b *Bench) Keeping() (own *Bench, release func()) {
+	k := &keep{}
+	own = &Bench{Home: b.Home, Models: b.Models, locks: b.locks, doing: b.doing, dial: b.dial, cable: b.cable, kept: k}
+	return own, func() {
+		for _, f := range slices.Backward(k.free) {
+			f()
+		}
+		k.free, k.names = nil, nil
+	}
+}
+
 // lock makes this program the only one that works on a phone known under these names.
 // It is not waited for. phone.ErrBusy when another one works on it.
 func (b *Bench) lock(names ...string) (unlock func(), err error) {
+	k := b.kept
+	if k == nil {
+		return b.take(names)
+	}
+	k.mu.Lock()
+	more := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return slices.Contains(k.names, n) })
+	k.mu.Unlock()
+	free, err := b.take(more)
+	if err != nil {
+		return nil, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.names, k.free = append(k.names, more...), append(k.free, free)
+	return func() {}, nil
+}
+
+func (b *Bench) take(names []string) (unlock func(), err error) {
 	if err := os.MkdirAll(b.locks, 0o700); err != nil {
 		return nil, err
 	}

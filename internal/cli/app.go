@@ -12,19 +12,22 @@ import (
 func (a *app) appCommand() *cobra.Command {
 	return &cobra.Command{Use: "app FILE...", Short: "Install app packages on the started system", Args: words(1, -1, "one or more app packages"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t := &task.App{Files: args}
-			j, done, err := a.do(cmd, args, t)
-			if j != nil {
-				a.result = t.Result(j)
-			}
-			if !done {
-				return err
-			}
-			var names []string
-			for _, r := range j.Out.Apps {
-				names = append(names, base(r.Path))
-			}
-			a.say(j.Name, say.Done, "installed: %s", strings.Join(names, ", "))
-			return nil
+			return a.installApps(cmd, args, &task.App{Files: args})
 		}}
+}
+
+func (a *app) installApps(cmd *cobra.Command, args []string, t *task.App) error {
+	j, done, err := a.do(cmd, args, t)
+	if j != nil {
+		a.result = t.Result(j)
+	}
+	if !done {
+		return err
+	}
+	var names []string
+	for _, r := range j.Out.Apps {
+		names = append(names, base(r.Path))
+	}
+	a.say(j.Name, say.Done, "installed: %s", strings.Join(names, ", "))
+	return nil
 }

@@ -19,19 +19,23 @@ func (a *app) arriveCommand() *cobra.Command {
 		Long: "Watches a phone that is starting: says what is normal, notices a loop or a fall back to the other slot, to the recovery or\n" +
 			"to the bootloader, and what to do then. When the system is up it is read and compared with what was installed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := a.with(cmd, args)
-			if err != nil {
-				return err
-			}
-			r, err := t.Run(cmd.Context(), e)
-			if err != nil {
-				return err
-			}
-			a.result = r
-			return a.sayArrival(r)
+			return a.arrive(cmd, args, &t)
 		}}
 	c.Flags().DurationVar(&t.Limit, "wait", 20*time.Minute, "how long to watch")
 	return c
+}
+
+func (a *app) arrive(cmd *cobra.Command, args []string, t *task.Arrive) error {
+	e, err := a.with(cmd, args)
+	if err != nil {
+		return err
+	}
+	r, err := t.Run(cmd.Context(), e)
+	if err != nil {
+		return err
+	}
+	a.result = r
+	return a.sayArrival(r)
 }
 
 func (a *app) sayArrival(r *task.Arrived) error {

@@ -20,9 +20,13 @@ func (a *app) backupCommand() *cobra.Command {
 	take := &cobra.Command{Use: "take [ITEM...]", Short: "Read partitions and the shared storage into a folder",
 		Long: "Items are partitions (boot, boot@a, boot@both) and storage. Without any: every partition a phone needs to start, and the\n" +
 			"shared storage where it can be read. An interrupted one goes on where it was.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.backupTake(cmd, args, dir) }}
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.backupTake(cmd, args, &task.BackupTake{Items: args, Output: dir})
+		}}
 	restore := &cobra.Command{Use: "restore ITEM...", Short: "Write named items of a backup to the phone again", Args: words(1, -1, "the items to restore"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.backupRestore(cmd, args, dir) }}
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.backupRestore(cmd, args, &task.BackupRestore{Items: args, Output: dir})
+		}}
 	for _, s := range []*cobra.Command{take, restore} {
 		s.Flags().StringVarP(&dir, "output", "o", "", "folder of the backup (needed)")
 	}
@@ -30,13 +34,13 @@ func (a *app) backupCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) backupTake(cmd *cobra.Command, args []string, dir string) error {
+func (a *app) backupTake(cmd *cobra.Command, args []string, t *task.BackupTake) error {
 	e, err := a.with(cmd, args)
 	if err != nil {
 		return err
 	}
 	a.setWorking(true)
-	r, err := (&task.BackupTake{Items: args, Output: dir}).Run(cmd.Context(), e)
+	r, err := t.Run(cmd.Context(), e)
 	a.setWorking(false)
 	if r == nil {
 		return err
@@ -67,12 +71,11 @@ func (a *app) backupTake(cmd *cobra.Command, args []string, dir string) error {
 		}
 		return err
 	}
-	a.say(r.Phone, say.Done, "%s of %s in %s, the digests in %s", image.Size(total), r.Phone, dir, filepath.Join(dir, backup.Name))
+	a.say(r.Phone, say.Done, "%s of %s in %s, the digests in %s", image.Size(total), r.Phone, t.Output, filepath.Join(t.Output, backup.Name))
 	return nil
 }
 
-func (a *app) backupRestore(cmd *cobra.Command, args []string, dir string) error {
-	t := &task.BackupRestore{Items: args, Output: dir}
+func (a *app) backupRestore(cmd *cobra.Command, args []string, t *task.BackupRestore) error {
 	j, done, err := a.do(cmd, args, t)
 	if j == nil {
 		return err

@@ -34,6 +34,7 @@ import (
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
 	"jarlid/internal/task"
+	"jarlid/internal/task/sheet"
 )
 
 // Exit codes.
@@ -79,6 +80,8 @@ type app struct {
 	result any       // the last line of --json
 	next   []string  // commands to go on with
 	jobDir string
+	loaded bool          // the files of the task were read before
+	acted  bool          // the last task changed something
 	ran    string        // the command that ran, with those it belongs to
 	soft   chan struct{} // closed by the first Ctrl-C
 
@@ -310,7 +313,11 @@ func exitCode(err error) int {
 	var mode *phone.WrongModeError
 	var denied *adb.NotAuthorisedError
 	var no *noError
+	var coded *codedError
+	var form *sheet.FormError
 	switch {
+	case errors.As(err, &coded):
+		return coded.code
 	case err == nil:
 		return exitDone
 	case errors.As(err, &f):
@@ -318,7 +325,7 @@ func exitCode(err error) int {
 			return exitMidway
 		}
 		return exitStopped
-	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved):
+	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved), errors.As(err, &form):
 		return exitUsage
 	case errors.As(err, &no):
 		return exitNo
@@ -382,7 +389,7 @@ func (a *app) root() *cobra.Command {
 	a.complete(root, "accept", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return finding.Names(), cobra.ShellCompDirectiveNoFileComp
 	})
-	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.jobsCommand(), a.unlockCommand(), a.flashCommand(),
+	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.sheetCommand(), a.jobsCommand(), a.unlockCommand(), a.flashCommand(),
 		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(), a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
 		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand())
 	return root
@@ -477,6 +484,8 @@ func (a *app) maxMemory(c *cobra.Command) {
 // opened says which phone it is and in what state.
 func (a *app) opened(j *engine.Job) {
 	switch {
+	case j.Offline() && j.SavedCard == "":
+		a.out.Say(j.Name, say.Info, "no phone, but what the model file of %s says, as if one were in its bootloader, unlocked", j.Name)
 	case j.Offline():
 		a.out.Say(j.Name, say.Info, "the saved card of %s: %s", j.Name, phoneLine(j.Name, j.Card))
 	case !j.Open():
@@ -494,12 +503,16 @@ func (a *app) do(cmd *cobra.Command, args []string, t task.Work) (j *engine.Job,
 		return nil, false, err
 	}
 	a.setWorking(true)
-	j, err = task.Do(cmd.Context(), e, t)
+	if a.loaded {
+		j, err = task.DoLoaded(cmd.Context(), e, t)
+	} else {
+		j, err = task.Do(cmd.Context(), e, t)
+	}
 	a.setWorking(false)
 	if j == nil {
 		return nil, false, err
 	}
-	a.jobDir = j.Dir
+	a.jobDir, a.acted = j.Dir, j.Acted
 	switch {
 	case err != nil:
 	case j.Draft.Nothing != "":

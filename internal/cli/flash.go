@@ -21,15 +21,7 @@ func (a *app) flashCommand() *cobra.Command {
 		Args: words(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
-			j, done, err := a.do(cmd, args, &t)
-			if j != nil {
-				a.result = t.Result(j)
-			}
-			if done {
-				a.sayWrites(j)
-				a.suggest(j)
-			}
-			return err
+			return a.flash(cmd, args, &t)
 		}}
 	c.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION, PARTITION@SLOT or @SLOT, slot a, b, both, current or other")
 	c.Flags().StringSliceVar(&t.Without, "without", nil, "leave this image of a set out: its partition or file name (repeatable)")
@@ -39,6 +31,18 @@ func (a *app) flashCommand() *cobra.Command {
 		return a.partitionNames(cmd.Context()), cobra.ShellCompDirectiveNoFileComp
 	})
 	return c
+}
+
+func (a *app) flash(cmd *cobra.Command, args []string, t *task.Flash) error {
+	j, done, err := a.do(cmd, args, t)
+	if j != nil {
+		a.result = t.Result(j)
+	}
+	if done {
+		a.sayWrites(j)
+		a.suggest(j)
+	}
+	return err
 }
 
 // partitionNames completes the partitions of the phone that is here.

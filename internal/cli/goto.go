@@ -25,15 +25,18 @@ func (a *app) goCommand() *cobra.Command {
 			if !slices.Contains(names, args[0]) {
 				return usage("%q is not a mode; there is: %s%s", args[0], strings.Join(names, ", "), spell.DidYouMean(args[0], names))
 			}
-			t := &task.Go{Mode: card.Mode(args[0]), Wait: wait}
-			j, done, err := a.do(cmd, args, t)
-			if done {
-				a.sayThere(j, t.Result(j))
-			}
-			return err
+			return a.goThere(cmd, args, &task.Go{Mode: card.Mode(args[0]), Wait: wait})
 		}}
 	c.Flags().DurationVar(&wait, "wait", time.Minute, "how long to watch a starting system")
 	return c
+}
+
+func (a *app) goThere(cmd *cobra.Command, args []string, t *task.Go) error {
+	j, done, err := a.do(cmd, args, t)
+	if done {
+		a.sayThere(j, t.Result(j))
+	}
+	return err
 }
 
 func (a *app) sayThere(j *engine.Job, r task.Gone) {

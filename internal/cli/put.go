@@ -20,33 +20,37 @@ func (a *app) putCommand() *cobra.Command {
 		Args: words(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
-			j, done, err := a.do(cmd, args, &t)
-			if j != nil {
-				a.result = t.Result(j)
-			}
-			if !done {
-				return err
-			}
-			for _, s := range j.Out.Stored {
-				if s.There {
-					a.say(j.Name, say.Good, "%s lay there already, its digest matches", s.Path)
-					continue
-				}
-				a.say(j.Name, say.Done, "%s lies there, %s", s.Path,
-					map[string]string{journal.ReadBack: "its digest read there matches", journal.PhoneWord: "taken on the phone's word: it has no tool to make a digest"}[s.Confirmed])
-			}
-			if t.Install {
-				var names []string
-				for _, p := range j.Out.Packages {
-					names = append(names, base(p.Path))
-				}
-				a.say(j.Name, say.Done, "installed: %s", strings.Join(names, ", "))
-				a.suggest(j)
-			}
-			return nil
+			return a.put(cmd, args, &t)
 		}}
 	c.Flags().StringVar(&t.To, "to", "", "where: storage (the shared storage) or sd (a memory card)")
 	c.Flags().BoolVar(&t.Install, "install", false, "then have it installed from there, by hand at the phone")
 	a.complete(c, "to", cobra.FixedCompletions(plan.Storages, cobra.ShellCompDirectiveNoFileComp))
 	return c
+}
+
+func (a *app) put(cmd *cobra.Command, args []string, t *task.Put) error {
+	j, done, err := a.do(cmd, args, t)
+	if j != nil {
+		a.result = t.Result(j)
+	}
+	if !done {
+		return err
+	}
+	for _, s := range j.Out.Stored {
+		if s.There {
+			a.say(j.Name, say.Good, "%s lay there already, its digest matches", s.Path)
+			continue
+		}
+		a.say(j.Name, say.Done, "%s lies there, %s", s.Path,
+			map[string]string{journal.ReadBack: "its digest read there matches", journal.PhoneWord: "taken on the phone's word: it has no tool to make a digest"}[s.Confirmed])
+	}
+	if t.Install {
+		var names []string
+		for _, p := range j.Out.Packages {
+			names = append(names, base(p.Path))
+		}
+		a.say(j.Name, say.Done, "installed: %s", strings.Join(names, ", "))
+		a.suggest(j)
+	}
+	return nil
 }

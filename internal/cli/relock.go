@@ -13,17 +13,21 @@ func (a *app) relockCommand() *cobra.Command {
 		Long: "Locks the bootloader. A locked phone starts only what its maker signed, so it is done only when it is known that the phone holds just\n" +
 			"that: the maker's set is named with --images, its chain verified, and each of its images held against what was written to the phone.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			j, done, err := a.do(cmd, args, &t)
-			if j == nil || err != nil || !done && j.Draft.Nothing == "" {
-				return err
-			}
-			a.result = t.Result(j)
-			if done {
-				a.say(j.Name, say.Done, "the bootloader is locked, read back; all data is erased")
-				a.next = append(a.next, a.env.Command(j.Name, "go", "system"))
-			}
-			return nil
+			return a.relock(cmd, args, &t)
 		}}
 	c.Flags().StringVar(&t.Images, "images", "", "the maker's firmware set that is on the phone: a folder, a zip, a payload")
 	return c
+}
+
+func (a *app) relock(cmd *cobra.Command, args []string, t *task.Relock) error {
+	j, done, err := a.do(cmd, args, t)
+	if j == nil || err != nil || !done && j.Draft.Nothing == "" {
+		return err
+	}
+	a.result = t.Result(j)
+	if done {
+		a.say(j.Name, say.Done, "the bootloader is locked, read back; all data is erased")
+		a.next = append(a.next, a.env.Command(j.Name, "go", "system"))
+	}
+	return nil
 }

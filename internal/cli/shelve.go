@@ -13,18 +13,19 @@ func (a *app) shelveCommand() *cobra.Command {
 		Long: "Moves files of the system aside on the slot the recovery runs on, so that they do nothing: a vendor overlay that makes a\n" +
 			"generic system restart for ever, an app, a script. They stay on the phone, in a folder of their partition, with a record of where they\n" +
 			"came from; unshelve puts them back. Needs a recovery with a root shell.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, args, false) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, args, &task.Shelve{Paths: args}) }}
 }
 
 func (a *app) unshelveCommand() *cobra.Command {
 	return &cobra.Command{Use: "unshelve [PATH...]", Short: "Put back what was moved aside; without a path, everything",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, args, true) }}
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.shelve(cmd, args, &task.Shelve{Paths: args, Back: true})
+		}}
 }
 
-func (a *app) shelve(cmd *cobra.Command, args []string, back bool) error {
-	t := &task.Shelve{Paths: args, Back: back}
+func (a *app) shelve(cmd *cobra.Command, args []string, t *task.Shelve) error {
 	j, done, err := a.do(cmd, args, t)
-	return a.sayMoved(j, done, err, back, t.Result)
+	return a.sayMoved(j, done, err, t.Back, t.Result)
 }
 
 // sayMoved tells what was moved on the phone.

@@ -29,16 +29,7 @@ func (a *app) slotCommand() *cobra.Command {
 			default:
 				return usage("%q does not mean one slot: a, b or other", args[0])
 			}
-			t := &task.SlotUse{Slot: args[0]}
-			j, done, err := a.do(cmd, args, t)
-			if !done {
-				return err
-			}
-			r := t.Result(j)
-			a.result = r
-			a.say(j.Name, say.Done, "slot %s starts next; its tries are full again, and it counts as not yet proven", r.Next)
-			a.suggest(j)
-			return nil
+			return a.slotUse(cmd, args, &task.SlotUse{Slot: args[0]})
 		}}
 	var t task.SlotCopy
 	mirror := &cobra.Command{Use: "copy [PARTITION...]", Short: "Mirror firmware to the other slot, proven by digests",
@@ -46,22 +37,38 @@ func (a *app) slotCommand() *cobra.Command {
 			"names: the maker's firmware, as the model file lists it. Needs a recovery with a root shell.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Partitions = args
-			j, done, err := a.do(cmd, args, &t)
-			if j != nil {
-				a.result = t.Result(j)
-			}
-			if !done {
-				return err
-			}
-			for _, w := range j.Out.Writes {
-				a.say(j.Name, say.Done, "%s is the same on both slots, %s", w.Partition, map[string]string{journal.ReadBack: "their digests match: " + w.SHA256,
-					journal.PhoneWord: "on the phone's word"}[w.Confirmed])
-			}
-			return nil
+			return a.slotCopy(cmd, args, &t)
 		}}
 	mirror.Flags().StringVar(&t.From, "from", "", "the slot to copy from: a or b (default: the one that runs)")
 	c.AddCommand(&cobra.Command{Use: "show", Short: "The same", Args: noWords, RunE: show}, use, mirror)
 	return c
+}
+
+func (a *app) slotUse(cmd *cobra.Command, args []string, t *task.SlotUse) error {
+	j, done, err := a.do(cmd, args, t)
+	if !done {
+		return err
+	}
+	r := t.Result(j)
+	a.result = r
+	a.say(j.Name, say.Done, "slot %s starts next; its tries are full again, and it counts as not yet proven", r.Next)
+	a.suggest(j)
+	return nil
+}
+
+func (a *app) slotCopy(cmd *cobra.Command, args []string, t *task.SlotCopy) error {
+	j, done, err := a.do(cmd, args, t)
+	if j != nil {
+		a.result = t.Result(j)
+	}
+	if !done {
+		return err
+	}
+	for _, w := range j.Out.Writes {
+		a.say(j.Name, say.Done, "%s is the same on both slots, %s", w.Partition, map[string]string{journal.ReadBack: "their digests match: " + w.SHA256,
+			journal.PhoneWord: "on the phone's word"}[w.Confirmed])
+	}
+	return nil
 }
 
 func (a *app) slotShow(ctx context.Context) error {

@@ -11,20 +11,24 @@ func (a *app) unlockCommand() *cobra.Command {
 	var t task.Unlock
 	c := &cobra.Command{Use: "unlock", Short: "Open the bootloader: what it costs, what to press, whether it is open", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			j, done, err := a.do(cmd, args, &t)
-			if j == nil || err != nil || !done && j.Draft.Nothing == "" {
-				return err
-			}
-			a.result = t.Result(j)
-			if done {
-				a.say(j.Name, say.Done, "the bootloader is open, read back; all data is erased")
-				a.say(j.Name, say.Note, "debugging is off again: after the next start of the system, go through its welcome and switch it on")
-			}
-			a.suggest(j)
-			return nil
+			return a.unlock(cmd, args, &t)
 		}}
 	c.Flags().StringVar(&t.Code, "code", "", "the code some makers give out for it")
 	return c
+}
+
+func (a *app) unlock(cmd *cobra.Command, args []string, t *task.Unlock) error {
+	j, done, err := a.do(cmd, args, t)
+	if j == nil || err != nil || !done && j.Draft.Nothing == "" {
+		return err
+	}
+	a.result = t.Result(j)
+	if done {
+		a.say(j.Name, say.Done, "the bootloader is open, read back; all data is erased")
+		a.say(j.Name, say.Note, "debugging is off again: after the next start of the system, go through its welcome and switch it on")
+	}
+	a.suggest(j)
+	return nil
 }
 
 // showBefore tells what has to be done before a bootloader can be opened.

@@ -154,19 +154,7 @@ func (a *app) vbmetaFlags(off bool) *cobra.Command {
 				t.File = args[1]
 				return a.flagsInFile(cmd, args, &t)
 			}
-			j, done, err := a.do(cmd, args, &t)
-			if j != nil {
-				a.result = t.Result(j)
-			}
-			if !done {
-				return err
-			}
-			a.sayWrites(j)
-			a.suggest(j)
-			if r := t.Result(j); r.Kept != "" {
-				a.say(j.Name, say.Keep, "what was there before: %s", r.Kept)
-			}
-			return nil
+			return a.flags(cmd, args, &t)
 		}}
 	c.Flags().StringVarP(&t.Output, "output", "o", "", "with a file: where the changed copy goes")
 	c.Flags().StringVar(&t.From, "from", "", "the vbmeta image to change and write, where the phone's own can't be read")
@@ -175,6 +163,22 @@ func (a *app) vbmetaFlags(off bool) *cobra.Command {
 		c.Flags().BoolVar(&t.Blank, "make-blank", false, "write an empty vbmeta made for this, where there is no image to change")
 	}
 	return c
+}
+
+func (a *app) flags(cmd *cobra.Command, args []string, t *task.Flags) error {
+	j, done, err := a.do(cmd, args, t)
+	if j != nil {
+		a.result = t.Result(j)
+	}
+	if !done {
+		return err
+	}
+	a.sayWrites(j)
+	a.suggest(j)
+	if r := t.Result(j); r.Kept != "" {
+		a.say(j.Name, say.Keep, "what was there before: %s", r.Kept)
+	}
+	return nil
 }
 
 func (a *app) flagsInFile(cmd *cobra.Command, args []string, t *task.Flags) error {

@@ -17,11 +17,10 @@ func (a *app) wipeCommand() *cobra.Command {
 		Long: "Areas: userdata (all data of the owner), caches, system@SLOT, vendor@SLOT, part:NAME[@SLOT],\n" +
 			"and in a recovery apps (apps, accounts and settings, the shared storage stays) and storage (the shared storage alone).",
 		Args: words(1, -1, "one or more areas: "+strings.Join(plan.Areas, ", ")+" or part:NAME"), ValidArgs: plan.Areas,
-		RunE: a.wipe}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.wipe(cmd, args, &task.Wipe{Areas: args}) }}
 }
 
-func (a *app) wipe(cmd *cobra.Command, args []string) error {
-	t := &task.Wipe{Areas: args}
+func (a *app) wipe(cmd *cobra.Command, args []string, t *task.Wipe) error {
 	j, done, err := a.do(cmd, args, t)
 	if j != nil {
 		a.result = t.Result(j, done)

@@ -46,6 +46,12 @@ type Options struct {
 	Shown  func(*Draft)
 	// Sink opens the journal; nil but for tests.
 	Sink journal.OpenSink
+	// Agreed is what was said yes to before; nil for nothing.
+	Agreed *Agreed
+	// Of says which task of which run of a sheet it is; nil for a command by itself.
+	Of *journal.Part
+	// Sums are digests of files that several jobs send; nil: each makes its own.
+	Sums *files.Sums
 }
 
 // ErrStopped says that the person stopped the job.
@@ -154,6 +160,24 @@ func offline(b *bench.Bench, o Options) (*Job, error) {
 	j := &Job{Options: o, Session: p.NewSession(c, o.to(name)), Saved: name}
 	j.begin()
 	return j, nil
+}
+
+// OfModel gives a job on no phone but what a model file says of one: as if it were in its
+// bootloader, unlocked, with slot a next.
+func OfModel(b *bench.Bench, o Options, m *model.Model) *Job {
+	c := &card.Card{}
+	c.Set(card.FactMode, card.Fact{Value: string(card.Bootloader), Evidence: card.Said})
+	c.Learn(card.FactModel, m.Name, card.Said)
+	c.Learn(card.FactUnlocked, "yes", card.Said)
+	if m.Slots > 1 {
+		c.Learn(card.FactNext, "a", card.Said)
+	}
+	p := b.Known(m.Name, m.Name)
+	m.Learn(c)
+	o.DryRun = true
+	j := &Job{Options: o, Session: p.NewSession(c, o.to(m.Name)), Saved: m.Name}
+	j.begin()
+	return j
 }
 
 // CardError is a saved card that can't be read.
@@ -272,6 +296,8 @@ type Input struct {
 	// Notes collects what is told before anything is judged.
 	Notes say.To
 	Dry   bool
+	// Ahead says that the card is foreseen: what a phone holds can't be read yet.
+	Ahead bool
 }
 
 // Content is what a partition holds: a file with it, or why it can't be had.

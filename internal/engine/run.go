@@ -156,7 +156,7 @@ func (j *Job) Run(ctx context.Context, t Task) error {
 		err = errors.Join(err, ledger.Close())
 	}()
 	begin := journal.Record{Event: journal.Begin, Command: j.Typed, Task: &journal.TaskData{Name: t.Name(), Options: t}, Phone: j.Name, Serial: j.Card.Value(card.FactSerial),
-		Model: j.Card.Value(card.FactModel), Files: d.Files, Found: j.checked, Said: j.said, Facts: lasting(j.Card)}
+		Model: j.Card.Value(card.FactModel), Of: j.Of, Files: d.Files, Found: j.checked, Said: j.said, Facts: lasting(j.Card)}
 	for _, s := range j.plan.Steps {
 		begin.Steps = append(begin.Steps, act.Data(s))
 	}
@@ -223,18 +223,20 @@ func (j *Job) judge() error {
 		j.Obs.Say(say.Asks, "%s (a dry run ends here)", question)
 		return nil
 	}
+	if j.Agreed.covers(asks, lost, titles(j.plan.Steps)) {
+		j.said = append(j.said, journal.Answer{Question: j.Agreed.Question, Answer: "yes, to all of it"})
+		return nil
+	}
 	return j.ask(question, asks)
 }
+
+// titles are those of the steps that change something.
+func titles(steps []plan.Step) []string { return (&Foreseen{Steps: steps}).Does() }
 
 // question is what is asked before steps act, naming what and where; "" when they change
 // nothing and nothing is in doubt.
 func (j *Job) question(steps []plan.Step, doubt bool) string {
-	var does []string
-	for _, s := range steps {
-		if plan.Changes(s) {
-			does = append(does, s.Title())
-		}
-	}
+	does := titles(steps)
 	if len(does) == 0 {
 		if !doubt {
 			return ""
@@ -281,7 +283,7 @@ func (j *Job) ask(question string, asks []finding.Finding) error {
 
 // carryOut acts step by step.
 func (j *Job) carryOut(ctx context.Context) error {
-	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft}
+	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft, Sums: j.Sums}
 	planned := len(j.plan.Steps)
 	for i := 0; i < len(j.plan.Steps); i++ {
 		s := j.plan.Steps[i]
@@ -402,7 +404,7 @@ func (j *Job) weigh(found []finding.Finding, title string) error {
 	switch {
 	case len(stops) > 0:
 		err = &finding.StopError{Findings: stops, Acted: j.Acted, Told: true}
-	case len(asks) > 0:
+	case len(asks) > 0 && !j.Agreed.covers(asks, nil, nil):
 		err = j.ask(fmt.Sprintf("Go on, on %s: %s?", j.Name, title), asks)
 	}
 	if err != nil {
@@ -419,7 +421,7 @@ func Keep(s *phone.Session, o Options, command string, before, after, read *card
 		return err
 	}
 	defer func() { err = errors.Join(err, log.Close()) }()
-	begin := journal.Record{Event: journal.Begin, Command: o.Typed, Task: &journal.TaskData{Name: command}, Phone: s.Name, Serial: before.Value(card.FactSerial), Model: before.Value(card.FactModel)}
+	begin := journal.Record{Event: journal.Begin, Command: o.Typed, Of: o.Of, Task: &journal.TaskData{Name: command}, Phone: s.Name, Serial: before.Value(card.FactSerial), Model: before.Value(card.FactModel)}
 	if read != nil {
 		begin.Facts = lasting(read)
 	}

@@ -21,8 +21,13 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 	if j == nil || err != nil || j.Damage != nil || len(j.Records) == 0 { // damage is told in other places
 		return nil, err
 	}
-	if end := j.Records[len(j.Records)-1]; end.Event == End && end.Error == "" {
-		return nil, nil
+	return j.BrokenOff(), nil
+}
+
+// BrokenOff tells what a job was at when it broke off; nil where it did not.
+func (j *Job) BrokenOff() *BrokenJob {
+	if j.Damage != nil || len(j.Records) == 0 || j.OK() {
+		return nil
 	}
 	for _, r := range slices.Backward(j.Records) {
 		if r.Event == Act || r.Event == Failed || r.Event == Interrupted {
@@ -32,10 +37,10 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 				b.Behind = filesOf("sideload", steps[r.Step:])
 				b.left(steps, r.Step)
 			}
-			return b, nil
+			return b
 		}
 	}
-	return nil, nil
+	return nil
 }
 
 // left makes the command from what is left of a job from a step on (counted from 1): what was

@@ -62,6 +62,7 @@ type Record struct {
 	Phone   string    `json:"phone,omitempty"`
 	Serial  string    `json:"serial,omitempty"`
 	Model   string    `json:"model,omitempty"`
+	Of      *Part     `json:"of,omitempty"` // the run of a sheet it belongs to
 	Steps   Steps     `json:"steps,omitempty"`
 	Files   []File    `json:"files,omitempty"`
 
@@ -83,6 +84,12 @@ type Record struct {
 type TaskData struct {
 	Name    string `json:"name"`
 	Options any    `json:"options,omitempty"`
+}
+
+// Part says which task of which run of a sheet a job is.
+type Part struct {
+	Run  int `json:"run"`  // its number
+	Task int `json:"task"` // counted from 1
 }
 
 // StepData is one step as data.
@@ -297,6 +304,12 @@ func splitName(name string) (number int, phone string, ok bool) {
 	}
 	n, err := strconv.Atoi(first)
 	return n, rest, err == nil && n > 0
+}
+
+// NumberOf gives the number of a job by its folder; 0 for those of form 1.
+func NumberOf(dir string) int {
+	n, _, _ := splitName(filepath.Base(dir))
+	return n
 }
 
 // SafeName makes a name that every file system takes.

@@ -76,6 +76,8 @@ type Step struct {
 type Hands struct {
 	Recipe model.Recipe
 	Wait   time.Duration
+	// Later says that the phone has to come up by itself before it can be done.
+	Later bool
 }
 
 // Event is one thing that is told, about one phone. Exactly one of Text,
@@ -146,6 +148,13 @@ func (t To) Hands(r model.Recipe, wait time.Duration) error {
 	}
 	t.Tell(Event{Phone: t.Phone, Hands: &Hands{Recipe: r, Wait: wait}})
 	return nil
+}
+
+// HandsLater shows what there will be to do once the phone has come up. Nobody has to be there.
+func (t To) HandsLater(r model.Recipe, wait time.Duration) {
+	if !t.Nobody {
+		t.Tell(Event{Phone: t.Phone, Hands: &Hands{Recipe: r, Wait: wait, Later: true}})
+	}
 }
 
 // Confirm asks a question of yes or no.

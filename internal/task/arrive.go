@@ -37,6 +37,26 @@ type Arrived struct {
 	Phone   string         `json:"-"`
 }
 
+// Name is the command's.
+func (*Arrive) Name() string { return "arrive" }
+
+// Foresee has the system come up, which is what is watched for.
+func (t *Arrive) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
+	f := &engine.Foreseen{Takes: startTakes}
+	c := a.Card
+	if c.Value(card.FactDebugging) == "off" {
+		f.Hands = []engine.Hand{{Step: "let the started system be seen", Do: a.Debugging()}}
+		c.Forget(card.FactDebugging, "it is switched on by hand")
+	}
+	c.Learn(card.FactMode, string(card.System), card.Journal)
+	c.Learn(card.FactBooted, "yes", card.Journal)
+	c.Learn(card.FactCameUp.Of(c.Value(card.FactStarted)), "yes", card.Journal)
+	return f, nil
+}
+
+// startTakes is what watching a first start is expected to take, our own estimate.
+const startTakes = 5 * time.Minute
+
 const (
 	// settledLimit is how long a phone may stay in its bootloader or recovery
 	// before that counts as where it ended: it passes through both.
@@ -105,7 +125,7 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 	}
 	w := &watch{Session: s, began: time.Now(), before: s.Card}
 	if w.before.Value(card.FactDebugging) == "off" {
-		_ = s.Obs.Hands(p.DebuggingHands(), t.Limit)
+		s.Obs.HandsLater(p.DebuggingHands(), t.Limit)
 	}
 	stage, said, err := w.until(ctx, t.Limit)
 	if err != nil {

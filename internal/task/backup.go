@@ -49,6 +49,39 @@ type BackupTaken struct {
 // taking is a backup under way.
 type taking struct{ *engine.Job }
 
+// Name is the command's.
+func (*BackupTake) Name() string { return "backup take" }
+
+// notRead is the finding of a mode in which nothing can be read; nil for the others.
+func notRead(mode card.Mode) *finding.StopError {
+	if mode != card.None && mode != card.Bootloader && mode != card.Sideload {
+		return nil
+	}
+	return finding.Stopped(finding.NotInThisMode, phone.ModeName(mode), "in this mode ("+phone.ModeName(mode)+") nothing can be read; a recovery with a root shell reads everything, a started system the shared storage",
+		"jarlid go recovery")
+}
+
+// readRate is what is expected of reading a phone, in bytes a second, our own estimate.
+const readRate = 20 << 20
+
+// Foresee tells what it will take. What there is to be read shows itself only then.
+func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
+	if t.Output == "" {
+		return nil, usage("backup take wants output, the folder to put it into")
+	}
+	if stop := notRead(a.Card.Mode()); stop != nil {
+		return &engine.Foreseen{Findings: stop.Findings}, nil
+	}
+	f := &engine.Foreseen{}
+	for _, row := range a.Card.Partitions() {
+		if len(t.Items) == 0 && backup.Usual(row.Name, row.Size) || slices.Contains(t.Items, row.Name) || slices.Contains(t.Items, row.Partition().Base) {
+			f.Bytes += row.Size
+		}
+	}
+	f.Takes = time.Duration(float64(f.Bytes) / readRate * float64(time.Second))
+	return f, nil
+}
+
 // Run takes it. What is in the folder is given with an error too.
 func (t *BackupTake) Run(ctx context.Context, e *Env) (*BackupTaken, error) {
 	if t.Output == "" {
@@ -58,9 +91,12 @@ func (t *BackupTake) Run(ctx context.Context, e *Env) (*BackupTaken, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !j.Open() || j.Card.Mode() == card.Bootloader || j.Card.Mode() == card.Sideload {
-		return nil, finding.Stopped(finding.NotInThisMode, phone.ModeName(j.Card.Mode()), "in this mode ("+phone.ModeName(j.Card.Mode())+") nothing can be read; a recovery with a root shell reads everything, a started system the shared storage",
-			"jarlid go recovery")
+	mode := j.Card.Mode()
+	if !j.Open() {
+		mode = card.None
+	}
+	if stop := notRead(mode); stop != nil {
+		return nil, stop
 	}
 	m, err := (&taking{j}).take(ctx, t)
 	if m == nil {

@@ -119,6 +119,11 @@ func Do(ctx context.Context, e *Env, t Work) (*engine.Job, error) {
 	if err := t.Load(ctx, e); err != nil {
 		return nil, err
 	}
+	return DoLoaded(ctx, e, t)
+}
+
+// DoLoaded does so with a task that was loaded before.
+func DoLoaded(ctx context.Context, e *Env, t Work) (*engine.Job, error) {
 	if h, ok := t.(interface{ Configure(*engine.Options) }); ok {
 		h.Configure(&e.Options)
 	}

@@ -76,6 +76,7 @@ func move(in *engine.Input, d *engine.Draft, command string, items []place.Item,
 		return nil, err
 	}
 	switch {
+	case !found && in.Ahead: // it shows itself when it is its turn
 	case !found:
 		d.Steps = []plan.Step{&plan.Shelve{Items: []place.Item{{Path: "files"}}, Back: back}}
 	case len(items) == 0:

@@ -38,10 +38,10 @@ type Flags struct {
 	Flag   Flag   `json:"flag" yaml:"flag"`
 	Off    bool   `json:"off" yaml:"off"` // loosen; else tighten
 	File   string `json:"file,omitempty" yaml:"file,omitempty"`
-	Output string `json:"output,omitempty" yaml:"output,omitempty"` // with a file: where the changed copy goes
-	From   string `json:"from,omitempty" yaml:"from,omitempty"`     // the image to change and write, where the phone's own can't be read
-	Slot   string `json:"slot,omitempty" yaml:"slot,omitempty"`     // one slot only
-	Blank  bool   `json:"blank,omitempty" yaml:"blank,omitempty"`   // write an empty vbmeta, where there is none to change
+	Output string `json:"output,omitempty" yaml:"output,omitempty"`         // with a file: where the changed copy goes
+	From   string `json:"from,omitempty" yaml:"from,omitempty"`             // the image to change and write, where the phone's own can't be read
+	Slot   string `json:"slot,omitempty" yaml:"slot,omitempty"`             // one slot only
+	Blank  bool   `json:"make-blank,omitempty" yaml:"make-blank,omitempty"` // write an empty vbmeta, where there is none to change
 
 	flag uint32
 	from []byte
@@ -497,4 +497,21 @@ func judged(ctx context.Context, source vbmeta.Source, known *card.Card, judge f
 		r.LockedIfTrusts = &v.LockedIfTrusts
 	}
 	return r, nil
+}
+
+// SetSigned tells whether a firmware set's whole chain verifies, by the key a locked phone would
+// have to trust; "" and why not else.
+func SetSigned(ctx context.Context, e *Env, images string) (key, why string, err error) {
+	set, err := e.set(ctx, images)
+	if err != nil {
+		return "", "", err
+	}
+	if _, ok := set.paths["vbmeta"]; !ok {
+		return "", "the set has no vbmeta, and what a locked phone would check is not known", nil
+	}
+	_, verdict, err := set.verify(ctx)
+	if err != nil {
+		return "", err.Error(), nil
+	}
+	return verdict.LockedIfTrusts, verdict.LockedWhy, nil
 }

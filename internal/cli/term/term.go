@@ -33,28 +33,39 @@ type Options struct {
 }
 
 // Term is where a run is shown. It implements say.Observer; several phones may use it at
-// the same time.
+// the same time, each a Term of its own on the same screen.
 type Term struct {
+	*screen
+	phone    string // whose lines these are; "" where there is one phone
+	lastLine time.Time
+}
+
+// screen is what several phones share.
+type screen struct {
 	w        io.Writer
 	in       *bufio.Reader
 	json     bool
 	colour   bool
+	cursor   bool // it can be moved: TERM is not dumb
 	live     bool // a terminal: progress on one line
 	typed    bool // answers are typed at a terminal, which shows them
 	attended bool
 	width    int
 
-	mu       sync.Mutex // over everything below, and over w
-	bars     *mpb.Progress
-	bar      *mpb.Bar
-	nowMu    sync.Mutex // over now alone: the bars read it at any time
-	now      say.Progress
-	lastLine time.Time
+	mu      sync.Mutex // over everything below, and over w
+	bars    *mpb.Progress
+	bar     *mpb.Bar
+	nowMu   sync.Mutex // over now alone: the bars read it at any time
+	now     say.Progress
+	tray    *tray         // a row a phone; nil for none
+	asking  bool          // a question is open: lines wait until it is answered
+	waiting []string      // those lines
+	turn    chan struct{} // one question at a time
 }
 
 // New makes one.
 func New(o Options) *Term {
-	t := &Term{w: o.Out, in: bufio.NewReader(o.In), json: o.JSON, width: 100}
+	t := &Term{screen: &screen{w: o.Out, in: bufio.NewReader(o.In), json: o.JSON, width: 100, turn: make(chan struct{}, 1)}}
 	env := o.Env
 	if env == nil {
 		env = os.Getenv
@@ -71,12 +82,16 @@ func New(o Options) *Term {
 		return t
 	}
 	t.live = true
+	t.cursor = env("TERM") != "dumb"
 	t.colour = env("NO_COLOR") == "" && env("TERM") != "dumb"
 	if n, _, err := xterm.GetSize(int(f.Fd())); err == nil && n > 20 {
 		t.width = n
 	}
 	return t
 }
+
+// Of is the same screen for the lines of one of several phones, which name it.
+func (t *Term) Of(phone string) *Term { return &Term{screen: t.screen, phone: phone} }
 
 // JSON tells whether the run is shown as JSON.
 func (t *Term) JSON() bool { return t.json }
@@ -110,12 +125,18 @@ func (t *Term) Line(w say.Word, text string) {
 }
 
 func (t *Term) line(w say.Word, text string) {
+	if !t.shows(w) {
+		return
+	}
 	t.endBar()
+	if t.phone != "" && !strings.HasPrefix(text, t.phone) {
+		text = t.phone + ": " + text
+	}
 	for i, part := range wrap(text, t.width-len(indent), t.live) {
 		if i == 0 {
-			fmt.Fprintf(t.w, "%s  %s\n", t.paint(colours[w], string(w)), part)
+			t.print(t.paint(colours[w], string(w)) + "  " + part)
 		} else {
-			fmt.Fprintf(t.w, "%s%s\n", indent, part)
+			t.print(indent + part)
 		}
 	}
 }
@@ -131,6 +152,18 @@ func (t *Term) Plain(text string) {
 	defer t.mu.Unlock()
 	if !t.json {
 		t.endBar()
+		t.print(text)
+	}
+}
+
+// print writes a line: above the rows of a tray, and behind a question that is open.
+func (t *Term) print(text string) {
+	switch {
+	case t.asking:
+		t.waiting = append(t.waiting, text)
+	case t.tray != nil && t.bars != nil:
+		_, _ = t.bars.Write([]byte(text + "\n")) // it fails once the rows have ended, with the run
+	default:
 		fmt.Fprintln(t.w, text)
 	}
 }
@@ -280,6 +313,9 @@ const (
 
 func (t *Term) work(phone string, p say.Progress) {
 	now := time.Now()
+	if t.tray != nil && !t.json {
+		t.row(phone, func(r *row) { r.now = p })
+	}
 	if t.json {
 		if p.End || now.Sub(t.lastLine) >= everyEvent {
 			t.lastLine = now
@@ -296,6 +332,9 @@ func (t *Term) work(phone string, p say.Progress) {
 		case t.lastLine.IsZero() || p.Done == 0:
 			t.lastLine = now
 		}
+		return
+	}
+	if t.tray != nil || t.asking {
 		return
 	}
 	t.nowMu.Lock()
@@ -322,7 +361,7 @@ func (t *Term) EndBar() {
 }
 
 func (t *Term) endBar() {
-	if t.bar == nil {
+	if t.bar == nil || t.tray != nil {
 		return
 	}
 	t.bar.SetTotal(-1, true)
@@ -361,10 +400,14 @@ func Clock(d time.Duration) string {
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
 }
 
-// Ask implements say.Observer.
+// Ask implements say.Observer. What others tell meanwhile is shown when it was answered.
 func (t *Term) Ask(q say.Question) (int, error) {
+	t.turn <- struct{}{}
+	defer func() { <-t.turn }()
 	t.mu.Lock()
-	defer t.mu.Unlock()
+	if t.phone != "" && !t.json && !strings.Contains(q.Text, t.phone) {
+		q.Text = t.phone + ": " + q.Text
+	}
 	if t.json {
 		event := "question"
 		if len(q.Options) > 0 {
@@ -375,23 +418,64 @@ func (t *Term) Ask(q say.Question) (int, error) {
 			Options []string `json:"options,omitempty"`
 		}{q.Text, q.Options})
 	} else {
+		t.fold()
 		t.endBar()
 	}
-	if len(q.Options) > 0 {
-		return t.choose(q)
+	if !t.json && len(q.Options) > 0 {
+		for i, part := range wrap(q.Text, t.width-len(indent), t.live) {
+			head := t.paint(colours[say.Asks], string(say.Asks)) + "  "
+			if i > 0 {
+				head = indent
+			}
+			fmt.Fprintln(t.w, head+part)
+		}
+		for i, s := range q.Options {
+			fmt.Fprintf(t.w, "%s%d  %s\n", indent, i+1, strings.Map(printable, s))
+		}
 	}
-	if !t.json {
-		fmt.Fprintf(t.w, "%s  %s [y/N] ", t.paint(colours[say.Asks], string(say.Asks)), strings.Map(printable, q.Text))
+	t.asking = !t.json
+	t.mu.Unlock()
+	n, err := t.answered(q)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.asking = false
+	waited := t.waiting
+	t.waiting = nil
+	t.unfold()
+	for _, text := range waited {
+		t.print(text)
 	}
-	text, err := t.answer()
-	if err != nil {
-		return 0, err
+	return n, err
+}
+
+// answered reads answers until one counts.
+func (t *Term) answered(q say.Question) (int, error) {
+	if len(q.Options) == 0 {
+		if !t.json {
+			fmt.Fprintf(t.w, "%s  %s [y/N] ", t.paint(colours[say.Asks], string(say.Asks)), strings.Map(printable, q.Text))
+		}
+		text, err := t.answer()
+		if err != nil {
+			return 0, err
+		}
+		switch strings.ToLower(text) {
+		case "y", "yes":
+			return say.Yes, nil
+		}
+		return say.No, nil
 	}
-	switch strings.ToLower(text) {
-	case "y", "yes":
-		return say.Yes, nil
+	for {
+		if !t.json {
+			fmt.Fprintf(t.w, "%s  Its number: ", t.paint(colours[say.Asks], string(say.Asks)))
+		}
+		text, err := t.answer()
+		if err != nil {
+			return 0, err
+		}
+		if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= len(q.Options) {
+			return n - 1, nil
+		}
 	}
-	return say.No, nil
 }
 
 // answer reads a line; say.ErrNobody where nobody types any.
@@ -411,27 +495,6 @@ func (t *Term) answer() (string, error) {
 		fmt.Fprintln(t.w)
 	}
 	return "", say.ErrNobody
-}
-
-func (t *Term) choose(q say.Question) (int, error) {
-	if !t.json {
-		t.line(say.Asks, q.Text)
-		for i, s := range q.Options {
-			fmt.Fprintf(t.w, "%s%d  %s\n", indent, i+1, strings.Map(printable, s))
-		}
-	}
-	for {
-		if !t.json {
-			fmt.Fprintf(t.w, "%s  Its number: ", t.paint(colours[say.Asks], string(say.Asks)))
-		}
-		text, err := t.answer()
-		if err != nil {
-			return 0, err
-		}
-		if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= len(q.Options) {
-			return n - 1, nil
-		}
-	}
 }
 
 func (t *Term) hands(phone string, h say.Hands) {
@@ -479,6 +542,9 @@ func (t *Term) Table(heading []string, rows [][]string) {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if t.tray != nil && t.phone != "" {
+		return // its rows say what there is to know
+	}
 	t.endBar()
 	all := append([][]string{heading}, rows...)
 	widths := make([]int, len(heading))
@@ -511,6 +577,9 @@ func (t *Term) Table(heading []string, rows [][]string) {
 		if n == 0 {
 			text = t.paint("1", text)
 		}
-		fmt.Fprintln(t.w, text)
+		if t.phone != "" {
+			text = t.phone + "   " + text
+		}
+		t.print(text)
 	}
 }

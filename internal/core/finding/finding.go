@@ -97,6 +97,12 @@ const (
 	NotGeneric         = "not-generic"
 	NoBackup           = "no-backup"
 	TwoAlike           = "two-of-one-name"
+	ConditionNotMet    = "condition-not-met"
+	FileChanged        = "file-changed"
+	NoTaskFits         = "no-task-fits"
+	TasksContradict    = "tasks-contradict"
+	OpenQuestion       = "open-question"
+	TaskImpossible     = "task-impossible"
 )
 
 // Finding is one thing found, on one phone and file.

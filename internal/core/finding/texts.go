@@ -388,4 +388,38 @@ var texts = map[string]Text{
 		Remedy:  "Take out the one that is meant with jarlid lift, and name that.",
 		Final:   true,
 	},
+	ConditionNotMet: {
+		Meaning: "The phone is not as the sheet wants it before the first task.",
+		Why:     "Whoever wrote the sheet tried it on phones in that state. In another one a step may stop in the middle, or leave a phone that does not start.",
+		Remedy:  "Bring the phone into that state, or change the condition in the sheet if you know better.",
+	},
+	FileChanged: {
+		Meaning: "A file of the sheet is not the one it was written for, or is not there.",
+		Why:     "The sheet was judged with a file of that size and digest. Another one may be for another phone, another version or damaged.",
+		Remedy:  "Bring the file back, or draft the sheet anew from the files that are there. One that lies elsewhere is named on the command line: --file NAME=PATH.",
+		Final:   true,
+	},
+	NoTaskFits: {
+		Meaning: "None of the sheet's tasks is for this kind of phone.",
+		Why:     "Each task has a when, and this phone fits none of them, so nothing would be done.",
+		Remedy:  "Leave the phone out, or draft a sheet for its kind.",
+		Final:   true,
+	},
+	TasksContradict: {
+		Meaning: "Two tasks of the sheet undo each other.",
+		Why:     "What the first one does is gone before the phone has been started once, so one of the two is not what was meant.",
+		Remedy:  "Take one of them out of the sheet.",
+	},
+	OpenQuestion: {
+		Meaning: "The sheet has a question that nobody has answered yet.",
+		Why:     "What could not be known when it was drafted is not guessed: the answer decides what has to be done.",
+		Remedy:  "Find it out, change the tasks accordingly, and take the question out of the sheet's list open.",
+		Final:   true,
+	},
+	TaskImpossible: {
+		Meaning: "A task of the sheet can't be done, on this phone or at all.",
+		Why:     "It names something that the phone, the file or the command does not have. The sentence says what.",
+		Remedy:  "Change the task in the sheet, or say with when for which phones it is.",
+		Final:   true,
+	},
 }

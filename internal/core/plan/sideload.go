@@ -367,3 +367,36 @@ func Install(files []*ident.File, then bool, again ...Step) []Step {
 	}
 	return steps
 }
+
+// InOrder puts what states its place in an order into that order, and leaves everything else where
+// it is.
+func InOrder[T any](list []T, file func(T) *ident.File) []T {
+	files := make([]*ident.File, len(list))
+	for i, x := range list {
+		files[i] = file(x)
+	}
+	if len(seriesFindings(files)) == 0 {
+		return list
+	}
+	sorted := slices.Clone(list)
+	slices.SortStableFunc(sorted, func(a, b T) int { return byNumbers(place.FileName(file(a).Path), place.FileName(file(b).Path)) })
+	return sorted
+}
+
+// byNumbers compares names with numbers in them as numbers.
+func byNumbers(a, b string) int {
+	x, y := number.FindAllStringIndex(a, -1), number.FindAllStringIndex(b, -1)
+	from, at := 0, 0
+	for i := range min(len(x), len(y)) {
+		if c := strings.Compare(a[from:x[i][0]], b[at:y[i][0]]); c != 0 {
+			return c
+		}
+		n, err := strconv.Atoi(a[x[i][0]:x[i][1]])
+		m, err2 := strconv.Atoi(b[y[i][0]:y[i][1]])
+		if err == nil && err2 == nil && n != m {
+			return n - m
+		}
+		from, at = x[i][1], y[i][1]
+	}
+	return strings.Compare(a[from:], b[at:])
+}

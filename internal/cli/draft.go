@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/core/advice"
+	"jarlid/internal/core/spell"
+	"jarlid/internal/engine"
+	"jarlid/internal/say"
+	"jarlid/internal/task/sheet"
+)
+
+// draftOptions are those of sheet draft.
+type draftOptions struct {
+	goal, output, model string
+	over                bool
+}
+
+func (a *app) sheetDraftCommand() *cobra.Command {
+	var o draftOptions
+	var goals []string
+	for _, g := range advice.Goals {
+		goals = append(goals, string(g))
+	}
+	c := &cobra.Command{Use: "draft FILE...", Short: "Work out a whole job from files and a phone, and write it as a sheet", Args: words(1, -1, "the files of the evening"),
+		Long: "Works out from the files and the phone (or a saved card, or a model) which job this is, in which order, and writes it as a sheet, each line with its reason. What can't be\n" +
+			"known stands there as an open question. Look it over, check it (jarlid sheet check), run it (jarlid sheet run).",
+		RunE: func(cmd *cobra.Command, args []string) error { return a.sheetDraft(cmd, args, &o) }}
+	c.Flags().StringVar(&o.goal, "for", "", "what it is for: "+strings.Join(goals, ", ")+" (default: what the files are for)")
+	c.Flags().StringVarP(&o.output, "output", "o", "", "the sheet to write; its files lie in the same folder or below (default: evening.yaml beside them)")
+	c.Flags().StringVar(&o.model, "model", "", "a model instead of a phone: what its model file says")
+	c.Flags().BoolVar(&o.over, "over", false, "write over a sheet that is there")
+	a.complete(c, "for", cobra.FixedCompletions(goals, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) error {
+	e, err := a.with(cmd, nil)
+	if err != nil {
+		return err
+	}
+	if o.goal != "" && !slices.Contains(advice.Goals, advice.Goal(o.goal)) {
+		var goals []string
+		for _, g := range advice.Goals {
+			goals = append(goals, string(g))
+		}
+		return usage("--for is %s, not %q%s", strings.Join(goals, ", "), o.goal, spell.DidYouMean(o.goal, goals))
+	}
+	var j *engine.Job
+	if o.model != "" {
+		m := e.Bench.Models.Find(o.model)
+		if m == nil {
+			return usage("there is no model file for %q", o.model)
+		}
+		j = engine.OfModel(e.Bench, e.Options, m)
+		e.Later(j.Close)
+	} else if j, err = sheet.OpenForDraft(cmd.Context(), e); err != nil {
+		return err
+	}
+	d, err := sheet.DraftOf(cmd.Context(), e, args, o.output, sheet.DraftFor{Card: j.Card, Model: j.Model(), Models: j.Models, Goal: advice.Goal(o.goal)})
+	if err != nil {
+		return err
+	}
+	a.result = d
+	var rows [][]string
+	for i, t := range d.Tasks {
+		rows = append(rows, []string{t, d.Why[i]})
+	}
+	a.out.Table([]string{"TASK", "BECAUSE"}, rows)
+	for _, s := range d.Asks {
+		a.say("", say.Asks, "%s", s)
+	}
+	for _, s := range d.Open {
+		a.say("", say.Open, "%s", s)
+	}
+	for _, s := range d.Left {
+		a.say("", say.Note, "left out: %s", s)
+	}
+	if a.dry {
+		a.say("", say.Done, "dry run: %s was not written", d.Sheet)
+		return nil
+	}
+	if err := d.Write(o.over); err != nil {
+		return err
+	}
+	a.say("", say.Done, "%s: %s, %s", d.Sheet, d.Name, counted(len(d.Tasks), "task"))
+	if len(d.Open) > 0 {
+		a.say("", say.Todo, "answer what is open in the sheet before it is run")
+	}
+	a.next = append(a.next, e.Command("", "sheet", "check", d.Sheet)+before(" --on ", a.on))
+	return nil
+}

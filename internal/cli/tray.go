@@ -1,0 +1,419 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/spf13/cobra"
+
+	"jarlid/internal/act"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/engine"
+	"jarlid/internal/journal"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+	"jarlid/internal/task/sheet"
+)
+
+// tray is the phones of a run: each with its own lock, session and lines.
+type tray struct {
+	*app
+	members []*member
+	desk    *desk
+	sheet   *sheet.Ready
+	open    map[string]error // those that could not be begun with, and why
+}
+
+// member is one phone of a tray: a run of the program of its own, on the same screen.
+type member struct {
+	*app
+	name  string
+	base  engine.Options
+	free  func()
+	acted bool
+}
+
+func (a *app) newTray() *tray { return &tray{app: a, desk: &desk{}} }
+
+// phonesOf takes --on apart: names, serial numbers and addresses of phones. Addresses alone are
+// one phone, as everywhere.
+func phonesOf(on string) []string {
+	parts := strings.Split(on, ",")
+	if !slices.ContainsFunc(parts, func(s string) bool { return !phone.IsAddress(strings.TrimSpace(s)) }) {
+		return []string{on}
+	}
+	for i := range parts {
+		parts[i] = strings.TrimSpace(parts[i])
+	}
+	return slices.DeleteFunc(parts, func(s string) bool { return s == "" })
+}
+
+// gatherTray finds the phones that are meant: those that are named, all that are here, or the only
+// one.
+func (a *app) gatherTray(cmd *cobra.Command, all bool) (*tray, error) {
+	t := a.newTray()
+	ctx := cmd.Context()
+	switch {
+	case all && a.on != "":
+		return nil, usage("--all is every phone that is here, --on names some: one of the two")
+	case all:
+		here, _, err := a.env.Bench.Look(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if len(here) == 0 {
+			return nil, &phone.NotHereError{Text: "no phone is here"}
+		}
+		for _, s := range here {
+			t.add(s.Name, s.Name, len(here) > 1)
+		}
+	case a.on != "":
+		words := phonesOf(a.on)
+		seen := map[string]string{}
+		for _, w := range words {
+			p, err := a.env.Bench.Pick(ctx, w)
+			if err != nil {
+				return nil, err
+			}
+			if other, had := seen[p.Name]; had {
+				return nil, usage("%s and %s are one phone", other, w)
+			}
+			seen[p.Name] = w
+			t.add(p.Name, w, len(words) > 1)
+		}
+	default:
+		p, err := a.env.Bench.Pick(ctx, "")
+		if err != nil {
+			return nil, err
+		}
+		t.add(p.Name, p.Name, false)
+	}
+	return t, nil
+}
+
+// add puts a phone on the tray; on is what it is found by.
+func (t *tray) add(name, on string, several bool) {
+	a := t.app
+	bench, free := a.env.Bench.Keeping()
+	m := &member{name: name, free: free}
+	m.app = &app{Config: a.Config, home: a.home, json: a.json, yes: a.yes, dry: a.dry, idle: a.idle, accept: a.accept, out: a.out, soft: a.soft, on: on}
+	if several {
+		m.out = a.out.Of(name)
+	}
+	m.base = a.env.Options
+	m.base.On, m.base.Observer = on, &seat{to: m, desk: t.desk, at: len(t.members)}
+	m.base.Opened, m.base.Shown = nil, m.shown
+	m.env = &task.Env{Bench: bench, Options: m.base, MaxMemory: a.env.MaxMemory}
+	t.members = append(t.members, m)
+}
+
+func (t *tray) close() {
+	for _, m := range t.members {
+		m.env.Close()
+		m.free()
+	}
+}
+
+func (t *tray) of(name string) *member {
+	for _, m := range t.members {
+		if m.name == name {
+			return m
+		}
+	}
+	return nil
+}
+
+// judge opens a phone, finds out where it begins, and judges what is to be done.
+func (t *tray) judge(ctx context.Context, m *member, run *journal.Run) (*sheet.Phone, error) {
+	defer m.env.Close()
+	j, err := m.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m.opened(j)
+	p := &sheet.Phone{Name: j.Name, On: m.on}
+	m.name = j.Name
+	if run != nil {
+		if p.From, p.Rest, err = t.sheet.Left(ctx, run, j); err != nil {
+			return nil, err
+		}
+		m.say(m.name, say.Info, "%s of %d are done on %s", counted(p.From, "task"), len(t.sheet.Tasks), m.name)
+	}
+	if p.Judged, err = t.sheet.Judge(ctx, j, p.From, p.Rest); err != nil {
+		return nil, err
+	}
+	p.Serial, p.Model = p.Judged.Serial, p.Judged.Model
+	return p, nil
+}
+
+// Do implements sheet.Doer: a task is carried out as its command is.
+func (t *tray) Do(ctx context.Context, one sheet.One) (job int, acted bool, err error) {
+	m := t.of(one.Phone.Name)
+	words := append(slices.Clone(one.Made.Words), "--on", m.on)
+	m.typed, m.next, m.result, m.jobDir, m.loaded, m.acted = words, nil, nil, "", true, false
+	o := m.base
+	o.Typed, o.Of, o.Agreed, o.Sums = append([]string{"jarlid"}, words...), &one.Part, one.Agree, t.sheet.Sums
+	o.Accept = append(slices.Clone(o.Accept), one.Allow...)
+	m.env.Options = o
+	m.out.TaskBegins(one.N, one.Of, one.Title)
+	if m.json {
+		m.out.Event("task", m.name, struct {
+			N    int    `json:"n"`
+			Of   int    `json:"of"`
+			Task string `json:"task"`
+		}{one.N, one.Of, one.Title})
+	} else {
+		m.say(m.name, say.Info, "task %d of %d: %s", one.N, one.Of, one.Title)
+	}
+	c := &cobra.Command{}
+	c.SetContext(ctx)
+	err = asFinding(m.perform(c, one.Made.Task))
+	m.env.Close()
+	t.desk.leave(m.name)
+	m.out.Waits(false)
+	if m.jobDir != "" {
+		job = journal.NumberOf(m.jobDir)
+	}
+	return job, m.acted, err
+}
+
+// perform carries out a task as its command is carried out.
+func (a *app) perform(cmd *cobra.Command, t any) error {
+	switch t := t.(type) {
+	case *task.RecoveryInstall:
+		return a.recoveryInstall(cmd, nil, t)
+	case *task.RecoveryTry:
+		return a.recoveryTry(cmd, nil, t)
+	case *task.RecoveryHold:
+		return a.recoveryHold(cmd, nil, t)
+	case *task.Flash:
+		return a.flash(cmd, nil, t)
+	case *task.Sideload:
+		return a.sideload(cmd, nil, t)
+	case *task.Wipe:
+		return a.wipe(cmd, nil, t)
+	case *task.Put:
+		return a.put(cmd, nil, t)
+	case *task.App:
+		return a.installApps(cmd, nil, t)
+	case *task.Flags:
+		return a.flags(cmd, nil, t)
+	case *task.BackupTake:
+		return a.backupTake(cmd, nil, t)
+	case *task.BackupRestore:
+		return a.backupRestore(cmd, nil, t)
+	case *task.Shelve:
+		return a.shelve(cmd, nil, t)
+	case *task.Go:
+		return a.goThere(cmd, nil, t)
+	case *task.SlotUse:
+		return a.slotUse(cmd, nil, t)
+	case *task.SlotCopy:
+		return a.slotCopy(cmd, nil, t)
+	case *task.Unlock:
+		return a.unlock(cmd, nil, t)
+	case *task.Relock:
+		return a.relock(cmd, nil, t)
+	case *task.Arrive:
+		return a.arrive(cmd, nil, t)
+	}
+	return fmt.Errorf("no command carries out %T", t)
+}
+
+// Read implements sheet.Doer.
+func (t *tray) Read(ctx context.Context, p *sheet.Phone) (*engine.Job, error) {
+	m := t.of(p.Name)
+	m.env.Options = m.base
+	j, err := m.open(ctx)
+	m.env.Close()
+	return j, err
+}
+
+// Exit implements sheet.Doer.
+func (t *tray) Exit(err error) int { return exitCode(asFinding(err)) }
+
+// Skip implements sheet.Doer.
+func (t *tray) Skip(p *sheet.Phone, n int, title, why string) {
+	m := t.of(p.Name)
+	m.say(m.name, say.Info, "task %d, %s, %s", n, title, why)
+}
+
+// End implements sheet.Doer.
+func (t *tray) End(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
+	m := t.of(p.Name)
+	t.desk.leave(m.name)
+	if t.app.json {
+		t.app.out.Event("phone", p.Name, o)
+	}
+	if err == nil {
+		m.out.Ended(true, "all "+counted(len(o.Tasks), "task")+" done")
+		m.say(m.name, say.Done, "%s: all %s done", m.name, counted(len(o.Tasks), "task"))
+		return
+	}
+	at := ""
+	for _, x := range o.Tasks {
+		if x.Outcome == journal.TaskFailed || x.Outcome == journal.TaskStopped {
+			at = fmt.Sprintf("task %d, %s: ", x.N, x.Task)
+		}
+	}
+	m.out.Ended(false, at+sentence(err))
+	var stop *finding.StopError
+	var unknown *act.UnknownError
+	switch {
+	case errors.As(err, &stop):
+		if !stop.Told {
+			for _, f := range stop.Findings {
+				m.out.Tell(say.Event{Phone: m.name, Finding: &f})
+			}
+		}
+		m.say(m.name, say.Fail, "%sstopped on %s", at, m.name)
+	case errors.As(err, &unknown):
+		m.say(m.name, say.Fail, "%s%s", at, unknown.Text)
+		if unknown.Hint != "" {
+			m.say(m.name, say.Todo, "%s", unknown.Hint)
+		}
+	default:
+		m.say(m.name, say.Fail, "%s%s", at, sentence(err))
+	}
+}
+
+// codedError is the end of a run on several phones, with the exit code that decides.
+type codedError struct {
+	code int
+	text string
+}
+
+func (e *codedError) Error() string { return e.text }
+
+// refused makes the end of a run: its result, and the exit code of all phones.
+func (t *tray) refused(ran *sheet.Ran) error {
+	a := t.app
+	if ran == nil {
+		ran = &sheet.Ran{Sheet: t.sheet.Name, Phones: []sheet.PhoneOutcome{}}
+	}
+	var codes []int
+	good := 0
+	var away []string
+	for _, m := range t.members {
+		if err, ok := t.open[m.name]; ok {
+			ran.Phones = append(ran.Phones, sheet.PhoneOutcome{Name: m.name, Exit: exitCode(err), Tasks: []sheet.TaskOutcome{}})
+			away = append(away, m.name)
+		}
+	}
+	broken := false
+	for _, p := range ran.Phones {
+		codes = append(codes, p.Exit)
+		if p.OK {
+			good++
+		}
+		broken = broken || !p.OK && p.Job > 0
+	}
+	a.result = ran
+	if ran.Run > 0 {
+		a.next = append(a.next, a.env.Command("", "jobs", "show", fmt.Sprint(ran.Run)))
+		if broken {
+			a.next = []string{a.env.Command("", "jobs", "resume", fmt.Sprint(ran.Run))}
+		}
+	}
+	if good == len(ran.Phones) {
+		if good > 1 {
+			a.say("", say.Done, "%s: done on all %d phones", t.sheet.Name, good)
+		}
+		return nil
+	}
+	if len(ran.Phones) == 1 && len(away) == 1 {
+		if err := t.open[away[0]]; exitCode(err) != exitStopped {
+			return &codedError{exitCode(err), t.sheet.Name + ": nothing was done"}
+		}
+		return &codedError{exitStopped, "stopped, nothing was changed"}
+	}
+	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good, counted(len(ran.Phones), "phone"))}
+}
+
+// desk is where the person is: at one phone at a time. Whoever needs hands waits for a turn; the
+// next one is the nearest on the tray, so that nobody runs to and fro, and no phone's keys are
+// taken for another's.
+type desk struct {
+	mu      sync.Mutex
+	name    string // whose turn it is; "" for nobody's
+	at      int    // where the person is
+	waiting []*turn
+}
+
+type turn struct {
+	name string
+	at   int
+	go_  chan struct{}
+}
+
+// come waits for a phone's turn.
+func (d *desk) come(name string, at int, stop <-chan struct{}) {
+	d.mu.Lock()
+	if d.name == "" || d.name == name {
+		d.name, d.at = name, at
+		d.mu.Unlock()
+		return
+	}
+	t := &turn{name, at, make(chan struct{})}
+	d.waiting = append(d.waiting, t)
+	d.mu.Unlock()
+	select {
+	case <-t.go_:
+	case <-stop:
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.waiting = slices.DeleteFunc(d.waiting, func(o *turn) bool { return o == t })
+	}
+}
+
+// leave ends a phone's turn and gives it to the nearest one that waits.
+func (d *desk) leave(name string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.name != name {
+		return
+	}
+	d.name = ""
+	if len(d.waiting) == 0 {
+		return
+	}
+	near := func(t *turn) int { return max(t.at-d.at, d.at-t.at) }
+	next := slices.MinFunc(d.waiting, func(a, b *turn) int { return near(a) - near(b) })
+	d.waiting = slices.DeleteFunc(d.waiting, func(o *turn) bool { return o == next })
+	d.name, d.at = next.name, next.at
+	close(next.go_)
+}
+
+// seat is where a phone's job tells what goes on.
+type seat struct {
+	to   *member
+	desk *desk
+	at   int
+}
+
+// Tell implements say.Observer. What is to be done at a phone waits for its turn; it ends when
+// the phone goes on.
+func (s *seat) Tell(e say.Event) {
+	switch {
+	case e.Hands != nil && !e.Hands.Later:
+		s.desk.come(s.to.name, s.at, s.to.soft)
+		s.to.out.Waits(true)
+	case e.Step != nil, e.Progress != nil && (e.Progress.Word == say.Send || e.Progress.Word == say.Read):
+		s.desk.leave(s.to.name)
+		s.to.out.Waits(false)
+	}
+	s.to.out.Tell(e)
+}
+
+// Ask implements say.Observer.
+func (s *seat) Ask(q say.Question) (int, error) {
+	s.desk.come(s.to.name, s.at, s.to.soft)
+	s.to.out.Waits(true)
+	defer s.to.out.Waits(false)
+	return s.to.out.Ask(q)
+}

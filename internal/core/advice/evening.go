@@ -1,0 +1,520 @@
+package advice
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+)
+
+// Goal is what an evening is for.
+type Goal string
+
+// The goals.
+const (
+	GoalSystem   Goal = "system"   // a ROM, with what goes on top
+	GoalRecovery Goal = "recovery" // a recovery alone
+	GoalStock    Goal = "stock"    // back to what the maker sold
+	GoalGSI      Goal = "gsi"      // a generic system
+)
+
+// Goals are all of them.
+var Goals = []Goal{GoalSystem, GoalRecovery, GoalStock, GoalGSI}
+
+// Given is one file of an evening, by the short name it has in it.
+type Given struct {
+	Name string
+	File *ident.File
+	Set  bool // a folder or an archive of images
+	// Signed says that a set's whole chain verifies, so that a locked phone that trusts its key
+	// would start it; Why says why not.
+	Signed bool
+	Why    string
+
+	role string
+}
+
+// Planned is one task of an evening.
+type Planned struct {
+	Command string
+	Options []Opt
+	Why     string // the reason, for a comment
+	Note    string // for the person
+	Accept  []Allowed
+	Slots   int // for phones with one slot or with two alone; 0: for any
+}
+
+// Opt is one option with its values.
+type Opt struct {
+	Name   string
+	Values []string
+	List   bool
+}
+
+// Allowed is a stop that comes up on purpose, and why it may be allowed.
+type Allowed struct{ Finding, Because string }
+
+// Evening is a whole job, worked out.
+type Evening struct {
+	Goal  Goal
+	Title string
+	Tasks []Planned
+	Asks  []string // confirmed by a person before it begins
+	Open  []string // questions nobody has answered yet
+	Hands []Hands
+	Left  []string // files that were left out, and why
+	Used  []string // the short names of the files that are in it
+}
+
+// Hands is somebody who has to be at the phone.
+type Hands struct{ Who, For string }
+
+// evening is one under way.
+type evening struct {
+	Evening
+	c   *card.Card
+	m   *model.Model
+	all model.Set
+
+	recovery, rom, gsi, set *Given
+	before                  []*Given // images a recovery wants written first
+	addons, apps            []*Given
+	quiet                   bool // the recovery gives no shell
+	home                    place.Home
+	slots                   int
+}
+
+// WorkOut works an evening out from files and what is known of a phone. What can't be known
+// stands as an open question, never as a guess. goal is "" for what the files are for.
+func WorkOut(files []*Given, goal Goal, c *card.Card, m *model.Model, all model.Set) *Evening {
+	e := &evening{c: c, m: m, all: all, home: place.RecoveryHome(c, m)}
+	if slots, known := c.Slots(); known {
+		e.slots = max(len(slots), 1)
+	}
+	for _, f := range files {
+		e.sort(f)
+	}
+	e.Goal = goal
+	if goal == "" {
+		e.Goal = e.guess()
+	}
+	switch e.Goal {
+	case GoalStock:
+		e.stock()
+	case GoalRecovery:
+		e.setRecovery(true)
+	case GoalGSI:
+		e.generic()
+	default:
+		e.system()
+	}
+	for _, f := range files {
+		used := slices.ContainsFunc(e.Tasks, func(t Planned) bool {
+			return slices.ContainsFunc(t.Options, func(o Opt) bool { return slices.Contains(o.Values, f.Name) })
+		})
+		if used {
+			e.Used = append(e.Used, f.Name)
+		} else if f.role != "" {
+			e.Left = append(e.Left, fmt.Sprintf("%s (%s) has no place in this evening", place.FileName(f.File.Path), f.role))
+		}
+	}
+	return &e.Evening
+}
+
+// guess works out from the files what the evening is for.
+func (e *evening) guess() Goal {
+	switch {
+	case e.gsi != nil:
+		return GoalGSI
+	case e.rom != nil || len(e.addons)+len(e.apps) > 0:
+		return GoalSystem
+	case e.set != nil:
+		return GoalStock
+	}
+	return GoalRecovery
+}
+
+// sort finds a file's place. One for another phone, another processor, or nobody knows what, is
+// left out and asked about.
+func (e *evening) sort(f *Given) {
+	name := place.FileName(f.File.Path)
+	if f.File.Short || f.File.Damage != "" {
+		e.Open = append(e.Open, fmt.Sprintf("%s is damaged (%s): fetch it again", name, cmp.Or(f.File.Damage, "it ends too early")))
+		return
+	}
+	if have := e.model(); have != "" && len(f.File.Models()) > 0 {
+		fits := slices.ContainsFunc(f.File.Models(), func(w string) bool { same, known := e.all.Same(w, have); return same || !known })
+		if !fits {
+			e.Left = append(e.Left, fmt.Sprintf("%s is for %s, this phone is %s", name, strings.Join(f.File.Models(), " or "), have))
+			return
+		}
+	}
+	if f.File.Kind == ident.Addon || f.File.Kind == ident.App {
+		if found := finding.Blocking(place.Arch(f.File, e.c)); len(found) > 0 {
+			e.Left = append(e.Left, fmt.Sprintf("%s: %s", name, found[0].Text))
+			return
+		}
+	}
+	only := func(at **Given, role string) {
+		if *at != nil {
+			e.Open = append(e.Open, fmt.Sprintf("%s and %s are both %s: which of the two is meant?", place.FileName((*at).File.Path), name, role))
+			return
+		}
+		*at, f.role = f, role
+	}
+	needed := slices.ContainsFunc(f.File.GoesTo, func(d ident.Destination) bool { return slices.Contains(e.m.NeededBefore(), d.Partition) })
+	switch {
+	case f.File.HoldsRecovery():
+		only(&e.recovery, "a recovery")
+		e.quiet = f.File.Props["ro.debuggable"] != "1"
+	case f.File.IsROM():
+		only(&e.rom, "a ROM")
+	case f.File.Kind == ident.Addon:
+		e.addons, f.role = append(e.addons, f), "an add-on"
+	case f.File.Kind == ident.App:
+		e.apps, f.role = append(e.apps, f), "an app"
+	case f.File.Generic():
+		only(&e.gsi, "a generic system")
+	case f.Set || f.File.Kind == ident.FirmwareSet || f.File.Kind == ident.Images:
+		only(&e.set, "a firmware set")
+	case needed:
+		e.before, f.role = append(e.before, f), "an image that this phone's recoveries are built for"
+	case f.File.Kind == ident.Sums || f.File.Kind == ident.Text:
+		e.Left = append(e.Left, name+" is "+f.File.What())
+	default:
+		e.Open = append(e.Open, fmt.Sprintf("what is %s for? It is %s", name, f.File.What()))
+	}
+}
+
+func (e *evening) model() string {
+	if e.m != nil {
+		return e.m.Name
+	}
+	return e.c.Value(card.FactModel)
+}
+
+func (e *evening) add(command, why string, opts ...Opt) *Planned {
+	e.Tasks = append(e.Tasks, Planned{Command: command, Why: why, Options: opts})
+	return &e.Tasks[len(e.Tasks)-1]
+}
+
+func opt(name string, values ...string) Opt { return Opt{Name: name, Values: values} }
+func list(name string, values []string) Opt { return Opt{Name: name, Values: values, List: true} }
+
+func short(files []*Given) (names []string) {
+	for _, f := range files {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+// unlock comes first where the bootloader is known to be locked.
+func (e *evening) unlock() {
+	yes, known := e.c.Yes(card.FactUnlocked)
+	if !known || yes {
+		return
+	}
+	t := e.add("unlock", "the bootloader is locked ("+place.EvidenceWords(e.c.Get(card.FactUnlocked))+")")
+	t.Note = "unlocking erases all data"
+	if e.m != nil && e.m.Bootloader.Code != "" {
+		t.Options = []Opt{opt("code", "${code}")}
+		t.Note += "; the code comes from a table: --table FILE.csv, column code"
+	}
+	e.Hands = append(e.Hands, Hands{"the owner", "the question on the screen before the bootloader is opened"})
+}
+
+// keepStorage keeps what is in the storage while the system that can read it runs.
+func (e *evening) keepStorage() {
+	if e.c.Mode() == card.System {
+		e.add("backup take", "the system runs, and its storage can be read now, before it is erased", list("items", []string{"storage"}), opt("output", "storage-${name}"))
+	}
+}
+
+// preImages are what this phone's recoveries are built for.
+func (e *evening) preImages() {
+	for _, base := range e.m.NeededBefore() {
+		i := slices.IndexFunc(e.before, func(f *Given) bool {
+			return slices.ContainsFunc(f.File.GoesTo, func(d ident.Destination) bool { return d.Partition == base })
+		})
+		if i < 0 {
+			e.Open = append(e.Open, fmt.Sprintf("recoveries for this phone want an image of %s written before (%s), and none of the files is one: which one belongs to it?", base, "the model file says so"))
+			continue
+		}
+		e.add("flash", "recoveries for this phone are built for it; without it their screen stays black", opt("files", e.before[i].Name), opt("into", "@both"))
+	}
+}
+
+// setRecovery writes the recovery to where this phone keeps it, and starts it. alone says that
+// nothing comes behind it.
+func (e *evening) setRecovery(alone bool) {
+	e.unlockOnce()
+	if e.recovery == nil {
+		root, _ := e.c.Yes(card.FactRoot)
+		if e.c.Mode() == card.Recovery && (root || !alone) {
+			return // it is running
+		}
+		e.Open = append(e.Open, "which recovery goes onto this phone? None of the files is one for it")
+		return
+	}
+	if alone {
+		e.Title = "A recovery"
+	}
+	if e.home.Partition == "" {
+		e.Open = append(e.Open, "where does this phone keep its recovery? "+e.home.Why)
+	}
+	e.preImages()
+	where := e.home.Words()
+	why := "the recovery lives in " + where + ": " + e.home.Why
+	if e.home.Form == "own" && e.slots > 1 {
+		why += "; on both slots, since an install goes to the other one"
+	}
+	e.add("recovery install", why, opt("file", e.recovery.Name))
+	e.add("go", "straight into it: a stock system that starts first may put its own recovery back", opt("mode", string(card.Recovery)))
+	if e.byKeys(card.Recovery) {
+		e.Hands = append(e.Hands, Hands{"somebody at the phone", "its keys: this bootloader knows no restart into the recovery"})
+	}
+	if alone && e.home.Form == "own" && !e.quiet {
+		e.add("recovery hold", "the stock system may have a script that puts the maker's recovery back at each start; where there is none, nothing is done")
+	}
+}
+
+// unlockOnce puts the unlocking first, once.
+func (e *evening) unlockOnce() {
+	if len(e.Tasks) == 0 || !slices.ContainsFunc(e.Tasks, func(t Planned) bool { return t.Command == "unlock" }) {
+		e.unlock()
+	}
+}
+
+// byKeys tells whether a mode is reached by hand from the bootloader.
+func (e *evening) byKeys(to card.Mode) bool {
+	word := plan.RestartCommand(to)
+	yes, known := e.c.Yes(card.FactCommand.Of(word))
+	return known && !yes
+}
+
+// backup keeps what a phone can't do without, while its recovery gives a root shell.
+func (e *evening) backup() {
+	if e.quiet {
+		return
+	}
+	e.add("backup take", "partitions this phone can't do without, and the storage where it can be read: what is erased can't be had back", opt("output", "backup-${name}"))
+}
+
+// wipe formats the data of the old system.
+func (e *evening) wipe(why string) {
+	if e.c.Value(card.FactData) == card.DataFormatted && len(e.Tasks) == 0 {
+		return
+	}
+	if n, known := e.c.Number(card.FactAccounts); !known {
+		e.ask("Is every account signed out on the phone, or its password at hand? The maker's system asks for it after a wipe.")
+	} else if n > 0 {
+		e.ask(fmt.Sprintf("%d account(s) are signed in on the phone. Are they signed out by now, or their passwords at hand? The maker's system asks for them after a wipe.", n))
+	}
+	e.add("wipe", why, list("areas", []string{"userdata"}))
+}
+
+func (e *evening) ask(q string) {
+	if !slices.Contains(e.Asks, q) {
+		e.Asks = append(e.Asks, q)
+	}
+}
+
+// packages sends the ROM, sets the recovery again where the ROM replaces it, and sends what goes
+// on top, on the slot where the ROM landed.
+func (e *evening) packages(addons []*Given) {
+	addons = plan.InOrder(addons, func(g *Given) *ident.File { return g.File })
+	again := e.recovery != nil && e.slots > 1 && e.home.Form != "own" && e.rom != nil && e.rom.File.Kind == ident.OTAAB && !e.quiet
+	switch {
+	case e.rom == nil && len(addons) == 0:
+		return
+	case e.rom == nil:
+		e.add("sideload", "in their order, onto the system that is there", list("packages", short(addons)))
+	case again && len(e.m.NeededBefore()) > 0:
+		e.add("sideload", "the ROM goes to the slot that is not running, and brings a boot image of its own, with its own recovery", list("packages", []string{e.rom.Name}), opt("then", "stay"))
+		e.add("go", "what the recovery is built for came with the ROM in the maker's form", opt("mode", string(card.Bootloader)))
+		for _, f := range e.before {
+			e.add("flash", "again, for the slot the ROM was installed to", opt("files", f.Name), opt("into", "@current"))
+		}
+		e.add("recovery install", "into the boot image the ROM brought, so that its kernel stays", opt("file", e.recovery.Name), opt("boot", e.rom.Name), opt("into", e.home.Partition+"@current"))
+		e.add("go", "onto the new slot, so that what comes next lands there", opt("mode", string(card.Recovery)))
+		if len(addons) > 0 {
+			e.add("sideload", "behind the ROM, on the slot where it landed", list("packages", short(addons)))
+		}
+	case again:
+		e.add("sideload", "the ROM brings a recovery of its own, so this one is written again behind it; add-ons land on the new slot", list("packages", append([]string{e.rom.Name}, short(addons)...)), opt("recovery-after", e.recovery.Name))
+	default:
+		why := "the ROM first"
+		if len(addons) > 0 {
+			why += ", what goes on top behind it"
+			if e.slots > 1 {
+				why += ", with a restart onto the new slot in between"
+			}
+		}
+		e.add("sideload", why, list("packages", append([]string{e.rom.Name}, short(addons)...)))
+	}
+	if e.quiet || e.m != nil && e.byKeys(card.Sideload) {
+		e.Hands = append(e.Hands, Hands{"somebody at the phone", "the recovery's menu: this one takes no commands"})
+	}
+}
+
+// start starts the system, watches it, compares it, and puts apps onto it.
+func (e *evening) start(apps bool) {
+	t := e.add("go", "the first start", opt("mode", string(card.System)), opt("wait", "1s"))
+	t.Note = "the first start takes minutes"
+	e.add("arrive", "watched until it is up, and compared with what was installed", opt("wait", "20m"))
+	e.Hands = append(e.Hands, Hands{"somebody at the phone", "its welcome pages, and debugging, which the format switched off"})
+	if apps && len(e.apps) > 0 {
+		list2 := plan.InOrder(e.apps, func(g *Given) *ident.File { return g.File })
+		e.add("app", "once the system is up", list("files", short(list2)))
+	}
+}
+
+func (e *evening) system() {
+	e.Title = "A system"
+	if e.rom != nil {
+		e.Title = strings.TrimSuffix(place.FileName(e.rom.File.Path), path.Ext(e.rom.File.Path))
+	}
+	if e.rom == nil && len(e.addons) == 0 && len(e.apps) > 0 { // the system that is there stays
+		e.add("app", "onto the system that is there", list("files", short(e.apps)))
+		return
+	}
+	e.unlockOnce()
+	e.keepStorage()
+	if e.rom == nil {
+		e.Open = append(e.Open, noROM(e.addons)...)
+		e.setRecovery(false)
+		e.packages(e.addons)
+		e.start(true)
+		return
+	}
+	e.install(e.addons)
+	e.start(true)
+}
+
+// noROM asks for the ROM where there is nothing to add to.
+func noROM(addons []*Given) []string {
+	if len(addons) > 0 {
+		return nil // they go onto the system that is there
+	}
+	return []string{"which ROM goes onto this phone? None of the files is one for it"}
+}
+
+// install brings a ROM onto the phone, with what goes on top.
+func (e *evening) install(addons []*Given) {
+	const foreign = "the data belongs to the old system; a new one can't read it where it is encrypted, and stumbles over it where it is not"
+	if e.quiet { // it takes no commands: what the bootloader can do is done there
+		e.wipe(foreign)
+		e.setRecovery(false)
+	} else {
+		e.setRecovery(false)
+		e.backup()
+		e.wipe(foreign)
+	}
+	e.packages(addons)
+}
+
+func (e *evening) generic() {
+	if e.gsi == nil {
+		e.Open = append(e.Open, "which generic system goes onto this phone? None of the files is one")
+		return
+	}
+	e.Title = "A generic system"
+	if yes, known := e.c.Yes(card.FactTreble); known && !yes {
+		e.Open = append(e.Open, "this phone has no separate vendor partition (Treble), and no generic system runs on it: which other system is meant?")
+	}
+	e.unlockOnce()
+	e.keepStorage()
+	if e.rom != nil {
+		e.install(nil)
+		e.start(false)
+		e.add("go", "the base stands; the generic system is written over its system", opt("mode", string(card.Recovery)))
+	} else {
+		e.setRecovery(false)
+		e.backup()
+	}
+	if e.quiet {
+		e.Open = append(e.Open, "this recovery gives no root shell, so hash trees can't be switched off and overlays not be moved aside through it: take one that does")
+	}
+	if place.There(e.c, "vbmeta") || e.m != nil && !e.lacks("vbmeta") {
+		e.add("vbmeta loosen", "a generic system is not what the phone's vbmeta was signed over; an enforced hash tree would reject it", opt("flag", "hashtree"))
+	}
+	e.wipe("the data belongs to the system before, and a generic one can't read it")
+	e.add("flash", "it takes the system's place, vendor and boot stay", opt("files", e.gsi.Name), opt("into", "system"))
+	names := e.c.Value(card.FactOverlays)
+	known := names != "" && names != "none"
+	if len(e.addons) > 0 || known {
+		e.add("go", "what comes next is done in the recovery", opt("mode", string(card.Recovery)))
+	}
+	if len(e.addons) > 0 {
+		sorted := plan.InOrder(e.addons, func(g *Given) *ident.File { return g.File })
+		e.add("sideload", "in the order of their numbers", list("packages", short(sorted)))
+	}
+	if known {
+		var paths []string
+		for n := range strings.SplitSeq(names, ",") {
+			paths = append(paths, "/vendor/overlay/"+strings.TrimSpace(n))
+		}
+		e.add("shelve", "generic systems are known to restart for ever over the maker's overlays; they are moved aside, not lost", list("paths", paths))
+	}
+	e.start(true)
+	if names == "" {
+		e.Tasks[len(e.Tasks)-1].Note = "if it begins again and again, a maker's overlay may be in its way: jarlid shelve"
+	}
+}
+
+// lacks tells whether a phone is known to have no such partition.
+func (e *evening) lacks(base string) bool {
+	n, known := e.c.Number(card.FactSize.Of(card.At(base, "")))
+	if known {
+		return n == 0
+	}
+	yes, told := e.c.Yes(card.FactTreble)
+	return told && !yes && !place.There(e.c, base)
+}
+
+func (e *evening) stock() {
+	e.Title = "Back to what the maker sold"
+	if e.set == nil {
+		e.Open = append(e.Open, "which firmware set of the maker goes onto this phone? None of the files is one")
+		return
+	}
+	e.keepStorage()
+	parts := map[string]bool{}
+	var risky []string
+	for _, mem := range e.set.File.Members {
+		for _, d := range mem.GoesTo {
+			parts[d.Partition] = true
+		}
+		base := card.Part(strings.TrimSuffix(path.Base(mem.Name), path.Ext(mem.Name))).Base
+		parts[base] = true
+		if (ident.Risky(base) || e.m != nil && slices.Contains(e.m.Risky, base)) && !slices.Contains(risky, base) {
+			risky = append(risky, base)
+		}
+	}
+	t := e.add("flash", "all of it is looked at first; the order is that of the set, or of the model file", list("files", []string{e.set.Name}))
+	for _, r := range risky {
+		t.Accept = append(t.Accept, Allowed{finding.RiskyPartition + "=" + r, "it is the maker's own, and belongs to this set"})
+	}
+	if e.home.Partition != "" && !parts[e.home.Partition] && len(parts) > 0 {
+		e.Open = append(e.Open, fmt.Sprintf("the set has no image of %s, where this phone keeps its recovery: where is the maker's recovery?", e.home.Partition))
+	}
+	e.wipe("the maker's system can't read the data of another one")
+	e.start(false)
+	if e.set.Signed {
+		e.add("go", "locking is done in the bootloader", opt("mode", string(card.Bootloader)))
+		t := e.add("relock", "the set's whole chain verifies, so a locked phone that trusts its key starts it; each image is held against what was written", opt("images", e.set.Name))
+		t.Note = "it erases all data once more; leave this task out to keep the phone unlocked"
+		e.Hands = append(e.Hands, Hands{"the owner", "the question on the screen before the bootloader is locked"})
+		e.start(false)
+	} else {
+		e.Left = append(e.Left, "the phone stays unlocked: "+cmp.Or(e.set.Why, "nobody can tell whether it would start locked"))
+	}
+}

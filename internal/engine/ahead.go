@@ -1,0 +1,230 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/journal"
+	"jarlid/internal/say"
+)
+
+// Ahead judges several tasks as one plan: each by the facts as those before it will have left
+// them. It changes nothing on the phone, and keeps a card of its own.
+type Ahead struct {
+	Card *card.Card // as the tasks so far will have left it
+
+	// Digest gives a file's digest, for tasks that rest on what those before them have written;
+	// nil: it stays pending.
+	Digest func(path string) (string, error)
+
+	job  *Job // reads what the first task lacks, while nothing is foreseen yet
+	vars map[string]string
+}
+
+// Hand is one act of a person at the phone that is foreseen.
+type Hand struct {
+	Step string   `json:"step"`
+	Do   []string `json:"do"`
+}
+
+// Foreseen is a task as it will go, judged beforehand.
+type Foreseen struct {
+	Steps    []plan.Step
+	Findings []finding.Finding // as accepted
+	Lost     []string
+	Kept     []string
+	Hands    []Hand
+	Open     []string // what shows itself only when the task runs
+	Files    []journal.File
+	Nothing  string // why there is nothing to do
+	Notes    []say.Event
+	Bytes    int64         // that will be sent or read
+	Takes    time.Duration // as expected
+}
+
+// Join puts what comes behind into it.
+func (f *Foreseen) Join(o *Foreseen) {
+	f.Steps, f.Findings, f.Files, f.Notes = append(f.Steps, o.Steps...), append(f.Findings, o.Findings...), append(f.Files, o.Files...), append(f.Notes, o.Notes...)
+	f.Lost, f.Kept, f.Hands, f.Open = append(f.Lost, o.Lost...), append(f.Kept, o.Kept...), append(f.Hands, o.Hands...), append(f.Open, o.Open...)
+	f.Nothing, f.Bytes, f.Takes = o.Nothing, f.Bytes+o.Bytes, f.Takes+o.Takes
+}
+
+// Does are the titles of the steps that change something.
+func (f *Foreseen) Does() (list []string) {
+	for _, s := range f.Steps {
+		if plan.Changes(s) {
+			list = append(list, s.Title())
+		}
+	}
+	return list
+}
+
+// Ahead begins to judge tasks on the phone of an open job, or on a saved card.
+func (j *Job) Ahead() *Ahead { return &Ahead{Card: j.Card.Clone(), job: j} }
+
+// Learn reads what a task is judged by, as far as this mode tells it: later on only what is
+// foreseen counts.
+func (a *Ahead) Learn(ctx context.Context, t Task) error {
+	for range rounds {
+		in, err := a.input(true)
+		if err != nil {
+			return err
+		}
+		d, _ := t.Prepare(in)
+		if d == nil {
+			break
+		}
+		p := plan.Compile(a.job.Card, a.job.Model(), a.job.Models, d.Steps...)
+		more, err := a.job.Know(ctx, append(slices.Clone(d.Lacks.Facts), p.Needs(a.job.Card)...))
+		if err != nil {
+			return err
+		}
+		if len(d.Lacks.Variables) > 0 && a.job.Open() {
+			if a.vars == nil {
+				a.vars = map[string]string{}
+			}
+			for name, value := range a.job.Variables(d.Lacks.Variables...) {
+				a.vars[name] = value
+			}
+		}
+		a.Card = a.job.Card.Clone()
+		if !more {
+			break
+		}
+	}
+	return nil
+}
+
+func (a *Ahead) input(now bool) (*Input, error) {
+	j := a.job
+	scratch, err := j.Scratch()
+	if err != nil {
+		return nil, err
+	}
+	in := &Input{Card: a.Card.Clone(), Model: j.Model(), Models: j.Models, Phone: j.Name, Seen: a.Card.Mode() != card.None, Dry: true, Ahead: true, Scratch: scratch,
+		Contents: map[card.Partition]Content{}, Located: map[string]place.Item{}, Variables: a.vars,
+		Notes: say.To{Observer: &notes{}, Phone: j.Name},
+		Previous: func(base string) (map[card.Partition]string, error) {
+			return journal.Previous(j.Home, j.Who(a.Card.Value(card.FactSerial)), base)
+		}}
+	if now {
+		in.Seen = j.Open()
+	}
+	return in, nil
+}
+
+// Foresee judges a task and changes the card as the task will change the phone. An error is
+// one of the task itself: what it names can't be done here.
+func (a *Ahead) Foresee(t Task, accept []finding.Accept) (*Foreseen, error) {
+	j, n := a.job, &notes{}
+	in, err := a.input(false)
+	if err != nil {
+		return nil, err
+	}
+	in.Notes = say.To{Observer: n, Phone: j.Name}
+	d, err := t.Prepare(in)
+	var stop *finding.StopError
+	if d == nil || err != nil {
+		if errors.As(err, &stop) {
+			return &Foreseen{Findings: finding.Apply(stop.Findings, accept), Notes: n.list}, nil
+		}
+		return nil, err
+	}
+	p := plan.Compile(a.Card, j.Model(), j.Models, d.Steps...)
+	f := &Foreseen{Steps: p.Steps, Files: d.Files, Nothing: d.Nothing, Notes: n.list}
+	if f.Nothing != "" {
+		return f, nil
+	}
+	f.Findings = finding.Apply(append(slices.Clone(d.Findings), p.Check(a.Card)...), accept)
+	f.Lost, f.Kept = p.Cost()
+	l := d.Lacks
+	for _, part := range l.Contents {
+		f.Open = append(f.Open, fmt.Sprintf("what %s holds is read when it is its turn", part))
+	}
+	for _, path := range l.Paths {
+		f.Open = append(f.Open, fmt.Sprintf("whether %s is there is looked up when it is its turn", path))
+	}
+	if l.Restorers {
+		f.Open = append(f.Open, "whether the stock system has a script that puts its recovery back is looked up when it is its turn")
+	}
+	if l.Shelved {
+		f.Open = append(f.Open, "what was moved aside is looked up when it is its turn")
+	}
+	for _, v := range l.Variables {
+		if _, had := a.vars[v]; !had {
+			f.Open = append(f.Open, fmt.Sprintf("what the bootloader says of %s is read when it is its turn", v))
+		}
+	}
+	for _, s := range p.Steps {
+		if do := a.hand(s); len(do) > 0 {
+			f.Hands = append(f.Hands, Hand{Step: s.Title(), Do: do})
+		}
+		bytes, takes := plan.Expect(s, a.Card)
+		f.Bytes, f.Takes = f.Bytes+bytes, f.Takes+takes
+		plan.Apply(s, a.Card)
+		if w, ok := s.(*plan.Write); ok && a.Digest != nil {
+			sum, err := a.Digest(w.File.Path)
+			if err != nil {
+				return nil, err
+			}
+			a.Card.Learn(card.FactDigest.Of(w.Name()), sum, card.Journal)
+		}
+	}
+	return f, nil
+}
+
+// Known tells whether there is a phone or a card, and not a model file alone.
+func (a *Ahead) Known() bool { return a.job.Saved == "" || a.job.SavedCard != "" }
+
+// hand gives what a person will have to do for a step; nil where nothing is known to be needed.
+func (a *Ahead) hand(s plan.Step) []string {
+	if recipe := plan.ByHand(s, a.Card); recipe != "" {
+		return a.job.Hand(recipe, "its keys or its menu").Do
+	}
+	if r, ok := s.(*plan.Restart); ok && r.To == card.System && a.Card.Value(card.FactDebugging) == "off" {
+		return a.job.DebuggingHands().Do
+	}
+	return nil
+}
+
+// Model is the phone's model, nil when none is known, and Models are all.
+func (a *Ahead) Model() (*model.Model, model.Set) { return a.job.Model(), a.job.Models }
+
+// Phone is its name.
+func (a *Ahead) Phone() string { return a.job.Name }
+
+// Debugging is what switches debugging on again.
+func (a *Ahead) Debugging() []string { return a.job.DebuggingHands().Do }
+
+// Agreed is what a person said yes to before several tasks began: what is in it is not asked
+// again.
+type Agreed struct {
+	Question string
+	Findings []finding.Finding
+	Lost     []string
+	Does     []string // titles of steps
+}
+
+// covers tells whether everything that would be asked was agreed to.
+func (a *Agreed) covers(asks []finding.Finding, lost, does []string) bool {
+	if a == nil {
+		return false
+	}
+	for _, f := range asks {
+		if !slices.ContainsFunc(a.Findings, func(o finding.Finding) bool { return o.Name == f.Name && o.About == f.About }) {
+			return false
+		}
+	}
+	within := func(list, all []string) bool {
+		return !slices.ContainsFunc(list, func(s string) bool { return !slices.Contains(all, s) })
+	}
+	return within(lost, a.Lost) && within(does, a.Does)
+}

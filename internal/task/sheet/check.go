@@ -1,0 +1,451 @@
+package sheet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+)
+
+// foreseer is a command that is no plan of steps and says itself what it will do.
+type foreseer interface {
+	Name() string
+	Foresee(*engine.Ahead) (*engine.Foreseen, error)
+}
+
+// Line is one task as it was judged for a phone.
+type Line struct {
+	N        int               `json:"n"` // counted from 1
+	Task     string            `json:"task"`
+	Line     int               `json:"line"`
+	For      bool              `json:"for_this_phone"`
+	Findings []finding.Finding `json:"findings"`
+	Bytes    int64             `json:"bytes"`
+	Seconds  int               `json:"seconds"`
+
+	Note     string           `json:"-"`
+	Foreseen *engine.Foreseen `json:"-"`
+	Mode     card.Mode        `json:"-"` // in which it is foreseen to begin
+	Unsure   []string         `json:"-"` // facts that decide whether it is for this phone, and are not known
+}
+
+// Hand is one act at the phone.
+type Hand struct {
+	N    int      `json:"n"` // the task it belongs to
+	Step string   `json:"step"`
+	Do   []string `json:"do"`
+}
+
+// Judged is the whole sheet, judged for one phone.
+type Judged struct {
+	Name    string     `json:"name"`
+	Model   string     `json:"model,omitempty"`
+	Holds   []Found    `json:"conditions"`
+	Tasks   []Line     `json:"tasks"`
+	Lost    []string   `json:"lost"`
+	Kept    []string   `json:"kept"`
+	Hands   []Hand     `json:"hands"`
+	Bytes   int64      `json:"bytes"`
+	Seconds int        `json:"seconds"`
+	Open    []string   `json:"open"`
+	Runs    bool       `json:"runs"` // nothing stops it
+	Card    *card.Card `json:"-"`    // as it is now
+	Serial  string     `json:"-"`
+}
+
+// Stops are the findings that stop it.
+func (j *Judged) Stops() []finding.Finding { return finding.Blocking(j.all()) }
+
+// Asks are those a person has to say yes to.
+func (j *Judged) Asks() []finding.Finding { return finding.Asking(j.all()) }
+
+func (j *Judged) all() (list []finding.Finding) {
+	for _, f := range j.Holds {
+		list = append(list, f.Finding)
+	}
+	for _, t := range j.Tasks {
+		list = append(list, t.Findings...)
+	}
+	return list
+}
+
+// Agreed is what a person says yes to with the one question at the start.
+func (j *Judged) Agreed(question string) *engine.Agreed {
+	a := &engine.Agreed{Question: question, Findings: j.Asks(), Lost: j.Lost}
+	for _, t := range j.Tasks {
+		if t.Foreseen != nil {
+			a.Does = append(a.Does, t.Foreseen.Does()...)
+		}
+	}
+	return a
+}
+
+// Checked is the whole sheet, judged.
+type Checked struct {
+	Judged
+	All []Judged `json:"phones,omitempty"` // where there are several
+	// Changed are files that are not the ones the sheet was written for.
+	Changed []Found `json:"files"`
+
+	Sheet *Opened `json:"-"`
+}
+
+// Runs tells whether nothing stops it on any phone.
+func (c *Checked) Runs() bool {
+	return len(c.Changed) == 0 && !slices.ContainsFunc(c.All, func(j Judged) bool { return !j.Runs })
+}
+
+// Ready is a sheet with its files read, for any number of phones.
+type Ready struct {
+	*Opened
+	Env  *task.Env
+	Sums *files.Sums
+
+	mu     sync.Mutex
+	loaded map[string]*loading // by the words of a task
+	close  []func()
+}
+
+type loading struct {
+	done chan struct{}
+	work task.Work
+	err  error
+}
+
+// Prepare makes a sheet ready. Close lets its files go.
+func (o *Opened) Prepare(ctx context.Context, e *task.Env) *Ready {
+	r := &Ready{Opened: o, Env: e, Sums: files.NewSums(ctx), loaded: map[string]*loading{}}
+	e.Later(func() {
+		r.Sums.Close()
+		for _, f := range slices.Backward(r.close) {
+			f()
+		}
+	})
+	return r
+}
+
+// load makes the files of a task ready; they are put away when the sheet is.
+func (r *Ready) load(ctx context.Context, w task.Work) error {
+	e := &task.Env{Bench: r.Env.Bench, Options: r.Env.Options, MaxMemory: r.Env.MaxMemory}
+	e.Options.Observer = quiet{r.Env.Options.Observer}
+	err := w.Load(ctx, e)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.close = append(r.close, e.Close)
+	return err
+}
+
+// Changed holds the sheet's files against what it says of them.
+func (r *Ready) Changed(ctx context.Context) ([]Found, error) {
+	ctx, stop := r.Env.UntilStopped(ctx)
+	defer stop()
+	return r.changed(ctx, r.Env, r.Sums)
+}
+
+// quiet keeps what is told of files from being told once a task.
+type quiet struct{ say.Observer }
+
+// Tell passes on how far work is, and nothing else.
+func (q quiet) Tell(e say.Event) {
+	if e.Progress != nil && q.Observer != nil {
+		q.Observer.Tell(e)
+	}
+}
+
+// Ready makes a task ready for a phone: what it reads of files is read once for all phones.
+func (r *Ready) Ready(ctx context.Context, t *Task, vars map[string]string) (*Made, error) {
+	m, err := t.Make(r.Paths(), vars, r.output)
+	if err != nil {
+		var bad *FormError
+		if errors.As(err, &bad) {
+			bad.Path = r.Path
+		}
+		return nil, err
+	}
+	w, ok := m.Task.(task.Work)
+	if !ok {
+		return m, nil
+	}
+	key := strings.Join(m.Words, "\x00")
+	r.mu.Lock()
+	l, had := r.loaded[key]
+	if !had {
+		l = &loading{done: make(chan struct{}), work: w}
+		r.loaded[key] = l
+	}
+	r.mu.Unlock()
+	if !had {
+		l.err = r.load(ctx, w)
+		close(l.done)
+	}
+	select {
+	case <-l.done:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	if l.err != nil {
+		return nil, l.err
+	}
+	// Each phone has a value of its own, with what was read in common.
+	mine := reflect.New(reflect.TypeOf(l.work).Elem())
+	mine.Elem().Set(reflect.ValueOf(l.work).Elem())
+	m.Task = mine.Interface()
+	if u, ok := m.Task.(*task.Unlock); ok {
+		u.Code = m.Code
+	}
+	return m, nil
+}
+
+// Judge judges all tasks from the nth on (counted from 0) as one plan on an open phone, on a
+// saved card, or on what a model file says. rest is what is left of the nth, nil for all of it.
+func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made) (*Judged, error) {
+	m, all := j.Model(), j.Models
+	out := &Judged{Name: j.Name, Model: whenFacts["model"](j.Card, m), Serial: j.Card.Value(card.FactSerial), Tasks: []Line{}, Lost: []string{}, Kept: []string{}, Hands: []Hand{}, Open: []string{}, Holds: []Found{}}
+	vars := r.vars(j.Name, out.Serial, out.Model)
+	ahead := j.Ahead()
+	if slices.ContainsFunc(r.Tasks, func(t Task) bool { return t.Command == "relock" }) {
+		ahead.Digest = func(path string) (string, error) {
+			sum, _, err := r.Sums.Of(ctx, path, nil)
+			return sum, err
+		}
+	}
+	made := map[int][]*Made{}
+	for i := range r.Tasks {
+		t := &r.Tasks[i]
+		if yes, _ := t.fits(j.Card, m, all); !yes || i < from {
+			continue
+		}
+		if i == from && rest != nil {
+			made[i] = rest
+			continue
+		}
+		w, err := r.Ready(ctx, t, vars)
+		var stop *finding.StopError
+		switch {
+		case err == nil:
+		case ctx.Err() != nil:
+			return nil, err
+		case errors.As(err, &stop):
+			made[i] = []*Made{{Task: wrong{stop.Findings}}}
+			continue
+		default:
+			made[i] = []*Made{{Task: wrong{[]finding.Finding{impossible(t, err)}}}}
+			continue
+		}
+		made[i] = []*Made{w}
+		if et, ok := w.Task.(engine.Task); ok {
+			if err := ahead.Learn(ctx, et); err != nil {
+				return nil, err
+			}
+		}
+	}
+	out.Card = j.Card.Clone()
+	if from == 0 {
+		if len(r.Conditions.Free) > 0 {
+			var ids []card.ID
+			for w := range r.Conditions.Free {
+				ids = append(ids, card.FactFree.Of(w))
+			}
+			if _, err := j.Know(ctx, ids); err != nil {
+				return nil, err
+			}
+		}
+		out.Holds = append(out.Holds, r.holds(j.Card, m, all)...)
+		for i := range out.Holds {
+			out.Holds[i].Finding = finding.Apply([]finding.Finding{out.Holds[i].Finding}, r.accepts(j.Accept, &Task{}))[0]
+		}
+	}
+	for _, q := range r.Open {
+		out.Holds = append(out.Holds, Found{finding.Finding{Name: finding.OpenQuestion, Severity: finding.Stop, Final: true, About: r.Name, Text: q, Remedy: "answer it: change the tasks accordingly, and take it out of the sheet's list open"}, 1})
+	}
+	before := &contradictions{}
+	any := false
+	for i := range r.Tasks {
+		t := &r.Tasks[i]
+		l := Line{N: i + 1, Task: t.Typed(), Line: t.Line, Note: t.Note, Mode: ahead.Card.Mode(), Findings: []finding.Finding{}}
+		l.For, l.Unsure = t.fits(ahead.Card, m, all)
+		if i < from || made[i] == nil {
+			l.For = l.For && i >= from
+			out.Tasks = append(out.Tasks, l)
+			any = any || i < from
+			continue
+		}
+		any = any || l.For
+		if len(l.Unsure) > 0 {
+			out.Open = append(out.Open, fmt.Sprintf("task %d: whether it is for this phone is read when it is its turn (%s)", l.N, strings.Join(l.Unsure, ", ")))
+		}
+		if err := r.line(ahead, &l, made[i], r.accepts(j.Accept, t)); err != nil {
+			return nil, err
+		}
+		l.Findings = append(l.Findings, finding.Apply(before.with(&l), r.accepts(j.Accept, t))...)
+		out.add(&l)
+	}
+	if !any {
+		out.Holds = append(out.Holds, Found{finding.Finding{Name: finding.NoTaskFits, Severity: finding.Stop, Final: true, About: j.Name, Text: fmt.Sprintf("none of the sheet's %d tasks is for %s", len(r.Tasks), j.Name),
+			Remedy: "leave it out, or draft a sheet for its kind"}, 1})
+	}
+	if !ahead.Known() {
+		out.unread()
+	}
+	out.Runs = len(out.Stops()) == 0
+	return out, nil
+}
+
+// toldByAny are what every phone tells as soon as it is here.
+var toldByAny = []string{finding.LockedBootloader, finding.BatteryLow, finding.NoSuchPartition, finding.ConditionNotMet, finding.BaseVersion, finding.EncryptedData, finding.AccountLock, finding.OtherFirmware}
+
+// unread makes one open question of all that a model file can't tell and a phone will.
+func (j *Judged) unread() {
+	told := func(f finding.Finding) bool {
+		return f.Severity == finding.Warn && slices.Contains(toldByAny, f.Name)
+	}
+	n := len(j.all())
+	j.Holds = slices.DeleteFunc(j.Holds, func(f Found) bool { return told(f.Finding) })
+	for i := range j.Tasks {
+		j.Tasks[i].Findings = slices.DeleteFunc(j.Tasks[i].Findings, told)
+	}
+	if len(j.all()) < n {
+		j.Open = append(j.Open, "what a phone tells by itself is read when one is here: its lock, battery, partitions and their sizes, firmware, data and accounts")
+	}
+}
+
+// line judges one task, or the commands that are left of it.
+func (r *Ready) line(ahead *engine.Ahead, l *Line, list []*Made, accept []finding.Accept) error {
+	all := &engine.Foreseen{}
+	for _, m := range list {
+		var f *engine.Foreseen
+		var err error
+		switch t := m.Task.(type) {
+		case wrong:
+			f = &engine.Foreseen{Findings: t.found}
+		case engine.Task:
+			f, err = ahead.Foresee(t, accept)
+		case foreseer:
+			f, err = t.Foresee(ahead)
+		}
+		if err != nil {
+			f = &engine.Foreseen{Findings: []finding.Finding{impossible(&r.Tasks[l.N-1], err)}}
+		}
+		all.Join(f)
+	}
+	l.Findings = append(l.Findings, finding.Apply(all.Findings, accept)...)
+	l.Foreseen, l.Bytes, l.Seconds = all, all.Bytes, int(all.Takes/time.Second)
+	return nil
+}
+
+// wrong is a task that could not be made ready.
+type wrong struct{ found []finding.Finding }
+
+func impossible(t *Task, err error) finding.Finding {
+	return finding.Finding{Name: finding.TaskImpossible, Severity: finding.Stop, Final: true, About: t.Command, Text: err.Error(), Remedy: fmt.Sprintf("change the task in line %d of the sheet", t.Line)}
+}
+
+// add puts a judged task to the others. A finding that one before it had is not told again.
+func (j *Judged) add(l *Line) {
+	l.Findings = slices.DeleteFunc(l.Findings, func(f finding.Finding) bool {
+		return slices.ContainsFunc(j.all(), func(o finding.Finding) bool {
+			return o.Name == f.Name && o.About == f.About && o.Severity == f.Severity && o.Text == f.Text
+		})
+	})
+	f := l.Foreseen
+	for _, s := range f.Lost {
+		if !slices.Contains(j.Lost, s) {
+			j.Lost = append(j.Lost, s)
+		}
+	}
+	for _, s := range f.Kept {
+		if !slices.Contains(j.Kept, s) {
+			j.Kept = append(j.Kept, s)
+		}
+	}
+	for _, h := range f.Hands {
+		j.Hands = append(j.Hands, Hand{l.N, h.Step, h.Do})
+	}
+	for _, s := range f.Open {
+		j.Open = append(j.Open, fmt.Sprintf("task %d: %s", l.N, s))
+	}
+	j.Bytes, j.Seconds = j.Bytes+l.Bytes, j.Seconds+l.Seconds
+	j.Tasks = append(j.Tasks, *l)
+}
+
+// contradictions notices tasks that undo what one before them did, with no start between.
+type contradictions struct {
+	wrote map[card.Partition]string // by what, since the last start
+	by    map[card.Partition]int
+	slot  int // the task that chose the slot, with nothing done since
+}
+
+func (c *contradictions) with(l *Line) (list []finding.Finding) {
+	if c.wrote == nil {
+		c.wrote, c.by = map[card.Partition]string{}, map[card.Partition]int{}
+	}
+	add := func(other int, what string) {
+		list = append(list, finding.Finding{Name: finding.TasksContradict, Severity: finding.Stop, About: fmt.Sprintf("task %d", l.N),
+			Text: fmt.Sprintf("task %d %s, which task %d had done otherwise, and the phone was not started in between", l.N, what, other), Remedy: fmt.Sprintf("take one of the two out of the sheet (line %d)", l.Line)})
+	}
+	told := false
+	for _, s := range l.Foreseen.Steps {
+		switch s := s.(type) {
+		case *plan.Restart:
+			c.wrote, c.by, c.slot = map[card.Partition]string{}, map[card.Partition]int{}, 0
+		case *plan.Activate:
+			if c.slot > 0 && c.slot != l.N {
+				add(c.slot, "chooses a slot")
+			}
+			c.slot = l.N
+		case *plan.Write:
+			p := s.Name()
+			if old, had := c.wrote[p]; had && old != s.File.Path && c.by[p] != l.N && !told {
+				add(c.by[p], "writes "+p.String())
+				told = true
+			}
+			c.wrote[p], c.by[p] = s.File.Path, l.N
+		}
+	}
+	return list
+}
+
+// accepts are the stops that are allowed for a task: on the command line, and those of the sheet
+// and the task itself that a person has allowed.
+func (o *Opened) accepts(typed []finding.Accept, t *Task) []finding.Accept {
+	list := slices.Clone(typed)
+	for _, a := range slices.Concat(o.Accept, t.Accept) {
+		if slices.Contains(o.Allowed, a) {
+			list = append(list, a.Finding)
+		}
+	}
+	return list
+}
+
+// Wants are the stops that the sheet wants allowed.
+func (s *Sheet) Wants() []Accept {
+	list := slices.Clone(s.Accept)
+	for _, t := range s.Tasks {
+		list = append(list, t.Accept...)
+	}
+	return list
+}
+
+// Finish makes the result of several judged phones.
+func Finish(o *Opened, changed []Found, all []Judged) *Checked {
+	c := &Checked{Sheet: o, Changed: changed, All: all}
+	if c.Changed == nil {
+		c.Changed = []Found{}
+	}
+	if len(all) > 0 {
+		c.Judged = all[0]
+	}
+	return c
+}

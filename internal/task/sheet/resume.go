@@ -1,0 +1,176 @@
+package sheet
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/engine"
+	"jarlid/internal/journal"
+	"jarlid/internal/task"
+)
+
+// Reopen reads the sheet of a run as it was run then. Files and table are looked for where they
+// were.
+func Reopen(r *journal.Run) (*Opened, error) {
+	text, err := r.Text()
+	if err != nil {
+		return nil, err
+	}
+	first := r.First()
+	s, err := Parse(text, filepath.Base(first.Sheet))
+	if err != nil {
+		return nil, err
+	}
+	o := Options{Table: first.Table}
+	for name, path := range first.Elsewhere {
+		o.Elsewhere = append(o.Elsewhere, name+"="+path)
+	}
+	return s.at(first.Sheet, text, o)
+}
+
+// Find gives the run of a number; nil where it is none of a sheet.
+func Find(home string, number int) (*journal.Run, error) {
+	runs, err := journal.Runs(home)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(runs, func(r *journal.Run) bool { return r.Number == number })
+	if i < 0 {
+		return nil, nil
+	}
+	return runs[i], nil
+}
+
+// Left says where a run goes on with a phone, which was read anew: with which task, and what is
+// left of it. What is done is not done again, an install that succeeded least of all.
+func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from int, rest []*Made, err error) {
+	n, mode, last := 0, card.None, (*journal.RunRecord)(nil) // the task that was begun last
+	done := map[int]bool{}
+	for i := range run.Records {
+		rec := &run.Records[i]
+		if rec.Phone != j.Name {
+			continue
+		}
+		switch rec.Event {
+		case journal.TaskBegin:
+			n, mode, last = rec.Task, card.Mode(rec.Mode), nil
+		case journal.TaskRest:
+			last = rec
+		case journal.TaskEnd:
+			done[rec.Task] = rec.Outcome == journal.TaskDone || rec.Outcome == journal.TaskSkipped
+		}
+	}
+	for from < len(r.Tasks) && done[from+1] {
+		from++
+	}
+	if from >= len(r.Tasks) || n != from+1 {
+		return from, nil, nil
+	}
+	t := &r.Tasks[from]
+	rest, done[n], err = r.leftOf(ctx, run, j, n, last)
+	if err != nil {
+		return from, nil, err
+	}
+	if done[n] {
+		return from + 1, nil, nil
+	}
+	if now := j.Card.Mode(); t.Command != "go" && mode != card.None && j.Open() && now != mode && !(mode == card.Recovery && now == card.Sideload) {
+		// It may have been taken elsewhere since it broke off: a task goes on where it began.
+		if rest == nil {
+			m, err := r.Ready(ctx, t, r.vars(j.Name, j.Card.Value(card.FactSerial), whenFacts["model"](j.Card, j.Model())))
+			if err != nil {
+				return from, nil, err
+			}
+			rest = []*Made{m}
+		}
+		if rest[0].Words[0] != "go" {
+			rest = append([]*Made{{Task: &task.Go{Mode: mode, Wait: goWait}, Words: []string{"go", string(mode)}}}, rest...)
+		}
+	}
+	return from, rest, nil
+}
+
+// leftOf works out from the journals what is left of a task.
+func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n int, last *journal.RunRecord) (rest []*Made, done bool, err error) {
+	if _, looks := commands[r.Tasks[n-1].Command].of().(foreseer); looks {
+		if _, is := commands[r.Tasks[n-1].Command].of().(engine.Task); !is {
+			return nil, false, nil // it only looks: it does so again
+		}
+	}
+	all, err := journal.Jobs(j.Home)
+	if err != nil {
+		return nil, false, err
+	}
+	var job *journal.Job
+	for i := range all {
+		if all[i].Part(run.Number, n) && all[i].Of(who(j)) {
+			job = &all[i]
+		}
+	}
+	var words, behind [][]string
+	if last != nil {
+		words = last.Rest
+		if job != nil && job.Number > last.Job {
+			words, behind = nil, last.Rest[1:]
+		}
+	}
+	if words == nil {
+		switch {
+		case job == nil:
+			return nil, false, nil // it did not begin
+		case job.OK():
+			words = behind
+			if len(words) == 0 {
+				return nil, true, nil
+			}
+		default:
+			b := job.BrokenOff()
+			if b == nil && len(behind) == 0 {
+				return nil, false, nil // nothing was done
+			}
+			first := job.Records[0].Command
+			if b != nil {
+				if slices.Equal(b.Command, first) && len(b.Then) == 0 && len(behind) == 0 {
+					return nil, false, nil // all of it is left
+				}
+				first = b.Command
+			}
+			words = [][]string{bare(first)}
+			if b != nil && len(b.Then) > 0 {
+				words = append(words, append([]string{"sideload"}, b.Then...))
+			}
+			words = append(words, behind...)
+		}
+	}
+	for _, w := range words {
+		m, err := FromWords(w)
+		if err != nil {
+			return nil, false, fmt.Errorf("task %d of run %d: %w", n, run.Number, err)
+		}
+		if work, ok := m.Task.(task.Work); ok {
+			if err := r.load(ctx, work); err != nil {
+				return nil, false, err
+			}
+		}
+		rest = append(rest, m)
+	}
+	return rest, false, nil
+}
+
+// bare takes the program's name and the phone off a command.
+func bare(typed []string) (words []string) {
+	for i := 1; i < len(typed); i++ {
+		if typed[i] == "--on" {
+			i++
+			continue
+		}
+		words = append(words, typed[i])
+	}
+	return words
+}
+
+// who is a phone as journals know it.
+func who(j *engine.Job) journal.Who { return j.Who(j.Card.Value(card.FactSerial)) }

@@ -1,0 +1,266 @@
+package sheet
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"jarlid/internal/core/finding"
+	"jarlid/internal/engine"
+	"jarlid/internal/journal"
+)
+
+// Exits are the exit codes that decide that of several phones: the first of them that occurred.
+var Exits = []int{1, 7, 5, 4, 3}
+
+// Worst gives the exit code of several phones.
+func Worst(codes []int) int {
+	for _, e := range Exits {
+		if slices.Contains(codes, e) {
+			return e
+		}
+	}
+	return slices.Max(append(codes, 0))
+}
+
+// Phone is one phone of a run.
+type Phone struct {
+	Name   string
+	On     string
+	Serial string
+	Model  string
+	Judged *Judged
+	From   int // the task it begins with, counted from 0
+	// Rest is what is left of that task; nil: all of it.
+	Rest []*Made
+
+	outcome []TaskOutcome
+	acted   bool
+	job     int
+}
+
+// TaskOutcome is what became of one task.
+type TaskOutcome struct {
+	N       int    `json:"n"`
+	Task    string `json:"task"`
+	Outcome string `json:"outcome"`
+	Job     int    `json:"job,omitempty"`
+	Error   string `json:"error,omitempty"`
+}
+
+// PhoneOutcome is what became of one phone.
+type PhoneOutcome struct {
+	Name  string        `json:"name"`
+	OK    bool          `json:"ok"`
+	Exit  int           `json:"exit"`
+	Job   int           `json:"job,omitempty"` // its last one
+	Tasks []TaskOutcome `json:"tasks"`
+}
+
+// Ran is what became of a run.
+type Ran struct {
+	Run    int            `json:"run,omitempty"`
+	Sheet  string         `json:"sheet"`
+	Phones []PhoneOutcome `json:"phones"`
+}
+
+// One is one task that is to be carried out on one phone.
+type One struct {
+	Phone *Phone
+	N, Of int // counted from 1
+	Title string
+	Made  *Made
+	Part  journal.Part
+	Agree *engine.Agreed
+	Allow []finding.Accept
+}
+
+// Doer carries tasks out, as commands are carried out, and tells of them.
+type Doer interface {
+	// Do carries one out; job is the number of the job, 0 where none was begun, acted whether
+	// something was changed.
+	Do(ctx context.Context, one One) (job int, acted bool, err error)
+	// Read gives what is known of a phone now.
+	Read(ctx context.Context, p *Phone) (*engine.Job, error)
+	// Exit is the exit code of an error.
+	Exit(err error) int
+	// Skip tells that a task is not for a phone, or done already.
+	Skip(p *Phone, n int, title, why string)
+	// End tells that a phone's tasks have come to their end.
+	End(p *Phone, o *PhoneOutcome, err error)
+}
+
+// Start is how a run begins.
+type Start struct {
+	Phones   []*Phone
+	Question string
+	Said     []journal.Answer
+	Table    string
+	Of       *journal.Run // that is gone on with; nil for a new one
+}
+
+// Run carries the sheet out, on all phones at the same time. Each ends by itself.
+func (r *Ready) Run(ctx context.Context, d Doer, s Start) (*Ran, error) {
+	var log *journal.RunWriter
+	var err error
+	home, sink := r.Env.Bench.Home, r.Env.Options.Sink
+	if s.Of != nil {
+		if log, err = journal.OpenRun(s.Of, sink); err == nil {
+			err = log.Write(journal.RunRecord{Event: journal.Resumed, Said: s.Said})
+		}
+	} else if log, err = journal.CreateRun(home, r.Text, sink); err == nil {
+		begin := journal.RunRecord{Event: journal.Begin, Name: r.Name, Sheet: r.Path, Elsewhere: r.Elsewhere, Table: s.Table, Said: s.Said}
+		for i := range r.Tasks {
+			begin.Tasks = append(begin.Tasks, r.Tasks[i].Typed())
+		}
+		for _, p := range s.Phones {
+			begin.Phones = append(begin.Phones, journal.RunPhone{Name: p.Name, On: p.On, Serial: p.Serial, Model: p.Model})
+		}
+		err = log.Write(begin)
+	}
+	if err != nil {
+		return nil, err
+	}
+	ran := &Ran{Run: log.Number, Sheet: r.Name, Phones: make([]PhoneOutcome, len(s.Phones))}
+	var wg sync.WaitGroup
+	errs := make([]error, len(s.Phones))
+	for i, p := range s.Phones {
+		wg.Go(func() {
+			ran.Phones[i], errs[i] = r.phone(ctx, d, log, p, s.Question)
+		})
+	}
+	wg.Wait()
+	err = errors.Join(errs...)
+	return ran, errors.Join(err, log.Write(journal.RunRecord{Event: journal.End}), log.Close())
+}
+
+// phone carries the tasks out on one phone. An error is that of the run's own record; what became
+// of the phone is in its outcome.
+func (r *Ready) phone(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, question string) (PhoneOutcome, error) {
+	out := PhoneOutcome{Name: p.Name, Tasks: []TaskOutcome{}}
+	err := r.tasks(ctx, d, log, p, question)
+	var write *journal.WriteError
+	out.Tasks = append(out.Tasks, p.outcome...)
+	out.Job = p.job
+	if out.Exit = d.Exit(err); out.Exit == 3 && p.acted {
+		out.Exit = 7
+	}
+	out.OK = err == nil
+	d.End(p, &out, err)
+	end := journal.RunRecord{Event: journal.PhoneEnd, Phone: p.Name, Exit: out.Exit}
+	if err != nil {
+		end.Error = err.Error()
+	}
+	if werr := log.Write(end); werr != nil && !errors.As(err, &write) {
+		return out, werr
+	}
+	return out, nil
+}
+
+func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, question string) error {
+	agree := p.Judged.Agreed(question)
+	for i := range r.Tasks {
+		t := &r.Tasks[i]
+		n, title := i+1, t.Typed()
+		note := func(outcome string, job int, err error) error {
+			o := TaskOutcome{N: n, Task: title, Outcome: outcome, Job: job}
+			rec := journal.RunRecord{Event: journal.TaskEnd, Phone: p.Name, Task: n, Outcome: outcome, Job: job}
+			if err != nil {
+				o.Error, rec.Error = err.Error(), err.Error()
+			}
+			p.outcome, p.job = append(p.outcome, o), cmp.Or(job, p.job)
+			return log.Write(rec)
+		}
+		if i < p.From {
+			p.outcome = append(p.outcome, TaskOutcome{N: n, Task: title, Outcome: journal.TaskDone})
+			continue
+		}
+		select {
+		case <-r.Env.Options.Soft:
+			return engine.ErrStopped
+		default:
+		}
+		line := p.Judged.Tasks[i]
+		if len(line.Unsure) > 0 {
+			var err error
+			if line.For, err = r.isFor(ctx, d, p, t); err != nil {
+				return errors.Join(err, note(journal.TaskStopped, 0, err))
+			}
+		}
+		if !line.For {
+			d.Skip(p, n, title, "is not for this phone")
+			if err := note(journal.TaskSkipped, 0, nil); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := log.Write(journal.RunRecord{Event: journal.TaskBegin, Phone: p.Name, Task: n, Mode: string(line.Mode)}); err != nil {
+			return err
+		}
+		job, err := r.one(ctx, d, log, p, i, agree)
+		outcome := journal.TaskDone
+		switch d.Exit(err) {
+		case 0:
+		case 3, 7:
+			outcome = journal.TaskStopped
+		default:
+			outcome = journal.TaskFailed
+		}
+		if werr := note(outcome, job, err); werr != nil || err != nil {
+			return errors.Join(err, werr)
+		}
+	}
+	return nil
+}
+
+// isFor reads what decides whether a task is for a phone.
+func (r *Ready) isFor(ctx context.Context, d Doer, p *Phone, t *Task) (bool, error) {
+	j, err := d.Read(ctx, p)
+	if err != nil {
+		return false, err
+	}
+	yes, unknown := t.fits(j.Card, j.Model(), j.Models)
+	if len(unknown) > 0 && yes {
+		return false, finding.Stopped(finding.TaskImpossible, t.Command, fmt.Sprintf("whether %s is for %s can't be told: %s is not known", t.Command, p.Name, strings.Join(unknown, ", ")),
+			fmt.Sprintf("find it out (jarlid card), and change when in line %d of the sheet", t.Line))
+	}
+	return yes, nil
+}
+
+// one carries out one task, or what is left of it.
+func (r *Ready) one(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, i int, agree *engine.Agreed) (job int, err error) {
+	t := &r.Tasks[i]
+	one := One{Phone: p, N: i + 1, Of: len(r.Tasks), Title: t.Typed(), Part: journal.Part{Run: log.Number, Task: i + 1}, Agree: agree, Allow: r.accepts(nil, t)}
+	do := func(m *Made) error {
+		one.Made = m
+		n, acted, err := d.Do(ctx, one)
+		job, p.acted = cmp.Or(n, job), p.acted || acted
+		return err
+	}
+	rest := p.Rest
+	p.Rest = nil
+	if rest == nil {
+		m, err := r.Ready(ctx, t, r.vars(p.Name, p.Serial, p.Model))
+		if err != nil {
+			return job, err
+		}
+		return job, do(m)
+	}
+	for k, m := range rest {
+		rec := journal.RunRecord{Event: journal.TaskRest, Phone: p.Name, Task: i + 1, Job: job}
+		for _, m := range rest[k:] {
+			rec.Rest = append(rec.Rest, m.Words)
+		}
+		if err := log.Write(rec); err != nil {
+			return job, err
+		}
+		if err := do(m); err != nil {
+			return job, err
+		}
+	}
+	return job, nil
+}
