@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -11,6 +13,8 @@ import (
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
+	"jarlid/internal/files"
+	"jarlid/internal/journal"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -19,15 +23,21 @@ import (
 func (a *app) jobsCommand() *cobra.Command {
 	c := &cobra.Command{Use: "jobs", Short: "List every job of this bench: when, on which phone, how it ended, where it broke off", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobs(cmd, args) }}
-	show := &cobra.Command{Use: "show NUMBER", Short: "Tell one job at length: its files, findings and answers, each step and how it was confirmed", Args: words(1, 1, "a job's number"),
+	var page string
+	show := &cobra.Command{Use: "show NUMBER", Short: "Tell one job or a whole run at length: files, findings and answers, each step and how it was confirmed", Args: words(1, 1, "the number of a job or a run"),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 			return a.jobNumbers(), cobra.ShellCompDirectiveNoFileComp
 		},
-		RunE: func(cmd *cobra.Command, args []string) error { return a.jobShow(cmd, args) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.jobShow(cmd, args, page) }}
+	show.Flags().StringVar(&page, "page", "", "write the report as one page (HTML) that needs no network: what was there before and after, each step, how it ended")
 	resume := &cobra.Command{Use: "resume [NUMBER]", Short: "Go on with a job that broke off: what is done stays done, the phone is read anew", Args: words(0, 1, "a job's number, or nothing"),
 		ValidArgsFunction: show.ValidArgsFunction,
 		RunE:              func(cmd *cobra.Command, args []string) error { return a.jobResume(cmd, args) }}
-	c.AddCommand(show, resume)
+	var age string
+	prune := &cobra.Command{Use: "prune", Short: "Delete old jobs: never one that broke off, or that alone knows something of a phone", Args: noWords,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.jobsPrune(cmd, args, age) }}
+	prune.Flags().StringVar(&age, "older", "", "how old: 90d, 12w, 48h (needed)")
+	c.AddCommand(show, resume, prune)
 	return c
 }
 
@@ -68,8 +78,9 @@ func (a *app) jobs(cmd *cobra.Command, args []string) error {
 		return nil
 	}
 	var rows [][]string
+	runs := false
 	for _, j := range l.Jobs {
-		number := "-"
+		number, run := "-", ""
 		if j.Number > 0 {
 			number = strconv.Itoa(j.Number)
 		}
@@ -80,19 +91,43 @@ func (a *app) jobs(cmd *cobra.Command, args []string) error {
 		if j.Step != "" {
 			how += ": " + j.Step
 		}
-		rows = append(rows, []string{number, at, j.Phone, how, j.Short()})
+		if j.Run > 0 {
+			runs, run = true, fmt.Sprintf("%d, task %d", j.Run, j.Task)
+		}
+		rows = append(rows, []string{number, run, at, j.Phone, how, j.Short()})
 	}
-	a.out.Table([]string{"JOB", "BEGAN", "PHONE", "HOW IT ENDED", "COMMAND"}, rows)
+	heading := []string{"JOB", "OF RUN", "BEGAN", "PHONE", "HOW IT ENDED", "COMMAND"}
+	if !runs {
+		heading = slices.Delete(heading, 1, 2)
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], 1, 2)
+		}
+	}
+	a.out.Table(heading, rows)
 	if last := l.Jobs[0]; last.Number > 0 {
 		a.next = append(a.next, fmt.Sprintf("jarlid jobs show %d", last.Number))
 	}
 	return nil
 }
 
-func (a *app) jobShow(cmd *cobra.Command, args []string) error {
+func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
 	e, err := a.with(cmd, args)
 	if err != nil {
 		return err
+	}
+	if page != "" {
+		r, err := task.ReportOf(e, args[0])
+		if err != nil {
+			return err
+		}
+		a.result = r
+		return a.writeReport(r, files.Unquote(page))
+	}
+	if run, err := task.RunOf(e, args[0]); err != nil || run != nil {
+		if err != nil {
+			return err
+		}
+		return a.runShow(e, args[0], run)
 	}
 	s, err := task.ShowJob(e, args[0])
 	if err != nil {
@@ -154,6 +189,13 @@ func (a *app) jobResume(cmd *cobra.Command, args []string) error {
 	word := ""
 	if len(args) > 0 {
 		word = args[0]
+	}
+	run, word, err := task.ResumeRun(e, word)
+	if err != nil {
+		return err
+	}
+	if run != nil {
+		return a.resumeRun(cmd, run)
 	}
 	s, err := task.ResumeJob(e, word)
 	if err != nil {
@@ -230,4 +272,139 @@ func (a *app) sayJobStep(phone string, st task.JobStep) {
 	for _, answer := range st.Answers {
 		a.say(phone, say.Info, "the phone said: %s", answer)
 	}
+}
+
+// runShow tells a run of a sheet: each phone's tasks as they went.
+func (a *app) runShow(e *task.Env, word string, run *journal.Run) error {
+	r, err := task.ReportOf(e, word)
+	if err != nil {
+		return err
+	}
+	a.result = r
+	if a.json {
+		return nil
+	}
+	a.say("", say.Info, "run %d of %s (%s), begun %s", r.Number, r.Name, filepath.Base(r.Sheet), when(r.Began))
+	for _, q := range r.Said {
+		a.say("", say.Info, "asked %q, the answer was %q", q.Question, q.Answer)
+	}
+	var rows [][]string
+	for _, p := range r.Phones {
+		for _, t := range p.Tasks {
+			var jobs []string
+			for _, n := range t.Jobs {
+				jobs = append(jobs, strconv.Itoa(n))
+			}
+			rows = append(rows, []string{p.Name, strconv.Itoa(t.N), strings.ReplaceAll(t.Outcome, "-", " "), strings.Join(jobs, ", "), t.Task})
+		}
+	}
+	a.out.Table([]string{"PHONE", "TASK", "HOW IT ENDED", "JOB", "COMMAND"}, rows)
+	broken := false
+	for _, p := range r.Phones {
+		switch {
+		case p.OK:
+			a.say(p.Name, say.Done, "%s: all of it is done", p.Name)
+		case p.Error != "":
+			a.say(p.Name, say.Fail, "%s: %s", p.Name, p.Error)
+		default:
+			a.say(p.Name, say.Fail, "%s: no end is written: it runs now, or was cut off", p.Name)
+		}
+	}
+	broken = len(run.Broken()) > 0
+	if broken {
+		a.next = append(a.next, e.Command("", "jobs", "resume", strconv.Itoa(r.Number)))
+	}
+	return nil
+}
+
+func (a *app) writeReport(r *task.Report, path string) error {
+	b, err := reportHTML(r)
+	if err == nil {
+		err = files.WriteWhole(path, b, 0o644)
+	}
+	if err == nil {
+		a.say("", say.Done, "%s: the report of %s, one page that needs nothing else", path, r.Name)
+	}
+	return err
+}
+
+// jobsPrune deletes old jobs.
+func (a *app) jobsPrune(cmd *cobra.Command, args []string, age string) error {
+	e, err := a.with(cmd, args)
+	if err != nil {
+		return err
+	}
+	if age == "" {
+		return usage("jobs prune wants --older, for example --older 90d")
+	}
+	d, err := parseAge(age)
+	if err != nil {
+		return err
+	}
+	gone, _, err := task.PruneJobs(e, d, true)
+	if err != nil {
+		return err
+	}
+	if len(gone) == 0 {
+		a.result = pruned{Jobs: []int{}}
+		a.say("", say.Done, "nothing is to be deleted: no job that ended well, and of which later ones know everything, is older than %s", age)
+		return nil
+	}
+	var rows [][]string
+	for _, j := range gone {
+		rows = append(rows, []string{strconv.Itoa(j.Number), when(j.Began), j.Phone, j.Short()})
+	}
+	a.out.Table([]string{"JOB", "BEGAN", "PHONE", "COMMAND"}, rows)
+	question := fmt.Sprintf("Delete the journals of these %d jobs?", len(gone))
+	if len(gone) == 1 {
+		question = "Delete the journal of this job?"
+	}
+	switch {
+	case a.dry:
+		a.say("", say.Asks, "%s (a dry run ends here)", question)
+		return nil
+	case !a.yes:
+		yes, err := say.To{Observer: a.out}.Confirm(question)
+		if errors.Is(err, say.ErrNobody) {
+			return finding.Stopped(finding.NotConfirmed, "jobs", "nobody is here to answer: "+question, "run it in a terminal, or with --yes")
+		}
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return &finding.StopError{Declined: true, Told: true}
+		}
+	}
+	gone, kept, err := task.PruneJobs(e, d, false)
+	r := pruned{Jobs: []int{}, Kept: kept}
+	for _, j := range gone {
+		r.Jobs = append(r.Jobs, j.Number)
+	}
+	a.result = r
+	if err == nil {
+		a.say("", say.Done, "%s deleted, %d stay", counted(len(gone), "job"), kept)
+	}
+	return err
+}
+
+// pruned are the jobs that were deleted.
+type pruned struct {
+	Jobs []int `json:"deleted"`
+	Kept int   `json:"kept"`
+}
+
+// parseAge reads an age: days, weeks, or what a duration is written as.
+func parseAge(s string) (time.Duration, error) {
+	for unit, hours := range map[string]time.Duration{"d": 24, "w": 7 * 24} {
+		if n, ok := strings.CutSuffix(s, unit); ok {
+			if v, err := strconv.Atoi(n); err == nil && v >= 0 && v < 100000 {
+				return time.Duration(v) * hours * time.Hour, nil
+			}
+		}
+	}
+	d, err := time.ParseDuration(s)
+	if err != nil || d < 0 {
+		return 0, usage("%q is no age; write 90d, 12w or 48h", s)
+	}
+	return d, nil
 }

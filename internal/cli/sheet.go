@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/cli/term"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
 	"jarlid/internal/engine"
@@ -103,9 +105,11 @@ func (a *app) sheetCheck(cmd *cobra.Command, args []string, o *sheetOptions) err
 	for _, f := range changed {
 		a.sayFound("", f)
 	}
+	var judged []*sheet.Judged
 	for i := range all {
-		a.sayJudged(&all[i], len(all) > 1)
+		judged = append(judged, &all[i])
 	}
+	a.sayAllJudged(judged)
 	for _, w := range r.Wants() {
 		a.say("", say.Note, "line %d wants %s allowed, because %s; it is asked for when it is run", w.Line, w.Word, w.Because)
 	}
@@ -186,12 +190,42 @@ func (a *app) sayFound(phone string, f sheet.Found) {
 	a.out.Tell(say.Event{Phone: phone, Finding: &one})
 }
 
-// sayJudged tells what is to be known of one phone before it begins.
-func (a *app) sayJudged(j *sheet.Judged, several bool) {
-	out := a.out
-	if several {
-		out = out.Of(j.Name)
+// sayAllJudged tells what is to be known of the phones before they begin: those that are alike at
+// once, in text.
+func (a *app) sayAllJudged(all []*sheet.Judged) {
+	alike := map[string][]*sheet.Judged{}
+	var order []string
+	for _, j := range all {
+		key := j.Name
+		if !a.json {
+			one := *j
+			one.Name, one.Serial, one.Bytes, one.Seconds = "", "", 0, 0
+			b, err := json.Marshal(one)
+			if err == nil {
+				key = strings.ReplaceAll(string(b), j.Name, "")
+			}
+		}
+		if alike[key] == nil {
+			order = append(order, key)
+		}
+		alike[key] = append(alike[key], j)
 	}
+	for _, key := range order {
+		group := alike[key]
+		var names []string
+		for _, j := range group {
+			names = append(names, j.Name)
+		}
+		out := a.out
+		if len(all) > 1 {
+			out = out.Of(strings.Join(names, ", "))
+		}
+		a.sayJudged(group[0], out, names)
+	}
+}
+
+// sayJudged tells what is to be known of one phone, and of those that are like it.
+func (a *app) sayJudged(j *sheet.Judged, out *term.Term, names []string) {
 	for _, f := range j.Holds {
 		one := f.Finding
 		out.Tell(say.Event{Phone: j.Name, Finding: &one})
@@ -226,7 +260,11 @@ func (a *app) sayJudged(j *sheet.Judged, several bool) {
 		out.Say(j.Name, say.Keep, "%s", s)
 	}
 	if n := len(rows); n > 0 {
-		out.Say(j.Name, say.Info, "%s on %s: %s to send, about %s", counted(n, "task"), j.Name, image.Size(j.Bytes), takes(j.Seconds))
+		each := ""
+		if len(names) > 1 {
+			each = " each"
+		}
+		out.Say(j.Name, say.Info, "%s on %s: %s to send%s, about %s", counted(n, "task"), strings.Join(names, ", "), image.Size(j.Bytes), each, takes(j.Seconds))
 	}
 }
 
@@ -276,20 +314,22 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 		return err
 	}
 	var phones []*sheet.Phone
+	var judged []*sheet.Judged
 	for _, m := range t.members {
 		p, err := t.judge(ctx, m, run)
 		if err != nil {
 			t.open[m.name] = err
-			m.sayError(err, exitCode(err))
+			m.sayFailed("", asFinding(err))
 			continue
 		}
-		a.sayJudged(p.Judged, len(t.members) > 1)
+		judged = append(judged, p.Judged)
 		if stops := p.Judged.Stops(); len(stops) > 0 {
 			t.open[m.name] = &finding.StopError{Findings: stops, Told: true}
 			continue
 		}
 		phones = append(phones, p)
 	}
+	a.sayAllJudged(judged)
 	if len(phones) == 0 {
 		return t.refused(nil)
 	}

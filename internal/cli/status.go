@@ -47,6 +47,10 @@ func (a *app) status(ctx context.Context) error {
 			a.next = append(a.next, r.Next)
 		}
 	}
+	for _, r := range h.Runs {
+		a.say("", say.Note, "run %d of %s did not come to its end on %s", r.Run, r.Name, strings.Join(r.Phones, ", "))
+		a.next = append([]string{r.Next}, a.next...)
+	}
 	for _, serial := range slices.Sorted(maps.Keys(h.Alike)) {
 		a.say("", say.Warn, "%s report one serial number, %s: what was done to each is kept by its name on the bench", strings.Join(h.Alike[serial], " and "), serial)
 	}

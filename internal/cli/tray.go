@@ -32,10 +32,9 @@ type tray struct {
 // member is one phone of a tray: a run of the program of its own, on the same screen.
 type member struct {
 	*app
-	name  string
-	base  engine.Options
-	free  func()
-	acted bool
+	name string
+	base engine.Options
+	free func()
 }
 
 func (a *app) newTray() *tray { return &tray{app: a, desk: &desk{}} }
@@ -262,6 +261,11 @@ func (t *tray) End(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 		}
 	}
 	m.out.Ended(false, at+sentence(err))
+	m.sayFailed(at, err)
+}
+
+// sayFailed tells why a phone's tasks ended; at says where.
+func (m *member) sayFailed(at string, err error) {
 	var stop *finding.StopError
 	var unknown *act.UnknownError
 	switch {

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"crypto/sha256"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -181,4 +182,101 @@ func TestSheetEvenings(t *testing.T) {
 			}
 		})
 	}
+}
+
+// many starts stand-ins of one kind, each with a serial number of its own, and gives their names.
+func (l *lab) many(n int, args ...string) (names []string) {
+	l.Helper()
+	for i := range n {
+		name := fmt.Sprintf("d%d", i+1)
+		l.standin(l.modelOf("dunlin", name, "  serial: WL-DU-0007", fmt.Sprintf("  serial: WL-DU-01%02d", i+1)), append([]string{"--as", name}, args...)...)
+		names = append(names, name)
+	}
+	return names
+}
+
+type ranResult struct {
+	Run    int
+	Exit   int
+	Phones []struct {
+		Name  string
+		OK    bool
+		Exit  int
+		Job   int
+		Tasks []struct {
+			N             int
+			Task, Outcome string
+		}
+	}
+}
+
+// traySheet is a whole job for dunlins, written by hand.
+func (l *lab) traySheet(more string) string {
+	l.Helper()
+	l.beside(files.Recovery, files.Package)
+	return l.file("files/tray.yaml", []byte(`sheet: 1
+name: A tray of loggers
+models: [dunlin]
+conditions: {unlocked: true}
+files:
+  recovery: `+filepath.Base(files.Recovery)+`
+  rom: `+filepath.Base(files.Package)+`
+tasks:
+  - recovery install: recovery
+  - go: recovery
+  - wipe: userdata
+  - sideload: [rom]
+`+more))
+}
+
+// TestTray: eight phones at once. One is pulled off its cable, one refuses, one does not know this
+// computer: they stop alone, and the other five are done. What broke off is gone on with, and ends
+// as on the others.
+func TestTray(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		names := l.many(7)
+		l.standin(l.modelOf("dunlin", "d8", "  serial: WL-DU-0007", "  serial: WL-DU-0108"), "--as", "d8", "--mode", "system")
+		names = append(names, "d8")
+		l.press("d8", "debugging on")
+		l.fault("d2", "drop", 40<<20)
+		l.fault("d5", "refuse", 30)
+		sheet := l.traySheet("")
+		var r ranResult
+		l.result(5, &r, "sheet", "run", sheet, "--on", strings.Join(names, ","), "--yes")
+		codes := map[string]int{}
+		for _, p := range r.Phones {
+			codes[p.Name] = p.Exit
+			done := 0
+			for _, x := range p.Tasks {
+				if x.Outcome == "done" {
+					done++
+				}
+			}
+			if p.OK != (p.Exit == 0) || p.OK && (done != 4 || p.Job == 0) {
+				t.Errorf("%+v", p)
+			}
+		}
+		if want := map[string]int{"d1": 0, "d2": 5, "d3": 0, "d4": 0, "d5": 5, "d6": 0, "d7": 0, "d8": 3}; !maps.Equal(codes, want) {
+			t.Fatalf("%v, want %v", codes, want)
+		}
+		l.want(0, []string{"run 1 of A tray of loggers", "jarlid jobs resume 1"})
+		out := l.want(0, []string{"run 1 of A tray of loggers", "d5", "d2"}, "jobs", "resume", "--yes")
+		if strings.Contains(out, "d1: ") || strings.Contains(out, "d8") {
+			t.Errorf("it goes on with phones that are done, or were never begun:\n%s", out)
+		}
+		want := l.holds("d1")
+		for _, n := range []string{"d2", "d5", "d7"} {
+			for p, sum := range l.holds(n) {
+				if want[p] != sum && p != "misc.img" {
+					t.Errorf("%s of %s is another one than that of d1", p, n)
+				}
+			}
+		}
+		l.want(0, []string{"there is nothing to go on with"}, "jobs", "resume", "1")
+		for _, j := range l.journals() {
+			if j[0].Of == nil || j[0].Of.Run != 1 {
+				t.Errorf("a job is not of the run: %v", j[0].Command)
+			}
+		}
+	})
 }

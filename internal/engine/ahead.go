@@ -219,12 +219,21 @@ func (a *Agreed) covers(asks []finding.Finding, lost, does []string) bool {
 		return false
 	}
 	for _, f := range asks {
-		if !slices.ContainsFunc(a.Findings, func(o finding.Finding) bool { return o.Name == f.Name && o.About == f.About }) {
+		if !a.knows(f) {
 			return false
 		}
 	}
-	within := func(list, all []string) bool {
-		return !slices.ContainsFunc(list, func(s string) bool { return !slices.Contains(all, s) })
-	}
 	return within(lost, a.Lost) && within(does, a.Does)
+}
+
+// knows tells whether a finding was told before everything began. One that is worse by now was
+// not.
+func (a *Agreed) knows(f finding.Finding) bool {
+	return a != nil && slices.ContainsFunc(a.Findings, func(o finding.Finding) bool {
+		return o.Name == f.Name && o.About == f.About && o.Severity == f.Severity && o.Accepted == f.Accepted
+	})
+}
+
+func within(list, all []string) bool {
+	return !slices.ContainsFunc(list, func(s string) bool { return !slices.Contains(all, s) })
 }

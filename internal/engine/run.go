@@ -202,17 +202,21 @@ func (j *Job) judge() error {
 	}
 	j.checked = finding.Apply(found, j.Accept)
 	for _, f := range j.checked {
-		j.Obs.Found(f)
+		if !j.Agreed.knows(f) {
+			j.Obs.Found(f)
+		}
 	}
 	if stops := finding.Blocking(j.checked); len(stops) > 0 {
 		return &finding.StopError{Findings: stops, Told: true}
 	}
 	lost, kept := j.plan.Cost()
-	for _, s := range lost {
-		j.Obs.Say(say.Lose, "%s", s)
-	}
-	for _, s := range kept {
-		j.Obs.Say(say.Keep, "%s", s)
+	if j.Agreed == nil || !within(lost, j.Agreed.Lost) { // else it was told before
+		for _, s := range lost {
+			j.Obs.Say(say.Lose, "%s", s)
+		}
+		for _, s := range kept {
+			j.Obs.Say(say.Keep, "%s", s)
+		}
 	}
 	asks := finding.Asking(j.checked)
 	question := j.question(j.plan.Steps, len(asks) > 0)
@@ -395,7 +399,9 @@ func (j *Job) fresh(found []finding.Finding) (list []finding.Finding) {
 func (j *Job) weigh(found []finding.Finding, title string) error {
 	fresh := j.fresh(found)
 	for _, f := range fresh {
-		j.Obs.Found(f)
+		if !j.Agreed.knows(f) {
+			j.Obs.Found(f)
+		}
 	}
 	j.checked = append(j.checked, fresh...)
 	err := error(nil)

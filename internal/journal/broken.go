@@ -9,6 +9,7 @@ type BrokenJob struct {
 	Command []string `json:"command"`        // what goes on with it: as it was typed, or what is left of it
 	Then    []string `json:"then,omitempty"` // files of packages that are to be sent behind Command
 
+	Of     *Part    `json:"-"` // the run of a sheet it belongs to
 	Kind   string   `json:"-"` // of the step
 	Behind []string `json:"-"` // files of packages that were to come behind the step
 }
@@ -31,7 +32,7 @@ func (j *Job) BrokenOff() *BrokenJob {
 	}
 	for _, r := range slices.Backward(j.Records) {
 		if r.Event == Act || r.Event == Failed || r.Event == Interrupted {
-			b := &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command}
+			b := &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command, Of: j.Records[0].Of}
 			if steps := j.Records[0].Steps; r.Step >= 1 && r.Step <= len(steps) {
 				b.Kind = steps[r.Step-1].Kind
 				b.Behind = filesOf("sideload", steps[r.Step:])

@@ -174,16 +174,53 @@ func (r *Run) Text() ([]byte, error) {
 	return b, err
 }
 
-// Ended tells whether the run came to its end on a phone, and how its last task there ended.
+// stoppedExit is the exit code of what a finding stopped before anything was done.
+const stoppedExit = 3
+
+// Ended tells whether the run came to its end on a phone, and how its last task there ended. One
+// that a finding stopped before anything was done did not break off.
 func (r *Run) Ended(phone string) (last RunRecord, whole bool) {
 	for _, x := range r.Records {
 		if x.Phone != phone {
 			continue
 		}
 		last = x
-		whole = x.Event == PhoneEnd && x.Exit == 0
+		whole = x.Event == PhoneEnd && (x.Exit == 0 || x.Exit == stoppedExit)
 	}
 	return last, whole
+}
+
+// At is the task a phone was at last, counted from 1; 0 before the first one.
+func (r *Run) At(phone string) (task int) {
+	for _, x := range r.Records {
+		if x.Phone == phone && x.Task > 0 {
+			task = x.Task
+		}
+	}
+	return task
+}
+
+// BrokenRuns are the runs that are to be gone on with: those with a phone that no later run was
+// about. A run that nothing was done in did not break off.
+func BrokenRuns(home string) (list []*Run, err error) {
+	runs, err := Runs(home)
+	if err != nil {
+		return nil, err
+	}
+	later := map[string]bool{}
+	for _, r := range slices.Backward(runs) {
+		if slices.ContainsFunc(r.Broken(), func(p RunPhone) bool { return !later[p.Name] && !later[p.Serial] }) {
+			list = append(list, r)
+		}
+		for _, p := range r.First().Phones {
+			later[p.Name] = true
+			if p.Serial != "" {
+				later[p.Serial] = true
+			}
+		}
+	}
+	slices.Reverse(list)
+	return list, nil
 }
 
 // Broken are the phones on which the run did not come to its end.

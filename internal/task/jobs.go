@@ -2,6 +2,7 @@ package task
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,6 +38,12 @@ type JobRow struct {
 	// Step is what was under way when it did not end well.
 	Step  string `json:"step,omitempty"`
 	Error string `json:"error,omitempty"`
+	// Run is the run of a sheet it belongs to, and Task which of its tasks it is.
+	Run  int `json:"run,omitempty"`
+	Task int `json:"task,omitempty"`
+	// Sheet is the sheet's name, of a run itself; Phones are its phones then.
+	Sheet  string   `json:"sheet,omitempty"`
+	Phones []string `json:"phones,omitempty"`
 }
 
 // JobList are the jobs, the last one first.
@@ -83,7 +90,49 @@ func ListJobs(e *Env) (*JobList, error) {
 			l.Jobs = append(l.Jobs, rowOf(&j))
 		}
 	}
+	runs, err := journal.Runs(e.Bench.Home)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range runs {
+		if on := e.Options.On; on == "" || slices.ContainsFunc(r.First().Phones, func(p journal.RunPhone) bool { return p.Name == on || p.Serial == on }) {
+			l.Jobs = append(l.Jobs, runRow(r))
+		}
+	}
+	slices.SortStableFunc(l.Jobs, func(a, b JobRow) int { return b.Number - a.Number })
 	return l, nil
+}
+
+// runRow is a run of a sheet among the jobs.
+func runRow(r *journal.Run) JobRow {
+	first := r.First()
+	row := JobRow{Number: r.Number, Job: filepath.Base(r.Dir), Command: []string{"jarlid", "sheet", "run", first.Sheet}, Began: first.At, Outcome: JobNotEnded, Sheet: first.Name}
+	for _, p := range first.Phones {
+		row.Phones = append(row.Phones, p.Name)
+	}
+	row.Phone = strings.Join(row.Phones, ", ")
+	if last := r.Records[len(r.Records)-1]; last.Event == journal.End {
+		row.Ended, row.Outcome = &last.At, JobDone
+	}
+	var left []string
+	for _, p := range r.Broken() {
+		last, _ := r.Ended(p.Name)
+		if last.Event != journal.PhoneEnd && row.Ended != nil {
+			continue
+		}
+		at := fmt.Sprintf("task %d of %d", max(r.At(p.Name), 1), len(first.Tasks))
+		if len(first.Phones) > 1 {
+			at = p.Name + " at " + at
+		}
+		left = append(left, at)
+	}
+	if len(left) > 0 {
+		row.Step = strings.Join(left, "; ")
+		if row.Outcome == JobDone {
+			row.Outcome = JobFailed
+		}
+	}
+	return row
 }
 
 func rowOf(j *journal.Job) JobRow {
@@ -96,6 +145,9 @@ func rowOf(j *journal.Job) JobRow {
 	}
 	first := j.Records[0]
 	r.Command, r.Began, r.Outcome = first.Command, first.At, JobNotEnded
+	if first.Of != nil {
+		r.Run, r.Task = first.Of.Run, first.Of.Task
+	}
 	for _, x := range j.Records[1:] {
 		switch x.Event {
 		case journal.Act:
@@ -240,12 +292,19 @@ func ResumeJob(e *Env, word string) (*JobShown, error) {
 		}
 		return nil, usage("job %s can't be gone on with: another one came behind it on %s, or nothing had begun; jarlid jobs lists them", word, s.Phone)
 	}
+	broken, err := brokenJobs(e)
+	if err != nil || len(broken) == 0 {
+		return nil, err
+	}
+	return broken[0], nil
+}
+
+// brokenJobs are the phones' last jobs that broke off, but for those of sheets.
+func brokenJobs(e *Env) (broken []*JobShown, err error) {
 	all, err := journal.Jobs(e.Bench.Home)
 	if err != nil {
 		return nil, err
 	}
-	var broken []*JobShown
-	var names []string
 	seen := map[string]bool{}
 	for _, j := range slices.Backward(all) {
 		who := j.Serial + "\x00" + j.Phone
@@ -257,17 +316,11 @@ func ResumeJob(e *Env, word string) (*JobShown, error) {
 		if err != nil {
 			return nil, err
 		}
-		if s.Again != nil {
-			broken, names = append(broken, s), append(names, fmt.Sprintf("%d on %s", s.Number, s.Phone))
+		if s.Again != nil && s.Run == 0 {
+			broken = append(broken, s)
 		}
 	}
-	switch len(broken) {
-	case 0:
-		return nil, nil
-	case 1:
-		return broken[0], nil
-	}
-	return nil, usage("several jobs broke off: %s; say which: jarlid jobs resume %d", strings.Join(names, ", "), broken[0].Number)
+	return broken, nil
 }
 
 // Left are the commands that go on with a job that broke off, without the program's name and what

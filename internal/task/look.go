@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 
 	"go.yaml.in/yaml/v3"
 
@@ -60,6 +61,16 @@ type Here struct {
 	// Alike are the names of phones that report one serial number, by that number.
 	Alike  map[string][]string `json:"one_serial,omitempty"`
 	Absent []string            `json:"absent,omitempty"`
+	// Runs are those of sheets that broke off.
+	Runs []BrokenRun `json:"runs_broken_off,omitempty"`
+}
+
+// BrokenRun is a run of a sheet that did not come to its end on some phones.
+type BrokenRun struct {
+	Run    int      `json:"run"`
+	Name   string   `json:"name"`
+	Phones []string `json:"phones"`
+	Next   string   `json:"-"`
 }
 
 // Look looks at every listed phone, or at the one that is named.
@@ -93,6 +104,9 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		if r.Broken, err = journal.BrokenOff(e.Bench.Home, s.Who(s.Card.Value(card.FactSerial))); err != nil {
 			return nil, err
 		}
+		if r.Broken != nil && r.Broken.Of != nil {
+			r.Broken = nil // the run it is of is gone on with
+		}
 		if b := r.Broken; b != nil && b.Kind == "sideload" && s.Card.Landing() != "" {
 			// The journal could not be told any more, but the phone says it: the package is in.
 			b.Command, b.Then = []string{"jarlid", "go", string(card.Recovery)}, b.Behind
@@ -112,6 +126,17 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 			}
 		}
 		h.Phones = append(h.Phones, r)
+	}
+	runs, err := journal.BrokenRuns(e.Bench.Home)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range runs {
+		b := BrokenRun{Run: r.Number, Name: r.First().Name, Next: e.Command("", "jobs", "resume", strconv.Itoa(r.Number))}
+		for _, p := range r.Broken() {
+			b.Phones = append(b.Phones, p.Name)
+		}
+		h.Runs = append(h.Runs, b)
 	}
 	by := map[string][]string{}
 	for _, r := range h.Phones {

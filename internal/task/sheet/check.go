@@ -83,7 +83,7 @@ func (j *Judged) all() (list []finding.Finding) {
 
 // Agreed is what a person says yes to with the one question at the start.
 func (j *Judged) Agreed(question string) *engine.Agreed {
-	a := &engine.Agreed{Question: question, Findings: j.Asks(), Lost: j.Lost}
+	a := &engine.Agreed{Question: question, Findings: j.all(), Lost: j.Lost}
 	for _, t := range j.Tasks {
 		if t.Foreseen != nil {
 			a.Does = append(a.Does, t.Foreseen.Does()...)

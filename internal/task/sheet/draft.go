@@ -116,7 +116,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 	out := &Draft{Sheet: output, Goal: string(ev.Goal), Name: ev.Title, Asks: orEmpty(ev.Asks), Open: orEmpty(ev.Open), Left: orEmpty(ev.Left), Tasks: []string{}}
 	name := whenFacts["model"](d.Card, d.Model)
 	if name != "" {
-		out.Name += " on " + name
+		out.Name += ", for " + name
 	}
 	if len(ev.Tasks) == 0 && len(ev.Open) == 0 {
 		return nil, usage("these files make no evening: %s", strings.Join(ev.Left, "; "))

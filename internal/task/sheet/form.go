@@ -130,7 +130,7 @@ type reader struct{ problems []Problem }
 
 func (r *reader) bad(n *yaml.Node, format string, args ...any) {
 	w := Where{1, 1}
-	if n != nil {
+	if n != nil && n.Line > 0 {
 		w = Where{n.Line, n.Column}
 	}
 	r.problems = append(r.problems, Problem{w, fmt.Sprintf(format, args...)})
