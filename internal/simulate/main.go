@@ -8,7 +8,11 @@
 //
 //	go run ./internal/simulate -seed 1 -from 417 -runs 1 -verbose
 //
-// repeats it. Everything happens in bubbles of virtual time, in one process.
+// repeats it. Whole evenings as sheets, each broken off at one place:
+//
+//	go run ./internal/simulate -sheets 1
+//
+// Everything happens in bubbles of virtual time, in one process.
 package main
 
 import (
@@ -26,6 +30,7 @@ func main() {
 	runs := flag.Int("runs", 100, "how many runs")
 	seed := flag.Int64("seed", 1, "the seed")
 	from := flag.Int("from", 0, "the number of the first run")
+	sheets := flag.Int("sheets", 0, "run whole evenings as sheets instead, each broken off at one place and gone on with: every stride-th place; 1 for all")
 	verbose := flag.Bool("verbose", false, "print what every command said")
 	testing.Init()
 	flag.Parse()
@@ -39,6 +44,31 @@ func main() {
 	began := time.Now()
 	var bad atomic.Int64
 	all := func(t *testing.T) {
+		if *sheets > 0 {
+			*runs = 0
+			t.Run("sheets", func(t *testing.T) {
+				for phone := range phones {
+					for n, p := range lab.sheetPlans(t, phone, 200) {
+						if (n+int(*seed))%*sheets != 0 {
+							continue
+						}
+						*runs++
+						t.Run(p.String(), func(t *testing.T) {
+							t.Parallel()
+							defer func() {
+								if t.Failed() {
+									bad.Add(1)
+								}
+							}()
+							lab.sheet(t, p, *verbose)
+						})
+					}
+				}
+			})
+			fmt.Printf("%d evenings, %d failed\n", *runs, bad.Load())
+			os.RemoveAll(dir)
+			return
+		}
 		t.Run("runs", func(t *testing.T) {
 			for n := *from; n < *from+*runs; n++ {
 				t.Run(fmt.Sprint(n), func(t *testing.T) {

@@ -146,3 +146,14 @@ func TestChecksCanFail(t *testing.T) {
 		complains("an act nobody knows of", "nothing says so", func() { w.journaled(1, 0) })
 	})
 }
+
+// TestSheets: a whole evening that broke off ends as one that nothing happened to, when it was gone
+// on with: a seeded sample. go run ./internal/simulate -sheets takes every place.
+func TestSheets(t *testing.T) {
+	for _, p := range shared.someSheetPlans(t, 3, 2) {
+		t.Run(p.String(), func(t *testing.T) {
+			t.Parallel()
+			shared.sheet(t, p, false)
+		})
+	}
+}
