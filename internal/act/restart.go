@@ -29,6 +29,8 @@ const (
 	quietRecovery = 8 * time.Second
 	// unseenLimit is how long a recovery nobody knows is waited for.
 	unseenLimit = 30 * time.Second
+	// leastHands is how long a person needs at least to do anything.
+	leastHands = 10 * time.Second
 	// againLimit is how long a phone is looked for that went away while it was read.
 	againLimit = 30 * time.Second
 )
@@ -317,7 +319,9 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error)
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
 		// With nobody there it is not seen in the end, which is told: no reason not to start.
-		j.Obs.HandsLater(j.DebuggingHands(), j.WaitSystem)
+		if j.WaitSystem >= leastHands { // else it is not waited for
+			j.Obs.HandsLater(j.DebuggingHands(), j.WaitSystem)
+		}
 	}
 	w, err := j.Await(ctx, j.WaitSystem, off, card.System)
 	if phone.NotAuthorised(err) != nil {

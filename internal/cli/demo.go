@@ -113,9 +113,22 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 
 // tell starts the phone and walks through the scenes.
 func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []demo.Scene) error {
-	home, at := filepath.Join(o.dir, "home"), filepath.Join(o.dir, tale.Device)
-	a.out.Plain("In another window the phone is started:")
-	a.out.Plain("  $ jarlid standin run " + tale.Device + " --at " + at)
+	home := filepath.Join(o.dir, "home")
+	phones := tale.Phones
+	if len(phones) == 0 {
+		phones = []demo.Phone{{Name: tale.Device}}
+		a.out.Plain("In another window the phone is started:")
+	} else {
+		a.out.Plain("In other windows the phones are started:")
+	}
+	at := func(p demo.Phone) string { return filepath.Join(o.dir, p.Name) }
+	for _, p := range phones {
+		more := ""
+		if p.Serial != "" {
+			more = " --as " + p.Name + " --serial " + p.Serial
+		}
+		a.out.Plain("  $ jarlid standin run " + tale.Device + more + " --at " + at(p))
+	}
 	a.out.Plain("")
 	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial})
 	if err != nil {
@@ -123,27 +136,36 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 	}
 	pctx, off := context.WithCancel(ctx)
 	defer off()
-	entry, ended, err := a.switchOn(pctx, b, b.Models.Find(tale.Device), at)
-	if err != nil {
-		return err
-	}
-	defer func() {
-		off()
-		if err := errors.Join(<-ended, b.Unregister(entry)); err != nil {
-			a.say("", say.Warn, "the stand-in did not end well: %v", err)
+	controls := map[string]string{}
+	for _, p := range phones {
+		entry, ended, err := a.switchOn(pctx, b, b.Models.Find(tale.Device), p, at(p))
+		if err != nil {
+			return err
 		}
-	}()
+		controls[p.Name] = entry.Control
+		defer func() {
+			off()
+			if err := errors.Join(<-ended, b.Unregister(entry)); err != nil {
+				a.say("", say.Warn, "the stand-in did not end well: %v", err)
+			}
+		}()
+	}
 	for _, s := range list {
-		if err := a.play(ctx, home, entry.Control, s); err != nil {
+		if len(s.Hands) > 0 {
+			s.At = map[string][]string{phones[0].Name: s.Hands}
+		}
+		if err := a.play(ctx, home, controls, s); err != nil {
 			return err
 		}
 	}
 	a.out.Plain(tale.End)
 	a.say("", say.Info, "files: %s", filepath.Join(o.dir, "files"))
-	a.say("", say.Info, "the phone's storage: %s", at)
+	if len(phones) == 1 {
+		a.say("", say.Info, "the phone's storage: %s", at(phones[0]))
+	}
 	a.say("", say.Info, "journals: %s", filepath.Join(home, "jobs"))
 	if !o.keep {
-		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, at, home)
+		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, at(phones[0]), home)
 		return nil
 	}
 	a.say("", say.Info, "the stand-in runs until Ctrl-C; to work with it, in another window: jarlid --home %s", home)
@@ -152,16 +174,16 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 }
 
 // switchOn runs a stand-in and lists it on the bench.
-func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, at string) (bench.Entry, <-chan error, error) {
+func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as demo.Phone, at string) (bench.Entry, <-chan error, error) {
 	ready, ended := make(chan standin.Addresses, 1), make(chan error, 1)
-	p, err := standin.New(m, standin.Options{Dir: at, Net: a.Net, Ready: func(s standin.Addresses) { ready <- s }})
+	p, err := standin.New(m, standin.Options{Dir: at, Serial: as.Serial, Net: a.Net, Ready: func(s standin.Addresses) { ready <- s }})
 	if err != nil {
 		return bench.Entry{}, nil, err
 	}
 	go func() { ended <- p.Run(ctx) }()
 	select {
 	case s := <-ready:
-		e := bench.Entry{Name: m.Name, Model: m.Name, Serial: s.Serial, At: []string{"tcp:" + s.Fastboot, "adb:" + s.ADB}, Control: s.Control, Standin: at}
+		e := bench.Entry{Name: as.Name, Model: m.Name, Serial: s.Serial, At: []string{"tcp:" + s.Fastboot, "adb:" + s.ADB}, Control: s.Control, Standin: at}
 		return e, ended, b.Register(e)
 	case err := <-ended:
 		return bench.Entry{}, nil, fmt.Errorf("the stand-in did not start: %w", err)
@@ -169,7 +191,7 @@ func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, at s
 }
 
 // play shows a command and runs it.
-func (a *app) play(ctx context.Context, home, control string, s demo.Scene) error {
+func (a *app) play(ctx context.Context, home string, controls map[string]string, s demo.Scene) error {
 	a.out.Plain(s.Why)
 	var shown []string
 	for _, w := range s.Args {
@@ -181,15 +203,20 @@ func (a *app) play(ctx context.Context, home, control string, s demo.Scene) erro
 	a.out.Plain("  $ jarlid " + strings.Join(shown, " "))
 	hctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	if len(s.Hands) > 0 {
-		go a.hands(hctx, control, s.Hands)
+	for name, keys := range s.At {
+		go a.hands(hctx, controls[name], keys)
+	}
+	if f := s.Fault; f != nil {
+		if err := standin.OrderFault(ctx, a.Net, controls[f.Phone], standin.Fault{Kind: f.Kind, After: f.After, For: 1}); err != nil {
+			return err
+		}
 	}
 	stop := make(chan struct{}, 2)
 	unhook := context.AfterFunc(ctx, func() { stop <- struct{}{}; stop <- struct{}{} })
 	defer unhook()
 	c := a.Config
 	c.Cable = nil // the story's phone is on the loopback network, and real ones are none of it
-	attended := s.Typed != "" || len(s.Hands) > 0
+	attended := s.Typed != "" || len(s.At) > 0
 	c.Stdin, c.Attended, c.Interrupts = strings.NewReader(s.Typed), &attended, stop
 	args := append(s.Args[:len(s.Args):len(s.Args)], "--home", home)
 	if a.json {

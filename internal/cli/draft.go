@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -65,6 +67,12 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		return err
 	}
 	a.result = d
+	shown := d.Sheet
+	if wd, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(wd, d.Sheet); err == nil && filepath.IsLocal(rel) {
+			shown = rel
+		}
+	}
 	var rows [][]string
 	for i, t := range d.Tasks {
 		rows = append(rows, []string{t, d.Why[i]})
@@ -80,16 +88,16 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		a.say("", say.Note, "left out: %s", s)
 	}
 	if a.dry {
-		a.say("", say.Done, "dry run: %s was not written", d.Sheet)
+		a.say("", say.Done, "dry run: %s was not written", shown)
 		return nil
 	}
 	if err := d.Write(o.over); err != nil {
 		return err
 	}
-	a.say("", say.Done, "%s: %s, %s", d.Sheet, d.Name, counted(len(d.Tasks), "task"))
+	a.say("", say.Done, "%s: %s, %s", shown, d.Name, counted(len(d.Tasks), "task"))
 	if len(d.Open) > 0 {
 		a.say("", say.Todo, "answer what is open in the sheet before it is run")
 	}
-	a.next = append(a.next, e.Command("", "sheet", "check", d.Sheet)+before(" --on ", a.on))
+	a.next = append(a.next, e.Command("", "sheet", "check", shown)+before(" --on ", a.on))
 	return nil
 }

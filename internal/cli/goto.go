@@ -42,6 +42,10 @@ func (a *app) goThere(cmd *cobra.Command, args []string, t *task.Go) error {
 func (a *app) sayThere(j *engine.Job, r task.Gone) {
 	a.result = r
 	switch {
+	case r.Mode == card.System && !r.Seen && r.Unwatched:
+		a.say(j.Name, say.Note, "the phone took the restart; which system comes up is not waited for")
+		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
+		return
 	case r.Mode == card.System && !r.Seen:
 		why := "it is still starting, or debugging is off there"
 		if j.Card.Value(card.FactDebugging) == "off" {

@@ -217,7 +217,7 @@ func (a *app) sayAllJudged(all []*sheet.Judged) {
 			names = append(names, j.Name)
 		}
 		out := a.out
-		if len(all) > 1 {
+		if len(order) > 1 {
 			out = out.Of(strings.Join(names, ", "))
 		}
 		a.sayJudged(group[0], out, names)

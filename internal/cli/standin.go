@@ -38,6 +38,7 @@ func (a *app) standinCommand() *cobra.Command {
 	f.StringVar(&o.Fastboot, "fastboot", "", "address for fastboot, such as 127.0.0.1:5554 (default: a free port)")
 	f.StringVar(&o.ADB, "adb", "", "address for ADB, such as 127.0.0.1:5555 (default: a free port)")
 	f.BoolVar(&o.Locked, "locked", false, "a new one comes with its bootloader locked")
+	f.StringVar(&o.Serial, "serial", "", "a new one's serial number (default: the model's), so that several of one model can run")
 	f.IntVar(&o.Battery, "battery", 0, "a new one's charge in percent")
 	f.StringVar(&o.Mode, "mode", "", "come up in this mode: bootloader, fastbootd, recovery, sideload or system")
 	press := &cobra.Command{Use: "press NAME KEY...", Short: "Hands at a stand-in: keys, menu entries and answers, in order",

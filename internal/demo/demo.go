@@ -181,6 +181,16 @@ type Scene struct {
 	// Hands are pressed at the phone meanwhile, each as soon as it can be.
 	Hands []string
 	Typed string // answers to questions
+	// At are hands at several phones, by their names.
+	At map[string][]string
+	// Fault is something that goes wrong meanwhile.
+	Fault *Fault
+}
+
+// Fault is something that goes wrong at a phone.
+type Fault struct {
+	Phone, Kind string
+	After       int64
 }
 
 func scenes(f Files) []Scene {

@@ -13,11 +13,16 @@ import (
 type Story struct {
 	Name, Title string
 	Device      string // the stand-in it is told on
-	Intro       []string
-	End         string
+	// Phones are several of them, by their names on the bench, each with its serial number; none: one.
+	Phones []Phone
+	Intro  []string
+	End    string
 	// Prepare makes the files in a folder and gives the scenes.
 	Prepare func(dir string) ([]Scene, error)
 }
+
+// Phone is one phone of a story with several.
+type Phone struct{ Name, Serial string }
 
 // stories are all of them, the one that is told without a name first.
 var stories = []Story{
@@ -39,6 +44,12 @@ var stories = []Story{
 			"download folder, and the question is which of them will run on it, before anything is touched."},
 		End:     "The generic system runs, and nobody had to try it to know.",
 		Prepare: gsiScenes},
+	{Name: "tray", Title: "three phones, one sheet, a cable that is pulled, and how it goes on", Device: "dunlin",
+		Phones: []Phone{{"dunlin-1", "WL-DU-0101"}, {"dunlin-2", "WL-DU-0102"}, {"dunlin-3", "WL-DU-0103"}},
+		Intro: []string{"Three Wickerlight Dunlins lie on a tray, all to become field loggers: a recovery, Saltmarsh OS, the observatory's add-on and its app. The whole",
+			"evening is written down once, looked at before the first byte, and run on all three at the same time."},
+		End:     "Three phones, four commands typed for all of them, and one page that says what was done to each.",
+		Prepare: trayScenes},
 }
 
 // Stories are all of them, the one that is told without a name first.
@@ -127,4 +138,29 @@ func gsiScenes(dir string) ([]Scene, error) {
 		{Why: "The first start.", Args: []string{"go", "system", "--wait", "1s", "--yes"}},
 		{Why: "At the phone: finish the welcome, switch debugging on, allow this computer.", Args: []string{"arrive", "--wait", "60s"}, Hands: []string{"finish welcome", "debugging on", "allow"}},
 	}, nil
+}
+
+func trayScenes(dir string) ([]Scene, error) {
+	if err := MakeFor(dir, "dunlin"); err != nil {
+		return nil, err
+	}
+	at := func(name string) string { return rel(filepath.Join(dir, name)) }
+	b, err := scenario.FieldLog.Package()
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, "fieldlog.apk"), b, 0o644)
+	}
+	welcome := []string{"finish welcome", "debugging on", "allow"}
+	sheet := at("evening.yaml")
+	return []Scene{
+		{Why: "Three phones wait in their bootloaders.", Args: []string{"bench"}},
+		{Why: "Four files were downloaded. Which job is it, and in which order? One of the phones stands for all.",
+			Args: []string{"sheet", "draft", at("tideline-3.1-dunlin.img"), at("saltmarsh-4.2-dunlin.zip"), at("countsheet.zip"), at("fieldlog.apk"), "--on", "dunlin-1", "-o", sheet}},
+		{Why: "The whole evening is judged as one plan, on all three, before anything is touched.", Args: []string{"sheet", "check", sheet, "--all"}},
+		{Why: "Now it runs. In the middle of it somebody stumbles over a cable; that phone stops alone. At the phones: welcome, debugging, allow.",
+			Args: []string{"sheet", "run", sheet, "--all", "--yes"}, Exit: 5, At: map[string][]string{"dunlin-1": welcome, "dunlin-3": welcome}, Fault: &Fault{"dunlin-2", "drop", 60 << 20}},
+		{Why: "What broke off?", Args: []string{}},
+		{Why: "The cable is back, and it goes on where it was: on that phone, with that task. What is installed is not sent again.",
+			Args: []string{"jobs", "resume", "--yes"}, At: map[string][]string{"dunlin-2": welcome}},
+		{Why: "And the report, as one page.", Args: []string{"jobs", "show", "1", "--page", at("report.html")}},
+	}, err
 }

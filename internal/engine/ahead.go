@@ -189,9 +189,6 @@ func (a *Ahead) hand(s plan.Step) []string {
 	if recipe := plan.ByHand(s, a.Card); recipe != "" {
 		return a.job.Hand(recipe, "its keys or its menu").Do
 	}
-	if r, ok := s.(*plan.Restart); ok && r.To == card.System && a.Card.Value(card.FactDebugging) == "off" {
-		return a.job.DebuggingHands().Do
-	}
 	return nil
 }
 

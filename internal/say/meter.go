@@ -99,8 +99,11 @@ func (m *Meter) End() {
 	m.to.Work(m.p)
 }
 
+// leastRated is how long a piece of work goes on before its rate says anything.
+const leastRated = 50 * time.Millisecond
+
 func (m *Meter) rate(now time.Time) {
-	if el := now.Sub(m.start); el > 0 {
+	if el := now.Sub(m.start); el > 0 && (m.ended || el >= leastRated) {
 		m.p.Rate = int64(float64(m.p.Done) / el.Seconds())
 	}
 }

@@ -34,6 +34,7 @@ type Options struct {
 	Control  string
 	Locked   bool            // a new one comes with its bootloader locked
 	Battery  int             // a new one's charge in percent; 0: the model's
+	Serial   string          // a new one's serial number; "": the model's
 	Mode     string          // the mode it comes up in; "": where it was, or the model's
 	Log      func(string)    // what happens on the phone, a sentence each
 	Ready    func(Addresses) // called when it can be reached
@@ -195,7 +196,7 @@ func (p *Phone) factory() error {
 	if err := p.store.Put("misc", misc, 0); err != nil {
 		return err
 	}
-	p.st = state{Serial: p.spec.Serial, MayUnlock: true, Unlocked: !p.o.Locked, Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start), Snapshot: snapNone}
+	p.st = state{Serial: orElse(p.o.Serial, p.spec.Serial), MayUnlock: true, Unlocked: !p.o.Locked, Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start), Snapshot: snapNone}
 	if p.spec.Rollback {
 		p.st.Rollback = map[uint32]uint64{0: scenario.Stock.Rollback}
 	}

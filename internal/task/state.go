@@ -42,6 +42,9 @@ type Go struct {
 	Wait    time.Duration `json:"wait,omitempty" yaml:"wait,omitempty"` // how long to watch a starting system
 }
 
+// watched is how long a start is waited for at least where it is to be seen.
+const watched = 10 * time.Second
+
 // Gone is what came of it.
 type Gone struct {
 	Mode    card.Mode `json:"mode"`
@@ -51,6 +54,7 @@ type Gone struct {
 	Version *string   `json:"version,omitempty"`
 	Build   *string   `json:"build,omitempty"`
 
+	Unwatched bool `json:"-"` // its start was hardly waited for, as wished
 	Commanded bool `json:"-"` // the phone took the restart; else it was to be done by hand
 }
 
@@ -67,7 +71,7 @@ func (t *Go) Prepare(*engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it.
 func (t *Go) Result(j *engine.Job) Gone {
-	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(), Said: j.Out.Restarted == act.SaidSo, Commanded: !j.Out.ByHand}
+	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(), Said: j.Out.Restarted == act.SaidSo, Commanded: !j.Out.ByHand, Unwatched: t.Wait > 0 && t.Wait < watched}
 	if t.Mode == card.System && g.Seen {
 		g.Version, g.Build = Known(j.Card, card.FactVersion), Known(j.Card, card.FactBuild)
 	}

@@ -31,7 +31,7 @@ type row struct {
 }
 
 // loud are the words that stand above a tray's rows; the rest is in the rows.
-var loud = []say.Word{say.Warn, say.Stop, say.Todo, say.Hand, say.Asks, say.Lose, say.Done, say.Fail, say.Next}
+var loud = []say.Word{say.Warn, say.Stop, say.Todo, say.Hand, say.Asks, say.Lose, say.Fail, say.Next}
 
 // shows tells whether a line is shown: above a tray only what matters is.
 func (t *Term) shows(w say.Word) bool {
