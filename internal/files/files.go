@@ -186,6 +186,9 @@ type Source struct {
 	Size int64
 	st   os.FileInfo
 	path string
+	// pace is a digest that is shared, and made meanwhile; alone is what stands for it where there
+	// is none.
+	pace, alone *madeSum
 }
 
 // OpenSource opens a file that was identified as having size bytes.
@@ -205,8 +208,17 @@ func OpenSource(path string, size int64) (*Source, error) {
 	return &Source{File: f, Size: size, st: st, path: path}, nil
 }
 
+// ReadAt reads, never ahead of a digest that several share: else many who send keep the one who
+// digests from its work, and all wait for it at the end.
+func (s *Source) ReadAt(b []byte, off int64) (int, error) {
+	if s.pace != nil {
+		s.pace.reach(off + int64(len(b)))
+	}
+	return s.File.ReadAt(b, off)
+}
+
 // Reader reads the file from its start.
-func (s *Source) Reader() io.Reader { return io.NewSectionReader(s.File, 0, s.Size) }
+func (s *Source) Reader() io.Reader { return io.NewSectionReader(s, 0, s.Size) }
 
 // Info gives the file's times and size as it was opened.
 func (s *Source) Info() os.FileInfo { return s.st }

@@ -2,14 +2,16 @@ package files
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"crypto/sha256"
-	"io"
+	"jarlid/internal/core/image/sparse"
 )
 
 // Sums are digests of files that several jobs send: each file is read for it once. A nil *Sums
@@ -34,6 +36,68 @@ type madeSum struct {
 	done chan struct{}
 	sum  string
 	err  error
+
+	at   atomic.Int64 // bytes that were digested
+	over atomic.Bool
+
+	mu   sync.Mutex
+	cuts map[int64]*cut // the file in parts, by how large they may be
+}
+
+// cut is a file cut into parts, for several who send them.
+type cut struct {
+	c      *sparse.Cutter
+	parts  []*sparse.Part
+	placed []int64
+	err    error
+}
+
+// Part gives the nth part (counted from 0) of the file, each of at most limit bytes, and how many
+// of the file's bytes are placed with it; io.EOF behind the last. Where a digest is shared so are
+// the parts: the file is looked through for them once.
+func (s *Source) Part(n int, limit int64) (part *sparse.Part, placed int64, err error) {
+	m := s.pace
+	if m == nil {
+		if s.alone == nil {
+			s.alone = &madeSum{}
+		}
+		m = s.alone
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	k := m.cuts[limit]
+	if k == nil {
+		k = &cut{}
+		if m.cuts == nil {
+			m.cuts = map[int64]*cut{}
+		}
+		m.cuts[limit] = k
+		k.c, k.err = sparse.Cut(s.File, s.Size, limit)
+	}
+	for k.err == nil && len(k.parts) <= n {
+		var p *sparse.Part
+		if p, k.err = k.c.Next(); k.err == nil {
+			k.parts, k.placed = append(k.parts, p), append(k.placed, min(k.c.Placed(), s.Size))
+		}
+	}
+	if n > 0 && m == s.alone {
+		k.parts[n-1] = nil // nobody comes back for it
+	}
+	if len(k.parts) > n {
+		return k.parts[n], k.placed[n], nil
+	}
+	return nil, 0, k.err
+}
+
+// glanceEvery is how often it is looked whether a digest has gone on. Whoever makes it wakes
+// nobody: those it would wake were run in its place.
+const glanceEvery = 2 * time.Millisecond
+
+// reach waits until the digest has come as far, or has ended.
+func (m *madeSum) reach(n int64) {
+	for m.at.Load() < n && !m.over.Load() {
+		time.Sleep(glanceEvery)
+	}
 }
 
 // NewSums begins a collection. Close ends what is being made.
@@ -56,6 +120,7 @@ func (s *Sums) Digest(ctx context.Context, src *Source) func() (string, error) {
 		return Digest(ctx, src, src.Size)
 	}
 	m := s.begin(src.path, src.st, nil)
+	src.pace = m
 	return func() (string, error) { return m.wait(ctx) }
 }
 
@@ -85,6 +150,7 @@ func (s *Sums) begin(path string, st os.FileInfo, moved func(int64)) *madeSum {
 	s.made[key] = m
 	s.wg.Go(func() {
 		defer close(m.done)
+		defer m.over.Store(true)
 		f, size, err := Open(path)
 		if err != nil {
 			m.err = err
@@ -96,10 +162,12 @@ func (s *Sums) begin(path string, st os.FileInfo, moved func(int64)) *madeSum {
 			return
 		}
 		h := sha256.New()
-		var r io.Reader = io.NewSectionReader(f, 0, size)
-		if moved != nil {
-			r = &counted{r: r, moved: moved}
-		}
+		r := &counted{r: io.NewSectionReader(f, 0, size), moved: func(n int64) {
+			m.at.Store(n)
+			if moved != nil {
+				moved(n)
+			}
+		}}
 		m.err = copyUntil(s.ctx, h, r)
 		m.sum = hex.EncodeToString(h.Sum(nil))
 	})

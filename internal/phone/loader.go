@@ -128,20 +128,19 @@ func (l *loader) Write(ctx context.Context, partition string, r io.ReaderAt, siz
 		}
 		return answers, write()
 	}
-	cut, err := sparse.Cut(r, size, limit)
+	next, err := partsOf(r, size, limit)
 	if err != nil {
 		return answers, err
 	}
 	done := int64(0)
-	for {
-		part, err := cut.Next()
+	for n := 0; ; n++ {
+		part, to, err := next(n)
 		if errors.Is(err, io.EOF) {
 			return answers, nil
 		}
 		if err != nil {
 			return answers, err
 		}
-		to := min(cut.Placed(), size)
 		if err := l.sendPart(ctx, part, r, func(n int64) {
 			moved(done + int64(float64(to-done)*float64(n)/float64(part.Size())))
 		}); err != nil {
@@ -152,6 +151,23 @@ func (l *loader) Write(ctx context.Context, partition string, r io.ReaderAt, siz
 			return answers, err
 		}
 	}
+}
+
+// partsOf cuts an image into parts, or takes those that were cut for others who send it too.
+func partsOf(r io.ReaderAt, size, limit int64) (next func(n int) (*sparse.Part, int64, error), err error) {
+	if shared, ok := r.(interface {
+		Part(n int, limit int64) (*sparse.Part, int64, error)
+	}); ok {
+		return func(n int) (*sparse.Part, int64, error) { return shared.Part(n, limit) }, nil
+	}
+	cut, err := sparse.Cut(r, size, limit)
+	if err != nil {
+		return nil, err
+	}
+	return func(int) (*sparse.Part, int64, error) {
+		part, err := cut.Next()
+		return part, min(cut.Placed(), size), err
+	}, nil
 }
 
 // download sends to the phone's memory. On a cable the job's ledger keeps how far it is: a

@@ -227,6 +227,12 @@ func (o *Opened) changed(ctx context.Context, e *task.Env, sums *files.Sums) (li
 				continue
 			}
 		}
+		if f.SHA256 == "" && !st.IsDir() { // what it is to be is not said; its digest is made while it is sent
+			if f.Size >= 0 && f.Size != st.Size() {
+				add("%s has %s (%d bytes), and the sheet was written for one of %d bytes", f.Path, image.Size(st.Size()), st.Size(), f.Size)
+			}
+			continue
+		}
 		moved, end := e.Working(f.Name, st.Size())
 		sum, size, err := sumOf(ctx, sums, path, moved)
 		end()
