@@ -32,7 +32,10 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 	for _, cmd := range commands {
 		var answers []string
 		answers, err = j.Command(ctx, cmd, handsLimit)
-		d.Answers = append(d.Answers, answers...)
+		for _, a := range answers {
+			d.Answers = append(d.Answers, j.hideCode(a))
+		}
+		err = j.withoutCode(err)
 		if !unknownCommand(err) {
 			break
 		}
@@ -42,6 +45,32 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 		return d, err
 	}
 	return j.lockSettled(ctx, d, s)
+}
+
+// hideCode takes the code out of a text: it is told to nobody and kept nowhere.
+func (j *Job) hideCode(text string) string {
+	if j.Code == "" {
+		return text
+	}
+	return strings.ReplaceAll(text, j.Code, "(the code)")
+}
+
+// withoutCode takes the code out of what a phone's refusal, or a lost connection, says.
+func (j *Job) withoutCode(err error) error {
+	var refused *link.RefusedError
+	var lost *link.LostError
+	var rule *link.ProtocolError
+	switch {
+	case errors.As(err, &rule):
+		return &link.ProtocolError{Protocol: rule.Protocol, What: j.hideCode(rule.What)}
+	case errors.As(err, &refused):
+		return &link.RefusedError{Command: j.hideCode(refused.Command), Message: j.hideCode(refused.Message)}
+	case errors.As(err, &lost):
+		return &link.LostError{During: j.hideCode(lost.During), Err: lost.Err}
+	case err != nil && j.hideCode(err.Error()) != err.Error():
+		return errors.New(j.hideCode(err.Error()))
+	}
+	return err
 }
 
 // relock sends the published command and waits until the bootloader says that it

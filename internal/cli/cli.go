@@ -94,7 +94,7 @@ func Run(args []string, c Config) int {
 	if c.Env == nil {
 		c.Env = os.Getenv
 	}
-	a := &app{Config: c, typed: args, soft: make(chan struct{})}
+	a := &app{Config: c, typed: withoutCode(args), soft: make(chan struct{})}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(c.Stdin)
@@ -118,6 +118,20 @@ func Run(args []string, c Config) int {
 		a.show()
 	}
 	return a.finish(ctx, err)
+}
+
+// withoutCode takes an unlock code out of what was typed: it is kept nowhere.
+func withoutCode(args []string) (out []string) {
+	for i := 0; i < len(args); i++ {
+		switch {
+		case args[i] == "--code":
+			i++
+		case strings.HasPrefix(args[i], "--code="):
+		default:
+			out = append(out, args[i])
+		}
+	}
+	return out
 }
 
 // show makes what the run is shown on.

@@ -10,8 +10,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 // beside copies files into a folder of the lab, as a person has them beside one another.
@@ -239,7 +241,7 @@ func TestTray(t *testing.T) {
 		names = append(names, "d8")
 		l.press("d8", "debugging on")
 		l.fault("d2", "drop", 40<<20)
-		l.fault("d5", "refuse", 30)
+		l.fault("d5", "fail-at-end", 0)
 		sheet := l.traySheet("")
 		var r ranResult
 		l.result(5, &r, "sheet", "run", sheet, "--on", strings.Join(names, ","), "--yes")
@@ -279,4 +281,187 @@ func TestTray(t *testing.T) {
 			}
 		}
 	})
+}
+
+// sheetOf writes a sheet with tasks for dunlin beside its files.
+func (l *lab) sheetOf(head, tasks string) string {
+	l.Helper()
+	l.beside(files.Recovery, files.Package)
+	return l.file("files/one.yaml", []byte("sheet: 1\nname: One\n"+head+"files: {recovery: "+filepath.Base(files.Recovery)+", rom: "+filepath.Base(files.Package)+"}\ntasks:\n"+tasks))
+}
+
+// TestSheetRules: what a sheet may not do, and what keeps it from running.
+func TestSheetRules(t *testing.T) {
+	const install = "  - recovery install: recovery\n"
+	some(t, 6, map[string]func(l *lab){
+		"file-changed": func(l *lab) {
+			l.standin("dunlin")
+			at := filepath.Join(l.dir, "files", "drafted.yaml")
+			l.want(0, nil, append([]string{"sheet", "draft", "-o", at}, l.beside(files.Recovery)...)...)
+			path := filepath.Join(l.dir, "files", filepath.Base(files.Recovery))
+			b := must(os.ReadFile(path))
+			b[len(b)-1] ^= 1
+			write(l, path, b)
+			l.want(3, []string{"stop  file-changed", "its SHA-256 is", "nothing was changed"}, "sheet", "run", at, "--yes")
+			l.want(6, []string{"stop  file-changed"}, "sheet", "check", at)
+			remove(l, path)
+			l.want(3, []string{"is not there"}, "sheet", "run", at, "--yes")
+			l.want(0, []string{"all 3 tasks done"}, "sheet", "run", at, "--yes", "--file", "recovery="+files.Recovery)
+			if n := len(l.journals()); n == 0 {
+				l.Error("nothing was journaled")
+			}
+		},
+		"condition-not-met": func(l *lab) {
+			l.standin("dunlin")
+			l.want(3, []string{"stop  condition-not-met: the sheet wants slot b to be the one that starts next, and it is a"}, "sheet", "run", l.sheetOf("conditions: {slot: b}\n", install), "--yes")
+			l.want(3, []string{"stop  condition-not-met", "to be locked, and it is unlocked"}, "sheet", "run", l.sheetOf("conditions: {unlocked: false}\n", install), "--yes")
+			l.want(3, []string{"stop  wrong-model: the sheet is for godwit or avocet, this phone is dunlin"}, "sheet", "run", l.sheetOf("models: [godwit, avocet]\n", install), "--yes")
+			l.want(3, []string{"stop  open-question: which one?"}, "sheet", "run", l.sheetOf("open: [\"which one?\"]\n", install), "--yes")
+			l.want(0, []string{"condition-not-met", "(accepted)", "all 1 task done"}, "sheet", "run", l.sheetOf("conditions: {slot: b}\n", install), "--yes", "--accept", "condition-not-met=slot")
+		},
+		"no-task-fits": func(l *lab) {
+			l.standin("dunlin")
+			sheet := l.sheetOf("", "  - recovery install: recovery\n    when: {slots: 1}\n  - go: recovery\n    when: {super: yes}\n")
+			l.want(3, []string{"stop  no-task-fits"}, "sheet", "run", sheet, "--yes")
+			l.want(6, []string{"stop  no-task-fits"}, "sheet", "check", sheet, "--models", "dunlin")
+			l.want(0, []string{"nothing stops it"}, "sheet", "check", sheet, "--models", "turnstone", "--accept", "wrong-model")
+		},
+		"tasks-contradict": func(l *lab) {
+			l.standin("dunlin")
+			other := l.sheetOf("", "  - slot use: b\n    accept: [{finding: slot-empty, because: a test}]\n  - slot use: a\n")
+			l.want(6, []string{"stop  tasks-contradict: task 2 chooses a slot, which task 1 had done otherwise"}, "sheet", "check", other)
+			l.want(6, []string{"stop  task-impossible", "(task 1, line 5)"}, "sheet", "check", l.sheetOf("", "  - backup restore: {items: boot, output: nowhere}\n"))
+		},
+		"allowed by its name alone": func(l *lab) {
+			l.standin("dunlin")
+			sheet := l.sheetOf("", "  - slot use: b\n    accept: [{finding: slot-empty, because: it is only tried}]\n")
+			l.want(3, []string{"stop  slot-empty", "--yes does not allow a stop, --accept slot-empty does"}, "sheet", "run", sheet, "--yes")
+			code, out := l.owner("dunlin", "n\n", nil, "sheet", "run", sheet)
+			l.check(3, []string{"because it is only tried. Allow it?", "stop  slot-empty"}, code, out, nil)
+			code, out = l.owner("dunlin", "y\ny\n", nil, "sheet", "run", sheet)
+			l.check(0, []string{"Allow it?", "(accepted)", "all 1 task done"}, code, out, nil)
+			if n := strings.Count(out, "asks  "); n != 2 {
+				l.Errorf("it asks %d times:\n%s", n, out)
+			}
+		},
+		"one question for everything": func(l *lab) {
+			l.standin("dunlin")
+			sheet := l.sheetOf("ask: [\"Is it the right phone?\"]\n", install+"  - go: recovery\n  - wipe: userdata\n  - sideload: {packages: rom, then: stay}\n")
+			l.want(3, []string{"stop  not-confirmed: nobody is here to answer: Is it the right phone?"}, "sheet", "run", sheet)
+			code, out := l.owner("dunlin", "y\nn\n", nil, "sheet", "run", sheet)
+			l.check(3, []string{"Run One on dunlin?", "nothing was changed"}, code, out, nil)
+			if n := len(l.journals()); n > 0 {
+				l.Errorf("%d jobs were begun", n)
+			}
+			code, out = l.owner("dunlin", "y\ny\n", nil, "sheet", "run", sheet)
+			l.check(0, []string{"all 4 tasks done"}, code, out, nil)
+			if n := strings.Count(out, "asks  "); n != 2 {
+				l.Errorf("it asks %d times:\n%s", n, out)
+			}
+			page := filepath.Join(l.dir, "report.html")
+			l.want(0, []string{"done  ", "one page that needs nothing else"}, "jobs", "show", "1", "--page", page)
+			text := string(must(os.ReadFile(page)))
+			for _, w := range []string{"<svg", "slot b, starts next", "Tideline Recovery 3.1", "sideload rom", "account-lock", "Run One on dunlin?", "WL-DU-0007"} {
+				if !strings.Contains(text, w) {
+					l.Errorf("the report lacks %q", w)
+				}
+			}
+			for _, w := range []string{"http:", "https:", "<script", "src=", "@import"} {
+				if strings.Contains(text, w) {
+					l.Errorf("the report wants something from elsewhere: %q", w)
+				}
+			}
+			l.want(2, []string{"jobs prune wants --older"}, "jobs", "prune")
+			l.want(2, []string{"is no age"}, "jobs", "prune", "--older", "soon")
+			l.want(0, []string{"nothing is to be deleted"}, "jobs", "prune", "--older", "90d")
+			for range 3 { // of which the later ones tell all that the first ones do
+				l.want(0, nil, "go", "bootloader", "--yes")
+				l.want(0, nil, "go", "recovery", "--yes")
+			}
+			time.Sleep(100 * 24 * time.Hour)
+			before := len(l.journals())
+			l.want(0, []string{" deleted, "}, "jobs", "prune", "--older", "90d", "--yes")
+			if after := len(l.journals()); after >= before || after == 0 {
+				l.Errorf("%d jobs before, %d after: what a job alone knows stays", before, after)
+			}
+			l.want(0, []string{"Tideline Recovery 3.1"}, "card", "--on", "dunlin")
+		},
+		"the code is kept nowhere": func(l *lab) {
+			l.standin(l.model("coded", "slots: 2", "slots: 2\nbootloader: {code: on a card in the box}"), "--as", "coded", "--locked")
+			table := l.file("codes.csv", []byte("name,code\ncoded,SECRET-4711\n"))
+			sheet := l.sheetOf("", "  - unlock: {code: \"${code}\"}\n")
+			l.want(6, []string{"task-impossible", "${code}"}, "sheet", "check", sheet)
+			code, out := l.owner("coded", "", standintest.Owner, "sheet", "run", sheet, "--table", table, "--yes")
+			l.check(5, []string{"the phone refused \"oem unlock (the code)\""}, code, out, nil) // this one knows no code
+			code, more := l.owner("coded", "", standintest.Owner, "unlock", "--code", "SECRET-4711", "--yes")
+			l.check(5, nil, code, more, nil)
+			if strings.Contains(out+more, "SECRET") {
+				l.Errorf("the code is told:\n%s%s", out, more)
+			}
+			err := filepath.WalkDir(l.home, func(p string, d fs.DirEntry, err error) error {
+				if err == nil && d.Type().IsRegular() && strings.Contains(string(must(os.ReadFile(p))), "SECRET") {
+					l.Errorf("the code stands in %s", p)
+				}
+				return err
+			})
+			if err != nil {
+				l.Error(err)
+			}
+		},
+		"the phone stays locked between tasks": func(l *lab) {
+			l.standin("dunlin")
+			sheet := l.sheetOf("", install+"  - go: recovery\n  - wipe: userdata\n  - go: bootloader\n")
+			seen := 0
+			other := func() {
+				if code, out := l.run("slot", "use", "a", "--yes"); code != 3 || !strings.Contains(out, "phone-busy") {
+					l.Errorf("%d\n%s", code, out)
+				}
+				seen++
+			}
+			l.fault("dunlin", "stall", 20<<20, "--for", "30")
+			l.whenAsked("task 1 of 4", other, "sheet", "run", sheet, "--yes")
+			if seen == 0 {
+				l.Error("nobody came in between")
+			}
+		},
+		"cards": func(l *lab) {
+			l.standin("dunlin")
+			card := filepath.Join(l.dir, "d.json")
+			l.want(0, nil, "card", "--save", card)
+			sheet := l.sheetOf("", install+"  - go: recovery\n  - wipe: userdata\n  - sideload: rom\n")
+			var r struct {
+				Name  string
+				Runs  bool
+				Tasks []struct {
+					N, Line int
+					Task    string
+				}
+				Lost, Open []string
+				Bytes      int64
+				Seconds    int
+				Phones     []struct{ Name string }
+			}
+			l.result(0, &r, "sheet", "check", sheet, "--cards", card, "--models", "dunlin")
+			if len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || r.Tasks[3].Line != 8 || r.Tasks[3].Task != "sideload rom" || len(r.Lost) == 0 || r.Bytes < 40<<20 || r.Seconds < 60 {
+				l.Errorf("%+v", r)
+			}
+			// What an order does is foreseen: a ROM over data that was not formatted.
+			l.want(0, []string{"warn  encrypted-data", "(task 3, line 7)"}, "sheet", "check", l.sheetOf("", install+"  - go: recovery\n  - sideload: rom\n"), "--cards", card)
+			l.want(6, []string{"stop  slot-empty", "(task 2, line 6)"}, "sheet", "check", l.sheetOf("", install+"  - slot use: other\n"), "--cards", card)
+		},
+	})
+}
+
+func write(l *lab, path string, b []byte) {
+	l.Helper()
+	if err := os.WriteFile(path, b, 0o644); err != nil {
+		l.Fatal(err)
+	}
+}
+
+func remove(l *lab, path string) {
+	l.Helper()
+	if err := os.Remove(path); err != nil {
+		l.Fatal(err)
+	}
 }

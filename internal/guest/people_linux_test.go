@@ -129,8 +129,13 @@ func TestInPeopleTwo(t *testing.T) {
 		all.Wait()
 	}
 	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "large-8"), "--yes")
-	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "tideline"), "--yes")
-	both([]string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
+	// And as one sheet for both.
+	sheet := d.dir + "/two.yaml"
+	if err := os.WriteFile(sheet, []byte("sheet: 1\nname: two of them\nfiles: {recovery: tideline.img}\ntasks:\n  - recovery install: recovery\n  - go: recovery\n  - wipe: userdata\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	d.want(0, []string{"done on all 2 phones", "dunlin: Tideline Recovery 3.1 is running", "twin: Tideline Recovery 3.1 is running", "twin: all 3 tasks done", "dunlin: all 3 tasks done"},
+		"sheet", "run", sheet, "--on", "dunlin,twin", "--file", "recovery="+file(t, "dunlin", "tideline"), "--yes")
 }
 
 // TestInPeopleReplug: another socket, a mode that shows itself only when the cable was pulled and

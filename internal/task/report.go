@@ -209,6 +209,11 @@ func PruneJobs(e *Env, age time.Duration, dry bool) (gone []JobRow, kept int, er
 			all = slices.Delete(all, i, i+1)
 		}
 	}
+	for _, j := range all { // a run stays with what is left of it
+		if len(j.Records) > 0 && j.Records[0].Of != nil {
+			broken[j.Records[0].Of.Run] = true
+		}
+	}
 	for _, r := range runs {
 		if broken[r.Number] {
 			kept++
