@@ -36,8 +36,8 @@ func (a *app) status(ctx context.Context) error {
 		if b := r.Broken; b != nil {
 			a.say(r.Name, say.Note, "the last job on %s, %s, broke off at this: %s", r.Name, b.Job, b.Step)
 			a.next = append(a.next, e.Again(b.Command))
-			if len(b.Then) > 0 {
-				a.next = append(a.next, e.Command(r.Name, append([]string{"sideload"}, b.Then...)...))
+			for _, words := range b.After() {
+				a.next = append(a.next, e.Command(r.Name, words...))
 			}
 		}
 		if r.Why != "" {

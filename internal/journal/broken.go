@@ -14,6 +14,18 @@ type BrokenJob struct {
 	Behind []string `json:"-"` // files of packages that were to come behind the step
 }
 
+// After are the commands that come behind Command, as words: packages that belong onto a ROM are
+// sent once the phone has started from where that landed.
+func (b *BrokenJob) After() (list [][]string) {
+	if len(b.Then) == 0 {
+		return nil
+	}
+	if len(b.Command) > 1 && b.Command[1] == "recovery" {
+		list = append(list, []string{"go", "recovery"})
+	}
+	return append(list, append([]string{"sideload"}, b.Then...))
+}
+
 // BrokenOff gives the last job of a phone when it broke off in the middle of a step: the program
 // was ended, the phone lost, or a step failed. One that a person or a finding stopped before
 // anything was done did not.
@@ -56,11 +68,22 @@ func (b *BrokenJob) left(steps Steps, from int) {
 	}
 	packages, set := filesOf("sideload", steps[from-1:]), filesOf("write", steps[from-1:])
 	switch {
+	case len(set) == 0 && len(packages) > 0 && restartTo(steps[from-1]) == "recovery":
+		// What comes behind belongs onto the slot where that restart lands.
+		b.Command, b.Then = []string{"jarlid", "go", "recovery"}, packages
 	case len(set) > 0: // the recovery that is set again behind a ROM
 		b.Command, b.Then = []string{"jarlid", "recovery", "install", set[0]}, packages
 	case len(packages) > 0:
 		b.Command = append([]string{"jarlid", "sideload"}, packages...)
 	}
+}
+
+// restartTo gives the mode a step restarts into; "" for any other step.
+func restartTo(s StepData) (to string) {
+	if with, _ := s.With.(map[string]any); s.Kind == "restart" {
+		to, _ = with["to"].(string)
+	}
+	return to
 }
 
 // restartsOnly gives the mode that is left to be reached where, from a step on (counted from 1),
@@ -71,11 +94,9 @@ func restartsOnly(steps Steps, from int) (to string) {
 		return ""
 	}
 	for _, s := range steps[from-1:] {
-		with, _ := s.With.(map[string]any)
-		if s.Kind != "restart" {
+		if to = restartTo(s); to == "" {
 			return ""
 		}
-		to, _ = with["to"].(string)
 	}
 	return to
 }

@@ -87,7 +87,7 @@ func TestBrokenOff(t *testing.T) {
 		{"jarlid recovery install tideline.img", "x/extra.zip", "x/extra.zip"},
 		{"jarlid recovery install tideline.img", "x/extra.zip", "x/extra.zip"},
 		{"jarlid recovery install tideline.img", "x/extra.zip", "x/extra.zip"},
-		{"jarlid sideload x/extra.zip", "", "x/extra.zip"},
+		{"jarlid go recovery", "x/extra.zip", "x/extra.zip"}, // onto the slot where the ROM landed, and then
 		{"jarlid sideload x/extra.zip", "", ""},
 		{"jarlid go recovery", "", ""},
 	} {

@@ -281,6 +281,16 @@ func (j *Job) Part(run, task int) bool {
 	return *j.Records[0].Of == Part{run, task}
 }
 
+// LastPart gives the last job of a phone that belongs to a task of a run; nil for none.
+func LastPart(jobs []Job, run, task int, w Who) (last *Job) {
+	for i := range jobs {
+		if jobs[i].Part(run, task) && jobs[i].Of(w) {
+			last = &jobs[i]
+		}
+	}
+	return last
+}
+
 // OK tells whether a job came to its end without an error.
 func (j *Job) OK() bool {
 	if j.Damage != nil || len(j.Records) == 0 {

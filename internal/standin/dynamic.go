@@ -199,8 +199,9 @@ func (p *Phone) merge() error {
 			old.Extents = nil
 		}
 	}
-	for name, cow := range p.st.Cows {
-		if err := resize(m, name, cow.Size); err != nil {
+	names := slices.Sorted(maps.Keys(p.st.Cows)) // so that they lie the same way each time
+	for _, name := range names {
+		if err := resize(m, name, p.st.Cows[name].Size); err != nil {
 			return err
 		}
 	}
@@ -215,7 +216,8 @@ func (p *Phone) merge() error {
 	cows := p.st.Cows
 	p.st.Cows = nil
 	p.store.Cows.Store(&map[string]disk.Span{})
-	for name, cow := range cows {
+	for _, name := range names {
+		cow := cows[name]
 		v, err := p.store.Open(name)
 		if err != nil {
 			return err

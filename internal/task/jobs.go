@@ -327,8 +327,8 @@ func brokenJobs(e *Env) (broken []*JobShown, err error) {
 // was answered then: whoever goes on is asked anew.
 func (s *JobShown) Left() [][]string {
 	list := [][]string{s.Again.Command}
-	if len(s.Again.Then) > 0 {
-		list = append(list, append([]string{"jarlid", "sideload"}, s.Again.Then...))
+	for _, words := range s.Again.After() {
+		list = append(list, append([]string{"jarlid"}, words...))
 	}
 	var out [][]string
 	for _, words := range list {

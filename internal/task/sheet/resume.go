@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
 	"jarlid/internal/task"
@@ -56,7 +57,10 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 		}
 		switch rec.Event {
 		case journal.TaskBegin:
-			n, mode, last = rec.Task, card.Mode(rec.Mode), nil
+			if n != rec.Task { // else it is gone on with once more
+				mode, last = card.Mode(rec.Mode), nil
+			}
+			n = rec.Task
 		case journal.TaskRest:
 			last = rec
 		case journal.TaskEnd:
@@ -77,18 +81,24 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 	if done[n] {
 		return from + 1, nil, nil
 	}
-	if now := j.Card.Mode(); t.Command != "go" && mode != card.None && j.Open() && now != mode && !(mode == card.Recovery && now == card.Sideload) {
-		// It may have been taken elsewhere since it broke off: a task goes on where it began.
-		if rest == nil {
-			m, err := r.Ready(ctx, t, r.vars(j.Name, j.Card.Value(card.FactSerial), whenFacts["model"](j.Card, j.Model())))
-			if err != nil {
-				return from, nil, err
-			}
-			rest = []*Made{m}
+	if now := j.Card.Mode(); t.Command == "go" || mode == card.None || !j.Open() || now == mode {
+		return from, rest, nil
+	}
+	// It may have been taken elsewhere since it broke off. What can be done there is; else it goes on
+	// where the task began.
+	if rest == nil {
+		m, err := r.Ready(ctx, t, r.vars(j.Name, j.Card.Value(card.FactSerial), whenFacts["model"](j.Card, j.Model())))
+		if err != nil {
+			return from, nil, err
 		}
-		if rest[0].Words[0] != "go" {
-			rest = append([]*Made{{Task: &task.Go{Mode: mode, Wait: goWait}, Words: []string{"go", string(mode)}}}, rest...)
-		}
+		rest = []*Made{m}
+	}
+	l := Line{N: n}
+	if err := r.line(j.Ahead(), &l, rest[:1], nil); err != nil {
+		return from, nil, err
+	}
+	if slices.ContainsFunc(l.Findings, func(f finding.Finding) bool { return f.Name == finding.NotInThisMode }) {
+		rest = append([]*Made{{Task: &task.Go{Mode: mode, Wait: goWait}, Words: []string{"go", string(mode)}}}, rest...)
 	}
 	return from, rest, nil
 }
@@ -96,20 +106,13 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 // leftOf works out from the journals what is left of a task.
 func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n int, last *journal.RunRecord) (rest []*Made, done bool, err error) {
 	if _, looks := commands[r.Tasks[n-1].Command].of().(foreseer); looks {
-		if _, is := commands[r.Tasks[n-1].Command].of().(engine.Task); !is {
-			return nil, false, nil // it only looks: it does so again
-		}
+		return nil, false, nil // it only looks: it does so again
 	}
 	all, err := journal.Jobs(j.Home)
 	if err != nil {
 		return nil, false, err
 	}
-	var job *journal.Job
-	for i := range all {
-		if all[i].Part(run.Number, n) && all[i].Of(who(j)) {
-			job = &all[i]
-		}
-	}
+	job := journal.LastPart(all, run.Number, n, who(j))
 	var words, behind [][]string
 	if last != nil {
 		words = last.Rest
@@ -128,21 +131,22 @@ func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n i
 			}
 		default:
 			b := job.BrokenOff()
-			if b == nil && len(behind) == 0 {
+			if b == nil && last != nil { // nothing was done since
+				words, behind = last.Rest, nil
+				break
+			}
+			if b == nil {
 				return nil, false, nil // nothing was done
 			}
-			first := job.Records[0].Command
-			if b != nil {
-				if slices.Equal(b.Command, first) && len(b.Then) == 0 && len(behind) == 0 {
-					return nil, false, nil // all of it is left
-				}
-				first = b.Command
+			if b.Kind == "sideload" && j.Card.Landing() != "" {
+				// The journal could not be told any more, but the phone says it: the package is in.
+				b.Command, b.Then = []string{"jarlid", "go", string(card.Recovery)}, b.Behind
 			}
-			words = [][]string{bare(first)}
-			if b != nil && len(b.Then) > 0 {
-				words = append(words, append([]string{"sideload"}, b.Then...))
+			if slices.Equal(b.Command, job.Records[0].Command) && len(b.Then) == 0 && last == nil {
+				return nil, false, nil // all of it is left
 			}
-			words = append(words, behind...)
+			words = [][]string{bare(b.Command)}
+			words = slices.Concat(words, b.After(), behind)
 		}
 	}
 	for _, w := range words {

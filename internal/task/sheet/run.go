@@ -251,7 +251,14 @@ func (r *Ready) one(ctx context.Context, d Doer, log *journal.RunWriter, p *Phon
 		return job, do(m)
 	}
 	for k, m := range rest {
-		rec := journal.RunRecord{Event: journal.TaskRest, Phone: p.Name, Task: i + 1, Job: job}
+		all, err := journal.Jobs(r.Env.Bench.Home)
+		if err != nil {
+			return job, err
+		}
+		rec := journal.RunRecord{Event: journal.TaskRest, Phone: p.Name, Task: i + 1}
+		if last := journal.LastPart(all, log.Number, i+1, journal.Who{Name: p.Name, Serial: p.Serial}); last != nil {
+			rec.Job = last.Number
+		}
 		for _, m := range rest[k:] {
 			rec.Rest = append(rec.Rest, m.Words)
 		}
