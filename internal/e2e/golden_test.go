@@ -104,7 +104,7 @@ func named(v any) any {
 func (l *lab) golden(code int, args ...string) {
 	l.Helper()
 	name := strings.Join(args[:1], "")
-	if len(args) > 1 && slices.Contains([]string{"recovery", "slot", "vbmeta", "backup", "standin", "jobs"}, name) && !strings.HasPrefix(args[1], "-") {
+	if len(args) > 1 && slices.Contains([]string{"recovery", "slot", "vbmeta", "backup", "standin", "jobs", "sheet"}, name) && !strings.HasPrefix(args[1], "-") {
 		name += "-" + args[1]
 	}
 	if strings.HasPrefix(name, "-") {
@@ -211,7 +211,12 @@ func TestGolden(t *testing.T) {
 		defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
 		l.golden(0, "arrive", "--wait", "60s")
 		l.golden(0, "app", log, "--yes")
+		copies := l.beside(files.Recovery, files.Package)
+		l.golden(0, "sheet", "draft", copies[0], copies[1])
+		l.golden(0, "sheet", "check", l.sheetOf("conditions: {battery: 5}\n", "  - go: bootloader\n  - recovery install: recovery\n  - go: recovery\n  - wipe: userdata\n"))
+		l.golden(0, "sheet", "run", l.sheetOf("", "  - go: bootloader\n  - recovery install: recovery\n    when: {slots: 1}\n"), "--yes")
 		l.golden(0, "jobs")
+		l.golden(0, "jobs", "prune", "--older", "90d", "--yes")
 		l.golden(0, "jobs", "show", "5")
 	})
 }

@@ -231,3 +231,51 @@ func TestProgressOnAPipe(t *testing.T) {
 		}
 	})
 }
+
+// TestTrayRows: a row is one line that begins with its word, is no wider than the window, and says
+// which phone is at which task, how far it is, and whether it waits for a person.
+func TestTrayRows(t *testing.T) {
+	send := say.Progress{Word: say.Send, What: "recovery_a", Done: 7 << 20, Total: 14 << 20, Rate: 40 << 20}
+	for _, c := range []struct {
+		r    row
+		want string
+	}{
+		{row{phone: "d1"}, "wait  d1           is next"},
+		{row{phone: "d1", n: 2, of: 7, title: "sideload rom"}, "wait  d1  2 of 7   sideload rom"},
+		{row{phone: "d1", n: 1, of: 7, title: "flash", now: send}, "send  d1  1 of 7   recovery_a  ▪▪▪▪▪▪······  7.0 of 14.0 MiB  40.0 MiB/s"},
+		{row{phone: "d1", n: 3, of: 7, title: "go recovery", hand: true}, "hand  d1  3 of 7   go recovery: somebody at the phone"},
+		{row{phone: "d1", n: 7, of: 7, end: "all 7 tasks done", good: true}, "done  d1  7 of 7   all 7 tasks done"},
+		{row{phone: "d1", n: 4, of: 7, end: "the phone was lost"}, "fail  d1  4 of 7   the phone was lost"},
+	} {
+		if got := c.r.text(2, 100); got != c.want {
+			t.Errorf("%q, want %q", got, c.want)
+		}
+		for _, columns := range []int{30, 40, 80} {
+			if got := c.r.text(2, columns); len([]rune(got)) > columns || !strings.HasPrefix(c.want, strings.TrimSuffix(got, "…")) {
+				t.Errorf("at %d columns: %q", columns, got)
+			}
+		}
+	}
+}
+
+// TestSeveralPhones: on a pipe each line names its phone, also those that are told while a question
+// is open, which come behind it; a line that begins with the name has it once.
+func TestSeveralPhones(t *testing.T) {
+	got := shown(0, "y\n", func(t *Term) {
+		a, b := t.Of("d1"), t.Of("d2")
+		a.Say("d1", say.Info, "ready")
+		b.Say("d2", say.Info, "d2 is here")
+		a.Table([]string{"X"}, [][]string{{"1"}})
+		t.asking = true
+		b.Say("d2", say.Warn, "meanwhile")
+		t.asking = false
+		n, err := a.Ask(say.Question{Phone: "d1", Text: "Go on?"})
+		if n != say.Yes || err != nil {
+			a.Say("d1", say.Fail, "%d %v", n, err)
+		}
+	})
+	want := "info  d1: ready\ninfo  d2 is here\nd1   X\nd1   1\nasks  d1: Go on? [y/N] \nwarn  d2: meanwhile\n"
+	if got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
