@@ -45,18 +45,43 @@ EOF
     wait $term 2>/dev/null || true
 }
 
+# page NAME FILE: the picture of a page.
+page() {
+    chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+        --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,${height:-800} --screenshot="$OLDPWD/docs/screenshots/$1.png" "file://$PWD/$2" >/dev/null 2>&1
+}
+
+# A tray: three phones, one sheet, a cable that is pulled, and the report.
+trays=()
+for n in 1 2 3; do
+    jarlid standin run dunlin --as dunlin-$n --serial WL-DU-010$n --at "$lab/dunlin-$n" >"$lab/dunlin-$n.log" & trays+=($!)
+done
+sleep 2
+cols=124 points=12 rows=34 shot sheet-draft end "jarlid sheet draft tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip --on dunlin-1"
+cols=124 points=12 rows=38 shot sheet-check end "jarlid sheet check evening.yaml --all"
+jarlid standin fault dunlin-2 drop --after 62914560 >/dev/null
+for n in 1 2 3; do
+    ( for key in "finish welcome" "debugging on" allow; do
+        until jarlid standin press dunlin-$n "$key" >/dev/null 2>&1; do sleep 0.3; done
+      done ) &
+done
+cols=124 points=12 rows=38 shot sheet-run 2.6 "jarlid sheet run evening.yaml --all --yes"
+shot_resume() { script -qec "jarlid jobs resume --yes" /dev/null >/dev/null; }
+shot_resume
+jarlid jobs show 1 --page report.html >/dev/null
+height=1000 page report report.html
+kill "${trays[@]}" 2>/dev/null || true
+wait "${trays[@]}" 2>/dev/null || true
+rm -rf evening.yaml backup-dunlin-* "$lab/home/jobs"
+
 jarlid standin run dunlin --at "$lab/dunlin" >"$lab/dunlin.log" & phone=$!
 sleep 2
 shot ident end "jarlid ident tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip"
 shot proof end "jarlid proof saltmarsh-4.2-dunlin.zip"
-shot lift end "jarlid lift saltmarsh-4.2-dunlin.zip -o out --sums"
 jarlid recovery install tideline-3.1-dunlin.img --yes >/dev/null
 jarlid go recovery --yes >/dev/null
 shot wipe end "jarlid wipe userdata --yes"
-shot sideload-pass 1.2 "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay --yes"
-jarlid go bootloader --yes >/dev/null && jarlid slot use a --yes >/dev/null && jarlid go recovery --yes >/dev/null
 shot sideload end "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay --yes"
-shot slot end "jarlid slot"
 jarlid go recovery --yes >/dev/null
 jarlid go system --wait 1s --yes >/dev/null
 ( for key in "finish welcome" "debugging on" allow; do
@@ -78,13 +103,11 @@ sleep 2
 rows=66 cols=170 points=7 shot card end "jarlid card"
 rows=44 cols=124 points=12 shot flash-set end "jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio --yes"
 jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
-rows=45 cols=156 points=10 shot vbmeta-show end "jarlid vbmeta show stock/vbmeta.img"
 rows=45 cols=156 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
 jarlid recovery install tideline-3.1-avocet.img --yes >/dev/null
 jarlid go recovery --yes >/dev/null
 rows=45 cols=150 points=10 shot fit end "jarlid fit saltmarsh-gsi-4.2-arm64.img.gz --page fit.html"
-chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
-    --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,800 --screenshot="$OLDPWD/docs/screenshots/fit-page.png" "file://$PWD/fit.html" >/dev/null 2>&1
+page fit-page fit.html
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
 jarlid standin run dunlin --at "$lab/locked" --locked >"$lab/locked.log" & phone=$!
