@@ -150,7 +150,7 @@ func TestChecksCanFail(t *testing.T) {
 // TestSheets: a whole evening that broke off ends as one that nothing happened to, when it was gone
 // on with: a seeded sample. go run ./internal/simulate -sheets takes every place.
 func TestSheets(t *testing.T) {
-	for _, p := range shared.someSheetPlans(t, 3, 2) {
+	for _, p := range shared.someSheetPlans(t, 3, 1) {
 		t.Run(p.String(), func(t *testing.T) {
 			t.Parallel()
 			shared.sheet(t, p, false)

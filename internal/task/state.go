@@ -43,7 +43,7 @@ type Go struct {
 }
 
 // watched is how long a start is waited for at least where it is to be seen.
-const watched = 10 * time.Second
+const watched = 2 * time.Second
 
 // Gone is what came of it.
 type Gone struct {
