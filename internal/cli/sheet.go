@@ -290,12 +290,8 @@ func (a *app) sheetRun(cmd *cobra.Command, args []string, o *sheetOptions) error
 	if err != nil {
 		return err
 	}
-	if len(changed) > 0 {
-		stop := &finding.StopError{}
-		for _, f := range changed {
-			stop.Findings = append(stop.Findings, f.Finding)
-		}
-		return stop
+	if err := stopped(changed); err != nil {
+		return err
 	}
 	t, err := a.gatherTray(cmd, o.all)
 	if err != nil {
@@ -303,6 +299,18 @@ func (a *app) sheetRun(cmd *cobra.Command, args []string, o *sheetOptions) error
 	}
 	defer t.close()
 	return a.runTray(cmd, t, r, o.open.Table, nil)
+}
+
+// stopped is the error of files that are not the ones a sheet was written for; nil for none.
+func stopped(changed []sheet.Found) error {
+	if len(changed) == 0 {
+		return nil
+	}
+	stop := &finding.StopError{}
+	for _, f := range changed {
+		stop.Findings = append(stop.Findings, f.Finding)
+	}
+	return stop
 }
 
 // runTray judges a sheet on all phones of a tray, asks once, and runs it on those that nothing
@@ -442,12 +450,8 @@ func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
 	if err != nil {
 		return err
 	}
-	if len(changed) > 0 {
-		stop := &finding.StopError{}
-		for _, f := range changed {
-			stop.Findings = append(stop.Findings, f.Finding)
-		}
-		return stop
+	if err := stopped(changed); err != nil {
+		return err
 	}
 	t := a.newTray()
 	defer t.close()

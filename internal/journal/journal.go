@@ -335,17 +335,23 @@ func (w *Writer) Write(r Record) error {
 	if r.Event == Begin {
 		r.Form, r.Program, r.Number = Form, Version(), w.Number
 	}
-	b, err := json.Marshal(r)
+	w.err = put(w.sink, w.Dir, r)
+	return w.err
+}
+
+// put appends a line and returns when it is on the disk.
+func put(s Sink, dir string, record any) error {
+	b, err := json.Marshal(record)
 	if err == nil {
-		_, err = w.sink.Write(append(b, '\n'))
+		_, err = s.Write(append(b, '\n'))
 	}
 	if err == nil {
-		err = w.sink.Sync()
+		err = s.Sync()
 	}
 	if err != nil {
-		w.err = &WriteError{Dir: w.Dir, Err: err}
+		return &WriteError{Dir: dir, Err: err}
 	}
-	return w.err
+	return nil
 }
 
 // Err gives the error of the first write that failed.

@@ -139,16 +139,7 @@ func (w *RunWriter) Write(r RunRecord) error {
 	if r.Event == Begin {
 		r.Form, r.Program, r.Number = Form, Version(), w.Number
 	}
-	b, err := json.Marshal(r)
-	if err == nil {
-		_, err = w.sink.Write(append(b, '\n'))
-	}
-	if err == nil {
-		err = w.sink.Sync()
-	}
-	if err != nil {
-		w.err = &WriteError{Dir: w.Dir, Err: err}
-	}
+	w.err = put(w.sink, w.Dir, r)
 	return w.err
 }
 
