@@ -21,7 +21,7 @@ type command struct {
 	of     func() any // a new value of its struct
 	word   string     // the option that stands on the command line without a name; "" for none
 	files  []string   // options that name files of the sheet
-	hidden string // an option that is never kept: only a variable may give it
+	hidden string     // an option that is never kept: only a variable may give it
 }
 
 // commands are all commands a task can be, by name. Their options are those of the command line.
