@@ -205,6 +205,7 @@ func (a *app) jobResume(cmd *cobra.Command, args []string) error {
 		a.say("", say.Done, "nothing broke off: there is nothing to go on with")
 		return nil
 	}
+	s.Look(cmd.Context(), e)
 	a.say(s.Phone, say.Info, "job %s on %s broke off: %s", s.Job, s.Phone, s.Short())
 	for _, st := range s.Steps {
 		a.sayJobStep(s.Phone, st)

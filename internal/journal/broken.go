@@ -12,6 +12,18 @@ type BrokenJob struct {
 	Of     *Part    `json:"-"` // the run of a sheet it belongs to
 	Kind   string   `json:"-"` // of the step
 	Behind []string `json:"-"` // files of packages that were to come behind the step
+
+	steps Steps
+	at    int // the step, counted from 1
+}
+
+// Landed is for a step that is done though the journal could not be told any more: the phone says
+// it. What is left is what comes behind it.
+func (b *BrokenJob) Landed() {
+	b.Command, b.Then = []string{"jarlid", "go", "recovery"}, b.Behind
+	if b.at < len(b.steps) {
+		b.left(b.steps, b.at+1)
+	}
 }
 
 // After are the commands that come behind Command, as words: packages that belong onto a ROM are
@@ -47,7 +59,7 @@ func (j *Job) BrokenOff() *BrokenJob {
 			b := &BrokenJob{Job: j.Name(), Step: r.Title, Command: j.Records[0].Command, Of: j.Records[0].Of}
 			if steps := j.Records[0].Steps; r.Step >= 1 && r.Step <= len(steps) {
 				b.Kind = steps[r.Step-1].Kind
-				b.Behind = filesOf("sideload", steps[r.Step:])
+				b.Behind, b.steps, b.at = filesOf("sideload", steps[r.Step:]), steps, r.Step
 				b.left(steps, r.Step)
 			}
 			return b
@@ -60,7 +72,7 @@ func (j *Job) BrokenOff() *BrokenJob {
 // written or installed is not done once more.
 func (b *BrokenJob) left(steps Steps, from int) {
 	if to := restartsOnly(steps, from); to != "" {
-		b.Command = []string{"jarlid", "go", to}
+		b.Command, b.Then = []string{"jarlid", "go", to}, nil
 		return
 	}
 	if len(filesOf("sideload", steps[:from-1])) == 0 {
@@ -74,7 +86,7 @@ func (b *BrokenJob) left(steps Steps, from int) {
 	case len(set) > 0: // the recovery that is set again behind a ROM
 		b.Command, b.Then = []string{"jarlid", "recovery", "install", set[0]}, packages
 	case len(packages) > 0:
-		b.Command = append([]string{"jarlid", "sideload"}, packages...)
+		b.Command, b.Then = append([]string{"jarlid", "sideload"}, packages...), nil
 	}
 }
 

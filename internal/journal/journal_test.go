@@ -105,6 +105,13 @@ func TestBrokenOff(t *testing.T) {
 		b, err := BrokenOff(home, Who{Name: "dunlin", Serial: "7"})
 		if err != nil || b == nil || b.Kind != steps[n].Kind || strings.Join(b.Command, " ") != c.command || strings.Join(b.Then, " ") != c.then || strings.Join(b.Behind, " ") != c.behind {
 			t.Errorf("step %d: %+v, %v", n+1, b, err)
+			continue
+		}
+		if landed := map[int]string{1: "jarlid recovery install tideline.img, x/extra.zip", 6: "jarlid go recovery, "}[n]; landed != "" {
+			// The package is in, as the phone says.
+			if b.Landed(); strings.Join(b.Command, " ")+", "+strings.Join(b.Then, " ") != landed {
+				t.Errorf("step %d, which is done: %+v", n+1, b)
+			}
 		}
 	}
 }

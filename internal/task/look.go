@@ -109,7 +109,7 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		}
 		if b := r.Broken; b != nil && b.Kind == "sideload" && s.Card.Landing() != "" {
 			// The journal could not be told any more, but the phone says it: the package is in.
-			b.Command, b.Then = []string{"jarlid", "go", string(card.Recovery)}, b.Behind
+			b.Landed()
 		}
 		slots, told := s.Card.Slots()
 		r.OneSlot = told && len(slots) == 0

@@ -140,7 +140,7 @@ func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n i
 			}
 			if b.Kind == "sideload" && j.Card.Landing() != "" {
 				// The journal could not be told any more, but the phone says it: the package is in.
-				b.Command, b.Then = []string{"jarlid", "go", string(card.Recovery)}, b.Behind
+				b.Landed()
 			}
 			if slices.Equal(b.Command, job.Records[0].Command) && len(b.Then) == 0 && last == nil {
 				return nil, false, nil // all of it is left
