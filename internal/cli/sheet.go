@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
+	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/task/sheet"
 )
@@ -77,6 +78,9 @@ func (a *app) openSheet(cmd *cobra.Command, path string, o *sheetOptions) (*shee
 		return nil, nil, err
 	}
 	a.say("", say.Info, "%s: %s, %s", filepath.Base(path), op.Name, counted(len(op.Tasks), "task"))
+	for _, h := range op.Hands {
+		a.say("", say.Note, "to be at hand: %s, for %s", h.Who, h.For)
+	}
 	r := op.Prepare(cmd.Context(), e)
 	changed, err := r.Changed(cmd.Context())
 	return r, changed, err
@@ -141,6 +145,7 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	if a.card != "" {
 		cards = append(cards, a.card)
 	}
+	a.env.Options.NoHands = a.idle // who only checks needs nobody at the phone
 	for _, c := range cards {
 		opts := a.env.Options
 		opts.SavedCard = files.Unquote(c)
@@ -456,6 +461,11 @@ func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
 	t := a.newTray()
 	defer t.close()
 	for _, p := range broken {
+		if phone.IsAddress(p.On) && p.Serial != "" {
+			if list, err := a.env.Bench.Meant(p.Serial); err == nil && len(list) == 1 {
+				p.On = p.Serial // it may be at another port by now
+			}
+		}
 		if a.on != "" && !slices.Contains(phonesOf(a.on), p.Name) && !slices.Contains(phonesOf(a.on), p.Serial) {
 			continue
 		}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -464,4 +465,35 @@ func remove(l *lab, path string) {
 	if err := os.Remove(path); err != nil {
 		l.Fatal(err)
 	}
+}
+
+// TestTrayStops: Ctrl-C ends every phone behind its write in progress, and the run goes on later;
+// where nobody is at the phones, what wants hands is stopped before the first byte.
+func TestTrayStops(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.many(2)
+		l.standin("turnstone")
+		sheet := l.traySheet("")
+		var once sync.Once
+		var j *job
+		j = l.begin(false, "", func(line string) {
+			if strings.Contains(line, "d2: task 4 of 4") {
+				once.Do(func() { j.interrupt <- struct{}{} })
+			}
+		}, "sheet", "run", sheet, "--on", "d1,d2", "--yes")
+		<-j.done
+		if out := j.out.String(); j.code != 1 || !strings.Contains(out, "stopping after the write in progress") || strings.Contains(out, "all 4 tasks done") {
+			t.Fatalf("%d\n%s", j.code, out)
+		}
+		l.want(0, []string{"on d1, d2", "jarlid jobs resume 1"})
+		l.want(0, []string{"done on all 2 phones"}, "jobs", "resume", "--yes")
+		if a, b := l.holds("d1"), l.holds("d2"); !maps.Equal(a, b) && a["boot_b.img"] != b["boot_b.img"] {
+			t.Error("they are not alike in the end")
+		}
+		by := l.file("files/hands.yaml", []byte("sheet: 1\nname: By its keys\ntasks:\n  - go: recovery\n"))
+		l.want(3, []string{"stop  hands-needed: to restart into recovery somebody has to be at the phone: Hold power", "nothing was changed"}, "sheet", "run", by, "--on", "turnstone", "--yes")
+		l.want(0, []string{"task 1 wants somebody at the phone"}, "sheet", "check", by, "--on", "turnstone")
+		l.want(6, []string{"stop  hands-needed"}, "sheet", "check", by, "--on", "turnstone", "--no-hands")
+		l.want(0, []string{"dry run: everything was checked"}, "sheet", "run", sheet, "--on", "d1", "--yes", "--dry-run")
+	})
 }

@@ -166,6 +166,9 @@ func (a *Ahead) Foresee(t Task, accept []finding.Accept) (*Foreseen, error) {
 	for _, s := range p.Steps {
 		if do := a.hand(s); len(do) > 0 {
 			f.Hands = append(f.Hands, Hand{Step: s.Title(), Do: do})
+			if j.NoHands {
+				f.Findings = append(f.Findings, handsNeeded(j.Name, s, do))
+			}
 		}
 		bytes, takes := plan.Expect(s, a.Card)
 		f.Bytes, f.Takes = f.Bytes+bytes, f.Takes+takes

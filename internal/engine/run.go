@@ -187,11 +187,16 @@ func (j *Job) Titles() []string {
 func (j *Job) hands() (list []finding.Finding) {
 	for _, s := range j.plan.Steps {
 		if recipe := plan.ByHand(s, j.Card); recipe != "" {
-			list = append(list, finding.Finding{Name: finding.HandsNeeded, Severity: finding.Stop, About: j.Name, Final: true,
-				Text: fmt.Sprintf("to %s somebody has to be at the phone: %s", s.Title(), strings.Join(j.Hand(recipe, "its keys or its menu.").Do, " ")), Remedy: "run it again in a terminal, with somebody at the phone"})
+			list = append(list, handsNeeded(j.Name, s, j.Hand(recipe, "its keys or its menu.").Do))
 		}
 	}
 	return list
+}
+
+// handsNeeded is the finding of a step that wants somebody at the phone, where nobody is.
+func handsNeeded(phone string, s plan.Step, do []string) finding.Finding {
+	return finding.Finding{Name: finding.HandsNeeded, Severity: finding.Stop, About: phone, Final: true,
+		Text: fmt.Sprintf("to %s somebody has to be at the phone: %s", s.Title(), strings.Join(do, " ")), Remedy: "run it again in a terminal, with somebody at the phone"}
 }
 
 // judge runs all checks and asks what has to be asked.
