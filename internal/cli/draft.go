@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
+	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/task/sheet"
 )
@@ -60,9 +62,13 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		j = engine.OfModel(e.Bench, e.Options, m)
 		e.Later(j.Close)
 	} else if j, err = sheet.OpenForDraft(cmd.Context(), e); err != nil {
+		var away *phone.NotHereError
+		if errors.As(err, &away) {
+			a.next = append(a.next, e.Command("", append(append([]string{"sheet", "draft"}, args...), "--model", "MODEL")...))
+		}
 		return err
 	}
-	d, err := sheet.DraftOf(cmd.Context(), e, args, o.output, sheet.DraftFor{Card: j.Card, Model: j.Model(), Models: j.Models, Goal: advice.Goal(o.goal)})
+	d, err := sheet.DraftOf(cmd.Context(), e, args, o.output, sheet.DraftFor{Card: j.Card, Model: j.Model(), Models: j.Models, Goal: advice.Goal(o.goal), Over: o.over || a.dry})
 	if err != nil {
 		return err
 	}
@@ -91,7 +97,7 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		a.say("", say.Done, "dry run: %s was not written", shown)
 		return nil
 	}
-	if err := d.Write(o.over); err != nil {
+	if err := d.Write(); err != nil {
 		return err
 	}
 	a.say("", say.Done, "%s: %s, %s", shown, d.Name, counted(len(d.Tasks), "task"))

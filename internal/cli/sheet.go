@@ -171,6 +171,10 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	}
 	t, err := a.gatherTray(cmd, o.all)
 	if err != nil {
+		var away *phone.NotHereError
+		if errors.As(err, &away) && a.on == "" {
+			a.next = append(a.next, a.env.Command("", "sheet", "check", cmd.Flags().Arg(0), "--models", "MODEL"))
+		}
 		return nil, err
 	}
 	defer t.close()

@@ -104,12 +104,13 @@ func WorkOut(files []*Given, goal Goal, c *card.Card, m *model.Model, all model.
 	}
 	e.Goal = goal
 	if goal == "" {
-		e.Goal = e.guess()
+		e.Goal = e.guess(files)
 	}
 	switch e.Goal {
 	case GoalStock:
 		e.stock()
 	case GoalRecovery:
+		e.Title = "A recovery"
 		e.setRecovery(true)
 	case GoalGSI:
 		e.generic()
@@ -129,17 +130,26 @@ func WorkOut(files []*Given, goal Goal, c *card.Card, m *model.Model, all model.
 	return &e.Evening
 }
 
-// guess works out from the files what the evening is for.
-func (e *evening) guess() Goal {
+// guess works out from the files what the evening is for, also from those that are for another
+// phone: what is asked about then is the one for this.
+func (e *evening) guess(files []*Given) Goal {
+	any := func(is func(f *Given) bool) bool { return slices.ContainsFunc(files, is) }
 	switch {
-	case e.gsi != nil:
+	case any(func(f *Given) bool { return f.File.Generic() && !f.File.HoldsRecovery() }):
 		return GoalGSI
-	case e.rom != nil || len(e.addons)+len(e.apps) > 0:
+	case any(func(f *Given) bool {
+		return f.File.IsROM() || f.File.Kind == ident.Addon || f.File.Kind == ident.App
+	}):
 		return GoalSystem
-	case e.set != nil:
+	case any((*Given).set):
 		return GoalStock
 	}
 	return GoalRecovery
+}
+
+// set tells whether it is images of several partitions.
+func (f *Given) set() bool {
+	return f.Set || f.File.Kind == ident.FirmwareSet || f.File.Kind == ident.Images
 }
 
 // sort finds a file's place. One for another phone, another processor, or nobody knows what, is
@@ -159,7 +169,7 @@ func (e *evening) sort(f *Given) {
 	}
 	if f.File.Kind == ident.Addon || f.File.Kind == ident.App {
 		if found := finding.Blocking(place.Arch(f.File, e.c)); len(found) > 0 {
-			e.Left = append(e.Left, fmt.Sprintf("%s: %s", name, found[0].Text))
+			e.Left = append(e.Left, found[0].Text)
 			return
 		}
 	}
@@ -183,7 +193,7 @@ func (e *evening) sort(f *Given) {
 		e.apps, f.role = append(e.apps, f), "an app"
 	case f.File.Generic():
 		only(&e.gsi, "a generic system")
-	case f.Set || f.File.Kind == ident.FirmwareSet || f.File.Kind == ident.Images:
+	case f.set():
 		only(&e.set, "a firmware set")
 	case needed:
 		e.before, f.role = append(e.before, f), "an image that this phone's recoveries are built for"
@@ -263,9 +273,6 @@ func (e *evening) setRecovery(alone bool) {
 		}
 		e.Open = append(e.Open, "which recovery goes onto this phone? None of the files is one for it")
 		return
-	}
-	if alone {
-		e.Title = "A recovery"
 	}
 	if e.home.Partition == "" {
 		e.Open = append(e.Open, "where does this phone keep its recovery? "+e.home.Why)
@@ -422,11 +429,11 @@ func (e *evening) install(addons []*Given) {
 }
 
 func (e *evening) generic() {
+	e.Title = "A generic system"
 	if e.gsi == nil {
 		e.Open = append(e.Open, "which generic system goes onto this phone? None of the files is one")
 		return
 	}
-	e.Title = "A generic system"
 	if yes, known := e.c.Yes(card.FactTreble); known && !yes {
 		e.Open = append(e.Open, "this phone has no separate vendor partition (Treble), and no generic system runs on it: which other system is meant?")
 	}

@@ -44,6 +44,7 @@ type DraftFor struct {
 	Model  *model.Model
 	Models model.Set
 	Goal   advice.Goal
+	Over   bool // a sheet that is there is written over
 }
 
 // suggested is how a sheet is called that was given no name.
@@ -78,6 +79,9 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 	if output, err = filepath.Abs(files.Unquote(output)); err != nil {
 		return nil, err
 	}
+	if _, err := os.Stat(output); !d.Over && !errors.Is(err, fs.ErrNotExist) {
+		return nil, usage("%s is there already; name another file with -o, or write over it with --over", output)
+	}
 	sums := files.NewSums(ctx)
 	defer sums.Close()
 	var given []*advice.Given
@@ -91,7 +95,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		if err != nil {
 			return nil, err
 		}
-		g.Name = shortName(g.File, info)
+		g.Name = shortName(g.File, d, info)
 		moved, end := e.Working(filepath.Base(p), g.File.Size)
 		sum, size, err := sumOf(ctx, sums, p, moved)
 		end()
@@ -144,11 +148,8 @@ func orEmpty(list []string) []string {
 	return list
 }
 
-// Write writes the draft to where it belongs. What lies there is not overwritten.
-func (d *Draft) Write(over bool) error {
-	if _, err := os.Stat(d.Sheet); !over && !errors.Is(err, fs.ErrNotExist) {
-		return usage("%s is there already; name another file with -o", d.Sheet)
-	}
+// Write writes the draft to where it belongs.
+func (d *Draft) Write() error {
 	return files.WriteWhole(d.Sheet, d.Text, 0o644)
 }
 
@@ -214,9 +215,13 @@ func is(g *advice.Given) string {
 
 // shortName makes the name a file has in a sheet: what it is where that is one thing, else its
 // file's name.
-func shortName(f *ident.File, taken map[string]File) string {
+func shortName(f *ident.File, d DraftFor, taken map[string]File) string {
+	have := whenFacts["model"](d.Card, d.Model)
+	other := have != "" && len(f.Models()) > 0 && !slices.ContainsFunc(f.Models(), func(w string) bool { same, known := d.Models.Same(w, have); return same || !known })
 	base := map[ident.Kind]string{ident.OTAAB: "rom", ident.OTABlock: "rom", ident.FirmwareSet: "set"}[f.Kind]
 	switch {
+	case other: // it is left out, and another may be the one
+		base = strings.TrimSuffix(f.Name(), filepath.Ext(f.Name()))
 	case f.HoldsRecovery():
 		base = "recovery"
 	case f.Generic():
