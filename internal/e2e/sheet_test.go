@@ -118,6 +118,14 @@ func evenings() map[string]evening {
 				return append([][]string{{"wipe", "userdata"}, {"sideload", f[0]}, {"go", "system", "--wait", "1s"}, {"arrive", "--wait", "20m"}, {"go", "recovery"}, {"vbmeta", "loosen", "hashtree"}, {"wipe", "userdata"},
 					{"flash", f[1], "--into", "system"}, {"go", "recovery"}, {"sideload", f[3], f[2], f[4]}, {"shelve", "/vendor/overlay/WickerlightFrame"}}, start()...)
 			}},
+		"turnstone, its data not encrypted": {phone: "turnstone", slots: 1, ready: func(l *lab, k kit) { l.inRecovery("turnstone", k.recovery) },
+			files: func(l *lab, k kit) []string {
+				shore, _ := l.addons(k.phone)
+				return []string{k.more.Package, shore}
+			},
+			hand: func(k kit, f []string) [][]string {
+				return append([][]string{{"wipe", "apps", "caches"}, {"sideload", f[0], f[1]}}, start()...)
+			}},
 		"turnstone, a recovery": {phone: "turnstone", slots: 1, files: func(l *lab, k kit) []string { return []string{k.recovery} },
 			hand: func(k kit, f []string) [][]string {
 				return [][]string{{"recovery", "install", f[0]}, {"go", "recovery"}, {"recovery", "hold"}}

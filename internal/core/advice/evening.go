@@ -325,6 +325,10 @@ func (e *evening) wipe(why string) {
 	} else if n > 0 {
 		e.ask(fmt.Sprintf("%d account(s) are signed in on the phone. Are they signed out by now, or their passwords at hand? The maker's system asks for them after a wipe.", n))
 	}
+	if e.c.Value(card.FactCrypto) == card.CryptoNone || e.c.Value(card.FactData) == card.DataPlain {
+		e.add("wipe", "this phone's data is not encrypted: apps and settings of the old system go, the shared storage can stay", list("areas", []string{"apps", "caches"}))
+		return
+	}
 	e.add("wipe", why, list("areas", []string{"userdata"}))
 }
 
