@@ -15,7 +15,7 @@ import (
 
 func (a *app) arriveCommand() *cobra.Command {
 	var t task.Arrive
-	c := &cobra.Command{Use: "arrive", Short: "Watch the first start, notice loops, read what came up and compare", Args: noWords,
+	c := &cobra.Command{Use: "arrive", Short: "Watch the first start, notice loops, compare what came up", Args: noWords,
 		Long: "Watches a phone that is starting: says what is normal, notices a loop or a fall back to the other slot, to the recovery or\n" +
 			"to the bootloader, and what to do then. When the system is up it is read and compared with what was installed.",
 		RunE: func(cmd *cobra.Command, args []string) error {

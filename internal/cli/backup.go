@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) backupCommand() *cobra.Command {
-	c := &cobra.Command{Use: "backup", Short: "Partitions and shared storage into a folder with digests, and back", Args: noWords,
+	c := &cobra.Command{Use: "backup", Short: "Keep partitions and the shared storage in a folder with digests, and write them back", Args: noWords,
 		RunE: wants("take or restore")}
 	var dir string
 	take := &cobra.Command{Use: "take [ITEM...]", Short: "Read partitions and the shared storage into a folder",

@@ -18,7 +18,7 @@ import (
 
 func (a *app) benchCommand() *cobra.Command {
 	var watch, why, rule bool
-	c := &cobra.Command{Use: "bench", Short: "The phones that are here, one row each; --watch, and --why when one is missing", Args: noWords,
+	c := &cobra.Command{Use: "bench", Short: "List the phones that are here, or say why one is not", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := a.with(cmd, args)
 			switch {

@@ -172,7 +172,7 @@ func (a *app) interrupts(done <-chan struct{}, cancel func()) {
 			cancel()
 			return
 		}
-		fmt.Fprintln(a.Stderr, "\nnote  stopping after the write in progress; press Ctrl-C again to stop at once")
+		a.say("", say.Note, "stopping after the write in progress; press Ctrl-C again to stop at once")
 	}
 }
 
@@ -376,7 +376,7 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "jarlid",
 		Short: "Puts custom firmware on unlocked phones: looks first, says what happened, loses nothing",
-		Long: "Jar Lid flashes recoveries, formats data and sideloads packages on unlocked phones.\n" +
+		Long: "Jar Lid puts custom firmware on unlocked phones: it looks before it touches, says what happened, and loses nothing.\n\n" +
 			"Without a command it tells what is here, in what state, and the likely next command.",
 		SilenceUsage: true, SilenceErrors: true, Version: journal.Version(),
 		Args: noWords,
@@ -387,6 +387,7 @@ func (a *app) root() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.status(cmd.Context()) },
 	}
 	root.SetVersionTemplate("jarlid {{.Version}}\n")
+	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.help(c) })
 	f := root.PersistentFlags()
 	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address ("+phone.AddressForms()+")")
 	f.StringVar(&a.card, "card", "", "a saved card instead of a phone: everything is checked, nothing done")

@@ -31,7 +31,7 @@ type demoOptions struct {
 
 func (a *app) demoCommand() *cobra.Command {
 	var o demoOptions
-	c := &cobra.Command{Use: "demo", Short: "The whole story on a stand-in, no phone needed", Args: noWords,
+	c := &cobra.Command{Use: "demo", Short: "Tell a whole evening on a phone made of software", Args: noWords,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if o.list {
 				a.listStories()

@@ -77,7 +77,7 @@ func (a *app) fitNext(todo, name string) string {
 func (a *app) fitCommand() *cobra.Command {
 	var t task.Fit
 	var w fitShow
-	c := &cobra.Command{Use: "fit IMAGE...", Short: "Will this generic system image run on this phone, and why not", Args: words(1, -1, "one or more system images"),
+	c := &cobra.Command{Use: "fit IMAGE...", Short: "Weigh whether a generic system will run on this phone, and why not", Args: words(1, -1, "one or more system images"),
 		Long: "Weighs a generic system image against a phone: the one that is here, a saved card (--card), and what its firmware says (--vendor).\n" +
 			"Nothing on the phone is changed. Ends with 0 when it fits, with 6 when it does not or when nobody can tell.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.fit(cmd, args, &t, w) }}

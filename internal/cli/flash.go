@@ -14,7 +14,7 @@ import (
 
 func (a *app) flashCommand() *cobra.Command {
 	var t task.Flash
-	c := &cobra.Command{Use: "flash FILE...", Short: "Write images, each to where it belongs; a folder or zip of images as a whole set",
+	c := &cobra.Command{Use: "flash FILE...", Short: "Write images, each to where it belongs; a folder or zip as a whole set",
 		Long: "Writes images to the partitions they belong to, worked out from what is in them and from the phone.\n" +
 			"A folder, an archive or a payload is a firmware set: all of it is checked before the first byte is sent.\n" +
 			"A recovery with a partition of its own and the maker's firmware go to both slots, everything else to the slot that starts next.",

@@ -29,7 +29,7 @@ func parseBytes(s string) (int64, error) {
 func (a *app) identCommand() *cobra.Command {
 	var t task.Ident
 	var limit string
-	c := &cobra.Command{Use: "ident FILE...", Short: "What each file is, what is in it, and where it would go", Args: words(1, -1, "one or more files"),
+	c := &cobra.Command{Use: "ident FILE...", Short: "Identify files: what each is, what is in it, and where it would go", Args: words(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
 			if t.MaxSize, err = parseBytes(limit); err != nil {

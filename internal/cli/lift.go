@@ -25,7 +25,7 @@ type taken struct {
 func (a *app) liftCommand() *cobra.Command {
 	var o liftOptions
 	var limit string
-	c := &cobra.Command{Use: "lift FILE [ITEM...] -o DIR", Short: "Take images and files out of a file", Args: words(1, -1, "a file, and perhaps items in it"),
+	c := &cobra.Command{Use: "lift FILE [ITEM...] -o DIR", Short: "Extract images and files out of packages, images and archives", Args: words(1, -1, "a file, and perhaps items in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.dir == "" && !o.list {
 				return usage("lift wants -o DIR, the folder to write to (or --list)")

@@ -26,7 +26,7 @@ type proven struct {
 func (a *app) proofCommand() *cobra.Command {
 	var against, signers []string
 	var recovery, over string
-	c := &cobra.Command{Use: "proof FILE...", Short: "Whether files are intact: digests, signatures, and what they carry themselves", Args: words(1, -1, "one or more files"),
+	c := &cobra.Command{Use: "proof FILE...", Short: "Verify files: digests, signatures, and what they carry themselves", Args: words(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.proof(cmd.Context(), args, against, signers, recovery, over)
 		}}

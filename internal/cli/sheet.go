@@ -25,7 +25,7 @@ import (
 
 // sheetCommand: a whole job as one file.
 func (a *app) sheetCommand() *cobra.Command {
-	c := &cobra.Command{Use: "sheet", Short: "A whole job as one file: draft it, check it, run it on one phone or on many", Args: noWords,
+	c := &cobra.Command{Use: "sheet", Short: "Draft, check and run a whole job as one file, on one phone or on many", Args: noWords,
 		RunE: wants("draft FILES..., check FILE or run FILE")}
 	c.AddCommand(a.sheetDraftCommand(), a.sheetCheckCommand(), a.sheetRunCommand())
 	return c

@@ -21,7 +21,7 @@ func (a *app) slotCommand() *cobra.Command {
 		}
 		return a.slotShow(cmd.Context())
 	}
-	c := &cobra.Command{Use: "slot", Short: "Both slots side by side: started from, starts next, good, tries left", Args: noWords, RunE: show}
+	c := &cobra.Command{Use: "slot", Short: "Show both slots, choose the next one, copy between them", Args: noWords, RunE: show}
 	use := &cobra.Command{Use: "use SLOT", Short: "Choose the slot that starts next", Args: words(1, 1, "a slot: a, b or other"), ValidArgs: []string{"a", "b", "other"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch args[0] {
@@ -40,7 +40,7 @@ func (a *app) slotCommand() *cobra.Command {
 			return a.slotCopy(cmd, args, &t)
 		}}
 	mirror.Flags().StringVar(&t.From, "from", "", "the slot to copy from: a or b (default: the one that runs)")
-	c.AddCommand(&cobra.Command{Use: "show", Short: "The same", Args: noWords, RunE: show}, use, mirror)
+	c.AddCommand(&cobra.Command{Use: "show", Short: "Show both slots side by side, as slot alone does", Args: noWords, RunE: show}, use, mirror)
 	return c
 }
 

@@ -20,7 +20,7 @@ import (
 )
 
 func (a *app) standinCommand() *cobra.Command {
-	c := &cobra.Command{Use: "standin", Short: "Phones made of software, to practise and test on", Args: noWords,
+	c := &cobra.Command{Use: "standin", Short: "Run phones made of software, to practise and test on", Args: noWords,
 		RunE: wants("run, press or fault")}
 	var o standin.Options
 	var as string
@@ -41,7 +41,7 @@ func (a *app) standinCommand() *cobra.Command {
 	f.StringVar(&o.Serial, "serial", "", "a new one's serial number (default: the model's), so that several of one model can run")
 	f.IntVar(&o.Battery, "battery", 0, "a new one's charge in percent")
 	f.StringVar(&o.Mode, "mode", "", "come up in this mode: bootloader, fastbootd, recovery, sideload or system")
-	press := &cobra.Command{Use: "press NAME KEY...", Short: "Hands at a stand-in: keys, menu entries and answers, in order",
+	press := &cobra.Command{Use: "press NAME KEY...", Short: "Press keys, menu entries and answers at a stand-in, in order",
 		Args: words(2, -1, "a stand-in and what to press"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.standinPress(cmd.Context(), args[0], args[1:]) }}
 	var fault standin.Fault

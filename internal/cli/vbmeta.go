@@ -14,9 +14,9 @@ import (
 )
 
 func (a *app) vbmetaCommand() *cobra.Command {
-	c := &cobra.Command{Use: "vbmeta", Short: "What verified boot believes: read it, verify the whole chain, switch its two flags", Args: noWords,
+	c := &cobra.Command{Use: "vbmeta", Short: "Read what verified boot believes, verify the whole chain, switch its two flags", Args: noWords,
 		RunE: wants("show, check, loosen or tighten")}
-	show := &cobra.Command{Use: "show FILE|PARTITION", Short: "Header, key, flags in words, and every descriptor", Args: words(1, 1, "a file, or a partition of the phone"), RunE: a.vbmetaShow}
+	show := &cobra.Command{Use: "show FILE|PARTITION", Short: "Show header, key, flags in words, and every descriptor", Args: words(1, 1, "a file, or a partition of the phone"), RunE: a.vbmetaShow}
 	var t task.VBMetaCheck
 	check := &cobra.Command{Use: "check [FILE --images DIR|ZIP|PAYLOAD]", Short: "Verify the whole chain against images, or on the phone", Args: words(0, 1, "the top vbmeta image"),
 		Long: "Verifies signatures, the keys of chained images, digests and hash trees by the published rules, and says what an unlocked and a\n" +

@@ -168,6 +168,19 @@ func (t *Term) print(text string) {
 	}
 }
 
+// Wrap breaks a text at blanks into lines of at most width.
+func Wrap(text string, width int) []string { return wrap(text, width, true) }
+
+// Width is how wide the terminal is that w goes to, 80 where it is none.
+func Width(w io.Writer) int {
+	if f, ok := w.(*os.File); ok {
+		if n, _, err := xterm.GetSize(int(f.Fd())); err == nil && n >= 40 {
+			return n
+		}
+	}
+	return 80
+}
+
 // wrap breaks a text at blanks. On a pipe a line stays whole, for scripts.
 func wrap(text string, width int, live bool) []string {
 	text = strings.Map(printable, text)

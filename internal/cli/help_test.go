@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+)
+
+// helpOf gives what --help prints.
+func helpOf(t *testing.T, args ...string) string {
+	t.Helper()
+	var out bytes.Buffer
+	attended := false
+	if code := Run(append(args, "--help"), Config{Stdin: strings.NewReader(""), Stdout: &out, Stderr: &out, Attended: &attended, Env: func(string) string { return "" }}); code != 0 {
+		t.Errorf("%v --help ends with %d: %s", args, code, &out)
+	}
+	return out.String()
+}
+
+// TestHelp: every command's help fits 80 columns, has an example, begins with what it does, and
+// each example is a command that can be typed; every command stands in a group.
+func TestHelp(t *testing.T) {
+	a := &app{}
+	root := a.root()
+	grouped := map[string]int{}
+	for _, g := range groups {
+		for _, n := range g.names {
+			grouped[n]++
+		}
+	}
+	used := map[string]bool{}
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		path := strings.TrimSpace(strings.TrimPrefix(c.CommandPath(), "jarlid"))
+		own := path != "completion" && path != "help" && !strings.HasPrefix(path, "completion ") // the library's
+		for _, width := range []int{60, 80, 100} {
+			for line := range strings.Lines(helpText(c, width)) {
+				if n := len([]rune(strings.TrimSuffix(line, "\n"))); n > width && !strings.Contains(line, "  jarlid ") && width >= 80 {
+					t.Errorf("%s at %d columns has a line of %d: %q", c.CommandPath(), width, n, line)
+				}
+			}
+		}
+		if own {
+			used[path] = true
+			if len(examples[path]) == 0 {
+				t.Errorf("%s has no example", c.CommandPath())
+			}
+			for _, e := range examples[path] {
+				if len(e) > 78 {
+					t.Errorf("the example %q is too long", e)
+				}
+				var words []string
+				for i, part := range strings.Split(e, `"`) { // every second one is quoted
+					if i%2 == 1 {
+						words = append(words, part)
+					} else {
+						words = append(words, strings.Fields(part)...)
+					}
+				}
+				found, rest, err := (&app{}).root().Find(words[1:])
+				if err == nil {
+					err = found.ParseFlags(rest)
+				}
+				if err == nil {
+					err = found.ValidateArgs(found.Flags().Args())
+				}
+				if err != nil || found.CommandPath() != c.CommandPath() && !strings.HasPrefix(found.CommandPath(), c.CommandPath()+" ") && path != "" {
+					t.Errorf("%q can't be typed: %v (%s)", e, err, found.CommandPath())
+				}
+			}
+			text := helpText(c, 80)
+			for _, bad := range []string{"stringArray", "string  ", "duration", " int "} {
+				if strings.Contains(text, bad) {
+					t.Errorf("%s says %q", c.CommandPath(), bad)
+				}
+			}
+		}
+		if c.HasParent() && !c.Parent().HasParent() && grouped[c.Name()] != 1 {
+			t.Errorf("%s stands in %d groups", c.Name(), grouped[c.Name()])
+		}
+		for _, s := range c.Commands() {
+			walk(s)
+		}
+	}
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	walk(root)
+	for path := range examples {
+		if !used[path] {
+			t.Errorf("there is an example of %q, which is no command", path)
+		}
+	}
+	out := helpOf(t)
+	var at []int
+	for _, g := range groups {
+		at = append(at, strings.Index(out, "\n"+g.title+":\n"))
+	}
+	if !slices.IsSorted(at) || at[0] < 0 {
+		t.Errorf("the groups: %v\n%s", at, out)
+	}
+	var r struct {
+		OK   bool
+		Help string
+	}
+	if err := json.Unmarshal([]byte(helpOf(t, "flash", "--json")), &r); err != nil || !r.OK || !strings.Contains(r.Help, "jarlid flash boot.img") {
+		t.Errorf("%v %+v", err, r)
+	}
+}
