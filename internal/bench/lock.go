@@ -60,8 +60,9 @@ type keep struct {
 	free  []func()
 }
 
-// Keeping gives the same bench for one phone and several jobs on it: what is locked through it
-// stays locked between them, until release is called.
+// Keeping gives the same bench for one phone and several jobs on it: its serial numbers, once they
+// were locked through it, stay locked between them, until release is called. A socket does not:
+// another phone may come up in it meanwhile.
 func (b *Bench) Keeping() (own *Bench, release func()) {
 	k := &keep{}
 	own = &Bench{Home: b.Home, Models: b.Models, locks: b.locks, doing: b.doing, dial: b.dial, cable: b.cable, kept: k}
@@ -81,16 +82,27 @@ func (b *Bench) lock(names ...string) (unlock func(), err error) {
 		return b.take(names)
 	}
 	k.mu.Lock()
-	more := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return slices.Contains(k.names, n) })
-	k.mu.Unlock()
-	free, err := b.take(more)
-	if err != nil {
+	defer k.mu.Unlock()
+	var own, others []string
+	for _, n := range names {
+		switch {
+		case slices.Contains(k.names, n):
+		case phone.IsSerialName(n):
+			own = append(own, n)
+		default:
+			others = append(others, n)
+		}
+	}
+	if unlock, err = b.take(others); err != nil {
 		return nil, err
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.names, k.free = append(k.names, more...), append(k.free, free)
-	return func() {}, nil
+	free, err := b.take(own)
+	if err != nil {
+		unlock()
+		return nil, err
+	}
+	k.names, k.free = append(k.names, own...), append(k.free, free)
+	return unlock, nil
 }
 
 func (b *Bench) take(names []string) (unlock func(), err error) {

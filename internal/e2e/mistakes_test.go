@@ -53,7 +53,22 @@ func (l *lab) half(path string) string {
 	return l.file("half-"+filepath.Base(path), b[:len(b)/2])
 }
 
-const wholeJob, loader = "A whole job as one file", "A maker's loader"
+const loader = "A maker's loader"
+
+// bySheet is the way by a sheet with one task; x is its file.
+func (l *lab) bySheet(code int, says, verb, task, path string) way {
+	head := "sheet: 1\n"
+	words := []string{"sheet", verb, filepath.Join(l.dir, "way.yaml")}
+	if path != "" {
+		head += "files: {x: x.img}\n"
+		words = append(words, "--file", "x="+path)
+	}
+	if verb == "run" {
+		words = append(words, "--yes")
+	}
+	l.file("way.yaml", []byte(head+"tasks:\n"+task))
+	return w(code, says, words...)
+}
 
 // mistakes is the catalogue of the forty mistakes that are made at the bench.
 var mistakes = []mistake{
@@ -62,7 +77,7 @@ var mistakes = []mistake{
 		kit := kitOf(l.T, "dunlin", 2)
 		const s = "stop  locked-bootloader"
 		return []way{w(3, s, "flash", kit.more.Boot), w(3, s, "flash", kit.more.Set), w(3, s, "recovery", "install", kit.recovery), w(3, s, "recovery", "try", kit.recovery),
-			w(3, s, "wipe", "system@a"), w(3, s, "wipe", "userdata"), w(3, s, "slot", "use", "b"), later(wholeJob, "sheet", "run")}
+			w(3, s, "wipe", "system@a"), w(3, s, "wipe", "userdata"), w(3, s, "slot", "use", "b"), l.bySheet(3, s, "run", "  - flash: x\n", kit.more.Boot)}
 	}},
 	{2, "a file for another model", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
@@ -80,7 +95,7 @@ var mistakes = []mistake{
 		}
 		const s = "stop  wrong-model"
 		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "flash", kitOf(l.T, "godwit", 2).more.Set), w(3, s, "sideload", zip),
-			w(3, s, "put", zip, "--to", "storage"), w(3, s, "backup", "restore", "boot@a", "-o", l.dir+"/kept"), w(3, s, "fit", filepath.Join(gsiFolder(), generics["arm64"]), "--vendor", kitOf(l.T, "avocet", 2).more.Set), later(wholeJob, "sheet", "check")}
+			w(3, s, "put", zip, "--to", "storage"), w(3, s, "backup", "restore", "boot@a", "-o", l.dir+"/kept"), w(3, s, "fit", filepath.Join(gsiFolder(), generics["arm64"]), "--vendor", kitOf(l.T, "avocet", 2).more.Set), l.bySheet(6, s, "check", "  - recovery install: x\n", img)}
 	}},
 	{3, "a file for a twin of this model", func(l *lab) []way {
 		kit := kitOf(l.T, "godwit", 2)
@@ -152,7 +167,7 @@ var mistakes = []mistake{
 		l.readyForPackages(files.Recovery)
 		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes")
 		const s = "stop  storage-holds-package"
-		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), later(wholeJob, "sheet", "check")}
+		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), l.bySheet(6, s, "check", "  - wipe: [userdata]\n", "")}
 	}},
 	{13, "another system over encrypted data", func(l *lab) []way {
 		kit := kitOf(l.T, "dunlin", 2)
@@ -161,7 +176,7 @@ var mistakes = []mistake{
 		l.want(0, nil, "flash", kit.more.GSI, "--into", "system@b", "--yes", "--accept", "verity-would-reject", "--accept", "will-not-run")
 		l.want(0, nil, "go", "recovery", "--yes")
 		const s = "stop  encrypted-data"
-		return []way{w(3, s, "sideload", files.Package), w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "flash", kit.more.GSI), w(3, "warn  encrypted-data", "slot", "use", "b", "--accept", "slot-empty"), later(wholeJob, "sheet", "check")}
+		return []way{w(3, s, "sideload", files.Package), w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "flash", kit.more.GSI), w(3, "warn  encrypted-data", "slot", "use", "b", "--accept", "slot-empty"), l.bySheet(6, s, "check", "  - sideload: x\n", files.Package)}
 	}},
 	{14, "a start into an empty slot", func(l *lab) []way {
 		l.standin("dunlin")

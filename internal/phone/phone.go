@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -205,17 +206,24 @@ func (p *Phone) LockNames() []string {
 		names = append(names, a.resolved())
 	}
 	if p.Serial != "" {
-		names = append(names, "serial "+p.Serial)
+		names = append(names, serialName+p.Serial)
 	}
 	return names
 }
+
+// serialName begins the name of a lock on a serial number.
+const serialName = "serial "
+
+// IsSerialName tells whether a phone is locked under a name by its serial number, and not by where
+// it is.
+func IsSerialName(name string) bool { return strings.HasPrefix(name, serialName) }
 
 // SerialNames are the names a phone is locked under once it was read.
 func SerialNames(c *card.Card) []string {
 	var names []string
 	for _, f := range []card.Plain{card.FactSerial, card.FactOtherSerial} {
 		if v := c.Value(f); v != "" {
-			names = append(names, "serial "+v)
+			names = append(names, serialName+v)
 		}
 	}
 	return names
