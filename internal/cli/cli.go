@@ -172,7 +172,12 @@ func (a *app) interrupts(done <-chan struct{}, cancel func()) {
 			cancel()
 			return
 		}
-		a.say("", say.Note, "stopping after the write in progress; press Ctrl-C again to stop at once")
+		const text = "stopping after the write in progress; press Ctrl-C again to stop at once"
+		if a.out != nil && a.out.Live() { // above what is redrawn there
+			a.out.Line(say.Note, text)
+		} else {
+			fmt.Fprintln(a.Stderr, "\n"+string(say.Note)+"  "+text)
+		}
 	}
 }
 
