@@ -206,7 +206,7 @@ var mistakes = []mistake{
 		kit := kitOf(l.T, "turnstone", 1)
 		l.standin("turnstone")
 		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
-		return []way{w(0, "note  recovery-replaced: the system that starts is the one that was here", "go", "system", "--dry-run"), w(0, "maker's recovery again at each start", "recovery", "hold", "--help")}
+		return []way{w(0, "note  recovery-replaced: the system that starts is the one that was here", "go", "system", "--dry-run"), w(0, "the maker's recovery again", "recovery", "hold", "--help")}
 	}},
 	{19, "the recovery is gone after a ROM or a boot image", func(l *lab) []way {
 		kit := kitOf(l.T, "avocet", 2)
