@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // file gives the scenario's file whose name begins so.
@@ -34,6 +35,11 @@ func TestInEvening(t *testing.T) {
 	d.want(0, []string{"Tideline Recovery 3.1"}, "slot")
 	d.want(0, nil, "go", "system", "--wait", "5s", "--yes")
 	// Debugging is off: the cable shows its files and nothing else, and that is said.
+	for end := time.Now().Add(time.Minute); ; time.Sleep(time.Second) { // it comes up in its own time
+		if _, out := d.run("bench", "--why"); strings.Contains(out, "files-only") || time.Now().After(end) {
+			break
+		}
+	}
 	out := d.want(4, []string{"files-only", "debugging is off"}, "bench", "--why")
 	if !strings.Contains(out, "dunlin, files-only") {
 		t.Errorf("it is not said that this is dunlin:\n%s", out)
