@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"fmt"
 	"html/template"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -225,7 +226,7 @@ func partsOf(p *task.PhoneReport) reportParts {
 		return out
 	}
 	var rows []string
-	for _, b := range append(append([]string{}, partOrder...), slices.Sorted(keysOf(bases))...) {
+	for _, b := range append(append([]string{}, partOrder...), slices.Sorted(maps.Keys(bases))...) {
 		if bases[b] && !slices.Contains(rows, b) {
 			rows = append(rows, b)
 		}
@@ -287,16 +288,6 @@ func partsOf(p *task.PhoneReport) reportParts {
 
 // partOrder is how partitions stand in the picture: as they take part in a start.
 var partOrder = []string{"radio", "vbmeta", "boot", "init_boot", "vendor_boot", "recovery", "dtbo", "super", "system", "product", "vendor", "misc", "metadata", "userdata"}
-
-func keysOf(m map[string]bool) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
-}
 
 func holdsAny(p *task.PhoneReport, at card.Partition) bool {
 	return heldIn(p.Before, at) != "" || heldIn(p.After, at) != ""

@@ -9,7 +9,6 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
@@ -194,12 +193,6 @@ func (a *Ahead) hand(s plan.Step) []string {
 	}
 	return nil
 }
-
-// Model is the phone's model, nil when none is known, and Models are all.
-func (a *Ahead) Model() (*model.Model, model.Set) { return a.job.Model(), a.job.Models }
-
-// Phone is its name.
-func (a *Ahead) Phone() string { return a.job.Name }
 
 // Debugging is what switches debugging on again.
 func (a *Ahead) Debugging() []string { return a.job.DebuggingHands().Do }

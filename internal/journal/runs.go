@@ -264,12 +264,17 @@ func Runs(home string) ([]*Run, error) {
 	return runs, nil
 }
 
+// Run is the number of the run a job belongs to; 0 for none.
+func (j *Job) Run() int {
+	if len(j.Records) == 0 || j.Records[0].Of == nil {
+		return 0
+	}
+	return j.Records[0].Of.Run
+}
+
 // Part tells whether a job belongs to a task of a run.
 func (j *Job) Part(run, task int) bool {
-	if len(j.Records) == 0 || j.Records[0].Of == nil {
-		return false
-	}
-	return *j.Records[0].Of == Part{run, task}
+	return run > 0 && j.Run() == run && j.Records[0].Of.Task == task
 }
 
 // LastPart gives the last job of a phone that belongs to a task of a run; nil for none.

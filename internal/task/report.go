@@ -2,6 +2,7 @@ package task
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -105,7 +106,7 @@ func ReportOf(e *Env, word string) (*Report, error) {
 		}
 		for i := range all {
 			j := &all[i]
-			if len(j.Records) == 0 || j.Records[0].Of == nil || j.Records[0].Of.Run != run.Number || !j.Of(journal.Who{Name: ph.Name, Serial: ph.Serial}) {
+			if j.Run() != run.Number || !j.Of(journal.Who{Name: ph.Name, Serial: ph.Serial}) {
 				continue
 			}
 			s, err := shownJob(e, j)
@@ -135,23 +136,13 @@ func (p *PhoneReport) span(all []journal.Job) {
 	}
 	p.Before, p.After = journal.Span(all, journal.Who{Name: p.Name, Serial: p.Serial}, numbers)
 	ids := append(p.Before.IDs(), p.After.IDs()...)
-	slices.SortFunc(ids, func(a, b card.ID) int { return cmpText(a.String(), b.String()) })
+	slices.SortFunc(ids, func(a, b card.ID) int { return strings.Compare(a.String(), b.String()) })
 	for _, i := range slices.Compact(ids) {
 		was, is := p.Before.Get(i), p.After.Get(i)
 		if was.Value != is.Value || was.Known() != is.Known() {
 			p.Changed = append(p.Changed, FactChange{i.String(), shownFact(was), shownFact(is)})
 		}
 	}
-}
-
-func cmpText(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }
 
 // longFact bounds how much of a fact a report shows, in bytes.
@@ -191,12 +182,8 @@ func PruneJobs(e *Env, age time.Duration, dry bool) (gone []JobRow, kept int, er
 	for i := 0; i < len(all); { // what is gone counts no more for those behind it
 		j := &all[i]
 		row := rowOf(j)
-		of := 0
-		if len(j.Records) > 0 && j.Records[0].Of != nil {
-			of = j.Records[0].Of.Run
-		}
 		switch {
-		case row.Outcome != JobDone || !old(row.Began) || broken[of] || journal.Needed(all, i):
+		case row.Outcome != JobDone || !old(row.Began) || broken[j.Run()] || journal.Needed(all, i):
 			kept++
 			i++
 		default:
@@ -210,8 +197,8 @@ func PruneJobs(e *Env, age time.Duration, dry bool) (gone []JobRow, kept int, er
 		}
 	}
 	for _, j := range all { // a run stays with what is left of it
-		if len(j.Records) > 0 && j.Records[0].Of != nil {
-			broken[j.Records[0].Of.Run] = true
+		if n := j.Run(); n > 0 {
+			broken[n] = true
 		}
 	}
 	for _, r := range runs {

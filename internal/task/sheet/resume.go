@@ -32,19 +32,6 @@ func Reopen(r *journal.Run) (*Opened, error) {
 	return s.at(first.Sheet, text, o)
 }
 
-// Find gives the run of a number; nil where it is none of a sheet.
-func Find(home string, number int) (*journal.Run, error) {
-	runs, err := journal.Runs(home)
-	if err != nil {
-		return nil, err
-	}
-	i := slices.IndexFunc(runs, func(r *journal.Run) bool { return r.Number == number })
-	if i < 0 {
-		return nil, nil
-	}
-	return runs[i], nil
-}
-
 // Left says where a run goes on with a phone, which was read anew: with which task, and what is
 // left of it. What is done is not done again, an install that succeeded least of all.
 func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from int, rest []*Made, err error) {
