@@ -20,5 +20,5 @@ func main() {
 		}
 	}()
 	os.Exit(cli.Run(os.Args[1:], cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr,
-		Interrupts: interrupts, Cable: usb.System()}))
+		Interrupts: interrupts, Chdir: os.Chdir, Cable: usb.System()}))
 }

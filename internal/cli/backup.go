@@ -23,7 +23,7 @@ func (a *app) backupCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.backupTake(cmd, args, &task.BackupTake{Items: args, Output: dir})
 		}}
-	restore := &cobra.Command{Use: "restore ITEM...", Short: "Write named items of a backup to the phone again", Args: words(1, -1, "the items to restore"),
+	restore := &cobra.Command{Use: "restore ITEM...", Short: "Write named items of a backup to the phone again", Args: words(1, -1, "which items to restore, by their names in the backup"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.backupRestore(cmd, args, &task.BackupRestore{Items: args, Output: dir})
 		}}

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/cli/term"
 	"jarlid/internal/core/card"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
@@ -49,7 +50,7 @@ func (a *app) benchCommand() *cobra.Command {
 	c.Flags().BoolVar(&why, "why", false, "find out why a phone is not here: each cause is tested")
 	c.Flags().BoolVar(&rule, "rule", false, "print the rule that lets a user of Linux talk to phones on a cable")
 	c.AddCommand(&cobra.Command{Use: "name PHONE NAME", Short: "Give a phone a name on the bench, in place of its serial number or address",
-		Args: words(2, 2, "a phone (name, serial number or address) and its new name"),
+		Args: words(2, 2, "which phone (name, serial number or address), then its new name"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.benchName(cmd, args) }})
 	return c
 }
@@ -115,7 +116,7 @@ func (a *app) printBench(h *task.Here) {
 		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, next, yesWord(r.Unlocked), at})
 	}
 	if len(lines) > 0 {
-		a.out.Table([]string{"NAME", "SERIAL", "MODEL", "MODE", "NEXT SLOT", "UNLOCKED", "ADDRESS"}, lines)
+		a.out.Show(term.Table{Head: []string{"NAME", "SERIAL", "MODEL", "MODE", "NEXT SLOT", "UNLOCKED", "ADDRESS"}, Rows: lines, Second: 6})
 	}
 	if a.json {
 		return
@@ -138,6 +139,13 @@ const watchEvery = time.Second
 func (a *app) watch(ctx context.Context, e *task.Env) error {
 	ctx, stop := e.UntilStopped(ctx)
 	defer stop()
+	primary := a.out.Watch()
+	defer func() { // the last state stays on the screen
+		primary()
+		if h, ok := a.result.(*task.Here); ok && a.out.Drawn() {
+			a.printBench(h)
+		}
+	}()
 	last := ""
 	for {
 		h, err := task.Look(ctx, e)
@@ -175,7 +183,7 @@ func (a *app) redraw() {
 	}
 	a.out.Redraw()
 	text := "the bench at " + time.Now().Format("15:04:05")
-	if a.out.Live() {
+	if a.out.Drawn() {
 		text += "; Ctrl-C ends it"
 	}
 	a.say("", say.Info, "%s", text)

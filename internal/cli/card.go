@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -58,7 +59,16 @@ func (a *app) printCard(r *task.CardShown) {
 	}
 	c := r.Job.Card
 	var lines [][]string
+	section, folded := "", 0
 	for _, row := range c.Sheet() {
+		if !row.Fact.Known() && !a.details {
+			folded++
+			continue
+		}
+		if row.Section != section {
+			section = row.Section
+			lines = append(lines, []string{strings.ToUpper(section[:1]) + section[1:]})
+		}
 		value, how := "unknown", row.Where
 		if row.Where == card.InBootloader && c.Mode() == card.Bootloader {
 			how = "this bootloader does not tell it"
@@ -66,9 +76,14 @@ func (a *app) printCard(r *task.CardShown) {
 		switch {
 		case row.Fact.Known():
 			value, how = row.Fact.Value, evidenceOf(row.Fact)
-			if row.ID == card.FactGroupMax.ID() {
-				if n, ok := c.Number(row.ID); ok {
+			if n, ok := c.Number(row.ID); ok {
+				switch row.ID {
+				case card.FactGroupMax.ID():
 					value = image.Size(n)
+				case card.FactPercent.ID():
+					value = fmt.Sprintf("%d %%", n)
+				case card.FactMillivolts.ID():
+					value = fmt.Sprintf("%.2f V", float64(n)/1000)
 				}
 			}
 			if slots, told := c.Slots(); row.ID == card.FactSlots.ID() && told && len(slots) == 0 {
@@ -77,14 +92,17 @@ func (a *app) printCard(r *task.CardShown) {
 		case row.Fact.Why != "":
 			how = row.Fact.Why
 		}
-		lines = append(lines, []string{row.Label, value, how})
+		lines = append(lines, []string{"  " + row.Label, value, how})
 	}
 	where := "unknown"
 	if r.Home.Partition != "" {
 		where = r.Home.Words()
 	}
-	lines = append(lines, []string{"recovery lives in", where, r.Home.Why})
-	a.out.Table([]string{"FACT", "VALUE", "KNOWN FROM, OR WHERE IT COULD BE READ"}, lines)
+	lines = append(lines, []string{"Recovery"}, []string{"  lives in", where, r.Home.Why})
+	a.out.Table([]string{"FACT", "VALUE", map[bool]string{true: "KNOWN FROM, OR WHERE IT COULD BE READ", false: "KNOWN FROM"}[a.details]}, lines)
+	if folded > 0 {
+		a.say("", say.Open, "%d unknown in this mode; jarlid card --details says where each could be read", folded)
+	}
 	a.printPartitions(c)
 	m := r.Model
 	if m == nil {
@@ -104,10 +122,10 @@ func (a *app) printCard(r *task.CardShown) {
 
 func evidenceOf(f card.Fact) string {
 	if f.Evidence == card.Read && f.Mode != card.None {
-		return "read in " + string(f.Mode)
+		return string(f.Mode)
 	}
 	if f.Evidence == card.Saved && !f.At.IsZero() {
-		return "saved, read " + f.At.Local().Format("2006-01-02 15:04")
+		return "saved " + f.At.Local().Format("2006-01-02 15:04")
 	}
 	return evidenceWords(f.Evidence)
 }

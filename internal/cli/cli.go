@@ -3,22 +3,18 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
-	"jarlid/internal/act"
 	"jarlid/internal/bench"
 	"jarlid/internal/cli/term"
 	"jarlid/internal/core/finding"
@@ -27,14 +23,12 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
-	"jarlid/internal/link/adb"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
 	"jarlid/internal/task"
-	"jarlid/internal/task/sheet"
 )
 
 // Exit codes.
@@ -58,11 +52,13 @@ type Config struct {
 	Attended *bool
 	// Interrupts has a value for each Ctrl-C.
 	Interrupts <-chan struct{}
-	Dial       link.Dialer // nil: the network
-	Cable      usb.Bus     // nil: no phone is on a cable
-	Plug       soft.Plug   // where stand-ins' cables end; nil: this computer's kernel
-	Locks      string      // the folder of locks; "": the user's
-	Net        standin.Net // where stand-ins listen; nil: the loopback interface
+	Dial       link.Dialer            // nil: the network
+	Cable      usb.Bus                // nil: no phone is on a cable
+	Plug       soft.Plug              // where stand-ins' cables end; nil: this computer's kernel
+	Columns    int                    // the width of the terminal that Stdout is; 0: what the system says of it
+	Chdir      func(dir string) error // moves the process to a folder; nil: it stays where it is
+	Locks      string                 // the folder of locks; "": the user's
+	Net        standin.Net            // where stand-ins listen; nil: the loopback interface
 	Sink       journal.OpenSink
 }
 
@@ -72,6 +68,7 @@ type app struct {
 	typed                []string // the words behind the program's name
 	on, home, card       string
 	json, yes, dry, idle bool
+	quiet, details       bool
 	memory               string // what unpacking may take, as typed
 	accept               []string
 
@@ -82,6 +79,7 @@ type app struct {
 	jobDir string
 	loaded bool          // the files of the task were read before
 	acted  bool          // the last task changed something
+	told   bool          // help was shown, in JSON too
 	ran    string        // the command that ran, with those it belongs to
 	soft   chan struct{} // closed by the first Ctrl-C
 
@@ -117,6 +115,9 @@ func Run(args []string, c Config) int {
 		a.json = a.json || hasFlag(args, "--json")
 		a.show()
 	}
+	if a.told && err == nil {
+		return exitDone // help is all there is to say
+	}
 	return a.finish(ctx, err)
 }
 
@@ -136,7 +137,7 @@ func withoutCode(args []string) (out []string) {
 
 // show makes what the run is shown on.
 func (a *app) show() {
-	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended})
+	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended, Columns: a.Columns, Quiet: a.quiet, Details: a.details})
 }
 
 func hasFlag(args []string, name string) bool {
@@ -173,7 +174,7 @@ func (a *app) interrupts(done <-chan struct{}, cancel func()) {
 			return
 		}
 		const text = "stopping after the write in progress; press Ctrl-C again to stop at once"
-		if a.out != nil && a.out.Live() { // above what is redrawn there
+		if a.out != nil && a.out.Drawn() { // above what is redrawn there
 			a.out.Line(say.Note, text)
 		} else {
 			fmt.Fprintln(a.Stderr, "\n"+string(say.Note)+"  "+text)
@@ -225,146 +226,6 @@ func (a *app) finish(ctx context.Context, err error) int {
 	return code
 }
 
-// asFinding turns what a mode lacks into the finding it is.
-func asFinding(err error) error {
-	var lack *phone.LackError
-	var stop *finding.StopError
-	if errors.As(err, &lack) && !errors.As(err, &stop) {
-		return &finding.StopError{Findings: []finding.Finding{lack.Finding()}}
-	}
-	return err
-}
-
-// sentence says an error without the words of a library.
-func sentence(err error) string {
-	text := err.Error()
-	switch {
-	case errors.Is(err, context.DeadlineExceeded) && strings.Contains(text, context.DeadlineExceeded.Error()):
-		text = strings.ReplaceAll(text, context.DeadlineExceeded.Error(), "it took too long")
-	case errors.Is(err, context.Canceled) && strings.Contains(text, context.Canceled.Error()):
-		text = strings.ReplaceAll(text, context.Canceled.Error(), "it was stopped")
-	}
-	var file *fs.PathError
-	if errors.As(err, &file) {
-		text = strings.ReplaceAll(text, file.Error(), fileWords(file))
-	}
-	return strings.ReplaceAll(text, "\n", "; ")
-}
-
-// fileWords says what is wrong with a file without the system's name of the call.
-func fileWords(e *fs.PathError) string {
-	switch {
-	case errors.Is(e, fs.ErrNotExist):
-		return "no such file or folder: " + e.Path
-	case errors.Is(e, fs.ErrExist):
-		return e.Path + " is there already"
-	case errors.Is(e, fs.ErrPermission):
-		return "the computer does not allow this user to open " + e.Path
-	case errors.Is(e, syscall.ENOSPC):
-		return "the computer's disk is full: " + e.Path + " could not be written"
-	case errors.Is(e, syscall.EISDIR):
-		return e.Path + " is a folder, and a file is wanted"
-	case errors.Is(e, syscall.ENOTDIR):
-		return e.Path + " lies below a file, and a folder is wanted"
-	}
-	return e.Path + ": " + e.Err.Error()
-}
-
-func (a *app) sayError(err error, code int) {
-	if err == nil {
-		return
-	}
-	var f *finding.StopError
-	var u *act.UnknownError
-	switch {
-	case errors.As(err, &f):
-		a.sayStopped(f)
-	case errors.As(err, &u):
-		a.out.Line(say.Fail, u.Text)
-		if u.Hint != "" {
-			a.out.Line(say.Todo, u.Hint)
-		}
-	case code == exitUsage:
-		a.out.Line(say.Fail, sentence(err))
-		if len(a.next) == 0 {
-			a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
-		}
-	default:
-		a.out.Line(say.Fail, sentence(err))
-	}
-	if a.jobDir != "" && code != exitStopped {
-		a.out.Line(say.Info, "what was done stands in "+a.jobDir)
-	}
-}
-
-func (a *app) sayStopped(f *finding.StopError) {
-	if !f.Told { // found before any job could tell it
-		for _, one := range f.Findings {
-			a.out.Tell(say.Event{Finding: &one})
-		}
-	}
-	text := "stopped, nothing was changed"
-	if f.Acted {
-		text = "stopped on the way, the journal says what was done"
-	}
-	if f.Declined {
-		text = "not gone on with, nothing was changed"
-		if f.Acted {
-			text = "not gone on with; the journal says what was done"
-		}
-	}
-	a.out.Line(say.Fail, text)
-	if len(f.Findings) > 0 {
-		a.next = append(a.next, "jarlid explain "+f.Findings[0].Name)
-	}
-}
-
-func exitCode(err error) int {
-	var f *finding.StopError
-	var away *phone.NotHereError
-	var usage *task.UsageError
-	var address *phone.AddressError
-	var sums *files.NotSumsError
-	var saved *engine.CardError
-	var refused *link.RefusedError
-	var rule *link.ProtocolError
-	var lost *link.LostError
-	var mode *phone.WrongModeError
-	var denied *adb.NotAuthorisedError
-	var no *noError
-	var coded *codedError
-	var form *sheet.FormError
-	switch {
-	case errors.As(err, &coded):
-		return coded.code
-	case err == nil:
-		return exitDone
-	case errors.As(err, &f):
-		if f.Acted {
-			return exitMidway
-		}
-		return exitStopped
-	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved), errors.As(err, &form):
-		return exitUsage
-	case errors.As(err, &no):
-		return exitNo
-	case errors.As(err, &away):
-		return exitNoPhone
-	case errors.As(err, &refused), errors.As(err, &rule), errors.As(err, &lost), errors.As(err, &mode), errors.As(err, &denied):
-		return exitPhone
-	}
-	return exitWrong
-}
-
-// noError is the answer no of a command that answers a question.
-type noError struct{ text string }
-
-func (e *noError) Error() string { return e.text }
-
-func usage(format string, args ...any) error {
-	return &task.UsageError{Text: fmt.Sprintf(format, args...)}
-}
-
 // complete says how an option's value is completed. The library keeps that for the life of the
 // program, with all it holds on to, so it is told only when a shell asks for it.
 func (a *app) complete(c *cobra.Command, option string, f cobra.CompletionFunc) {
@@ -378,31 +239,42 @@ func (a *app) complete(c *cobra.Command, option string, f cobra.CompletionFunc) 
 
 // root makes the tree of commands.
 func (a *app) root() *cobra.Command {
+	version := false
 	root := &cobra.Command{
 		Use:   "jarlid",
 		Short: "Puts custom firmware on unlocked phones: looks first, says what happened, loses nothing",
 		Long: "Jar Lid puts custom firmware on unlocked phones: it looks before it touches, says what happened, and loses nothing.\n\n" +
 			"Without a command it tells what is here, in what state, and the likely next command.",
-		SilenceUsage: true, SilenceErrors: true, Version: journal.Version(),
+		SilenceUsage: true, SilenceErrors: true,
 		Args: noWords,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			a.show()
 			return nil
 		},
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.status(cmd.Context()) },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if version {
+				a.version()
+				return nil
+			}
+			return a.status(cmd.Context())
+		},
+		CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
-	root.SetVersionTemplate("jarlid {{.Version}}\n")
+	root.Flags().BoolVarP(&version, "version", "v", false, "the program's version, and the forms of file it writes")
+	root.SetHelpCommand(a.helpCommand())
 	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.help(c) })
 	f := root.PersistentFlags()
 	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address ("+phone.AddressForms()+")")
 	f.StringVar(&a.card, "card", "", "a saved card instead of a phone: everything is checked, nothing done")
 	f.StringVar(&a.home, "home", "", "folder for bench.yaml, models, key and jobs (default: JARLID_HOME or the user's data folder)")
 	f.BoolVar(&a.json, "json", false, "print JSON Lines, the result last")
+	f.BoolVar(&a.quiet, "quiet", false, "tell only what was found, what is to be done at the phone, and the end")
+	f.BoolVar(&a.details, "details", false, "tell at length what is folded else")
 	f.BoolVar(&a.yes, "yes", false, "answer yes to what is asked; never allows a stop")
 	f.BoolVar(&a.dry, "dry-run", false, "check everything, change nothing")
 	f.BoolVar(&a.idle, "no-hands", false, "nobody is at the phone: end at once where a person would be needed")
 	f.StringArrayVar(&a.accept, "accept", nil, "allow a stop by its name: NAME or NAME=WHAT (repeatable)")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage("%v", err) })
+	root.SetFlagErrorFunc(flagError)
 	a.complete(root, "on", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return a.phoneNames(), cobra.ShellCompDirectiveNoFileComp
 	})
@@ -411,7 +283,9 @@ func (a *app) root() *cobra.Command {
 	})
 	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.sheetCommand(), a.jobsCommand(), a.unlockCommand(), a.flashCommand(),
 		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(), a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
-		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand())
+		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.manCommand(), a.completionCommand())
+	root.InitDefaultHelpCmd() // ours
+	a.completeWords(root)
 	return root
 }
 
@@ -433,17 +307,19 @@ func noWords(cmd *cobra.Command, args []string) error {
 
 // wants makes a command that only has others.
 func wants(what string) func(*cobra.Command, []string) error {
-	return func(cmd *cobra.Command, _ []string) error { return usage("%s wants a command: %s", cmd.Name(), what) }
+	return func(cmd *cobra.Command, _ []string) error {
+		return usage("say what to do with it: %s %s", cmd.CommandPath(), what)
+	}
 }
 
-// words checks how many words a command takes.
+// words checks how many words a command takes. what goes on behind "say": which are meant.
 func words(least, most int, what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) == 0 && least > 0 {
-			return usage("%s wants %s", cmd.CommandPath(), what)
-		}
-		if len(args) < least || most >= 0 && len(args) > most {
-			return usage("%s wants %s, and got %d words", cmd.CommandPath(), what, len(args))
+	return func(_ *cobra.Command, args []string) error {
+		switch {
+		case len(args) < least:
+			return usage("say %s", what)
+		case most >= 0 && len(args) > most:
+			return usage("%q is one word too many; say %s", args[most], what)
 		}
 		return nil
 	}

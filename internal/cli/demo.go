@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -97,6 +98,14 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 	if err != nil {
 		return usage("%v", err)
 	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	if a.Chdir != nil && !o.onlyFiles { // the commands below name files as one would type them there
+		if err := a.Chdir(dir); err != nil {
+			return err
+		}
+	}
 	list, err := tale.Prepare(dir)
 	if err != nil {
 		return err
@@ -105,9 +114,7 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 		a.say("", say.Done, "the files are in %s", dir)
 		return nil
 	}
-	for _, line := range append(tale.Intro, "") {
-		a.out.Plain(line)
-	}
+	a.out.Prose("", strings.Join(tale.Intro, " "))
 	return a.tell(ctx, o, tale, list)
 }
 
@@ -115,21 +122,28 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []demo.Scene) error {
 	home := filepath.Join(o.dir, "home")
 	phones := tale.Phones
+	window := "another window"
 	if len(phones) == 0 {
 		phones = []demo.Phone{{Name: tale.Device}}
-		a.out.Plain("In another window the phone is started:")
 	} else {
-		a.out.Plain("In other windows the phones are started:")
+		window = "other windows"
 	}
+	set := "export "
+	if runtime.GOOS == "windows" {
+		set = "set "
+	}
+	a.out.Plain("")
+	a.out.Prose("", fmt.Sprintf("Whoever wants to type along does so here; %s ends up in %s:", map[bool]string{true: "the phone", false: "each phone"}[len(phones) == 1], window))
+	a.out.Plain(command + "cd " + quoted(filepath.Join(o.dir, "files")))
+	a.out.Plain(command + set + "JARLID_HOME=" + quoted(home))
 	at := func(p demo.Phone) string { return filepath.Join(o.dir, p.Name) }
 	for _, p := range phones {
 		more := ""
 		if p.Serial != "" {
 			more = " --as " + p.Name + " --serial " + p.Serial
 		}
-		a.out.Plain("  $ jarlid standin run " + tale.Device + more + " --at " + at(p))
+		a.out.Plain(command + "jarlid standin run " + tale.Device + more + " --at " + quoted(at(p)))
 	}
-	a.out.Plain("")
 	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial})
 	if err != nil {
 		return err
@@ -150,22 +164,23 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 			}
 		}()
 	}
-	for _, s := range list {
+	for n, s := range list {
 		if len(s.Hands) > 0 {
 			s.At = map[string][]string{phones[0].Name: s.Hands}
 		}
-		if err := a.play(ctx, home, controls, s); err != nil {
+		if err := a.play(ctx, home, controls, fmt.Sprintf("%d/%d", n+1, len(list)), s); err != nil {
 			return err
 		}
 	}
-	a.out.Plain(tale.End)
+	a.out.Plain("")
+	a.out.Prose("", tale.End)
 	a.say("", say.Info, "files: %s", filepath.Join(o.dir, "files"))
 	if len(phones) == 1 {
 		a.say("", say.Info, "the phone's storage: %s", at(phones[0]))
 	}
 	a.say("", say.Info, "journals: %s", filepath.Join(home, "jobs"))
 	if !o.keep {
-		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, at(phones[0]), home)
+		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, quoted(at(phones[0])), quoted(home))
 		return nil
 	}
 	a.say("", say.Info, "the stand-in runs until Ctrl-C; to work with it, in another window: jarlid --home %s", home)
@@ -190,17 +205,26 @@ func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as d
 	}
 }
 
-// play shows a command and runs it.
-func (a *app) play(ctx context.Context, home string, controls map[string]string, s demo.Scene) error {
-	a.out.Plain(s.Why)
-	var shown []string
-	for _, w := range s.Args {
-		if strings.ContainsAny(w, " ") {
-			w = `"` + w + `"`
-		}
-		shown = append(shown, w)
+// command is what stands before a command that is shown.
+const command = "      $ "
+
+// quoted quotes a word of a command that has blanks in it.
+func quoted(w string) string {
+	if strings.Contains(w, " ") {
+		return `"` + w + `"`
 	}
-	a.out.Plain("  $ jarlid " + strings.Join(shown, " "))
+	return w
+}
+
+// play shows a command and runs it.
+func (a *app) play(ctx context.Context, home string, controls map[string]string, number string, s demo.Scene) error {
+	a.out.Plain("")
+	a.out.Prose(number, s.Why)
+	shown := []string{"jarlid"}
+	for _, w := range s.Args {
+		shown = append(shown, quoted(w))
+	}
+	a.out.Plain(command + strings.Join(shown, " "))
 	hctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	for name, keys := range s.At {
@@ -225,7 +249,6 @@ func (a *app) play(ctx context.Context, home string, controls map[string]string,
 	if code := Run(args, c); code != s.Exit {
 		return fmt.Errorf("jarlid %s ended with %d, and the story wants %d", strings.Join(s.Args, " "), code, s.Exit)
 	}
-	a.out.Plain("")
 	return ctx.Err()
 }
 

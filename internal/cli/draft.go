@@ -29,7 +29,7 @@ func (a *app) sheetDraftCommand() *cobra.Command {
 	for _, g := range advice.Goals {
 		goals = append(goals, string(g))
 	}
-	c := &cobra.Command{Use: "draft FILE...", Short: "Work out a whole job from files and a phone, and write it as a sheet", Args: words(1, -1, "the files of the evening"),
+	c := &cobra.Command{Use: "draft FILE...", Short: "Work out a whole job from files and a phone, and write it as a sheet", Args: words(1, -1, "which files the evening is about"),
 		Long: "Works out from the files and the phone (or a saved card, or a model) which job this is, in which order, and writes it as a sheet, each line with its reason. What can't be\n" +
 			"known stands there as an open question. Look it over, check it (jarlid sheet check), run it (jarlid sheet run).",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.sheetDraft(cmd, args, &o) }}

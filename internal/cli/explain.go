@@ -20,7 +20,7 @@ type explained struct {
 
 func (a *app) explainCommand() *cobra.Command {
 	return &cobra.Command{Use: "explain NAME|\"TEXT\"", Short: "Explain a finding, or what a text on the phone's screen means and whether it matters",
-		Args: words(0, -1, "the name of a finding, or the words seen on the screen"),
+		Args: words(0, -1, "which finding, or the words seen on the screen"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return append(finding.Names(), fit.Names()...), cobra.ShellCompDirectiveNoFileComp
 		},

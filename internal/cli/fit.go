@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/cli/term"
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
 	"jarlid/internal/files"
@@ -39,7 +40,7 @@ func (a *app) fit(cmd *cobra.Command, args []string, t *task.Fit, w fitShow) err
 	a.result = r
 	best := r.Best()
 	if len(r.Questions) == 1 {
-		a.printFit(best, w.explain)
+		a.printFit(best, w.explain, len(t.With) > 0)
 	} else {
 		a.printFits(r.Questions, r.Verdicts)
 	}
@@ -77,7 +78,7 @@ func (a *app) fitNext(todo, name string) string {
 func (a *app) fitCommand() *cobra.Command {
 	var t task.Fit
 	var w fitShow
-	c := &cobra.Command{Use: "fit IMAGE...", Short: "Weigh whether a generic system will run on this phone, and why not", Args: words(1, -1, "one or more system images"),
+	c := &cobra.Command{Use: "fit IMAGE...", Short: "Weigh whether a generic system will run on this phone, and why not", Args: words(1, -1, "which system images"),
 		Long: "Weighs a generic system image against a phone: the one that is here, a saved card (--card), and what its firmware says (--vendor).\n" +
 			"Nothing on the phone is changed. Ends with 0 when it fits, with 6 when it does not or when nobody can tell.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.fit(cmd, args, &t, w) }}
@@ -89,18 +90,32 @@ func (a *app) fitCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) printFit(v *fit.Verdict, explain bool) {
+// printFit shows one answer. extras: add-ons were named, and are not folded.
+func (a *app) printFit(v *fit.Verdict, explain, extras bool) {
 	if a.json {
 		return
 	}
 	im := v.Image
 	a.say("", say.Info, "%s is %s, release %s, API level %d, patch level %s, %s", im.Label, im.Build, im.Release, im.API, im.Patch, image.Size(im.Size))
 	var rows [][]string
-	for _, k := range v.Checks {
+	var good []string
+	checks := v.WorstFirst()
+	for _, k := range checks {
+		if k.Outcome == fit.Good {
+			good = append(good, k.Name)
+			if !explain && !a.details && (k.Name != "extras" || !extras) {
+				continue
+			}
+		}
 		rows = append(rows, []string{k.Name, string(k.Outcome), k.Image, k.Phone})
 	}
-	a.out.Table([]string{"CHECK", "IS", "THE IMAGE", "THE PHONE"}, rows)
-	for _, k := range v.Checks {
+	if len(rows) > 0 {
+		a.out.Show(term.Table{Head: []string{"CHECK", "IS", "THE IMAGE", "THE PHONE"}, Rows: rows, Second: 2})
+	}
+	if len(good) > 0 {
+		a.say("", say.Good, "%s good: %s", counted(len(good), "check"), strings.Join(good, ", "))
+	}
+	for _, k := range checks {
 		word := map[fit.Outcome]say.Word{fit.Stop: say.Stop, fit.Warn: say.Warn, fit.Note: say.Note, fit.Unknown: say.Open, fit.Good: say.Good}[k.Outcome]
 		if k.Outcome == fit.Good && !explain {
 			continue

@@ -1,14 +1,16 @@
 package cli
 
 import (
-	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/cli/term"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
 	"jarlid/internal/engine"
+	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
 
@@ -18,7 +20,7 @@ func (a *app) flashCommand() *cobra.Command {
 		Long: "Writes images to the partitions they belong to, worked out from what is in them and from the phone.\n" +
 			"A folder, an archive or a payload is a firmware set: all of it is checked before the first byte is sent.\n" +
 			"A recovery with a partition of its own and the maker's firmware go to both slots, everything else to the slot that starts next.",
-		Args: words(1, -1, "one or more files"),
+		Args: words(1, -1, "which files to write"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
 			return a.flash(cmd, args, &t)
@@ -27,9 +29,6 @@ func (a *app) flashCommand() *cobra.Command {
 	c.Flags().StringSliceVar(&t.Without, "without", nil, "leave this image of a set out: its partition or file name (repeatable)")
 	c.Flags().StringSliceVar(&t.Only, "only", nil, "of a set, write this image alone: its partition or file name (repeatable)")
 	a.maxMemory(c)
-	a.complete(c, "into", func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-		return a.partitionNames(cmd.Context()), cobra.ShellCompDirectiveNoFileComp
-	})
 	return c
 }
 
@@ -45,23 +44,6 @@ func (a *app) flash(cmd *cobra.Command, args []string, t *task.Flash) error {
 	return err
 }
 
-// partitionNames completes the partitions of the phone that is here.
-func (a *app) partitionNames(ctx context.Context) []string {
-	e, err := a.with(nil, nil)
-	if err != nil {
-		return nil
-	}
-	h, err := task.Look(ctx, e)
-	if err != nil || len(h.Phones) != 1 {
-		return nil
-	}
-	var names []string
-	for _, p := range h.Phones[0].Card.Partitions() {
-		names = append(names, p.Name)
-	}
-	return names
-}
-
 // shown shows what a draft is about, before it is judged.
 func (a *app) shown(d *engine.Draft) {
 	switch v := d.View.(type) {
@@ -74,9 +56,13 @@ func (a *app) shown(d *engine.Draft) {
 	}
 }
 
+// fewPlaced is up to how many files each has its reason told.
+const fewPlaced = 3
+
 // showPlaced shows what goes where, and on what evidence.
 func (a *app) showPlaced(v task.FlashView) {
 	var rows [][]string
+	folded, weak := 0, 0
 	for _, p := range v.Placed {
 		var where []string
 		for _, s := range p.Slots {
@@ -90,7 +76,19 @@ func (a *app) showPlaced(v task.FlashView) {
 		if name == "" {
 			name = base(p.File.Path)
 		}
-		rows = append(rows, []string{strings.Join(where, ", ") + kind, name, image.Size(p.File.Content()), p.Why})
+		row := []string{strings.Join(where, ", ") + kind, name, image.Size(p.File.Content()), p.Why}
+		if p.Sure() && len(v.Placed) > fewPlaced && !a.details {
+			row[3] = " "
+			folded++
+		} else if !p.Sure() { // what should be looked at comes first
+			rows = slices.Insert(rows, weak, row)
+			weak++
+			continue
+		}
+		rows = append(rows, row)
 	}
-	a.out.Table([]string{"INTO", "FILE", "SIZE", "BECAUSE"}, rows)
+	a.out.Show(term.Table{Head: []string{"INTO", "FILE", "SIZE", "BECAUSE"}, Rows: rows, Second: 3})
+	if folded > 0 {
+		a.say("", say.Good, "%s where what is in it says; --details tells why", counted(folded, "file")+map[bool]string{true: " goes", false: " go"}[folded == 1])
+	}
 }

@@ -20,7 +20,7 @@ func (a *app) goCommand() *cobra.Command {
 	for _, m := range card.Modes {
 		names = append(names, string(m))
 	}
-	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode", Args: words(1, 1, "a mode: "+strings.Join(names, ", ")), ValidArgs: names,
+	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode", Args: words(1, 1, "which mode: "+strings.Join(names, ", ")), ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(names, args[0]) {
 				return usage("%q is not a mode; there is: %s%s", args[0], strings.Join(names, ", "), spell.DidYouMean(args[0], names))

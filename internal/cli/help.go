@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -24,7 +25,7 @@ var groups = []struct {
 	{"Whole job", []string{"sheet", "jobs"}},
 	{"Safety", []string{"backup", "shelve", "unshelve"}},
 	{"Practise", []string{"demo", "standin", "explain"}},
-	{"More", []string{"completion", "help"}},
+	{"More", []string{"help", "man", "completion"}},
 }
 
 // examples are one or more of each command, by its path without the program's name. A test walks
@@ -78,8 +79,27 @@ var examples = map[string][]string{
 	"standin run":      {"jarlid standin run dunlin --at practice/dunlin"},
 	"standin press":    {`jarlid standin press dunlin "finish welcome" "debugging on"`},
 	"standin fault":    {"jarlid standin fault dunlin drop --after 1048576"},
+	"help":             {"jarlid help slots", "jarlid help recovery install"},
+	"man":              {"jarlid man man1"},
+	"completion":       {"jarlid completion bash"},
 	"explain":          {"jarlid explain slot-empty", `jarlid explain "stuck at 47 percent"`},
 }
+
+// arguments say what the words behind a command are, where its usage line does not.
+var arguments = map[string][][2]string{
+	"go": {{"bootloader", "what the phone runs before anything else; takes images"}, {"fastbootd", "userspace fastboot, which knows logical partitions"},
+		{"recovery", "the small system that installs packages"}, {"sideload", "the recovery, waiting for one package"}, {"system", "the phone as it is used"}},
+	"slot use":       {{"a, b", "the slot of that name"}, {"other", "the one that does not start next now"}},
+	"slot copy":      {{"PARTITION", "radio, bootloader or others of the maker's firmware; without one, all of it"}},
+	"wipe":           areaRows(),
+	"vbmeta loosen":  switchRows,
+	"vbmeta tighten": switchRows,
+	"standin press":  {{"KEY", "a key (power, volume-down+power, volume-up+power, power-long), cable-out or cable-in, charge, or an entry or answer on its screen; a wrong one names those there are"}},
+	"standin fault":  faultRows(),
+	"completion":     {{"SHELL", "bash, zsh, fish or powershell"}},
+}
+
+var switchRows = [][2]string{{"hashtree", "the check of the system's blocks while it runs"}, {"verification", "the check of all images at the start, which carries the other"}}
 
 // placeholders say what an option takes, where its name does not.
 var placeholders = map[string]string{
@@ -103,9 +123,22 @@ func placeholder(f *pflag.Flag) string {
 // mostHelp is how wide help is at most: longer lines are hard to read.
 const mostHelp = 100
 
+// leastHelp is how wide it is where nothing says how wide the screen is.
+const leastHelp = 80
+
+// columns is how wide what is to be read at length is set.
+func (a *app) columns() int {
+	return min(cmp.Or(a.Columns, term.Columns(a.Stdout), leastHelp), mostHelp)
+}
+
 // help shows the help of a command, wrapped to the terminal.
-func (a *app) help(c *cobra.Command) {
-	text := helpText(c, min(term.Width(a.Stdout), mostHelp))
+func (a *app) help(c *cobra.Command) { a.tellHelp(func(p *helpPage) { commandHelp(p, c) }) }
+
+// tellHelp shows what is written on a page.
+func (a *app) tellHelp(write func(p *helpPage)) {
+	p := &helpPage{width: a.columns()}
+	write(p)
+	text := p.out.String()
 	if a.json || hasFlag(a.typed, "--json") {
 		b, err := json.Marshal(struct {
 			Event string `json:"event"`
@@ -118,118 +151,161 @@ func (a *app) help(c *cobra.Command) {
 		}
 	}
 	_, _ = io.WriteString(a.Stdout, text) // nobody is left to be told
+	a.told = true
 }
 
-// helpText is a command's help in so many columns.
-func helpText(c *cobra.Command, width int) string {
-	var out strings.Builder
-	para := func(indent, text string) {
-		for _, line := range strings.Split(text, "\n") {
-			for _, part := range term.Wrap(line, width-len(indent)) {
-				out.WriteString(strings.TrimRight(indent+part, " ") + "\n")
-			}
+// helpPage is text that is set to a width.
+type helpPage struct {
+	out   strings.Builder
+	width int
+}
+
+func (p *helpPage) line(text string) { p.out.WriteString(strings.TrimRight(text, " ") + "\n") }
+
+// para is a paragraph, each of its lines indented.
+func (p *helpPage) para(indent, text string) {
+	for _, line := range strings.Split(text, "\n") {
+		for _, part := range term.Wrap(line, p.width-len(indent)) {
+			p.line(indent + part)
 		}
 	}
-	two := func(rows [][2]string) {
-		wide := 0
-		for _, r := range rows {
-			wide = max(wide, len(r[0]))
+}
+
+// hang is a paragraph whose first line begins with a mark.
+func (p *helpPage) hang(mark, text string) {
+	for i, part := range term.Wrap(text, p.width-len(mark)) {
+		if i > 0 {
+			mark = strings.Repeat(" ", len(mark))
 		}
-		wide = min(wide, width/3)
-		for _, r := range rows {
-			parts := term.Wrap(r[1], width-wide-4)
-			head := fmt.Sprintf("  %-*s  ", wide, r[0])
-			if len(r[0]) > wide {
-				out.WriteString("  " + r[0] + "\n")
+		p.line(mark + part)
+	}
+}
+
+// command is a line to type, with what it does behind it where that fits, else below.
+func (p *helpPage) command(text string) {
+	line, does, found := strings.Cut(text, "   ")
+	does = strings.TrimSpace(does)
+	if !found || len("  "+text) <= p.width {
+		p.line("  " + text)
+		return
+	}
+	p.line("  " + line)
+	p.para("      ", does)
+}
+
+// two is rows of a name and what it is.
+func (p *helpPage) two(rows [][2]string) {
+	wide := 0
+	for _, r := range rows {
+		wide = max(wide, len(r[0]))
+	}
+	wide = min(wide, p.width/3)
+	for _, r := range rows {
+		head := fmt.Sprintf("  %-*s  ", wide, r[0])
+		if len(r[0]) > wide {
+			p.line("  " + r[0])
+			head = strings.Repeat(" ", wide+4)
+		}
+		for i, part := range term.Wrap(r[1], p.width-wide-4) {
+			if i > 0 {
 				head = strings.Repeat(" ", wide+4)
 			}
-			for i, p := range parts {
-				if i > 0 {
-					head = strings.Repeat(" ", wide+4)
-				}
-				out.WriteString(head + p + "\n")
-			}
+			p.line(head + part)
 		}
 	}
+}
+
+// pathOf is a command's name with those it belongs to, without the program's; "" for the program.
+func pathOf(c *cobra.Command) string {
+	return strings.TrimPrefix(strings.TrimPrefix(c.CommandPath(), "jarlid"), " ")
+}
+
+// commandHelp is a command's help.
+func commandHelp(p *helpPage, c *cobra.Command) {
+	c.InitDefaultHelpFlag()
 	if c.Long != "" {
-		para("", paragraphs(c.Long))
+		p.para("", paragraphs(c.Long))
 	} else {
-		para("", c.Short+".")
+		p.para("", c.Short+".")
 	}
-	out.WriteString("\nUsage:\n")
+	p.line("\nUsage:")
 	if c.Runnable() {
-		para("  ", strings.Replace(c.UseLine(), "[flags]", "[options]", 1))
+		p.para("  ", strings.Replace(c.UseLine(), "[flags]", "[options]", 1))
 	}
 	if c.HasAvailableSubCommands() {
-		para("  ", c.CommandPath()+" COMMAND")
+		p.para("  ", c.CommandPath()+" COMMAND")
 	}
-	if list := examples[strings.TrimPrefix(strings.TrimPrefix(c.CommandPath(), "jarlid"), " ")]; len(list) > 0 {
-		out.WriteString("\nFor example:\n")
+	if list := examples[pathOf(c)]; len(list) > 0 {
+		p.line("\nFor example:")
 		for _, e := range list {
-			para("  ", e)
+			p.para("  ", e)
 		}
 	}
-	if !c.HasParent() {
+	if what := arguments[pathOf(c)]; len(what) > 0 {
+		p.line("")
+		p.two(what)
+	}
+	switch {
+	case !c.HasParent():
 		for _, g := range groups {
 			var rows [][2]string
 			for _, name := range g.names {
-				if i := slices.IndexFunc(c.Commands(), func(s *cobra.Command) bool {
-					return s.Name() == name && s.IsAvailableCommand() || s.Name() == name && name == "help"
-				}); i >= 0 {
+				if i := slices.IndexFunc(c.Commands(), func(s *cobra.Command) bool { return s.Name() == name }); i >= 0 {
 					rows = append(rows, [2]string{name, c.Commands()[i].Short})
 				}
 			}
-			out.WriteString("\n" + g.title + ":\n")
-			two(rows)
+			p.line("\n" + g.title + ":")
+			p.two(rows)
 		}
-	} else if c.HasAvailableSubCommands() {
+	case c.HasAvailableSubCommands():
 		var rows [][2]string
 		for _, s := range c.Commands() {
 			if s.IsAvailableCommand() {
 				rows = append(rows, [2]string{s.Name(), s.Short})
 			}
 		}
-		out.WriteString("\nCommands:\n")
-		two(rows)
+		p.line("\nCommands:")
+		p.two(rows)
 	}
-	options := func(title string, flags *pflag.FlagSet) {
-		var rows [][2]string
-		flags.VisitAll(func(f *pflag.Flag) {
-			if f.Hidden {
-				return
-			}
-			name := "--" + f.Name
-			if f.Shorthand != "" {
-				name = "-" + f.Shorthand + ", " + name
-			}
-			if p := placeholder(f); p != "" {
-				name += " " + p
-			}
-			usage := f.Usage
-			if f.Name == "help" {
-				usage = "this help"
-			}
-			if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "[]" && f.DefValue != "0" && !strings.Contains(usage, "default") {
-				usage += " (default: " + strings.TrimSuffix(strings.TrimSuffix(f.DefValue, "0s"), "0m") + ")"
-			}
-			rows = append(rows, [2]string{name, usage})
-		})
-		if len(rows) > 0 {
-			out.WriteString("\n" + title + ":\n")
-			two(rows)
-		}
-	}
-	options("Options", c.LocalNonPersistentFlags())
+	p.options("Options", c.LocalNonPersistentFlags())
 	everywhere := c.InheritedFlags()
 	if !c.HasParent() {
 		everywhere = c.PersistentFlags()
 	}
-	options("Everywhere", everywhere)
+	p.options("Everywhere", everywhere)
 	if c.HasAvailableSubCommands() {
-		out.WriteString("\n")
-		para("", c.CommandPath()+" COMMAND --help tells each at length.")
+		p.line("")
+		p.para("", c.CommandPath()+" COMMAND --help tells each at length.")
 	}
-	return out.String()
+}
+
+// options are rows of options and what they do.
+func (p *helpPage) options(title string, flags *pflag.FlagSet) {
+	var rows [][2]string
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden {
+			return
+		}
+		name := "--" + f.Name
+		if f.Shorthand != "" {
+			name = "-" + f.Shorthand + ", " + name
+		}
+		if what := placeholder(f); what != "" {
+			name += " " + what
+		}
+		usage := f.Usage
+		if f.Name == "help" {
+			usage = "this help"
+		}
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "[]" && f.DefValue != "0" && !strings.Contains(usage, "default") {
+			usage += " (default: " + strings.TrimSuffix(strings.TrimSuffix(f.DefValue, "0s"), "0m") + ")"
+		}
+		rows = append(rows, [2]string{name, usage})
+	})
+	if len(rows) > 0 {
+		p.line("\n" + title + ":")
+		p.two(rows)
+	}
 }
 
 // paragraphs joins lines that were broken for the source's sake, and keeps empty ones.

@@ -10,6 +10,13 @@ import (
 	"github.com/spf13/cobra"
 )
 
+// helpText is a command's help in so many columns.
+func helpText(c *cobra.Command, width int) string {
+	p := &helpPage{width: width}
+	commandHelp(p, c)
+	return p.out.String()
+}
+
 // helpOf gives what --help prints.
 func helpOf(t *testing.T, args ...string) string {
 	t.Helper()
@@ -36,7 +43,6 @@ func TestHelp(t *testing.T) {
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
 		path := strings.TrimSpace(strings.TrimPrefix(c.CommandPath(), "jarlid"))
-		own := path != "completion" && path != "help" && !strings.HasPrefix(path, "completion ") // the library's
 		for _, width := range []int{60, 80, 100} {
 			for line := range strings.Lines(helpText(c, width)) {
 				if n := len([]rune(strings.TrimSuffix(line, "\n"))); n > width && !strings.Contains(line, "  jarlid ") && width >= 80 {
@@ -44,39 +50,37 @@ func TestHelp(t *testing.T) {
 				}
 			}
 		}
-		if own {
-			used[path] = true
-			if len(examples[path]) == 0 {
-				t.Errorf("%s has no example", c.CommandPath())
+		used[path] = true
+		if len(examples[path]) == 0 {
+			t.Errorf("%s has no example", c.CommandPath())
+		}
+		for _, e := range examples[path] {
+			if len(e) > 78 {
+				t.Errorf("the example %q is too long", e)
 			}
-			for _, e := range examples[path] {
-				if len(e) > 78 {
-					t.Errorf("the example %q is too long", e)
-				}
-				var words []string
-				for i, part := range strings.Split(e, `"`) { // every second one is quoted
-					if i%2 == 1 {
-						words = append(words, part)
-					} else {
-						words = append(words, strings.Fields(part)...)
-					}
-				}
-				found, rest, err := (&app{}).root().Find(words[1:])
-				if err == nil {
-					err = found.ParseFlags(rest)
-				}
-				if err == nil {
-					err = found.ValidateArgs(found.Flags().Args())
-				}
-				if err != nil || found.CommandPath() != c.CommandPath() && !strings.HasPrefix(found.CommandPath(), c.CommandPath()+" ") && path != "" {
-					t.Errorf("%q can't be typed: %v (%s)", e, err, found.CommandPath())
+			var words []string
+			for i, part := range strings.Split(e, `"`) { // every second one is quoted
+				if i%2 == 1 {
+					words = append(words, part)
+				} else {
+					words = append(words, strings.Fields(part)...)
 				}
 			}
-			text := helpText(c, 80)
-			for _, bad := range []string{"stringArray", "string  ", "duration", " int "} {
-				if strings.Contains(text, bad) {
-					t.Errorf("%s says %q", c.CommandPath(), bad)
-				}
+			found, rest, err := (&app{}).root().Find(words[1:])
+			if err == nil {
+				err = found.ParseFlags(rest)
+			}
+			if err == nil {
+				err = found.ValidateArgs(found.Flags().Args())
+			}
+			if err != nil || found.CommandPath() != c.CommandPath() && !strings.HasPrefix(found.CommandPath(), c.CommandPath()+" ") && path != "" {
+				t.Errorf("%q can't be typed: %v (%s)", e, err, found.CommandPath())
+			}
+		}
+		text := helpText(c, 80)
+		for _, bad := range []string{"stringArray", "string  ", "duration", " int "} {
+			if strings.Contains(text, bad) {
+				t.Errorf("%s says %q", c.CommandPath(), bad)
 			}
 		}
 		if c.HasParent() && !c.Parent().HasParent() && grouped[c.Name()] != 1 {
@@ -86,8 +90,6 @@ func TestHelp(t *testing.T) {
 			walk(s)
 		}
 	}
-	root.InitDefaultHelpCmd()
-	root.InitDefaultCompletionCmd()
 	walk(root)
 	for path := range examples {
 		if !used[path] {

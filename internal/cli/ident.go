@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/place"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -29,7 +30,7 @@ func parseBytes(s string) (int64, error) {
 func (a *app) identCommand() *cobra.Command {
 	var t task.Ident
 	var limit string
-	c := &cobra.Command{Use: "ident FILE...", Short: "Identify files: what each is, what is in it, and where it would go", Args: words(1, -1, "one or more files"),
+	c := &cobra.Command{Use: "ident FILE...", Short: "Identify files: what each is, what is in it, and where it would go", Args: words(1, -1, "which files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
 			if t.MaxSize, err = parseBytes(limit); err != nil {
@@ -55,10 +56,8 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 	}
 	a.result = r
 	for i, f := range r.Files {
-		a.printFile(f)
-		for _, s := range r.Spots[i] {
-			a.say(r.Phone, say.Word(s.Word), "on %s it goes to %s: %s", r.Phone, s.Name, s.Text)
-		}
+		a.printFile(f, len(r.Spots[i]) > 0)
+		a.printSpots(r.Phone, r.Spots[i])
 	}
 	for _, err := range r.Errors {
 		a.say("", say.Fail, "%s", sentence(err))
@@ -69,7 +68,34 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 	return err
 }
 
-func (a *app) printFile(f *ident.File) {
+// printSpots says where a file goes on the phone, those of one kind in one line.
+func (a *app) printSpots(phone string, spots []place.Spot) {
+	for len(spots) > 0 {
+		first := spots[0]
+		var names []string
+		var rest []place.Spot
+		same := true
+		for _, s := range spots {
+			if s.Word == first.Word && (s.Text == first.Text || s.Word == string(say.Good)) {
+				names, same = append(names, s.Name.String()), same && s.Text == first.Text
+			} else {
+				rest = append(rest, s)
+			}
+		}
+		text := first.Text
+		switch {
+		case len(names) > 1 && same:
+			text = strings.Replace(text, "it holds", "each holds", 1)
+		case len(names) > 1 && first.Word == string(say.Good):
+			text = "each is there, and large enough"
+		}
+		a.say(phone, say.Word(first.Word), "on %s it goes to %s: %s", phone, strings.Join(names, ", "), text)
+		spots = rest
+	}
+}
+
+// printFile says what a file is; placed: where it goes on the phone that is here is said behind it.
+func (a *app) printFile(f *ident.File, placed bool) {
 	if a.json {
 		return
 	}
@@ -108,9 +134,19 @@ func (a *app) printFile(f *ident.File) {
 	for _, d := range f.GoesTo {
 		to = append(to, d.String())
 	}
-	if len(to) > 0 {
+	if len(to) > 0 && placed {
+		a.say("", say.Info, "it is for %s: %s", strings.Join(partitionsOf(f), ", "), f.GoesTo[0].Why)
+	} else if len(to) > 0 {
 		a.say("", say.Info, "goes to %s: %s", strings.Join(to, ", "), f.GoesTo[0].Why)
 	}
+}
+
+// partitionsOf are the partitions a file is for, whatever the phone.
+func partitionsOf(f *ident.File) (names []string) {
+	for _, d := range f.GoesTo {
+		names = append(names, d.Partition)
+	}
+	return names
 }
 
 // firstBytes shows a file's head in hex and as text.

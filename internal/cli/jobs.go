@@ -24,38 +24,17 @@ func (a *app) jobsCommand() *cobra.Command {
 	c := &cobra.Command{Use: "jobs", Short: "List every job of this bench: when, on which phone, how it ended, where it broke off", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobs(cmd, args) }}
 	var page string
-	show := &cobra.Command{Use: "show NUMBER", Short: "Tell one job or a whole run at length: files, findings and answers, each step and how it was confirmed", Args: words(1, 1, "the number of a job or a run"),
-		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-			return a.jobNumbers(), cobra.ShellCompDirectiveNoFileComp
-		},
+	show := &cobra.Command{Use: "show NUMBER", Short: "Tell one job or a whole run at length: files, findings and answers, each step and how it was confirmed", Args: words(1, 1, "the number of a job or a run, as jarlid jobs lists them"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobShow(cmd, args, page) }}
 	show.Flags().StringVar(&page, "page", "", "write the report as one page (HTML) that needs no network: what was there before and after, each step, how it ended")
-	resume := &cobra.Command{Use: "resume [NUMBER]", Short: "Go on with a job that broke off: what is done stays done, the phone is read anew", Args: words(0, 1, "a job's number, or nothing"),
-		ValidArgsFunction: show.ValidArgsFunction,
-		RunE:              func(cmd *cobra.Command, args []string) error { return a.jobResume(cmd, args) }}
+	resume := &cobra.Command{Use: "resume [NUMBER]", Short: "Go on with a job that broke off: what is done stays done, the phone is read anew", Args: words(0, 1, "one number, or nothing for the last one"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.jobResume(cmd, args) }}
 	var age string
 	prune := &cobra.Command{Use: "prune", Short: "Delete old jobs: never one that broke off, or that alone knows something of a phone", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobsPrune(cmd, args, age) }}
 	prune.Flags().StringVar(&age, "older", "", "how old: 90d, 12w, 48h (needed)")
 	c.AddCommand(show, resume, prune)
 	return c
-}
-
-// jobNumbers completes the jobs there are.
-func (a *app) jobNumbers() []string {
-	e, err := a.with(nil, nil)
-	if err != nil {
-		return nil
-	}
-	l, err := task.ListJobs(e)
-	if err != nil {
-		return nil
-	}
-	var list []string
-	for _, j := range l.Jobs {
-		list = append(list, fmt.Sprintf("%d\t%s", j.Number, j.Short()))
-	}
-	return list
 }
 
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
@@ -336,7 +315,7 @@ func (a *app) jobsPrune(cmd *cobra.Command, args []string, age string) error {
 		return err
 	}
 	if age == "" {
-		return usage("jobs prune wants --older, for example --older 90d")
+		return usage("say how old: --older 90d, for example")
 	}
 	d, err := parseAge(age)
 	if err != nil {

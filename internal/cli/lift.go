@@ -25,13 +25,13 @@ type taken struct {
 func (a *app) liftCommand() *cobra.Command {
 	var o liftOptions
 	var limit string
-	c := &cobra.Command{Use: "lift FILE [ITEM...] -o DIR", Short: "Extract images and files out of packages, images and archives", Args: words(1, -1, "a file, and perhaps items in it"),
+	c := &cobra.Command{Use: "lift FILE [ITEM...] -o DIR", Short: "Extract images and files out of packages, images and archives", Args: words(1, -1, "which file, and perhaps which items in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.dir == "" && !o.list {
-				return usage("lift wants -o DIR, the folder to write to (or --list)")
+				return usage("say where to: -o DIR, or --list to see what is in it")
 			}
 			if o.noDigest && o.sums {
-				return usage("--sums wants the digests that --no-digest leaves out")
+				return usage("--sums lists the digests that --no-digest leaves out: one of the two")
 			}
 			var err error
 			if o.limit, err = parseBytes(limit); err != nil {

@@ -26,7 +26,7 @@ type proven struct {
 func (a *app) proofCommand() *cobra.Command {
 	var against, signers []string
 	var recovery, over string
-	c := &cobra.Command{Use: "proof FILE...", Short: "Verify files: digests, signatures, and what they carry themselves", Args: words(1, -1, "one or more files"),
+	c := &cobra.Command{Use: "proof FILE...", Short: "Verify files: digests, signatures, and what they carry themselves", Args: words(1, -1, "which files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.proof(cmd.Context(), args, against, signers, recovery, over)
 		}}
@@ -122,7 +122,7 @@ func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, 
 		w.Sums = append(w.Sums, mine...)
 	}
 	w.Against = strings.Join(from, ", ")
-	moved, end := a.env.Working(base(path), size)
+	moved, end := a.env.Working("digested", base(path), size)
 	w.Moved = moved
 	defer end()
 	return proof.Run(ctx, f, size, path, w)

@@ -17,7 +17,7 @@ func (a *app) putCommand() *cobra.Command {
 		Long: "Sends files to the shared storage or the memory card of a phone in recovery or with its system started, and\n" +
 			"compares the digest of what arrived. What lies there already with the same digest is left alone. With --install it then says what to choose on the phone and waits for the\n" +
 			"recovery's own record of the install.",
-		Args: words(1, -1, "one or more files"),
+		Args: words(1, -1, "which files to put there"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
 			return a.put(cmd, args, &t)

@@ -19,7 +19,7 @@ func (a *app) recoveryCommand() *cobra.Command {
 	c := &cobra.Command{Use: "recovery", Short: "Start a recovery without writing it, or install it where this phone keeps it", Args: noWords,
 		RunE: wants("try FILE, install FILE or hold")}
 	var t task.RecoveryInstall
-	install := &cobra.Command{Use: "install FILE", Short: "Write a recovery, on phones with slots to both", Args: words(0, 1, "one file"),
+	install := &cobra.Command{Use: "install FILE", Short: "Write a recovery, on phones with slots to both", Args: words(0, 1, "which recovery: its file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				t.File = args[0]
@@ -29,7 +29,7 @@ func (a *app) recoveryCommand() *cobra.Command {
 	install.Flags().BoolVar(&t.Previous, "previous", false, "write back what was there before the last recovery was installed, where a job could keep it")
 	install.Flags().StringVar(&t.Boot, "boot", "", "where the recovery lives in a boot or vendor_boot image: put it into this one (or the one in this ROM package or set), not into the phone's own")
 	install.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, current or other")
-	try := &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "one file"),
+	try := &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "which recovery: its file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.recoveryTry(cmd, args, &task.RecoveryTry{File: args[0]})
 		}}

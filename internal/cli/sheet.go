@@ -47,7 +47,7 @@ func (o *sheetOptions) add(c *cobra.Command) {
 
 func (a *app) sheetCheckCommand() *cobra.Command {
 	var o sheetOptions
-	c := &cobra.Command{Use: "check FILE", Short: "Judge a whole job as one plan, before anything is touched", Args: words(1, 1, "one sheet"),
+	c := &cobra.Command{Use: "check FILE", Short: "Judge a whole job as one plan, before anything is touched", Args: words(1, 1, "which sheet"),
 		Long: "Judges all tasks of a sheet in their order, each by the facts as those before it will have left them: on the phones that are named (--on A,B,C or\n" +
 			"--all), on saved cards (--card FILE, --cards FILE,...), or on what model files say (--models). Nothing is changed. Ends with 0 when nothing stops it, with 6 when something does.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.sheetCheck(cmd, args, &o) }}
@@ -59,7 +59,7 @@ func (a *app) sheetCheckCommand() *cobra.Command {
 
 func (a *app) sheetRunCommand() *cobra.Command {
 	var o sheetOptions
-	c := &cobra.Command{Use: "run FILE", Short: "Run a whole job on one phone, or on many at the same time", Args: words(1, 1, "one sheet"),
+	c := &cobra.Command{Use: "run FILE", Short: "Run a whole job on one phone, or on many at the same time", Args: words(1, 1, "which sheet"),
 		Long: "Checks the sheet on every phone that is named (--on A,B,C or --all), asks once, and runs it on all of them at the same time. Each phone has its own\n" +
 			"lock and journal, and one that fails stops alone. What broke off is gone on with by: jarlid jobs resume.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.sheetRun(cmd, args, &o) }}

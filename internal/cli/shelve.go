@@ -9,7 +9,7 @@ import (
 )
 
 func (a *app) shelveCommand() *cobra.Command {
-	return &cobra.Command{Use: "shelve PATH...", Short: "Move a file or folder of the phone's system aside, reversibly", Args: words(1, -1, "one or more paths on the phone"),
+	return &cobra.Command{Use: "shelve PATH...", Short: "Move a file or folder of the phone's system aside, reversibly", Args: words(1, -1, "which files or folders, by their paths on the phone"),
 		Long: "Moves files of the system aside on the slot the recovery runs on, so that they do nothing: a vendor overlay that makes a\n" +
 			"generic system restart for ever, an app, a script. They stay on the phone, in a folder of their partition, with a record of where they\n" +
 			"came from; unshelve puts them back. Needs a recovery with a root shell.",

@@ -21,7 +21,7 @@ import (
 
 func (a *app) sideloadCommand() *cobra.Command {
 	var t task.Sideload
-	c := &cobra.Command{Use: "sideload PACKAGE...", Short: "Send packages to the recovery in order, and find out what became of each", Args: words(1, -1, "one or more packages"),
+	c := &cobra.Command{Use: "sideload PACKAGE...", Short: "Send packages to the recovery in order, and find out what became of each", Args: words(1, -1, "which packages, in their order"),
 		Long: "Sends packages one after the other: the ROM first, then the add-ons as given. On phones with slots the phone restarts\n" +
 			"into recovery between the two, so that add-ons land on the new slot.",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -22,7 +22,7 @@ func (a *app) slotCommand() *cobra.Command {
 		return a.slotShow(cmd.Context())
 	}
 	c := &cobra.Command{Use: "slot", Short: "Show both slots, choose the next one, copy between them", Args: noWords, RunE: show}
-	use := &cobra.Command{Use: "use SLOT", Short: "Choose the slot that starts next", Args: words(1, 1, "a slot: a, b or other"), ValidArgs: []string{"a", "b", "other"},
+	use := &cobra.Command{Use: "use SLOT", Short: "Choose the slot that starts next", Args: words(1, 1, "which slot: a, b or other"), ValidArgs: []string{"a", "b", "other"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch args[0] {
 			case "a", "b", "other", "current":
@@ -144,7 +144,7 @@ func (a *app) sayHeld(r *task.Slots) {
 
 // evidenceWords says how a fact is known.
 func evidenceWords(e card.Evidence) string {
-	return map[card.Evidence]string{card.Read: "read now", card.Saved: "from the saved card", card.Journal: "Jar Lid's journal", card.Model: "the model file",
+	return map[card.Evidence]string{card.Read: "read now", card.Saved: "saved card", card.Journal: "journal", card.Model: "model file",
 		card.Said: "you said so"}[e]
 }
 

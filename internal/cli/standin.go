@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/phone"
@@ -25,7 +26,7 @@ func (a *app) standinCommand() *cobra.Command {
 	var o standin.Options
 	var as string
 	var onCable bool
-	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C", Args: words(1, 1, "a model: dunlin, or the path of a model file"),
+	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C", Args: words(1, 1, "which model: dunlin, for example, or the path of a model file"),
 		Long: "Runs a phone made of software. It keeps its storage in the folder given with --at, listens on the\n" +
 			"loopback interface only, and is listed on the bench while it runs.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -42,11 +43,10 @@ func (a *app) standinCommand() *cobra.Command {
 	f.IntVar(&o.Battery, "battery", 0, "a new one's charge in percent")
 	f.StringVar(&o.Mode, "mode", "", "come up in this mode: bootloader, fastbootd, recovery, sideload or system")
 	press := &cobra.Command{Use: "press NAME KEY...", Short: "Press keys, menu entries and answers at a stand-in, in order",
-		Args: words(2, -1, "a stand-in and what to press"),
+		Args: words(2, -1, "which stand-in, then what to press"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.standinPress(cmd.Context(), args[0], args[1:]) }}
 	var fault standin.Fault
-	bad := &cobra.Command{Use: "fault NAME KIND", Short: "Make something go wrong at a stand-in", Args: words(2, 2, "a stand-in and a fault"),
-		Long: "Faults: " + strings.Join(standin.Faults, ", ") + ".",
+	bad := &cobra.Command{Use: "fault NAME KIND", Short: "Make something go wrong at a stand-in", Args: words(2, 2, "which stand-in, then which fault"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			fault.Kind = args[1]
 			return a.standinFault(cmd.Context(), args[0], fault)
@@ -67,7 +67,7 @@ func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
 		for _, m := range b.Models {
 			names = append(names, m.Name)
 		}
-		return nil, usage("there is no model %q; there is: %s, or the path of a model file", name, strings.Join(names, ", "))
+		return nil, usage("there is no model %q%s; there is: %s, or the path of a model file", name, spell.DidYouMean(name, names), strings.Join(names, ", "))
 	}
 	data, err := os.ReadFile(files.Unquote(name))
 	if err != nil {
@@ -93,7 +93,7 @@ type pressed struct {
 
 func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options, onCable bool) error {
 	if o.Dir == "" {
-		return usage("standin run wants --at DIR, the folder for its storage")
+		return usage("say where its storage lies: --at DIR")
 	}
 	if o.Battery < 0 || o.Battery > 100 {
 		return usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
@@ -226,5 +226,23 @@ func (a *app) control(name string) (string, error) {
 			return e.Control, nil
 		}
 	}
-	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running", name)}
+	var names []string
+	for _, e := range list {
+		if e.Control != "" {
+			names = append(names, e.Name)
+		}
+	}
+	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running%s", name, spell.DidYouMean(name, names))}
+}
+
+// faultRows say what each fault is, for the help.
+func faultRows() (rows [][2]string) {
+	for _, k := range standin.Faults {
+		means := k.Means
+		if k.Cable {
+			means += " (with --usb)"
+		}
+		rows = append(rows, [2]string{k.Name, means})
+	}
+	return rows
 }

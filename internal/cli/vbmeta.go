@@ -16,9 +16,9 @@ import (
 func (a *app) vbmetaCommand() *cobra.Command {
 	c := &cobra.Command{Use: "vbmeta", Short: "Read what verified boot believes, verify the whole chain, switch its two flags", Args: noWords,
 		RunE: wants("show, check, loosen or tighten")}
-	show := &cobra.Command{Use: "show FILE|PARTITION", Short: "Show header, key, flags in words, and every descriptor", Args: words(1, 1, "a file, or a partition of the phone"), RunE: a.vbmetaShow}
+	show := &cobra.Command{Use: "show FILE|PARTITION", Short: "Show header, key, flags in words, and every descriptor", Args: words(1, 1, "which file, or which partition of the phone"), RunE: a.vbmetaShow}
 	var t task.VBMetaCheck
-	check := &cobra.Command{Use: "check [FILE --images DIR|ZIP|PAYLOAD]", Short: "Verify the whole chain against images, or on the phone", Args: words(0, 1, "the top vbmeta image"),
+	check := &cobra.Command{Use: "check [FILE --images DIR|ZIP|PAYLOAD]", Short: "Verify the whole chain against images, or on the phone", Args: words(0, 1, "which vbmeta image: the top one"),
 		Long: "Verifies signatures, the keys of chained images, digests and hash trees by the published rules, and says what an unlocked and a\n" +
 			"locked phone would do with it. Without a file: what is on the phone, read in a recovery with a root shell; that takes minutes.\n" +
 			"With --on or --card, the rollback indexes the phone has stored count too, where they are known.\n" +
@@ -144,7 +144,7 @@ func (a *app) vbmetaFlags(off bool) *cobra.Command {
 	if !off {
 		use, short = "tighten hashtree|verification [FILE]", "Switch them on again"
 	}
-	c := &cobra.Command{Use: use, Short: short, Args: words(1, 2, "hashtree or verification, and a file for -o"), ValidArgs: []string{"hashtree", "verification"},
+	c := &cobra.Command{Use: use, Short: short, Args: words(1, 2, "which switch: hashtree or verification, and perhaps a file"), ValidArgs: []string{"hashtree", "verification"},
 		Long: "With a file and -o: writes a copy of it with the flag changed. Without: changes the top vbmeta of the phone, on both slots, from\n" +
 			"the image that is there where it can be read, else from --from FILE. Only the flags change; the signature does not fit any more, which an\n" +
 			"unlocked phone forgives and a locked one does not.",

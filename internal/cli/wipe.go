@@ -14,9 +14,7 @@ import (
 
 func (a *app) wipeCommand() *cobra.Command {
 	return &cobra.Command{Use: "wipe AREA...", Short: "Erase areas, with a table of what goes and what stays",
-		Long: "Areas: userdata (all data of the owner), caches, system@SLOT, vendor@SLOT, part:NAME[@SLOT],\n" +
-			"and in a recovery apps (apps, accounts and settings, the shared storage stays) and storage (the shared storage alone).",
-		Args: words(1, -1, "one or more areas: "+strings.Join(plan.Areas, ", ")+" or part:NAME"), ValidArgs: plan.Areas,
+		Args: words(1, -1, "which areas: "+strings.Join(plan.Areas, ", ")+" or part:NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.wipe(cmd, args, &task.Wipe{Areas: args}) }}
 }
 
@@ -58,4 +56,10 @@ func (a *app) showAreas(d *engine.Draft, v task.WipeView) {
 		lines = append(lines, []string{r.Area, map[bool]string{true: "erased", false: "stays"}[r.Erased], strings.Join(r.Partitions, ", "), r.Why})
 	}
 	a.out.Table([]string{"AREA", "IS", "PARTITIONS", "WHAT IT MEANS"}, lines)
+}
+
+// areaRows say what each area is, for the help.
+func areaRows() [][2]string {
+	return [][2]string{{"userdata", "all data of the owner, the shared storage too"}, {"caches", "what can be made anew"}, {"apps", "apps, accounts and settings; the shared storage stays (in a recovery)"},
+		{"storage", "the shared storage alone (in a recovery)"}, {"system@SLOT", "the system of a slot"}, {"vendor@SLOT", "the maker's drivers of a slot"}, {"part:NAME[@SLOT]", "any partition, by its name"}}
 }

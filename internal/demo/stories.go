@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jarlid/internal/core/spell"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -64,7 +65,7 @@ func FindStory(name string) (*Story, error) {
 		}
 		names = append(names, stories[i].Name)
 	}
-	return nil, fmt.Errorf("there is no story %q; there is: %s", name, strings.Join(names, ", "))
+	return nil, fmt.Errorf("there is no story %q%s; there is: %s", name, spell.DidYouMean(name, names), strings.Join(names, ", "))
 }
 
 func overlayScenes(dir string) ([]Scene, error) {

@@ -176,7 +176,7 @@ func TestIdent(t *testing.T) {
 		}
 		l.want(0, []string{"it is a web page, not an image"}, "ident", filepath.Join(l.dir, "h.img"))
 		l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident", filepath.Join(l.dir, "w"))
-		l.want(0, []string{"ramdisk fragment recovery: recovery"}, "ident", filepath.Join(l.dir, "v"))
+		l.want(0, []string{"ramdisk fragment: recovery"}, "ident", filepath.Join(l.dir, "v"))
 		var gz bytes.Buffer
 		z := gzip.NewWriter(&gz)
 		must(z.Write(vendor[:64<<10]))
@@ -361,7 +361,7 @@ func TestPieces(t *testing.T) {
 func TestIdentOn(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin")
-		l.want(0, []string{"good  on dunlin it goes to recovery_b: it holds 32.0 MiB"}, "ident", files.Recovery, "--on", "dunlin")
+		l.want(0, []string{"good  on dunlin it goes to recovery_a, recovery_b: each holds 32.0 MiB"}, "ident", files.Recovery, "--on", "dunlin")
 		l.want(0, []string{"stop  on dunlin it goes to vendor_boot_a: this phone has no such partition"}, "ident", "--on", "dunlin",
 			l.file("v", must(boot.BuildVendor(boot.Vendor{HeaderVersion: 3}, []boot.FragmentParts{{Data: []byte("p")}}, nil, nil))))
 	})

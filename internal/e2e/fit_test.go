@@ -244,7 +244,7 @@ func TestFitFiles(t *testing.T) {
 		l.want(6, []string{"extras", "shoreline"}, "fit", gsi, "--vendor", kit.more.Set, "--with", kit.more.Addons[0], "--with", kit.more.Addons[1])
 		l.want(0, []string{"one of the things jarlid fit weighs"}, "explain", "vndk")
 		// Out of a payload; out of super, which also tells the room; a system in an archive.
-		l.want(6, []string{"33.0", "room is not known"}, "fit", gsi, "--vendor", kit.more.Package)
+		l.want(6, []string{"33.0", "room is not known"}, "fit", gsi, "--vendor", kit.more.Package, "--details")
 		l.standin("avocet").kill()
 		if err := os.Remove(filepath.Join(l.home, "bench.yaml")); err != nil {
 			t.Fatal(err)

@@ -83,7 +83,7 @@ func TestGraft(t *testing.T) {
 			if !bytes.Equal(l.stored("godwit", "boot_a"), stock) {
 				t.Error("boot_a is not what it was")
 			}
-			l.want(2, []string{"one file, or --previous"}, "recovery", "install")
+			l.want(2, []string{"its file, or --previous"}, "recovery", "install")
 			// Into an image that was given, from the bootloader.
 			l.want(0, nil, "go", "bootloader")
 			quiet := must(scenario.Recovery(scenario.SaltmarshRecovery, kit.phone)) // without a shell: written whole

@@ -169,13 +169,13 @@ func TestWrongWords(t *testing.T) {
 			args []string
 		}{
 			{"has no command \"flsh\"", []string{"flsh"}},
-			{"unknown flag", []string{"bench", "--nope"}},
-			{"wants one file", []string{"recovery", "install"}},
+			{"has no option --nope", []string{"bench", "--nope"}},
+			{"say which recovery: its file", []string{"recovery", "install"}},
 			{"not an area to wipe", []string{"wipe", "everything"}},
 			{"not a mode", []string{"go", "home"}},
 			{"is not a slot", []string{"recovery", "install", files.Recovery, "--into", "recovery@c"}},
 			{"there is no finding called", []string{"explain", "nothing"}},
-			{"wants --at DIR", []string{"standin", "run", "dunlin"}},
+			{"say where its storage lies: --at DIR", []string{"standin", "run", "dunlin"}},
 			{"there is no model", []string{"standin", "run", "heron", "--at", filepath.Join(l.dir, "x")}},
 		} {
 			l.want(2, []string{"fail  ", c.text}, c.args...)

@@ -138,7 +138,8 @@ func TestKinds(t *testing.T) {
 				if c.Home.Partition != k.home || len(c.Table) < 5 || c.Facts["data"].Evidence == "read" {
 					t.Errorf("home %+v, %d partitions", c.Home, len(c.Table))
 				}
-				l.want(0, []string{"WHERE IT COULD BE READ", "in a started system"}, "card")
+				l.want(0, []string{"WHERE IT COULD BE READ", "in a started system"}, "card", "--details")
+				l.want(0, []string{"KNOWN FROM", "unknown in this mode"}, "card")
 				if k.name == "sanderling" {
 					defer func() { l.want(0, []string{"serial in another mode"}, "card") }()
 				}

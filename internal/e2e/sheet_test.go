@@ -380,7 +380,7 @@ func TestSheetRules(t *testing.T) {
 					l.Errorf("the report wants something from elsewhere: %q", w)
 				}
 			}
-			l.want(2, []string{"jobs prune wants --older"}, "jobs", "prune")
+			l.want(2, []string{"say how old: --older 90d"}, "jobs", "prune")
 			l.want(2, []string{"is no age"}, "jobs", "prune", "--older", "soon")
 			l.want(0, []string{"nothing is to be deleted"}, "jobs", "prune", "--older", "90d")
 			for range 3 { // of which the later ones tell all that the first ones do

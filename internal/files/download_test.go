@@ -302,7 +302,7 @@ func takeAll(t *testing.T, path string, names []string) (map[string][]byte, erro
 		t.Fatal(err)
 	}
 	defer root.Close()
-	k := Taking{Dir: out, Root: root, Names: &local.Names{}, Working: func(string, int64) (func(int64), func()) { return func(int64) {}, func() {} }}
+	k := Taking{Dir: out, Root: root, Names: &local.Names{}, Working: func(string, string, int64) (func(int64), func()) { return func(int64) {}, func() {} }}
 	got := map[string][]byte{}
 	for _, it := range items {
 		if _, err := k.Take(context.Background(), it); err != nil {

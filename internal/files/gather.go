@@ -47,8 +47,8 @@ type Gathering struct {
 	MaxMemory int64
 	// Single keeps an archive as it is: a person named one partition for it.
 	Single bool
-	// Working is told what is being unwrapped, and how far it is.
-	Working func(what string, total int64) (moved func(int64), end func())
+	// Working is told what is being unwrapped, and how far it is; kind is what was done with it.
+	Working func(kind, what string, total int64) (moved func(int64), end func())
 }
 
 // maxManifest bounds the text files of a set, in bytes.
@@ -345,7 +345,7 @@ func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gat
 	}
 	moved, end := func(int64) {}, func() {}
 	if g.Working != nil {
-		moved, end = g.Working("putting "+f.Whole()+" together", src.Size())
+		moved, end = g.Working("put together", "putting "+f.Whole()+" together", src.Size())
 	}
 	_, err = v.WriteTo(&telling{ctx: ctx, w: w, moved: moved})
 	end()
@@ -391,7 +391,7 @@ func take(ctx context.Context, it lift.Item, out string, g Gathering) error {
 	}
 	moved, end := func(int64) {}, func() {}
 	if g.Working != nil && !manifest(it.Name) {
-		moved, end = g.Working("unwrapping "+it.Name, max(it.Size, 0))
+		moved, end = g.Working("unwrapped", "unwrapping "+it.Name, max(it.Size, 0))
 	}
 	_, err = it.Write(ctx, NewOut(f), moved)
 	end()

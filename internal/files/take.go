@@ -47,8 +47,8 @@ type Taking struct {
 	Sparse   bool     // write images as sparse images
 	NoDigest bool     // leave out digests that are not made on the way anyhow
 	Names    *local.Names
-	// Working is told what is being written, and how far it is.
-	Working func(what string, total int64) (moved func(int64), end func())
+	// Working is told what is being written, and how far it is; kind is what was done with it.
+	Working func(kind, what string, total int64) (moved func(int64), end func())
 }
 
 // worthTelling is the size from which on it is told how far an item is, in bytes: an archive may
@@ -77,7 +77,7 @@ func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 	}()
 	moved, end := func(int64) {}, func() {}
 	if it.Size < 0 || it.Size >= worthTelling {
-		moved, end = k.Working(it.Name, it.Size)
+		moved, end = k.Working("extracted", it.Name, it.Size)
 	}
 	digest, err := it.Write(ctx, NewOut(f), moved)
 	end()

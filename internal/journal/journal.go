@@ -5,6 +5,7 @@ package journal
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -176,27 +177,56 @@ func parseID(name string) (card.ID, error) {
 	return i, err
 }
 
-// Version is the program's version, from its build information.
-func Version() string {
+// Release is the release's version, set by whoever builds one with -ldflags; "" else.
+var Release string
+
+// Build is what the program was built from, as its build information says.
+type Build struct {
+	Version string    // of a release or a module; "from source" else
+	Commit  string    // "" where it is not known
+	Changed bool      // there were changes that are in no commit
+	Time    time.Time // the commit's; zero where it is not known
+}
+
+// Built tells what the program was built from.
+func Built() Build {
+	b := Build{Version: Release}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
-		return "unknown"
+		b.Version = cmp.Or(b.Version, "unknown")
+		return b
 	}
-	v := info.Main.Version
-	if v != "" && v != "(devel)" {
-		return v
+	if v := info.Main.Version; b.Version == "" && v != "(devel)" {
+		b.Version = v
 	}
-	v = "built from source"
+	b.Version = cmp.Or(b.Version, "from source")
 	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" && len(s.Value) >= 12 {
-			v = "built from " + s.Value[:12]
+		switch s.Key {
+		case "vcs.revision":
+			b.Commit = s.Value
+		case "vcs.time":
+			b.Time, _ = time.Parse(time.RFC3339, s.Value) // zero where it can't be read
+		case "vcs.modified":
+			b.Changed = s.Value == "true"
 		}
-		if s.Key == "vcs.modified" && s.Value == "true" {
-			v += " with changes"
-		}
+	}
+	return b
+}
+
+// Version is that in one line.
+func Version() string {
+	b := Built()
+	v := b.Version
+	if len(b.Commit) >= shortCommit {
+		v += ", commit " + b.Commit[:shortCommit]
+	}
+	if b.Changed {
+		v += " with changes"
 	}
 	return v
 }
+
+const shortCommit = 12
 
 // Sink is where records go: a file, or what stands for one in a test.
 type Sink interface {

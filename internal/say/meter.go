@@ -71,6 +71,13 @@ func (m *Meter) Total() int64 {
 	return m.p.Total
 }
 
+// Fold has the end of the work told together with that of others of its kind.
+func (m *Meter) Fold(kind string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.p.Kind = kind
+}
+
 // Again begins a further pass over the same work: the rate is that of the pass.
 func (m *Meter) Again() {
 	m.mu.Lock()

@@ -44,6 +44,7 @@ var Words = []Word{Info, Good, Note, Warn, Stop, Todo, Open, Lose, Keep, Asks, S
 type Progress struct {
 	Word  Word   `json:"-"`
 	What  string `json:"what"`
+	Kind  string `json:"-"`              // of work on many files that is told as one: its verb, as "unwrapped"; "" else
 	Note  string `json:"note,omitempty"` // what the phone is doing
 	Done  int64  `json:"done"`           // bytes
 	Total int64  `json:"total"`          // bytes; 0: not known

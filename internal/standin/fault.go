@@ -2,6 +2,7 @@ package standin
 
 import (
 	"fmt"
+	"jarlid/internal/core/spell"
 	"net"
 	"slices"
 	"strings"
@@ -18,35 +19,47 @@ type Fault struct {
 	For int64 `json:"for"`
 }
 
+// FaultKind is something that can go wrong, and what it is.
+type FaultKind struct {
+	Name, Means string
+	Cable       bool // it wants a stand-in on a cable
+}
+
 // Faults are the kinds there are.
-var Faults = []string{
-	"drop",        // the cable is pulled after so many bytes
-	"drop-next",   // the cable is pulled at the next command or service
-	"battery",     // the phone goes off after so many bytes
-	"stall",       // nothing is taken for so many seconds, after so many bytes
-	"refuse",      // the next commands or services are refused
-	"lie-size",    // sizes of partitions are told twice as large
-	"full",        // the storages and the partitions take nothing any more
-	"fail-at-end", // an install says that it failed, after all was written
+var Faults = []FaultKind{
+	{Name: "drop", Means: "the cable is pulled after so many bytes"},
+	{Name: "drop-next", Means: "the cable is pulled at the next command or service"},
+	{Name: "battery", Means: "the phone goes off after so many bytes"},
+	{Name: "stall", Means: "nothing is taken for so many seconds, after so many bytes"},
+	{Name: "refuse", Means: "the next commands or services are refused"},
+	{Name: "lie-size", Means: "sizes of partitions are told twice as large"},
+	{Name: "full", Means: "the storages and the partitions take nothing any more"},
+	{Name: "fail-at-end", Means: "an install says that it failed, after all was written"},
+	{Name: "elsewhere", Means: "it is pulled after so many bytes, and comes back in another socket", Cable: true},
+	{Name: "halt", Means: "the endpoints halt after so many bytes", Cable: true},
+	{Name: "short-answer", Means: "the next answers lack their second half", Cable: true},
+	{Name: "garbage", Means: "the next answers are something else", Cable: true},
+	{Name: "slow-link", Means: "it comes back at 12 Mbit/s", Cable: true},
+	{Name: "held", Means: "another program takes its interface", Cable: true},
+	{Name: "replug", Means: "the next mode shows itself only when the cable was pulled and put back", Cable: true},
+	{Name: "clear", Means: "nothing more goes wrong"},
+}
 
-	// On a cable only.
-	"elsewhere",    // it is pulled after so many bytes, and comes back in another socket
-	"halt",         // the endpoints halt after so many bytes
-	"short-answer", // the next answers lack their second half
-	"garbage",      // the next answers are something else
-	"slow-link",    // it comes back at 12 Mbit/s
-	"held",         // another program takes its interface
-	"replug",       // the next mode shows itself only when the cable was pulled and put back
-
-	"clear", // nothing more goes wrong
+// FaultNames are their names.
+func FaultNames() (names []string) {
+	for _, k := range Faults {
+		names = append(names, k.Name)
+	}
+	return names
 }
 
 // order orders one.
 func (p *Phone) order(f Fault) error {
-	if !slices.Contains(Faults, f.Kind) {
-		return fmt.Errorf("there is no fault %q; there is: %s", f.Kind, strings.Join(Faults, ", "))
+	at := slices.IndexFunc(Faults, func(k FaultKind) bool { return k.Name == f.Kind })
+	if at < 0 {
+		return fmt.Errorf("there is no fault %q%s; there is: %s", f.Kind, spell.DidYouMean(f.Kind, FaultNames()), strings.Join(FaultNames(), ", "))
 	}
-	if slices.Contains(cableFaults, f.Kind) && p.o.Cable == nil {
+	if Faults[at].Cable && p.o.Cable == nil {
 		return fmt.Errorf("the fault %s wants a stand-in on a cable: standin run with --usb", f.Kind)
 	}
 	f.For = max(f.For, 1)
@@ -61,9 +74,6 @@ func (p *Phone) order(f Fault) error {
 	}
 	return nil
 }
-
-// cableFaults are those that want a cable.
-var cableFaults = []string{"elsewhere", "halt", "short-answer", "garbage", "slow-link", "held", "replug"}
 
 // faulty tells whether something of this kind goes wrong now. Refusals run out.
 func (p *Phone) faulty(kind string) bool {

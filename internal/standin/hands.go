@@ -15,6 +15,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -27,7 +28,9 @@ type PressRequest struct {
 type PressReply struct {
 	Mode   string   `json:"mode"`
 	Screen []string `json:"screen"`
-	Error  string   `json:"error,omitempty"`
+	// Choices are what can be pressed now.
+	Choices []string `json:"choices"`
+	Error   string   `json:"error,omitempty"`
 }
 
 // controlToken is what the hands' address ends in: every user of the computer reaches the port,
@@ -50,7 +53,7 @@ func (p *Phone) serveControl(l net.Listener, token string) (stop func()) {
 			}
 		}
 		p.mu.Lock()
-		reply.Mode = modeWord(p.st.Mode)
+		reply.Mode, reply.Choices = modeWord(p.st.Mode), p.choices()
 		reply.Screen = slices.Clone(p.screen[max(0, len(p.screen)-8):])
 		p.mu.Unlock()
 		_ = json.NewEncoder(w).Encode(reply)
@@ -169,22 +172,16 @@ func (p *Phone) press(what string) error {
 		}
 		return nil
 	}
-	choices := []string{keyPower, keyDown, keyUp, keyLongHold, keyCharge}
-	if p.o.Cable != nil {
-		if slices.Contains(cableKeys, what) {
-			p.handle(what)
-			return nil
-		}
-		choices = append(choices, cableKeys...)
+	if p.o.Cable != nil && slices.Contains(cableKeys, what) {
+		p.handle(what)
+		return nil
 	}
 	switch mode {
 	case card.Bootloader:
-		choices = append(slices.Clone(bootloaderMenu), choices...)
 		if slices.Contains(bootloaderMenu, what) {
 			return p.bootloaderChoice(what)
 		}
 	case card.Fastbootd:
-		choices = append(slices.Clone(fastbootdMenu), choices...)
 		if what == "recovery" {
 			p.move(string(card.Recovery), 0)
 			return nil
@@ -193,23 +190,45 @@ func (p *Phone) press(what string) error {
 			return p.bootloaderChoice(strings.Replace(what, "restart", "start", 1-strings.Count(what, "bootloader")))
 		}
 	case card.Recovery:
-		choices = append(slices.Clone(recoveryMenu[menu]), choices...)
 		if slices.Contains(recoveryMenu[menu], what) {
 			return p.recoveryChoice(menu, what)
 		}
 	case card.Sideload:
-		choices = append([]string{"cancel"}, choices...)
 		if what == "cancel" {
 			p.move(string(card.Recovery), 0)
 			return nil
 		}
 	case card.System:
-		choices = append(slices.Clone(systemMenu), choices...)
 		if slices.Contains(systemMenu, what) {
 			return p.systemChoice(what)
 		}
 	}
-	return fmt.Errorf("in this mode (%s) there is no %q on the phone; there is: %s", modeWord(mode), what, strings.Join(choices, ", "))
+	p.mu.Lock()
+	choices := p.choices()
+	p.mu.Unlock()
+	return fmt.Errorf("in this mode (%s) there is no %q on the phone%s; there is: %s", modeWord(mode), what, spell.DidYouMean(what, choices), strings.Join(choices, ", "))
+}
+
+// choices are the keys there are, and the entries of the menu that is shown. p.mu is held.
+func (p *Phone) choices() []string {
+	var list []string
+	switch p.st.Mode {
+	case card.Bootloader:
+		list = bootloaderMenu
+	case card.Fastbootd:
+		list = fastbootdMenu
+	case card.Recovery:
+		list = recoveryMenu[p.menu]
+	case card.Sideload:
+		list = []string{"cancel"}
+	case card.System:
+		list = systemMenu
+	}
+	list = append(slices.Clone(list), keyPower, keyDown, keyUp, keyLongHold, keyCharge)
+	if p.o.Cable != nil {
+		list = append(list, cableKeys...)
+	}
+	return list
 }
 
 // answer gives the owner's answer to a question on the screen.

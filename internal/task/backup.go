@@ -67,7 +67,7 @@ const readRate = 20 << 20
 // Foresee tells what it will take. What there is to be read shows itself only then.
 func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 	if t.Output == "" {
-		return nil, usage("backup take wants output, the folder to put it into")
+		return nil, usage("say where to: output, the folder to put it into")
 	}
 	if stop := notRead(a.Card.Mode()); stop != nil {
 		return &engine.Foreseen{Findings: stop.Findings}, nil
@@ -85,7 +85,7 @@ func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 // Run takes it. What is in the folder is given with an error too.
 func (t *BackupTake) Run(ctx context.Context, e *Env) (*BackupTaken, error) {
 	if t.Output == "" {
-		return nil, usage("backup take wants -o DIR, the folder to put it into")
+		return nil, usage("say where to: -o DIR")
 	}
 	j, err := e.Open(ctx)
 	if err != nil {
@@ -448,7 +448,7 @@ func (*BackupRestore) Name() string { return "backup restore" }
 // Load reads the backup and makes sure that its files are as they were taken.
 func (t *BackupRestore) Load(ctx context.Context, e *Env) error {
 	if t.Output == "" {
-		return usage("backup restore wants -o DIR, the folder of the backup")
+		return usage("say where the backup is: -o DIR")
 	}
 	var err error
 	if t.manifest, err = files.ReadBackup(t.Output); err != nil {

@@ -82,9 +82,11 @@ func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.
 	return m, err
 }
 
-// Working tells how far a piece of work on files is.
-func (e *Env) Working(what string, total int64) (moved func(int64), end func()) {
+// Working tells how far a piece of work on files is. Those of one kind, a verb as "unwrapped", that
+// end one after the other are told as one.
+func (e *Env) Working(kind, what string, total int64) (moved func(int64), end func()) {
 	m := say.NewMeter(e.Obs(), say.Read, what, total)
+	m.Fold(kind)
 	return m.Reach, m.End
 }
 

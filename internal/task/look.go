@@ -333,7 +333,11 @@ func spotsOn(ctx context.Context, j *engine.Job, f *ident.File) ([]place.Spot, e
 		if _, err := j.Know(ctx, []card.ID{card.FactSize.Of(card.At(base, ""))}); err != nil {
 			return nil, err
 		}
-		for _, s := range place.OnPhone(j.Card, base, d.Slot, f) {
+		list, image := place.Spots(j.Card, j.Model(), f)
+		if !image {
+			list = place.OnPhone(j.Card, base, d.Slot, f)
+		}
+		for _, s := range list {
 			d.OnPhone = append(d.OnPhone, s.Name.String())
 			spots = append(spots, s)
 		}

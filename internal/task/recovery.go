@@ -43,7 +43,7 @@ func (*RecoveryInstall) Name() string { return "recovery install" }
 // Load reads the recovery, and the image it goes into.
 func (t *RecoveryInstall) Load(ctx context.Context, e *Env) (err error) {
 	if t.Previous != (t.File == "") {
-		return usage("recovery install wants one file, or --previous alone")
+		return usage("say which recovery: its file, or --previous alone")
 	}
 	if t.target, err = place.ParseTarget(t.Into); err != nil {
 		return usage("%v", err)

@@ -194,7 +194,7 @@ func (*Put) Name() string { return "put" }
 // Load reads the files.
 func (t *Put) Load(_ context.Context, e *Env) error {
 	if !slices.Contains(plan.Storages, t.To) {
-		return usage("put wants --to storage or --to sd: where the file is to lie")
+		return usage("say where the files are to lie: --to storage or --to sd")
 	}
 	paths, err := files.Expand(t.Files)
 	if err != nil {

@@ -420,7 +420,7 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 		return t.onPhone(ctx, e)
 	}
 	if t.Images == "" {
-		return nil, usage("vbmeta check wants --images DIR|ZIP|PAYLOAD, the images it answers for")
+		return nil, usage("say which images it answers for: --images DIR, a zip or a payload")
 	}
 	top := files.Unquote(t.File)
 	if f, _, err := files.Open(top); err != nil { // one that is not there is no vbmeta that is wrong

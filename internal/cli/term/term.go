@@ -4,21 +4,16 @@ package term
 
 import (
 	"bufio"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/vbauerster/mpb/v8"
-	"github.com/vbauerster/mpb/v8/decor"
 	xterm "golang.org/x/term"
 
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/image"
 	"jarlid/internal/say"
 )
 
@@ -30,6 +25,10 @@ type Options struct {
 	Env  func(string) string // the environment; nil: the process's
 	// Attended says that a person types the answers; nil: when In is a terminal.
 	Attended *bool
+	// Columns is the width of the terminal that Out is; 0: what the system says of Out.
+	Columns int
+	Quiet   bool // only findings, what is to be done at the phone, questions and the end
+	Details bool // what else is folded is told at length
 }
 
 // Term is where a run is shown. It implements say.Observer; several phones may use it at
@@ -45,18 +44,23 @@ type screen struct {
 	w        io.Writer
 	in       *bufio.Reader
 	json     bool
-	colour   bool
-	cursor   bool // it can be moved: TERM is not dumb
-	live     bool // a terminal: progress on one line
+	quiet    bool
+	details  bool
+	live     bool // a terminal: lines are fitted to its width
+	cursor   bool // a terminal that is told more than text: colours, lines that are redrawn
 	typed    bool // answers are typed at a terminal, which shows them
 	attended bool
 	width    int
 
 	mu      sync.Mutex // over everything below, and over w
-	bars    *mpb.Progress
-	bar     *mpb.Bar
-	nowMu   sync.Mutex // over now alone: the bars read it at any time
-	now     say.Progress
+	bar     *bar
+	nowMu   sync.Mutex // over what is drawn alone: it is read at any time
+	names   int        // how wide the names of work were so far
+	pieces  gathering
+	window  window
+	typedAt time.Time     // when somebody last typed something: at the start, or an answer
+	began   bool          // something was written
+	blank   bool          // the last line is empty, or an end
 	tray    *tray         // a row a phone; nil for none
 	asking  bool          // a question is open: lines wait until it is answered
 	waiting []string      // those lines
@@ -65,7 +69,7 @@ type screen struct {
 
 // New makes one.
 func New(o Options) *Term {
-	t := &Term{screen: &screen{w: o.Out, in: bufio.NewReader(o.In), json: o.JSON, width: 100, turn: make(chan struct{}, 1)}}
+	t := &Term{screen: &screen{w: o.Out, in: bufio.NewReader(o.In), json: o.JSON, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
 	env := o.Env
 	if env == nil {
 		env = os.Getenv
@@ -77,16 +81,15 @@ func New(o Options) *Term {
 	if o.Attended != nil {
 		t.attended = *o.Attended
 	}
-	f, ok := o.Out.(*os.File)
-	if !ok || o.JSON || !xterm.IsTerminal(int(f.Fd())) {
+	if o.Columns == 0 {
+		o.Columns = Columns(o.Out)
+	}
+	if o.JSON || o.Columns == 0 {
 		return t
 	}
-	t.live = true
-	t.cursor = env("TERM") != "dumb"
-	t.colour = env("NO_COLOR") == "" && env("TERM") != "dumb"
-	if n, _, err := xterm.GetSize(int(f.Fd())); err == nil && n > 20 {
-		t.width = n
-	}
+	t.live, t.width = true, o.Columns
+	t.cursor = env("TERM") != "dumb" && env("NO_COLOR") == ""
+	t.window = windowOf(env)
 	return t
 }
 
@@ -99,8 +102,14 @@ func (t *Term) JSON() bool { return t.json }
 // Attended tells whether a person is there.
 func (t *Term) Attended() bool { return t.attended }
 
-// Live tells whether it is shown on a terminal.
-func (t *Term) Live() bool { return t.live }
+// Drawn tells whether lines are redrawn: then nothing may be written beside them.
+func (t *Term) Drawn() bool { return t.cursor && !t.json }
+
+// Details tells whether what is folded else is told at length.
+func (t *Term) Details() bool { return t.details }
+
+// Quiet tells whether only findings, hands, questions and the end are shown.
+func (t *Term) Quiet() bool { return t.quiet }
 
 // colours repeat what the words say: calm for work, clear for ends. They are the
 // terminal's own (ECMA-48, SGR 31 to 36).
@@ -109,7 +118,7 @@ var colours = map[say.Word]string{
 }
 
 func (t *Term) paint(code, text string) string {
-	if !t.colour || code == "" {
+	if !t.cursor || code == "" {
 		return text
 	}
 	return "\x1b[" + code + "m" + text + "\x1b[0m"
@@ -128,17 +137,34 @@ func (t *Term) line(w say.Word, text string) {
 	if !t.shows(w) {
 		return
 	}
+	t.flush()
 	t.endBar()
+	end := w == say.Done || w == say.Fail
+	if end && t.phone == "" && t.began && !t.blank {
+		t.print("")
+	}
+	if w == say.Wait && t.waits(text) {
+		return
+	}
 	if t.phone != "" && !strings.HasPrefix(text, t.phone) {
 		text = t.phone + ": " + text
 	}
-	for i, part := range wrap(text, t.width-len(indent), t.live) {
+	for i, part := range t.parts(text) {
 		if i == 0 {
 			t.print(t.paint(colours[w], string(w)) + "  " + part)
 		} else {
 			t.print(indent + part)
 		}
 	}
+	t.blank = end
+}
+
+// parts is a text in lines that fit; on a pipe it stays whole, for scripts.
+func (t *Term) parts(text string) []string {
+	if !t.live {
+		return []string{strings.Map(printable, text)}
+	}
+	return Wrap(text, t.width-len(indent))
 }
 
 // Say tells a sentence about a phone, "" for none.
@@ -146,11 +172,38 @@ func (t *Term) Say(phone string, w say.Word, format string, args ...any) {
 	t.Tell(say.Event{Phone: phone, Word: w, Text: fmt.Sprintf(format, args...)})
 }
 
+// Prose writes a paragraph without a word, in text alone, with what stands before its first line.
+func (t *Term) Prose(head, text string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.json {
+		return
+	}
+	t.flush()
+	t.endBar()
+	text = strings.Map(printable, text)
+	parts := []string{text}
+	if t.live {
+		parts = Wrap(text, min(t.width, mostProse)-len(indent))
+	}
+	for i, part := range parts {
+		if i > 0 {
+			head = ""
+		}
+		part = padded(head, len(indent)) + part
+		t.print(t.paint("1", part))
+	}
+}
+
+// mostProse is how wide prose is at most: longer lines are hard to read.
+const mostProse = 100
+
 // Plain writes a line without a word, in text alone.
 func (t *Term) Plain(text string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if !t.json {
+		t.flush()
 		t.endBar()
 		t.print(text)
 	}
@@ -158,116 +211,15 @@ func (t *Term) Plain(text string) {
 
 // print writes a line: above the rows of a tray, and behind a question that is open.
 func (t *Term) print(text string) {
+	t.began, t.blank = true, text == ""
 	switch {
 	case t.asking:
 		t.waiting = append(t.waiting, text)
-	case t.tray != nil && t.bars != nil:
-		_, _ = t.bars.Write([]byte(text + "\n")) // it fails once the rows have ended, with the run
+	case t.tray != nil && t.tray.bars != nil:
+		_, _ = t.tray.bars.Write([]byte(text + "\n")) // it fails once the rows have ended, with the run
 	default:
 		fmt.Fprintln(t.w, text)
 	}
-}
-
-// Wrap breaks a text at blanks into lines of at most width.
-func Wrap(text string, width int) []string { return wrap(text, width, true) }
-
-// Width is how wide the terminal is that w goes to, 80 where it is none.
-func Width(w io.Writer) int {
-	if f, ok := w.(*os.File); ok {
-		if n, _, err := xterm.GetSize(int(f.Fd())); err == nil && n >= 40 {
-			return n
-		}
-	}
-	return 80
-}
-
-// wrap breaks a text at blanks. On a pipe a line stays whole, for scripts.
-func wrap(text string, width int, live bool) []string {
-	text = strings.Map(printable, text)
-	if !live || len([]rune(text)) <= width {
-		return []string{text}
-	}
-	var lines []string
-	cur := ""
-	for _, word := range strings.Split(text, " ") {
-		if cur != "" && len([]rune(cur))+1+len([]rune(word)) > width {
-			lines = append(lines, cur)
-			cur = word
-			continue
-		}
-		if cur != "" {
-			cur += " "
-		}
-		cur += word
-	}
-	return append(lines, cur)
-}
-
-// printable keeps what a phone or a file says from moving the cursor.
-func printable(r rune) rune {
-	if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 {
-		return ' '
-	}
-	return r
-}
-
-// Event writes one line of JSON: the fields of v behind the event's name. v is a struct, or
-// nil. In text it writes nothing.
-func (t *Term) Event(name, phone string, v any) {
-	if !t.json {
-		return
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.event(name, phone, v)
-}
-
-func (t *Term) event(name, phone string, v any) {
-	head, err := json.Marshal(struct {
-		Event string `json:"event"`
-		Phone string `json:"phone,omitempty"`
-	}{name, phone})
-	body := []byte("{}")
-	if err == nil && v != nil {
-		body, err = json.Marshal(v)
-	}
-	if err != nil {
-		fmt.Fprintf(t.w, "{\"event\":\"error\",\"error\":%q}\n", err.Error())
-		return
-	}
-	fmt.Fprintf(t.w, "%s\n", joined(head, body))
-}
-
-// joined puts the fields of JSON objects into one.
-func joined(objects ...[]byte) []byte {
-	out := []byte("{")
-	for _, o := range objects {
-		inner := o[1 : len(o)-1]
-		if len(inner) == 0 {
-			continue
-		}
-		if len(out) > 1 {
-			out = append(out, ',')
-		}
-		out = append(out, inner...)
-	}
-	return append(out, '}')
-}
-
-// Result writes the last line of JSON: the command's typed result and how it ended.
-func (t *Term) Result(result, ending any) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	body, err := []byte("{}"), error(nil)
-	if result != nil {
-		body, err = json.Marshal(result)
-	}
-	end, eerr := json.Marshal(ending)
-	if err != nil || eerr != nil || body[0] != '{' {
-		t.event("result", "", ending)
-		return
-	}
-	t.event("result", "", json.RawMessage(joined(end, body)))
 }
 
 // Tell implements say.Observer.
@@ -317,199 +269,6 @@ func (t *Term) found(phone string, f finding.Finding) {
 	}
 }
 
-const (
-	// everyLine is how often progress is told on a pipe, and everyEvent in JSON.
-	everyLine  = 5 * time.Second
-	everyEvent = time.Second
-	redraw     = 120 * time.Millisecond
-)
-
-func (t *Term) work(phone string, p say.Progress) {
-	now := time.Now()
-	if t.tray != nil && !t.json {
-		t.row(phone, func(r *row) { r.now = p })
-	}
-	if t.json {
-		if p.End || now.Sub(t.lastLine) >= everyEvent {
-			t.lastLine = now
-			t.event("progress", phone, p)
-		}
-		return
-	}
-	if !t.live {
-		switch {
-		case p.End && p.Done == 0 && p.Total > 0: // nothing came of it, and why is said by an error
-		case p.End || !t.lastLine.IsZero() && now.Sub(t.lastLine) >= everyLine:
-			t.lastLine = now
-			t.line(p.Word, progressText(p))
-		case t.lastLine.IsZero() || p.Done == 0:
-			t.lastLine = now
-		}
-		return
-	}
-	if t.tray != nil || t.asking {
-		return
-	}
-	t.nowMu.Lock()
-	t.now = p
-	t.nowMu.Unlock()
-	if t.bar == nil && !p.End {
-		t.bars = mpb.New(mpb.WithOutput(t.w), mpb.WithWidth(t.width), mpb.WithRefreshRate(redraw))
-		t.bar = t.bars.New(0, mpb.NopStyle(), mpb.BarFillerTrim(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
-			t.nowMu.Lock()
-			defer t.nowMu.Unlock()
-			return string(t.now.Word) + "  " + progressText(t.now)
-		})))
-	}
-	if p.End {
-		t.endBar()
-	}
-}
-
-// EndBar ends a bar that is drawn.
-func (t *Term) EndBar() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.endBar()
-}
-
-func (t *Term) endBar() {
-	if t.bar == nil || t.tray != nil {
-		return
-	}
-	t.bar.SetTotal(-1, true)
-	t.bars.Wait()
-	t.bar, t.bars = nil, nil
-}
-
-func progressText(p say.Progress) string {
-	parts := []string{p.What}
-	if p.Note != "" && !p.End {
-		parts[0] = p.Note // the line above says of what
-	}
-	if p.Total > 0 {
-		parts = append(parts, image.SizeOf(p.Done, p.Total))
-	} else if p.Done > 0 {
-		parts = append(parts, image.Size(p.Done))
-	}
-	if p.Rate > 0 {
-		parts = append(parts, image.Size(p.Rate)+"/s")
-	}
-	if !p.End && p.Left > 0 {
-		parts = append(parts, Clock(p.Left)+" left")
-	}
-	if p.Whole > 0 && !p.End {
-		parts = append(parts, image.SizeOf(p.Distinct, p.Whole)+" seen")
-	}
-	return strings.Join(parts, "   ")
-}
-
-// Clock writes a duration as 1:02 or 1:02:03.
-func Clock(d time.Duration) string {
-	s := int(d.Round(time.Second).Seconds())
-	if s >= 3600 {
-		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
-	}
-	return fmt.Sprintf("%d:%02d", s/60, s%60)
-}
-
-// Ask implements say.Observer. What others tell meanwhile is shown when it was answered.
-func (t *Term) Ask(q say.Question) (int, error) {
-	t.turn <- struct{}{}
-	defer func() { <-t.turn }()
-	t.mu.Lock()
-	if t.phone != "" && !t.json && !strings.Contains(q.Text, t.phone) {
-		q.Text = t.phone + ": " + q.Text
-	}
-	if t.json {
-		event := "question"
-		if len(q.Options) > 0 {
-			event = "choice"
-		}
-		t.event(event, q.Phone, struct {
-			Text    string   `json:"text"`
-			Options []string `json:"options,omitempty"`
-		}{q.Text, q.Options})
-	} else {
-		t.fold()
-		t.endBar()
-	}
-	if !t.json && len(q.Options) > 0 {
-		for i, part := range wrap(q.Text, t.width-len(indent), t.live) {
-			head := t.paint(colours[say.Asks], string(say.Asks)) + "  "
-			if i > 0 {
-				head = indent
-			}
-			fmt.Fprintln(t.w, head+part)
-		}
-		for i, s := range q.Options {
-			fmt.Fprintf(t.w, "%s%d  %s\n", indent, i+1, strings.Map(printable, s))
-		}
-	}
-	t.asking = !t.json
-	t.mu.Unlock()
-	n, err := t.answered(q)
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.asking = false
-	waited := t.waiting
-	t.waiting = nil
-	t.unfold()
-	for _, text := range waited {
-		t.print(text)
-	}
-	return n, err
-}
-
-// answered reads answers until one counts.
-func (t *Term) answered(q say.Question) (int, error) {
-	if len(q.Options) == 0 {
-		if !t.json {
-			fmt.Fprintf(t.w, "%s  %s [y/N] ", t.paint(colours[say.Asks], string(say.Asks)), strings.Map(printable, q.Text))
-		}
-		text, err := t.answer()
-		if err != nil {
-			return 0, err
-		}
-		switch strings.ToLower(text) {
-		case "y", "yes":
-			return say.Yes, nil
-		}
-		return say.No, nil
-	}
-	for {
-		if !t.json {
-			fmt.Fprintf(t.w, "%s  Its number: ", t.paint(colours[say.Asks], string(say.Asks)))
-		}
-		text, err := t.answer()
-		if err != nil {
-			return 0, err
-		}
-		if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= len(q.Options) {
-			return n - 1, nil
-		}
-	}
-}
-
-// answer reads a line; say.ErrNobody where nobody types any.
-func (t *Term) answer() (string, error) {
-	var text string
-	err := io.EOF
-	if t.attended {
-		text, err = t.in.ReadString('\n')
-	}
-	if err == nil || text != "" {
-		if !t.typed && !t.json {
-			fmt.Fprintln(t.w)
-		}
-		return strings.TrimSpace(text), nil
-	}
-	if !t.json {
-		fmt.Fprintln(t.w)
-	}
-	return "", say.ErrNobody
-}
-
 func (t *Term) hands(phone string, h say.Hands) {
 	r := h.Recipe
 	if t.json {
@@ -529,70 +288,5 @@ func (t *Term) hands(phone string, h say.Hands) {
 	if r.Hint != "" {
 		t.line(say.Note, r.Hint)
 	}
-	if t.live {
-		fmt.Fprint(t.w, "\a")
-	}
-}
-
-// Redraw begins the screen anew on a terminal.
-func (t *Term) Redraw() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.live {
-		fmt.Fprint(t.w, "\x1b[H\x1b[2J")
-	}
-}
-
-// tableGap is the blanks between two columns.
-const tableGap = 3
-
-// Table prints rows under a heading line, columns aligned. On a terminal the last
-// column is broken at blanks so that the table fits; on a pipe rows stay whole. In JSON it
-// prints nothing.
-func (t *Term) Table(heading []string, rows [][]string) {
-	if t.json {
-		return
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.tray != nil && t.phone != "" {
-		return // its rows say what there is to know
-	}
-	t.endBar()
-	all := append([][]string{heading}, rows...)
-	widths := make([]int, len(heading))
-	for _, r := range all {
-		for i := range r {
-			if r[i] = strings.Map(printable, r[i]); r[i] == "" {
-				r[i] = "-"
-			}
-			widths[i] = max(widths[i], len([]rune(r[i])))
-		}
-	}
-	last := len(heading) - 1
-	before := 0
-	for _, w := range widths[:last] {
-		before += w + tableGap
-	}
-	const least = 16 // a narrower last column is not readable
-	for n, r := range all {
-		var line strings.Builder
-		for i, cell := range r[:last] {
-			line.WriteString(cell + strings.Repeat(" ", widths[i]-len([]rune(cell))+tableGap))
-		}
-		for i, part := range wrap(r[last], max(t.width-before, least), t.live) {
-			if i > 0 {
-				line.WriteString("\n" + strings.Repeat(" ", before))
-			}
-			line.WriteString(part)
-		}
-		text := line.String()
-		if n == 0 {
-			text = t.paint("1", text)
-		}
-		if t.phone != "" {
-			text = t.phone + "   " + text
-		}
-		t.print(text)
-	}
+	t.ring()
 }

@@ -19,10 +19,7 @@ import (
 func shown(columns int, typed string, do func(t *Term)) string {
 	var out bytes.Buffer
 	attended := typed != ""
-	t := New(Options{Out: &out, In: strings.NewReader(typed), Attended: &attended, Env: func(string) string { return "" }})
-	if columns > 0 {
-		t.live, t.width = true, columns
-	}
+	t := New(Options{Out: &out, In: strings.NewReader(typed), Attended: &attended, Columns: columns, Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }})
 	do(t)
 	return out.String()
 }
@@ -124,16 +121,16 @@ func TestAsk(t *testing.T) {
 	})
 }
 
-// TestTable: columns stand under their headings, an empty cell is a dash, and on a terminal
-// the last column is broken so that the table fits.
+// TestTable: columns stand under their headings and under the text of other lines, an empty cell is
+// a dash, and on a terminal the widest column is broken so that the table fits.
 func TestTable(t *testing.T) {
 	rows := func() [][]string {
 		return [][]string{{"userdata", "erased", "all apps, accounts, settings and files go; the next system starts as new"}, {"system", "", "what is installed stays"}}
 	}
 	heading := []string{"AREA", "IS", "WHAT IT MEANS"}
-	want := "AREA       IS       WHAT IT MEANS\n" +
-		"userdata   erased   all apps, accounts, settings and files go; the next system starts as new\n" +
-		"system     -        what is installed stays\n"
+	want := "      AREA       IS       WHAT IT MEANS\n" +
+		"      userdata   erased   all apps, accounts, settings and files go; the next system starts as new\n" +
+		"      system     -        what is installed stays\n"
 	if got := shown(0, "", func(t *Term) { t.Table(heading, rows()) }); got != want {
 		t.Errorf("%s", got)
 	}
@@ -223,7 +220,7 @@ func TestProgressOnAPipe(t *testing.T) {
 		if len(lines) < 4 || len(lines) > 7 {
 			t.Errorf("%d lines:\n%s", len(lines), out)
 		}
-		if last := lines[len(lines)-1]; !strings.HasPrefix(last, "send  boot_a   100.0 of 100.0 MiB") {
+		if last := lines[len(lines)-1]; !strings.HasPrefix(last, "send  boot_a   100.0 MiB   4.0 MiB/s") {
 			t.Errorf("it ends with %q", last)
 		}
 		if strings.Contains(out, "vbmeta_a") {
@@ -274,8 +271,124 @@ func TestSeveralPhones(t *testing.T) {
 			a.Say("d1", say.Fail, "%d %v", n, err)
 		}
 	})
-	want := "info  d1: ready\ninfo  d2 is here\nd1   X\nd1   1\nasks  d1: Go on? [y/N] \nwarn  d2: meanwhile\n"
+	want := "info  d1: ready\ninfo  d2 is here\n      d1   X\n      d1   1\nasks  d1: Go on? [y/N] \nwarn  d2: meanwhile\n"
 	if got != want {
 		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+// TestShownColumns: text is measured by the columns it takes, the widest column gives way first,
+// words are broken last, and where the screen is narrow the columns that are said to stand in a
+// line of their own, with their names.
+func TestShownColumns(t *testing.T) {
+	head := []string{"PARTITION", "DIGEST", "BECAUSE"}
+	rows := func() [][]string {
+		return [][]string{{"boot_a", strings.Repeat("0123456789abcdef", 4), "what is in it says so, and nothing speaks against it"}, {"鸟_a", "é", "鸟鸟鸟鸟"}, {"Part two"}, {"x", "y", "z"}}
+	}
+	for _, columns := range []int{60, 80, 99, 120} {
+		got := shown(columns, "", func(t *Term) { t.Show(Table{Head: head, Rows: rows(), Second: 2}) })
+		if strings.Contains(got, "BECAUSE") != (columns >= 100) || strings.Contains(got, "because: what is in it") == (columns >= 100) {
+			t.Errorf("at %d columns:\n%s", columns, got)
+		}
+		for line := range strings.Lines(got) {
+			if n := wide(strings.TrimRight(line, "\n")); n > columns || !strings.HasPrefix(line, "      ") {
+				t.Errorf("%d columns in %d: %q", n, columns, line)
+			}
+		}
+		if !strings.Contains(got, "\n      Part two\n") || !strings.Contains(strings.NewReplacer("\n", "", " ", "").Replace(got), "0123456789abcdef") {
+			t.Errorf("at %d columns:\n%s", columns, got)
+		}
+	}
+	// "鸟" takes two columns each: x stands in the same column behind both.
+	got := shown(80, "", func(t *Term) {
+		t.Table([]string{"A", "B"}, [][]string{{"鸟鸟", "x"}, {"abcd", "x"}, {"e\u0301", "x"}})
+	})
+	if want := "      A      B\n      鸟鸟   x\n      abcd   x\n      e\u0301      x\n"; got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+// drawn is what a terminal with a cursor gets.
+func drawn(env map[string]string, do func(t *Term)) string {
+	var out bytes.Buffer
+	do(New(Options{Out: &out, In: strings.NewReader(""), Columns: 80, Env: func(name string) string { return env[name] }}))
+	return out.String()
+}
+
+// TestCursorCodes: pipes, NO_COLOR and a dumb terminal get text alone, whatever is told; others get
+// colours, one line that is drawn over the one before, and a title that is taken back.
+func TestCursorCodes(t *testing.T) {
+	everything := func(tm *Term) {
+		defer tm.EndBar()
+		defer tm.Watch()()
+		tm.Redraw()
+		tm.Line(say.Stop, "it does not fit")
+		tm.Table([]string{"X"}, [][]string{{"good"}})
+		tm.Line(say.Wait, "restarting")
+		time.Sleep(3 * time.Second)
+		m := say.NewMeter(say.To{Observer: tm, Phone: "dunlin"}, say.Send, "boot_a", 100<<20)
+		for n := range int64(20) {
+			m.Set(n * 5 << 20)
+			time.Sleep(time.Second)
+		}
+		m.End()
+		tm.Tell(say.Event{Hands: &say.Hands{Recipe: model.Recipe{Do: []string{"press"}}}})
+		defer tm.Tray([]string{"d1"})()
+	}
+	synctest.Test(t, func(t *testing.T) {
+		for _, env := range []map[string]string{{"TERM": "dumb"}, {"TERM": "xterm", "NO_COLOR": "1"}} {
+			if got := drawn(env, everything); strings.ContainsAny(got, "\x1b\r\a") || !strings.Contains(got, "restarting\n") {
+				t.Errorf("%v: %q", env, got)
+			}
+		}
+		if got := shown(0, "", everything); strings.ContainsAny(got, "\x1b\r\a") {
+			t.Errorf("on a pipe: %q", got)
+		}
+		got := drawn(map[string]string{"TERM": "xterm-256color"}, everything)
+		for _, want := range []string{"\x1b[31mstop\x1b[0m", "\x1b[1mX\x1b[0m", saveTitle, restoreTitle, "0:02", "50 %", "\a", alternate, primary, "▪▪▪▪▪▪▪▪········"} {
+			if !strings.Contains(got, want) {
+				t.Errorf("a terminal gets no %q: %q", want, got)
+			}
+		}
+		if strings.Contains(got, "\x1b]9;") || strings.Count(got, saveTitle) != strings.Count(got, restoreTitle) {
+			t.Errorf("%q", got)
+		}
+		// No frame is cleared before it is drawn: what comes behind going up is text, but for the
+		// tray's, which goes off the screen.
+		for _, frame := range strings.Split(got, "\x1b[1A")[1:] {
+			if frame != eraseBelow+primary+restoreTitle && strings.HasPrefix(frame, eraseBelow) || strings.HasPrefix(frame, eraseRight) {
+				t.Errorf("a frame is blank first: %q", frame[:min(len(frame), 60)])
+			}
+		}
+		if got := drawn(map[string]string{"WT_SESSION": "1"}, everything); !strings.Contains(got, "\x1b]9;4;1;50\x1b\\") || !strings.Contains(got, "\x1b]9;4;0;0") {
+			t.Errorf("the taskbar: %q", got)
+		}
+	})
+}
+
+// TestEnds: an end stands behind an empty line, once; finished pieces of one kind are one line; a
+// quiet run tells findings, hands and the end alone.
+func TestEnds(t *testing.T) {
+	tell := func(tm *Term) {
+		to := say.To{Observer: tm}
+		tm.Line(say.Info, "looked at")
+		for _, name := range []string{"a.img", "b.img"} {
+			m := say.NewMeter(to, say.Read, "unwrapping "+name, 5<<20)
+			m.Fold("unwrapped")
+			m.Set(5 << 20)
+			m.End()
+		}
+		to.Found(finding.Finding{Name: "x", Severity: finding.Warn, Text: "odd", Remedy: "look"})
+		tm.Line(say.Done, "one")
+		tm.Line(say.Done, "two")
+		tm.Line(say.Next, "jarlid")
+	}
+	if got, want := shown(0, "", tell), "info  looked at\nread  unwrapped 2 files, 10.0 MiB\nwarn  x: odd\ntodo  look\n\ndone  one\ndone  two\nnext  jarlid\n"; got != want {
+		t.Errorf("%q", got)
+	}
+	var out bytes.Buffer
+	tell(New(Options{Out: &out, In: strings.NewReader(""), Quiet: true}))
+	if got, want := out.String(), "warn  x: odd\ntodo  look\n\ndone  one\ndone  two\nnext  jarlid\n"; got != want {
+		t.Errorf("quiet: %q", got)
 	}
 }

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"github.com/vbauerster/mpb/v8"
-	"github.com/vbauerster/mpb/v8/decor"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/say"
@@ -15,8 +14,9 @@ import (
 // tray is a table that is redrawn: a row a phone. On a pipe and in JSON there is none, and each
 // line names its phone.
 type tray struct {
-	rows []*row
-	bars []*mpb.Bar
+	rows  []*row
+	bars  *mpb.Progress // nil while the rows are not drawn
+	lines []*mpb.Bar
 }
 
 // row is one phone, as it is shown.
@@ -33,18 +33,25 @@ type row struct {
 // loud are the words that stand above a tray's rows; the rest is in the rows.
 var loud = []say.Word{say.Warn, say.Stop, say.Todo, say.Hand, say.Asks, say.Lose, say.Fail, say.Next}
 
-// shows tells whether a line is shown: above a tray only what matters is.
+// kept are the words that --quiet leaves.
+var kept = append([]say.Word{say.Note, say.Open, say.Done}, loud...)
+
+// shows tells whether a line is shown: above a tray, and in a quiet run, only what matters is.
 func (t *Term) shows(w say.Word) bool {
+	if t.quiet && !slices.Contains(kept, w) {
+		return false
+	}
 	return t.tray == nil || t.phone == "" || slices.Contains(loud, w)
 }
 
 // Tray begins to show a row a phone, until the returned function is called.
 func (t *Term) Tray(phones []string) (end func()) {
-	if !t.live || t.json || !t.cursor {
+	if !t.Drawn() {
 		return func() {}
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	t.flush()
 	t.endBar()
 	t.tray = &tray{}
 	for _, p := range phones {
@@ -61,33 +68,39 @@ func (t *Term) Tray(phones []string) (end func()) {
 
 // unfold draws the rows.
 func (t *Term) unfold() {
-	if t.tray == nil || t.bars != nil {
+	if t.tray == nil || t.tray.bars != nil {
 		return
 	}
-	t.bars = mpb.New(mpb.WithOutput(t.w), mpb.WithWidth(t.width), mpb.WithRefreshRate(redraw))
-	wide := 0
+	t.tray.bars = t.drawn()
+	names := 0
 	for _, r := range t.tray.rows {
-		wide = max(wide, len([]rune(r.phone)))
+		names = max(names, wide(r.phone))
 	}
 	for _, r := range t.tray.rows {
-		t.tray.bars = append(t.tray.bars, t.bars.New(0, mpb.NopStyle(), mpb.BarFillerTrim(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
+		t.tray.lines = append(t.tray.lines, drawnLine(t.tray.bars, func() string {
 			t.nowMu.Lock()
 			defer t.nowMu.Unlock()
-			return r.text(wide, t.width)
-		}))))
+			return t.painted(r.text(names, t.width))
+		}, mpb.BarRemoveOnComplete()))
 	}
 }
 
 // fold takes the rows off the screen.
 func (t *Term) fold() {
-	if t.tray == nil || t.bars == nil {
+	if t.tray == nil || t.tray.bars == nil {
 		return
 	}
-	for _, b := range t.tray.bars {
+	for _, b := range t.tray.lines {
 		b.SetTotal(-1, true)
 	}
-	t.bars.Wait()
-	t.bars, t.tray.bars = nil, nil
+	t.tray.bars.Wait()
+	t.tray.bars, t.tray.lines = nil, nil
+}
+
+// painted colours the word a row begins with.
+func (t *Term) painted(row string) string {
+	word := row[:min(4, len(row))]
+	return t.paint(colours[say.Word(word)], word) + row[len(word):]
 }
 
 // row changes the row of a phone.
@@ -126,14 +139,8 @@ func (t *Term) Waits(hand bool) {
 	t.row(t.phone, func(r *row) { r.hand = hand })
 }
 
-const (
-	barWide  = 12
-	barFull  = "▪"
-	barEmpty = "·"
-)
-
 // text is a row in at most width columns.
-func (r *row) text(wide, width int) string {
+func (r *row) text(names, width int) string {
 	word := string(say.Wait)
 	task, what := "", r.title
 	if r.n > 0 {
@@ -152,10 +159,11 @@ func (r *row) text(wide, width int) string {
 		if r.now.Note != "" {
 			what = r.now.Note
 		}
-		if r.now.Total > 0 {
-			full := int(r.now.Done * barWide / r.now.Total)
-			full = min(max(full, 0), barWide)
-			what += "  " + strings.Repeat(barFull, full) + strings.Repeat(barEmpty, barWide-full) + "  " + image.SizeOf(r.now.Done, r.now.Total)
+		switch {
+		case honest(r.now):
+			what += "  " + drawnBar(r.now.Done, r.now.Total, trayBar) + "  " + image.SizeOf(r.now.Done, r.now.Total)
+		case r.now.Whole > 0:
+			what += "  " + image.SizeOf(r.now.Distinct, r.now.Whole) + " seen"
 		}
 		if r.now.Rate > 0 {
 			what += "  " + image.Size(r.now.Rate) + "/s"
@@ -163,9 +171,5 @@ func (r *row) text(wide, width int) string {
 	case r.n == 0:
 		what = "is next"
 	}
-	line := []rune(strings.Map(printable, fmt.Sprintf("%s  %-*s  %-7s  %s", word, wide, r.phone, task, what)))
-	if len(line) > width {
-		line = append(line[:width-1], '…')
-	}
-	return string(line)
+	return short(strings.Map(printable, fmt.Sprintf("%s  %s  %-7s  %s", word, padded(r.phone, names), task, what)), width)
 }

@@ -70,9 +70,11 @@ func (c *Card) Partitions() []TableRow {
 	return list
 }
 
-// form names the layout of a saved card.
+// Form is the number of the layout a saved card has.
+const Form = 2
+
 const (
-	form    = "jarlid card 2"
+	form    = "jarlid card 2" // Form's
 	formOne = "jarlid card 1" // with keys behind a dot
 )
 

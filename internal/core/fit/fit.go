@@ -50,6 +50,16 @@ type Verdict struct {
 	Todo     []string `json:"todo"` // commands, in order; what is missing when nobody can tell
 }
 
+// order is how bad an outcome is, the worst first.
+var order = []Outcome{Stop, Unknown, Warn, Note, Good}
+
+// WorstFirst gives the checks with the worst first, those of one outcome as they are.
+func (v *Verdict) WorstFirst() []Check {
+	return slices.SortedStableFunc(slices.Values(v.Checks), func(a, b Check) int {
+		return slices.Index(order, a.Outcome) - slices.Index(order, b.Outcome)
+	})
+}
+
 // Question is what is weighed: an image against a phone.
 type Question struct {
 	Image  *Image

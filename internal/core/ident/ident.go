@@ -77,7 +77,7 @@ func (k Kind) Words() string {
 // Destination is where a file would go, and why.
 type Destination struct {
 	Partition string `json:"partition"`
-	Slot      string `json:"slot,omitempty"` // "both", "other"; on phones without slots it does not count
+	Slot      string `json:"slot,omitempty"` // "both", "current", "other"; on phones without slots it does not count
 	Evidence  string `json:"evidence"`       // avb-footer, content, name
 	Why       string `json:"why"`
 	// OnPhone is the partitions' names on the phone that was named.
@@ -253,7 +253,12 @@ func (f *File) damaged(err error) {
 	f.Damage, f.Short = err.Error(), image.IsShort(err)
 }
 
+// goes adds a destination. Of an image that could go to both slots only a recovery and the maker's
+// firmware do, as place.Of has it; the rest goes to the slot that is being made ready.
 func (f *File) goes(partition, slot, evidence, why string) {
+	if slot == "both" && partition != "recovery" && !Risky(partition) {
+		slot = "current"
+	}
 	f.GoesTo = append(f.GoesTo, Destination{Partition: partition, Slot: slot, Evidence: evidence, Why: why})
 }
 

@@ -161,7 +161,11 @@ func (f *File) Lines() []string {
 	}
 	if frags, ok := f.Details["vendor_ramdisk_table"].([]map[string]any); ok {
 		for _, fr := range frags {
-			add("ramdisk fragment %v: %v, %s", orPlain(fmt.Sprint(fr["ramdisk_name"])), fr["ramdisk_type"], image.Size(fr["ramdisk_size"].(int64)))
+			name := ""
+			if n := fmt.Sprint(fr["ramdisk_name"]); n != "" && n != fmt.Sprint(fr["ramdisk_type"]) {
+				name = " " + n
+			}
+			add("ramdisk fragment%s: %v, %s", name, fr["ramdisk_type"], image.Size(fr["ramdisk_size"].(int64)))
 		}
 	}
 	if avb, ok := f.Details["avb_footer"].(map[string]any); ok {

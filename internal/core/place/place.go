@@ -29,6 +29,11 @@ type Placed struct {
 	OneSlot   bool // a person named one of the slots
 }
 
+// Sure tells whether the file's contents say where it goes, and not its name or a person.
+func (p Placed) Sure() bool {
+	return !p.Forced && len(p.File.GoesTo) > 0 && p.File.GoesTo[0].Evidence != "name"
+}
+
 // NowhereError says that nobody can tell where a file goes.
 type NowhereError struct{ Label, What string }
 
@@ -138,8 +143,25 @@ func Order(list []Placed, manifest []string, m *model.Model) (sorted []Placed, w
 // Spot is a partition a file would go to on one phone, and whether it can.
 type Spot struct {
 	Name card.Partition
-	Word string // good, care, stop
+	Word string // good, warn, stop
 	Text string
+}
+
+// Spots works out where flash would write an image on the phone c is about, or a package's
+// payload would; false for what is no image of one partition.
+func Spots(c *card.Card, m *model.Model, f *ident.File) ([]Spot, bool) {
+	if f.Package != nil || f.Payload != nil || len(f.GoesTo) != 1 {
+		return nil, false
+	}
+	p, err := Of(Image{File: f}, Target{}, c, m)
+	if err != nil {
+		return nil, false
+	}
+	var list []Spot
+	for _, s := range p.Slots {
+		list = append(list, place(c, card.At(p.Partition, s), f))
+	}
+	return list, true
 }
 
 // OnPhone works out where a file goes on the phone c is about, partition being
@@ -170,7 +192,7 @@ func place(c *card.Card, p card.Partition, f *ident.File) Spot {
 	size := max(f.Size, f.Inside)
 	switch {
 	case !known:
-		return Spot{p, "warn", "the phone does not say in this mode whether it is There and how large"}
+		return Spot{p, "warn", "the phone does not say in this mode its size"}
 	case f.Package == nil && f.Payload == nil && n < size:
 		return Spot{p, "stop", fmt.Sprintf("it holds %s, the image has %s", image.Size(n), image.Size(size))}
 	}

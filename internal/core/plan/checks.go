@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"jarlid/internal/core/spell"
 	"slices"
 	"strings"
 
@@ -236,7 +237,17 @@ func absentFinding(c *card.Card, p card.Partition) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: p.String(),
-		Text: "the phone has no partition " + p.String(), Remedy: "jarlid card shows what it has, and where its recovery lives"}}
+		Text: "the phone has no partition " + p.String() + spell.DidYouMean(p.Base, basesOf(c)), Remedy: "jarlid card shows what it has, and where its recovery lives"}}
+}
+
+// basesOf are the names of the partitions that are known, without their slots.
+func basesOf(c *card.Card) (names []string) {
+	for _, row := range c.Partitions() {
+		if base := row.Partition().Base; !slices.Contains(names, base) {
+			names = append(names, base)
+		}
+	}
+	return names
 }
 
 // roomFindings say how a logical partition gets its room.

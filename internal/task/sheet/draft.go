@@ -96,7 +96,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 			return nil, err
 		}
 		g.Name = shortName(g.File, d, info)
-		moved, end := e.Working(filepath.Base(p), g.File.Size)
+		moved, end := e.Working("digested", filepath.Base(p), g.File.Size)
 		sum, size, err := sumOf(ctx, sums, p, moved)
 		end()
 		if err != nil {

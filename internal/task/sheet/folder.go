@@ -66,7 +66,7 @@ func (s *Sheet) at(path string, text []byte, o Options) (*Opened, error) {
 	for _, w := range o.Elsewhere {
 		name, at, ok := strings.Cut(w, "=")
 		if !ok || at == "" {
-			return nil, usage("--file wants NAME=PATH, and there is %q", w)
+			return nil, usage("--file is NAME=PATH, not %q", w)
 		}
 		if !slices.ContainsFunc(s.Files, func(f File) bool { return f.Name == name }) {
 			return nil, usage("the sheet has no file called %q", name)
@@ -233,7 +233,7 @@ func (o *Opened) changed(ctx context.Context, e *task.Env, sums *files.Sums) (li
 			}
 			continue
 		}
-		moved, end := e.Working(f.Name, st.Size())
+		moved, end := e.Working("digested", f.Name, st.Size())
 		sum, size, err := sumOf(ctx, sums, path, moved)
 		end()
 		if err != nil {

@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"jarlid/internal/act"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/spell"
+	"jarlid/internal/engine"
+	"jarlid/internal/files"
+	"jarlid/internal/link"
+	"jarlid/internal/link/adb"
+	"jarlid/internal/phone"
+	"jarlid/internal/say"
+	"jarlid/internal/task"
+	"jarlid/internal/task/sheet"
+)
+
+// asFinding turns what a mode lacks into the finding it is.
+func asFinding(err error) error {
+	var lack *phone.LackError
+	var stop *finding.StopError
+	if errors.As(err, &lack) && !errors.As(err, &stop) {
+		return &finding.StopError{Findings: []finding.Finding{lack.Finding()}}
+	}
+	return err
+}
+
+// sentence says an error without the words of a library.
+func sentence(err error) string {
+	text := err.Error()
+	switch {
+	case errors.Is(err, context.DeadlineExceeded) && strings.Contains(text, context.DeadlineExceeded.Error()):
+		text = strings.ReplaceAll(text, context.DeadlineExceeded.Error(), "it took too long")
+	case errors.Is(err, context.Canceled) && strings.Contains(text, context.Canceled.Error()):
+		text = strings.ReplaceAll(text, context.Canceled.Error(), "it was stopped")
+	}
+	var file *fs.PathError
+	if errors.As(err, &file) {
+		text = strings.ReplaceAll(text, file.Error(), fileWords(file))
+	}
+	for _, w := range libraryWords {
+		text = strings.ReplaceAll(text, w[0], w[1])
+	}
+	return strings.ReplaceAll(text, "\n", "; ")
+}
+
+// libraryWords are ends of a library's errors, and what is said in their place.
+var libraryWords = [][2]string{{": " + fs.ErrNotExist.Error(), ""}, {": " + io.ErrUnexpectedEOF.Error(), ": it ends too early"}, {": " + os.ErrDeadlineExceeded.Error(), ": it took too long"},
+	{fs.ErrNotExist.Error(), "it is not there"}, {io.ErrUnexpectedEOF.Error(), "it ends too early"}}
+
+// fileWords says what is wrong with a file without the system's name of the call.
+func fileWords(e *fs.PathError) string {
+	switch {
+	case errors.Is(e, fs.ErrNotExist):
+		return "no such file or folder: " + e.Path
+	case errors.Is(e, fs.ErrExist):
+		return e.Path + " is there already"
+	case errors.Is(e, fs.ErrPermission):
+		return "the computer does not allow this user to open " + e.Path
+	case errors.Is(e, syscall.ENOSPC):
+		return "the computer's disk is full: " + e.Path + " could not be written"
+	case errors.Is(e, syscall.EISDIR):
+		return e.Path + " is a folder, and a file is wanted"
+	case errors.Is(e, syscall.ENOTDIR):
+		return e.Path + " lies below a file, and a folder is wanted"
+	}
+	return e.Path + ": " + e.Err.Error()
+}
+
+func (a *app) sayError(err error, code int) {
+	if err == nil {
+		return
+	}
+	var f *finding.StopError
+	var u *act.UnknownError
+	switch {
+	case errors.As(err, &f):
+		a.sayStopped(f)
+	case errors.As(err, &u):
+		a.out.Line(say.Fail, u.Text)
+		if u.Hint != "" {
+			a.out.Line(say.Todo, u.Hint)
+		}
+	case code == exitUsage:
+		a.out.Line(say.Fail, sentence(err))
+		if len(a.next) == 0 {
+			a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
+		}
+	default:
+		a.out.Line(say.Fail, sentence(err))
+	}
+	if a.jobDir != "" && code != exitStopped {
+		a.out.Line(say.Info, "what was done stands in "+a.jobDir)
+	}
+}
+
+func (a *app) sayStopped(f *finding.StopError) {
+	if !f.Told { // found before any job could tell it
+		for _, one := range f.Findings {
+			a.out.Tell(say.Event{Finding: &one})
+		}
+	}
+	text := "stopped, nothing was changed"
+	if f.Acted {
+		text = "stopped on the way, the journal says what was done"
+	}
+	if f.Declined {
+		text = "not gone on with, nothing was changed"
+		if f.Acted {
+			text = "not gone on with; the journal says what was done"
+		}
+	}
+	a.out.Line(say.Fail, text)
+	if len(f.Findings) > 0 {
+		a.next = append(a.next, "jarlid explain "+f.Findings[0].Name)
+	}
+}
+
+func exitCode(err error) int {
+	var f *finding.StopError
+	var away *phone.NotHereError
+	var usage *task.UsageError
+	var address *phone.AddressError
+	var sums *files.NotSumsError
+	var saved *engine.CardError
+	var refused *link.RefusedError
+	var rule *link.ProtocolError
+	var lost *link.LostError
+	var mode *phone.WrongModeError
+	var denied *adb.NotAuthorisedError
+	var no *noError
+	var coded *codedError
+	var form *sheet.FormError
+	switch {
+	case errors.As(err, &coded):
+		return coded.code
+	case err == nil:
+		return exitDone
+	case errors.As(err, &f):
+		if f.Acted {
+			return exitMidway
+		}
+		return exitStopped
+	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved), errors.As(err, &form):
+		return exitUsage
+	case errors.As(err, &no):
+		return exitNo
+	case errors.As(err, &away):
+		return exitNoPhone
+	case errors.As(err, &refused), errors.As(err, &rule), errors.As(err, &lost), errors.As(err, &mode), errors.As(err, &denied):
+		return exitPhone
+	}
+	return exitWrong
+}
+
+// noError is the answer no of a command that answers a question.
+type noError struct{ text string }
+
+func (e *noError) Error() string { return e.text }
+
+func usage(format string, args ...any) error {
+	return &task.UsageError{Text: fmt.Sprintf(format, args...)}
+}
+
+// flagError says what is wrong with an option in our words.
+func flagError(cmd *cobra.Command, err error) error {
+	var unknown *pflag.NotExistError
+	var empty *pflag.ValueRequiredError
+	var bad *pflag.InvalidValueError
+	switch {
+	case errors.As(err, &unknown):
+		var names []string
+		cmd.Flags().VisitAll(func(f *pflag.Flag) {
+			if !f.Hidden {
+				names = append(names, f.Name)
+			}
+		})
+		name := unknown.GetSpecifiedName()
+		if unknown.GetSpecifiedShortnames() != "" {
+			return usage("%s has no option -%s", cmd.CommandPath(), name)
+		}
+		hint := ""
+		if near := spell.Near(name, names); len(near) > 0 {
+			hint = "; did you mean --" + strings.Join(near, ", or --") + "?"
+		}
+		return usage("%s has no option --%s%s", cmd.CommandPath(), name, hint)
+	case errors.As(err, &empty):
+		return usage("say what --%s is: --%s %s", empty.GetFlag().Name, empty.GetFlag().Name, placeholder(empty.GetFlag()))
+	case errors.As(err, &bad):
+		f := bad.GetFlag()
+		return usage("--%s takes %s, not %q", f.Name, kinds[f.Value.Type()], bad.GetValue())
+	}
+	return usage("%v", err)
+}
+
+// kinds say what an option of a type takes.
+var kinds = map[string]string{"int": "a whole number", "int64": "a whole number", "duration": "a time such as 90s or 5m", "bool": "nothing, or =true or =false"}

@@ -1,0 +1,96 @@
+package term
+
+import (
+	"io"
+	"os"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+	xterm "golang.org/x/term"
+)
+
+// cells measures text by the columns it takes on a screen: a character of East Asia takes two, a
+// mark on another one none. What is ambiguous is narrow, whatever the environment says, so that
+// the same text is laid out the same everywhere.
+var cells = &runewidth.Condition{}
+
+// wide is how many columns a text takes.
+func wide(text string) int { return cells.StringWidth(text) }
+
+// padded fills a text up to so many columns.
+func padded(text string, columns int) string {
+	return text + strings.Repeat(" ", max(columns-wide(text), 0))
+}
+
+// short cuts a text that is wider than so many columns, and shows that it did.
+func short(text string, columns int) string { return cells.Truncate(text, columns, "…") }
+
+// Wrap breaks a text at blanks into lines of at most so many columns. A word that is wider stays
+// whole: it may be a path that somebody wants to copy.
+func Wrap(text string, columns int) []string {
+	text = strings.Map(printable, text)
+	if wide(text) <= columns {
+		return []string{text}
+	}
+	var lines []string
+	cur := ""
+	body := strings.TrimLeft(text, " ")
+	if lead := text[:len(text)-len(body)]; lead != "" { // an indent is one of all lines
+		for _, line := range Wrap(body, columns-len(lead)) {
+			lines = append(lines, lead+line)
+		}
+		return lines
+	}
+	for _, word := range strings.Split(body, " ") {
+		switch {
+		case cur != "" && wide(cur)+1+wide(word) > columns:
+			lines = append(lines, cur)
+			cur = ""
+		case cur != "":
+			cur += " "
+		}
+		cur += word
+	}
+	return append(lines, cur)
+}
+
+// broken is Wrap for a column of a table: a wider word is broken too, so that the columns beside
+// it stay where they are.
+func broken(text string, columns int) (lines []string) {
+	for _, line := range Wrap(text, columns) {
+		for wide(line) > columns {
+			part := cells.Truncate(line, columns, "")
+			if part == "" {
+				break // one character is wider than the column
+			}
+			lines, line = append(lines, part), line[len(part):]
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// Columns is how wide the terminal is that w goes to; 0 where it is none.
+func Columns(w io.Writer) int {
+	if f, ok := w.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
+		if n, _, err := xterm.GetSize(int(f.Fd())); err == nil && n >= leastColumns {
+			return n
+		}
+		return usualColumns
+	}
+	return 0
+}
+
+const (
+	// leastColumns is the narrowest terminal whose width is believed.
+	leastColumns = 20
+	usualColumns = 80
+)
+
+// printable keeps what a phone or a file says from moving the cursor.
+func printable(r rune) rune {
+	if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 {
+		return ' '
+	}
+	return r
+}
