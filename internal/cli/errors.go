@@ -85,28 +85,33 @@ func (a *app) sayError(err error, code int) {
 	}
 	var f *finding.StopError
 	var u *act.UnknownError
+	kept := func() {
+		if a.jobDir != "" && code != exitStopped {
+			a.out.Line(say.Info, "what was done stands in "+a.jobDir)
+		}
+	}
 	switch {
 	case errors.As(err, &f):
-		a.sayStopped(f)
+		a.sayStopped(f, kept)
 	case errors.As(err, &u):
-		a.out.Line(say.Fail, u.Text)
 		if u.Hint != "" {
 			a.out.Line(say.Todo, u.Hint)
 		}
+		kept()
+		a.out.Line(say.Fail, u.Text)
 	case code == exitUsage:
 		a.out.Line(say.Fail, sentence(err))
 		if len(a.next) == 0 {
 			a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
 		}
 	default:
+		kept()
 		a.out.Line(say.Fail, sentence(err))
-	}
-	if a.jobDir != "" && code != exitStopped {
-		a.out.Line(say.Info, "what was done stands in "+a.jobDir)
 	}
 }
 
-func (a *app) sayStopped(f *finding.StopError) {
+// sayStopped says what stopped it; kept says where what was done stands.
+func (a *app) sayStopped(f *finding.StopError, kept func()) {
 	if !f.Told { // found before any job could tell it
 		for _, one := range f.Findings {
 			a.out.Tell(say.Event{Finding: &one})
@@ -122,6 +127,7 @@ func (a *app) sayStopped(f *finding.StopError) {
 			text = "not gone on with; the journal says what was done"
 		}
 	}
+	kept()
 	a.out.Line(say.Fail, text)
 	if len(f.Findings) > 0 {
 		a.next = append(a.next, "jarlid explain "+f.Findings[0].Name)

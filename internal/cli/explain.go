@@ -44,17 +44,17 @@ func (a *app) explainCommand() *cobra.Command {
 			if a.json {
 				return nil
 			}
-			a.say("", say.Info, "%s: %s", t.Name, t.Meaning)
-			a.say("", say.Note, "%s", t.Why)
-			a.say("", say.Todo, "%s", t.Remedy)
 			switch {
 			case weighed:
-				a.say("", say.Note, "it is one of the things jarlid fit weighs")
+				a.say("", say.Info, "%s is one of the things jarlid fit weighs", t.Name)
 			case t.Final:
-				a.say("", say.Stop, "this one cannot be accepted")
+				a.say("", say.Stop, "%s cannot be accepted", t.Name)
 			default:
-				a.say("", say.Note, "where it stops a job, --accept %s allows it; where it asks, --yes answers", t.Name)
+				a.say("", say.Warn, "%s stops a job or asks: --accept %s allows it where it stops, --yes answers where it asks", t.Name, t.Name)
 			}
+			a.say("", say.Info, "%s", t.Meaning)
+			a.say("", say.Info, "%s", t.Why)
+			a.say("", say.Todo, "%s", t.Remedy)
 			return nil
 		}}
 }
@@ -63,7 +63,7 @@ func (a *app) explainCommand() *cobra.Command {
 var verdictWords = map[screen.Verdict]struct {
 	word say.Word
 	text string
-}{screen.Harmless: {say.Good, "harmless"}, screen.Wait: {say.Wait, "wait"}, screen.Act: {say.Todo, "something is to be done"}}
+}{screen.Harmless: {say.Good, "harmless"}, screen.Wait: {say.Note, "wait for it"}, screen.Act: {say.Warn, "something is to be done"}}
 
 // explainText says what words on a phone's screen mean.
 func (a *app) explainText(text string) error {
@@ -95,8 +95,9 @@ func (a *app) sayMeanings(list []screen.Match) error {
 			a.say("", say.Note, "or, if that is not it:")
 		}
 		v := verdictWords[m.Verdict]
-		a.say("", say.Info, "%s: %s", m.Name, m.Text)
-		a.say("", v.word, "%s: %s", v.text, m.Do)
+		a.say("", v.word, "%s: %s", m.Name, v.text)
+		a.say("", say.Info, "%s", m.Text)
+		a.say("", map[bool]say.Word{true: say.Info, false: say.Todo}[m.Verdict == screen.Harmless], "%s", m.Do)
 		if m.Finding != "" {
 			a.say("", say.Note, "it belongs to the finding %s", m.Finding)
 		}

@@ -79,7 +79,7 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 			continue
 		}
 		r.Files = append(r.Files, res)
-		a.printProof(res)
+		a.printProof(res, len(paths) > 1)
 		if res.Verdict == proof.Mismatch {
 			mismatch++
 			if res.Refused() {
@@ -128,31 +128,45 @@ func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, 
 	return proof.Run(ctx, f, size, path, w)
 }
 
-func (a *app) printProof(r *proof.Result) {
+// printProof shows what became of one file; several: there are others, so each line names its own.
+func (a *app) printProof(r *proof.Result, several bool) {
 	if a.json {
 		return
 	}
 	name := base(r.Path)
+	of := ""
+	if several {
+		of = name + ": "
+	}
+	var good []string
 	for _, c := range r.Checks {
 		switch c.Verdict {
 		case proof.Match:
-			a.say("", say.Good, "%s: %s", name, c.What)
+			good = append(good, c.What)
 		case proof.Mismatch:
-			a.say("", say.Stop, "%s: %s: %s", name, c.What, c.Why)
+			a.say("", say.Stop, "%s%s: %s", of, c.What, c.Why)
 		default:
-			a.say("", say.Note, "%s: %s: %s", name, c.What, c.Why)
+			a.say("", say.Note, "%s%s: %s", of, c.What, c.Why)
+		}
+	}
+	switch {
+	case len(good) > 1 && !a.details:
+		a.say("", say.Good, "%s%s good: %s", of, counted(len(good), "check"), strings.Join(good, ", "))
+	default:
+		for _, what := range good {
+			a.say("", say.Good, "%s%s", of, what)
 		}
 	}
 	if r.App != nil {
-		a.say("", say.Info, "%s: %s, signed by scheme %s", name, (&apk.App{Name: r.App.Name, Version: r.App.Version, Called: r.App.VersionName}).Words(), strings.Join(r.App.Schemes, ", "))
+		a.say("", say.Info, "%s%s, signed by scheme %s", of, (&apk.App{Name: r.App.Name, Version: r.App.Version, Called: r.App.VersionName}).Words(), strings.Join(r.App.Schemes, ", "))
 		for _, k := range r.App.Keys {
 			if len(k.Before) > 0 {
-				a.say("", say.Info, "%s: by scheme %s its key took the place of %d before it, the first with the certificate SHA-256 %s", name, k.Scheme, len(k.Before), k.Before[0])
+				a.say("", say.Info, "%sby scheme %s its key took the place of %d before it, the first with the certificate SHA-256 %s", of, k.Scheme, len(k.Before), k.Before[0])
 			}
 		}
 	}
 	if r.Signer != nil {
-		a.say("", say.Info, "%s: signed by %s, certificate SHA-256 %s", name, r.Signer.Name, r.Signer.SHA256)
+		a.say("", say.Info, "%ssigned by %s, certificate SHA-256 %s", of, r.Signer.Name, r.Signer.SHA256)
 		if r.Signer.Trusted == nil && !r.Replaces() {
 			how := "--signer FILE or --keys-of IMAGE"
 			if r.App != nil {
@@ -161,7 +175,7 @@ func (a *app) printProof(r *proof.Result) {
 			a.say("", say.Note, "whether that signer is to be trusted was not asked: %s", how)
 		}
 	}
-	a.say("", say.Info, "%s: SHA-256 %s", name, r.SHA256)
+	a.out.Whole(say.Info, of+"SHA-256 "+r.SHA256) // it is what was asked for
 	switch r.Verdict {
 	case proof.Match:
 		text := name + ": matches"

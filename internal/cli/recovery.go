@@ -103,10 +103,10 @@ func (a *app) sayWrites(j *engine.Job) {
 	if how[confirmWords[journal.NotKnown]] {
 		word = say.Note
 	}
-	a.say(j.Name, word, "%s written, %s", names, strings.Join(slices.Sorted(maps.Keys(how)), "; "))
 	if len(sums) == 1 {
 		a.say(j.Name, say.Info, "SHA-256 of what was sent: %s", list[0].SHA256)
 	}
+	a.say(j.Name, word, "%s written, %s", names, strings.Join(slices.Sorted(maps.Keys(how)), "; "))
 }
 
 func partitionOf(w act.WriteResult) string { return card.At(w.Partition, w.Slot).String() }

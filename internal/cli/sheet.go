@@ -247,7 +247,7 @@ func (a *app) sayJudged(j *sheet.Judged, out *term.Term, names []string) {
 		rows = append(rows, []string{fmt.Sprint(t.N), t.Task, takes(t.Seconds), t.Note})
 	}
 	if len(rows) > 0 {
-		out.Table([]string{"TASK", "COMMAND", "ABOUT", "NOTE"}, rows)
+		out.Table([]string{"TASK", "COMMAND", "TAKES ABOUT", "NOTE"}, rows)
 	}
 	for _, t := range j.Tasks {
 		for _, f := range t.Findings {

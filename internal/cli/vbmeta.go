@@ -173,11 +173,11 @@ func (a *app) flags(cmd *cobra.Command, args []string, t *task.Flags) error {
 	if !done {
 		return err
 	}
-	a.sayWrites(j)
-	a.suggest(j)
 	if r := t.Result(j); r.Kept != "" {
 		a.say(j.Name, say.Keep, "what was there before: %s", r.Kept)
 	}
+	a.sayWrites(j)
+	a.suggest(j)
 	return nil
 }
 

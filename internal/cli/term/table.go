@@ -46,6 +46,9 @@ func (t *Term) Show(tab Table) {
 			if cell = strings.Map(printable, cell); cell == "" {
 				cell = "-"
 			}
+			if !t.details {
+				cell = shortDigests(cell)
+			}
 			tab.Rows[i][k] = cell
 		}
 	}

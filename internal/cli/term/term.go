@@ -133,7 +133,25 @@ func (t *Term) Line(w say.Word, text string) {
 	t.line(w, text)
 }
 
+// Whole is Line for a text whose digest is what was asked for.
+func (t *Term) Whole(w say.Word, text string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.json {
+		t.event("say", "", told{w, text})
+		return
+	}
+	t.write(w, text)
+}
+
 func (t *Term) line(w say.Word, text string) {
+	if !t.details && w != say.Next && w != say.Todo { // what is typed stays whole
+		text = shortDigests(text)
+	}
+	t.write(w, text)
+}
+
+func (t *Term) write(w say.Word, text string) {
 	if !t.shows(w) {
 		return
 	}
@@ -243,13 +261,16 @@ func (t *Term) Tell(e say.Event) {
 	case e.Hands != nil:
 		t.hands(e.Phone, *e.Hands)
 	case t.json:
-		t.event("say", e.Phone, struct {
-			Word say.Word `json:"word"`
-			Text string   `json:"text"`
-		}{e.Word, e.Text})
+		t.event("say", e.Phone, told{e.Word, e.Text})
 	default:
 		t.line(e.Word, e.Text)
 	}
+}
+
+// told is a sentence in JSON.
+type told struct {
+	Word say.Word `json:"word"`
+	Text string   `json:"text"`
 }
 
 func (t *Term) found(phone string, f finding.Finding) {

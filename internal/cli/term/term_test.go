@@ -392,3 +392,30 @@ func TestEnds(t *testing.T) {
 		t.Errorf("quiet: %q", got)
 	}
 }
+
+// TestShortDigests: a digest is short where a person reads it, and whole in a file's name, in what is
+// typed, with --details, and where it was asked for.
+func TestShortDigests(t *testing.T) {
+	const sum = "6c5ac23e701b69dee1c297acfd35c74e195c0122e3109de5ee2d053e0c7e8595"
+	for text, want := range map[string]string{
+		"SHA-256 " + sum:               "SHA-256 6c5ac23e701b69de…",
+		sum + ", the descriptor says.": "6c5ac23e701b69de…, the descriptor says.",
+		"it is (" + sum + ").":         "it is (6c5ac23e701b69de…).",
+		"kept in x/" + sum + ".img":    "kept in x/" + sum + ".img",
+		"da39a3ee":                     "da39a3ee",
+		"x-" + sum:                     "x-" + sum,
+	} {
+		if got := shortDigests(text); got != want {
+			t.Errorf("%q: %q", text, got)
+		}
+	}
+	got := shown(0, "", func(t *Term) {
+		t.Line(say.Info, sum)
+		t.Line(say.Next, sum)
+		t.Whole(say.Info, sum)
+		t.Table([]string{"X"}, [][]string{{sum}})
+	})
+	if want := "info  6c5ac23e701b69de…\nnext  " + sum + "\ninfo  " + sum + "\n      X\n      6c5ac23e701b69de…\n"; got != want {
+		t.Errorf("%q", got)
+	}
+}

@@ -70,6 +70,44 @@ func broken(text string, columns int) (lines []string) {
 	return lines
 }
 
+// inName tells whether a piece of a text is a part of a file's name.
+func inName(text string, from, end int) bool {
+	const joins = "/\\._-"
+	return from > 0 && strings.IndexByte(joins, text[from-1]) >= 0 || end+1 < len(text) && strings.IndexByte(joins, text[end]) >= 0 && text[end+1] != ' '
+}
+
+const (
+	leastDigest = 40 // letters: SHA-1's, the shortest that is shown
+	shortDigest = 16
+)
+
+// shortDigests leaves of each digest in a text what tells it from others. One that is a part of a
+// file's name stays.
+func shortDigests(text string) string {
+	var out strings.Builder
+	run := 0
+	flush := func(end int) {
+		from := end - run
+		if run >= leastDigest && !inName(text, from, end) {
+			out.WriteString(text[from:from+shortDigest] + "…")
+		} else {
+			out.WriteString(text[from:end])
+		}
+		run = 0
+	}
+	for i := range len(text) {
+		c := text[i]
+		if c >= '0' && c <= '9' || c >= 'a' && c <= 'f' {
+			run++
+			continue
+		}
+		flush(i)
+		out.WriteByte(c)
+	}
+	flush(len(text))
+	return out.String()
+}
+
 // Columns is how wide the terminal is that w goes to; 0 where it is none.
 func Columns(w io.Writer) int {
 	if f, ok := w.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
