@@ -265,15 +265,15 @@ func phoneLine(name string, c *card.Card) string {
 func modeWords(m card.Mode) string {
 	switch m {
 	case card.Bootloader:
-		return "fastboot mode"
+		return "in its bootloader"
 	case card.Fastbootd:
-		return "userspace fastboot"
+		return "in userspace fastboot"
 	case card.Recovery:
 		return "in recovery"
 	case card.Sideload:
 		return "waiting for a package"
 	case card.System:
-		return "system running"
+		return "with its system running"
 	}
 	return "not seen"
 }

@@ -14,6 +14,7 @@ import (
 	"sync"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"jarlid/internal/bench"
 	"jarlid/internal/cli/term"
@@ -119,6 +120,22 @@ func Run(args []string, c Config) int {
 		return exitDone // help is all there is to say
 	}
 	return a.finish(ctx, err)
+}
+
+// Parses tells whether a command can be typed: it is one, and has these options and so many words.
+// args are without the program's name.
+func Parses(args []string) error {
+	c, rest, err := (&app{}).root().Find(args)
+	if err == nil {
+		err = c.ParseFlags(rest)
+	}
+	if errors.Is(err, pflag.ErrHelp) {
+		return nil
+	}
+	if err == nil {
+		err = c.ValidateArgs(c.Flags().Args())
+	}
+	return err
 }
 
 // withoutCode takes an unlock code out of what was typed: it is kept nowhere.

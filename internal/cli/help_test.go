@@ -66,12 +66,9 @@ func TestHelp(t *testing.T) {
 					words = append(words, strings.Fields(part)...)
 				}
 			}
-			found, rest, err := (&app{}).root().Find(words[1:])
+			found, _, err := (&app{}).root().Find(words[1:])
 			if err == nil {
-				err = found.ParseFlags(rest)
-			}
-			if err == nil {
-				err = found.ValidateArgs(found.Flags().Args())
+				err = Parses(words[1:])
 			}
 			if err != nil || found.CommandPath() != c.CommandPath() && !strings.HasPrefix(found.CommandPath(), c.CommandPath()+" ") && path != "" {
 				t.Errorf("%q can't be typed: %v (%s)", e, err, found.CommandPath())

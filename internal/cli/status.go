@@ -24,7 +24,7 @@ func (a *app) status(ctx context.Context) error {
 	for _, r := range h.Phones {
 		switch {
 		case r.Denied != "":
-			a.say(r.Name, say.Info, "%s, system running, does not know this computer's key %s", r.Name, r.Denied)
+			a.say(r.Name, say.Info, "%s, with its system running, does not know this computer's key %s", r.Name, r.Denied)
 		case r.Busy:
 			a.say(r.Name, say.Info, "%s: another jarlid works on it", r.Name)
 		case r.Stop != nil:

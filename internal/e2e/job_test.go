@@ -28,6 +28,7 @@ type slotsResult struct {
 // step, at what is really in the phone's storage.
 func TestWholeJob(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
+		l.follows = true
 		l.standin("dunlin")
 		var here struct{ Phones []map[string]any }
 		l.result(0, &here, "bench")
@@ -150,7 +151,7 @@ func TestAddresses(t *testing.T) {
 		var here struct{ Phones []struct{ Address string } }
 		l.result(0, &here, "bench")
 		other := l.other("other")
-		other.want(0, []string{"fastboot mode"}, "slot", "--on", here.Phones[0].Address)
+		other.want(0, []string{"in its bootloader"}, "slot", "--on", here.Phones[0].Address)
 		other.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery, "--yes", "--on", here.Phones[0].Address)
 		other.want(4, []string{"does not answer"}, "slot", "--on", "tcp:127.0.0.1:1")
 		other.want(2, []string{"not an address"}, "slot", "--on", "tcp:127.0.0.1:99999")

@@ -79,6 +79,8 @@ type lab struct {
 	pulled    bool             // a fault may have pulled one
 	atPhone   bool             // somebody is there during the next command
 	present   bool             // ... and during all of them
+	columns   int              // of the terminal it is shown on; 0: none
+	follows   bool             // each command that is named as the next one is checked too
 }
 
 // rate is what a cable of the lab carries, in bytes a second.
@@ -130,7 +132,7 @@ type job struct {
 // begin starts a command. answers are typed where attended.
 func (l *lab) begin(attended bool, answers string, onLine func(string), args ...string) *job {
 	j := &job{out: &standintest.Output{OnLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
-	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt,
+	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt, Columns: l.columns,
 		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Plug: l.bus,
 		Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
 	args = append(args[:len(args):len(args)], "--home", l.home)
@@ -203,7 +205,49 @@ func (l *lab) run(args ...string) (int, string) {
 	j := l.begin(l.atPhone || l.present, "", nil, args...)
 	<-j.done
 	l.atPhone = false
+	l.nexts(args, j.out.String())
 	return j.code, j.out.String()
+}
+
+// nexts holds the commands a run names as the next ones to what can be typed, and, where the lab
+// follows them, to what the phone can do in its mode.
+func (l *lab) nexts(args []string, out string) {
+	l.Helper()
+	for line := range strings.Lines(out) {
+		text, named := strings.CutPrefix(line, "next  ")
+		if !named || l.columns > 0 { // a terminal breaks it
+			continue
+		}
+		words := typed(strings.TrimSpace(text))
+		if words[0] != "jarlid" {
+			l.Errorf("jarlid %s goes on with %q", strings.Join(args, " "), line)
+			continue
+		}
+		if err := cli.Parses(words[1:]); err != nil {
+			l.Errorf("jarlid %s goes on with %q, which can't be typed: %v", strings.Join(args, " "), line, err)
+		}
+		made := slices.ContainsFunc(words[1:], func(w string) bool { return w == strings.ToUpper(w) && !strings.Contains(w, "-") }) // FILE, PACKAGE
+		if !l.follows || made || len(words) < 2 || slices.Contains([]string{"explain", "demo", "--help", "standin", "bench"}, words[1]) {
+			continue
+		}
+		j := l.begin(false, "", nil, append(words[1:], "--dry-run", "--yes", "--no-hands")...)
+		<-j.done
+		if j.code == 2 || strings.Contains(j.out.String(), finding.NotInThisMode) {
+			l.Errorf("jarlid %s goes on with %q, and that ends with %d:\n%s", strings.Join(args, " "), line, j.code, j.out)
+		}
+	}
+}
+
+// typed takes a command apart as a shell would: quoted words keep their blanks.
+func typed(text string) (words []string) {
+	for i, part := range strings.Split(text, `"`) {
+		if i%2 == 1 {
+			words = append(words, part)
+		} else {
+			words = append(words, strings.Fields(part)...)
+		}
+	}
+	return words
 }
 
 // want runs jarlid and fails unless it ends with code and says all texts.
@@ -259,6 +303,7 @@ func (l *lab) owner(phone string, answers string, does map[string][]string, args
 	<-j.done
 	close(done)
 	presses.Wait()
+	l.nexts(args, j.out.String())
 	return j.code, j.out.String()
 }
 

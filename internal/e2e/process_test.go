@@ -117,7 +117,7 @@ func TestUDP(t *testing.T) {
 	l.result(0, &here, "bench")
 	udp := strings.Replace(here.Phones[0].Address, "tcp:", "udp:", 1)
 	other := l.other("other")
-	other.want(0, []string{"fastboot mode"}, "slot", "--on", udp)
+	other.want(0, []string{"in its bootloader"}, "slot", "--on", udp)
 	other.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery, "--yes", "--on", udp)
 	if !bytes.HasPrefix(l.stored("dunlin", "recovery_b"), must(os.ReadFile(files.Recovery))) {
 		t.Error("recovery_b does not hold the image")

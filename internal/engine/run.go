@@ -199,6 +199,19 @@ func handsNeeded(phone string, s plan.Step, do []string) finding.Finding {
 		Text: fmt.Sprintf("to %s somebody has to be at the phone: %s", s.Title(), strings.Join(do, " ")), Remedy: "run it again in a terminal, with somebody at the phone"}
 }
 
+// tell tells findings, a note in the same words once: what is true of each of several partitions
+// calms nobody by being said again.
+func (j *Job) tell(list []finding.Finding) {
+	for _, f := range list {
+		said := f.Severity == finding.Note && slices.Contains(j.noted, f.Name+f.Text)
+		if j.Agreed.knows(f) || said {
+			continue
+		}
+		j.noted = append(j.noted, f.Name+f.Text)
+		j.Obs.Found(f)
+	}
+}
+
 // judge runs all checks and asks what has to be asked.
 func (j *Job) judge() error {
 	found := append(append(j.damaged(), j.Draft.Findings...), j.plan.Check(j.Card)...)
@@ -206,11 +219,7 @@ func (j *Job) judge() error {
 		found = append(found, j.hands()...)
 	}
 	j.checked = finding.Apply(found, j.Accept)
-	for _, f := range j.checked {
-		if !j.Agreed.knows(f) {
-			j.Obs.Found(f)
-		}
-	}
+	j.tell(j.checked)
 	if stops := finding.Blocking(j.checked); len(stops) > 0 {
 		return &finding.StopError{Findings: stops, Told: true}
 	}
@@ -403,11 +412,7 @@ func (j *Job) fresh(found []finding.Finding) (list []finding.Finding) {
 // answered before is not asked twice.
 func (j *Job) weigh(found []finding.Finding, title string) error {
 	fresh := j.fresh(found)
-	for _, f := range fresh {
-		if !j.Agreed.knows(f) {
-			j.Obs.Found(f)
-		}
-	}
+	j.tell(fresh)
 	j.checked = append(j.checked, fresh...)
 	err := error(nil)
 	asks := finding.Asking(fresh)

@@ -70,7 +70,15 @@ func (t *Term) Ask(q say.Question) (int, error) {
 func (t *Term) answered(q say.Question) (int, error) {
 	if len(q.Options) == 0 {
 		if !t.json {
-			fmt.Fprintf(t.w, "%s  %s [y/N] ", t.paint(colours[say.Asks], string(say.Asks)), strings.Map(printable, q.Text))
+			head := t.paint(colours[say.Asks], string(say.Asks)) + "  "
+			for _, part := range t.parts(q.Text + " [y/N]") {
+				if head == indent {
+					fmt.Fprintln(t.w)
+				}
+				fmt.Fprint(t.w, head+part)
+				head = indent
+			}
+			fmt.Fprint(t.w, " ")
 		}
 		text, err := t.answer()
 		if err != nil {

@@ -61,9 +61,9 @@ func (t *Term) Show(tab Table) {
 	if second > 0 {
 		shown = second
 	}
-	widths, words := columnWidths(tab, shown)
+	widths, least := columnWidths(tab, shown)
 	if t.live {
-		shrink(widths, words, room-tableGap*(len(widths)-1))
+		shrink(widths, least, room-tableGap*(len(widths)-1))
 	}
 	t.tableRow(tab.Head[:shown], widths, true)
 	for _, r := range tab.Rows {
@@ -89,35 +89,44 @@ func (t *Term) Show(tab Table) {
 	}
 }
 
-// columnWidths is how wide each of the first columns would like to be, and the widest word in it.
-func columnWidths(tab Table, shown int) (widths, words []int) {
-	widths, words = make([]int, shown), make([]int, shown)
-	for _, r := range append([][]string{tab.Head}, tab.Rows...) {
-		for i, cell := range r[:min(shown, len(r))] {
-			if len(r) == 1 && len(tab.Head) > 1 {
-				continue
-			}
+// columnWidths is how wide each of the first columns would like to be, and how far it can give way:
+// until its heading is broken at blanks, until its cells are, until words are.
+func columnWidths(tab Table, shown int) (widths []int, least [3][]int) {
+	widths = make([]int, shown)
+	for i := range least {
+		least[i] = make([]int, shown)
+	}
+	for n, r := range append([][]string{tab.Head}, tab.Rows...) {
+		if len(r) == 1 && len(tab.Head) > 1 {
+			continue
+		}
+		for i, cell := range r[:shown] {
 			widths[i] = max(widths[i], wide(cell))
+			word := 0
 			for _, w := range strings.Fields(cell) {
-				words[i] = max(words[i], wide(w))
+				word = max(word, wide(w))
 			}
+			if n > 0 {
+				least[0][i] = max(least[0][i], wide(cell))
+			}
+			least[0][i], least[1][i] = max(least[0][i], word), max(least[1][i], word)
+			least[2][i] = min(leastColumn, least[1][i])
 		}
 	}
-	return widths, words
+	return widths, least
 }
 
-// shrink takes room from the widest column, again and again, until all fit: first from those that
-// can be broken at blanks, then within words.
-func shrink(widths, words []int, room int) {
+// shrink takes room from the widest column that can give way, again and again, until all fit.
+func shrink(widths []int, least [3][]int, room int) {
 	sum := 0
 	for _, w := range widths {
 		sum += w
 	}
-	for _, least := range [][]int{words, nil} {
+	for _, least := range least {
 		for sum > room {
 			at := -1
 			for i, w := range widths {
-				if (least == nil || w > least[i]) && w > leastColumn && (at < 0 || w > widths[at]) {
+				if w > least[i] && (at < 0 || w > widths[at]) {
 					at = i
 				}
 			}

@@ -143,7 +143,7 @@ func (f *File) Lines() []string {
 		}
 	}
 	for _, d := range []struct{ name, words string }{{"kernel_version", "kernel"}, {"release", "platform release"}, {"security_patch", "security patch level"},
-		{"post_security_patch_level", "security patch level"}, {"architecture", "architecture"}, {"kernel_architecture", "architecture"}, {"volume_name", "label"},
+		{"post_security_patch_level", "security patch level"}, {"architecture", "processor"}, {"kernel_architecture", "kernel for"}, {"volume_name", "label"},
 		{"algorithm_type", "signature"}, {"signer", "signed by"}, {"cmdline", "kernel command line"}} {
 		if v := text(d.name); v != "" {
 			add("%s: %s", d.words, v)

@@ -138,7 +138,7 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 		return nil
 	}
 	f := finding.Finding{Name: finding.NotAsSigned, Severity: finding.Note, About: w.Partition,
-		Text: fmt.Sprintf("the vbmeta on the phone was signed over other bytes for %s, unless these are the very ones; ", w.Partition)}
+		Text: "the phone's vbmeta does not vouch for it, as is usual for what is not the maker's own; "}
 	locked := "with its warning"
 	switch v := w.File.VBMeta; {
 	case w.Partition == "vbmeta" && v != nil:
