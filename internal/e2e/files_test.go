@@ -478,8 +478,8 @@ func TestSigner(t *testing.T) {
 		rec := l.file("rec.img", must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048},
 			boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("system/bin/recovery", "x", "system/etc/security/otacerts.zip", certs)})))
 		l.want(0, []string{"signed by CN=ours", "was not asked"}, "proof", path)
-		l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--signer", filepath.Join(l.dir, "ours.pem"))
-		l.want(0, []string{"good  signed.zip: trusted signer"}, "proof", path, "--keys-of", rec)
+		l.want(0, []string{"good", "trusted signer"}, "proof", path, "--signer", filepath.Join(l.dir, "ours.pem"))
+		l.want(0, []string{"good", "trusted signer"}, "proof", path, "--keys-of", rec)
 		l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer", filepath.Join(l.dir, "theirs.pem"))
 		l.want(6, []string{"carries no signature"}, "proof", unsigned, "--signer", filepath.Join(l.dir, "ours.pem"))
 		l.want(0, []string{"signed by: CN=ours"}, "ident", path)

@@ -493,6 +493,10 @@ func TestKindsDoneWrong(t *testing.T) {
 		"not-as-signed": func(l *lab) {
 			l.standin("dunlin")
 			l.want(0, []string{"note  not-as-signed"}, "recovery", "install", files.Recovery, "--yes")
+			other := l.file("boot.img", must(scenario.Images(scenario.Saltmarsh, dunlin))["boot"])
+			if out := l.want(0, nil, "flash", other, files.Recovery, "--yes"); strings.Count(out, "not-as-signed") != 1 {
+				l.Errorf("it is told once a phone:\n%s", out)
+			}
 			strict := l.modelOf("dunlin", "strict", "title: Wickerlight Dunlin", "title: Wickerlight Dunlin\nbootloader: {enforces: true}", "  serial: WL-DU-0007", "  serial: WL-DU-0009\n  enforces: true", "model: dunlin", "model: strict", "aliases: [WL-DU, wl_dunlin]", "aliases: [dunlin]")
 			if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
 				l.Fatal(err)

@@ -83,7 +83,7 @@ func TestPut(t *testing.T) {
 			l.want(3, []string{"stop  not-in-this-mode: --install works in the phone's recovery"}, "put", files.Package, "--to", "storage", "--install")
 			l.want(2, []string{"say where the files are to lie: --to storage or --to sd"}, "put", files.Package)
 			for _, name := range []string{"no-room", "storage-unreadable", "storage-holds-package"} {
-				if _, out := l.run("explain", name); !strings.Contains(out, "info  "+name) {
+				if _, out := l.run("explain", name); !strings.Contains(out, "  "+name+" ") {
 					t.Errorf("there is no explanation of %s", name)
 				}
 			}

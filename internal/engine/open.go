@@ -70,7 +70,7 @@ type Job struct {
 
 	plan    *plan.Plan
 	checked []finding.Finding
-	noted   []string // notes that were told
+	noted   []string         // notes that were told
 	said    []journal.Answer // to the engine's own questions
 	scratch string
 	unlock  []func()
