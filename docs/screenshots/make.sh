@@ -9,7 +9,7 @@ lab=/tmp/jarlid-pictures
 rm -rf "$lab" && mkdir -p "$lab"
 CGO_ENABLED=0 go build -o "$work/jarlid" ./cmd/jarlid
 export PATH="$work:$PATH" JARLID_HOME="$lab/home" DISPLAY=:97
-Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+Xvfb "$DISPLAY" -screen 0 1200x1600x24 >/dev/null 2>&1 &
 xvfb=$!
 phone=
 trap 'kill $xvfb $phone 2>/dev/null; rm -rf "$work" "$lab"' EXIT
@@ -17,21 +17,27 @@ sleep 1
 jarlid demo --only-files --at "$lab" >/dev/null
 cd "$lab/files"
 
-# shot NAME SECONDS COMMAND: the picture is taken after SECONDS, or when the
-# command has ended for "end".
+# shot NAME WHEN COMMAND: a window of 100 columns, with the command and all it shows. The picture is
+# taken after WHEN seconds, or when the command has ended for "end". dark=1: on a dark ground.
 shot() {
-    local name=$1 when=$2 cmd=$3
+    local name=$1 when=$2 cmd=$3 ground=#fbfaf6 ink=#24292e
+    local colours=(1:#b3261e 2:#2e6b34 3:#8a5a00 4:#1f5fa8 6:#00697a)
+    if [ -n "${dark:-}" ]; then
+        ground=#16191d ink=#d8dadf
+        colours=(1:#ff8a80 2:#8fd694 3:#f0c060 4:#8ab8ff 6:#6fd3de)
+    fi
     cat > "$work/run" <<EOF
-clear
+echo \$WINDOWID > "$work/window"
+printf '\\033[?25l'; clear
 printf '\$ %s\n' '${shown:-$cmd}'
 $cmd
 touch "$work/ended"
 sleep 60
 EOF
     rm -f "$work/ended"
-    xterm -geometry ${cols:-104}x${rows:-38}+0+0 -fa 'DejaVu Sans Mono' -fs ${points:-14} -bg '#fbfaf6' -fg '#24292e' \
-        -xrm 'xterm*color1: #b3261e' -xrm 'xterm*color2: #2e6b34' -xrm 'xterm*color3: #8a5a00' \
-        -xrm 'xterm*color4: #1f5fa8' -xrm 'xterm*color6: #00697a' -bw 12 -e bash "$work/run" &
+    local set=()
+    for c in "${colours[@]}"; do set+=(-xrm "xterm*color${c%%:*}: ${c#*:}"); done
+    xterm -geometry 100x76+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg "$ground" -fg "$ink" -xrm "xterm*colorBD: $ink" -xrm 'xterm*colorBDMode: true' "${set[@]}" -bw 0 -uc -e bash "$work/run" &
     local term=$!
     if [ "$when" = end ]; then
         for _ in $(seq 900); do [ -e "$work/ended" ] && break; sleep 0.1; done
@@ -39,7 +45,9 @@ EOF
     else
         sleep "$when"
     fi
-    import -window root "$OLDPWD/docs/screenshots/$name.png"
+    import -window "$(cat "$work/window")" "$work/shot.png"
+    # What is empty below the last line is cut off.
+    convert "$work/shot.png" -gravity southwest -background "$ground" -splice 0x1 -trim +repage -bordercolor "$ground" -border 14 "$OLDPWD/docs/screenshots/$name.png"
     [ "$when" = end ] || for _ in $(seq 900); do [ -e "$work/ended" ] && break; sleep 0.1; done
     kill $term 2>/dev/null || true
     wait $term 2>/dev/null || true
@@ -57,15 +65,15 @@ for n in 1 2 3; do
     jarlid standin run dunlin --as dunlin-$n --serial WL-DU-010$n --at "$lab/dunlin-$n" >"$lab/dunlin-$n.log" & trays+=($!)
 done
 sleep 2
-cols=124 points=12 rows=34 shot sheet-draft end "jarlid sheet draft tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip --on dunlin-1"
-cols=124 points=12 rows=38 shot sheet-check end "jarlid sheet check evening.yaml --all"
+shot sheet-draft end "jarlid sheet draft tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip --on dunlin-1"
+shot sheet-check end "jarlid sheet check evening.yaml --all"
 jarlid standin fault dunlin-2 drop --after 62914560 >/dev/null
 for n in 1 2 3; do
     ( for key in "finish welcome" "debugging on" allow; do
         until jarlid standin press dunlin-$n "$key" >/dev/null 2>&1; do sleep 0.3; done
       done ) &
 done
-cols=124 points=12 rows=38 shot sheet-run 2.6 "jarlid sheet run evening.yaml --all --yes"
+dark=1 shot sheet-run 2.6 "jarlid sheet run evening.yaml --all --yes"
 shot_resume() { script -qec "jarlid jobs resume --yes" /dev/null >/dev/null; }
 shot_resume
 jarlid jobs show 1 --page report.html >/dev/null
@@ -100,13 +108,13 @@ shown="jarlid bench --why" shot why end "cat $work/why"
 jarlid demo --only-files --for avocet --at "$lab" >/dev/null
 jarlid standin run avocet --at "$lab/avocet" >"$lab/avocet.log" & phone=$!
 sleep 2
-rows=66 cols=170 points=7 shot card end "jarlid card"
-rows=44 cols=124 points=12 shot flash-set end "jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio --yes"
+shot card end "jarlid card"
+shot flash-set end "jarlid flash wickerlight-9.1-avocet-firmware.zip --accept risky-partition=radio --yes"
 jarlid lift wickerlight-9.1-avocet-firmware.zip vbmeta -o stock >/dev/null
-rows=45 cols=156 points=10 shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
+shot vbmeta-check end "jarlid vbmeta check stock/vbmeta.img --images saltmarsh-4.2-avocet.zip"
 jarlid recovery install tideline-3.1-avocet.img --yes >/dev/null
 jarlid go recovery --yes >/dev/null
-rows=45 cols=150 points=10 shot fit end "jarlid fit saltmarsh-gsi-4.2-arm64.img.gz --page fit.html"
+shot fit end "jarlid fit saltmarsh-gsi-4.2-arm64.img.gz --page fit.html"
 page fit-page fit.html
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
@@ -116,11 +124,11 @@ sleep 2
 shot unlock end "jarlid unlock --yes"
 jarlid recovery try tideline-3.1-dunlin.img --yes >/dev/null
 jarlid put saltmarsh-4.2-dunlin.zip --to storage --yes >/dev/null
-cols=124 rows=38 points=12 shot backup end "jarlid backup take -o kept"
+shot backup end "jarlid backup take -o kept"
 kill $phone 2>/dev/null || true
 wait $phone 2>/dev/null || true
 jarlid demo --only-files --for godwit --at "$lab" >/dev/null
 jarlid standin run godwit --at "$lab/godwit" >"$lab/godwit.log" & phone=$!
 sleep 2
 jarlid flash tideline-dtbo-godwit.img --into @both --yes >/dev/null
-rows=38 cols=124 points=12 shot recovery-install end "jarlid recovery install tideline-3.1-godwit.img --yes"
+shot recovery-install end "jarlid recovery install tideline-3.1-godwit.img --yes"

@@ -391,7 +391,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 
 // maxMemory adds the bound on what unpacking files may take.
 func (a *app) maxMemory(c *cobra.Command) {
-	c.Flags().StringVar(&a.memory, "max-memory", "256MiB", "the most memory that unpacking a file may take")
+	c.Flags().StringVar(&a.memory, "max-memory", "256MiB", "the most memory that unwraping a file may take")
 }
 
 // opened says which phone it is and in what state.

@@ -44,7 +44,7 @@ func (a *app) identCommand() *cobra.Command {
 			return a.ident(cmd.Context(), e, &t)
 		}}
 	c.Flags().BoolVar(&t.Deep, "deep", false, "unwrap compressed files whole, for what only their end or middle tells")
-	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed file may unpack to with --deep")
+	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed file may unwrap to with --deep")
 	a.maxMemory(c)
 	return c
 }

@@ -47,7 +47,7 @@ func (a *app) liftCommand() *cobra.Command {
 	c.Flags().BoolVar(&o.sparse, "sparse", false, "write images as sparse images")
 	c.Flags().BoolVar(&o.sums, "sums", false, "also write a SHA256SUMS")
 	c.Flags().BoolVar(&o.noDigest, "no-digest", false, "leave out digests that are not made on the way anyhow")
-	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed stream may unpack to")
+	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed stream may unwrap to")
 	a.maxMemory(c)
 	return c
 }

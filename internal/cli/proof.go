@@ -33,7 +33,7 @@ func (a *app) proofCommand() *cobra.Command {
 	c.Flags().StringArrayVar(&against, "against", nil, "a file of digests, or a digest as pasted (repeatable)")
 	c.Flags().StringArrayVar(&signers, "signer", nil, "a certificate you trust (PEM or DER; repeatable)")
 	c.Flags().StringVar(&recovery, "keys-of", "", "a recovery image whose own keys count as trusted")
-	c.Flags().StringVar(&over, "over", "", "an app package: would the files be accepted in its place")
+	c.Flags().StringVar(&over, "over", "", "an app: would the files be accepted in its place")
 	return c
 }
 
@@ -170,7 +170,7 @@ func (a *app) printProof(r *proof.Result, several bool) {
 		if r.Signer.Trusted == nil && !r.Replaces() {
 			how := "--signer FILE or --keys-of IMAGE"
 			if r.App != nil {
-				how = "--signer FILE, or --over the app package you have"
+				how = "--signer FILE, or --over the app you have"
 			}
 			a.say("", say.Note, "whether that signer is to be trusted was not asked: %s", how)
 		}

@@ -101,7 +101,7 @@ func overlayScenes(dir string) ([]Scene, error) {
 		{Why: "It is started once, so that what comes later has something to compare with.", Args: []string{"go", "system", "--wait", "1s", "--yes"}},
 		{Why: "Is it really up? At the phone: finish the welcome, switch debugging on, allow this computer.", Args: []string{"arrive", "--wait", "60s"}, Hands: welcome},
 		{Why: "Back to the bootloader for the generic system, which is written whole.", Args: []string{"go", "bootloader"}},
-		{Why: "It is packed; that is no matter. But the base ROM has encrypted the data by now.", Args: []string{"flash", gsi, "--into", "system", "--yes"}, Exit: 3},
+		{Why: "It is wrapped; that is no matter. But the base ROM has encrypted the data by now.", Args: []string{"flash", gsi, "--into", "system", "--yes"}, Exit: 3},
 		{Why: "So that goes first.", Args: []string{"wipe", "userdata", "--yes"}},
 		{Why: "Now.", Args: []string{"flash", gsi, "--into", "system", "--yes"}},
 		{Why: "Its extras come as a numbered series.", Args: []string{"go", "recovery"}},

@@ -155,7 +155,7 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 		wraps = append(wraps, string(f.Kind))
 	}
 	if len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" || f.IsArchive() {
-		e.Obs().Say(say.Info, "%s is wrapped (%s); it is unpacked to a temporary place, since it has to be read at any point", label, strings.Join(wraps, " in "))
+		e.Obs().Say(say.Info, "%s is wrapped (%s); it is unwraped to a temporary place, since it has to be read at any point", label, strings.Join(wraps, " in "))
 	}
 	m, err := e.Gather(ctx, false, p)
 	if err != nil {

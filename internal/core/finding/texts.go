@@ -272,8 +272,8 @@ var texts = map[string]Text{
 		Remedy:  "Take a recovery made for this model and this system, or start it without writing it: jarlid recovery try FILE.",
 	},
 	NotAnApp: {
-		Meaning: "The file is not an app package, only a part of one, or not as anybody signed it.",
-		Why:     "The system's package service takes whole app packages. ROMs and add-ons are installed by the recovery; apps that come in several parts want an installer of their own. One that is not signed, or was changed afterwards, is refused by every phone.",
+		Meaning: "The file is not an app, only a part of one, or not as anybody signed it.",
+		Why:     "The system's package service takes whole apps. ROMs and add-ons are installed by the recovery; apps that come in several parts want an installer of their own. One that is not signed, or was changed afterwards, is refused by every phone.",
 		Remedy:  "jarlid ident FILE says what it is; packages for the recovery go with jarlid sideload FILE.", Final: true,
 	},
 	OldApps: {

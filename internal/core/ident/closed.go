@@ -16,7 +16,7 @@ import (
 )
 
 // Encrypted says why a protected archive stays shut.
-const Encrypted = "it is protected with a password; unpack it with the program that made it, and name what comes out"
+const Encrypted = "it is protected with a password; unwrap it with the program that made it, and name what comes out"
 
 // zipEncrypted is bit 0 of a member's general purpose flags (APPNOTE.TXT, 4.4.4).
 const zipEncrypted = 1

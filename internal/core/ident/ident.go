@@ -64,7 +64,7 @@ var kindWords = map[Kind]string{Boot: "a boot image", BootWithRecovery: "a boot 
 	OTABlock: "a block-list package", Addon: "an add-on package", FirmwareSet: "a firmware set", Images: "an archive of images",
 	BlockList: "a block list with its data beside it", Kernel: "a kernel", SquashFS: "a squashfs file system", ISO: "an image of a disc (ISO 9660)",
 	Qcow2: "a disk of a virtual machine (qcow2)", Disk: "a whole disk with a partition table",
-	Archive: "an archive", App: "an app package", Sums: "a file of digests", Text: "a text"}
+	Archive: "an archive", App: "an app", Sums: "a file of digests", Text: "a text"}
 
 // Words gives the kind in words, with its article.
 func (k Kind) Words() string {

@@ -306,7 +306,7 @@ func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64
 			}
 			n, err := image.Fill(z, buf)
 			if n > 0 && at+int64(n) > ends[i] {
-				return image.Errorf("compressed data (xz)", -1, "a block unpacks to more than its index says")
+				return image.Errorf("compressed data (xz)", -1, "a block unwraps to more than its index says")
 			}
 			if n > 0 {
 				if image.IsZero(buf[:n]) {
@@ -319,7 +319,7 @@ func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64
 			}
 			switch {
 			case errors.Is(err, io.EOF) && at < ends[i]:
-				return image.Errorf("compressed data (xz)", -1, "a block unpacks to less than its index says")
+				return image.Errorf("compressed data (xz)", -1, "a block unwraps to less than its index says")
 			case errors.Is(err, io.EOF):
 				return nil
 			case err != nil:

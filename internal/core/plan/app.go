@@ -33,7 +33,7 @@ func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 	if i.File.Kind != ident.App || i.File.App == nil {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,
-				Text: "the file is " + i.File.What() + ", not an app package", Remedy: "jarlid ident " + place.Quote(i.File.Path)})
+				Text: "the file is " + i.File.What() + ", not an app", Remedy: "jarlid ident " + place.Quote(i.File.Path)})
 		}
 		return list
 	}

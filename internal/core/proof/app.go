@@ -74,7 +74,7 @@ func ReadPackage(ctx context.Context, r io.ReaderAt, size int64, path string) (*
 func (r *Result) app(ctx context.Context, f *ident.File, at io.ReaderAt, size int64, w Wish) error {
 	if f.Kind != ident.App {
 		if w.Over != nil {
-			r.replaces(w.Over, errors.New("it is "+f.What()+" and no app package"))
+			r.replaces(w.Over, errors.New("it is "+f.What()+" and no app"))
 		}
 		return nil
 	}

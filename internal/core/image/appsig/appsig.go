@@ -100,7 +100,7 @@ func (s *Signature) Current() []Signer {
 }
 
 // ErrUnsigned says that an app package carries no signature.
-var ErrUnsigned = errors.New("the app package is not signed; no phone installs it")
+var ErrUnsigned = errors.New("the app is not signed; no phone installs it")
 
 func broken(scheme Scheme, msg string, args ...any) error {
 	return &image.Error{Format: "app signature (" + string(scheme) + ")", Offset: -1, What: fmt.Sprintf(msg, args...)}
