@@ -37,7 +37,7 @@ EOF
     rm -f "$work/ended"
     local set=()
     for c in "${colours[@]}"; do set+=(-xrm "xterm*color${c%%:*}: ${c#*:}"); done
-    xterm -geometry 100x76+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg "$ground" -fg "$ink" -xrm "xterm*colorBD: $ink" -xrm 'xterm*colorBDMode: true' "${set[@]}" -bw 0 -uc -e bash "$work/run" &
+    xterm -geometry 100x76+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg "$ground" -fg "$ink" "${set[@]}" -bw 0 -uc -e bash "$work/run" &
     local term=$!
     if [ "$when" = end ]; then
         for _ in $(seq 900); do [ -e "$work/ended" ] && break; sleep 0.1; done

@@ -170,7 +170,7 @@ func TestAsking(t *testing.T) {
 		if !errors.As(err, &stop) || !stop.Declined || stop.Acted {
 			t.Errorf("no: %v", err)
 		}
-		if len(no.asked) != 1 || no.asked[0] != "Write recovery.img to recovery_a and write recovery.img to recovery_b, on dunlin?" {
+		if len(no.asked) != 1 || no.asked[0] != "Write recovery.img to recovery_a and recovery_b, on dunlin?" {
 			t.Errorf("it asks %q", no.asked)
 		}
 		nobody := &listener{nobody: true}

@@ -263,6 +263,7 @@ func (j *Job) question(steps []plan.Step, doubt bool) string {
 			does = append(does, s.Title())
 		}
 	}
+	does = together(does)
 	const most = 3
 	if n := len(does) - most; n > 1 {
 		does = append(does[:most:most], fmt.Sprintf("%d more", n))
@@ -275,6 +276,21 @@ func (j *Job) question(steps []plan.Step, doubt bool) string {
 		return fmt.Sprintf("Go on with %s?", j.Name)
 	}
 	return fmt.Sprintf("%s%s, on %s?", strings.ToUpper(text[:1]), text[1:], j.Name)
+}
+
+// together makes one of neighbours that are the same but for where to: "write X to boot_a",
+// "write X to boot_b".
+func together(does []string) (out []string) {
+	const to = " to "
+	for _, d := range does {
+		i := strings.LastIndex(d, to)
+		if n := len(out); i > 0 && n > 0 && strings.HasPrefix(out[n-1], d[:i+len(to)]) && !strings.Contains(out[n-1], " and ") && strings.LastIndex(out[n-1], to) == i {
+			out[n-1] += " and " + d[i+len(to):]
+			continue
+		}
+		out = append(out, d)
+	}
+	return out
 }
 
 // ask asks a question that --yes answers. Without anybody there it is the finding

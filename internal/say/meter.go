@@ -22,8 +22,12 @@ type Meter struct {
 
 // NewMeter begins a piece of work; total is in bytes, 0 or less when it is not
 // known. End must be called.
-func NewMeter(to To, w Word, what string, total int64) *Meter {
-	m := &Meter{to: to, p: Progress{Word: w, What: what, Total: max(total, 0)}, start: time.Now()}
+func NewMeter(to To, w Word, what string, total int64) *Meter { return NewPiece(to, w, "", what, total) }
+
+// NewPiece is NewMeter for one of several pieces of work whose ends are told as one; kind is a verb
+// as "unwrapped".
+func NewPiece(to To, w Word, kind, what string, total int64) *Meter {
+	m := &Meter{to: to, p: Progress{Word: w, Kind: kind, What: what, Total: max(total, 0)}, start: time.Now()}
 	to.Work(m.p)
 	return m
 }
@@ -69,13 +73,6 @@ func (m *Meter) Total() int64 {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.p.Total
-}
-
-// Fold has the end of the work told together with that of others of its kind.
-func (m *Meter) Fold(kind string) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.p.Kind = kind
 }
 
 // Again begins a further pass over the same work: the rate is that of the pass.

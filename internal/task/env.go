@@ -85,8 +85,7 @@ func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.
 // Working tells how far a piece of work on files is. Those of one kind, a verb as "unwrapped", that
 // end one after the other are told as one.
 func (e *Env) Working(kind, what string, total int64) (moved func(int64), end func()) {
-	m := say.NewMeter(e.Obs(), say.Read, what, total)
-	m.Fold(kind)
+	m := say.NewPiece(e.Obs(), say.Read, kind, what, total)
 	return m.Reach, m.End
 }
 

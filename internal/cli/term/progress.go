@@ -119,7 +119,9 @@ func (t *Term) work(phone string, p say.Progress) {
 
 // startBar begins a line that is redrawn. since is when a wait began.
 func (t *Term) startBar(p say.Progress, since time.Time) {
-	t.flush()
+	if p.Kind == "" || p.Kind != t.pieces.last.Kind {
+		t.flush()
+	}
 	t.endBar()
 	b := &bar{bars: t.drawn(), now: p, since: since}
 	b.bar = drawnLine(b.bars, func() string {
@@ -190,6 +192,7 @@ func (t *Term) dropBar() {
 
 // gathering is finished pieces of one kind, which are one line in the end.
 type gathering struct {
+	by    *Term // whose they are
 	last  say.Progress
 	n     int
 	bytes int64
@@ -200,7 +203,7 @@ func (t *Term) gathered(p say.Progress) {
 	if t.pieces.last.Kind != p.Kind {
 		t.flush()
 	}
-	t.pieces.last = p
+	t.pieces.by, t.pieces.last = t, p
 	t.pieces.n++
 	t.pieces.bytes += p.Done
 }
@@ -211,9 +214,9 @@ func (t *Term) flush() {
 	t.pieces = gathering{}
 	switch {
 	case g.n == 1:
-		t.line(g.last.Word, t.progressText(g.last))
+		g.by.line(g.last.Word, t.progressText(g.last))
 	case g.n > 1:
-		t.line(g.last.Word, fmt.Sprintf("%s %d files, %s", g.last.Kind, g.n, image.Size(g.bytes)))
+		g.by.line(g.last.Word, fmt.Sprintf("%s %d files, %s", g.last.Kind, g.n, image.Size(g.bytes)))
 	}
 }
 

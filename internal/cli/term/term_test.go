@@ -373,8 +373,7 @@ func TestEnds(t *testing.T) {
 		to := say.To{Observer: tm}
 		tm.Line(say.Info, "looked at")
 		for _, name := range []string{"a.img", "b.img"} {
-			m := say.NewMeter(to, say.Read, "unwrapping "+name, 5<<20)
-			m.Fold("unwrapped")
+			m := say.NewPiece(to, say.Read, "unwrapped", "unwrapping "+name, 5<<20)
 			m.Set(5 << 20)
 			m.End()
 		}
@@ -416,6 +415,24 @@ func TestShortDigests(t *testing.T) {
 		t.Table([]string{"X"}, [][]string{{sum}})
 	})
 	if want := "info  6c5ac23e701b69de…\nnext  " + sum + "\ninfo  " + sum + "\n      X\n      6c5ac23e701b69de…\n"; got != want {
+		t.Errorf("%q", got)
+	}
+}
+
+// TestPiecesOfOne: on a terminal too finished pieces of one kind are one line, and it is of the
+// phone whose they are, whoever speaks next.
+func TestPiecesOfOne(t *testing.T) {
+	got := drawn(map[string]string{"TERM": "xterm"}, func(tm *Term) {
+		a, b := tm.Of("d1"), tm.Of("d2")
+		for range 2 {
+			m := say.NewPiece(say.To{Observer: a}, say.Read, "digested", "recovery.img", 5<<20)
+			m.Set(5 << 20)
+			m.End()
+		}
+		b.Line(say.Info, "is here")
+		tm.EndBar()
+	})
+	if !strings.Contains(got, "d1: digested 2 files, 10.0 MiB\n") || !strings.Contains(got, "info  d2: is here\n") || strings.Contains(got, "d2: digested") {
 		t.Errorf("%q", got)
 	}
 }

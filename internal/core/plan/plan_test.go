@@ -135,7 +135,7 @@ func TestCompile(t *testing.T) {
 		t.Errorf("without formatting: %s", got)
 	}
 	p = Compile(c, set.Find("dunlin"), set, &FormatData{}, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.System})
-	if got, want := titles(p), "format the data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
+	if got, want := titles(p), "erase all data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
 		t.Errorf("%s", got)
 	}
 	if got := said(p.Check(c)); got != "warn account-lock, note no-backup" {

@@ -206,7 +206,7 @@ type FormatData struct {
 }
 
 // Title says what is done.
-func (*FormatData) Title() string { return "format the data" }
+func (*FormatData) Title() string { return "erase all data" }
 
 // Modes: the bootloader or a recovery.
 func (f *FormatData) Modes() []card.Mode {
