@@ -7,18 +7,33 @@ import (
 	"syscall"
 
 	"jarlid/internal/cli"
+	"jarlid/internal/core/local"
+	"jarlid/internal/host"
 	"jarlid/internal/link/usb"
 )
 
-func main() {
+func main() { os.Exit(run()) }
+
+func run() int {
+	defer host.Prepare()()
+	local.TypedIn(host.TypedIn())
 	signals := make(chan os.Signal, 2)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
-	interrupts := make(chan struct{})
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	interrupts, closing := make(chan struct{}), make(chan struct{})
 	go func() {
-		for range signals {
+		for s := range signals {
+			// The window is closed, or the user logs off: some seconds are left. On Windows that is
+			// what a termination signal stands for; elsewhere it is another program's wish to end.
+			if s == syscall.SIGHUP || s == syscall.SIGTERM && host.Folds {
+				close(closing)
+				return
+			}
 			interrupts <- struct{}{}
 		}
 	}()
-	os.Exit(cli.Run(os.Args[1:], cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr,
-		Interrupts: interrupts, Chdir: os.Chdir, Cable: usb.System()}))
+	c := cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts, Closing: closing, Hold: host.Hold, Cable: usb.System(), Chdir: os.Chdir}
+	if host.Clicked() {
+		return cli.RunClicked(os.Args[1:], c)
+	}
+	return cli.Run(os.Args[1:], c)
 }

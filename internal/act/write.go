@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/files"
+	"jarlid/internal/host"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
@@ -76,7 +77,7 @@ func (j *Job) keepPrevious(ctx context.Context, p card.Partition) error {
 		return err
 	}
 	j.Out.Kept = append(j.Out.Kept, path)
-	return os.Rename(path+".new", path)
+	return host.Replace(path+".new", path)
 }
 
 // readBack compares a written partition with the file, where the phone gives it
@@ -177,7 +178,7 @@ func (j *Job) graft(ctx context.Context, s *plan.Graft) (Done, error) {
 		// what was there before.
 		w.Shell, w.Keep = true, false
 		path := journal.PreviousFile(j.Dir, w.Name())
-		if err := os.Rename(contents[w.Name()], path); err != nil {
+		if err := host.Replace(contents[w.Name()], path); err != nil {
 			return d, err
 		}
 		j.Out.Kept = append(j.Out.Kept, path)

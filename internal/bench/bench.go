@@ -19,6 +19,7 @@ import (
 
 	"jarlid/internal/core/model"
 	"jarlid/internal/files"
+	"jarlid/internal/host"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/link/usb"
@@ -80,19 +81,22 @@ type Bench struct {
 	kept   *keep                    // locks that are not let go before the end; nil: none
 }
 
-// DefaultHome is the home folder when none is given: the user's data folder.
-func DefaultHome() (string, error) {
-	if dir := os.Getenv("XDG_DATA_HOME"); filepath.IsAbs(dir) {
-		return filepath.Join(dir, "jarlid"), nil
-	}
-	dir, err := os.UserConfigDir() // the data folder on Windows and macOS
+// DefaultHome is the home folder where nothing names one. moved is where it was before, when it was
+// moved just now: earlier versions on Windows kept it in the profile that goes with its user to other
+// computers, with gigabytes of unwrapped images.
+func DefaultHome() (dir, moved string, err error) {
+	data, before, err := host.DataFolder()
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
-	if home, err := os.UserHomeDir(); err == nil && dir == filepath.Join(home, ".config") {
-		dir = filepath.Join(home, ".local", "share")
+	dir, old := filepath.Join(data, "jarlid"), filepath.Join(before, "jarlid")
+	if before == "" || isDir(dir) || !isDir(old) {
+		return dir, "", nil
 	}
-	return filepath.Join(dir, "jarlid"), nil
+	if err := host.Replace(old, dir); err != nil {
+		return old, "", nil // another disk, or somebody works there: it stays where it is
+	}
+	return dir, old, nil
 }
 
 // Open opens a home folder.
@@ -174,7 +178,7 @@ func (b *Bench) read() (file, error) {
 const maxList = 4 << 20
 
 func (b *Bench) parse() (file, error) {
-	data, err := files.ReadSmall(b.listPath(), maxList)
+	data, err := files.ReadText(b.listPath(), maxList)
 	if err != nil {
 		return file{}, err
 	}
@@ -182,9 +186,9 @@ func (b *Bench) parse() (file, error) {
 		Phones  []written  `yaml:"phones"`
 		Serials [][]string `yaml:"serials"`
 	}
-	d := yaml.NewDecoder(strings.NewReader(string(data)))
+	d := yaml.NewDecoder(strings.NewReader(data))
 	d.KnownFields(true)
-	if err := d.Decode(&w); err != nil && len(strings.TrimSpace(string(data))) > 0 {
+	if err := d.Decode(&w); err != nil && len(strings.TrimSpace(data)) > 0 {
 		return file{}, fmt.Errorf("%s: %w", b.listPath(), err)
 	}
 	f := file{Serials: w.Serials}
@@ -232,7 +236,7 @@ func (b *Bench) change(edit func(*file)) error {
 	if err != nil {
 		return err
 	}
-	return files.WriteWhole(b.listPath(), data, 0o600)
+	return host.WriteWhole(b.listPath(), data, 0o600)
 }
 
 // Register lists a phone, in place of one of the same name.

@@ -14,6 +14,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"jarlid/internal/host"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
 )
@@ -143,7 +144,7 @@ const whoEnding = ".who"
 // that can't be told.
 func (b *Bench) holder(names ...string) string {
 	for _, n := range names {
-		text, err := os.ReadFile(filepath.Join(b.locks, lockName(n)+whoEnding))
+		text, err := host.Read(filepath.Join(b.locks, lockName(n)+whoEnding))
 		if err != nil || len(text) > 4096 {
 			continue
 		}

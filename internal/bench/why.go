@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"jarlid/internal/host"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
 )
@@ -166,7 +167,7 @@ func (b *Bench) lookPath() string { return filepath.Join(b.Home, "look.json") }
 // lastLook reads it; an empty one when there was none, or it can't be read.
 func (b *Bench) lastLook() look {
 	var l look
-	data, err := os.ReadFile(b.lookPath())
+	data, err := host.Read(b.lookPath())
 	if err != nil || json.Unmarshal(data, &l) != nil {
 		return look{}
 	}
@@ -185,11 +186,7 @@ func (b *Bench) keepLook(devices []usb.Device) error {
 	if err := os.MkdirAll(b.Home, 0o700); err != nil {
 		return err
 	}
-	tmp := b.lookPath() + ".new"
-	if err := os.WriteFile(tmp, append(data, '\n'), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(tmp, b.lookPath())
+	return host.WriteWhole(b.lookPath(), append(data, '\n'), 0o600)
 }
 
 func (l look) number(port string) (int, bool) {

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -53,14 +54,18 @@ type Config struct {
 	Attended *bool
 	// Interrupts has a value for each Ctrl-C.
 	Interrupts <-chan struct{}
-	Dial       link.Dialer            // nil: the network
-	Cable      usb.Bus                // nil: no phone is on a cable
-	Plug       soft.Plug              // where stand-ins' cables end; nil: this computer's kernel
-	Columns    int                    // the width of the terminal that Stdout is; 0: what the system says of it
-	Chdir      func(dir string) error // moves the process to a folder; nil: it stays where it is
-	Locks      string                 // the folder of locks; "": the user's
-	Net        standin.Net            // where stand-ins listen; nil: the loopback interface
-	Sink       journal.OpenSink
+	// Closing is closed when the window is: a few seconds are left, and jobs end at once.
+	Closing <-chan struct{}
+	// Hold keeps the window and the computer from stopping a job until it is released; nil: nothing does.
+	Hold    func() (release func())
+	Dial    link.Dialer            // nil: the network
+	Cable   usb.Bus                // nil: no phone is on a cable
+	Plug    soft.Plug              // where stand-ins' cables end; nil: this computer's kernel
+	Columns int                    // the width of the terminal that Stdout is; 0: what the system says of it
+	Chdir   func(dir string) error // moves the process to a folder; nil: it stays where it is
+	Locks   string                 // the folder of locks; "": the user's
+	Net     standin.Net            // where stand-ins listen; nil: the loopback interface
+	Sink    journal.OpenSink
 }
 
 // app is one run of the program.
@@ -86,10 +91,12 @@ type app struct {
 
 	mu      sync.Mutex
 	working bool // a job is under way, which is ended in order
+	release func()
 }
 
 // Run runs the program with the given arguments and gives its exit code.
 func Run(args []string, c Config) int {
+	cobra.MousetrapHelpText = "" // a click is RunClicked's
 	if c.Env == nil {
 		c.Env = os.Getenv
 	}
@@ -138,6 +145,21 @@ func Parses(args []string) error {
 	return err
 }
 
+// RunClicked runs the program where somebody clicked on it, or dropped files on it, in a window of its
+// own that closes with it: it tells what is here, or what the files are, and waits.
+func RunClicked(args []string, c Config) int {
+	if len(args) > 0 && !slices.ContainsFunc(args, func(s string) bool { _, err := os.Stat(s); return err != nil }) {
+		args = append([]string{"ident"}, args...)
+	}
+	code := Run(args, c)
+	if len(args) == 0 {
+		fmt.Fprintln(c.Stdout, "\nJar Lid is worked with by typing: open a terminal in this folder, and type jarlid --help.")
+	}
+	fmt.Fprint(c.Stdout, "Press Enter to close this window. ")
+	_, _ = bufio.NewReader(c.Stdin).ReadString('\n') // the window closes whatever came
+	return code
+}
+
 // withoutCode takes an unlock code out of what was typed: it is kept nowhere.
 func withoutCode(args []string) (out []string) {
 	for i := 0; i < len(args); i++ {
@@ -175,6 +197,12 @@ func (a *app) interrupts(done <-chan struct{}, cancel func()) {
 	for n := 0; ; n++ {
 		select {
 		case <-a.Interrupts:
+		case <-a.Closing:
+			if n == 0 {
+				close(a.soft)
+			}
+			cancel()
+			return
 		case <-done:
 			return
 		}
@@ -203,6 +231,13 @@ func (a *app) setWorking(on bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.working = on
+	if a.release != nil {
+		a.release()
+		a.release = nil
+	}
+	if on && a.Hold != nil {
+		a.release = a.Hold()
+	}
 }
 
 // ending is how a command ended, in the last line of JSON.
@@ -349,7 +384,11 @@ func (a *app) homeDir() (string, error) {
 	if dir := a.Env("JARLID_HOME"); dir != "" {
 		return dir, nil
 	}
-	return bench.DefaultHome()
+	dir, moved, err := bench.DefaultHome()
+	if moved != "" {
+		a.say("", say.Note, "the home folder was moved from %s to %s: it belongs to this computer", moved, dir)
+	}
+	return dir, err
 }
 
 // with gives what commands are run with. typed is the command as it was typed, nil where
@@ -391,7 +430,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 
 // maxMemory adds the bound on what unpacking files may take.
 func (a *app) maxMemory(c *cobra.Command) {
-	c.Flags().StringVar(&a.memory, "max-memory", "256MiB", "the most memory that unwraping a file may take")
+	c.Flags().StringVar(&a.memory, "max-memory", "256MiB", "the most memory that unwrapping a file may take")
 }
 
 // opened says which phone it is and in what state.

@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/bench"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/demo"
 	"jarlid/internal/phone"
@@ -128,21 +128,17 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 	} else {
 		window = "other windows"
 	}
-	set := "export "
-	if runtime.GOOS == "windows" {
-		set = "set "
-	}
 	a.out.Plain("")
 	a.out.Prose("", fmt.Sprintf("Whoever wants to type along does so here; %s ends up in %s:", map[bool]string{true: "the phone", false: "each phone"}[len(phones) == 1], window))
-	a.out.Plain(command + "cd " + quoted(filepath.Join(o.dir, "files")))
-	a.out.Plain(command + set + "JARLID_HOME=" + quoted(home))
+	a.out.Plain(command + "cd " + local.Quote(filepath.Join(o.dir, "files")))
+	a.out.Plain(command + local.SetVariable("JARLID_HOME", home))
 	at := func(p demo.Phone) string { return filepath.Join(o.dir, p.Name) }
 	for _, p := range phones {
 		more := ""
 		if p.Serial != "" {
 			more = " --as " + p.Name + " --serial " + p.Serial
 		}
-		a.out.Plain(command + "jarlid standin run " + tale.Device + more + " --at " + quoted(at(p)))
+		a.out.Plain(command + "jarlid standin run " + tale.Device + more + " --at " + local.Quote(at(p)))
 	}
 	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial})
 	if err != nil {
@@ -180,7 +176,7 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 	}
 	a.say("", say.Info, "journals: %s", filepath.Join(home, "jobs"))
 	if !o.keep {
-		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, quoted(at(phones[0])), quoted(home))
+		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, local.Quote(at(phones[0])), local.Quote(home))
 		return nil
 	}
 	a.say("", say.Info, "the stand-in runs until Ctrl-C; to work with it, in another window: jarlid --home %s", home)
@@ -208,21 +204,13 @@ func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as d
 // command is what stands before a command that is shown.
 const command = "      $ "
 
-// quoted quotes a word of a command that has blanks in it.
-func quoted(w string) string {
-	if strings.Contains(w, " ") {
-		return `"` + w + `"`
-	}
-	return w
-}
-
 // play shows a command and runs it.
 func (a *app) play(ctx context.Context, home string, controls map[string]string, number string, s demo.Scene) error {
 	a.out.Plain("")
 	a.out.Prose(number, s.Why)
 	shown := []string{"jarlid"}
 	for _, w := range s.Args {
-		shown = append(shown, quoted(w))
+		shown = append(shown, local.Quote(w))
 	}
 	a.out.Plain(command + strings.Join(shown, " "))
 	hctx, cancel := context.WithCancel(ctx)

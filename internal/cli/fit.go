@@ -48,7 +48,7 @@ func (a *app) fit(cmd *cobra.Command, args []string, t *task.Fit, w fitShow) err
 		if err := writePage(w.page, r.Questions[0], best, r.Name); err != nil {
 			return err
 		}
-		a.say(r.Name, say.Done, "the page is in %s", w.page)
+		a.say(r.Name, say.Info, "the page is in %s", w.page)
 	}
 	if len(best.Todo) > 0 {
 		a.next = append(a.next, a.fitNext(best.Todo[0], r.Name))

@@ -147,7 +147,7 @@ func (a *app) tellHelp(write func(p *helpPage)) {
 			Help  string `json:"help"`
 		}{"result", true, 0, text})
 		if err == nil {
-			text = string(b) + "\n"
+			text = string(term.ASCII(b)) + "\n"
 		}
 	}
 	_, _ = io.WriteString(a.Stdout, text) // nobody is left to be told

@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
 	"jarlid/internal/files"
+	"jarlid/internal/host"
 	"jarlid/internal/journal"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -300,7 +301,7 @@ func (a *app) runShow(e *task.Env, word string, run *journal.Run) error {
 func (a *app) writeReport(r *task.Report, path string) error {
 	b, err := reportHTML(r)
 	if err == nil {
-		err = files.WriteWhole(path, b, 0o644)
+		err = host.WriteWhole(path, b, 0o644)
 	}
 	if err == nil {
 		a.say("", say.Done, "%s: the report of %s, one page that needs nothing else", path, r.Name)

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -69,11 +68,11 @@ func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
 		}
 		return nil, usage("there is no model %q%s; there is: %s, or the path of a model file", name, spell.DidYouMean(name, names), strings.Join(names, ", "))
 	}
-	data, err := os.ReadFile(files.Unquote(name))
+	data, err := files.ReadText(files.Unquote(name), model.MaxFile)
 	if err != nil {
 		return nil, err
 	}
-	return model.Parse(data)
+	return model.Parse([]byte(data))
 }
 
 // ready is told when a stand-in can be reached.

@@ -24,8 +24,8 @@ func (a *app) unlock(cmd *cobra.Command, args []string, t *task.Unlock) error {
 	}
 	a.result = t.Result(j)
 	if done {
-		a.say(j.Name, say.Done, "the bootloader is open, read back; all data is erased")
 		a.say(j.Name, say.Note, "debugging is off again: after the next start of the system, go through its welcome and switch it on")
+		a.say(j.Name, say.Done, "the bootloader is open, read back; all data is erased")
 	}
 	a.suggest(j)
 	return nil

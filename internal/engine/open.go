@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -68,14 +67,15 @@ type Job struct {
 	// Acted says that something was changed.
 	Acted bool
 
-	plan    *plan.Plan
-	checked []finding.Finding
-	noted   []string         // notes that were told
-	said    []journal.Answer // to the engine's own questions
-	scratch string
-	unlock  []func()
-	locked  []string
-	log     *journal.Writer
+	plan      *plan.Plan
+	checked   []finding.Finding
+	noted     []string         // notes that were told
+	said      []journal.Answer // to the engine's own questions
+	scratch   string
+	unscratch func()
+	unlock    []func()
+	locked    []string
+	log       *journal.Writer
 }
 
 // lockLimit is how long a job waits for one who only looks.
@@ -147,11 +147,11 @@ func (j *Job) begin() {
 
 // offline opens a saved card.
 func offline(b *bench.Bench, o Options) (*Job, error) {
-	data, err := files.ReadSmall(o.SavedCard, card.MaxSaved)
+	data, err := files.ReadText(o.SavedCard, card.MaxSaved)
 	if err != nil {
 		return nil, err
 	}
-	c, name, err := card.Load(data)
+	c, name, err := card.Load([]byte(data))
 	if err != nil {
 		return nil, &CardError{Path: o.SavedCard, Err: err}
 	}
@@ -251,7 +251,7 @@ func (j *Job) Close() {
 	}
 	j.unlock = nil
 	if j.scratch != "" {
-		os.RemoveAll(j.scratch)
+		j.unscratch()
 	}
 }
 
@@ -259,7 +259,7 @@ func (j *Job) Close() {
 func (j *Job) Scratch() (string, error) {
 	var err error
 	if j.scratch == "" {
-		j.scratch, err = os.MkdirTemp("", "jarlid-")
+		j.scratch, j.unscratch, err = files.Scratch("")
 	}
 	return j.scratch, err
 }

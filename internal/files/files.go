@@ -20,6 +20,8 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/sums"
+	"jarlid/internal/host"
 )
 
 // MissingError is a file that is not there.
@@ -38,7 +40,7 @@ func Open(path string) (*os.File, int64, error) {
 	if err == nil && !st.IsDir() && !st.Mode().IsRegular() {
 		return nil, 0, fmt.Errorf("%s is %s, and no file", path, special(st.Mode()))
 	}
-	f, err := os.Open(path)
+	f, err := host.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, 0, &MissingError{path}
 	}
@@ -129,38 +131,6 @@ func (d *Folder) Close() {
 		f.Close()
 	}
 	d.open = nil
-}
-
-// Expand gives the files that words on the command line mean: quoted paths as
-// dragged into a terminal, and patterns on systems whose shell leaves them.
-func Expand(words []string) ([]string, error) {
-	var out []string
-	for _, s := range words {
-		s = Unquote(s)
-		if _, err := os.Stat(s); errors.Is(err, fs.ErrNotExist) && strings.ContainsAny(s, "*?") {
-			list, err := filepath.Glob(s)
-			if err != nil || len(list) == 0 {
-				return nil, fmt.Errorf("no file matches %s", s)
-			}
-			out = append(out, list...)
-			continue
-		}
-		out = append(out, s)
-	}
-	return out, nil
-}
-
-// Unquote takes the quotes and the blanks off a path that was dragged into a
-// terminal.
-func Unquote(s string) string {
-	t := strings.TrimSpace(s)
-	if _, err := os.Stat(s); err == nil {
-		return s
-	}
-	if len(t) >= 2 && (t[0] == '\'' || t[0] == '"') && t[len(t)-1] == t[0] {
-		return t[1 : len(t)-1]
-	}
-	return t
 }
 
 // IsPartitionName tells whether a word is no file but the name of a partition,
@@ -283,26 +253,6 @@ func DigestOf(ctx context.Context, name string) (sum string, n int64, err error)
 	return sum, size, err
 }
 
-// WriteWhole writes a file so that it is there whole or not at all. What it writes meanwhile has a
-// name nobody can have put a link at.
-func WriteWhole(name string, b []byte, mode fs.FileMode) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".new-")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			os.Remove(f.Name())
-		}
-	}()
-	_, err = f.Write(b)
-	err = errors.Join(err, f.Chmod(mode), f.Close())
-	if err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), name)
-}
-
 // ReadSmall reads a file that a person writes or that is kept for one: of up to limit bytes.
 // Errors: *MissingError, and what is no file or larger.
 func ReadSmall(name string, limit int64) ([]byte, error) {
@@ -315,4 +265,11 @@ func ReadSmall(name string, limit int64) ([]byte, error) {
 		return nil, fmt.Errorf("%s has %s; what is wanted here has at most %s", name, image.Size(size), image.Size(limit))
 	}
 	return io.ReadAll(io.LimitReader(f, limit))
+}
+
+// ReadText is ReadSmall for a text that a person wrote: in UTF-8, with an order mark or without, or in
+// UTF-16, as some editors and shells on Windows write it.
+func ReadText(name string, limit int64) (string, error) {
+	b, err := ReadSmall(name, limit)
+	return sums.Text(b), err
 }

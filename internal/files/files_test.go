@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -35,23 +36,43 @@ func put(t *testing.T, path string, b []byte) string {
 func TestExpand(t *testing.T) {
 	dir := t.TempDir()
 	at := func(name string) string { return filepath.Join(dir, name) }
-	for _, name := range []string{"a.img", "b.img", "with blank.img", "'odd'.img", "star*.img"} {
+	names := []string{"a.img", "b.img", "with blank.img", "'odd'.img", "C[1].img", ".hidden.img", "set [2]/x.img", "set [2]/y.img"}
+	if runtime.GOOS != "windows" { // where no name has one
+		names = append(names, "star*.img")
+	}
+	for _, name := range names {
+		if err := os.MkdirAll(filepath.Dir(at(name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
 		put(t, at(name), []byte(name))
 	}
-	for word, want := range map[string][]string{
+	sep := string(filepath.Separator)
+	words := map[string][]string{
 		at("a.img"):                      {at("a.img")},
 		"'" + at("a.img") + "'":          {at("a.img")},
 		`"` + at("with blank.img") + `"`: {at("with blank.img")},
 		" " + at("a.img") + " ":          {at("a.img")},
 		at("'odd'.img"):                  {at("'odd'.img")}, // a file of that very name
-		at("star*.img"):                  {at("star*.img")},
 		at("?.img"):                      {at("a.img"), at("b.img")},
+		at("set [2]/*.img"):              {at("set [2]/x.img"), at("set [2]/y.img")}, // brackets are letters
+		at("set [2]") + sep:              {at("set [2]")},
+		at("?[1].*"):                     {at("C[1].img")},
 		at("missing.img"):                {at("missing.img")}, // whoever opens it says that it is not there
 		"'":                              {"'"},
-	} {
+	}
+	if runtime.GOOS == "windows" {
+		words[at("?.IMG")] = []string{at("a.img"), at("b.img")}
+		words[at("set [2]")+`"`] = []string{at("set [2]")} // "C:\set\" as a program gets it
+	} else {
+		words[at("star*.img")] = []string{at("star*.img")}
+	}
+	for word, want := range words {
 		if got, err := Expand([]string{word}); err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s is %q, %v; want %q", word, got, err, want)
 		}
+	}
+	if got, err := Expand([]string{at("none") + sep + "*.img"}); err == nil || !strings.Contains(err.Error(), "there is no folder") {
+		t.Errorf("a pattern in no folder is %q, %v", got, err)
 	}
 	if got, err := Expand([]string{at("z*.img")}); err == nil || !strings.Contains(err.Error(), at("z*.img")) {
 		t.Errorf("a pattern of nothing is %q, %v", got, err)
@@ -190,24 +211,6 @@ func TestDigest(t *testing.T) {
 	}
 }
 
-// TestWriteWhole: a file is there whole or as it was.
-func TestWriteWhole(t *testing.T) {
-	dir := t.TempDir()
-	path := put(t, filepath.Join(dir, "card.json"), []byte("old"))
-	if err := WriteWhole(path, []byte("new"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if b, err := os.ReadFile(path); err != nil || string(b) != "new" {
-		t.Errorf("%q, %v", b, err)
-	}
-	if err := WriteWhole(filepath.Join(dir, "none", "card.json"), []byte("new"), 0o644); err == nil {
-		t.Error("a folder that is not there is written to")
-	}
-	if left, err := os.ReadDir(dir); err != nil || len(left) != 1 {
-		t.Errorf("%v is left, %v", left, err)
-	}
-}
-
 // TestGather: single images stay where they are; of a folder or an archive every image counts,
 // what is none is left and named, and what was unwrapped is gone in the end.
 func TestGather(t *testing.T) {
@@ -297,5 +300,14 @@ func TestReadSums(t *testing.T) {
 	put(t, path+".sha256", []byte(hexed+"\n"))
 	if got := Beside(path, func(err error) { t.Error(err) }); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
 		t.Errorf("beside it lies %+v", got)
+	}
+}
+
+// TestReadText: what an editor put before a text, and UTF-16 as Windows' shells write it, are read.
+func TestReadText(t *testing.T) {
+	for in, want := range map[string]string{"plain": "plain", "\xef\xbb\xbfsheet: 1": "sheet: 1", "\xff\xfea\x00b\x00": "ab"} {
+		if got, err := ReadText(put(t, filepath.Join(t.TempDir(), "x"), []byte(in)), 100); err != nil || got != want {
+			t.Errorf("%q: %q, %v", in, got, err)
+		}
 	}
 }

@@ -28,14 +28,15 @@ type Material struct {
 	Set      string   // the file or folder that was a whole set; "" for single images
 	Left     []string // members that are no images, which are left alone
 	dir      string   // the temporary folder; "" while nothing was unwrapped
+	done     func()   // takes it away
 	// taken are files that came in with another one that they are a piece of.
 	taken map[string]bool
 }
 
 // Close removes what was unwrapped.
 func (m *Material) Close() {
-	if m.dir != "" {
-		os.RemoveAll(m.dir)
+	if m.done != nil {
+		m.done()
 	}
 }
 
@@ -234,6 +235,9 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 		}
 	}
 	sub, err := m.temporary(g)
+	if err == nil {
+		err = RoomFor(sub, images)
+	}
 	if err != nil {
 		return err
 	}
@@ -243,7 +247,7 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 		base := strings.ToLower(path.Base(it.Name))
 		if other, twice := taken[base]; twice {
 			return finding.Stopped(finding.TwoAlike, filepath.Base(name), fmt.Sprintf("%s holds two files called %s, %s and %s, and which is meant is not guessed", filepath.Base(name), path.Base(it.Name), other, it.Name),
-				"take out the one that is meant: jarlid lift "+place.Quote(name)+" "+place.Quote(it.Name)+" -o DIR")
+				"take out the one that is meant: jarlid lift "+local.Quote(name)+" "+local.Quote(it.Name)+" -o DIR")
 		}
 		taken[base] = it.Name
 		out := filepath.Join(sub, local.Name(path.Base(it.Name)))
@@ -305,14 +309,11 @@ func opened(name string, size int64, g Gathering) (s *lift.Source, done func(), 
 // temporary makes a folder for what is unwrapped.
 func (m *Material) temporary(g Gathering) (string, error) {
 	if m.dir == "" {
-		if err := os.MkdirAll(g.Home, 0o700); err != nil {
-			return "", err
-		}
-		dir, err := os.MkdirTemp(g.Home, "unwrapped-")
+		dir, done, err := Scratch(g.Home)
 		if err != nil {
 			return "", err
 		}
-		m.dir = dir
+		m.dir, m.done = dir, done
 	}
 	return os.MkdirTemp(m.dir, "")
 }

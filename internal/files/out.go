@@ -6,10 +6,12 @@ import (
 	"hash"
 	"io"
 	"os"
+	"path/filepath"
 	"sync"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/lift"
+	"jarlid/internal/host"
 )
 
 // Out is a file that is being written, of which runs of zeros are left out: they are
@@ -22,7 +24,10 @@ type Out struct {
 }
 
 // NewOut writes to f, which is new.
-func NewOut(f *os.File) *Out { return &Out{f: f} }
+func NewOut(f *os.File) *Out {
+	_ = host.Sparse(f) // a disk without holes keeps zeros
+	return &Out{f: f}
+}
 
 // WriteAt writes p at off.
 func (o *Out) WriteAt(p []byte, off int64) (int, error) {
@@ -124,11 +129,16 @@ func (h Hashed) Write(p []byte) (int, error) {
 // limit bytes. Errors: *lift.TooLargeError.
 func Spool(limit int64) func(io.Reader) (io.ReaderAt, int64, func(), error) {
 	return func(r io.Reader) (io.ReaderAt, int64, func(), error) {
-		f, err := os.CreateTemp("", "jarlid-deep-")
+		dir, gone, err := Scratch("")
 		if err != nil {
 			return nil, 0, nil, err
 		}
-		done := func() { f.Close(); os.Remove(f.Name()) }
+		f, err := os.Create(filepath.Join(dir, "unwrapped"))
+		if err != nil {
+			gone()
+			return nil, 0, nil, err
+		}
+		done := func() { f.Close(); gone() }
 		o := NewOut(f)
 		n, err := io.CopyBuffer(struct{ io.Writer }{o}, io.LimitReader(r, limit+1), make([]byte, 1<<20))
 		if err == nil && n > limit {

@@ -11,10 +11,10 @@ import (
 	"sort"
 	"strings"
 
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/local"
+	"jarlid/internal/host"
 )
 
 // RoomFor checks beforehand that the disk has room.
@@ -23,9 +23,8 @@ func RoomFor(dir string, items []lift.Item) error {
 	for _, it := range items {
 		need += max(it.Size, 0)
 	}
-	free, ok := freeSpace(dir)
-	if ok && need > free {
-		return fmt.Errorf("%s has %s free, and %s are needed; nothing was written", dir, image.Size(free), image.Size(need))
+	if err := Room(dir, need); err != nil {
+		return fmt.Errorf("%w; nothing was written", err)
 	}
 	return nil
 }
@@ -104,7 +103,7 @@ func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 	if err := f.Close(); err != nil {
 		return row, err
 	}
-	if err := root.Rename(part, name); err != nil {
+	if err := host.Retry(func() error { return root.Rename(part, name) }); err != nil {
 		return row, err
 	}
 	return Taken{Name: it.Name, Path: filepath.Join(k.Dir, name), Size: st.Size(), SHA256: hex.EncodeToString(digest), local: filepath.ToSlash(name)}, nil

@@ -22,6 +22,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/host"
 )
 
 // Form is the version of the form records are written in. Form 1 had no numbers,
@@ -302,7 +303,7 @@ func nextNumber(jobs string) (int, error) {
 	defer lock.Unlock()
 	path := filepath.Join(jobs, numberName)
 	last := 0
-	b, err := os.ReadFile(path)
+	b, err := host.Read(path)
 	if err == nil {
 		last, _ = strconv.Atoi(strings.TrimSpace(string(b))) // the folders tell too
 	} else if !errors.Is(err, fs.ErrNotExist) {
@@ -318,11 +319,7 @@ func nextNumber(jobs string) (int, error) {
 		}
 	}
 	last++
-	tmp := path + ".new"
-	if err := os.WriteFile(tmp, []byte(fmt.Sprintln(last)), 0o600); err != nil {
-		return 0, err
-	}
-	return last, os.Rename(tmp, path)
+	return last, host.WriteWhole(path, []byte(fmt.Sprintln(last)), 0o600)
 }
 
 // splitName takes a job's folder apart. ok is false for those of form 1, which begin
@@ -426,7 +423,7 @@ const maxLine = 16 << 20
 // written is left out; any other that can't be read is a *DamagedError, with the
 // records before it.
 func Read(dir string) ([]Record, error) {
-	b, err := os.ReadFile(filepath.Join(dir, fileName))
+	b, err := host.Read(filepath.Join(dir, fileName))
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+
+	"jarlid/internal/host"
 )
 
 // ledgerName is the file in a job's folder that holds how far the transfer in progress is.
@@ -65,7 +67,7 @@ type Transfer struct {
 func (t *Transfer) Over() error { return os.Remove(t.path) }
 
 func readLedger(path string) (Transfer, error) {
-	b, err := os.ReadFile(path)
+	b, err := host.Read(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return Transfer{}, nil
 	}

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"jarlid/internal/host"
 )
 
 // A run of a sheet has a number of its own and a folder beside those of the jobs it is made of:
@@ -114,7 +116,7 @@ func openRun(dir string, n int, open OpenSink) (*RunWriter, error) {
 		open = func(path string) (Sink, error) { return os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600) }
 	}
 	path := filepath.Join(dir, runFile)
-	if b, err := os.ReadFile(path); err == nil && len(b) > 0 && b[len(b)-1] != '\n' {
+	if b, err := host.Read(path); err == nil && len(b) > 0 && b[len(b)-1] != '\n' {
 		// The last line was cut off while it was written; what comes now begins a line of its own.
 		if err := os.Truncate(path, int64(bytes.LastIndexByte(b, '\n')+1)); err != nil {
 			return nil, err
@@ -158,7 +160,7 @@ func (r *Run) First() RunRecord { return r.Records[0] }
 
 // Text is the sheet as it was run.
 func (r *Run) Text() ([]byte, error) {
-	b, err := os.ReadFile(filepath.Join(r.Dir, sheetFile))
+	b, err := host.Read(filepath.Join(r.Dir, sheetFile))
 	if err == nil && len(b) > maxRunSheet {
 		err = fmt.Errorf("%s has %d bytes", filepath.Join(r.Dir, sheetFile), len(b))
 	}
@@ -241,7 +243,7 @@ func Runs(home string) ([]*Run, error) {
 		if !ok || !d.IsDir() {
 			continue
 		}
-		b, err := os.ReadFile(filepath.Join(dir, d.Name(), runFile))
+		b, err := host.Read(filepath.Join(dir, d.Name(), runFile))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

@@ -22,7 +22,9 @@ type Meter struct {
 
 // NewMeter begins a piece of work; total is in bytes, 0 or less when it is not
 // known. End must be called.
-func NewMeter(to To, w Word, what string, total int64) *Meter { return NewPiece(to, w, "", what, total) }
+func NewMeter(to To, w Word, what string, total int64) *Meter {
+	return NewPiece(to, w, "", what, total)
+}
 
 // NewPiece is NewMeter for one of several pieces of work whose ends are told as one; kind is a verb
 // as "unwrapped".

@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/model"
+	"jarlid/internal/host"
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/standin/disk"
 	"jarlid/internal/standin/scenario"
@@ -137,7 +138,7 @@ func New(m *model.Model, o Options) (*Phone, error) {
 		return nil, err
 	}
 	p := &Phone{model: m, spec: s, o: o, next: make(chan transition, 1)}
-	b, err := os.ReadFile(p.statePath())
+	b, err := host.Read(p.statePath())
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		err = p.factory()
@@ -167,10 +168,7 @@ func (p *Phone) statePath() string { return filepath.Join(p.o.Dir, "state.json")
 func (p *Phone) save() {
 	b, err := json.MarshalIndent(p.st, "", "  ")
 	if err == nil {
-		tmp := p.statePath() + ".new"
-		if err = os.WriteFile(tmp, b, 0o644); err == nil {
-			err = os.Rename(tmp, p.statePath())
-		}
+		err = host.WriteWhole(p.statePath(), b, 0o644)
 	}
 	if err != nil {
 		p.o.Log("the stand-in's state could not be kept: " + err.Error())

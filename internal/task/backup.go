@@ -25,6 +25,7 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
+	"jarlid/internal/host"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/phone"
@@ -122,13 +123,16 @@ func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, err
 	if err != nil {
 		return m, err
 	}
+	if err := files.Room(t.Output, j.expected(names, m)); err != nil { // holes take none, so it may do all the same
+		j.Obs.Say(say.Warn, "%v, unless much of it is empty", err)
+	}
 	keep := func() error {
 		m.Without = slices.DeleteFunc(slices.Clone(all), func(n string) bool { return m.Item(n) != nil })
 		b, err := m.Encode()
 		if err != nil {
 			return err
 		}
-		return files.WriteWhole(filepath.Join(t.Output, backup.Name), b, 0o644)
+		return host.WriteWhole(filepath.Join(t.Output, backup.Name), b, 0o644)
 	}
 	if err := keep(); err != nil {
 		return m, err
@@ -164,6 +168,16 @@ func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, err
 		}
 	}
 	return m, nil
+}
+
+// expected is how many bytes of a backup are still to come, as far as it is told.
+func (j *taking) expected(names []string, m *backup.Manifest) (sum int64) {
+	for _, n := range names {
+		if size, known := j.Card.Number(card.FactSize.Of(card.Part(n))); known && m.Item(n) == nil {
+			sum += size
+		}
+	}
+	return sum
 }
 
 // openBackup reads the manifest that is in the folder, or begins a new one.
@@ -307,7 +321,7 @@ func (j *taking) takePartition(ctx context.Context, dir, name string) (backup.It
 			return item, fmt.Errorf("%s: the phone's own digest %s is not that of what arrived", name, there)
 		}
 	}
-	return item, os.Rename(local+".part", local)
+	return item, host.Replace(local+".part", local)
 }
 
 // takeStorage reads the shared storage, file by file. Files the manifest has and
@@ -386,7 +400,7 @@ func (j *taking) takeFile(ctx context.Context, y *adb.Sync, from, local, rel str
 	if err := os.Chtimes(local+".part", st.MTime, st.MTime); err != nil {
 		return f, err
 	}
-	return f, os.Rename(local+".part", local)
+	return f, host.Replace(local+".part", local)
 }
 
 // maxDepth bounds how deep folders of the storage are followed.

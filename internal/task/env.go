@@ -6,7 +6,6 @@ package task
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,7 +16,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
-	"jarlid/internal/core/place"
+	"jarlid/internal/core/local"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
@@ -91,9 +90,9 @@ func (e *Env) Working(kind, what string, total int64) (moved func(int64), end fu
 
 // Scratch makes a temporary folder that is gone at the end.
 func (e *Env) Scratch() (string, error) {
-	dir, err := os.MkdirTemp("", "jarlid-")
+	dir, done, err := files.Scratch("")
 	if err == nil {
-		e.Later(func() { os.RemoveAll(dir) })
+		e.Later(done)
 	}
 	return dir, err
 }
@@ -140,7 +139,7 @@ func DoLoaded(ctx context.Context, e *Env, t Work) (*engine.Job, error) {
 func (e *Env) Command(phone string, words ...string) string {
 	list := []string{"jarlid"}
 	for _, w := range words {
-		list = append(list, place.Quote(w))
+		list = append(list, local.Quote(w))
 	}
 	switch {
 	case words[0] == "explain" || e.Options.SavedCard != "" || phone == "":
@@ -157,7 +156,7 @@ func (e *Env) Again(typed []string) string {
 	var list []string
 	for _, w := range typed {
 		if w != "--json" {
-			list = append(list, place.Quote(w))
+			list = append(list, local.Quote(w))
 		}
 	}
 	return strings.Join(list, " ")

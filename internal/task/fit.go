@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/files"
@@ -155,7 +156,7 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 		wraps = append(wraps, string(f.Kind))
 	}
 	if len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" || f.IsArchive() {
-		e.Obs().Say(say.Info, "%s is wrapped (%s); it is unwraped to a temporary place, since it has to be read at any point", label, strings.Join(wraps, " in "))
+		e.Obs().Say(say.Info, "%s is wrapped (%s); it is unwrapped to a temporary place, since it has to be read at any point", label, strings.Join(wraps, " in "))
 	}
 	m, err := e.Gather(ctx, false, p)
 	if err != nil {
@@ -173,7 +174,7 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 	im, err := files.ReadSystem(label, systems[0])
 	if err == nil && im.Device != "" && !ident.IsGeneric(im.Device) {
 		return nil, finding.Stopped(finding.NotGeneric, label, fmt.Sprintf("%s is %s, a system made for %s; what is weighed here are generic systems, made for no phone in particular", label, place.ShortBuild(im.Build), im.Device),
-			"write it with the rest of its set: jarlid flash "+place.Quote(p))
+			"write it with the rest of its set: jarlid flash "+local.Quote(p))
 	}
 	if errors.Is(err, fit.ErrNoFileSystem) {
 		err = fmt.Errorf("%w: it is %s", err, f.Words())

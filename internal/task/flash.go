@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
@@ -85,7 +86,7 @@ func (t *Flash) one() error {
 			return files.NamedAfter(im) != base && !slices.ContainsFunc(im.File.GoesTo, func(d ident.Destination) bool { return d.Partition == base })
 		})
 		if len(t.set.Images) != 1 {
-			return usage("%s holds %d images, and %d of them are for %s; take out the one that is meant: jarlid lift %s -o DIR", t.set.Set, n, len(t.set.Images), base, place.Quote(t.set.Set))
+			return usage("%s holds %d images, and %d of them are for %s; take out the one that is meant: jarlid lift %s -o DIR", t.set.Set, n, len(t.set.Images), base, local.Quote(t.set.Set))
 		}
 	} else if n > 1 {
 		return usage("--into %s is for one image, and here are %d", t.Into, n)

@@ -19,6 +19,7 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
+	"jarlid/internal/host"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
 )
@@ -197,7 +198,7 @@ func (c *CardShown) Save(path string) error {
 	if err != nil {
 		return err
 	}
-	return files.WriteWhole(path, b, 0o644)
+	return host.WriteWhole(path, b, 0o644)
 }
 
 // Draft writes what the phone tells as a model file to be completed.

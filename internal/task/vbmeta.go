@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
+	"jarlid/internal/host"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
@@ -119,7 +120,7 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := files.WriteWhole(t.Output, changed, 0o644); err != nil {
+	if err := host.WriteWhole(t.Output, changed, 0o644); err != nil {
 		return nil, err
 	}
 	t.sayFlags(e.Obs(), m.Flags, flags)

@@ -1,8 +1,11 @@
 package term
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // Event writes one line of JSON: the fields of v behind the event's name. v is a struct, or
@@ -29,7 +32,7 @@ func (t *Term) event(name, phone string, v any) {
 		fmt.Fprintf(t.w, "{\"event\":\"error\",\"error\":%q}\n", err.Error())
 		return
 	}
-	fmt.Fprintf(t.w, "%s\n", joined(head, body))
+	fmt.Fprintf(t.w, "%s\n", ASCII(joined(head, body)))
 }
 
 // joined puts the fields of JSON objects into one.
@@ -62,4 +65,24 @@ func (t *Term) Result(result, ending any) {
 		return
 	}
 	t.event("result", "", json.RawMessage(joined(end, body)))
+}
+
+// ASCII writes JSON with the letters of US-ASCII alone, the others escaped (RFC 8259, 7): it says the
+// same, and no shell that reads another code page garbles it.
+func ASCII(b []byte) []byte {
+	if !bytes.ContainsFunc(b, func(r rune) bool { return r >= utf8.RuneSelf }) {
+		return b
+	}
+	var out bytes.Buffer
+	for _, r := range string(b) { // valid: it was marshalled
+		switch high, low := utf16.EncodeRune(r); {
+		case r < utf8.RuneSelf:
+			out.WriteRune(r)
+		case high != utf8.RuneError:
+			fmt.Fprintf(&out, "\\u%04x\\u%04x", high, low)
+		default:
+			fmt.Fprintf(&out, "\\u%04x", r)
+		}
+	}
+	return out.Bytes()
 }

@@ -81,7 +81,7 @@ func (t *Term) work(phone string, p say.Progress) {
 	if t.quiet {
 		return
 	}
-	t.names = min(max(t.names, wide(p.What)), mostName)
+	t.names = min(max(t.names, wide(p.What), leastName), mostName)
 	if !t.cursor {
 		switch {
 		case p.End && p.Done == 0 && p.Total > 0: // nothing came of it, and why is said by an error
@@ -221,11 +221,12 @@ func (t *Term) flush() {
 }
 
 const (
-	barWide  = 16
-	trayBar  = 12
-	barFull  = "▪"
-	barEmpty = "·"
-	mostName = 28 // names up to here are aligned
+	barWide             = 16
+	trayBar             = 12
+	barFull             = "▪"
+	barEmpty            = "·"
+	leastName, mostName = 12, 28 // names within are aligned
+	sizeWide            = 9      // "123.4 MiB"
 )
 
 // drawnBar is so much of a whole as a bar of so many characters.
@@ -243,13 +244,19 @@ func (t *Term) progressText(p say.Progress) string {
 	if p.Note != "" && !p.End {
 		name = p.Note // the line above says of what
 	}
-	parts := []string{padded(name, t.names)}
+	aligned := func(text string, columns int) string {
+		if !t.live { // a script cuts it at its blanks
+			return text
+		}
+		return padded(text, columns)
+	}
+	parts := []string{aligned(name, t.names)}
 	if honest(p) && !p.End && t.cursor {
 		parts = append(parts, drawnBar(p.Done, p.Total, barWide), fmt.Sprintf("%3d %%", percent(p)))
 	}
 	switch {
 	case p.End && p.Done >= p.Total && p.Done > 0:
-		parts = append(parts, image.Size(p.Done))
+		parts = append(parts, aligned(image.Size(p.Done), sizeWide))
 	case p.Total > 0:
 		parts = append(parts, image.SizeOf(p.Done, p.Total))
 	case p.Done > 0:

@@ -7,8 +7,8 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
-	"jarlid/internal/core/place"
 	"jarlid/internal/core/vintf"
 )
 
@@ -201,7 +201,7 @@ func todo(q *Question, v *Verdict) []string {
 	if needs("data") { // before the system that made it is gone
 		list = append(list, "jarlid wipe userdata")
 	}
-	list = append(list, "jarlid flash "+place.Quote(q.Path)+" --into system")
+	list = append(list, "jarlid flash "+local.Quote(q.Path)+" --into system")
 	if needs("overlays") || len(q.Extras) > 0 {
 		list = append(list, "jarlid go recovery")
 	}
@@ -211,14 +211,14 @@ func todo(q *Question, v *Verdict) []string {
 		}
 	}
 	for _, f := range q.Extras {
-		list = append(list, "jarlid sideload "+place.Quote(f.Path))
+		list = append(list, "jarlid sideload "+local.Quote(f.Path))
 	}
 	return append(list, "jarlid go system", "jarlid arrive")
 }
 
 // missing says how to get what is not known.
 func missing(q *Question) []string {
-	again := "jarlid fit " + place.Quote(q.Path)
+	again := "jarlid fit " + local.Quote(q.Path)
 	if q.Card.Mode() == card.Recovery {
 		return []string{again + " --vendor VENDOR-IMAGE"}
 	}

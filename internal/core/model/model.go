@@ -130,12 +130,13 @@ func (m *Model) Learn(c *card.Card) {
 	c.Merge(known)
 }
 
-const maxFile = 1 << 20
+// MaxFile bounds a model file, in bytes.
+const MaxFile = 1 << 20
 
 // Parse reads one model file; fields it does not know are an error, so that a
 // typing mistake is not a silent gap.
 func Parse(b []byte) (*Model, error) {
-	if len(b) > maxFile {
+	if len(b) > MaxFile {
 		return nil, fmt.Errorf("a model file of %d bytes is too large", len(b))
 	}
 	d := yaml.NewDecoder(strings.NewReader(string(b)))
@@ -175,8 +176,8 @@ func Load(dir fs.FS) (Set, error) {
 		}
 		for _, name := range names {
 			// What is no file may never open, and what is larger is no model file.
-			if st, err := fs.Stat(f, name); err != nil || !st.Mode().IsRegular() || st.Size() > maxFile {
-				return fmt.Errorf("%s is no model file: a file of up to %d bytes is wanted", path.Base(name), maxFile)
+			if st, err := fs.Stat(f, name); err != nil || !st.Mode().IsRegular() || st.Size() > MaxFile {
+				return fmt.Errorf("%s is no model file: a file of up to %d bytes is wanted", path.Base(name), MaxFile)
 			}
 			b, err := fs.ReadFile(f, name)
 			if err != nil {

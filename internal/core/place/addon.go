@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/local"
 )
 
 // Addon holds an add-on against the phone and the system it is for.
@@ -25,7 +26,7 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 	system := card.At("system", c.Running())
 	if h := c.Get(card.FactHolds.Of(system)); h.Value == card.Nothing {
 		list = append(list, finding.Finding{Name: finding.NoSystem, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system, name, ByJob(h)), Remedy: "install the ROM first: jarlid sideload ROM " + Quote(f.Path)})
+			Text: fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system, name, ByJob(h)), Remedy: "install the ROM first: jarlid sideload ROM " + local.Quote(f.Path)})
 	}
 	if c.Value(card.FactTree.Of(system)) == "enforced" {
 		list = append(list, finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: name,

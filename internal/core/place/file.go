@@ -50,14 +50,6 @@ func FileName(p string) string {
 	return p
 }
 
-// Quote writes a path so that it can be pasted.
-func Quote(s string) string {
-	if strings.ContainsAny(s, " '\"$&()") {
-		return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
-	}
-	return s
-}
-
 // ByJob names the job a fact rests on, to stand behind what is said of it; "" for what was
 // read, or said by a model file. Whoever is stopped by it can look it up.
 func ByJob(facts ...card.Fact) string {

@@ -192,12 +192,7 @@ func TestByJob(t *testing.T) {
 	}
 }
 
-func TestQuote(t *testing.T) {
-	for s, want := range map[string]string{"a.img": "a.img", "with blank.img": `"with blank.img"`, `a"b.img`: `"a\"b.img"`, "": ""} {
-		if got := Quote(s); got != want {
-			t.Errorf("%q is %s, want %s", s, got, want)
-		}
-	}
+func TestFileName(t *testing.T) {
 	for s, want := range map[string]string{"/tmp/x/a.img": "a.img", `C:\files\a.img`: "a.img", "a.img": "a.img"} {
 		if got := FileName(s); got != want {
 			t.Errorf("%q is called %s, want %s", s, got, want)

@@ -8,6 +8,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 )
@@ -33,7 +34,7 @@ func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 	if i.File.Kind != ident.App || i.File.App == nil {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,
-				Text: "the file is " + i.File.What() + ", not an app", Remedy: "jarlid ident " + place.Quote(i.File.Path)})
+				Text: "the file is " + i.File.What() + ", not an app", Remedy: "jarlid ident " + local.Quote(i.File.Path)})
 		}
 		return list
 	}
@@ -44,7 +45,7 @@ func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 	}
 	if i.Unsigned != "" {
 		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,
-			Text: i.Unsigned, Remedy: "fetch it again from whoever made it; jarlid proof " + place.Quote(i.File.Path)})
+			Text: i.Unsigned, Remedy: "fetch it again from whoever made it; jarlid proof " + local.Quote(i.File.Path)})
 	}
 	list = append(list, place.Arch(i.File, c)...)
 	f := finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name, Remedy: "fetch an older version of the app"}

@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"jarlid/internal/core/spell"
 	"slices"
 	"strings"
 
@@ -13,8 +12,10 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
+	"jarlid/internal/core/spell"
 )
 
 // merging tells whether an update waits for its merge, and in which state.
@@ -176,7 +177,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 	case f.Short:
 		return nil // said already, and more to the point
 	case f.IsArchive():
-		return stop(finding.StillWrapped, "it is "+f.What()+", and "+partition+" wants an image", "jarlid lift "+place.Quote(f.Path)+" -o DIR takes out what is in it")
+		return stop(finding.StillWrapped, "it is "+f.What()+", and "+partition+" wants an image", "jarlid lift "+local.Quote(f.Path)+" -o DIR takes out what is in it")
 	case f.Kind == ident.Unknown && !slices.ContainsFunc(f.GoesTo, strong):
 		if f.Size == 0 {
 			return stop(finding.WrongDestination, "the file is empty", "fetch it again")

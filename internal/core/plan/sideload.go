@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 )
@@ -38,7 +39,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	if !s.File.IsPackage() {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
-				Text: "the file is " + s.File.What(), Remedy: "jarlid ident " + place.Quote(s.File.Path)})
+				Text: "the file is " + s.File.What(), Remedy: "jarlid ident " + local.Quote(s.File.Path)})
 		}
 		return list
 	}

@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 )
@@ -73,7 +74,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(w.File.Path),
-			Text: "the file is " + w.File.What(), Remedy: "jarlid ident " + place.Quote(w.File.Path)})
+			Text: "the file is " + w.File.What(), Remedy: "jarlid ident " + local.Quote(w.File.Path)})
 	case w.Known:
 	case !w.Recovery || w.Home.Form != "" && w.Home.Form != "own":
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
@@ -230,11 +231,11 @@ func (t *Try) Ends() card.Mode { return card.Recovery }
 
 // Check: the bootloader must be able to, and the image be one it can start.
 func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	instead := "write it instead: jarlid recovery install " + place.Quote(t.File.Path)
+	instead := "write it instead: jarlid recovery install " + local.Quote(t.File.Path)
 	list := append(place.CutShort(t.File), commandFinding(c, "boot", instead)...)
 	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(t.File.Path),
-			Text: "the file is " + t.File.What() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + place.Quote(t.File.Path)})
+			Text: "the file is " + t.File.What() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + local.Quote(t.File.Path)})
 	}
 	if t.File.Kind != ident.Unknown {
 		list = append(list, modelFinding(t.File, c, m, all)...)
@@ -248,7 +249,7 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 		return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 	}
 	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note, About: place.FileName(t.File.Path),
-		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery install " + place.Quote(t.File.Path)})
+		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery install " + local.Quote(t.File.Path)})
 	return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 }
 

@@ -16,6 +16,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"jarlid/internal/host"
 )
 
 // Key is a computer's key, with which phones that allowed it know it again.
@@ -36,7 +38,7 @@ const (
 // readable by its owner alone. Two programs that make it at the same time end
 // up with the same one.
 func LoadKey(path, name string) (*Key, error) {
-	b, err := os.ReadFile(path)
+	b, err := host.Read(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		b, err = makeKey(path)
 	}
@@ -75,8 +77,11 @@ func makeKey(path string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer os.Remove(tmp.Name())
+	defer func() { _ = host.Remove(tmp.Name()) }() // it may be the key by now
 	_, err = tmp.Write(b)
+	if err == nil {
+		err = host.OwnerOnly(tmp.Name())
+	}
 	if cerr := tmp.Close(); err == nil {
 		err = cerr
 	}
@@ -85,11 +90,11 @@ func makeKey(path string) ([]byte, error) {
 	}
 	// Link fails when another program was faster; its key counts then.
 	if err := os.Link(tmp.Name(), path); err != nil && !errors.Is(err, fs.ErrExist) {
-		if err := os.Rename(tmp.Name(), path); err != nil {
+		if err := host.Replace(tmp.Name(), path); err != nil {
 			return nil, err
 		}
 	}
-	return os.ReadFile(path)
+	return host.Read(path)
 }
 
 // sign answers a phone's token. The token stands in the place of a SHA-1

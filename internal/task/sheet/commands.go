@@ -11,7 +11,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/card"
-	"jarlid/internal/core/place"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/task"
 )
@@ -330,7 +330,7 @@ func (t *Task) Typed() string {
 		}
 	})
 	for i, w := range words {
-		words[i] = place.Quote(w)
+		words[i] = local.Quote(w)
 	}
 	return strings.Join(append(words, named...), " ")
 }

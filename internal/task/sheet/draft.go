@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
+	"jarlid/internal/host"
 	"jarlid/internal/task"
 )
 
@@ -150,7 +151,7 @@ func orEmpty(list []string) []string {
 
 // Write writes the draft to where it belongs.
 func (d *Draft) Write() error {
-	return files.WriteWhole(d.Sheet, d.Text, 0o644)
+	return host.WriteWhole(d.Sheet, d.Text, 0o644)
 }
 
 // common is the folder all files lie below.

@@ -42,15 +42,15 @@ type Options struct {
 // Open reads a sheet. Errors: *FormError, *task.UsageError.
 func Open(path string, o Options) (*Opened, error) {
 	path = files.Unquote(path)
-	text, err := files.ReadSmall(path, MaxSize)
+	text, err := files.ReadText(path, MaxSize)
 	if err != nil {
 		return nil, err
 	}
-	s, err := Parse(text, path)
+	s, err := Parse([]byte(text), path)
 	if err != nil {
 		return nil, err
 	}
-	return s.at(path, text, o)
+	return s.at(path, []byte(text), o)
 }
 
 func usage(format string, args ...any) error {
@@ -87,11 +87,10 @@ const maxTable = 4 << 20
 // readTable reads what differs from phone to phone: a heading line, one column of it name or
 // serial, and a line a phone.
 func readTable(path string) ([]map[string]string, error) {
-	b, err := files.ReadSmall(path, maxTable)
+	text, err := files.ReadText(path, maxTable)
 	if err != nil {
 		return nil, err
 	}
-	text := strings.TrimPrefix(string(b), "\ufeff")
 	r := csv.NewReader(strings.NewReader(text))
 	r.TrimLeadingSpace = true
 	if first, _, _ := strings.Cut(text, "\n"); !strings.Contains(first, ",") && strings.Contains(first, ";") {

@@ -55,7 +55,7 @@ func (p *Payload) Apply(r io.ReaderAt, part *Partition, op *Operation, t Target)
 	src := io.TeeReader(io.NewSectionReader(r, at, int64(op.Length)), sum)
 	z, err := wrap.NewReader(kind, src)
 	if err != nil {
-		return fail("the data cannot be unwraped", err)
+		return fail("the data cannot be unwrapped", err)
 	}
 	defer z.Close()
 	for _, e := range op.Dst {
@@ -67,7 +67,7 @@ func (p *Payload) Apply(r io.ReaderAt, part *Partition, op *Operation, t Target)
 				err = t.Zero(int64(e.Start)*bs+got, n-got)
 			}
 			if err != nil {
-				return fail("the data cannot be unwraped or written", err)
+				return fail("the data cannot be unwrapped or written", err)
 			}
 		}
 	}
@@ -75,7 +75,7 @@ func (p *Payload) Apply(r io.ReaderAt, part *Partition, op *Operation, t Target)
 	if n, err := io.ReadFull(z, more[:]); n > 0 {
 		return fail("it unwraps to more than the blocks it is for hold", nil)
 	} else if err != io.EOF && err != io.ErrUnexpectedEOF {
-		return fail("the data cannot be unwraped", err)
+		return fail("the data cannot be unwrapped", err)
 	}
 	if _, err := io.Copy(io.Discard, src); err != nil {
 		return fail("cannot be read", err)
