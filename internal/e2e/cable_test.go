@@ -179,14 +179,18 @@ func TestCableRefused(t *testing.T) {
 		for _, args := range [][]string{{"slot"}, {"card"}, {"recovery", "install", files.Recovery, "--yes"}, {"wipe", "userdata", "--yes"}, {"go", "recovery"}, {"backup", "take", "-o", l.dir + "/kept"}} {
 			l.bus.Denied = []string{"1-1"}
 			l.want(3, []string{"stop  no-permission", "bench --rule"}, args...)
-			l.bus.Denied = nil
+			l.bus.Denied, l.bus.Undriven = nil, []string{"1-1"}
+			l.want(3, []string{"stop  no-driver", "WinUsb Device"}, args...)
+			l.bus.Undriven = nil
 			l.want(0, nil, "standin", "fault", "dunlin", "held")
 			time.Sleep(2 * time.Second)
 			l.want(3, []string{"stop  held-by-another", "another program"}, args...)
 			l.want(0, nil, "standin", "fault", "dunlin", "clear")
 			time.Sleep(2 * time.Second)
 		}
-		l.bus.Denied = []string{"1-1"}
+		l.bus.Undriven = []string{"1-1"}
+		l.want(4, []string{"warn  dunlin, no-driver", "Windows has no WinUSB driver"}, "bench", "--why")
+		l.bus.Undriven, l.bus.Denied = nil, []string{"1-1"}
 		if all := l.here(0); len(all) != 1 || all[0].Stop == nil || all[0].Stop.Name != "no-permission" {
 			t.Errorf("%+v", all)
 		}

@@ -52,7 +52,7 @@ func (l *Ledger) Close() error {
 		err = cerr
 	}
 	if err == nil && t.Announced == 0 {
-		err = os.Remove(l.f.Name())
+		err = host.Remove(l.f.Name())
 	}
 	return err
 }
@@ -64,7 +64,7 @@ type Transfer struct {
 }
 
 // Over notes that the phone waits for it no longer.
-func (t *Transfer) Over() error { return os.Remove(t.path) }
+func (t *Transfer) Over() error { return host.Remove(t.path) }
 
 func readLedger(path string) (Transfer, error) {
 	b, err := host.Read(path)

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -39,7 +40,7 @@ func TestLedger(t *testing.T) {
 		t.Error("without a job")
 	}
 	l := begin("brook", "A")
-	if err := l.Note(5<<30, 3<<30); err != nil { // and the program is killed
+	if err := errors.Join(l.Note(5<<30, 3<<30), l.f.Close()); err != nil { // and the program is killed
 		t.Fatal(err)
 	}
 	if b, ok := broken(brook); !ok || b.Announced != 5<<30 || b.Taken != 3<<30 {

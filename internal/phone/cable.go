@@ -246,7 +246,11 @@ func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, 
 func (p *Phone) cableError(a Address, err error) error {
 	var denied *usb.PermissionError
 	var held *usb.HeldError
+	var none *usb.NoDriverError
 	switch {
+	case errors.As(err, &none):
+		return finding.Stopped(finding.NoDriver, p.Name, fmt.Sprintf("%s at %s is plugged in, and %v", p.Name, a, none),
+			"in the device manager, give it the driver \"WinUsb Device\" of \"Universal Serial Bus devices\", then pull the cable and put it back")
 	case errors.As(err, &denied):
 		return finding.Stopped(finding.NoPermission, p.Name, fmt.Sprintf("this user may not use %s at %s (%s)", p.Name, a, denied.Node), RuleRemedy)
 	case errors.As(err, &held):

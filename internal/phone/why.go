@@ -32,6 +32,7 @@ const (
 	// On a cable.
 	CauseNoPermission CauseName = "no-permission"
 	CauseHeld         CauseName = "held"
+	CauseNoDriver     CauseName = "no-driver"
 	CauseFilesOnly    CauseName = "files-only"
 	CauseCharging     CauseName = "charging"
 	CauseLoader       CauseName = "loader"
@@ -185,8 +186,11 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		case denied == nil && errors.As(pr.err, &stop):
 			f := stop.Findings[0]
 			c.Cause, c.Text, c.Do = CauseHeld, f.Text, f.Remedy
-			if f.Name == finding.NoPermission {
+			switch f.Name {
+			case finding.NoPermission:
 				c.Cause = CauseNoPermission
+			case finding.NoDriver:
+				c.Cause = CauseNoDriver
 			}
 			return
 		case denied != nil:

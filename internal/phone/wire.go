@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -340,8 +341,16 @@ func ParseAddress(s string) (Address, error) {
 	return Address{Scheme: name, Place: net.JoinHostPort(host, p)}, nil
 }
 
-// isSocket tells whether this is a bus and a port path as Linux writes them: 1-4.2.
+// locationPath is a socket as Windows writes it: PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4), or a node of
+// its list of devices.
+var locationPath = regexp.MustCompile(`(?i)^[0-9a-z_()#&\\.{}-]*USB[0-9a-z_()#&\\.{}-]+$`)
+
+// isSocket tells whether this is a socket: a bus and a port path as Linux writes them, 1-4.2, or a
+// location path of Windows.
 func isSocket(s string) bool {
+	if len(s) < 256 && locationPath.MatchString(s) {
+		return true
+	}
 	bus, path, ok := strings.Cut(s, "-")
 	for _, n := range append(strings.Split(path, "."), bus) {
 		if v, err := strconv.ParseUint(n, 10, 8); err != nil || v == 0 {

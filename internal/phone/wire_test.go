@@ -10,7 +10,7 @@ import (
 func TestAddresses(t *testing.T) {
 	for s, want := range map[string]string{"tcp:192.0.2.7": "tcp:192.0.2.7:5554", "adb:phone": "adb:phone:5555", "tcp:[::1]:99": "tcp:[::1]:99", "adb:[::1]": "adb:[::1]:5555",
 		"tcp:": "", "tcp:x:0": "", "tcp:x:99999": "",
-		"usb:1": "", "usb:1-4.2": "usb:1-4.2", "usb:2-1": "usb:2-1", "usb:1-": "", "usb:1-4.": "", "usb:../4": "", "usb:1-0": "", "usb:1-4/..": "", "usb:-1": "", "udp:x": "udp:x:5554", "plain": ""} {
+		"usb:1": "", "usb:1-4.2": "usb:1-4.2", "usb:PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4)": "usb:PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4)", "usb:PCIROOT(0) x USB(4)": "", "usb:USB(4)\x1b": "", "usb:2-1": "usb:2-1", "usb:1-": "", "usb:1-4.": "", "usb:../4": "", "usb:1-0": "", "usb:1-4/..": "", "usb:-1": "", "udp:x": "udp:x:5554", "plain": ""} {
 		a, err := ParseAddress(s)
 		got := ""
 		if err == nil {

@@ -144,9 +144,9 @@ func (e *Env) Command(phone string, words ...string) string {
 	switch {
 	case words[0] == "explain" || e.Options.SavedCard != "" || phone == "":
 	case e.Options.On != "":
-		list = append(list, "--on", e.Options.On)
+		list = append(list, "--on", local.Quote(e.Options.On))
 	default:
-		list = append(list, "--on", phone)
+		list = append(list, "--on", local.Quote(phone))
 	}
 	return strings.Join(list, " ")
 }

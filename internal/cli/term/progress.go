@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/vbauerster/mpb/v8"
@@ -36,7 +37,11 @@ type bar struct {
 
 // steady lets a frame be drawn over the one before: each line is cleared behind its own text, and
 // what stands below it at the end, so that nothing is blank in between.
-type steady struct{ to io.Writer }
+type steady struct {
+	to   io.Writer
+	mu   sync.Mutex
+	owed bool // the library has cleared a frame in a write of its own, as it does on Windows
+}
 
 // eraseBelow and eraseRight are ECMA-48 ED 0 and EL 0: clear to the end of the screen and of the
 // line.
@@ -46,18 +51,34 @@ const (
 )
 
 // Write writes a frame of the library, which clears all of it first.
-func (s steady) Write(frame []byte) (int, error) {
+func (s *steady) Write(frame []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	out := bytes.Replace(frame, []byte(eraseBelow), nil, 1)
-	out = bytes.ReplaceAll(out, []byte("\n"), []byte(eraseRight+"\n"))
-	if _, err := s.to.Write(append(out, eraseBelow...)); err != nil {
+	s.owed = bytes.HasSuffix(frame, []byte(eraseBelow))
+	if !s.owed {
+		out = append(bytes.ReplaceAll(out, []byte("\n"), []byte(eraseRight+"\n")), eraseBelow...)
+	}
+	if _, err := s.to.Write(out); err != nil {
 		return 0, err
 	}
 	return len(frame), nil
 }
 
+// end clears what was to be cleared when no frame came behind.
+func (s *steady) end() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.owed {
+		_, _ = s.to.Write([]byte(eraseBelow)) // who reads it is gone, or reads it
+	}
+	s.owed = false
+}
+
 // drawn makes what lines are redrawn with.
 func (t *Term) drawn() *mpb.Progress {
-	return mpb.New(mpb.WithOutput(steady{t.w}), mpb.WithWidth(t.width), mpb.WithRefreshRate(redraw), mpb.WithAutoRefresh())
+	t.steady = &steady{to: t.w}
+	return mpb.New(mpb.WithOutput(t.steady), mpb.WithWidth(t.width), mpb.WithRefreshRate(redraw), mpb.WithAutoRefresh())
 }
 
 // drawnLine adds a line that is redrawn with what text gives.
@@ -81,7 +102,9 @@ func (t *Term) work(phone string, p say.Progress) {
 	if t.quiet {
 		return
 	}
-	t.names = min(max(t.names, wide(p.What), leastName), mostName)
+	if p.Kind == "" { // those that are told as one stand in no column
+		t.names = min(max(t.names, wide(p.What), leastName), mostName)
+	}
 	if !t.cursor {
 		switch {
 		case p.End && p.Done == 0 && p.Total > 0: // nothing came of it, and why is said by an error
@@ -176,6 +199,7 @@ func (t *Term) endBar() {
 	t.nowMu.Unlock()
 	b.bar.SetTotal(-1, true)
 	b.bars.Wait()
+	t.steady.end()
 	t.bar = nil
 }
 
@@ -187,6 +211,7 @@ func (t *Term) dropBar() {
 	}
 	b.bar.Abort(true)
 	b.bars.Wait()
+	t.steady.end()
 	t.bar = nil
 }
 

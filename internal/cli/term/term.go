@@ -54,6 +54,7 @@ type screen struct {
 
 	mu      sync.Mutex // over everything below, and over w
 	bar     *bar
+	steady  *steady
 	nowMu   sync.Mutex // over what is drawn alone: it is read at any time
 	names   int        // how wide the names of work were so far
 	pieces  gathering

@@ -94,6 +94,7 @@ func (t *Term) fold() {
 		b.SetTotal(-1, true)
 	}
 	t.tray.bars.Wait()
+	t.steady.end()
 	t.tray.bars, t.tray.lines = nil, nil
 }
 

@@ -34,6 +34,7 @@ const (
 	NotAuthorised      = "not-authorised"
 	NoPermission       = "no-permission"
 	HeldByAnother      = "held-by-another"
+	NoDriver           = "no-driver"
 	SeveralPhones      = "several-phones"
 	NoShell            = "no-root-shell"
 	NotAPackage        = "not-a-package"

@@ -71,6 +71,11 @@ var texts = map[string]Text{
 		Why:     "One program at a time talks through a cable. Programs that serve phones in the background keep them for as long as they run. Jar Lid never ends another program.",
 		Remedy:  "End the program that is named, or have its user do so, and run the command again.", Final: true,
 	},
+	NoDriver: {
+		Meaning: "Windows has no driver for the phone's interface, or another one than its own WinUSB.",
+		Why:     "Windows lets a program talk to a phone through its driver WinUSB alone. Newer phones tell Windows that it is theirs; for older ones somebody has to say so, once for each mode.",
+		Remedy:  "In the device manager, open the phone, update its driver, let Windows choose from a list of drivers on the computer, there \"Universal Serial Bus devices\", and in it \"WinUsb Device\". Then pull the cable and put it back.", Final: true,
+	},
 	SeveralPhones: {
 		Meaning: "More than one phone is here and none was named.",
 		Why:     "Jar Lid never guesses which of two phones is meant.",

@@ -55,9 +55,69 @@ func (r *rigUSB) pipe(t testing.TB) usb.Pipe {
 	return p
 }
 
-func (r *rigUSB) client(t testing.TB) *Client {
+// handle is a table of WinUSB's functions with a pipe behind it.
+type handle struct {
+	usb.Pipe
+	most   int
+	mu     sync.Mutex
+	flying map[byte]context.CancelFunc
+}
+
+// flight is a transfer under way.
+type flight struct {
+	done chan struct{}
+	n    int
+	err  error
+}
+
+func (f *flight) Done() <-chan struct{} { return f.done }
+func (f *flight) Result() (int, error)  { return f.n, f.err }
+
+func (h *handle) Start(pipe byte, b []byte) (usb.Transfer, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	f := &flight{done: make(chan struct{})}
+	h.mu.Lock()
+	h.flying[pipe] = cancel
+	h.mu.Unlock()
+	if len(b) > h.most || pipe&0x80 != 0 && len(b)%h.Packet() != 0 {
+		cancel()
+		return nil, fmt.Errorf("a transfer of %d bytes", len(b))
+	}
+	go func() {
+		defer close(f.done)
+		do := h.Write
+		if pipe&0x80 != 0 {
+			do = h.Read
+		}
+		f.n, f.err = do(ctx, b)
+		if errors.Is(f.err, context.Canceled) {
+			f.err = usb.ErrAborted
+		}
+	}()
+	return f, nil
+}
+
+func (h *handle) Abort(pipe byte) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.flying[pipe]()
+	return nil
+}
+
+func (h *handle) Reset(byte) error { return h.ClearHalt() }
+func (h *handle) Most(byte) int    { return h.most }
+
+// windows puts WinUSB between a pipe and its client; most is what it takes at once.
+func (r *rigUSB) windows(t testing.TB, most int) usb.Pipe {
+	p := r.pipe(t)
+	return usb.OverHandle(&handle{Pipe: p, most: most, flying: map[byte]context.CancelFunc{}}, usb.Interface{In: 0x81, Out: 0x01, Packet: p.Packet()})
+}
+
+func (r *rigUSB) client(t testing.TB) *Client { return r.over(t, r.pipe(t)) }
+
+func (r *rigUSB) over(t testing.TB, p usb.Pipe) *Client {
 	t.Helper()
-	u, err := NewUSB(context.Background(), r.pipe(t))
+	u, err := NewUSB(context.Background(), p)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,6 +151,48 @@ func TestUSB(t *testing.T) {
 			})
 		}
 	}
+}
+
+// TestWinUSB holds a pipe over WinUSB's functions to the same: a read is of whole packets, nothing is
+// larger than the system takes, a transfer is ended by its last piece, and what came in when one was
+// given up is not lost.
+func TestWinUSB(t *testing.T) {
+	for _, speed := range []int{soft.Full, soft.High, soft.Super} {
+		for _, most := range []int{4096, 2 << 20} {
+			for _, size := range []int{3<<20 + 17, 8192, 64, 1} {
+				t.Run(fmt.Sprintf("%d Mbit/s, at most %d, %d bytes", speed, most, size), func(t *testing.T) {
+					synctest.Test(t, func(t *testing.T) {
+						r := onUSB(t, speed)
+						go far(t.Context(), usbFar{r.dev})
+						c := r.over(t, r.windows(t, most))
+						conform(t, c, size)
+						c.Close()
+					})
+				})
+			}
+		}
+	}
+	synctest.Test(t, func(t *testing.T) {
+		r := onUSB(t, soft.High)
+		p := r.windows(t, 4096)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+		defer cancel()
+		buf := make([]byte, 512)
+		if n, err := p.Read(ctx, buf); n != 0 || !errors.Is(err, context.DeadlineExceeded) {
+			t.Errorf("nothing came: %d, %v", n, err)
+		}
+		go r.dev.Send(t.Context(), 1, []byte("OKAY"), false)
+		if n, err := p.Read(t.Context(), buf); err != nil || string(buf[:n]) != "OKAY" {
+			t.Errorf("%q, %v", buf[:n], err)
+		}
+		go func() { time.Sleep(time.Second); p.Close() }()
+		if _, err := p.Read(t.Context(), buf); !errors.Is(err, usb.ErrGone) {
+			t.Errorf("closed meanwhile: %v", err)
+		}
+		if _, err := p.Write(t.Context(), buf); !errors.Is(err, usb.ErrGone) {
+			t.Errorf("closed: %v", err)
+		}
+	})
 }
 
 // TestUSBAnswers: what lies there of an earlier client is passed over, an answer may fill its

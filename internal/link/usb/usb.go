@@ -1,9 +1,11 @@
 // Package usb reaches phones on a cable: which devices are plugged in, and the pair of bulk
 // endpoints through which a phone's bootloader, recovery or system talks. Linux is behind it
-// (sysfs and usbfs); elsewhere a cable is refused by ErrUnsupported until it is built.
+// (sysfs and usbfs), or Windows (its device list and WinUSB); elsewhere a cable is refused by
+// ErrUnsupported.
 package usb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,7 +24,7 @@ const (
 )
 
 // ErrUnsupported says that this system's cables can't be used yet.
-var ErrUnsupported = errors.New("phones on a cable work on Linux (amd64 and arm64) only so far; reach this one over the network")
+var ErrUnsupported = errors.New("phones on a cable work on Linux (amd64 and arm64) and Windows only; reach this one over the network")
 
 // ErrGone says that the device was unplugged or restarted.
 var ErrGone = errors.New("the cable was pulled, or the phone restarted")
@@ -54,7 +56,18 @@ func (e *HeldError) Holder() string {
 	case e.PID > 0:
 		return fmt.Sprintf("%s, process %d", e.Program, e.PID)
 	}
+	if e.Program != "" {
+		return e.Program
+	}
 	return "a program of another user"
+}
+
+// NoDriverError says that Windows has no driver for a phone's interface, or another one than WinUSB.
+type NoDriverError struct{ Name string }
+
+// Error names the device.
+func (e *NoDriverError) Error() string {
+	return "Windows has no WinUSB driver for " + cmp.Or(e.Name, "the phone")
 }
 
 // Device is one device that is plugged in.
@@ -75,6 +88,9 @@ type Device struct {
 	// Broken says what is wrong with its descriptors, "" for nothing. What could be read of
 	// them is there.
 	Broken string
+	// NoDriver says that Windows has no driver for its phone's interface.
+	NoDriver bool
+	Instance string // its name in Windows' list, "" elsewhere
 }
 
 // Interface is one of a device's interfaces, in its first setting.

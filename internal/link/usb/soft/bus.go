@@ -21,6 +21,8 @@ type Bus struct {
 	Rate int64
 	// Denied are ports whose devices this user has no permission for.
 	Denied []string
+	// Undriven are ports whose devices have no driver, as on Windows.
+	Undriven []string
 
 	mu       sync.Mutex
 	numbers  int
@@ -140,6 +142,8 @@ func (b *Bus) Open(_ context.Context, u usb.Device, i usb.Interface) (usb.Pipe, 
 		return nil, usb.ErrGone
 	case i.In == 0 || i.Out == 0:
 		return nil, &link.ProtocolError{Protocol: "USB", What: "announces no pair of bulk endpoints on its interface"}
+	case slices.Contains(b.Undriven, u.Port):
+		return nil, &usb.NoDriverError{Name: u.Name}
 	case slices.Contains(b.Denied, u.Port):
 		return nil, &usb.PermissionError{Node: "the node of " + u.Port}
 	case b.held[d] != "":
