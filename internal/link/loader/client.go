@@ -1,0 +1,316 @@
+package loader
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"sync"
+	"time"
+
+	"jarlid/internal/link"
+)
+
+// Stream is what a loader is reached over: a connection, or a serial line.
+type Stream interface {
+	io.ReadWriteCloser
+	SetReadDeadline(time.Time) error
+}
+
+const (
+	// answerLimit is how long a loader may take to say anything to an order; Working counts.
+	answerLimit = 3 * time.Second
+	// tries is how often an order is sent when nothing, or nothing whole, comes back.
+	tries = 4
+	// workLimit is how long a loader may work without a word that it does.
+	workLimit = 30 * time.Second
+)
+
+// Client is the computer's side. One order at a time.
+type Client struct {
+	s      Stream
+	r      *Reader
+	mu     sync.Mutex
+	number uint32
+	most   int // of a payload
+	// Told are the loader's words about itself, from its hello.
+	Told Fields
+	// Progress is told of work that goes on at the loader, in per cent; -1 where it does not say.
+	Progress func(percent int, text string)
+}
+
+// RefusedError is an order that the loader did not carry out.
+type RefusedError struct {
+	Order Kind
+	Code  string
+	Text  string
+}
+
+// Error says why.
+func (e *RefusedError) Error() string {
+	return fmt.Sprintf("the loader refuses %s: %s (%s)", e.Order, e.Text, e.Code)
+}
+
+// As lets it be what package link calls a refusal.
+func (e *RefusedError) As(target any) bool {
+	r, ok := target.(**link.RefusedError)
+	if ok {
+		*r = &link.RefusedError{Command: e.Order.String(), Message: e.Text}
+	}
+	return ok
+}
+
+// Connect says hello. Bytes that come before its answer are passed over. Errors: *link.LostError where
+// nobody answers, *link.ProtocolError where something else does, *RefusedError for a version.
+func Connect(ctx context.Context, s Stream, program string) (*Client, error) {
+	c := &Client{s: s, r: NewReader(s, MostPayload), most: LeastPayload}
+	told, err := c.ask(ctx, Hello, Fields{"program": program, "least": "1", "most": strconv.Itoa(Version), "payload": strconv.Itoa(MostPayload)}.Encode())
+	if err != nil {
+		return nil, err
+	}
+	if v, err := strconv.Atoi(told["version"]); err != nil || v < 1 || v > Version {
+		return nil, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("answers in version %q, and was asked for 1 to %d", told["version"], Version)}
+	}
+	n, err := strconv.Atoi(told["payload"])
+	if err != nil || n < LeastPayload {
+		return nil, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("takes payloads of %q bytes; every loader takes %d", told["payload"], LeastPayload)}
+	}
+	c.most, c.Told = min(n, MostPayload), told
+	return c, nil
+}
+
+// Close closes the stream.
+func (c *Client) Close() error { return c.s.Close() }
+
+// ask sends an order and reads the fields of its answer.
+func (c *Client) ask(ctx context.Context, k Kind, payload []byte) (Fields, error) {
+	b, err := c.order(ctx, k, payload, nil)
+	if err != nil {
+		return nil, err
+	}
+	f, err := ParseFields(b)
+	if err != nil {
+		return nil, &link.ProtocolError{Protocol: "loader protocol", What: "answers what can't be read: " + err.Error()}
+	}
+	return f, nil
+}
+
+// order sends one and waits for what became of it. Nothing, or nothing whole, coming back within
+// answerLimit has it sent again: a loader that has carried it out answers by the number as before.
+func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([]byte) error) ([]byte, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.number++
+	out := Frame{k, c.number, payload}.Append(nil)
+	for try := 0; ; try++ {
+		if err := c.send(ctx, out); err != nil {
+			return nil, err
+		}
+		b, err := c.answer(ctx, k, piece)
+		if !errors.Is(err, errSilent) {
+			return b, err
+		}
+		if try+1 >= tries || piece != nil && k == Read {
+			return nil, link.Lost("an answer", errors.New("the line is silent"))
+		}
+	}
+}
+
+// errSilent says that nothing whole came in time.
+var errSilent = errors.New("nothing came")
+
+func (c *Client) send(ctx context.Context, b []byte) error {
+	done := make(chan struct{})
+	defer close(done)
+	stop := context.AfterFunc(ctx, func() {
+		select {
+		case <-done:
+		default:
+			c.s.Close() // what is half sent can't be taken back
+		}
+	})
+	defer stop()
+	if _, err := c.s.Write(b); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return link.Lost("sending", err)
+	}
+	return nil
+}
+
+// answer reads until the order's outcome.
+func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) ([]byte, error) {
+	limit := answerLimit
+	stop := context.AfterFunc(ctx, func() { _ = c.s.SetReadDeadline(time.Unix(1, 0)) })
+	defer stop()
+	end := time.Now().Add(limit)
+	for {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		_ = c.s.SetReadDeadline(end)
+		f, err := c.r.Next()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		var t interface{ Timeout() bool }
+		switch {
+		case errors.Is(err, ErrNoise):
+			return nil, &link.ProtocolError{Protocol: "loader protocol", What: err.Error()}
+		case errors.As(err, &t) && t.Timeout():
+			return nil, errSilent
+		case err != nil:
+			return nil, link.Lost("an answer", err)
+		}
+		if f.Number != c.number {
+			continue // an answer that comes twice, to an order before
+		}
+		switch f.Kind {
+		case Done:
+			return append([]byte(nil), f.Payload...), nil
+		case Failed:
+			w, err := ParseFields(f.Payload)
+			if err != nil || w["code"] == "" {
+				w = Fields{"code": "unknown", "text": "it does not say why"}
+			}
+			return nil, &RefusedError{k, w["code"], w["text"]}
+		case Working:
+			end = time.Now().Add(workLimit)
+			if c.Progress != nil {
+				w, _ := ParseFields(f.Payload) // only its word is lost
+				n, err := strconv.Atoi(w["percent"])
+				if err != nil || n < 0 || n > 100 {
+					n = -1
+				}
+				c.Progress(n, w["text"])
+			}
+		case Piece:
+			if piece == nil {
+				return nil, &link.ProtocolError{Protocol: "loader protocol", What: "sends bytes nobody asked for"}
+			}
+			if err := piece(f.Payload); err != nil {
+				return nil, err
+			}
+			end = time.Now().Add(answerLimit)
+		}
+	}
+}
+
+// Facts are what the loader tells of the phone.
+func (c *Client) Facts(ctx context.Context) (Fields, error) { return c.ask(ctx, Facts, nil) }
+
+// Table gives the table of partitions.
+func (c *Client) Table(ctx context.Context) ([]Partition, error) {
+	b, err := c.order(ctx, Table, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	list, err := ParseTable(b)
+	if err != nil {
+		return nil, &link.ProtocolError{Protocol: "loader protocol", What: "has a table that can't be read: " + err.Error()}
+	}
+	return list, nil
+}
+
+// Read gives out n bytes of a partition from off on. What is lost on the way is asked for again.
+func (c *Client) Read(ctx context.Context, partition string, off, n int64, w io.Writer) (int64, error) {
+	done := int64(0)
+	for try := 0; done < n; {
+		part := min(n-done, int64(c.most-dataHead))
+		err := c.piece(ctx, partition, off+done, part, w)
+		var lost *link.LostError
+		if errors.As(err, &lost) && try < tries && ctx.Err() == nil {
+			try++
+			continue
+		}
+		if err != nil {
+			return done, err
+		}
+		try = 0
+		done += part
+	}
+	return done, nil
+}
+
+// dataHead is what stands before the bytes of a piece: where they belong.
+const dataHead = 8
+
+// piece reads one piece: whole, or not at all.
+func (c *Client) piece(ctx context.Context, partition string, off, n int64, w io.Writer) error {
+	var got []byte
+	wish := Fields{"partition": partition, "offset": strconv.FormatInt(off, 10), "length": strconv.FormatInt(n, 10)}
+	_, err := c.order(ctx, Read, wish.Encode(), func(b []byte) error {
+		if len(b) < dataHead || int64(binary.LittleEndian.Uint64(b)) != off || int64(len(b)-dataHead) != n {
+			return &link.ProtocolError{Protocol: "loader protocol", What: "gives other bytes than were asked for"}
+		}
+		got = append(got[:0], b[dataHead:]...)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if int64(len(got)) != n {
+		return link.Lost("reading", errors.New("the bytes were lost on the line"))
+	}
+	_, err = w.Write(got)
+	return err
+}
+
+// Write writes an image to a partition. The loader says how much of this very image it has already, and
+// is sent the rest; moved is told how many bytes it has. digest is the image's SHA-256, in hex. table
+// says that it is a table of partitions, which is never written by the way.
+func (c *Client) Write(ctx context.Context, partition string, r io.ReaderAt, size int64, digest string, table bool, moved func(int64)) error {
+	wish := Fields{"partition": partition, "size": strconv.FormatInt(size, 10), "sha256": digest}
+	if table {
+		wish["table"] = "yes"
+	}
+	told, err := c.ask(ctx, Begin, wish.Encode())
+	if err != nil {
+		return err
+	}
+	at, err := strconv.ParseInt(told["have"], 10, 64)
+	if err != nil || at < 0 || at > size {
+		return &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("has %q bytes of an image of %d", told["have"], size)}
+	}
+	buf := make([]byte, c.most)
+	for moved(at); at < size; moved(at) {
+		n := min(int64(c.most-dataHead), size-at)
+		binary.LittleEndian.PutUint64(buf, uint64(at))
+		if _, err := r.ReadAt(buf[dataHead:dataHead+n], at); err != nil && !errors.Is(err, io.EOF) {
+			return err
+		}
+		if _, err := c.order(ctx, Data, buf[:dataHead+n], nil); err != nil {
+			return err
+		}
+		at += n
+	}
+	told, err = c.ask(ctx, End, nil)
+	if err == nil && told["sha256"] != "" && told["sha256"] != digest {
+		return &link.ProtocolError{Protocol: "loader protocol", What: "has written another image than it was sent: " + told["sha256"]}
+	}
+	return err
+}
+
+// Erase erases a partition.
+func (c *Client) Erase(ctx context.Context, partition string) error {
+	_, err := c.ask(ctx, Erase, Fields{"partition": partition}.Encode())
+	return err
+}
+
+// Leave has the phone leave its loader: "system", "off", or "loader" to start that anew.
+func (c *Client) Leave(ctx context.Context, to string) error {
+	_, err := c.ask(ctx, Leave, Fields{"to": to}.Encode())
+	return err
+}
+
+// Digest is an image's SHA-256 as the protocol writes it.
+func Digest(r io.Reader) (string, error) {
+	h := sha256.New()
+	_, err := io.Copy(h, r)
+	return hex.EncodeToString(h.Sum(nil)), err
+}

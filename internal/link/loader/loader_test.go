@@ -1,0 +1,388 @@
+package loader_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"jarlid/internal/link"
+	"jarlid/internal/link/loader"
+	"jarlid/internal/standin/standintest"
+)
+
+// TestVectors: a frame is the bytes that the document gives, both ways.
+func TestVectors(t *testing.T) {
+	doc, err := os.ReadFile("../../../docs/loader-protocol.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := 0
+	for line := range strings.Lines(string(doc)) {
+		text := strings.TrimSpace(line)
+		if !strings.HasPrefix(line, "    a74c") {
+			continue
+		}
+		raw, err := hex.DecodeString(text)
+		if err != nil {
+			t.Fatalf("%q: %v", line, err)
+		}
+		f, err := loader.NewReader(bytes.NewReader(raw), 0).Next()
+		if err != nil {
+			t.Errorf("%q: %v", line, err)
+			continue
+		}
+		if again := f.Append(nil); !bytes.Equal(again, raw) {
+			t.Errorf("%x becomes %x", raw, again)
+		}
+		count++
+	}
+	if count != 7 {
+		t.Errorf("the document has %d frames", count)
+	}
+}
+
+// TestReader: what is no frame is passed over: noise, half a frame, one that was changed, one whose
+// length can't be; a megabyte of it is an error.
+func TestReader(t *testing.T) {
+	good := loader.Frame{Kind: loader.Ping, Number: 9, Payload: []byte("x")}.Append(nil)
+	flipped := bytes.Clone(good)
+	flipped[12] ^= 1
+	long := bytes.Clone(good)
+	long[11] = 0xff
+	for name, before := range map[string][]byte{
+		"nothing": nil, "noise": []byte("login: \r\n\xa7"), "half of one": good[:9], "a changed one": flipped, "one too long": long, "marks": bytes.Repeat([]byte{0xa7, 0x4c}, 9),
+		"a byte lost": append(bytes.Clone(good[:5]), good[6:]...), "a byte doubled": append(append(bytes.Clone(good[:5]), good[4]), good[5:]...), "other flags": append(append(bytes.Clone(good[:3]), 1), good[4:]...),
+	} {
+		f, err := loader.NewReader(bytes.NewReader(append(bytes.Clone(before), append(good, make([]byte, 300)...)...)), 64).Next()
+		if err != nil || f.Number != 9 || string(f.Payload) != "x" {
+			t.Errorf("behind %s: %+v, %v", name, f, err)
+		}
+	}
+	if _, err := loader.NewReader(bytes.NewReader(make([]byte, 3<<20)), 0).Next(); !errors.Is(err, loader.ErrNoise) {
+		t.Errorf("zeros: %v", err)
+	}
+	if _, err := loader.NewReader(bytes.NewReader(good[:len(good)-1]), 0).Next(); !errors.Is(err, io.EOF) {
+		t.Errorf("the end within: %v", err)
+	}
+}
+
+func FuzzReader(f *testing.F) {
+	f.Add([]byte("\xa7\x4c\x0a\x00\x07\x00\x00\x00\x00\x00\x00\x00\xda\x9f\x1e\xcc"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		r := loader.NewReader(bytes.NewReader(b), 4096)
+		for {
+			got, err := r.Next()
+			if err != nil {
+				return
+			}
+			if !bytes.Contains(b, got.Append(nil)) {
+				t.Fatalf("a frame that is not there: %+v", got)
+			}
+		}
+	})
+}
+
+func FuzzTable(f *testing.F) {
+	f.Add([]byte("0 loader 1048576 loader -\n4 recovery 16777216 ext rw\n"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if list, err := loader.ParseTable(b); err == nil {
+			if again, err := loader.ParseTable(loader.EncodeTable(list)); err != nil || len(again) != len(list) {
+				t.Fatalf("%v %v", again, err)
+			}
+		}
+		if fields, err := loader.ParseFields(b); err == nil {
+			if again, err := loader.ParseFields(fields.Encode()); err != nil || len(again) != len(fields) {
+				t.Fatalf("%v %v", again, err)
+			}
+		}
+	})
+}
+
+// TestTables: what a table may not be.
+func TestTables(t *testing.T) {
+	for text, good := range map[string]bool{
+		"0 boot 100 raw rw\n": true, "": true, "1 a 5 - - more words\n": true, "0 boot 100 raw\n": false, "0 boot -1 raw rw\n": false, "x boot 1 raw rw\n": false, "0 boot 1 raw rw": false,
+		"0 a 1 - r\n0 b 1 - r\n": false, "0 a 1 - r\n1 a 1 - r\n": false, "0 ../a 1 - r\n": false, "0 a 99999999999999999 - r\n": false, "0 a\x1b 1 - r\n": false, "0 \xff 1 - r\n": false,
+	} {
+		if _, err := loader.ParseTable([]byte(text)); (err == nil) != good {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+// phone is one behind a loader.
+type phone struct {
+	mu     sync.Mutex
+	holds  map[string][]byte
+	wish   string
+	part   string
+	got    []byte
+	writes int
+}
+
+func (p *phone) Identity() loader.Fields { return loader.Fields{"product": "kn7001", "serial": "S"} }
+func (p *phone) Facts() loader.Fields    { return loader.Fields{"unlocked": "yes"} }
+func (p *phone) Table() []loader.Partition {
+	return []loader.Partition{{Number: 4, Name: "recovery", Size: 1 << 20, Type: "raw", Readable: true, Writable: true}}
+}
+
+func (p *phone) ReadAt(name string, b []byte, off int64) error {
+	h := p.holds[name]
+	if h == nil || off+int64(len(b)) > int64(len(h)) {
+		return loader.Refuse("no-partition", "there is no partition %s", name)
+	}
+	copy(b, h[off:])
+	return nil
+}
+
+func (p *phone) Begin(name string, size int64, digest string, table bool) (int64, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if table {
+		return 0, loader.Refuse("table", "never")
+	}
+	if w := fmt.Sprint(name, size, digest); w != p.wish {
+		p.wish, p.part, p.got = w, name, nil
+	}
+	return int64(len(p.got)), nil
+}
+
+func (p *phone) Data(off int64, b []byte) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if off != int64(len(p.got)) {
+		return loader.Refuse("order", "the next is %d", len(p.got))
+	}
+	p.got = append(p.got, b...)
+	return nil
+}
+
+func (p *phone) End(working func(int, string)) (string, error) {
+	working(50, "writing")
+	time.Sleep(20 * time.Second)
+	working(-1, "still writing")
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.writes++
+	p.holds[p.part] = p.got
+	s := sha256.Sum256(p.got)
+	p.wish, p.got = "", nil
+	return hex.EncodeToString(s[:]), nil
+}
+
+func (p *phone) Erase(string, func(int, string)) error { return loader.Refuse("locked", "never") }
+func (p *phone) Leave(string) error                    { return nil }
+
+// worn is a line that loses, doubles and changes bytes: each so-many-th of what is read from it.
+type worn struct {
+	net.Conn
+	every, count int
+	how          int
+}
+
+func (w *worn) Read(b []byte) (int, error) {
+	one := make([]byte, len(b)/2+1)
+	n, err := w.Conn.Read(one)
+	out := b[:0]
+	for _, c := range one[:n] {
+		w.count++
+		if w.every > 0 && w.count%w.every == 0 {
+			switch w.how {
+			case 0:
+				continue
+			case 1:
+				out = append(out, c)
+			case 2:
+				c ^= 0x20
+			}
+		}
+		out = append(out, c)
+	}
+	return len(out), err
+}
+
+// TestClient: hello, facts, table, reading, writing; over a good line, and over ones that lose, double
+// and change bytes each way. An order is carried out once, and what arrives is what was sent.
+func TestClient(t *testing.T) {
+	image := bytes.Repeat([]byte("knots and waders "), 3000)
+	sum := sha256.Sum256(image)
+	digest := hex.EncodeToString(sum[:])
+	for name, c := range map[string]struct{ every, how int }{"good": {}, "bytes are lost": {9000, 0}, "bytes are doubled": {7001, 1}, "bytes are changed": {20011, 2}} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				n := &standintest.Net{}
+				l, err := n.Listen("tcp", "127.0.0.1:0")
+				if err != nil {
+					t.Fatal(err)
+				}
+				p := &phone{holds: map[string][]byte{"recovery": bytes.Clone(image)}}
+				go func() {
+					for {
+						conn, err := l.Accept()
+						if err != nil {
+							return
+						}
+						go func() {
+							conn.Write([]byte("loader 2.1 ready\r\n> "))
+							_ = loader.Serve(&worn{Conn: conn, every: c.every, how: c.how}, p, 4096)
+						}()
+					}
+				}()
+				conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
+				if err != nil {
+					t.Fatal(err)
+				}
+				k, err := loader.Connect(t.Context(), &worn{Conn: conn, every: c.every, how: c.how}, "test")
+				if err != nil {
+					t.Fatal(err)
+				}
+				var told []string
+				k.Progress = func(n int, text string) { told = append(told, fmt.Sprint(n, text)) }
+				if f, err := k.Facts(t.Context()); err != nil || f["unlocked"] != "yes" || k.Told["product"] != "kn7001" {
+					t.Errorf("%v %v %v", f, k.Told, err)
+				}
+				if list, err := k.Table(t.Context()); err != nil || len(list) != 1 || list[0].Number != 4 {
+					t.Errorf("%v %v", list, err)
+				}
+				var out bytes.Buffer
+				if n, err := k.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil || n != int64(len(image)) || !bytes.Equal(out.Bytes(), image) {
+					t.Errorf("read %d: %v", n, err)
+				}
+				if err := k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(int64) {}); err != nil || !bytes.Equal(p.holds["recovery"], image) || p.writes != 1 {
+					t.Errorf("written %d times: %v", p.writes, err)
+				}
+				if len(told) < 2 || told[0] != "50writing" {
+					t.Errorf("%q", told)
+				}
+				var no *loader.RefusedError
+				var refused *link.RefusedError
+				if err := k.Erase(t.Context(), "recovery"); !errors.As(err, &no) || no.Code != "locked" || !errors.As(err, &refused) || refused.Message != "never" {
+					t.Errorf("%v", err)
+				}
+				if err := k.Write(t.Context(), "@table", bytes.NewReader(nil), 0, digest, true, func(int64) {}); !errors.As(err, &no) || no.Code != "table" {
+					t.Errorf("%v", err)
+				}
+				k.Close()
+				l.Close()
+				n.Cut()
+			})
+		})
+	}
+}
+
+// TestResume: a write that broke off goes on where it was, on another line.
+func TestResume(t *testing.T) {
+	image := bytes.Repeat([]byte("0123456789abcdef"), 4096)
+	sum := sha256.Sum256(image)
+	digest := hex.EncodeToString(sum[:])
+	synctest.Test(t, func(t *testing.T) {
+		n := &standintest.Net{}
+		l, _ := n.Listen("tcp", "127.0.0.1:0")
+		p := &phone{holds: map[string][]byte{}}
+		go func() {
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go loader.Serve(conn, p, 4096)
+			}
+		}()
+		connect := func() *loader.Client {
+			conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
+			if err != nil {
+				t.Fatal(err)
+			}
+			k, err := loader.Connect(t.Context(), conn, "test")
+			if err != nil {
+				t.Fatal(err)
+			}
+			return k
+		}
+		k := connect()
+		ctx, cancel := context.WithCancel(t.Context())
+		err := k.Write(ctx, "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(at int64) {
+			if at > 30000 {
+				cancel()
+			}
+		})
+		if !errors.Is(err, context.Canceled) {
+			t.Fatal(err)
+		}
+		k.Close()
+		k = connect()
+		first := int64(-1)
+		err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(at int64) {
+			if first < 0 {
+				first = at
+			}
+		})
+		if err != nil || first < 30000 || !bytes.Equal(p.holds["recovery"], image) {
+			t.Errorf("it went on at %d: %v", first, err)
+		}
+		k.Close()
+		l.Close()
+		n.Cut()
+	})
+}
+
+// TestOdd: who answers nothing, or something else.
+func TestOdd(t *testing.T) {
+	answer := func(f loader.Fields) func(net.Conn) {
+		return func(c net.Conn) {
+			q, err := loader.NewReader(c, 0).Next()
+			if err == nil {
+				c.Write(loader.Frame{Kind: loader.Done, Number: q.Number, Payload: f.Encode()}.Append(nil))
+			}
+			io.Copy(io.Discard, c)
+		}
+	}
+	for name, c := range map[string]struct {
+		far  func(net.Conn)
+		rule bool
+	}{
+		"silence":                {func(c net.Conn) { io.Copy(io.Discard, c) }, false},
+		"hangs up":               {func(c net.Conn) { c.Close() }, false},
+		"another protocol":       {func(c net.Conn) { c.Write(bytes.Repeat([]byte("FAIL"), 1<<19)); io.Copy(io.Discard, c) }, true},
+		"another version":        {answer(loader.Fields{"version": "7", "payload": "4096"}), true},
+		"a payload of no size":   {answer(loader.Fields{"version": "1", "payload": "7"}), true},
+		"fields that can't be":   {answer(loader.Fields{"A B": "7"}), true},
+		"says nothing in answer": {func(c net.Conn) { answer(nil)(c) }, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				n := &standintest.Net{}
+				l, _ := n.Listen("tcp", "127.0.0.1:0")
+				go func() {
+					if conn, err := l.Accept(); err == nil {
+						c.far(conn)
+					}
+				}()
+				conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
+				if err != nil {
+					t.Fatal(err)
+				}
+				_, err = loader.Connect(t.Context(), conn, "test")
+				var rule *link.ProtocolError
+				var lost *link.LostError
+				if errors.As(err, &rule) != c.rule || errors.As(err, &lost) == c.rule {
+					t.Errorf("%v", err)
+				}
+				conn.Close()
+				l.Close()
+				n.Cut()
+			})
+		})
+	}
+}

@@ -1,0 +1,79 @@
+package loader
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Partition is a line of a loader's table.
+type Partition struct {
+	Number   int
+	Name     string
+	Size     int64  // bytes
+	Type     string // as the loader calls it, "" where it does not say
+	Readable bool
+	Writable bool
+}
+
+// mostSize bounds a partition's size, in bytes: 1 PiB.
+const mostSize = 1 << 50
+
+// EncodeTable writes a table, a partition a line.
+func EncodeTable(list []Partition) []byte {
+	var b strings.Builder
+	for _, p := range list {
+		fmt.Fprintf(&b, "%d %s %d %s %s\n", p.Number, p.Name, p.Size, dash(p.Type), rights(p))
+	}
+	return []byte(b.String())
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func rights(p Partition) string {
+	s := ""
+	if p.Readable {
+		s += "r"
+	}
+	if p.Writable {
+		s += "w"
+	}
+	return dash(s)
+}
+
+// ParseTable reads a table: NUMBER NAME SIZE TYPE RIGHTS, a partition a line. Further words behind them
+// are for later versions. Two of one number or name are an error.
+func ParseTable(b []byte) ([]Partition, error) {
+	var list []Partition
+	numbers, names := map[int]bool{}, map[string]bool{}
+	err := lines(b, func(line string) error {
+		w := strings.Fields(line)
+		if len(w) < 5 {
+			return fmt.Errorf("the line %q has fewer than five words", line)
+		}
+		n, err := strconv.Atoi(w[0])
+		size, serr := strconv.ParseInt(w[2], 10, 64)
+		if err != nil || serr != nil || n < 0 || size < 0 || size > mostSize {
+			return fmt.Errorf("the line %q has a number that can't be", line)
+		}
+		if strings.Trim(w[1], "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-") != "" || len(w[1]) > 64 {
+			return fmt.Errorf("%q is no name of a partition", w[1])
+		}
+		if numbers[n] || names[w[1]] {
+			return fmt.Errorf("two partitions are called %d or %s", n, w[1])
+		}
+		numbers[n], names[w[1]] = true, true
+		p := Partition{Number: n, Name: w[1], Size: size, Readable: strings.Contains(w[4], "r"), Writable: strings.Contains(w[4], "w")}
+		if w[3] != "-" {
+			p.Type = w[3]
+		}
+		list = append(list, p)
+		return nil
+	})
+	return list, err
+}
