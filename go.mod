@@ -7,6 +7,7 @@ require (
 	github.com/bodgit/sevenzip v1.6.5
 	github.com/dsnet/compress v0.0.1
 	github.com/gofrs/flock v0.13.1
+	github.com/inconshreveable/mousetrap v1.1.0
 	github.com/klauspost/compress v1.20.3
 	github.com/mattn/go-runewidth v0.0.24
 	github.com/mikelolasagasti/xz v1.0.1
@@ -16,6 +17,7 @@ require (
 	github.com/spf13/pflag v1.0.9
 	github.com/ulikunitz/xz v0.5.15
 	github.com/vbauerster/mpb/v8 v8.9.3
+	go.bug.st/serial v1.8.0
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
@@ -31,7 +33,6 @@ require (
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
 	github.com/hashicorp/golang-lru/v2 v2.0.7 // indirect
-	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
 	github.com/spf13/afero v1.15.0 // indirect
 	github.com/stangelandcl/ppmd v0.1.1 // indirect

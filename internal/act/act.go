@@ -173,6 +173,7 @@ type (
 var kinds = map[reflect.Type]kind{
 	reflect.TypeFor[*plan.Restart]():      of("restart", (*Job).restart, nil, func(s *plan.Restart) any { return modeForm{s.From, s.To} }),
 	reflect.TypeFor[*plan.Write]():        of("write", (*Job).writeImage, (*Job).readBack, writeData),
+	reflect.TypeFor[*plan.WriteTable]():   of("write-table", (*Job).writeTable, (*Job).tableRead, func(s *plan.WriteTable) any { return fileForm{file(s.File)} }),
 	reflect.TypeFor[*plan.Graft]():        of("graft", (*Job).graft, nil, graftData),
 	reflect.TypeFor[*plan.FormatData]():   of("format-data", (*Job).formatData, nil, func(*plan.FormatData) any { return noForm{} }),
 	reflect.TypeFor[*plan.Sideload]():     of("sideload", (*Job).sideload, nil, func(s *plan.Sideload) any { return fileForm{file(s.File)} }),

@@ -180,6 +180,9 @@ func (j *Job) command(ctx context.Context, to card.Mode) error {
 		j.Obs.Say(say.Info, "the recovery that runs is written nowhere and would be gone with a restart, so it is put into sideload mode from its menu")
 		return &link.RefusedError{Command: "restart", Message: "a restart would end the recovery that was started without being written"}
 	}
+	if to == card.Loader && j.Mode() != card.Loader {
+		return &link.RefusedError{Command: "restart", Message: "keys alone lead into a maker's loader"}
+	}
 	if j.Open() {
 		j.Obs.Say(say.Wait, "restarting into %s", to)
 	}

@@ -272,6 +272,8 @@ func modeWords(m card.Mode) string {
 		return "in recovery"
 	case card.Sideload:
 		return "waiting for a package"
+	case card.Loader:
+		return "in its maker's loader"
 	case card.System:
 		return "with its system running"
 	}

@@ -38,6 +38,10 @@ func (a *app) flash(cmd *cobra.Command, args []string, t *task.Flash) error {
 		a.result = t.Result(j)
 	}
 	if done {
+		if len(j.Out.Writes) == 0 && len(j.Out.Kept) > 0 { // a loader's table
+			a.say(j.Name, say.Keep, "the table that was there: %s", j.Out.Kept[0])
+			a.say(j.Name, say.Done, "the loader's table of partitions is written, and read again")
+		}
 		a.sayWrites(j)
 		a.suggest(j)
 	}

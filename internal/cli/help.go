@@ -88,7 +88,7 @@ var examples = map[string][]string{
 // arguments say what the words behind a command are, where its usage line does not.
 var arguments = map[string][][2]string{
 	"go": {{"bootloader", "what the phone runs before anything else; takes images"}, {"fastbootd", "userspace fastboot, which knows logical partitions"},
-		{"recovery", "the small system that installs packages"}, {"sideload", "the recovery, waiting for one package"}, {"system", "the phone as it is used"}},
+		{"recovery", "the small system that installs packages"}, {"sideload", "the recovery, waiting for one package"}, {"system", "the phone as it is used"}, {"loader", "a maker's own loader, of phones without fastboot; reached by keys"}},
 	"slot use":       {{"a, b", "the slot of that name"}, {"other", "the one that does not start next now"}},
 	"slot copy":      {{"PARTITION", "radio, bootloader or others of the maker's firmware; without one, all of it"}},
 	"wipe":           areaRows(),

@@ -81,6 +81,7 @@ type ready struct {
 	Serial   string `json:"serial"`
 	Fastboot string `json:"fastboot,omitempty"`
 	ADB      string `json:"adb,omitempty"`
+	Loader   string `json:"loader,omitempty"`
 	Control  string `json:"control"`
 }
 
@@ -98,9 +99,9 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 		return usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
 	}
 	switch card.Mode(o.Mode) {
-	case card.None, card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System:
+	case card.None, card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System, card.Loader:
 	default:
-		return usage("--mode is bootloader, fastbootd, recovery, sideload or system, not %q", o.Mode)
+		return usage("--mode is bootloader, loader, fastbootd, recovery, sideload or system, not %q", o.Mode)
 	}
 	e, err := a.with(nil, nil)
 	if err != nil {
@@ -137,12 +138,21 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	o.Ready = func(at standin.Addresses) {
 		entry.Serial, entry.Control = at.Serial, at.Control
 		where := fmt.Sprintf("fastboot at tcp:%s, ADB at adb:%s", at.Fastboot, at.ADB)
+		first := "tcp:" + at.Fastboot
+		if at.Loader != "" {
+			where, first = fmt.Sprintf("its loader at loader:%s, ADB at adb:%s", at.Loader, at.ADB), "loader:"+at.Loader
+		}
 		shown := ready{Name: as, Serial: at.Serial, Control: at.Control}
 		if onCable {
 			where = "on a USB cable of this computer's kernel"
 		} else {
-			shown.Fastboot, shown.ADB = "tcp:"+at.Fastboot, "adb:"+at.ADB
-			entry.At = []string{shown.Fastboot, shown.ADB}
+			shown.ADB = "adb:" + at.ADB
+			if at.Loader != "" {
+				shown.Loader = first
+			} else {
+				shown.Fastboot = first
+			}
+			entry.At = []string{first, shown.ADB}
 		}
 		if err := b.Register(entry); err != nil {
 			a.say("", say.Warn, "it could not be listed on the bench: %v", err)

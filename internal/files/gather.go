@@ -130,7 +130,7 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 
 // isImage tells whether a set's member is something to be written.
 func isImage(f *ident.File) bool {
-	if f.IsArchive() || f.Kind == ident.Text || f.Kind == ident.Sums || len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" {
+	if f.IsArchive() || f.Kind == ident.Text || f.Kind == ident.Sums || f.Kind == ident.LoaderTable || len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" {
 		return false
 	}
 	return f.Kind != ident.Unknown || strings.HasSuffix(strings.ToLower(f.Path), ".img") || len(f.GoesTo) > 0

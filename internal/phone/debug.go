@@ -87,6 +87,9 @@ func (m *menu) Facts(ctx context.Context, s *Session) error {
 }
 
 func (d *debug) Restart(ctx context.Context, to card.Mode) error {
+	if to == card.Loader {
+		return &link.RefusedError{Command: "restart", Message: "its keys lead into a maker's loader"}
+	}
 	return d.c.Reboot(ctx, restartTargets[to])
 }
 

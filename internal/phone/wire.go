@@ -14,6 +14,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/parttable"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/link/fastboot"
@@ -60,6 +61,11 @@ type (
 	// Slotter chooses the slot that starts next.
 	Slotter interface {
 		SetActive(ctx context.Context, slot string) (answers []string, err error)
+	}
+	// Tabler has a table of partitions that can be read and, by an order of its own, written.
+	Tabler interface {
+		Table(ctx context.Context) ([]parttable.Partition, error)
+		WriteTable(ctx context.Context, b []byte, digest string) error
 	}
 	// Sheller runs a command in the phone's shell.
 	Sheller interface {
@@ -121,7 +127,10 @@ func (s *Session) HasLoader() bool { _, ok := s.wire.(Writer); return ok }
 func (s *Session) HasFiles() bool { _, ok := s.wire.(Syncer); return ok }
 
 // Fetches tells whether partitions can be read without a shell.
-func (s *Session) Fetches() bool { _, ok := s.wire.(Fetcher); return ok && s.Mode() == card.Fastbootd }
+func (s *Session) Fetches() bool {
+	_, ok := s.wire.(Fetcher)
+	return ok && (s.Mode() == card.Fastbootd || s.Mode() == card.Loader)
+}
 
 // RootRecovery tells whether a recovery with a root shell is at the other end.
 func (s *Session) RootRecovery() bool {
@@ -173,6 +182,24 @@ func (s *Session) SetActive(ctx context.Context, slot string) ([]string, error) 
 		return nil, err
 	}
 	return c.SetActive(ctx, slot)
+}
+
+// Table reads the loader's table of partitions.
+func (s *Session) Table(ctx context.Context) ([]parttable.Partition, error) {
+	c, err := can[Tabler](s, "give out a table of partitions")
+	if err != nil {
+		return nil, err
+	}
+	return c.Table(ctx)
+}
+
+// WriteTable writes another one; digest is its SHA-256, in hex.
+func (s *Session) WriteTable(ctx context.Context, b []byte, digest string) error {
+	c, err := can[Tabler](s, "take a table of partitions")
+	if err != nil {
+		return err
+	}
+	return c.WriteTable(ctx, b, digest)
 }
 
 // Shell runs a command in the phone's shell.
@@ -240,8 +267,11 @@ func (a Address) String() string {
 // resolved names the place behind an address, so that two addresses that mean one
 // phone have one lock.
 func (a Address) resolved() string {
-	if a.Scheme == cableScheme {
+	switch a.Scheme {
+	case cableScheme:
 		return "socket " + a.Place
+	case serialScheme:
+		return "line " + a.Place
 	}
 	host, port, err := net.SplitHostPort(a.Place)
 	if err != nil {
@@ -277,11 +307,19 @@ type Scheme struct {
 	limit time.Duration
 }
 
+// loaderPort is the loader protocol's own, where none is named (docs/loader-protocol.md).
+const loaderPort = 4911
+
+// serialPath is a serial line as the system names it.
+var serialPath = regexp.MustCompile(`^(/dev/[A-Za-z0-9/._-]{1,200}|(?i:COM)[0-9]{1,3})$`)
+
 // Schemes is the table of them.
 var Schemes = []Scheme{
 	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: answerLimit},
 	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, open: openUDP, limit: answerLimit},
 	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB, limit: answerLimit},
+	{Name: "loader", Form: "HOST[:PORT]", Modes: []card.Mode{card.Loader}, port: loaderPort, network: "tcp", open: openLoader, limit: answerLimit},
+	{Name: serialScheme, Form: "PATH", Modes: []card.Mode{card.Loader}, open: openSerial, limit: answerLimit},
 	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
 }
 
@@ -327,6 +365,12 @@ func ParseAddress(s string) (Address, error) {
 	if name == cableScheme {
 		if !isSocket(rest) {
 			return Address{}, &AddressError{s, sch.Name + ":" + sch.Form + ", as jarlid bench shows it"}
+		}
+		return Address{Scheme: name, Place: rest}, nil
+	}
+	if name == serialScheme {
+		if !serialPath.MatchString(rest) {
+			return Address{}, &AddressError{s, sch.Name + ":" + sch.Form + ", such as serial:/dev/ttyACM0 or serial:COM5"}
 		}
 		return Address{Scheme: name, Place: rest}, nil
 	}

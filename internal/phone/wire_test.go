@@ -37,8 +37,11 @@ func TestSchemes(t *testing.T) {
 			t.Errorf("%s is not among the forms a person is told", s.Name)
 		}
 		place := "192.0.2.7:99"
-		if s.Name == "usb" {
+		switch s.Name {
+		case "usb":
 			place = "1-4.2"
+		case "serial":
+			place = "/dev/ttyACM0"
 		}
 		a, err := ParseAddress(s.Name + ":" + place)
 		if err != nil || !IsAddress(s.Name+":x") {
@@ -54,7 +57,7 @@ func TestSchemes(t *testing.T) {
 			t.Errorf("%s reaches a phone that is off", a)
 		}
 	}
-	for _, m := range []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System} {
+	for _, m := range []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System, card.Loader} {
 		if !reached[m] {
 			t.Errorf("no wire reaches %s", m)
 		}

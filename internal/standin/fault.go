@@ -2,11 +2,12 @@ package standin
 
 import (
 	"fmt"
-	"jarlid/internal/core/spell"
 	"net"
 	"slices"
 	"strings"
 	"time"
+
+	"jarlid/internal/core/spell"
 )
 
 // Fault is something that goes wrong on demand.
@@ -42,6 +43,10 @@ var Faults = []FaultKind{
 	{Name: "slow-link", Means: "it comes back at 12 Mbit/s", Cable: true},
 	{Name: "held", Means: "another program takes its interface", Cable: true},
 	{Name: "replug", Means: "the next mode shows itself only when the cable was pulled and put back", Cable: true},
+	{Name: "line-loses", Means: "of a loader: a byte of the next messages is lost"},
+	{Name: "line-doubles", Means: "of a loader: a byte of the next messages comes twice"},
+	{Name: "line-garbles", Means: "of a loader: a byte of the next messages is another"},
+	{Name: "line-silent", Means: "of a loader: the next messages do not come through"},
 	{Name: "clear", Means: "nothing more goes wrong"},
 }
 
@@ -87,7 +92,7 @@ func (p *Phone) faulty(kind string) bool {
 		return false
 	}
 	switch kind {
-	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug":
+	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug", "line-loses", "line-doubles", "line-garbles", "line-silent":
 		if p.fault.For--; p.fault.For <= 0 {
 			p.fault = nil
 		}

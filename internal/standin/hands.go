@@ -143,10 +143,18 @@ func (p *Phone) press(what string) error {
 	if p.answer(what) {
 		return nil
 	}
+	if p.spec.Loader != nil {
+		if done, err := p.loaderKey(what); done {
+			return err
+		}
+	}
 	p.mu.Lock()
 	mode, menu := p.st.Mode, p.menu
 	p.mu.Unlock()
 	delay := time.Duration(p.spec.Delays.Restart)
+	if p.spec.Loader != nil && (what == keyDown || what == keyUp) {
+		return errors.New("nothing happens: this phone has a side key, and it is pressed too")
+	}
 	switch what {
 	case keyDown:
 		p.move(string(card.Bootloader), delay)
@@ -224,7 +232,11 @@ func (p *Phone) choices() []string {
 	case card.System:
 		list = systemMenu
 	}
-	list = append(slices.Clone(list), keyPower, keyDown, keyUp, keyLongHold, keyCharge)
+	keys := []string{keyPower, keyDown, keyUp, keyLongHold, keyCharge}
+	if p.spec.Loader != nil {
+		keys = append(slices.Clone(loaderKeys), keyPower, keyLongHold, keyCharge)
+	}
+	list = append(slices.Clone(list), keys...)
 	if p.o.Cable != nil {
 		list = append(list, cableKeys...)
 	}

@@ -32,6 +32,7 @@ type Options struct {
 	Dir      string // where its storage and state are kept
 	Fastboot string // address to listen on; "": a free port of 127.0.0.1
 	ADB      string
+	Loader   string // of a phone that has one in the place of fastboot
 	Control  string
 	Locked   bool            // a new one comes with its bootloader locked
 	Battery  int             // a new one's charge in percent; 0: the model's
@@ -65,7 +66,7 @@ func (*Loopback) ListenPacket(network, address string) (net.PacketConn, error) {
 
 // Addresses are where a running stand-in is reached.
 type Addresses struct {
-	Serial, Fastboot, ADB, Control string
+	Serial, Fastboot, ADB, Loader, Control string
 }
 
 // state is what of the phone is not in its partitions.
@@ -77,6 +78,7 @@ type state struct {
 	Started  string    `json:"started_slot"` // of the running system or recovery
 	Fastboot string    `json:"fastboot"`
 	ADB      string    `json:"adb"`
+	Loader   string    `json:"loader,omitempty"`
 	Control  string    `json:"control"`
 
 	Owner     bool                 `json:"owner"`      // accounts were signed in when the data was last there
@@ -99,6 +101,8 @@ type Phone struct {
 	menu   string   // the submenu that is open in the recovery
 	run    *running // the recovery or system that runs
 	ask    *question
+	// Of one with a loader: whether its battery is out, and whether it asks about its loader.
+	noBattery, asksLoader bool
 
 	// faultMu is one of its own: cables count while the phone is held.
 	faultMu sync.Mutex
@@ -270,7 +274,11 @@ func (p *Phone) Run(ctx context.Context) error {
 	}
 	defer ctl.Close()
 	if p.o.Cable == nil {
-		fb, err := p.reserve(&p.st.Fastboot, p.o.Fastboot)
+		at, want := &p.st.Fastboot, p.o.Fastboot
+		if p.spec.Loader != nil {
+			at, want = &p.st.Loader, p.o.Loader
+		}
+		fb, err := p.reserve(at, want)
 		if err != nil {
 			return err
 		}
@@ -284,7 +292,7 @@ func (p *Phone) Run(ctx context.Context) error {
 	p.mu.Lock()
 	p.save()
 	token := controlToken()
-	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Control: p.st.Control + "/" + token}
+	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Loader: p.st.Loader, Control: p.st.Control + "/" + token}
 	p.mu.Unlock()
 	stopControl := p.serveControl(ctl, token)
 	defer stopControl()
@@ -332,6 +340,9 @@ func (p *Phone) loop(ctx context.Context, ready func()) error {
 	t := transition{to: string(p.st.Mode)}
 	for {
 		mode := p.begin(t)
+		if mode == card.Bootloader && p.spec.Loader != nil {
+			mode = card.Loader // where others have a bootloader to fall back to
+		}
 		p.mu.Lock()
 		p.st.Mode = mode
 		p.save()
@@ -389,6 +400,8 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 	switch mode {
 	case card.Bootloader, card.Fastbootd:
 		address, serve = p.st.Fastboot, p.serveFastboot
+	case card.Loader:
+		address, serve = p.st.Loader, p.serveOwnLoader
 	case card.Recovery, card.Sideload, card.System:
 		if !p.reachable(mode) {
 			return func() {}, nil
@@ -425,7 +438,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 				done()
 				conn.Close()
 			}
-			if mode == card.Bootloader || mode == card.Fastbootd {
+			if mode == card.Bootloader || mode == card.Fastbootd || mode == card.Loader {
 				one() // a bootloader talks to one computer at a time
 			} else {
 				wg.Go(one)

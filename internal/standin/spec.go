@@ -34,6 +34,7 @@ type spec struct {
 	PlainData      bool            `yaml:"plain-data"` // the owner's data is not encrypted
 	Enforces       bool            `yaml:"enforces"`   // verified boot also when unlocked
 	Rollback       bool            `yaml:"rollback"`   // keeps rollback indexes and older keys of the data
+	Loader         *loaderSpec     `yaml:"loader"`     // its maker's own, in the place of fastboot
 	Unlock         string          `yaml:"unlock"`     // the command that unlocks; empty: "flashing unlock"
 	Partitions     []partitionSpec `yaml:"partitions"`
 	// Variables are further ones with fixed values; "$radio" stands for the
@@ -119,6 +120,9 @@ func parseSpec(m *model.Model) (*spec, error) {
 	}
 	if s.MaxDownload <= 0 || s.MaxDownload > 1<<30 {
 		return nil, fmt.Errorf("model file %s: max-download has to be between 1 byte and 1 GiB", m.Name)
+	}
+	if l := s.Loader; l != nil && (l.Payload < 512 || l.Payload > 1<<20) {
+		return nil, fmt.Errorf("model file %s: a loader takes messages of 512 bytes to 1 MiB", m.Name)
 	}
 	if s.Product == "" {
 		s.Product = m.Name

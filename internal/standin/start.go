@@ -49,6 +49,10 @@ func (p *Phone) begin(t transition) card.Mode {
 	case string(card.Bootloader):
 		p.stopped()
 		return card.Bootloader
+	case string(card.Loader):
+		p.stopped()
+		p.show("Maker's loader %s", p.loaderVersion())
+		return card.Loader
 	case string(card.Sideload):
 		if p.run != nil || p.startRecovery(nil) == nil {
 			return card.Sideload
@@ -76,6 +80,13 @@ func (p *Phone) begin(t transition) card.Mode {
 		return p.startSystem()
 	}
 	return p.coldStart()
+}
+
+func (p *Phone) loaderVersion() string {
+	if p.spec.Loader == nil {
+		return ""
+	}
+	return p.spec.Loader.Version
 }
 
 func (p *Phone) hasFastbootd() bool {

@@ -229,7 +229,7 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 		for _, name := range all[:len(all)-1] {
 			// Userspace fastboot gives out vendor_boot and nothing else (the platform's
 			// fastboot/device/commands.cpp); what is named is asked for all the same.
-			if backup.Usual(name, sizes[name]) && (!j.HasLoader() || strings.HasPrefix(name, "vendor_boot")) {
+			if backup.Usual(name, sizes[name]) && (!j.HasLoader() || j.Mode() == card.Loader || strings.HasPrefix(name, "vendor_boot")) {
 				names = append(names, name)
 			}
 		}

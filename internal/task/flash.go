@@ -167,6 +167,11 @@ func (t *Flash) Prepare(in *engine.Input) (*engine.Draft, error) {
 		return nil, t.absent
 	}
 	d := &engine.Draft{}
+	if len(t.set.Images) == 1 && t.set.Images[0].File.Kind == ident.LoaderTable {
+		d.Files = []journal.File{{Path: t.set.Images[0].File.Path, Size: t.set.Images[0].File.Size}}
+		d.Steps = []plan.Step{&plan.WriteTable{File: t.set.Images[0].File}}
+		return d, nil
+	}
 	for _, p := range t.paths {
 		if st, err := os.Stat(p); err == nil {
 			d.Files = append(d.Files, journal.File{Path: p, Size: st.Size()})

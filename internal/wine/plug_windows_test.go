@@ -69,7 +69,7 @@ func (p *plug) Plug(d *soft.Device, other bool) (func(), error) {
 		out()
 		return nil, err
 	}
-	return func() { gone(); l.close(); cable.Close(); out() }, nil
+	return func() { gone(); out(); l.close(); cable.Close() }, nil
 }
 
 // register puts a device into the list, and ties its path to a named pipe.

@@ -21,6 +21,11 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 	switch c.Mode() {
 	case card.Bootloader:
 		return inBootloader(c, m)
+	case card.Loader:
+		if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
+			return Suggestion{[]string{"go", "system"}, "its maker's loader is locked and takes nothing"}
+		}
+		return inBootloader(c, m)
 	case card.Fastbootd:
 		return Suggestion{[]string{"go", "bootloader"}, "userspace fastboot is running"}
 	case card.Recovery:

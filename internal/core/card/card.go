@@ -35,10 +35,11 @@ const (
 	Recovery   Mode = "recovery"
 	Sideload   Mode = "sideload"
 	System     Mode = "system"
+	Loader     Mode = "loader" // a maker's own, which speaks no fastboot
 )
 
 // Modes are all modes a phone can be sent to.
-var Modes = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System}
+var Modes = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System, Loader}
 
 // The facts. What each is, how long it lasts and what it is learnt from stands in
 // Defs.

@@ -110,13 +110,13 @@ type Def struct {
 const Own = "*"
 
 var (
-	loader    = []Mode{Bootloader, Fastbootd}
+	loader    = []Mode{Bootloader, Fastbootd, Loader}
 	userspace = []Mode{Fastbootd}
 	shells    = []Mode{Recovery, System}
 	system    = []Mode{System}
 	root      = []Mode{Recovery}
-	every     = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System}
-	most      = []Mode{Bootloader, Fastbootd, Recovery, System}
+	every     = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System, Loader}
+	most      = []Mode{Bootloader, Fastbootd, Recovery, System, Loader}
 	fastboots = []Mode{Bootloader, Fastbootd, Recovery}
 )
 

@@ -76,6 +76,21 @@ var texts = map[string]Text{
 		Why:     "Windows lets a program talk to a phone through its driver WinUSB alone. Newer phones tell Windows that it is theirs; for older ones somebody has to say so, once for each mode.",
 		Remedy:  "In the device manager, open the phone, update its driver, let Windows choose from a list of drivers on the computer, there \"Universal Serial Bus devices\", and in it \"WinUsb Device\". Then pull the cable and put it back.", Final: true,
 	},
+	LineSilent: {
+		Meaning: "A serial line is there, and no loader answers on it.",
+		Why:     "A phone shows its serial line in other states too, and its loader answers only while it stands on the screen and was confirmed there. Another program, such as one that looks for modems, may also have the line's first words.",
+		Remedy:  "Look at the phone's screen, bring it into its loader by its keys and confirm there, then pull the cable and put it back.", Final: true,
+	},
+	RestartUndoes: {
+		Meaning: "A restart into the system from here would undo the recovery that was just written.",
+		Why:     "The maker's system of this model writes its own recovery back each time it starts. A loader can bring the phone into its system alone; into the recovery lead the keys.",
+		Remedy:  "Pull the cable, hold this model's keys, and go straight into the recovery: jarlid go recovery. There jarlid recovery hold keeps the system from doing so.",
+	},
+	TableWouldChange: {
+		Meaning: "The table of partitions of a phone's loader would become another one.",
+		Why:     "The table says where on the phone's storage everything lies. With a wrong one nothing starts any more, the loader perhaps neither, and what is on the phone can't be found again. An ordinary recovery or system needs no other table.",
+		Remedy:  "Write the images alone. Only for the maker's own table of this very model: --accept table-would-change=FILE; the table that is there is kept before.",
+	},
 	SeveralPhones: {
 		Meaning: "More than one phone is here and none was named.",
 		Why:     "Jar Lid never guesses which of two phones is meant.",

@@ -53,6 +53,7 @@ const (
 	Disk             Kind = "disk" // a partition table and what it speaks of
 	App              Kind = "app"
 	Sums             Kind = "sums"
+	LoaderTable      Kind = "loader-table" // the table of partitions of a maker's loader
 	Text             Kind = "text"
 	Unknown          Kind = "unknown"
 )
@@ -64,7 +65,7 @@ var kindWords = map[Kind]string{Boot: "a boot image", BootWithRecovery: "a boot 
 	OTABlock: "a block-list package", Addon: "an add-on package", FirmwareSet: "a firmware set", Images: "an archive of images",
 	BlockList: "a block list with its data beside it", Kernel: "a kernel", SquashFS: "a squashfs file system", ISO: "an image of a disc (ISO 9660)",
 	Qcow2: "a disk of a virtual machine (qcow2)", Disk: "a whole disk with a partition table",
-	Archive: "an archive", App: "an app", Sums: "a file of digests", Text: "a text"}
+	Archive: "an archive", App: "an app", Sums: "a file of digests", LoaderTable: "a loader's table of partitions", Text: "a text"}
 
 // Words gives the kind in words, with its article.
 func (k Kind) Words() string {
@@ -300,7 +301,7 @@ func (f *File) byName() {
 		return
 	}
 	switch f.Kind {
-	case Text, Sums, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload, BlockList, ISO, Qcow2, Disk, Kernel:
+	case Text, Sums, LoaderTable, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload, BlockList, ISO, Qcow2, Disk, Kernel:
 		return
 	}
 	if p := partitionByName(f.Whole()); p != "" {

@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/parttable"
 	"jarlid/internal/core/image/sums"
 )
 
@@ -44,6 +45,12 @@ func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 	}
 	b, err := image.ReadAt("text", r, size, 0, size)
 	if err != nil {
+		return
+	}
+	if table, err := parttable.Parse(b); err == nil && len(table) > 1 {
+		f.Kind = LoaderTable
+		f.Details["partitions"] = len(table)
+		f.Notes = append(f.Notes, "a table says where everything lies on a phone; it is never written by the way")
 		return
 	}
 	if list := sums.Parse(sums.Text(b)); len(list) > 0 && 2*len(list) >= lines(b) {

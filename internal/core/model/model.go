@@ -42,6 +42,14 @@ type Bootloader struct {
 	Enforces bool `yaml:"enforces"`
 }
 
+// Loader is what is known of a maker's own loader, which stands in the place of fastboot.
+type Loader struct {
+	// USB are the numbers of its serial line on USB, VENDOR:PRODUCT in hex.
+	USB []string `yaml:"usb"`
+	// Restores says that the maker's system writes its own recovery back each time it starts.
+	Restores bool `yaml:"restores-recovery"`
+}
+
 // Base is the version of the maker's firmware a custom system wants.
 type Base struct {
 	Variable string `yaml:"variable"` // bootloader variable that tells it
@@ -60,6 +68,7 @@ type Model struct {
 	// Twins are models that look the same and are not.
 	Twins      []string   `yaml:"twins"`
 	Bootloader Bootloader `yaml:"bootloader"`
+	Loader     *Loader    `yaml:"loader"` // nil: it has fastboot
 	// Userspace says whether its recoveries have userspace fastboot.
 	Userspace *bool    `yaml:"userspace-fastboot"`
 	Logical   []string `yaml:"logical"`    // partitions within super

@@ -25,7 +25,7 @@ func everyStep() map[Step]string {
 		&MakeRoom{Partition: "system", Slot: "a", Need: 25}: "product_a", &Try{File: img}: "", &InstallApp{File: img}: "", &WipeArea{Area: "system", Slot: "a"}: "system_a", &WipeArea{Area: "caches"}: "",
 		&Erase{Partition: "userdata"}: "userdata", &Erase{Partition: "vendor", Slot: "a"}: "vendor_a", &Unlock{}: "userdata", &Relock{}: "userdata", &Graft{File: img, Into: []*Write{w}}: "",
 		&Put{File: img, To: "sd"}: "", &InstallFrom{File: block, To: "sd"}: "system boot", &RestoreFiles{Item: &backup.Item{}}: "", &CopySlot{Partition: "vendor", From: "b"}: "vendor_a",
-		&Shelve{}: "", &Sideload{File: ab}: "boot_b system_b vendor_b vbmeta_b", &Sideload{File: block}: "system boot",
+		&Shelve{}: "", &WriteTable{File: img}: "", &Sideload{File: ab}: "boot_b system_b vendor_b vbmeta_b", &Sideload{File: block}: "system boot",
 	}
 }
 

@@ -71,6 +71,10 @@ func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 			return nil // it was moved aside
 		}
 	}
+	if c.Mode() == card.Loader && m != nil && m.Loader != nil && m.Loader.Restores {
+		return []finding.Finding{{Name: finding.RestartUndoes, Severity: finding.Stop, About: home.String(),
+			Text: "the maker's system writes its own recovery back when it starts, over " + set.Value + place.ByJob(set), Remedy: "by the keys, straight into the recovery: jarlid go recovery"}}
+	}
 	return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Note, About: home.String(),
 		Text: "the system that starts is the one that was here; makers' systems may write their own recovery back at each start, over " + set.Value, Remedy: "in the recovery, before that start: jarlid recovery hold"}}
 }

@@ -22,6 +22,13 @@ func (r *Restart) Title() string { return fmt.Sprintf("restart into %s", r.To) }
 
 // Check warns where nothing is there to start.
 func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
+	if own := m != nil && m.Loader != nil; own && (r.To == card.Bootloader || r.To == card.Fastbootd) {
+		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To), Final: true,
+			Text: "this phone has no fastboot, but its maker's loader", Remedy: "jarlid go loader"}}
+	} else if !own && r.To == card.Loader {
+		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To), Final: true,
+			Text: "nothing is known of a maker's loader on this phone; its bootloader speaks fastboot", Remedy: "jarlid go bootloader"}}
+	}
 	switch r.To {
 	case card.Fastbootd:
 		if yes, known := c.Yes(card.FactUserspace); known && !yes {
@@ -213,7 +220,7 @@ func (f *FormatData) Modes() []card.Mode {
 	if f.Menu {
 		return []card.Mode{card.Recovery}
 	}
-	return []card.Mode{card.Bootloader, card.Recovery}
+	return []card.Mode{card.Bootloader, card.Recovery, card.Loader}
 }
 
 // Writes: the data, and its keys where they lie apart.
@@ -236,7 +243,7 @@ func (*FormatData) Touches(*card.Card) []card.ID {
 // Check: a locked bootloader erases nothing.
 func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
 	list := append(dataGoes(c), batteryFinding(c)...)
-	if c.Mode() == card.Bootloader {
+	if c.Mode() == card.Bootloader || c.Mode() == card.Loader {
 		list = append(lockFinding(c), list...)
 	}
 	if root, known := c.Yes(card.FactRoot); c.Mode() == card.Recovery && known && !root {

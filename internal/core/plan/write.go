@@ -57,9 +57,9 @@ func (w *Write) Modes() []card.Mode {
 		return []card.Mode{card.Fastbootd}
 	}
 	if w.Shell {
-		return []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery}
+		return []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Loader}
 	}
-	return []card.Mode{card.Bootloader, card.Fastbootd}
+	return []card.Mode{card.Bootloader, card.Fastbootd, card.Loader}
 }
 
 // Writes is the partition.

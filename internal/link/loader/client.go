@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"jarlid/internal/core/image/parttable"
 	"jarlid/internal/link"
 )
 
@@ -205,12 +206,12 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 func (c *Client) Facts(ctx context.Context) (Fields, error) { return c.ask(ctx, Facts, nil) }
 
 // Table gives the table of partitions.
-func (c *Client) Table(ctx context.Context) ([]Partition, error) {
+func (c *Client) Table(ctx context.Context) ([]parttable.Partition, error) {
 	b, err := c.order(ctx, Table, nil, nil)
 	if err != nil {
 		return nil, err
 	}
-	list, err := ParseTable(b)
+	list, err := parttable.Parse(b)
 	if err != nil {
 		return nil, &link.ProtocolError{Protocol: "loader protocol", What: "has a table that can't be read: " + err.Error()}
 	}
@@ -236,6 +237,9 @@ func (c *Client) Read(ctx context.Context, partition string, off, n int64, w io.
 	}
 	return done, nil
 }
+
+// TablePartition is the table of partitions, where a partition is named.
+const TablePartition = "@table"
 
 // dataHead is what stands before the bytes of a piece: where they belong.
 const dataHead = 8

@@ -16,6 +16,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"jarlid/internal/core/image/parttable"
 	"jarlid/internal/link"
 	"jarlid/internal/link/loader"
 	"jarlid/internal/standin/standintest"
@@ -93,32 +94,15 @@ func FuzzReader(f *testing.F) {
 	})
 }
 
-func FuzzTable(f *testing.F) {
-	f.Add([]byte("0 loader 1048576 loader -\n4 recovery 16777216 ext rw\n"))
+func FuzzFields(f *testing.F) {
+	f.Add([]byte("product=kn7001\nserial=S\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if list, err := loader.ParseTable(b); err == nil {
-			if again, err := loader.ParseTable(loader.EncodeTable(list)); err != nil || len(again) != len(list) {
-				t.Fatalf("%v %v", again, err)
-			}
-		}
 		if fields, err := loader.ParseFields(b); err == nil {
 			if again, err := loader.ParseFields(fields.Encode()); err != nil || len(again) != len(fields) {
 				t.Fatalf("%v %v", again, err)
 			}
 		}
 	})
-}
-
-// TestTables: what a table may not be.
-func TestTables(t *testing.T) {
-	for text, good := range map[string]bool{
-		"0 boot 100 raw rw\n": true, "": true, "1 a 5 - - more words\n": true, "0 boot 100 raw\n": false, "0 boot -1 raw rw\n": false, "x boot 1 raw rw\n": false, "0 boot 1 raw rw": false,
-		"0 a 1 - r\n0 b 1 - r\n": false, "0 a 1 - r\n1 a 1 - r\n": false, "0 ../a 1 - r\n": false, "0 a 99999999999999999 - r\n": false, "0 a\x1b 1 - r\n": false, "0 \xff 1 - r\n": false,
-	} {
-		if _, err := loader.ParseTable([]byte(text)); (err == nil) != good {
-			t.Errorf("%q: %v", text, err)
-		}
-	}
 }
 
 // phone is one behind a loader.
@@ -133,8 +117,8 @@ type phone struct {
 
 func (p *phone) Identity() loader.Fields { return loader.Fields{"product": "kn7001", "serial": "S"} }
 func (p *phone) Facts() loader.Fields    { return loader.Fields{"unlocked": "yes"} }
-func (p *phone) Table() []loader.Partition {
-	return []loader.Partition{{Number: 4, Name: "recovery", Size: 1 << 20, Type: "raw", Readable: true, Writable: true}}
+func (p *phone) Table() []parttable.Partition {
+	return []parttable.Partition{{Number: 4, Name: "recovery", Size: 1 << 20, Type: "raw", Readable: true, Writable: true}}
 }
 
 func (p *phone) ReadAt(name string, b []byte, off int64) error {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+
+	"jarlid/internal/core/image/parttable"
 )
 
 // Phone is what is behind a loader: its own words, its partitions, and what it does.
@@ -13,7 +15,7 @@ type Phone interface {
 	// Identity is what the hello tells: product, serial and more.
 	Identity() Fields
 	Facts() Fields
-	Table() []Partition
+	Table() []parttable.Partition
 	// ReadAt reads a partition.
 	ReadAt(partition string, b []byte, off int64) error
 	// Begin prepares a write, and tells how many bytes of that very image are there already.
@@ -102,7 +104,7 @@ func (v *server) carryOut(f Frame) (Kind, []byte, error) {
 		}
 		return Done, nil, v.p.Data(int64(binary.LittleEndian.Uint64(f.Payload)), f.Payload[dataHead:])
 	case Table:
-		return Done, EncodeTable(v.p.Table()), nil
+		return Done, parttable.Encode(v.p.Table()), nil
 	}
 	w, err := ParseFields(f.Payload)
 	if err != nil {

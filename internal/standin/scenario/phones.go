@@ -32,6 +32,8 @@ type Phone struct {
 var Phones = []Phone{
 	{Device: "turnstone", Model: "Wickerlight Turnstone", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23", VerifiedBoot: "none",
 		Kernel: "3.10.49", Plain: true, KernelMounts: true},
+	{Device: "knot", Model: "Wickerlight Knot", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23", VerifiedBoot: "none",
+		Kernel: "3.10.49", Plain: true, KernelMounts: true},
 	{Device: "sanderling", Model: "Wickerlight Sanderling", ABI: "arm64-v8a", Home: "lifeboat", System: "small", VNDK: "28", FirstAPI: "28",
 		Kernel: "4.9.118", KernelMounts: true},
 	{Device: "dunlin", Model: "Wickerlight Dunlin", ABI: "arm64-v8a", VNDK: "29", FirstAPI: "29"},

@@ -11,6 +11,8 @@ var Owner = map[string][]string{
 	"From the computer":        {"packages", "from the computer"},
 	`choose "Recovery"`:        {"volume-up+power"},
 	"hold volume up":           {"volume-up+power"},
+	"hold volume up and the s": {"battery-out", "battery-in", "volume-up+side+power"},
+	"Press volume up to say y": {"battery-out", "battery-in", "volume-down+side+power", "volume-up"},
 	"From the card":            {"packages", "from the card"},
 	`"From the phone"`:         {"packages", "from the phone"},
 	`switch "Debugging" on`:    {"finish welcome", "debugging on", "allow"},

@@ -14,8 +14,8 @@ import (
 	"jarlid/internal/link/fastboot"
 )
 
-// loader is a wire that speaks fastboot.
-type loader struct {
+// fastWire is a wire that speaks fastboot.
+type fastWire struct {
 	p    *Phone
 	c    *fastboot.Client
 	at   Address
@@ -49,7 +49,7 @@ func openUDP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
 }
 
 func newLoader(ctx context.Context, p *Phone, c *fastboot.Client, a Address) (Wire, error) {
-	l := &loader{p: p, c: c, at: a, mode: card.Bootloader}
+	l := &fastWire{p: p, c: c, at: a, mode: card.Bootloader}
 	v, _, err := l.c.GetVar(ctx, "is-userspace")
 	if err != nil {
 		l.Close()
@@ -61,11 +61,11 @@ func newLoader(ctx context.Context, p *Phone, c *fastboot.Client, a Address) (Wi
 	return l, nil
 }
 
-func (l *loader) Mode() card.Mode  { return l.mode }
-func (l *loader) Address() Address { return l.at }
-func (l *loader) Close() error     { return l.c.Close() }
+func (l *fastWire) Mode() card.Mode  { return l.mode }
+func (l *fastWire) Address() Address { return l.at }
+func (l *fastWire) Close() error     { return l.c.Close() }
 
-func (l *loader) Facts(ctx context.Context, s *Session) error {
+func (l *fastWire) Facts(ctx context.Context, s *Session) error {
 	listed, err := l.list(ctx)
 	if err != nil {
 		return err
@@ -76,7 +76,7 @@ func (l *loader) Facts(ctx context.Context, s *Session) error {
 
 // list asks for all variables. A bootloader that hangs at that question, or hangs up, is reached
 // anew and asked one by one from then on.
-func (l *loader) list(ctx context.Context) (map[string]string, error) {
+func (l *fastWire) list(ctx context.Context) (map[string]string, error) {
 	if l.p.trail.oneByOne.Load() {
 		return map[string]string{}, nil
 	}
@@ -89,7 +89,7 @@ func (l *loader) list(ctx context.Context) (map[string]string, error) {
 	actx, cancel := context.WithTimeout(ctx, answerLimit)
 	defer cancel()
 	w, again := l.p.connectTo(actx, l.at, nil)
-	if o, ok := w.(*loader); again == nil && ok {
+	if o, ok := w.(*fastWire); again == nil && ok {
 		l.c = o.c
 		l.p.trail.oneByOne.Store(true)
 		return map[string]string{}, nil
@@ -97,7 +97,10 @@ func (l *loader) list(ctx context.Context) (map[string]string, error) {
 	return nil, err
 }
 
-func (l *loader) Restart(ctx context.Context, to card.Mode) error {
+func (l *fastWire) Restart(ctx context.Context, to card.Mode) error {
+	if to == card.Loader {
+		return &link.RefusedError{Command: "restart", Message: "its keys lead into a maker's loader"}
+	}
 	if to == card.Sideload {
 		return &link.RefusedError{Command: "reboot-sideload", Message: "a bootloader has no such restart"}
 	}
@@ -108,7 +111,7 @@ func (l *loader) Restart(ctx context.Context, to card.Mode) error {
 const hangUpLimit = 5 * time.Second
 
 // Gone: over fastboot nothing comes any more; the next packet is the end.
-func (l *loader) Gone(ctx context.Context) {
+func (l *fastWire) Gone(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, hangUpLimit)
 	defer cancel()
 	l.c.Gone(ctx)
@@ -116,7 +119,7 @@ func (l *loader) Gone(ctx context.Context) {
 
 func words(a fastboot.Answer) []string { return append(a.Lines, a.Text) }
 
-func (l *loader) Write(ctx context.Context, partition string, r io.ReaderAt, size, limit int64, moved func(int64)) (answers []string, err error) {
+func (l *fastWire) Write(ctx context.Context, partition string, r io.ReaderAt, size, limit int64, moved func(int64)) (answers []string, err error) {
 	write := func() error {
 		a, err := l.c.Flash(ctx, partition)
 		answers = append(answers, words(a)...)
@@ -172,7 +175,7 @@ func partsOf(r io.ReaderAt, size, limit int64) (next func(n int) (*sparse.Part, 
 
 // download sends to the phone's memory. On a cable the job's ledger keeps how far it is: a
 // bootloader does not notice when this program is killed.
-func (l *loader) download(ctx context.Context, size int64, r io.Reader, moved func(int64)) error {
+func (l *fastWire) download(ctx context.Context, size int64, r io.Reader, moved func(int64)) error {
 	if l.at.Scheme != cableScheme {
 		return l.c.Download(ctx, size, r, moved)
 	}
@@ -192,7 +195,7 @@ func (l *loader) download(ctx context.Context, size int64, r io.Reader, moved fu
 
 // tooLong is the finding of a command that was refused and is longer than the 64 bytes every
 // bootloader takes in one packet.
-func (l *loader) tooLong(err error) error {
+func (l *fastWire) tooLong(err error) error {
 	var refused *link.RefusedError
 	if l.at.Scheme != cableScheme || !errors.As(err, &refused) || len(refused.Command) <= fastboot.SafeCommand {
 		return err
@@ -201,34 +204,34 @@ func (l *loader) tooLong(err error) error {
 		len(refused.Command), refused.Command, fastboot.SafeCommand, refused.Message), "do it in userspace fastboot or in the recovery, or reach the phone over its network")
 }
 
-func (l *loader) sendPart(ctx context.Context, part *sparse.Part, r io.ReaderAt, moved func(int64)) error {
+func (l *fastWire) sendPart(ctx context.Context, part *sparse.Part, r io.ReaderAt, moved func(int64)) error {
 	pr, pw := io.Pipe()
 	go func() { pw.CloseWithError(part.WriteTo(pw, r)) }()
 	defer pr.Close()
 	return l.download(ctx, part.Size(), pr, moved)
 }
 
-func (l *loader) Erase(ctx context.Context, partition string) ([]string, error) {
+func (l *fastWire) Erase(ctx context.Context, partition string) ([]string, error) {
 	a, err := l.c.Erase(ctx, partition)
 	return words(a), l.tooLong(err)
 }
 
-func (l *loader) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
+func (l *fastWire) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
 	got, err := l.c.Fetch(ctx, partition, off, n, whole, w)
 	return got, l.tooLong(err)
 }
 
-func (l *loader) Command(ctx context.Context, text string, quiet time.Duration) ([]string, error) {
+func (l *fastWire) Command(ctx context.Context, text string, quiet time.Duration) ([]string, error) {
 	a, err := l.c.Command(ctx, text, quiet)
 	return words(a), l.tooLong(err)
 }
 
-func (l *loader) SetActive(ctx context.Context, slot string) ([]string, error) {
+func (l *fastWire) SetActive(ctx context.Context, slot string) ([]string, error) {
 	a, err := l.c.SetActive(ctx, slot)
 	return words(a), err
 }
 
-func (l *loader) Start(ctx context.Context, r io.Reader, size int64, moved func(int64)) ([]string, error) {
+func (l *fastWire) Start(ctx context.Context, r io.Reader, size int64, moved func(int64)) ([]string, error) {
 	if err := l.download(ctx, size, r, moved); err != nil {
 		return nil, err
 	}

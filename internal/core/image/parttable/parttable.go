@@ -1,9 +1,13 @@
-package loader
+// Package parttable reads and writes the table of partitions of Jar Lid's open loader protocol
+// (docs/loader-protocol.md, "Orders"), as it comes over a line and as it lies in a file.
+package parttable
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Partition is a line of a loader's table.
@@ -19,8 +23,8 @@ type Partition struct {
 // mostSize bounds a partition's size, in bytes: 1 PiB.
 const mostSize = 1 << 50
 
-// EncodeTable writes a table, a partition a line.
-func EncodeTable(list []Partition) []byte {
+// Encode writes a table, a partition a line.
+func Encode(list []Partition) []byte {
 	var b strings.Builder
 	for _, p := range list {
 		fmt.Fprintf(&b, "%d %s %d %s %s\n", p.Number, p.Name, p.Size, dash(p.Type), rights(p))
@@ -46,9 +50,9 @@ func rights(p Partition) string {
 	return dash(s)
 }
 
-// ParseTable reads a table: NUMBER NAME SIZE TYPE RIGHTS, a partition a line. Further words behind them
+// Parse reads a table: NUMBER NAME SIZE TYPE RIGHTS, a partition a line. Further words behind them
 // are for later versions. Two of one number or name are an error.
-func ParseTable(b []byte) ([]Partition, error) {
+func Parse(b []byte) ([]Partition, error) {
 	var list []Partition
 	numbers, names := map[int]bool{}, map[string]bool{}
 	err := lines(b, func(line string) error {
@@ -76,4 +80,31 @@ func ParseTable(b []byte) ([]Partition, error) {
 		return nil
 	})
 	return list, err
+}
+
+// maxLines bounds how many partitions a table has.
+const maxLines = 4096
+
+// lines calls do for each line; each ends, and has no control letters.
+func lines(b []byte, do func(string) error) error {
+	if !utf8.Valid(b) {
+		return errors.New("it is not UTF-8")
+	}
+	count := 0
+	for line := range strings.Lines(string(b)) {
+		if count++; count > maxLines {
+			return fmt.Errorf("it has more than %d lines", maxLines)
+		}
+		text, ended := strings.CutSuffix(line, "\n")
+		if !ended {
+			return errors.New("its last line has no end")
+		}
+		if strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f }) {
+			return fmt.Errorf("the line %q has control letters", text)
+		}
+		if err := do(text); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -1,0 +1,66 @@
+package act
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+
+	"jarlid/internal/core/image/parttable"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/files"
+	"jarlid/internal/host"
+	"jarlid/internal/journal"
+)
+
+// tableKept is the name under which the table that was there is kept beside the journal.
+const tableKept = "previous-table.txt"
+
+// writeTable keeps the table that is there, and writes another one.
+func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) {
+	b, err := files.ReadSmall(s.File.Path, 1<<20)
+	if err != nil {
+		return Done{}, err
+	}
+	old, err := j.Table(ctx)
+	if err != nil {
+		return Done{}, err
+	}
+	kept := filepath.Join(j.Dir, tableKept)
+	if _, err := os.Stat(kept); err != nil { // of a job that is gone on with, the first is the one that was there
+		if err := host.WriteWhole(kept, parttable.Encode(old), 0o600); err != nil {
+			return Done{}, err
+		}
+	}
+	j.Out.Kept = append(j.Out.Kept, kept)
+	sum, _, err := files.DigestOf(ctx, s.File.Path)
+	if err != nil {
+		return Done{}, err
+	}
+	d := Done{Bytes: int64(len(b)), SHA256: sum}
+	if err := j.WriteTable(ctx, b, sum); err != nil {
+		return d, err
+	}
+	plan.Apply(s, j.Card)
+	return d, nil
+}
+
+// tableRead holds the table that is there now against the one that was sent.
+func (j *Job) tableRead(ctx context.Context, s *plan.WriteTable, _ Done) (string, error) {
+	b, err := files.ReadSmall(s.File.Path, 1<<20)
+	if err != nil {
+		return "", err
+	}
+	want, err := parttable.Parse(b)
+	if err != nil {
+		return "", err
+	}
+	now, err := j.Table(ctx)
+	if err != nil {
+		return "", err
+	}
+	if !bytes.Equal(parttable.Encode(now), parttable.Encode(want)) {
+		return journal.NotKnown, nil
+	}
+	return journal.ReadBack, nil
+}

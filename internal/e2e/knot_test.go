@@ -1,0 +1,130 @@
+package e2e
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestKnot: the first job on a phone without fastboot: by its maker's loader, and by its keys.
+func TestKnot(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "knot", 1)
+		l.standin("knot")
+		l.follows = true
+		l.want(0, []string{"loader", "WL-KN-0301", "no slots"}, "bench")
+		l.want(0, []string{"in its maker's loader", "the partition recovery", "recovery    -       12.0 MiB"}, "card")
+		l.want(3, []string{"stop  not-a-recovery"}, "recovery", "install", kit.more.Package)
+		l.want(0, []string{"recovery written, read back, it matches", "jarlid go recovery"}, "recovery", "install", kit.recovery, "--yes")
+		img := must(os.ReadFile(kit.recovery))
+		if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "recovery.img"))); !bytes.HasPrefix(got, img) {
+			t.Error("the partition does not hold the image")
+		}
+		l.want(3, []string{"stop  restart-undoes-recovery", "jarlid go recovery"}, "go", "system")
+		l.want(3, []string{"stop  hands-needed", "take the battery out"}, "go", "recovery")
+		l.want(3, []string{"stop  command-unknown-to-bootloader", "its maker's loader"}, "go", "bootloader")
+		l.want(3, []string{"stop  hands-needed", "volume up and the side key"}, "sideload", kit.more.Package, "--yes", "--no-hands")
+		l.did("knot", "", []string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
+		l.did("knot", "", nil, "wipe", "userdata", "--yes")
+		l.did("knot", "", []string{"is installed"}, "sideload", kit.more.Package, "--yes")
+		l.did("knot", "", []string{"Saltmarsh OS 4.2"}, "go", "system", "--wait", "90s", "--yes")
+		l.did("knot", "", []string{"the phone is in loader"}, "go", "loader", "--yes")
+		l.want(0, []string{"boot written, read back"}, "flash", filepath.Join(filepath.Dir(kit.recovery), "boot.img"), "--yes")
+	})
+}
+
+// TestKnotLine: what goes wrong on a serial line: bytes lost, doubled and changed, messages that do not
+// come through, a cable that is pulled in the middle of a write, which goes on where it was.
+func TestKnotLine(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "knot", 1)
+		l.standin("knot")
+		for _, kind := range []string{"line-loses", "line-doubles", "line-garbles", "line-silent"} {
+			l.want(0, nil, "standin", "fault", "knot", kind, "--for", "2")
+			l.want(0, []string{"recovery written, read back, it matches"}, "recovery", "install", kit.recovery, "--yes")
+		}
+		l.fault("knot", "drop", 3<<20)
+		l.want(5, nil, "recovery", "install", kit.recovery, "--yes")
+		l.want(0, []string{"broke off"})
+		out := l.want(0, []string{"recovery written, read back, it matches"}, "jobs", "resume", "--yes")
+		if log := l.screenOf("knot"); !strings.Contains(log, "Going on at ") {
+			t.Errorf("it began anew: %s\n%s", log, out)
+		}
+		l.want(0, nil, "standin", "fault", "knot", "refuse")
+		l.want(5, []string{"the fault was ordered"}, "recovery", "install", kit.recovery, "--yes")
+		l.want(0, nil, "standin", "fault", "knot", "line-silent", "--for", "1000")
+		began := time.Now()
+		l.want(4, nil, "card")
+		if took := time.Since(began); took > time.Minute {
+			t.Errorf("it took %v to find that out", took)
+		}
+	})
+}
+
+// TestKnotLocked: a locked loader takes nothing, and that is said before anything is sent.
+func TestKnotLocked(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "knot", 1)
+		l.standin("knot", "--locked")
+		l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", kit.recovery, "--yes")
+		l.want(3, []string{"stop  locked-bootloader"}, "wipe", "part:cache", "--yes")
+		l.want(0, []string{"next  jarlid go system"})
+		l.want(0, []string{"recovery.img"}, "backup", "take", "recovery", "-o", filepath.Join(l.dir, "kept"))
+	})
+}
+
+// TestKnotSheet: an evening as a sheet, drafted for a phone with a loader.
+func TestKnotSheet(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "knot", 1)
+		l.standin("knot")
+		files := l.beside(kit.recovery, kit.more.Package)
+		sheet := filepath.Join(l.dir, "files", "evening.yaml")
+		l.want(0, nil, append([]string{"sheet", "draft", "-o", sheet}, files...)...)
+		l.want(0, nil, "sheet", "check", sheet)
+		l.did("knot", "y\n", []string{"tasks done"}, "sheet", "run", sheet, "--yes")
+	})
+}
+
+// TestKnotTable: a file that holds a table is known for one, is never written by the way, and by its
+// name alone; the table that was there is kept.
+func TestKnotTable(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("knot")
+		table := l.file("knot.table", []byte("0 loader 1048576 loader -\n1 boot 12582912 raw rw\n2 recovery 12582912 raw rw\n3 system 25165824 ext4 rw\n4 cache 16777216 ext4 rw\n5 misc 1048576 raw rw\n6 userdata 67108864 ext4 w\n7 spare 4096 raw rw\n"))
+		l.want(0, []string{"a loader's table of partitions", "never written by the way"}, "ident", table)
+		l.want(3, []string{"stop  table-would-change", "--accept table-would-change=knot.table"}, "flash", table, "--yes")
+		l.want(3, []string{"stop  table-would-change"}, "flash", table, "--yes", "--accept", "table-would-change=other")
+		l.want(0, []string{"previous-table.txt"}, "flash", table, "--yes", "--accept", "table-would-change=knot.table")
+		l.want(0, []string{"spare"}, "card")
+		kept, err := filepath.Glob(filepath.Join(l.home, "jobs", "*", "previous-table.txt"))
+		if err != nil || len(kept) != 1 || strings.Contains(string(must(os.ReadFile(kept[0]))), "spare") {
+			t.Errorf("%v %v", kept, err)
+		}
+		// Within a set it is left, and said.
+		kit := kitOf(t, "knot", 1)
+		dir := filepath.Join(l.dir, "set")
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for name, b := range map[string][]byte{"recovery.img": must(os.ReadFile(kit.recovery)), "knot.table": must(os.ReadFile(table))} {
+			if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		l.want(0, []string{"knot.table in the set is no image and is left alone", "recovery written"}, "flash", dir, "--yes")
+		l.standin("dunlin")
+		l.want(3, []string{"stop  "}, "flash", table, "--yes", "--on", "dunlin")
+	})
+}
+
+// screenOf is what a stand-in shows.
+func (l *lab) screenOf(name string) string {
+	l.Helper()
+	var r struct{ Screen []string }
+	l.result(0, &r, "standin", "press", name, "charge")
+	return strings.Join(r.Screen, "\n")
+}

@@ -1,0 +1,196 @@
+package phone
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/parttable"
+	"jarlid/internal/link"
+	"jarlid/internal/link/loader"
+	"jarlid/internal/link/usb"
+)
+
+// ownLoader is a wire that speaks the open loader protocol, to a maker's own loader or a bridge.
+type ownLoader struct {
+	c     *loader.Client
+	at    Address
+	table []parttable.Partition // once it was read
+}
+
+// openLoader connects over the network.
+func openLoader(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+	conn, err := p.dial(ctx, "tcp", a.Place)
+	if err != nil {
+		return nil, link.Lost("connecting", err)
+	}
+	return newOwnLoader(ctx, conn, a)
+}
+
+// openSerial connects over a serial line.
+func openSerial(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+	line, err := openLine(a.Place)
+	if err != nil {
+		return nil, p.lineError(a, err)
+	}
+	return newOwnLoader(ctx, line, a)
+}
+
+func newOwnLoader(ctx context.Context, s loader.Stream, a Address) (Wire, error) {
+	c, err := loader.Connect(ctx, s, "jarlid")
+	if err != nil {
+		s.Close()
+		var lost *link.LostError
+		if errors.As(err, &lost) && a.Scheme == serialScheme {
+			return nil, finding.Stopped(finding.LineSilent, a.String(), "the line "+a.String()+" is there, and nothing answers on it",
+				"look at the phone's screen: its loader has to be shown there, and confirmed; then pull the cable and put it back")
+		}
+		return nil, err
+	}
+	return &ownLoader{c: c, at: a}, nil
+}
+
+func (l *ownLoader) Mode() card.Mode  { return card.Loader }
+func (l *ownLoader) Address() Address { return l.at }
+func (l *ownLoader) Close() error     { return l.c.Close() }
+
+// loaderFacts are the loader's facts that have a name of ours; the rest are shown as they are.
+var loaderFacts = map[string]func(c *card.Card, v string){
+	"unlocked":           func(c *card.Card, v string) { learnYes(c, card.FactUnlocked, v) },
+	"battery":            func(c *card.Card, v string) { learnNumber(c, card.FactPercent, v) },
+	"battery.millivolts": func(c *card.Card, v string) { learnNumber(c, card.FactMillivolts, v) },
+	"slots":              func(c *card.Card, v string) { learnNumber(c, card.FactSlots, v) },
+}
+
+func learnRead(c *card.Card, f card.Which, v string) {
+	c.Set(f, card.Fact{Value: v, Evidence: card.Read, Mode: card.Loader, At: now()})
+}
+
+func learnYes(c *card.Card, f card.Which, v string) {
+	if yes, ok := card.ParseYes(v); ok {
+		learnRead(c, f, map[bool]string{true: "yes", false: "no"}[yes])
+	}
+}
+
+func learnNumber(c *card.Card, f card.Which, v string) {
+	if n, err := strconv.Atoi(v); err == nil && n >= 0 {
+		learnRead(c, f, strconv.Itoa(n))
+	}
+}
+
+// Facts reads what the loader tells: who it is, how the phone is, and the table of partitions.
+func (l *ownLoader) Facts(ctx context.Context, s *Session) error {
+	for name, f := range map[string]card.Plain{"product": card.FactProduct, "serial": card.FactSerial, "loader": card.FactBootloader} {
+		if v := usb.Text(l.c.Told[name]); v != "" {
+			learnRead(s.Card, f, v)
+		}
+	}
+	told, err := l.c.Facts(ctx)
+	if err != nil {
+		return err
+	}
+	for name, v := range told {
+		if learn := loaderFacts[name]; learn != nil {
+			learn(s.Card, v)
+		}
+	}
+	return l.readTable(ctx, s.Card)
+}
+
+func (l *ownLoader) readTable(ctx context.Context, c *card.Card) (err error) {
+	if l.table, err = l.c.Table(ctx); err != nil {
+		return err
+	}
+	for _, p := range l.table {
+		at := card.Part(p.Name)
+		learnRead(c, card.FactSize.Of(at), strconv.FormatInt(p.Size, 10))
+		if p.Type != "" {
+			learnRead(c, card.FactType.Of(at), p.Type)
+		}
+	}
+	return nil
+}
+
+// line finds a partition in the table, by name or number.
+func (l *ownLoader) line(partition string) (parttable.Partition, error) {
+	for _, p := range l.table {
+		if p.Name == partition || strconv.Itoa(p.Number) == partition {
+			return p, nil
+		}
+	}
+	return parttable.Partition{}, fmt.Errorf("%s: %w", partition, ErrNoPartition)
+}
+
+// Restart leaves the loader. Into the recovery no loader goes by itself: keys do.
+func (l *ownLoader) Restart(ctx context.Context, to card.Mode) error {
+	switch to {
+	case card.System:
+		return l.c.Leave(ctx, "system")
+	case card.Loader:
+		return l.c.Leave(ctx, "loader")
+	}
+	return &link.RefusedError{Command: "leave", Message: "a loader brings the phone into its system or switches it off; into the recovery lead its keys"}
+}
+
+// Gone: the line ends when the phone leaves its loader.
+func (l *ownLoader) Gone(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, hangUpLimit)
+	defer cancel()
+	for ctx.Err() == nil {
+		if _, err := l.c.Facts(ctx); err != nil {
+			return
+		}
+		if Pause(ctx, pollEvery) != nil {
+			return
+		}
+	}
+}
+
+// Write writes an image, from where an attempt that broke off got to.
+func (l *ownLoader) Write(ctx context.Context, partition string, r io.ReaderAt, size, _ int64, moved func(int64)) ([]string, error) {
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(r, 0, size)); err != nil {
+		return nil, err
+	}
+	var said []string
+	l.c.Progress = func(_ int, text string) { said = append(said, usb.Text(text)) }
+	defer func() { l.c.Progress = nil }()
+	err := l.c.Write(ctx, partition, r, size, hex.EncodeToString(h.Sum(nil)), false, moved)
+	return said, err
+}
+
+// Erase erases a partition.
+func (l *ownLoader) Erase(ctx context.Context, partition string) ([]string, error) {
+	return nil, l.c.Erase(ctx, partition)
+}
+
+// Fetch gives out what a partition holds, where the loader reads it.
+func (l *ownLoader) Fetch(ctx context.Context, partition string, off, n, _ int64, w io.Writer) (int64, error) {
+	p, err := l.line(partition)
+	if err != nil {
+		return 0, err
+	}
+	if !p.Readable {
+		return 0, &link.RefusedError{Command: "read " + partition, Message: "this loader does not give it out"}
+	}
+	return l.c.Read(ctx, partition, off, n, w)
+}
+
+// Screen is the line the loader shows, as it says.
+func (l *ownLoader) Screen() string { return strings.TrimSpace(usb.Text(l.c.Told["screen"])) }
+
+// Table reads the table anew.
+func (l *ownLoader) Table(ctx context.Context) ([]parttable.Partition, error) { return l.c.Table(ctx) }
+
+// WriteTable writes another table.
+func (l *ownLoader) WriteTable(ctx context.Context, b []byte, digest string) error {
+	return l.c.Write(ctx, loader.TablePartition, bytes.NewReader(b), int64(len(b)), digest, true, func(int64) {})
+}
