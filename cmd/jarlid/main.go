@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/core/local"
 	"jarlid/internal/host"
 	"jarlid/internal/link/usb"
+	"jarlid/internal/phone"
 )
 
 func main() { os.Exit(run()) }
@@ -31,7 +32,7 @@ func run() int {
 			interrupts <- struct{}{}
 		}
 	}()
-	c := cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts, Closing: closing, Hold: host.Hold, Cable: usb.System(), Chdir: os.Chdir}
+	c := cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts, Closing: closing, Hold: host.Hold, Cable: usb.System(), Lines: phone.Lines, Chdir: os.Chdir}
 	if host.Clicked() {
 		return cli.RunClicked(os.Args[1:], c)
 	}

@@ -3,6 +3,7 @@ package bench
 import (
 	"slices"
 
+	"jarlid/internal/core/model"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
 )
@@ -18,6 +19,7 @@ func (b *Bench) Devices() ([]usb.Device, error) {
 // unlisted adds the phones on a cable that are none of those that are listed. They are called
 // by their serial number; where they have none, or share it, by their socket.
 func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
+	list = b.onLines(list)
 	devices, err := b.Devices()
 	if err != nil {
 		return list // the listed ones can be reached all the same; bench --why tells
@@ -46,6 +48,34 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 			name, serial = at.String(), ""
 		}
 		list = append(list, phone.New(b.host(), name, serial, nil, at))
+	}
+	return list
+}
+
+// onLines adds the phones on a serial line that are none of those that are listed: those whose
+// numbers a model file knows for a maker's loader. Any other line may be anything.
+func (b *Bench) onLines(list []*phone.Phone) []*phone.Phone {
+	if b.lines == nil {
+		return list
+	}
+	lines, err := b.lines()
+	if err != nil {
+		return list
+	}
+	for _, l := range lines {
+		at := phone.LineAddress(l.Path)
+		i := slices.IndexFunc(b.Models, func(m *model.Model) bool { return m.Loader != nil && slices.Contains(m.Loader.USB, l.USB) })
+		listed := slices.ContainsFunc(list, func(p *phone.Phone) bool {
+			return slices.Contains(p.At, at) || l.Serial != "" && (p.Serial == l.Serial || slices.Contains(b.known(l.Serial), p.Serial))
+		})
+		if i < 0 || listed {
+			continue
+		}
+		name := l.Serial
+		if name == "" {
+			name = at.String()
+		}
+		list = append(list, phone.New(b.host(), name, l.Serial, b.Models[i], at))
 	}
 	return list
 }

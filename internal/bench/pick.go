@@ -14,7 +14,7 @@ import (
 // host is what this computer gives a session.
 func (b *Bench) host() *phone.Host {
 	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock, Holder: b.holder,
-		Cable: b.cable, Known: b.known, Other: b.other, SameAs: b.sameAs}
+		Cable: b.cable, Lines: b.lines, Known: b.known, Other: b.other, SameAs: b.sameAs}
 }
 
 // Phones gives every listed phone, and those on a cable that nobody listed.

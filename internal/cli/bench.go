@@ -28,7 +28,7 @@ func (a *app) benchCommand() *cobra.Command {
 			case watch && why || rule && (watch || why):
 				return usage("--watch, --why and --rule are three questions; ask one at a time")
 			case rule:
-				return a.rule()
+				return a.rule(e)
 			case watch:
 				return a.watch(cmd.Context(), e)
 			case why:
@@ -85,10 +85,11 @@ type ruleShown struct {
 	Rule string `json:"rule"`
 }
 
-func (a *app) rule() error {
-	a.result = ruleShown{bench.RuleFile, bench.Rule}
+func (a *app) rule(e *task.Env) error {
+	text := e.Bench.RuleFor()
+	a.result = ruleShown{bench.RuleFile, text}
 	if !a.json {
-		a.out.Plain(strings.TrimSuffix(bench.Rule, "\n"))
+		a.out.Plain(strings.TrimSuffix(text, "\n"))
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -20,6 +21,19 @@ const serialScheme = "serial"
 
 // lineSpeed is what a line is set to, in bits a second; one over USB does not care.
 const lineSpeed = 115200
+
+// Line is a serial line on USB.
+type Line struct {
+	Path   string // as the system names it
+	USB    string // VENDOR:PRODUCT, in small hex
+	Serial string // of the device
+}
+
+// lowered writes a device's numbers as model files do.
+func lowered(vendor, product string) string { return strings.ToLower(vendor + ":" + product) }
+
+// LineAddress is the address of a serial line.
+func LineAddress(path string) Address { return Address{Scheme: serialScheme, Place: path} }
 
 // openLine opens a serial line as the system has it.
 func openLine(path string) (loader.Stream, error) {

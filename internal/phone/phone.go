@@ -38,6 +38,8 @@ type Host struct {
 	Holder func(names ...string) string
 	// Cable is where phones on a cable are; nil for none.
 	Cable usb.Bus
+	// Lines gives the serial lines on USB; nil for none.
+	Lines func() ([]Line, error)
 	// Known gives the other serial numbers of the phone that reports this one in some mode,
 	// and Other tells whether a serial number is that of another phone of the bench.
 	Known func(serial string) []string
@@ -74,10 +76,33 @@ func (p *Phone) addresses() []Address {
 	for _, d := range sure {
 		list = append(list, CableAddress(d))
 	}
+	for _, l := range p.lines() {
+		if a := LineAddress(l.Path); !slices.Contains(list, a) {
+			list = append(list, a)
+		}
+	}
 	if len(list) == 0 {
 		return p.At // where it is looked for in vain
 	}
 	return list
+}
+
+// lines are the serial lines that are this phone: by the device's serial number.
+func (p *Phone) lines() (mine []Line) {
+	if p.Host == nil || p.Lines == nil {
+		return nil
+	}
+	list, err := p.Lines()
+	if err != nil {
+		return nil // it is reached in its other modes all the same
+	}
+	_, _, serials := p.seenAs()
+	for _, l := range list {
+		if l.Serial != "" && slices.Contains(serials, l.Serial) {
+			mine = append(mine, l)
+		}
+	}
+	return mine
 }
 
 // Hand gives the model file's recipe of that name, or the usual one.

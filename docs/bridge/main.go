@@ -1,0 +1,125 @@
+// Command bridge is an example of a program that stands between Jar Lid and a phone's own loader. It
+// speaks the loader protocol (../loader-protocol.md) to Jar Lid. Where a real one would speak its
+// maker's words, this one forwards each order to a Jar Lid stand-in, which understands the same ones:
+// what is to be written anew for a real loader is the function translate, and nothing else.
+//
+//	jarlid standin run knot --at practice/knot           # says its address, loader:127.0.0.1:PORT
+//	go run ./docs/bridge 127.0.0.1:4911 127.0.0.1:PORT
+//	jarlid card --on loader:127.0.0.1:4911
+package main
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"log"
+	"net"
+	"os"
+)
+
+// frame is one message: what it is, the number of the order, and its payload.
+type frame struct {
+	kind    byte
+	number  uint32
+	payload []byte
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// read passes over what is no frame, and gives the next one.
+func read(r *bufio.Reader) (f frame, err error) {
+	for {
+		head, err := r.Peek(12)
+		if err != nil {
+			return f, err
+		}
+		n := int(binary.LittleEndian.Uint32(head[8:]))
+		if head[0] == 0xa7 && head[1] == 0x4c && head[3] == 0 && n <= 1<<20 {
+			all, err := r.Peek(12 + n + 4) // the reader holds the largest frame
+			if err != nil {
+				return f, err
+			}
+			if crc32.Checksum(all[2:12+n], castagnoli) == binary.LittleEndian.Uint32(all[12+n:]) {
+				f = frame{all[2], binary.LittleEndian.Uint32(all[4:]), append([]byte(nil), all[12:12+n]...)}
+				_, err = r.Discard(len(all))
+				return f, err
+			}
+		}
+		if _, err := r.Discard(1); err != nil {
+			return f, err
+		}
+	}
+}
+
+// write sends a frame.
+func write(w io.Writer, f frame) error {
+	b := []byte{0xa7, 0x4c, f.kind, 0}
+	b = binary.LittleEndian.AppendUint32(b, f.number)
+	b = binary.LittleEndian.AppendUint32(b, uint32(len(f.payload)))
+	b = append(b, f.payload...)
+	_, err := w.Write(binary.LittleEndian.AppendUint32(b, crc32.Checksum(b[2:], castagnoli)))
+	return err
+}
+
+// farSide is the loader. A real bridge has a serial line here.
+type farSide struct {
+	net.Conn
+	r *bufio.Reader
+}
+
+// translate carries one order out at the loader, and gives each answer to say: any number of "working"
+// (0x83) and pieces (0x84), then one "done" (0x81) or "failed" (0x82).
+func (l *farSide) translate(f frame, say func(frame) error) error {
+	if err := write(l, f); err != nil {
+		return err
+	}
+	for {
+		a, err := read(l.r)
+		if err != nil {
+			return say(frame{0x82, f.number, []byte("code=storage\ntext=the loader does not answer the bridge\n")})
+		}
+		if err := say(a); err != nil || a.kind == 0x81 || a.kind == 0x82 {
+			return err
+		}
+	}
+}
+
+// serve talks to one computer.
+func serve(computer net.Conn, far string) error {
+	defer computer.Close()
+	conn, err := net.Dial("tcp", far)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	l, r := &farSide{conn, bufio.NewReaderSize(conn, 2<<20)}, bufio.NewReaderSize(computer, 2<<20)
+	for {
+		f, err := read(r)
+		if err != nil {
+			return err
+		}
+		if err := l.translate(f, func(a frame) error { return write(computer, a) }); err != nil {
+			return err
+		}
+	}
+}
+
+func main() {
+	if len(os.Args) != 3 {
+		fmt.Fprintln(os.Stderr, "bridge LISTEN LOADER, such as: bridge 127.0.0.1:4911 127.0.0.1:40123")
+		os.Exit(2)
+	}
+	listener, err := net.Listen("tcp", os.Args[1])
+	if err != nil {
+		log.Fatal(err)
+	}
+	for { // one computer at a time: a loader has one line
+		conn, err := listener.Accept()
+		if err != nil {
+			log.Fatal(err)
+		}
+		log.Print(serve(conn, os.Args[2]))
+	}
+}
