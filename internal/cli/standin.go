@@ -125,6 +125,9 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	if err != nil {
 		return err
 	}
+	if onCable && m.Loader != nil {
+		return usage("%s has its maker's loader, which speaks over a serial line: run it without --usb, and reach it at the address it tells", m.Name)
+	}
 	if as == "" {
 		as = m.Name
 	}

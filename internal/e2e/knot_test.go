@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -118,6 +120,48 @@ func TestKnotTable(t *testing.T) {
 		l.want(0, []string{"knot.table in the set is no image and is left alone", "recovery written"}, "flash", dir, "--yes")
 		l.standin("dunlin")
 		l.want(3, []string{"stop  "}, "flash", table, "--yes", "--on", "dunlin")
+	})
+}
+
+// TestKnotSet: a maker's archive with its digests inside: compared before the first byte, as packed or
+// as unpacked, and written in the order of the phone's own table.
+func TestKnotSet(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "knot", 1)
+		l.standin("knot")
+		recovery, boot := must(os.ReadFile(kit.recovery)), must(os.ReadFile(filepath.Join(filepath.Dir(kit.recovery), "boot.img")))
+		packed := must(os.ReadFile(l.zipped(kit.recovery)))
+		line := func(b []byte, name string) string { return fmt.Sprintf("%x *%s\n", sha256.Sum256(b), name) }
+		set := func(name, list string) string {
+			return l.file(name, tarOf("recovery.img.gz", string(packed), "boot.img", string(boot), "SHA256SUMS", list))
+		}
+		for name, list := range map[string]string{
+			"unpacked.tar": line(recovery, "recovery.img") + line(boot, "images/boot.img"),
+			"packed.tar":   line(packed, "recovery.img.gz") + line(boot, "boot.img"),
+		} {
+			out := l.want(0, []string{"2 of the set's files compared with the digests it states: they match", "the order: as the table of partitions in the phone's loader has it"}, "flash", set(name, list), "--yes")
+			if strings.Index(out, "boot written") > strings.Index(out, "recovery written") {
+				t.Errorf("%s: the table has boot first\n%s", name, out)
+			}
+		}
+		none := [32]byte{}
+		wrong := fmt.Sprintf("%x *boot.img\n", none)
+		before := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img")))
+		l.want(3, []string{"stop  digest-differs: boot.img is another file than SHA256SUMS states", "nothing was changed"}, "flash", set("bad.tar", line(recovery, "recovery.img")+wrong), "--yes")
+		if !bytes.Equal(before, must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img")))) {
+			t.Error("the phone was written to")
+		}
+		l.want(0, []string{"warn", "state system.img, which is not in it"}, "flash", set("short.tar", line(boot, "boot.img")+line(boot, "system.img")), "--yes")
+		// Beside the file, in both forms, for every command that sends one.
+		tar := set("beside.tar", line(boot, "boot.img"))
+		l.file("beside.tar.sha256", []byte(wrong[:64]))
+		l.want(3, []string{"digest-differs: beside.tar is another file than beside.tar.sha256 states"}, "flash", tar, "--yes")
+		img, rom, app := l.file("r.img", recovery), l.file("rom.zip", must(os.ReadFile(kit.more.Package))), l.file("a.apk", []byte("PK"))
+		l.file("MD5SUMS", []byte("00000000000000000000000000000000  r.img\n00000000000000000000000000000000  rom.zip\n00000000000000000000000000000000  a.apk\n"))
+		for _, words := range [][]string{{"recovery", "install", img}, {"flash", img}, {"sideload", rom}, {"put", rom, "--to", "storage"}, {"app", app}} {
+			l.want(3, []string{"digest-differs: ", "than MD5SUMS states: its md5 is"}, append(words, "--yes")...)
+		}
+		l.want(0, []string{"its loader shows", "Maker's loader. Nothing is written."}, "card")
 	})
 }
 

@@ -25,10 +25,14 @@ import (
 type Material struct {
 	Images   []place.Image
 	Manifest plan.Manifest
-	Set      string   // the file or folder that was a whole set; "" for single images
-	Left     []string // members that are no images, which are left alone
-	dir      string   // the temporary folder; "" while nothing was unwrapped
-	done     func()   // takes it away
+	Set      string          // the file or folder that was a whole set; "" for single images
+	Left     []string        // members that are no images, which are left alone
+	Held     int             // members that are what the set's own digests state
+	Missing  []string        // names the set's digests state and nothing in it has
+	dir      string          // the temporary folder; "" while nothing was unwrapped
+	done     func()          // takes it away
+	stated   []Stated        // what the set's files of digests state
+	seen     map[string]bool // the names that were found in it
 	// taken are files that came in with another one that they are a piece of.
 	taken map[string]bool
 }
@@ -46,6 +50,8 @@ type Gathering struct {
 	MaxSize int64  // the most one file may unpack to, in bytes; 0: the usual limit
 	// MaxMemory bounds what unpacking may take, in bytes; 0: the usual limit.
 	MaxMemory int64
+	// Sums keeps the digests that several ask for; nil: each is made anew.
+	Sums *Sums
 	// Single keeps an archive as it is: a person named one partition for it.
 	Single bool
 	// Working is told what is being unwrapped, and how far it is; kind is what was done with it.
@@ -58,7 +64,7 @@ const maxManifest = 1 << 20
 // Gather makes files ready: images as they are, wrapped images unwrapped, and of
 // folders, archives, payloads and super images every image inside.
 func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error) {
-	m := &Material{taken: map[string]bool{}}
+	m := &Material{taken: map[string]bool{}, seen: map[string]bool{}}
 	for _, p := range paths {
 		if m.taken[filepath.Clean(p)] {
 			continue
@@ -70,13 +76,16 @@ func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error)
 		if err == nil && st.IsDir() {
 			err = m.folder(ctx, p, g)
 		} else if err == nil {
-			err = m.file(ctx, p, g, 0)
+			if err = Held(ctx, p, g.Sums, g.Working); err == nil {
+				err = m.file(ctx, p, g, 0)
+			}
 		}
 		if err != nil {
 			m.Close()
 			return nil, err
 		}
 	}
+	m.miss()
 	return m, nil
 }
 
@@ -87,6 +96,19 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 		return err
 	}
 	m.Set = dir
+	for _, e := range list {
+		m.seen[e.Name()] = true
+		if st, err := e.Info(); err != nil || !maybeSums(e.Name()) || !st.Mode().IsRegular() || st.Size() > mostDigests {
+			continue
+		}
+		b, err := readSmall(filepath.Join(dir, e.Name()))
+		if err != nil {
+			return err
+		}
+		if m.states(e.Name(), b) {
+			m.taken[filepath.Join(filepath.Clean(dir), e.Name())] = true
+		}
+	}
 	for _, e := range list {
 		name := filepath.Join(dir, e.Name())
 		if st, err := os.Stat(name); err != nil || !st.Mode().IsRegular() { // a link counts as what it leads to
@@ -105,6 +127,9 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 			}
 			m.note(e.Name(), b)
 			continue
+		}
+		if err := m.heldInSet(ctx, name, g); err != nil {
+			return err
 		}
 		f, err := Identify(name, ident.Options{MaxMemory: g.MaxMemory})
 		if err != nil {
@@ -222,6 +247,10 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 	if archive && m.Set == "" {
 		m.Set = name
 	}
+	sub, err := m.temporary(g)
+	if err != nil {
+		return err
+	}
 	wanted := map[string]bool{}
 	for _, it := range images {
 		wanted[it.Name] = true
@@ -231,14 +260,17 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 		case manifest(it.Name):
 			images = append(images, it)
 		case !wanted[it.Name]:
+			m.seen[path.Base(it.Name)] = true
+			if stated, err := m.statesItem(ctx, it, sub, g); stated || err != nil {
+				if err != nil {
+					return fmt.Errorf("%s, %s: %w", name, it.Name, err)
+				}
+				continue
+			}
 			m.Left = append(m.Left, it.Name)
 		}
 	}
-	sub, err := m.temporary(g)
-	if err == nil {
-		err = RoomFor(sub, images)
-	}
-	if err != nil {
+	if err := RoomFor(sub, images); err != nil {
 		return err
 	}
 	taken := map[string]string{}
@@ -263,6 +295,13 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 			continue
 		}
 		outs[it.Name] = out
+	}
+	for _, it := range images {
+		if out := outs[it.Name]; out != "" {
+			if err := m.heldInSet(ctx, out, g); err != nil {
+				return err
+			}
+		}
 	}
 	// Behind the last: images in pieces are put together from what lies there now.
 	for _, it := range images {

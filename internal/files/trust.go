@@ -93,6 +93,18 @@ func Beside(path string, unread func(error)) []Stated {
 		}
 		out = append(out, s)
 	}
+	for _, name := range listings {
+		b, err := ReadSmall(filepath.Join(filepath.Dir(path), name), maxManifest)
+		if err != nil {
+			if !errors.Is(err, fs.ErrNotExist) {
+				unread(err)
+			}
+			continue
+		}
+		if list := sums.For(sums.Parse(sums.Text(b)), path); len(list) > 0 && list[0].Name != "" {
+			out = append(out, Stated{From: name, List: list})
+		}
+	}
 	return out
 }
 
@@ -124,6 +136,9 @@ func properties(payload string) (*Stated, error) {
 
 // neighbours are the endings under which a file's digests lie beside it.
 var neighbours = []string{".sha256", ".sha256sum", ".sha512", ".sha1", ".md5", ".md5sum"}
+
+// listings are the names under which the digests of several files lie beside them.
+var listings = []string{"SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "SHA256SUMS.txt", "sha256sums.txt", "md5sums.txt", "checksums.txt"}
 
 // ReadTrusted reads certificates, and those a recovery image carries.
 func ReadTrusted(signers []string, recovery string) (map[string][]*x509.Certificate, error) {

@@ -88,8 +88,8 @@ func learnNumber(c *card.Card, f card.Which, v string) {
 
 // Facts reads what the loader tells: who it is, how the phone is, and the table of partitions.
 func (l *ownLoader) Facts(ctx context.Context, s *Session) error {
-	for name, f := range map[string]card.Plain{"product": card.FactProduct, "serial": card.FactSerial, "loader": card.FactBootloader} {
-		if v := usb.Text(l.c.Told[name]); v != "" {
+	for name, f := range map[string]card.Plain{"product": card.FactProduct, "serial": card.FactSerial, "loader": card.FactBootloader, "screen": card.FactScreen} {
+		if v := strings.TrimSpace(usb.Text(l.c.Told[name])); v != "" {
 			learnRead(s.Card, f, v)
 		}
 	}
@@ -112,6 +112,7 @@ func (l *ownLoader) readTable(ctx context.Context, c *card.Card) (err error) {
 	for _, p := range l.table {
 		at := card.Part(p.Name)
 		learnRead(c, card.FactSize.Of(at), strconv.FormatInt(p.Size, 10))
+		learnRead(c, card.FactNumber.Of(at), strconv.Itoa(p.Number))
 		if p.Type != "" {
 			learnRead(c, card.FactType.Of(at), p.Type)
 		}
@@ -183,9 +184,6 @@ func (l *ownLoader) Fetch(ctx context.Context, partition string, off, n, _ int64
 	}
 	return l.c.Read(ctx, partition, off, n, w)
 }
-
-// Screen is the line the loader shows, as it says.
-func (l *ownLoader) Screen() string { return strings.TrimSpace(usb.Text(l.c.Told["screen"])) }
 
 // Table reads the table anew.
 func (l *ownLoader) Table(ctx context.Context) ([]parttable.Partition, error) { return l.c.Table(ctx) }

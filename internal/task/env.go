@@ -74,9 +74,16 @@ func (e *Env) UntilStopped(ctx context.Context) (context.Context, func()) {
 func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.Material, error) {
 	ctx, stop := e.UntilStopped(ctx)
 	defer stop()
-	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, MaxMemory: e.MaxMemory, Working: e.Working})
-	if err == nil {
-		e.Later(m.Close)
+	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, MaxMemory: e.MaxMemory, Working: e.Working, Sums: e.Options.Sums})
+	if err != nil {
+		return nil, err
+	}
+	e.Later(m.Close)
+	if m.Held > 0 {
+		e.Obs().Say(say.Good, "%d of the set's files compared with the digests it states: they match", m.Held)
+	}
+	if len(m.Missing) > 0 {
+		e.Obs().Say(say.Warn, "the set's digests state %s, which is not in it", strings.Join(m.Missing, ", "))
 	}
 	return m, err
 }
@@ -186,12 +193,21 @@ func one(command, word string) (string, error) {
 }
 
 // identify says what a file is, and tells it.
-func (e *Env) identify(path string) (*ident.File, error) {
+func (e *Env) identify(ctx context.Context, path string) (*ident.File, error) {
+	ctx, stop := e.UntilStopped(ctx)
+	defer stop()
 	f, err := files.Identify(path, ident.Options{})
 	if err != nil {
 		return nil, err
 	}
-	e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(path), f.Words(), image.Size(f.Size))
+	if err := files.Held(ctx, path, e.Options.Sums, e.Working); err != nil {
+		return nil, err
+	}
+	words := f.Words()
+	if f.App != nil {
+		words = f.App.Words()
+	}
+	e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(path), words, image.Size(f.Size))
 	return f, nil
 }
 

@@ -187,7 +187,7 @@ func (t *Flash) Prepare(in *engine.Input) (*engine.Draft, error) {
 	for _, name := range t.set.Left {
 		in.Notes.Say(say.Note, "%s in the set is no image and is left alone", name)
 	}
-	list, why := place.Order(list, t.set.Manifest.Order, in.Model)
+	list, why := place.Order(list, t.set.Manifest.Order, in.Card, in.Model)
 	if t.set.Set != "" {
 		in.Notes.Say(say.Info, "%s is a set of %d images; the order: %s", filepath.Base(t.set.Set), len(list), why)
 		for _, r := range t.set.Manifest.Requires {

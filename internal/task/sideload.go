@@ -10,7 +10,6 @@ import (
 	"jarlid/internal/act"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
@@ -66,7 +65,7 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 		return err
 	}
 	for _, p := range paths {
-		f, err := e.identify(p)
+		f, err := e.identify(ctx, p)
 		if err != nil {
 			return err
 		}
@@ -192,7 +191,7 @@ type Stored struct {
 func (*Put) Name() string { return "put" }
 
 // Load reads the files.
-func (t *Put) Load(_ context.Context, e *Env) error {
+func (t *Put) Load(ctx context.Context, e *Env) error {
 	if !slices.Contains(plan.Storages, t.To) {
 		return usage("say where the files are to lie: --to storage or --to sd")
 	}
@@ -202,7 +201,7 @@ func (t *Put) Load(_ context.Context, e *Env) error {
 	}
 	names := map[string]string{}
 	for _, p := range paths {
-		f, err := e.identify(p)
+		f, err := e.identify(ctx, p)
 		if err != nil {
 			return err
 		}
@@ -266,15 +265,10 @@ func (t *App) Load(ctx context.Context, e *Env) error {
 		return err
 	}
 	for _, p := range paths {
-		f, err := files.Identify(p, ident.Options{})
+		f, err := e.identify(ctx, p)
 		if err != nil {
 			return err
 		}
-		words := f.Words()
-		if f.App != nil {
-			words = f.App.Words()
-		}
-		e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(p), words, image.Size(f.Size))
 		t.files = append(t.files, f)
 		unsigned := ""
 		if f.Kind == ident.App && f.App != nil {

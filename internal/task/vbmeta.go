@@ -65,7 +65,7 @@ func (t *Flags) Name() string {
 }
 
 // Load makes sure that the wish means something and reads the image that was named.
-func (t *Flags) Load(context.Context, *Env) error {
+func (t *Flags) Load(ctx context.Context, e *Env) error {
 	var ok bool
 	if t.flag, ok = plan.Loosening(string(t.Flag)); !ok {
 		return usage("%q is not a flag: hashtree or verification", t.Flag)
@@ -79,6 +79,9 @@ func (t *Flags) Load(context.Context, *Env) error {
 		return usage("--slot is a or b, not %q", t.Slot)
 	case t.From == "":
 		return nil
+	}
+	if err := files.Held(ctx, files.Unquote(t.From), e.Options.Sums, e.Working); err != nil {
+		return err
 	}
 	data, err := files.ReadSmall(files.Unquote(t.From), graft.MaxImage)
 	if err == nil {

@@ -102,6 +102,7 @@ const (
 	FactUserspace   Plain       = "fastboot.userspace" // yes, no: its recoveries have userspace fastboot
 	FactCommand     ByWord      = "bootloader.command" // no: the bootloader does not know this one
 	FactBootloader  Plain       = "bootloader.version"
+	FactScreen      Plain       = "loader.screen" // what a maker's loader shows
 	FactRadio       Plain       = "radio.version"
 	FactBase        Plain       = "firmware.base" // the version a model file's base is about
 	FactVariant     Plain       = "variant"
@@ -118,6 +119,7 @@ const (
 	FactFirstAPI    Plain       = "api.first"
 	FactKernel      Plain       = "kernel.version"
 	FactType        ByPartition = "partition.type"
+	FactNumber      ByPartition = "partition.number"  // in the table of a maker's loader
 	FactLogical     ByPartition = "partition.logical" // yes, no
 	FactGroupMax    Plain       = "super.group.max"   // room for one slot's logical partitions, in bytes
 	FactFetch       Plain       = "fetch.max"         // bytes that userspace fastboot gives out at once

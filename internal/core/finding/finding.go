@@ -103,6 +103,7 @@ const (
 	TwoAlike           = "two-of-one-name"
 	ConditionNotMet    = "condition-not-met"
 	FileChanged        = "file-changed"
+	DigestDiffers      = "digest-differs"
 	NoTaskFits         = "no-task-fits"
 	TasksContradict    = "tasks-contradict"
 	OpenQuestion       = "open-question"

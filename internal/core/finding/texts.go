@@ -56,6 +56,11 @@ var texts = map[string]Text{
 		Why:     "A download broke off, or the disk was full. The missing end may be most of a system image.",
 		Remedy:  "Fetch the file again and compare its size or digest with what the source states.", Final: true,
 	},
+	DigestDiffers: {
+		Meaning: "The file is not the one its digest is stated of.",
+		Why:     "A digest that lies with the file says what its maker gave out. Another one means a damaged download, another version, or a list that was not made anew.",
+		Remedy:  "Fetch the file and its list again from one place. If the list is known to be of another version, take it away from beside the file.", Final: true,
+	},
 	NotAuthorised: {
 		Meaning: "The phone does not know this computer's key and answers nothing until its owner allows it.",
 		Why:     "Debugging is protected by a key for each computer. The question appears on the phone's screen, once; a screen that is off or locked hides it.",

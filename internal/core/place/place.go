@@ -115,10 +115,13 @@ var Usual = []string{"bootloader", "radio", "modem", "dtbo", "dtb", "vendor_boot
 	"vendor", "odm", "system_ext", "product", "system", "vbmeta_vendor", "vbmeta_system", "vbmeta"}
 
 // Order sorts images in the order they are written: as the set's manifest has
-// it, else as the model file has it, else the usual one. Logical partitions
+// it, else as the table of a maker's loader has it, else as the model file has it, else the usual one. Logical partitions
 // come after all others, since they need another mode.
-func Order(list []Placed, manifest []string, m *model.Model) (sorted []Placed, why string) {
+func Order(list []Placed, manifest []string, c *card.Card, m *model.Model) (sorted []Placed, why string) {
 	order, why := manifest, "as the set's manifest has it"
+	if table := byTable(list, c); len(order) == 0 && len(table) > 0 {
+		order, why = table, "as the table of partitions in the phone's loader has it"
+	}
 	if len(order) == 0 && m != nil && len(m.Order) > 0 {
 		order, why = m.Order, "as the model file has it"
 	}
@@ -138,6 +141,25 @@ func Order(list []Placed, manifest []string, m *model.Model) (sorted []Placed, w
 	sorted = slices.Clone(list)
 	slices.SortStableFunc(sorted, func(a, b Placed) int { return rank(a) - rank(b) })
 	return sorted, why
+}
+
+// byTable gives the partitions of a list in the order of a loader's table, where it tells all of them.
+func byTable(list []Placed, c *card.Card) (order []string) {
+	if c == nil || c.Mode() != card.Loader {
+		return nil
+	}
+	number := map[string]int64{}
+	for _, p := range list {
+		n, ok := c.Number(card.FactNumber.Of(card.Part(p.Partition)))
+		if !ok {
+			return nil
+		}
+		if _, twice := number[p.Partition]; !twice {
+			number[p.Partition], order = n, append(order, p.Partition)
+		}
+	}
+	slices.SortStableFunc(order, func(a, b string) int { return cmp.Compare(number[a], number[b]) })
+	return order
 }
 
 // Spot is a partition a file would go to on one phone, and whether it can.

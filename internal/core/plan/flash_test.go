@@ -120,7 +120,7 @@ func TestOrder(t *testing.T) {
 		list = append(list, place.Placed{Partition: n, Logical: n == "system" || n == "product"})
 	}
 	names := func(manifest []string, model string) string {
-		sorted, _ := place.Order(list, manifest, models(t).Find(model))
+		sorted, _ := place.Order(list, manifest, nil, models(t).Find(model))
 		var s []string
 		for _, p := range sorted {
 			s = append(s, p.Partition)

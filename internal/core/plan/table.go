@@ -38,7 +38,7 @@ func (w *WriteTable) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 // Touches is everything the old table told.
 func (*WriteTable) Touches(c *card.Card) (list []card.ID) {
 	for _, row := range c.Partitions() {
-		list = append(list, card.FactSize.Of(row.Partition()).ID(), card.FactType.Of(row.Partition()).ID())
+		list = append(list, card.FactSize.Of(row.Partition()).ID(), card.FactType.Of(row.Partition()).ID(), card.FactNumber.Of(row.Partition()).ID())
 	}
 	return list
 }

@@ -137,6 +137,12 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 	return res, nil
 }
 
+// Digest gives the digest of the size bytes of r, in hex. moved is told how far it is.
+func Digest(ctx context.Context, r io.ReaderAt, size int64, a sums.Algorithm, moved func(int64)) (string, error) {
+	all, err := digestAll(ctx, r, size, map[sums.Algorithm]bool{a: true}, moved)
+	return all[a], err
+}
+
 // digestAll reads a range once and makes all digests of it, each on a
 // goroutine of its own.
 func digestAll(ctx context.Context, r io.ReaderAt, size int64, need map[sums.Algorithm]bool, moved func(int64)) (map[sums.Algorithm]string, error) {

@@ -33,6 +33,7 @@ func TestFind(t *testing.T) {
 		"only shows charging picture":                             "charging-picture act",
 		"no space left on device":                                 "no-space act",
 		"touch does not work in recovery":                         "touch-dead act",
+		"red verification failed on the loader's screen":          "loader-unsigned harmless",
 		"partition not found":                                     "no-partition act",
 		"waiting for any device":                                  "waiting-for-device act",
 		"Android is preparing apps 3 of 90":                       "optimising-apps wait",
