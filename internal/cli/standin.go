@@ -109,6 +109,13 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	}
 	b := e.Bench
 	o.Net = a.Net
+	m, err := a.loadModel(b, name)
+	if err != nil {
+		return err
+	}
+	if onCable && m.Loader != nil {
+		return usage("%s has its maker's loader, which speaks over a serial line: run it without --usb, and reach it at the address it tells", m.Name)
+	}
 	if onCable {
 		if o.Fastboot != "" || o.ADB != "" {
 			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --adb), not on both")
@@ -120,13 +127,6 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 			}
 			o.Cable = kernel
 		}
-	}
-	m, err := a.loadModel(b, name)
-	if err != nil {
-		return err
-	}
-	if onCable && m.Loader != nil {
-		return usage("%s has its maker's loader, which speaks over a serial line: run it without --usb, and reach it at the address it tells", m.Name)
 	}
 	if as == "" {
 		as = m.Name

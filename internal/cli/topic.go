@@ -19,6 +19,7 @@ var topics = []struct{ name, heading, about string }{
 	{"evidence", "Evidence", "How a fact is known, and what that is worth"},
 	{"exit-codes", "Exit codes", "What the program's exit codes mean"},
 	{"accept", "Allowing a stop", "How a stop is allowed, and which can't be"},
+	{"loader", "Phones with a loader", "Phones without fastboot, and what is different there"},
 	{"words", "Words", "The words each line begins with, and what things are called"},
 }
 

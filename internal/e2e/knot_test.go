@@ -140,6 +140,10 @@ func TestKnotSet(t *testing.T) {
 			"packed.tar":   line(packed, "recovery.img.gz") + line(boot, "boot.img"),
 		} {
 			out := l.want(0, []string{"2 of the set's files compared with the digests it states: they match", "the order: as the table of partitions in the phone's loader has it"}, "flash", set(name, list), "--yes")
+			if !strings.Contains(out, "next  jarlid go recovery") {
+				t.Errorf("a recovery from a set is a recovery that was set\n%s", out)
+			}
+			l.want(3, []string{"stop  restart-undoes-recovery"}, "go", "system")
 			if strings.Index(out, "boot written") > strings.Index(out, "recovery written") {
 				t.Errorf("%s: the table has boot first\n%s", name, out)
 			}

@@ -23,7 +23,7 @@ func (c *Card) Sheet() []Row {
 	var rows []Row
 	for _, d := range Defs {
 		switch i := (ID{Name: d.Name}); {
-		case d.Label == "":
+		case d.Label == "" || i == FactScreen.ID() && !c.Get(i).Known(): // only a maker's loader has it
 		case told && len(slots) == 0 && (i == FactStarted.ID() || i == FactNext.ID() || i == FactSnapshot.ID()):
 		default:
 			if d.By == ByWords { // of the rollback indexes the first is the one of the top image

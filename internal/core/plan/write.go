@@ -140,7 +140,8 @@ func (w *Write) Effects(c *card.Card) {
 	if keys := w.File.Trusts(); keys != "" {
 		c.Learn(card.FactKeys.Of(w.Name()), keys, card.Journal)
 	}
-	if w.Recovery {
+	// By whatever command: a recovery that comes without a system is somebody's choice, not the maker's set.
+	if w.Recovery || !w.System && w.Home.Form == "own" && w.Partition == w.Home.Partition && w.File.HoldsRecovery() {
 		c.Learn(card.FactSet.Of(w.Name()), w.label(), card.Journal)
 	}
 	if w.Partition == "system" && w.File.Generic() {
