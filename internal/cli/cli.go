@@ -63,6 +63,7 @@ type Config struct {
 	Lines   func() ([]phone.Line, error) // serial lines on USB; nil: none are looked for
 	Plug    soft.Plug                    // where stand-ins' cables end; nil: this computer's kernel
 	Columns int                          // the width of the terminal that Stdout is; 0: what the system says of it
+	Asked   func()                       // is called when something is to be done at a phone; nil: nobody waits for that
 	Chdir   func(dir string) error       // moves the process to a folder; nil: it stays where it is
 	Locks   string                       // the folder of locks; "": the user's
 	Net     standin.Net                  // where stand-ins listen; nil: the loopback interface
@@ -177,7 +178,7 @@ func withoutCode(args []string) (out []string) {
 
 // show makes what the run is shown on.
 func (a *app) show() {
-	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended, Columns: a.Columns, Quiet: a.quiet, Details: a.details})
+	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended, Columns: a.Columns, Asked: a.Asked, Quiet: a.quiet, Details: a.details})
 }
 
 func hasFlag(args []string, name string) bool {

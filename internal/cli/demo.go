@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -194,7 +195,7 @@ func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as d
 	go func() { ended <- p.Run(ctx) }()
 	select {
 	case s := <-ready:
-		e := bench.Entry{Name: as.Name, Model: m.Name, Serial: s.Serial, At: []string{"tcp:" + s.Fastboot, "adb:" + s.ADB}, Control: s.Control, Standin: at}
+		e := bench.Entry{Name: as.Name, Model: m.Name, Serial: s.Serial, At: s.At(), Control: s.Control, Standin: at}
 		return e, ended, b.Register(e)
 	case err := <-ended:
 		return bench.Entry{}, nil, fmt.Errorf("the stand-in did not start: %w", err)
@@ -215,8 +216,18 @@ func (a *app) play(ctx context.Context, home string, controls map[string]string,
 	a.out.Plain(command + strings.Join(shown, " "))
 	hctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	asked := make(chan struct{})
 	for name, keys := range s.At {
-		go a.hands(hctx, controls[name], keys)
+		go func() {
+			if s.WhenAsked {
+				select {
+				case <-asked:
+				case <-hctx.Done():
+					return
+				}
+			}
+			a.hands(hctx, controls[name], keys)
+		}()
 	}
 	if f := s.Fault; f != nil {
 		if err := standin.OrderFault(ctx, a.Net, controls[f.Phone], standin.Fault{Kind: f.Kind, After: f.After, For: 1}); err != nil {
@@ -227,6 +238,7 @@ func (a *app) play(ctx context.Context, home string, controls map[string]string,
 	unhook := context.AfterFunc(ctx, func() { stop <- struct{}{}; stop <- struct{}{} })
 	defer unhook()
 	c := a.Config
+	c.Asked = sync.OnceFunc(func() { close(asked) })
 	c.Cable = nil // the story's phone is on the loopback network, and real ones are none of it
 	attended := s.Typed != "" || len(s.At) > 0
 	c.Stdin, c.Attended, c.Interrupts = strings.NewReader(s.Typed), &attended, stop

@@ -180,7 +180,9 @@ type Scene struct {
 	Exit int // what it ends with: some scenes show a stop
 	// Hands are pressed at the phone meanwhile, each as soon as it can be.
 	Hands []string
-	Typed string // answers to questions
+	// WhenAsked: not before the scene's command asks for them. The phone would take these at any time.
+	WhenAsked bool
+	Typed     string // answers to questions
 	// At are hands at several phones, by their names.
 	At map[string][]string
 	// Fault is something that goes wrong meanwhile.

@@ -51,6 +51,11 @@ var stories = []Story{
 			"evening is written down once, looked at before the first byte, and run on all three at the same time."},
 		End:     "Three phones, four commands typed for all of them, and one page that says what was done to each.",
 		Prepare: trayScenes},
+	{Name: "loader", Title: "a phone without fastboot, by its maker's loader and by its keys", Device: "knot",
+		Intro: []string{"A Wickerlight Knot has no fastboot: its maker's own loader is shown on its screen, and a serial line leads to it. Its stock system",
+			"writes the stock recovery back at each start, so the way from the loader into the recovery is by the keys alone."},
+		End:     "The phone runs Saltmarsh OS, and its own recovery is not put back any more.",
+		Prepare: loaderScenes},
 }
 
 // Stories are all of them, the one that is told without a name first.
@@ -115,6 +120,26 @@ func overlayScenes(dir string) ([]Scene, error) {
 		{Why: "And now? The wipe has switched debugging off, so it is switched on again at the phone.", Args: []string{"arrive", "--wait", "60s"}, Hands: welcome},
 		{Why: "The observers' app goes onto it.", Args: []string{"app", rel(log), "--yes"}},
 	}, err
+}
+
+func loaderScenes(dir string) ([]Scene, error) {
+	if err := MakeFor(dir, "knot"); err != nil {
+		return nil, err
+	}
+	recovery, rom, addon := rel(filepath.Join(dir, "tideline-3.1-knot.img")), rel(filepath.Join(dir, "saltmarsh-4.2-knot.zip")), rel(filepath.Join(dir, "countsheet.zip"))
+	out := []string{"battery-out", "battery-in"}
+	return []Scene{
+		{Why: "What is here? A serial line, and a loader behind it.", Args: []string{"bench"}},
+		{Why: "The table of partitions is read first: the line works, and this is what there is.", Args: []string{"card"}},
+		{Why: "What the loader gives out is kept.", Args: []string{"backup", "take", "recovery", "boot", "-o", rel(filepath.Join(dir, "kept"))}},
+		{Why: "The recovery, into its partition by name. The loader's screen says in red that it is not the maker's: on an unlocked phone that is no more than a notice.",
+			Args: []string{"recovery", "install", recovery, "--yes"}},
+		{Why: "Now the system? It would put the maker's recovery back.", Args: []string{"go", "system"}, Exit: 3},
+		{Why: "So by the keys: the battery out and in again, volume up and the side key held, power pressed.", Args: []string{"go", "recovery"}, Hands: append(out, "volume-up+side+power"), WhenAsked: true},
+		{Why: "The data is made empty for the new system.", Args: []string{"wipe", "userdata", "--yes"}},
+		{Why: "The package, and the add-on behind it, both looked at before the first byte.", Args: []string{"sideload", rom, addon, "--yes"}},
+		{Why: "The first start, with the usual welcome at the phone.", Args: []string{"go", "system", "--wait", "90s", "--yes"}, Hands: []string{"finish welcome", "debugging on", "allow"}},
+	}, nil
 }
 
 func gsiScenes(dir string) ([]Scene, error) {

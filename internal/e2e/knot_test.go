@@ -55,6 +55,18 @@ func TestKnotLine(t *testing.T) {
 		if log := l.screenOf("knot"); !strings.Contains(log, "Going on at ") {
 			t.Errorf("it began anew: %s\n%s", log, out)
 		}
+		// At each tenth of an image, another image each time.
+		boot := must(os.ReadFile(filepath.Join(filepath.Dir(kit.recovery), "boot.img")))
+		for tenth := range int64(10) {
+			boot[len(boot)-1] = byte(tenth)
+			img := l.file("boot.img", boot)
+			l.fault("knot", "drop", 1000+tenth*int64(len(boot))/10)
+			l.want(5, nil, "flash", img, "--yes")
+			l.want(0, []string{"boot written, read back, it matches"}, "jobs", "resume", "--yes")
+			if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img"))); !bytes.HasPrefix(got, boot) {
+				t.Errorf("cut at tenth %d: the partition does not hold the image", tenth)
+			}
+		}
 		l.want(0, nil, "standin", "fault", "knot", "refuse")
 		l.want(5, []string{"the fault was ordered"}, "recovery", "install", kit.recovery, "--yes")
 		l.want(0, nil, "standin", "fault", "knot", "line-silent", "--for", "1000")

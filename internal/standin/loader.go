@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"hash"
 	"io"
 	"net"
 	"os"
@@ -90,10 +91,25 @@ func (p *Phone) loaderKey(what string) (done bool, err error) {
 
 // serveOwnLoader talks to one computer over the loader's line.
 func (p *Phone) serveOwnLoader(ctx context.Context, conn net.Conn) {
+	// It has one line: another connection takes it over, when the order that is being carried out has ended.
+	p.mu.Lock()
+	if p.loaderLine != nil {
+		p.loaderLine.Close()
+	}
+	p.loaderLine = conn
+	p.mu.Unlock()
+	select {
+	case p.loaderTurn <- struct{}{}:
+		defer func() { <-p.loaderTurn }()
+	case <-ctx.Done():
+		return
+	}
 	if _, err := conn.Write([]byte(p.spec.Loader.Noise)); err != nil {
 		return
 	}
-	_ = loader.Serve(&wornLine{conn, p}, &loaderSide{p}, int(p.spec.Loader.Payload)) // the cable, or another program's words
+	side := &loaderSide{p: p}
+	defer side.drop()
+	_ = loader.Serve(&wornLine{conn, p}, side, int(p.spec.Loader.Payload)) // the cable, or another program's words
 }
 
 // wornLine is a serial line that faults happen to: bytes of the next message are lost, doubled or
@@ -105,7 +121,7 @@ type wornLine struct {
 
 // Read takes what the computer sends.
 func (w *wornLine) Read(b []byte) (int, error) {
-	n, err := w.Conn.Read(b[:max(len(b)/2, 1)])
+	n, err := w.Conn.Read(b[:max(len(b)-1, 1)]) // room for a byte that comes twice
 	if n < 1 {
 		return n, err
 	}
@@ -125,7 +141,16 @@ func (w *wornLine) Read(b []byte) (int, error) {
 }
 
 // loaderSide is the phone behind the loader's protocol.
-type loaderSide struct{ p *Phone }
+type loaderSide struct {
+	p *Phone
+	// What is being written, its file, how much has come, and the digest of that.
+	w    partial
+	part *os.File
+	came int64
+	sum  hash.Hash
+	feed chan []byte   // to who digests it, beside the receiving
+	fed  chan struct{} // closed when all of it is digested
+}
 
 // partial is a write that has not ended: it lasts until another is begun.
 type partial struct {
@@ -255,15 +280,19 @@ func (s *loaderSide) Begin(word string, size int64, digest string, table bool) (
 		w.Partition = part.Name
 	}
 	var old partial
+	s.drop()
 	if b, err := os.ReadFile(s.wishFile()); err == nil && json.Unmarshal(b, &old) == nil && old == w {
-		if st, err := os.Stat(s.partFile()); err == nil && st.Size() <= size {
-			s.p.show("Going on at %d of %d bytes.", st.Size(), size)
-			return st.Size(), nil
+		if n, err := s.take(w); err == nil && n <= size {
+			s.p.show("Going on at %d of %d bytes.", n, size)
+			return n, nil
 		}
 	}
 	b, err := json.Marshal(w)
 	if err == nil {
 		err = errors.Join(os.WriteFile(s.partFile(), nil, 0o600), host.WriteWhole(s.wishFile(), b, 0o600))
+	}
+	if err == nil {
+		_, err = s.take(w)
 	}
 	if err != nil {
 		return 0, loader.Refuse("storage", "%v", err)
@@ -272,62 +301,75 @@ func (s *loaderSide) Begin(word string, size int64, digest string, table bool) (
 	return 0, nil
 }
 
-func (s *loaderSide) wish() (w partial, err error) {
-	b, err := os.ReadFile(s.wishFile())
-	if err == nil {
-		err = json.Unmarshal(b, &w)
-	}
+// take opens what has come of a write, and digests it: what comes next is digested on the way.
+func (s *loaderSide) take(w partial) (n int64, err error) {
+	f, err := os.OpenFile(s.partFile(), os.O_RDWR, 0o600)
 	if err != nil {
-		return w, loader.Refuse("order", "nothing was begun")
+		return 0, err
 	}
-	return w, nil
+	s.w, s.part, s.sum = w, f, sha256.New()
+	s.came, err = io.Copy(s.sum, f)
+	feed, fed, sum := make(chan []byte, 16), make(chan struct{}), s.sum
+	s.feed, s.fed = feed, fed
+	go func() {
+		defer close(fed)
+		for b := range feed {
+			sum.Write(b)
+		}
+	}()
+	return s.came, err
+}
+
+// drop lets go of it; the file stays for another day.
+func (s *loaderSide) drop() {
+	if s.part != nil {
+		_ = s.part.Close() // each piece was written
+		s.part = nil
+		close(s.feed)
+		<-s.fed
+	}
 }
 
 // Data takes what comes next.
 func (s *loaderSide) Data(off int64, b []byte) error {
-	w, err := s.wish()
-	if err != nil {
-		return err
-	}
-	f, err := os.OpenFile(s.partFile(), os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
+	switch {
+	case s.part == nil:
 		return loader.Refuse("order", "nothing was begun")
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return loader.Refuse("storage", "%v", err)
-	}
-	if off != st.Size() || off+int64(len(b)) > w.Size {
-		return loader.Refuse("order", "byte %d is the next", st.Size())
-	}
-	if s.p.faulty("full") {
+	case off != s.came || off+int64(len(b)) > s.w.Size:
+		return loader.Refuse("order", "byte %d is the next", s.came)
+	case s.p.faulty("full"):
 		return loader.Refuse("storage", "the storage takes nothing")
 	}
-	if _, err := f.Write(b); err != nil {
+	if _, err := s.part.WriteAt(b, off); err != nil {
 		return loader.Refuse("storage", "%v", err)
 	}
+	s.feed <- bytes.Clone(b)
+	s.came += int64(len(b))
 	return nil
 }
 
 // End writes what came.
 func (s *loaderSide) End(working func(int, string)) (string, error) {
-	w, err := s.wish()
-	if err != nil {
-		return "", err
+	if s.part == nil {
+		return "", loader.Refuse("order", "nothing was begun")
 	}
-	b, err := os.ReadFile(s.partFile())
-	if err != nil {
-		return "", loader.Refuse("storage", "%v", err)
-	}
-	sum := sha256.Sum256(b)
-	digest := hex.EncodeToString(sum[:])
-	if int64(len(b)) != w.Size || digest != w.SHA256 {
+	s.drop()
+	w, digest := s.w, hex.EncodeToString(s.sum.Sum(nil))
+	if s.came != w.Size || digest != w.SHA256 {
 		s.forget()
 		return "", loader.Refuse("digest", "what came is not what was announced")
 	}
+	f, err := os.Open(s.partFile())
+	if err != nil {
+		return "", loader.Refuse("storage", "%v", err)
+	}
+	defer f.Close()
 	working(50, "writing "+w.Partition)
 	if w.Table {
+		b, err := io.ReadAll(f)
+		if err != nil {
+			return "", loader.Refuse("storage", "%v", err)
+		}
 		list, err := parttable.Parse(b)
 		if err != nil {
 			return "", loader.Refuse("format", "%v", err)
@@ -337,15 +379,20 @@ func (s *loaderSide) End(working func(int, string)) (string, error) {
 		}
 		s.p.show("The table of partitions is another one now.")
 	} else {
-		if !s.makers(w.Partition, b) {
+		if !s.makers(w.Partition, w.Size, digest) {
 			s.p.show("Verification failed: %s is not the maker's.", w.Partition) // in red; an unlocked one goes on
 		}
-		if err := s.p.store.Put(w.Partition, b, 0); err != nil {
+		v, err := s.p.store.Open(w.Partition)
+		if err == nil {
+			_, err = io.CopyBuffer(io.NewOffsetWriter(v, 0), struct{ io.Reader }{f}, make([]byte, 1<<20))
+			err = errors.Join(err, v.Close())
+		}
+		if err != nil {
 			return "", loader.Refuse("storage", "%v", err)
 		}
 		s.p.show("%s: 100 %%", w.Partition)
 	}
-	s.p.o.Log("wrote " + strconv.Itoa(len(b)) + " bytes to " + w.Partition)
+	s.p.o.Log("wrote " + strconv.FormatInt(w.Size, 10) + " bytes to " + w.Partition)
 	s.forget()
 	return digest, nil
 }
@@ -356,9 +403,10 @@ func (s *loaderSide) forget() {
 }
 
 // makers tells whether an image is the one the phone was sold with.
-func (s *loaderSide) makers(partition string, b []byte) bool {
+func (s *loaderSide) makers(partition string, size int64, digest string) bool {
 	set, err := scenario.Images(scenario.Stock, s.p.spec.phone(s.p.model))
-	return err == nil && bytes.Equal(set[partition], b)
+	sum := sha256.Sum256(set[partition])
+	return err == nil && int64(len(set[partition])) == size && hex.EncodeToString(sum[:]) == digest
 }
 
 // Erase erases a partition.

@@ -69,6 +69,14 @@ type Addresses struct {
 	Serial, Fastboot, ADB, Loader, Control string
 }
 
+// At are the addresses of its modes, as they are typed.
+func (a Addresses) At() []string {
+	if a.Loader != "" {
+		return []string{"loader:" + a.Loader, "adb:" + a.ADB}
+	}
+	return []string{"tcp:" + a.Fastboot, "adb:" + a.ADB}
+}
+
 // state is what of the phone is not in its partitions.
 type state struct {
 	Serial   string    `json:"serial"`
@@ -103,6 +111,8 @@ type Phone struct {
 	ask    *question
 	// Of one with a loader: whether its battery is out, and whether it asks about its loader.
 	noBattery, asksLoader bool
+	loaderLine            net.Conn      // what a maker's loader talks over
+	loaderTurn            chan struct{} // held while it does
 
 	// faultMu is one of its own: cables count while the phone is held.
 	faultMu sync.Mutex
@@ -141,7 +151,7 @@ func New(m *model.Model, o Options) (*Phone, error) {
 	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
 		return nil, err
 	}
-	p := &Phone{model: m, spec: s, o: o, next: make(chan transition, 1)}
+	p := &Phone{model: m, spec: s, o: o, loaderTurn: make(chan struct{}, 1), next: make(chan transition, 1)}
 	b, err := host.Read(p.statePath())
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

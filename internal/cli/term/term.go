@@ -27,6 +27,8 @@ type Options struct {
 	Attended *bool
 	// Columns is the width of the terminal that Out is; 0: what the system says of Out.
 	Columns int
+	// Asked is called when something is to be done at a phone; nil: nobody waits for that.
+	Asked   func()
 	Quiet   bool // only findings, what is to be done at the phone, questions and the end
 	Details bool // what else is folded is told at length
 }
@@ -50,6 +52,7 @@ type screen struct {
 	cursor   bool // a terminal that is told more than text: colours, lines that are redrawn
 	typed    bool // answers are typed at a terminal, which shows them
 	attended bool
+	asked    func()
 	width    int
 
 	mu      sync.Mutex // over everything below, and over w
@@ -70,7 +73,7 @@ type screen struct {
 
 // New makes one.
 func New(o Options) *Term {
-	t := &Term{screen: &screen{w: o.Out, in: bufio.NewReader(o.In), json: o.JSON, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
+	t := &Term{screen: &screen{w: o.Out, in: bufio.NewReader(o.In), json: o.JSON, asked: o.Asked, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
 	env := o.Env
 	if env == nil {
 		env = os.Getenv
@@ -293,6 +296,9 @@ func (t *Term) found(phone string, f finding.Finding) {
 
 func (t *Term) hands(phone string, h say.Hands) {
 	r := h.Recipe
+	if t.asked != nil {
+		t.asked()
+	}
 	if t.json {
 		t.event("hands", phone, struct {
 			Do   []string `json:"do"`

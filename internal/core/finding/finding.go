@@ -118,6 +118,7 @@ type Finding struct {
 	Text     string   `json:"text"`            // what is so, here
 	Remedy   string   `json:"remedy,omitempty"`
 	Final    bool     `json:"final,omitempty"` // cannot be accepted
+	Named    bool     `json:"named,omitempty"` // accepted only with what it is about
 	Accepted bool     `json:"accepted,omitempty"`
 }
 
@@ -137,7 +138,7 @@ func Apply(list []Finding, accepts []Accept) []Finding {
 	out := make([]Finding, len(list))
 	for i, f := range list {
 		for _, a := range accepts {
-			if a.Name == f.Name && (a.What == "" || a.What == f.About) && !f.Final {
+			if a.Name == f.Name && (a.What == f.About || a.What == "" && !f.Named) && !f.Final {
 				f.Accepted = true
 			}
 		}

@@ -29,7 +29,7 @@ func (*WriteTable) Modes() []card.Mode { return []card.Mode{card.Loader} }
 // Check: it is allowed by its name alone.
 func (w *WriteTable) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
 	name := place.FileName(w.File.Path)
-	list := []finding.Finding{{Name: finding.TableWouldChange, Severity: finding.Stop, About: name,
+	list := []finding.Finding{{Name: finding.TableWouldChange, Severity: finding.Stop, About: name, Named: true,
 		Text:   name + " is a table of partitions: with a wrong one nothing on the phone is found again, and its loader may not start",
 		Remedy: "write the images alone; only with the maker's own table of this very model: --accept table-would-change=" + local.Quote(name)}}
 	return append(append(list, lockFinding(c)...), batteryFinding(c)...)

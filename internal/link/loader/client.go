@@ -27,6 +27,8 @@ const (
 	answerLimit = 3 * time.Second
 	// tries is how often an order is sent when nothing, or nothing whole, comes back.
 	tries = 4
+	// longTries is that of an order which may take long: that a word about it was lost is no end.
+	longTries = 10
 	// workLimit is how long a loader may work without a word that it does.
 	workLimit = 30 * time.Second
 )
@@ -107,6 +109,10 @@ func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([
 	defer c.mu.Unlock()
 	c.number++
 	out := Frame{k, c.number, payload}.Append(nil)
+	times := tries
+	if k == End || k == Erase {
+		times = longTries
+	}
 	for try := 0; ; try++ {
 		if err := c.send(ctx, out); err != nil {
 			return nil, err
@@ -115,7 +121,7 @@ func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([
 		if !errors.Is(err, errSilent) {
 			return b, err
 		}
-		if try+1 >= tries || piece != nil && k == Read {
+		if try+1 >= times || piece != nil && k == Read {
 			return nil, link.Lost("an answer", errors.New("the line is silent"))
 		}
 	}
@@ -315,6 +321,6 @@ func (c *Client) Leave(ctx context.Context, to string) error {
 // Digest is an image's SHA-256 as the protocol writes it.
 func Digest(r io.Reader) (string, error) {
 	h := sha256.New()
-	_, err := io.Copy(h, r)
+	_, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{r}, make([]byte, 1<<20))
 	return hex.EncodeToString(h.Sum(nil)), err
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -79,6 +80,7 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // Append writes a frame behind b.
 func (f Frame) Append(b []byte) []byte {
 	at := len(b)
+	b = slices.Grow(b, headSize+len(f.Payload)+sumSize)
 	b = append(b, mark[0], mark[1], byte(f.Kind), 0)
 	b = binary.LittleEndian.AppendUint32(b, f.Number)
 	b = binary.LittleEndian.AppendUint32(b, uint32(len(f.Payload)))
@@ -90,7 +92,8 @@ func (f Frame) Append(b []byte) []byte {
 // frame whose sum does not fit.
 type Reader struct {
 	r       io.Reader
-	buf     []byte // read and not used
+	mem     []byte // where it is read to
+	buf     []byte // read and not used: a piece of mem
 	most    int
 	Skipped int64 // bytes that were passed over
 }
@@ -109,8 +112,11 @@ var ErrNoise = errors.New("what comes over the line is no message of a loader")
 // fill reads until n bytes are there.
 func (r *Reader) fill(n int) error {
 	for len(r.buf) < n {
-		if cap(r.buf)-len(r.buf) < 4096 {
-			r.buf = append(make([]byte, 0, max(2*len(r.buf), 64<<10)), r.buf...)
+		if cap(r.buf) < n || len(r.buf) == 0 {
+			if len(r.mem) < n {
+				r.mem = make([]byte, max(2*n, 64<<10))
+			}
+			r.buf = r.mem[:copy(r.mem, r.buf)]
 		}
 		k, err := r.r.Read(r.buf[len(r.buf):cap(r.buf)])
 		r.buf = r.buf[:len(r.buf)+k]
