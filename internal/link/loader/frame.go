@@ -12,7 +12,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"unicode/utf8"
+
+	"jarlid/internal/core/image/parttable"
 )
 
 // Version is that of the protocol this package speaks, the only one so far.
@@ -197,7 +198,7 @@ func (f Fields) Encode() []byte {
 // without control letters. A name that comes twice is an error.
 func ParseFields(b []byte) (Fields, error) {
 	f := Fields{}
-	err := lines(b, func(line string) error {
+	err := parttable.Lines(b, maxFields, func(line string) error {
 		n, v, ok := strings.Cut(line, "=")
 		if !ok || !isName(n) {
 			return fmt.Errorf("the line %q is no NAME=VALUE", line)
@@ -209,30 +210,6 @@ func ParseFields(b []byte) (Fields, error) {
 		return nil
 	})
 	return f, err
-}
-
-// lines calls do for each line of a payload.
-func lines(b []byte, do func(string) error) error {
-	if !utf8.Valid(b) {
-		return errors.New("it is not UTF-8")
-	}
-	count := 0
-	for line := range strings.Lines(string(b)) {
-		if count++; count > maxFields {
-			return fmt.Errorf("it has more than %d lines", maxFields)
-		}
-		text, ended := strings.CutSuffix(line, "\n")
-		if !ended {
-			return errors.New("its last line has no end")
-		}
-		if strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f }) {
-			return fmt.Errorf("the line %q has control letters", text)
-		}
-		if err := do(text); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func isName(s string) bool {

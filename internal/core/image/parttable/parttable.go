@@ -55,7 +55,7 @@ func rights(p Partition) string {
 func Parse(b []byte) ([]Partition, error) {
 	var list []Partition
 	numbers, names := map[int]bool{}, map[string]bool{}
-	err := lines(b, func(line string) error {
+	err := Lines(b, maxLines, func(line string) error {
 		w := strings.Fields(line)
 		if len(w) < 5 {
 			return fmt.Errorf("the line %q has fewer than five words", line)
@@ -85,15 +85,16 @@ func Parse(b []byte) ([]Partition, error) {
 // maxLines bounds how many partitions a table has.
 const maxLines = 4096
 
-// lines calls do for each line; each ends, and has no control letters.
-func lines(b []byte, do func(string) error) error {
+// Lines calls do for each line of a text in UTF-8: there are at most most, each ends, and none has control
+// letters. Errors: what the text has instead, and those of do.
+func Lines(b []byte, most int, do func(string) error) error {
 	if !utf8.Valid(b) {
 		return errors.New("it is not UTF-8")
 	}
 	count := 0
 	for line := range strings.Lines(string(b)) {
-		if count++; count > maxLines {
-			return fmt.Errorf("it has more than %d lines", maxLines)
+		if count++; count > most {
+			return fmt.Errorf("it has more than %d lines", most)
 		}
 		text, ended := strings.CutSuffix(line, "\n")
 		if !ended {
