@@ -56,6 +56,9 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 	}
 	a.result = r
 	for i, f := range r.Files {
+		if i > 0 && !a.quiet {
+			a.out.Plain("")
+		}
 		a.printFile(f, len(r.Spots[i]) > 0)
 		a.printSpots(r.Phone, r.Spots[i])
 	}

@@ -163,6 +163,7 @@ func TestGolden(t *testing.T) {
 		out, kept := filepath.Join(l.dir, "out"), filepath.Join(l.dir, "kept")
 
 		l.golden(0, "demo", "--list")
+		l.golden(0, "man", filepath.Join(out, "man"))
 		l.golden(0, "explain", "slot-empty")
 		l.golden(0, "ident", files.Recovery, files.Package)
 		l.golden(0, "lift", files.Package, "boot.img", "--output", out)

@@ -47,7 +47,7 @@ func vendorHALs(q *Question) Check {
 	if err != nil {
 		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
 	}
-	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("level %s, %d packages", levelWord(m.Level), len(m.Packages())), Why: "the vendor partition offers everything the image asks for"}
+	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("level %s, %s", levelWord(m.Level), services(len(m.Packages()))), Why: "the vendor partition offers everything the image asks for"}
 	x, err := vintf.Combine(m.Level, im.Matrices)
 	var level *vintf.LevelError
 	if errors.As(err, &level) {
@@ -90,7 +90,7 @@ func levelWord(n int) string {
 func frameworkHALs(q *Question) Check {
 	says := "no manifest"
 	if q.Image.Manifest != nil {
-		says = fmt.Sprintf("%d packages", len(q.Image.Manifest.Packages()))
+		says = services(len(q.Image.Manifest.Packages()))
 	}
 	if yes, known := q.hasVendor(); known && !yes {
 		return without(says)
@@ -106,7 +106,7 @@ func frameworkHALs(q *Question) Check {
 	if err != nil {
 		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
 	}
-	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("asks for %d packages", len(x.Demands)), Why: "the image offers everything the vendor partition asks for"}
+	k := Check{Outcome: Good, Image: says, Phone: "asks for " + services(len(x.Demands)), Why: "the image offers everything the vendor partition asks for"}
 	m := q.Image.Manifest
 	if m == nil {
 		k.Outcome, k.Why = Warn, "the image has no manifest, so nobody can tell whether it offers what the vendor partition asks for"
@@ -219,4 +219,12 @@ func vndk(q *Question) Check {
 func policy(q *Question) Check {
 	return brought(q, q.Image.Policies, card.FactPolicy, "the version of the vendor's policy: "+readInRecovery, "the image maps the policy the vendor partition was built with",
 		"the vendor's policy is of version %s, and the image has no mapping for it; no policy can be loaded, and nothing starts without")
+}
+
+// services counts what one side offers the other.
+func services(n int) string {
+	if n == 1 {
+		return "1 service"
+	}
+	return fmt.Sprintf("%d services", n)
 }
