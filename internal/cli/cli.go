@@ -96,9 +96,11 @@ type app struct {
 	release func()
 }
 
+// Set before any run: several may go on at the same time.
+func init() { cobra.MousetrapHelpText = "" } // a click is RunClicked's
+
 // Run runs the program with the given arguments and gives its exit code.
 func Run(args []string, c Config) int {
-	cobra.MousetrapHelpText = "" // a click is RunClicked's
 	if c.Env == nil {
 		c.Env = os.Getenv
 	}

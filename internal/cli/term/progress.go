@@ -103,7 +103,7 @@ func (t *Term) work(phone string, p say.Progress) {
 		return
 	}
 	if p.Kind == "" { // those that are told as one stand in no column
-		t.names = min(max(t.names, wide(p.What), leastName), mostName)
+		t.names.Store(int32(min(max(int(t.names.Load()), wide(p.What), leastName), mostName)))
 	}
 	if !t.cursor {
 		switch {
@@ -275,7 +275,7 @@ func (t *Term) progressText(p say.Progress) string {
 		}
 		return padded(text, columns)
 	}
-	parts := []string{aligned(name, t.names)}
+	parts := []string{aligned(name, int(t.names.Load()))}
 	if honest(p) && !p.End && t.cursor {
 		parts = append(parts, drawnBar(p.Done, p.Total, barWide), fmt.Sprintf("%3d %%", percent(p)))
 	}

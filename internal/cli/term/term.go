@@ -9,6 +9,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	xterm "golang.org/x/term"
@@ -41,6 +42,20 @@ type Term struct {
 	lastLine time.Time
 }
 
+// whole lets no two writes into each other: the bars are drawn by a goroutine of their own, and the
+// title is told meanwhile.
+type whole struct {
+	mu sync.Mutex
+	w  io.Writer
+}
+
+// Write writes b in one piece.
+func (w *whole) Write(b []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.w.Write(b)
+}
+
 // screen is what several phones share.
 type screen struct {
 	w        io.Writer
@@ -58,8 +73,8 @@ type screen struct {
 	mu      sync.Mutex // over everything below, and over w
 	bar     *bar
 	steady  *steady
-	nowMu   sync.Mutex // over what is drawn alone: it is read at any time
-	names   int        // how wide the names of work were so far
+	nowMu   sync.Mutex   // over what is drawn alone: it is read at any time
+	names   atomic.Int32 // how wide the names of work were so far; read by who draws
 	pieces  gathering
 	window  window
 	typedAt time.Time     // when somebody last typed something: at the start, or an answer
@@ -73,7 +88,7 @@ type screen struct {
 
 // New makes one.
 func New(o Options) *Term {
-	t := &Term{screen: &screen{w: o.Out, in: bufio.NewReader(o.In), json: o.JSON, asked: o.Asked, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
+	t := &Term{screen: &screen{w: &whole{w: o.Out}, in: bufio.NewReader(o.In), json: o.JSON, asked: o.Asked, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
 	env := o.Env
 	if env == nil {
 		env = os.Getenv
