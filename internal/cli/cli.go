@@ -341,7 +341,9 @@ func (a *app) root() *cobra.Command {
 		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(), a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
 		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.manCommand(), a.completionCommand())
 	root.InitDefaultHelpCmd() // ours
-	a.completeWords(root)
+	if len(a.typed) > 0 && strings.HasPrefix(a.typed[0], cobra.ShellCompRequestCmd) { // a shell asks, and nobody else
+		a.completeWords(root)
+	}
 	return root
 }
 

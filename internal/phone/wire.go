@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -310,8 +311,10 @@ type Scheme struct {
 // loaderPort is the loader protocol's own, where none is named (docs/loader-protocol.md).
 const loaderPort = 4911
 
-// serialPath is a serial line as the system names it.
-var serialPath = regexp.MustCompile(`^(/dev/[A-Za-z0-9/._-]{1,200}|(?i:COM)[0-9]{1,3})$`)
+// serialPath is a serial line as the system names it. It is made when it is asked for: no start waits for it.
+var serialPath = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(/dev/[A-Za-z0-9/._-]{1,200}|(?i:COM)[0-9]{1,3})$`)
+})
 
 // Schemes is the table of them.
 var Schemes = []Scheme{
@@ -369,7 +372,7 @@ func ParseAddress(s string) (Address, error) {
 		return Address{Scheme: name, Place: rest}, nil
 	}
 	if name == serialScheme {
-		if !serialPath.MatchString(rest) {
+		if !serialPath().MatchString(rest) {
 			return Address{}, &AddressError{s, sch.Name + ":" + sch.Form + ", such as serial:/dev/ttyACM0 or serial:COM5"}
 		}
 		return Address{Scheme: name, Place: rest}, nil
@@ -387,12 +390,14 @@ func ParseAddress(s string) (Address, error) {
 
 // locationPath is a socket as Windows writes it: PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4), or a node of
 // its list of devices.
-var locationPath = regexp.MustCompile(`(?i)^[0-9a-z_()#&\\.{}-]*USB[0-9a-z_()#&\\.{}-]+$`)
+var locationPath = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)^[0-9a-z_()#&\\.{}-]*USB[0-9a-z_()#&\\.{}-]+$`)
+})
 
 // isSocket tells whether this is a socket: a bus and a port path as Linux writes them, 1-4.2, or a
 // location path of Windows.
 func isSocket(s string) bool {
-	if len(s) < 256 && locationPath.MatchString(s) {
+	if len(s) < 256 && locationPath().MatchString(s) {
 		return true
 	}
 	bus, path, ok := strings.Cut(s, "-")
