@@ -52,10 +52,12 @@ type Gathering struct {
 	MaxMemory int64
 	// Sums keeps the digests that several ask for; nil: each is made anew.
 	Sums *Sums
+	// Comparer holds what is given against the digests beside it; nil: one of this gathering's own.
+	Comparer *Comparer
 	// Single keeps an archive as it is: a person named one partition for it.
 	Single bool
 	// Working is told what is being unwrapped, and how far it is; kind is what was done with it.
-	Working func(kind, what string, total int64) (moved func(int64), end func())
+	Working Working
 }
 
 // maxManifest bounds the text files of a set, in bytes.
@@ -64,6 +66,9 @@ const maxManifest = 1 << 20
 // Gather makes files ready: images as they are, wrapped images unwrapped, and of
 // folders, archives, payloads and super images every image inside.
 func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error) {
+	if g.Comparer == nil {
+		g.Comparer = &Comparer{}
+	}
 	m := &Material{taken: map[string]bool{}, seen: map[string]bool{}}
 	for _, p := range paths {
 		if m.taken[filepath.Clean(p)] {
@@ -76,7 +81,7 @@ func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error)
 		if err == nil && st.IsDir() {
 			err = m.folder(ctx, p, g)
 		} else if err == nil {
-			if err = Held(ctx, p, g.Sums, g.Working); err == nil {
+			if err = g.Comparer.Compare(ctx, p, g.Sums, g.Working); err == nil {
 				err = m.file(ctx, p, g, 0)
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
@@ -18,16 +19,51 @@ import (
 	"jarlid/internal/core/proof"
 )
 
-// Held holds a file against the digests that lie beside it, and against the line behind it where it is
-// an archive that has one. all, which may be nil, keeps the digests that several ask for. How far it is
-// is told to working, which may be nil. Errors: finding digest-differs.
-func Held(ctx context.Context, name string, all *Sums, working func(kind, what string, total int64) (func(int64), func())) error {
-	list := Beside(name, func(error) {}) // what can't be read states nothing; proof says so
+// Working is told that a piece of work on files begins, and how far it is: kind is what is done with
+// them, total is in bytes.
+type Working func(kind, what string, total int64) (moved func(int64), end func())
+
+// Comparer holds files against the digests that lie beside them, each once as long as it is not changed.
+// The zero value is ready; several may use it at the same time.
+type Comparer struct {
+	mu   sync.Mutex
+	held map[sumKey]bool
+}
+
+// Compare does so, and against the line behind a file where it is an archive that has one. all, which
+// may be nil, keeps the digests that several ask for; working may be nil too. Errors: finding
+// digest-differs, and what keeps the file from being read.
+func (c *Comparer) Compare(ctx context.Context, name string, all *Sums, working Working) error {
 	f, size, err := Open(name)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	key := sumKey{name, size, st.ModTime()}
+	c.mu.Lock()
+	done := c.held[key]
+	c.mu.Unlock()
+	if done {
+		return nil
+	}
+	if err := compare(ctx, f, size, name, all, working); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.held == nil {
+		c.held = map[sumKey]bool{}
+	}
+	c.held[key] = true
+	return nil
+}
+
+func compare(ctx context.Context, f io.ReaderAt, size int64, name string, all *Sums, working Working) error {
+	list := Beside(name, func(error) {}) // what can't be read states nothing; proof says so
 	again := "fetch it again; jarlid proof " + local.Quote(name) + " tells more"
 	for _, s := range list {
 		if !s.Loose {
@@ -44,7 +80,7 @@ func Held(ctx context.Context, name string, all *Sums, working func(kind, what s
 }
 
 // held compares size bytes of r, a file called name, with what s states of it.
-func held(ctx context.Context, r io.ReaderAt, size int64, name, again string, s Stated, all *Sums, working func(kind, what string, total int64) (func(int64), func())) error {
+func held(ctx context.Context, r io.ReaderAt, size int64, name, again string, s Stated, all *Sums, working Working) error {
 	for _, want := range s.List {
 		moved, end := func(int64) {}, func() {}
 		if working != nil {
@@ -89,8 +125,9 @@ func maybeSums(name string) bool {
 func (m *Material) states(name string, b []byte) bool {
 	base := path.Base(strings.ReplaceAll(name, `\`, "/"))
 	text := sums.Text(b)
+	d, bare := sums.ParseDigest(text)
 	for _, ext := range neighbours {
-		if d, ok := sums.ParseDigest(text); ok && strings.HasSuffix(strings.ToLower(base), ext) {
+		if bare && strings.HasSuffix(strings.ToLower(base), ext) {
 			d.Name = base[:len(base)-len(ext)]
 			m.stated = append(m.stated, Stated{From: base, List: []sums.Sum{d}})
 			return true
@@ -100,7 +137,8 @@ func (m *Material) states(name string, b []byte) bool {
 	if len(list) == 0 {
 		return false
 	}
-	m.stated = append(m.stated, Stated{From: base, List: list})
+	// One without a name could be any member's.
+	m.stated = append(m.stated, Stated{From: base, List: slices.DeleteFunc(list, func(d sums.Sum) bool { return d.Name == "" })})
 	return true
 }
 
@@ -109,10 +147,7 @@ func (m *Material) statesItem(ctx context.Context, it lift.Item, sub string, g G
 	if !maybeSums(it.Name) || it.Size > mostDigests {
 		return false, nil
 	}
-	out, err := filepath.Abs(filepath.Join(sub, "digests."+local.Name(path.Base(it.Name))))
-	if err != nil {
-		return false, err
-	}
+	out := filepath.Join(sub, "digests."+local.Name(path.Base(it.Name)))
 	g.Working = nil
 	if err := take(ctx, it, out, g); err != nil {
 		return false, err
@@ -132,7 +167,7 @@ func (m *Material) miss() {
 			if _, err := os.Stat(filepath.Join(m.Set, filepath.FromSlash(d.Name))); err == nil { // below a set's folder
 				continue
 			}
-			if d.Name != "" && !m.seen[base] && !slices.Contains(m.Missing, base) {
+			if !m.seen[base] && !slices.Contains(m.Missing, base) {
 				m.Missing = append(m.Missing, base)
 			}
 		}
@@ -144,12 +179,7 @@ func (m *Material) miss() {
 func (m *Material) heldInSet(ctx context.Context, name string, g Gathering) error {
 	m.seen[filepath.Base(name)] = true
 	for _, s := range m.stated {
-		mine := Stated{From: s.From}
-		for _, d := range s.List {
-			if d.Name != "" && path.Base(strings.ReplaceAll(d.Name, `\`, "/")) == filepath.Base(name) {
-				mine.List = append(mine.List, d)
-			}
-		}
+		mine := Stated{From: s.From, List: sums.For(s.List, name)}
 		if len(mine.List) == 0 {
 			continue
 		}

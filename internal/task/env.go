@@ -39,7 +39,8 @@ type Env struct {
 	// MaxMemory bounds what unpacking a file may take, in bytes; 0: the usual limit.
 	MaxMemory int64
 
-	later []func()
+	later    []func()
+	comparer files.Comparer
 }
 
 // Obs tells what goes on that is about no phone in particular.
@@ -74,7 +75,7 @@ func (e *Env) UntilStopped(ctx context.Context) (context.Context, func()) {
 func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.Material, error) {
 	ctx, stop := e.UntilStopped(ctx)
 	defer stop()
-	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, MaxMemory: e.MaxMemory, Working: e.Working, Sums: e.Options.Sums})
+	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, MaxMemory: e.MaxMemory, Working: e.Working, Sums: e.Options.Sums, Comparer: &e.comparer})
 	if err != nil {
 		return nil, err
 	}
@@ -86,6 +87,11 @@ func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.
 		e.Obs().Say(say.Warn, "the set's digests state %s, which is not in it", strings.Join(m.Missing, ", "))
 	}
 	return m, err
+}
+
+// compare holds a file against the digests that lie beside it.
+func (e *Env) compare(ctx context.Context, path string) error {
+	return e.comparer.Compare(ctx, path, e.Options.Sums, e.Working)
 }
 
 // Working tells how far a piece of work on files is. Those of one kind, a verb as "unwrapped", that
@@ -200,7 +206,7 @@ func (e *Env) identify(ctx context.Context, path string) (*ident.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := files.Held(ctx, path, e.Options.Sums, e.Working); err != nil {
+	if err := e.compare(ctx, path); err != nil {
 		return nil, err
 	}
 	words := f.Words()

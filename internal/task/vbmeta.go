@@ -80,7 +80,7 @@ func (t *Flags) Load(ctx context.Context, e *Env) error {
 	case t.From == "":
 		return nil
 	}
-	if err := files.Held(ctx, files.Unquote(t.From), e.Options.Sums, e.Working); err != nil {
+	if err := e.compare(ctx, files.Unquote(t.From)); err != nil {
 		return err
 	}
 	data, err := files.ReadSmall(files.Unquote(t.From), graft.MaxImage)
