@@ -3,6 +3,8 @@ package act
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"os"
 	"path/filepath"
 
@@ -16,9 +18,12 @@ import (
 // tableKept is the name under which the table that was there is kept beside the journal.
 const tableKept = "previous-table.txt"
 
+// mostTable bounds a file that holds a table, in bytes.
+const mostTable = 1 << 20
+
 // writeTable keeps the table that is there, and writes another one.
 func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) {
-	b, err := files.ReadSmall(s.File.Path, 1<<20)
+	b, err := files.ReadSmall(s.File.Path, mostTable)
 	if err != nil {
 		return Done{}, err
 	}
@@ -33,12 +38,9 @@ func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) 
 		}
 	}
 	j.Out.Kept = append(j.Out.Kept, kept)
-	sum, _, err := files.DigestOf(ctx, s.File.Path)
-	if err != nil {
-		return Done{}, err
-	}
-	d := Done{Bytes: int64(len(b)), SHA256: sum}
-	if err := j.WriteTable(ctx, b, sum); err != nil {
+	sum := sha256.Sum256(b)
+	d := Done{Bytes: int64(len(b)), SHA256: hex.EncodeToString(sum[:])}
+	if err := j.WriteTable(ctx, b, d.SHA256); err != nil {
 		return d, err
 	}
 	plan.Apply(s, j.Card)
@@ -47,7 +49,7 @@ func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) 
 
 // tableRead holds the table that is there now against the one that was sent.
 func (j *Job) tableRead(ctx context.Context, s *plan.WriteTable, _ Done) (string, error) {
-	b, err := files.ReadSmall(s.File.Path, 1<<20)
+	b, err := files.ReadSmall(s.File.Path, mostTable)
 	if err != nil {
 		return "", err
 	}

@@ -64,7 +64,7 @@ func (b *Bench) onLines(list []*phone.Phone) []*phone.Phone {
 	}
 	for _, l := range lines {
 		at := phone.LineAddress(l.Path)
-		i := slices.IndexFunc(b.Models, func(m *model.Model) bool { return m.Loader != nil && slices.Contains(m.Loader.USB, l.USB) })
+		i := slices.IndexFunc(b.Models, func(m *model.Model) bool { return m.HasLoader() && slices.Contains(m.Loader.USB, l.USB) })
 		listed := slices.ContainsFunc(list, func(p *phone.Phone) bool {
 			return slices.Contains(p.At, at) || l.Serial != "" && (p.Serial == l.Serial || slices.Contains(b.known(l.Serial), p.Serial))
 		})

@@ -341,7 +341,8 @@ func (a *app) root() *cobra.Command {
 		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(), a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
 		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.manCommand(), a.completionCommand())
 	root.InitDefaultHelpCmd() // ours
-	if len(a.typed) > 0 && strings.HasPrefix(a.typed[0], cobra.ShellCompRequestCmd) { // a shell asks, and nobody else
+	// Only where a shell asks: no other start waits for it.
+	if len(a.typed) > 0 && strings.HasPrefix(a.typed[0], cobra.ShellCompRequestCmd) {
 		a.completeWords(root)
 	}
 	return root
@@ -493,7 +494,8 @@ func (a *app) suggest(j *engine.Job) {
 	}
 }
 
-func (a *app) phoneNames() []string {
+// entries are what is listed on the bench, for completion: nothing where that can't be told.
+func (a *app) entries() []bench.Entry {
 	e, err := a.with(nil, nil)
 	if err != nil {
 		return nil
@@ -502,11 +504,21 @@ func (a *app) phoneNames() []string {
 	if err != nil {
 		return nil
 	}
-	var names []string
+	return list
+}
+
+// namesOf are the names of those entries that are meant.
+func namesOf(list []bench.Entry, meant func(bench.Entry) bool) (names []string) {
 	for _, e := range list {
-		names = append(names, e.Name)
+		if meant(e) {
+			names = append(names, e.Name)
+		}
 	}
 	return names
+}
+
+func (a *app) phoneNames() []string {
+	return namesOf(a.entries(), func(bench.Entry) bool { return true })
 }
 
 // say tells a sentence about a phone; name is "" for none.

@@ -96,7 +96,6 @@ func (a *app) completeWords(root *cobra.Command) {
 		})
 	}
 	models := func(context.Context, []string) []string { return a.modelNames() }
-	modes := fixed("bootloader", "fastbootd", "recovery", "sideload", "system")
 	option("demo", "story", func(context.Context, []string) (names []string) {
 		for _, s := range demo.Stories() {
 			names = append(names, s.Name)
@@ -106,7 +105,7 @@ func (a *app) completeWords(root *cobra.Command) {
 	option("demo", "for", models)
 	option("sheet draft", "model", models)
 	option("sheet check", "models", models)
-	option("standin run", "mode", modes)
+	option("standin run", "mode", fixed(modeNames()...))
 	option("slot copy", "from", fixed("a", "b"))
 	option("vbmeta loosen", "slot", fixed("a", "b"))
 	option("vbmeta tighten", "slot", fixed("a", "b"))
@@ -171,21 +170,8 @@ func (a *app) modelNames() (names []string) {
 }
 
 // standinNames are the stand-ins that run.
-func (a *app) standinNames(context.Context, []string) (names []string) {
-	e, err := a.with(nil, nil)
-	if err != nil {
-		return nil
-	}
-	list, err := e.Bench.Entries()
-	if err != nil {
-		return nil
-	}
-	for _, e := range list {
-		if e.Control != "" {
-			names = append(names, e.Name)
-		}
-	}
-	return names
+func (a *app) standinNames(context.Context, []string) []string {
+	return namesOf(a.entries(), running)
 }
 
 // keyNames are what can be pressed at a stand-in as it is now.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -40,7 +41,7 @@ func (a *app) standinCommand() *cobra.Command {
 	f.BoolVar(&o.Locked, "locked", false, "a new one comes with its bootloader locked")
 	f.StringVar(&o.Serial, "serial", "", "a new one's serial number (default: the model's), so that several of one model can run")
 	f.IntVar(&o.Battery, "battery", 0, "a new one's charge in percent")
-	f.StringVar(&o.Mode, "mode", "", "come up in this mode: bootloader, fastbootd, recovery, sideload or system")
+	f.StringVar(&o.Mode, "mode", "", "come up in this mode: "+strings.Join(modeNames(), ", "))
 	press := &cobra.Command{Use: "press NAME KEY...", Short: "Press keys, menu entries and answers at a stand-in, in order",
 		Args: words(2, -1, "which stand-in, then what to press"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.standinPress(cmd.Context(), args[0], args[1:]) }}
@@ -98,10 +99,8 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	if o.Battery < 0 || o.Battery > 100 {
 		return usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
 	}
-	switch card.Mode(o.Mode) {
-	case card.None, card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System, card.Loader:
-	default:
-		return usage("--mode is bootloader, loader, fastbootd, recovery, sideload or system, not %q", o.Mode)
+	if o.Mode != string(card.None) && !slices.Contains(modeNames(), o.Mode) {
+		return usage("--mode is one of %s, not %q", strings.Join(modeNames(), ", "), o.Mode)
 	}
 	e, err := a.with(nil, nil)
 	if err != nil {
@@ -113,7 +112,7 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	if err != nil {
 		return err
 	}
-	if onCable && m.Loader != nil {
+	if onCable && m.HasLoader() {
 		return usage("%s has its maker's loader, which speaks over a serial line: run it without --usb, and reach it at the address it tells", m.Name)
 	}
 	if onCable {
@@ -140,22 +139,16 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	o.Log = func(s string) { a.say("", say.Info, "%s", s) }
 	o.Ready = func(at standin.Addresses) {
 		entry.Serial, entry.Control = at.Serial, at.Control
-		where := fmt.Sprintf("fastboot at tcp:%s, ADB at adb:%s", at.Fastboot, at.ADB)
-		first := "tcp:" + at.Fastboot
-		if at.Loader != "" {
-			where, first = fmt.Sprintf("its loader at loader:%s, ADB at adb:%s", at.Loader, at.ADB), "loader:"+at.Loader
-		}
 		shown := ready{Name: as, Serial: at.Serial, Control: at.Control}
-		if onCable {
-			where = "on a USB cable of this computer's kernel"
-		} else {
-			shown.ADB = "adb:" + at.ADB
+		where := "on a USB cable of this computer's kernel"
+		if !onCable {
+			entry.At = at.At()
+			first, speaks := &shown.Fastboot, "fastboot"
 			if at.Loader != "" {
-				shown.Loader = first
-			} else {
-				shown.Fastboot = first
+				first, speaks = &shown.Loader, "its loader"
 			}
-			entry.At = []string{first, shown.ADB}
+			*first, shown.ADB = entry.At[0], entry.At[1]
+			where = fmt.Sprintf("%s at %s, ADB at %s", speaks, *first, shown.ADB)
 		}
 		if err := b.Register(entry); err != nil {
 			a.say("", say.Warn, "it could not be listed on the bench: %v", err)
@@ -234,18 +227,23 @@ func (a *app) control(name string) (string, error) {
 		return "", err
 	}
 	for _, e := range list {
-		if e.Name == name && e.Control != "" {
+		if e.Name == name && running(e) {
 			return e.Control, nil
 		}
 	}
-	var names []string
-	for _, e := range list {
-		if e.Control != "" {
-			names = append(names, e.Name)
-		}
-	}
-	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running%s", name, spell.DidYouMean(name, names))}
+	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running%s", name, spell.DidYouMean(name, namesOf(list, running)))}
 }
+
+// modeNames are the modes a phone can be in.
+func modeNames() (names []string) {
+	for _, m := range card.Modes {
+		names = append(names, string(m))
+	}
+	return names
+}
+
+// running tells whether an entry of the bench is a stand-in that runs.
+func running(e bench.Entry) bool { return e.Control != "" }
 
 // faultRows say what each fault is, for the help.
 func faultRows() (rows [][2]string) {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -69,13 +68,6 @@ func (a *app) helpCommand() *cobra.Command {
 // paragraphs, lists, tables of two or three columns, and commands, which are indented.
 func topicText(p *helpPage, title, text string) {
 	p.para("", title+".")
-	var rows [][2]string
-	table := func() {
-		if len(rows) > 0 {
-			p.two(rows)
-			rows = nil
-		}
-	}
 	for _, block := range strings.Split(text, "\n\n") {
 		p.line("")
 		lines := strings.Split(block, "\n")
@@ -85,6 +77,7 @@ func topicText(p *helpPage, title, text string) {
 				p.command(plain(strings.TrimPrefix(l, "    ")))
 			}
 		case strings.HasPrefix(block, "|"):
+			var rows [][2]string
 			for _, l := range lines {
 				cells := strings.Split(strings.Trim(l, "| "), "|")
 				if strings.HasPrefix(l, "|--") || len(cells) < 2 {
@@ -92,13 +85,13 @@ func topicText(p *helpPage, title, text string) {
 				}
 				rows = append(rows, [2]string{plain(strings.TrimSpace(cells[0])), plain(strings.TrimSpace(strings.Join(cells[1:], ";")))})
 			}
-			table()
+			p.two(rows)
 		case strings.HasPrefix(block, "- "):
 			for _, item := range strings.Split("\n"+block, "\n- ")[1:] {
 				p.hang("- ", plain(strings.Join(strings.Fields(item), " ")))
 			}
 		default:
-			p.para("", plain(strings.Join(slices.Clone(lines), " ")))
+			p.para("", plain(strings.Join(lines, " ")))
 		}
 	}
 }

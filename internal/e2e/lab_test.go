@@ -131,11 +131,14 @@ type job struct {
 
 // begin starts a command. answers are typed where attended.
 func (l *lab) begin(attended bool, answers string, onLine func(string), args ...string) *job {
+	home := l.home
 	j := &job{out: &standintest.Output{OnLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
 	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt, Columns: l.columns,
 		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Plug: l.bus,
-		Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
-	args = append(args[:len(args):len(args)], "--home", l.home)
+		Env: func(name string) string { return map[string]string{"NO_COLOR": "1", "JARLID_HOME": home}[name] }}
+	if len(args) == 0 || args[0] != "__complete" { // there the last word is the one that is completed
+		args = append(args[:len(args):len(args)], "--home", home)
+	}
 	go func() {
 		defer close(j.done)
 		j.code = cli.Run(args, c)

@@ -3,8 +3,6 @@ package phone
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -157,14 +155,14 @@ func (l *ownLoader) Gone(ctx context.Context) {
 
 // Write writes an image, from where an attempt that broke off got to.
 func (l *ownLoader) Write(ctx context.Context, partition string, r io.ReaderAt, size, _ int64, moved func(int64)) ([]string, error) {
-	h := sha256.New()
-	if _, err := io.Copy(h, io.NewSectionReader(r, 0, size)); err != nil {
+	digest, err := loader.Digest(io.NewSectionReader(r, 0, size))
+	if err != nil {
 		return nil, err
 	}
 	var said []string
 	l.c.Progress = func(_ int, text string) { said = append(said, usb.Text(text)) }
 	defer func() { l.c.Progress = nil }()
-	err := l.c.Write(ctx, partition, r, size, hex.EncodeToString(h.Sum(nil)), false, moved)
+	err = l.c.Write(ctx, partition, r, size, digest, false, moved)
 	return said, err
 }
 

@@ -219,7 +219,7 @@ func (s *loaderSide) find(word string) (parttable.Partition, error) {
 
 // ReadAt reads a partition.
 func (s *loaderSide) ReadAt(word string, b []byte, off int64) error {
-	if word == "@table" {
+	if word == loader.TablePartition {
 		t := parttable.Encode(s.Table())
 		if off < 0 || off+int64(len(b)) > int64(len(t)) {
 			return loader.Refuse("too-large", "the table has %d bytes", len(t))
@@ -258,7 +258,7 @@ func (s *loaderSide) Begin(word string, size int64, digest string, table bool) (
 		return 0, loader.Refuse("locked", "the loader is locked and takes only what its maker sends")
 	}
 	w := partial{word, size, digest, table}
-	if word == "@table" {
+	if word == loader.TablePartition {
 		if !table {
 			return 0, loader.Refuse("table", "the table is changed only by an order of its own")
 		}

@@ -25,7 +25,7 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 		if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
 			return Suggestion{[]string{"go", "system"}, "its maker's loader is locked and takes nothing"}
 		}
-		if recoverySet(c, m) && m != nil && m.Loader != nil && m.Loader.Restores {
+		if recoverySet(c, m) && m.RestoresRecovery() {
 			return Suggestion{[]string{"go", "recovery"}, "the recovery is set, and the maker's system would write its own back"}
 		}
 		return inBootloader(c, m)

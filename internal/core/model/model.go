@@ -234,6 +234,13 @@ func (s Set) Same(a, b string) (same, known bool) {
 	return ma != nil && mb != nil && ma.Name == mb.Name, true
 }
 
+// HasLoader tells whether the phone has its maker's loader in the place of fastboot.
+func (m *Model) HasLoader() bool { return m != nil && m.Loader != nil }
+
+// RestoresRecovery tells whether a phone with a loader is known for a system that writes its maker's
+// recovery back each time it starts.
+func (m *Model) RestoresRecovery() bool { return m.HasLoader() && m.Loader.Restores }
+
 // NeededBefore gives the partitions a third-party recovery wants written first.
 func (m *Model) NeededBefore() []string {
 	if m == nil {

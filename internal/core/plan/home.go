@@ -71,7 +71,7 @@ func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 			return nil // it was moved aside
 		}
 	}
-	if c.Mode() == card.Loader && m != nil && m.Loader != nil && m.Loader.Restores {
+	if c.Mode() == card.Loader && m.RestoresRecovery() {
 		return []finding.Finding{{Name: finding.RestartUndoes, Severity: finding.Stop, About: home.String(),
 			Text: "the maker's system writes its own recovery back when it starts, over " + set.Value + place.ByJob(set), Remedy: "by the keys, straight into the recovery: jarlid go recovery"}}
 	}

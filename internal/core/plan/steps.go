@@ -22,7 +22,7 @@ func (r *Restart) Title() string { return fmt.Sprintf("restart into %s", r.To) }
 
 // Check warns where nothing is there to start.
 func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
-	if own := m != nil && m.Loader != nil; own && (r.To == card.Bootloader || r.To == card.Fastbootd) {
+	if own := m.HasLoader(); own && (r.To == card.Bootloader || r.To == card.Fastbootd) {
 		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To), Final: true,
 			Text: "this phone has no fastboot, but its maker's loader", Remedy: "jarlid go loader"}}
 	} else if !own && r.To == card.Loader {

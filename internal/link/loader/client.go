@@ -152,10 +152,9 @@ func (c *Client) send(ctx context.Context, b []byte) error {
 
 // answer reads until the order's outcome.
 func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) ([]byte, error) {
-	limit := answerLimit
 	stop := context.AfterFunc(ctx, func() { _ = c.s.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
-	end := time.Now().Add(limit)
+	end := time.Now().Add(answerLimit)
 	for {
 		if err := ctx.Err(); err != nil {
 			return nil, err

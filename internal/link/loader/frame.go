@@ -4,13 +4,14 @@
 package loader
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
+	"maps"
 	"slices"
-	"sort"
 	"strings"
 
 	"jarlid/internal/core/image/parttable"
@@ -145,7 +146,7 @@ func (r *Reader) Next() (Frame, error) {
 			return Frame{}, err
 		}
 		if r.buf[0] != mark[0] || r.buf[1] != mark[1] {
-			at := strings.IndexByte(string(r.buf[1:]), mark[0])
+			at := bytes.IndexByte(r.buf[1:], mark[0])
 			if at < 0 {
 				at = len(r.buf) - 1
 			}
@@ -182,13 +183,8 @@ const maxFields = 64 << 10
 
 // Encode writes fields as lines NAME=VALUE, sorted by name.
 func (f Fields) Encode() []byte {
-	names := make([]string, 0, len(f))
-	for n := range f {
-		names = append(names, n)
-	}
-	sort.Strings(names)
 	var b strings.Builder
-	for _, n := range names {
+	for _, n := range slices.Sorted(maps.Keys(f)) {
 		b.WriteString(n + "=" + f[n] + "\n")
 	}
 	return []byte(b.String())

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"strconv"
 
 	"jarlid/internal/core/image/parttable"
@@ -126,9 +127,7 @@ func (v *server) carryOut(f Frame) (Kind, []byte, error) {
 		}
 		v.hello = true
 		told := Fields{"version": strconv.Itoa(min(most, Version)), "payload": strconv.Itoa(v.most)}
-		for n, t := range v.p.Identity() {
-			told[n] = t
-		}
+		maps.Copy(told, v.p.Identity())
 		return Done, told.Encode(), nil
 	case Facts:
 		return Done, v.p.Facts().Encode(), nil
