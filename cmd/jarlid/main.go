@@ -9,8 +9,8 @@ import (
 	"jarlid/internal/cli"
 	"jarlid/internal/core/local"
 	"jarlid/internal/host"
+	"jarlid/internal/link/serial"
 	"jarlid/internal/link/usb"
-	"jarlid/internal/phone"
 )
 
 func main() { os.Exit(run()) }
@@ -32,7 +32,7 @@ func run() int {
 			interrupts <- struct{}{}
 		}
 	}()
-	c := cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts, Closing: closing, Hold: host.Hold, Cable: usb.System(), Lines: phone.Lines, Chdir: os.Chdir}
+	c := cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts, Closing: closing, Hold: host.Hold, Cable: usb.System(), Ports: serial.System(), Chdir: os.Chdir}
 	if host.Clicked() {
 		return cli.RunClicked(os.Args[1:], c)
 	}

@@ -11,12 +11,14 @@ package main
 import (
 	"bufio"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
 	"log"
 	"net"
 	"os"
+	"time"
 )
 
 // frame is one message: what it is, the number of the order, and its payload.
@@ -28,26 +30,49 @@ type frame struct {
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
+// line is a connection with room for the largest frame.
+type line struct {
+	net.Conn
+	r *bufio.Reader
+}
+
+func newLine(c net.Conn) line { return line{c, bufio.NewReaderSize(c, 2<<20)} }
+
+// peek waits for n bytes, for a second at most where they are the rest of a frame.
+func (l line) peek(n int) ([]byte, error) {
+	l.SetReadDeadline(time.Time{})
+	if n > 1 {
+		l.SetReadDeadline(time.Now().Add(time.Second))
+	}
+	return l.r.Peek(n)
+}
+
 // read passes over what is no frame, and gives the next one.
-func read(r *bufio.Reader) (f frame, err error) {
+func read(l line) (f frame, err error) {
 	for {
-		head, err := r.Peek(12)
-		if err != nil {
+		if _, err := l.peek(1); err != nil {
 			return f, err
+		}
+		head, err := l.peek(12)
+		if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
+			return f, err
+		}
+		if len(head) < 12 { // its rest stays away
+			head = make([]byte, 12)
 		}
 		n := int(binary.LittleEndian.Uint32(head[8:]))
 		if head[0] == 0xa7 && head[1] == 0x4c && head[3] == 0 && n <= 1<<20 {
-			all, err := r.Peek(12 + n + 4) // the reader holds the largest frame
-			if err != nil {
+			all, err := l.peek(12 + n + 4)
+			if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
 				return f, err
 			}
-			if crc32.Checksum(all[2:12+n], castagnoli) == binary.LittleEndian.Uint32(all[12+n:]) {
+			if err == nil && crc32.Checksum(all[2:12+n], castagnoli) == binary.LittleEndian.Uint32(all[12+n:]) {
 				f = frame{all[2], binary.LittleEndian.Uint32(all[4:]), append([]byte(nil), all[12:12+n]...)}
-				_, err = r.Discard(len(all))
+				_, err = l.r.Discard(len(all))
 				return f, err
 			}
 		}
-		if _, err := r.Discard(1); err != nil {
+		if _, err := l.r.Discard(1); err != nil {
 			return f, err
 		}
 	}
@@ -64,10 +89,7 @@ func write(w io.Writer, f frame) error {
 }
 
 // farSide is the loader. A real bridge has a serial line here.
-type farSide struct {
-	net.Conn
-	r *bufio.Reader
-}
+type farSide struct{ line }
 
 // translate carries one order out at the loader, and gives each answer to say: any number of "working"
 // (0x83) and pieces (0x84), then one "done" (0x81) or "failed" (0x82).
@@ -76,7 +98,7 @@ func (l *farSide) translate(f frame, say func(frame) error) error {
 		return err
 	}
 	for {
-		a, err := read(l.r)
+		a, err := read(l.line)
 		if err != nil {
 			return say(frame{0x82, f.number, []byte("code=storage\ntext=the loader does not answer the bridge\n")})
 		}
@@ -94,13 +116,13 @@ func serve(computer net.Conn, far string) error {
 		return err
 	}
 	defer conn.Close()
-	l, r := &farSide{conn, bufio.NewReaderSize(conn, 2<<20)}, bufio.NewReaderSize(computer, 2<<20)
+	l, near := &farSide{newLine(conn)}, newLine(computer)
 	for {
-		f, err := read(r)
+		f, err := read(near)
 		if err != nil {
 			return err
 		}
-		if err := l.translate(f, func(a frame) error { return write(computer, a) }); err != nil {
+		if err := l.translate(f, func(a frame) error { return write(near, a) }); err != nil {
 			return err
 		}
 	}

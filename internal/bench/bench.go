@@ -22,6 +22,7 @@ import (
 	"jarlid/internal/host"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/link/serial"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
 )
@@ -53,12 +54,12 @@ type file struct {
 
 // Options say where a bench is and how it reaches phones.
 type Options struct {
-	Home  string                       // the home folder, which need not exist yet
-	Locks string                       // the folder of locks; "": one for the user, whatever the home
-	Dial  link.Dialer                  // nil: the network
-	Lines func() ([]phone.Line, error) // the serial lines on USB; nil: none are looked for
-	Cable usb.Bus                      // nil: no phone is on a cable
-	Doing string                       // what this program does, for another one that finds a phone locked
+	Home  string       // the home folder, which need not exist yet
+	Locks string       // the folder of locks; "": one for the user, whatever the home
+	Dial  link.Dialer  // nil: the network
+	Ports serial.Ports // the serial lines; nil: none are looked for
+	Cable usb.Bus      // nil: no phone is on a cable
+	Doing string       // what this program does, for another one that finds a phone locked
 }
 
 // Bench is a home folder: models, bench.yaml, this computer's key, jobs.
@@ -70,7 +71,7 @@ type Bench struct {
 	doing  string
 	dial   link.Dialer
 	cable  usb.Bus
-	lines  func() ([]phone.Line, error)
+	ports  serial.Ports
 	listMu sync.Mutex
 	list   file
 	listOf fs.FileInfo // the file it was read from
@@ -103,7 +104,7 @@ func DefaultHome() (dir, moved string, err error) {
 
 // Open opens a home folder.
 func Open(o Options) (*Bench, error) {
-	b := &Bench{Home: o.Home, locks: o.Locks, doing: o.Doing, dial: o.Dial, cable: o.Cable, lines: o.Lines}
+	b := &Bench{Home: o.Home, locks: o.Locks, doing: o.Doing, dial: o.Dial, cable: o.Cable, ports: o.Ports}
 	if b.dial == nil {
 		b.dial = &net.Dialer{}
 	}

@@ -3,7 +3,6 @@ package bench
 import (
 	"slices"
 
-	"jarlid/internal/core/model"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
 )
@@ -19,8 +18,8 @@ func (b *Bench) Devices() ([]usb.Device, error) {
 // unlisted adds the phones on a cable that are none of those that are listed. They are called
 // by their serial number; where they have none, or share it, by their socket.
 func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
-	list = b.onLines(list)
 	devices, err := b.Devices()
+	list = b.onLines(list, devices)
 	if err != nil {
 		return list // the listed ones can be reached all the same; bench --why tells
 	}
@@ -32,8 +31,9 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 		}
 	}
 	var free []usb.Device
+	h := b.host()
 	for _, d := range devices {
-		if _, ok := d.Phone(); ok && !taken[d.Port] {
+		if h.Talks(d) && !taken[d.Port] {
 			free = append(free, d)
 		}
 	}
@@ -47,37 +47,51 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 		if name == "" || shared {
 			name, serial = at.String(), ""
 		}
-		list = append(list, phone.New(b.host(), name, serial, nil, at))
+		list = append(list, phone.New(h, name, serial, b.Models.OfLoader(d.Numbers()), at))
 	}
 	return list
 }
 
-// onLines adds the phones on a serial line that are none of those that are listed: those whose
-// numbers a model file knows for a maker's loader. Any other line may be anything.
-func (b *Bench) onLines(list []*phone.Phone) []*phone.Phone {
-	if b.lines == nil {
+// onLines adds the phones on a serial line that are none of those that are listed, nor on the cables:
+// those whose numbers a model file knows for a maker's loader. Any other line may be anything.
+func (b *Bench) onLines(list []*phone.Phone, devices []usb.Device) []*phone.Phone {
+	if b.ports == nil {
 		return list
 	}
-	lines, err := b.lines()
+	lines, err := b.ports.List()
 	if err != nil {
 		return list
 	}
 	for _, l := range lines {
-		at := phone.LineAddress(l.Path)
-		i := slices.IndexFunc(b.Models, func(m *model.Model) bool { return m.HasLoader() && slices.Contains(m.Loader.USB, l.USB) })
+		at, m := phone.LineAddress(l.Path), b.Models.OfLoader(l.USB)
 		listed := slices.ContainsFunc(list, func(p *phone.Phone) bool {
 			return slices.Contains(p.At, at) || l.Serial != "" && (p.Serial == l.Serial || slices.Contains(b.known(l.Serial), p.Serial))
 		})
-		if i < 0 || listed {
+		if m == nil || listed || slices.ContainsFunc(devices, func(d usb.Device) bool { return d.Numbers() == l.USB && d.Serial == l.Serial }) {
 			continue
 		}
 		name := l.Serial
 		if name == "" {
 			name = at.String()
 		}
-		list = append(list, phone.New(b.host(), name, l.Serial, b.Models[i], at))
+		list = append(list, phone.New(b.host(), name, l.Serial, m, at))
 	}
 	return list
+}
+
+// socketOf gives the socket of a line that a maker's loader comes out of, so that one phone has one
+// address; any other address is as it is.
+func (b *Bench) socketOf(a phone.Address) phone.Address {
+	if b.ports == nil || a.Scheme != "serial" {
+		return a
+	}
+	lines, _ := b.ports.List() // the line is opened by its path then
+	for _, l := range lines {
+		if a == phone.LineAddress(l.Path) && l.Socket != "" && b.Models.OfLoader(l.USB) != nil {
+			return phone.CableAddress(usb.Device{Port: l.Socket})
+		}
+	}
+	return a
 }
 
 // inSocket gives the phone that is plugged in at one of the addresses: the phone of that name

@@ -66,7 +66,7 @@ type keep struct {
 // another phone may come up in it meanwhile.
 func (b *Bench) Keeping() (own *Bench, release func()) {
 	k := &keep{}
-	own = &Bench{Home: b.Home, Models: b.Models, locks: b.locks, doing: b.doing, dial: b.dial, cable: b.cable, kept: k}
+	own = &Bench{Home: b.Home, Models: b.Models, locks: b.locks, doing: b.doing, dial: b.dial, cable: b.cable, ports: b.ports, kept: k}
 	return own, func() {
 		for _, f := range slices.Backward(k.free) {
 			f()

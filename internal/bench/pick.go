@@ -14,7 +14,7 @@ import (
 // host is what this computer gives a session.
 func (b *Bench) host() *phone.Host {
 	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock, Holder: b.holder,
-		Cable: b.cable, Lines: b.lines, Known: b.known, Other: b.other, SameAs: b.sameAs}
+		Cable: b.cable, Ports: b.ports, Known: b.known, Other: b.other, SameAs: b.sameAs}
 }
 
 // Phones gives every listed phone, and those on a cable that nobody listed.
@@ -167,7 +167,7 @@ func (b *Bench) byAddress(on string) (*phone.Phone, error) {
 		if err != nil {
 			return nil, err
 		}
-		at = append(at, a)
+		at = append(at, b.socketOf(a))
 	}
 	list, err := b.Phones()
 	if err != nil {

@@ -47,7 +47,7 @@ func (b *Bench) Why(ctx context.Context, on string) ([]phone.Cause, error) {
 		return nil, err
 	}
 	for _, d := range devices {
-		if _, ok := d.Phone(); ok || slices.ContainsFunc(causes, func(c phone.Cause) bool { return c.Phone == phone.CableAddress(d).String() }) {
+		if b.host().Talks(d) || slices.ContainsFunc(causes, func(c phone.Cause) bool { return c.Phone == phone.CableAddress(d).String() }) {
 			continue
 		}
 		c, ok := phone.NoPhone(d, !last.At.IsZero() && last.fresh(d))

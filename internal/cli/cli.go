@@ -25,6 +25,7 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
+	"jarlid/internal/link/serial"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/phone"
@@ -58,15 +59,15 @@ type Config struct {
 	Closing <-chan struct{}
 	// Hold keeps the window and the computer from stopping a job until it is released; nil: nothing does.
 	Hold    func() (release func())
-	Dial    link.Dialer                  // nil: the network
-	Cable   usb.Bus                      // nil: no phone is on a cable
-	Lines   func() ([]phone.Line, error) // serial lines on USB; nil: none are looked for
-	Plug    soft.Plug                    // where stand-ins' cables end; nil: this computer's kernel
-	Columns int                          // the width of the terminal that Stdout is; 0: what the system says of it
-	Asked   func()                       // is called when something is to be done at a phone; nil: nobody waits for that
-	Chdir   func(dir string) error       // moves the process to a folder; nil: it stays where it is
-	Locks   string                       // the folder of locks; "": the user's
-	Net     standin.Net                  // where stand-ins listen; nil: the loopback interface
+	Dial    link.Dialer            // nil: the network
+	Cable   usb.Bus                // nil: no phone is on a cable
+	Ports   serial.Ports           // serial lines; nil: none are looked for
+	Plug    soft.Plug              // where stand-ins' cables end; nil: this computer's kernel
+	Columns int                    // the width of the terminal that Stdout is; 0: what the system says of it
+	Asked   func()                 // is called when something is to be done at a phone; nil: nobody waits for that
+	Chdir   func(dir string) error // moves the process to a folder; nil: it stays where it is
+	Locks   string                 // the folder of locks; "": the user's
+	Net     standin.Net            // where stand-ins listen; nil: the loopback interface
 	Sink    journal.OpenSink
 }
 
@@ -408,7 +409,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial, Cable: a.Cable, Lines: a.Lines, Doing: strings.Join(append([]string{"jarlid"}, a.typed...), " ")})
+	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial, Cable: a.Cable, Ports: a.Ports, Doing: strings.Join(append([]string{"jarlid"}, a.typed...), " ")})
 	if err != nil {
 		return nil, err
 	}

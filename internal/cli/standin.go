@@ -112,9 +112,6 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	if err != nil {
 		return err
 	}
-	if onCable && m.HasLoader() {
-		return usage("%s has its maker's loader, which speaks over a serial line: run it without --usb, and reach it at the address it tells", m.Name)
-	}
 	if onCable {
 		if o.Fastboot != "" || o.ADB != "" {
 			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --adb), not on both")

@@ -73,11 +73,70 @@ func TestKnotLine(t *testing.T) {
 		l.want(0, nil, "standin", "fault", "knot", "refuse")
 		l.want(5, []string{"the fault was ordered"}, "recovery", "install", kit.recovery, "--yes")
 		l.want(0, nil, "standin", "fault", "knot", "line-silent", "--for", "1000")
-		began := time.Now()
-		l.want(4, nil, "card")
+		began, code := time.Now(), 4
+		if *cabled {
+			code = 3 // the line is there, and silent
+		}
+		l.want(code, nil, "card")
 		if took := time.Since(began); took > time.Minute {
 			t.Errorf("it took %v to find that out", took)
 		}
+	})
+}
+
+// TestKnotCable: a loader on a cable is one phone, whatever its line is called and whoever has listed it;
+// who may not use the line, or finds it taken, is told so; a line that no model file knows is a phone
+// only for somebody who says so.
+func TestKnotCable(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("knot", "--usb")
+		other := l.other("other") // where nobody has listed it
+		all := other.here(0)
+		if len(all) != 1 || all[0].Name != "WL-KN-0301" || all[0].Mode != "loader" || all[0].Address != "usb:1-1" || all[0].USB == nil || all[0].USB.Product != "4b4e" {
+			t.Fatalf("%+v", all)
+		}
+		for _, on := range []string{"WL-KN-0301", "usb:1-1", "serial:/dev/ttyACM11"} {
+			if all := other.here(0, "--on", on); len(all) != 1 || all[0].Name != "WL-KN-0301" {
+				t.Errorf("--on %s is %+v", on, all)
+			}
+		}
+		other.want(4, nil, "card", "--on", "serial:/dev/ttyACM99")
+		other.want(0, []string{"is called wader"}, "bench", "name", "serial:/dev/ttyACM11", "wader")
+		l.did("knot", "", []string{"the phone is in loader"}, "go", "loader", "--yes") // it is there: nothing to do
+		kit := kitOf(t, "knot", 1)
+		other.present = true
+		other.want(0, []string{"recovery written, read back"}, "recovery", "install", kit.recovery, "--yes", "--on", "wader")
+		// The line comes anew with each mode, and the phone keeps its name.
+		l.press("knot", "battery-out", "battery-in", "volume-up+side+power")
+		time.Sleep(30 * time.Second)
+		other.want(0, []string{"wader"}, "card")
+		l.press("knot", "battery-out", "battery-in", "volume-down+side+power", "volume-up")
+		time.Sleep(30 * time.Second)
+		other.want(0, []string{"wader", "in its maker's loader"}, "card")
+		l.want(0, nil, "standin", "fault", "knot", "held")
+		time.Sleep(5 * time.Second)
+		other.want(3, []string{"stop  held-by-another"}, "card")
+		l.want(0, nil, "standin", "fault", "knot", "clear")
+		time.Sleep(5 * time.Second)
+		l.bus.Denied = []string{"1-1"}
+		other.want(3, []string{"stop  no-permission", "bench --rule"}, "card")
+		other.want(4, []string{"no-permission"}, "bench", "--why")
+	})
+	t.Run("unknown", func(t *testing.T) {
+		inLab(t, func(t *testing.T, l *lab) {
+			text := string(must(os.ReadFile("../core/model/models/knot.yaml")))
+			l.standin(l.file("adapter.yaml", []byte(strings.NewReplacer("model: knot", "model: adapter", "1209:4b4e", "1209:0099", "kn7001", "ad7001").Replace(text))), "--usb")
+			other := l.other("other")
+			if all := other.here(4); len(all) != 0 {
+				t.Errorf("%+v", all)
+			}
+			other.want(4, []string{"loader", "--on usb:1-1"}, "bench", "--why")
+			other.want(0, []string{"in its maker's loader"}, "card", "--on", "usb:1-1")
+			other.want(0, []string{"in its maker's loader"}, "card", "--on", "serial:/dev/ttyACM11")
+			l.press("adapter", "battery-out")
+			time.Sleep(5 * time.Second)
+			other.want(4, nil, "card", "--on", "usb:1-1")
+		})
 	})
 }
 

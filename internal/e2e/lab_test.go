@@ -134,7 +134,7 @@ func (l *lab) begin(attended bool, answers string, onLine func(string), args ...
 	home := l.home
 	j := &job{out: &standintest.Output{OnLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
 	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt, Columns: l.columns,
-		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Plug: l.bus,
+		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Ports: l.bus.Ports(), Plug: l.bus,
 		Env: func(name string) string { return map[string]string{"NO_COLOR": "1", "JARLID_HOME": home}[name] }}
 	if len(args) == 0 || args[0] != "__complete" { // there the last word is the one that is completed
 		args = append(args[:len(args):len(args)], "--home", home)

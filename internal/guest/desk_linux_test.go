@@ -209,7 +209,7 @@ func (d *desk) standin(model string, args ...string) {
 func phones() (n int) {
 	list, _ := usb.System().List()
 	for _, u := range list {
-		if _, ok := u.Phone(); ok {
+		if _, ok := u.Phone(); ok || u.HasLine() {
 			n++
 		}
 	}

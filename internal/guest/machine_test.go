@@ -56,11 +56,12 @@ var boots = []struct {
 	{"evening", "^TestInEvening$", 3072, false},
 	{"speed", "^TestInSpeed$", 2048, true},
 	{"wire", "^TestInWire", 1024, false},
+	{"line", "^TestInLine", 2048, false},
 	{"picture", "^TestInPicture$", 1024, false}, // for docs/screenshots/make.sh alone
 }
 
 // modules are the kernel's that are loaded, in this order.
-var modules = []string{"usb-common", "usbcore", "usbip-core", "vhci-hcd"}
+var modules = []string{"usb-common", "usbcore", "usbip-core", "vhci-hcd", "cdc-acm"}
 
 // TestGuest boots the guests, two at a time.
 func TestGuest(t *testing.T) {
@@ -264,7 +265,7 @@ func makeFiles(dir string) error {
 			return err
 		}
 	}
-	for _, name := range []string{"godwit", "avocet"} {
+	for _, name := range []string{"godwit", "avocet", "knot"} {
 		if err := demo.MakeFor(filepath.Join(dir, name), name); err != nil {
 			return err
 		}

@@ -52,7 +52,7 @@ func (p *Phone) saw(d usb.Device) {
 		t.serials = append(t.serials, d.Serial)
 	}
 	for _, o := range list {
-		if _, ok := o.Phone(); ok && deviceKey(o) != deviceKey(d) {
+		if p.Talks(o) && deviceKey(o) != deviceKey(d) {
 			t.others[deviceKey(o)] = true
 		}
 	}
@@ -81,15 +81,18 @@ func (p *Phone) seenAs() (port, peer string, serials []string) {
 // could be it, but by nothing that decides.
 func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
 	port, peer, serials := p.seenAs()
+	named := func(d usb.Device) bool {
+		return slices.ContainsFunc(p.At, func(a Address) bool { return a.Scheme == cableScheme && d.At(a.Place) })
+	}
 	at := func(d usb.Device) bool {
 		if port != "" {
 			return d.At(port) || peer != "" && d.At(peer)
 		}
-		return slices.ContainsFunc(p.At, func(a Address) bool { return a.Scheme == cableScheme && d.At(a.Place) })
+		return named(d)
 	}
 	var here []usb.Device
 	for _, d := range list {
-		if _, ok := d.Phone(); !ok {
+		if !p.Talks(d) && (!d.HasLine() || !named(d)) {
 			continue
 		}
 		switch {
@@ -221,6 +224,13 @@ func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, 
 		return nil, link.Lost("connecting", errors.New("nothing is plugged in at "+a.String()))
 	}
 	i, ok := found.Phone()
+	if _, line := p.lineOf(*found); !ok && (line || found.HasLine()) {
+		w, err := p.openDeviceLine(ctx, a, *found)
+		if err == nil && p.Talks(*found) { // else its numbers are a bridge's, which phones have in turn
+			p.saw(*found)
+		}
+		return w, err
+	}
 	if !ok {
 		return nil, link.Lost("connecting", errors.New("what is plugged in at "+a.String()+" is in no mode that takes commands"))
 	}

@@ -11,9 +11,7 @@ import (
 // USB classes that tell what a device is that is no phone in a mode that takes commands
 // (usb.org, Defined Class Codes).
 const (
-	classComm       = 0x02
 	classStillImage = 0x06
-	subClassACM     = 0x02
 )
 
 var classNames = map[byte]string{0x01: "sound", 0x02: "a serial line or modem", 0x03: "keys or a mouse", 0x05: "force feedback", 0x06: "files and pictures",
@@ -55,10 +53,10 @@ func NoPhone(d usb.Device, fresh bool) (Cause, bool) {
 		c.Cause = CauseFilesOnly
 		c.Text = "it shows its files and nothing else: its system runs, and debugging is off"
 		c.Do = "switch debugging on in its developer settings, and answer its question about this computer"
-	case has(func(i usb.Interface) bool { return i.Class == classComm && i.SubClass == subClassACM }):
+	case d.HasLine():
 		c.Cause = CauseLoader
 		c.Text = "it shows a serial line: a maker's loader, or a modem; it speaks neither fastboot nor ADB"
-		c.Do = "if it is a phone, bring it into its recovery or system by its keys; its loader is not one that takes these commands"
+		c.Do = fmt.Sprintf("if its loader speaks the loader protocol, or a bridge does, name it: --on %s; else bring the phone into its recovery or system by its keys", CableAddress(d))
 	case len(d.Interfaces) == 0 || onlyOwn && fresh:
 		c.Cause = CauseCharging
 		c.Text = "it shows no interface that is known: it charges only, or is in a mode of its maker's own"

@@ -33,21 +33,12 @@ func openLoader(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error
 	return newOwnLoader(ctx, conn, a)
 }
 
-// openSerial connects over a serial line.
-func openSerial(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
-	line, err := openLine(a.Place)
-	if err != nil {
-		return nil, p.lineError(a, err)
-	}
-	return newOwnLoader(ctx, line, a)
-}
-
 func newOwnLoader(ctx context.Context, s loader.Stream, a Address) (Wire, error) {
 	c, err := loader.Connect(ctx, s, "jarlid")
 	if err != nil {
 		s.Close()
 		var lost *link.LostError
-		if errors.As(err, &lost) && a.Scheme == serialScheme {
+		if errors.As(err, &lost) && (a.Scheme == serialScheme || a.Scheme == cableScheme) {
 			return nil, finding.Stopped(finding.LineSilent, a.String(), "the line "+a.String()+" is there, and nothing answers on it",
 				"look at the phone's screen: its loader has to be shown there, and confirmed; then pull the cable and put it back")
 		}

@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/link/serial"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/say"
 )
@@ -38,8 +39,8 @@ type Host struct {
 	Holder func(names ...string) string
 	// Cable is where phones on a cable are; nil for none.
 	Cable usb.Bus
-	// Lines gives the serial lines on USB; nil for none.
-	Lines func() ([]Line, error)
+	// Ports are the serial lines; nil for none.
+	Ports serial.Ports
 	// Known gives the other serial numbers of the phone that reports this one in some mode,
 	// and Other tells whether a serial number is that of another phone of the bench.
 	Known func(serial string) []string
@@ -76,9 +77,11 @@ func (p *Phone) addresses() []Address {
 	for _, d := range sure {
 		list = append(list, CableAddress(d))
 	}
-	for _, l := range p.lines() {
-		if a := LineAddress(l.Path); !slices.Contains(list, a) {
-			list = append(list, a)
+	if len(sure) == 0 {
+		for _, l := range p.lines() {
+			if a := LineAddress(l.Path); !slices.Contains(list, a) {
+				list = append(list, a)
+			}
 		}
 	}
 	if len(list) == 0 {
@@ -87,17 +90,11 @@ func (p *Phone) addresses() []Address {
 	return list
 }
 
-// lines are the serial lines that are this phone: by the device's serial number.
-func (p *Phone) lines() (mine []Line) {
-	if p.Host == nil || p.Lines == nil {
-		return nil
-	}
-	list, err := p.Lines()
-	if err != nil {
-		return nil // it is reached in its other modes all the same
-	}
+// lines are the serial lines that are this phone, by the device's serial number, where the system shows
+// lines and not the devices they come from.
+func (p *Phone) lines() (mine []serial.Line) {
 	_, _, serials := p.seenAs()
-	for _, l := range list {
+	for _, l := range p.allLines() {
 		if l.Serial != "" && slices.Contains(serials, l.Serial) {
 			mine = append(mine, l)
 		}

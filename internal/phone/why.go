@@ -191,6 +191,8 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 				c.Cause = CauseNoPermission
 			case finding.NoDriver:
 				c.Cause = CauseNoDriver
+			case finding.LineSilent:
+				c.Cause = CauseOffline
 			}
 			return
 		case denied != nil:

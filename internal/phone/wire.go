@@ -323,7 +323,7 @@ var Schemes = []Scheme{
 	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB, limit: answerLimit},
 	{Name: "loader", Form: "HOST[:PORT]", Modes: []card.Mode{card.Loader}, port: loaderPort, network: "tcp", open: openLoader, limit: answerLimit},
 	{Name: serialScheme, Form: "PATH", Modes: []card.Mode{card.Loader}, open: openSerial, limit: answerLimit},
-	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
+	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Loader, card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
 }
 
 func schemeOf(name string) (Scheme, bool) {

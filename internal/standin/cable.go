@@ -22,6 +22,7 @@ const (
 	productLoader = 0x0001
 	productDebug  = 0x0002
 	productFiles  = 0x0003
+	productLine   = 0x0004
 
 	replugAfter   = time.Second            // a person puts a cable back that fell out
 	detachAfter   = 100 * time.Millisecond // a phone that restarts leaves the bus a moment later
@@ -48,6 +49,13 @@ func (p *Phone) gadget(mode card.Mode) *soft.Gadget {
 	switch mode {
 	case card.Bootloader, card.Fastbootd:
 		g.Product, g.Functions = productLoader, []soft.Function{soft.Phone(usb.ProtocolFastboot)}
+	case card.Loader:
+		g.Product, g.Functions = productLine, soft.Line()
+		if list := p.model.Loader.USB; len(list) > 0 {
+			if _, err := fmt.Sscanf(list[0], "%04x:%04x", &g.Vendor, &g.Product); err != nil {
+				p.o.Log("its model file has no numbers of a loader: " + err.Error())
+			}
+		}
 	case card.Recovery, card.Sideload:
 		if !p.reachable(mode) {
 			return nil
@@ -156,6 +164,8 @@ func (p *Phone) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in f
 		switch mode {
 		case card.Bootloader, card.Fastbootd:
 			p.serveLoader(ctx, dev)
+		case card.Loader:
+			p.serveLine(ctx, dev)
 		default:
 			p.serveDebug(ctx, dev)
 		}
@@ -176,6 +186,27 @@ func (p *Phone) serveLoader(ctx context.Context, dev *soft.Device) {
 	for ctx.Err() == nil && !dev.IsGone() {
 		p.fastboot(ctx, &loaderPort{p, dev})
 	}
+}
+
+// serveLine is a maker's loader on its cable: one line, whatever program has it open.
+func (p *Phone) serveLine(ctx context.Context, dev *soft.Device) {
+	w := soft.NewWire(dev, phoneEndpoint)
+	defer context.AfterFunc(ctx, func() { w.Close() })()
+	p.serveOwnLoader(ctx, &lineToUSB{w, p})
+}
+
+// lineToUSB bends what a loader sends, where a fault says so.
+type lineToUSB struct {
+	*soft.Wire
+	p *Phone
+}
+
+func (l *lineToUSB) Write(b []byte) (int, error) {
+	n, err := l.Wire.Write(l.p.bent(b))
+	if err == nil {
+		n = len(b)
+	}
+	return n, err
 }
 
 // loaderPort carries fastboot over a device's endpoints.

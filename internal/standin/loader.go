@@ -9,7 +9,6 @@ import (
 	"errors"
 	"hash"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -90,7 +89,7 @@ func (p *Phone) loaderKey(what string) (done bool, err error) {
 }
 
 // serveOwnLoader talks to one computer over the loader's line.
-func (p *Phone) serveOwnLoader(ctx context.Context, conn net.Conn) {
+func (p *Phone) serveOwnLoader(ctx context.Context, conn loader.Stream) {
 	// It has one line: another connection takes it over, when the order that is being carried out has ended.
 	p.mu.Lock()
 	if p.loaderLine != nil {
@@ -115,13 +114,13 @@ func (p *Phone) serveOwnLoader(ctx context.Context, conn net.Conn) {
 // wornLine is a serial line that faults happen to: bytes of the next message are lost, doubled or
 // changed, or nothing comes through.
 type wornLine struct {
-	net.Conn
+	loader.Stream
 	p *Phone
 }
 
 // Read takes what the computer sends.
 func (w *wornLine) Read(b []byte) (int, error) {
-	n, err := w.Conn.Read(b[:max(len(b)-1, 1)]) // room for a byte that comes twice
+	n, err := w.Stream.Read(b[:max(len(b)-1, 1)]) // room for a byte that comes twice
 	if n < 1 {
 		return n, err
 	}

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -111,7 +112,7 @@ type Phone struct {
 	ask    *question
 	// Of one with a loader: whether its battery is out, and whether it asks about its loader.
 	noBattery, asksLoader bool
-	loaderLine            net.Conn      // what a maker's loader talks over
+	loaderLine            io.Closer     // what a maker's loader talks over
 	loaderTurn            chan struct{} // held while it does
 
 	// faultMu is one of its own: cables count while the phone is held.
@@ -411,7 +412,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 	case card.Bootloader, card.Fastbootd:
 		address, serve = p.st.Fastboot, p.serveFastboot
 	case card.Loader:
-		address, serve = p.st.Loader, p.serveOwnLoader
+		address, serve = p.st.Loader, func(ctx context.Context, c net.Conn) { p.serveOwnLoader(ctx, c) }
 	case card.Recovery, card.Sideload, card.System:
 		if !p.reachable(mode) {
 			return func() {}, nil

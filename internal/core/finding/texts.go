@@ -77,7 +77,7 @@ var texts = map[string]Text{
 		Remedy:  "End the program that is named, or have its user do so, and run the command again.", Final: true,
 	},
 	NoDriver: {
-		Meaning: "Windows has no driver for the phone's interface, or another one than its own WinUSB.",
+		Meaning: "Windows has no driver for the phone's interface, or another one than its own WinUSB; or any system has none for a loader's serial line.",
 		Why:     "Windows lets a program talk to a phone through its driver WinUSB alone. Newer phones tell Windows that it is theirs; for older ones somebody has to say so, once for each mode.",
 		Remedy:  "In the device manager, open the phone, update its driver, let Windows choose from a list of drivers on the computer, there \"Universal Serial Bus devices\", and in it \"WinUsb Device\". Then pull the cable and put it back.", Final: true,
 	},

@@ -237,6 +237,17 @@ func (s Set) Same(a, b string) (same, known bool) {
 // HasLoader tells whether the phone has its maker's loader in the place of fastboot.
 func (m *Model) HasLoader() bool { return m != nil && m.Loader != nil }
 
+// OfLoader gives the model whose maker's loader shows itself on USB by these numbers, VENDOR:PRODUCT in
+// hex; nil when none is known for them.
+func (s Set) OfLoader(usb string) *Model {
+	for _, m := range s {
+		if m.HasLoader() && slices.ContainsFunc(m.Loader.USB, func(s string) bool { return strings.EqualFold(s, usb) }) {
+			return m
+		}
+	}
+	return nil
+}
+
 // RestoresRecovery tells whether a phone with a loader is known for a system that writes its maker's
 // recovery back each time it starts.
 func (m *Model) RestoresRecovery() bool { return m.HasLoader() && m.Loader.Restores }

@@ -22,6 +22,9 @@ type Stream interface {
 	SetReadDeadline(time.Time) error
 }
 
+// Keeper is a Stream that loses what is sent to it while nobody reads, beyond so many bytes.
+type Keeper interface{ Keeps() int }
+
 const (
 	// answerLimit is how long a loader may take to say anything to an order; Working counts.
 	answerLimit = 3 * time.Second
@@ -31,6 +34,10 @@ const (
 	longTries = 10
 	// workLimit is how long a loader may work without a word that it does.
 	workLimit = 30 * time.Second
+	// leastPiece is the smallest piece that is asked for or sent: what every loader takes. A line that
+	// loses a piece whole has smaller ones, each time an eighth.
+	leastPiece = LeastPayload - dataHead
+	lessBy     = 8
 )
 
 // Client is the computer's side. One order at a time.
@@ -40,6 +47,8 @@ type Client struct {
 	mu     sync.Mutex
 	number uint32
 	most   int // of a payload
+	// reads and writes are how large pieces are, each way, in bytes: as large as the line lets through.
+	reads, writes int64
 	// Told are the loader's words about itself, from its hello.
 	Told Fields
 	// Progress is told of work that goes on at the loader, in per cent; -1 where it does not say.
@@ -83,6 +92,10 @@ func Connect(ctx context.Context, s Stream, program string) (*Client, error) {
 		return nil, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("takes payloads of %q bytes; every loader takes %d", told["payload"], LeastPayload)}
 	}
 	c.most, c.Told = min(n, MostPayload), told
+	c.reads, c.writes = int64(c.most-dataHead), int64(c.most-dataHead)
+	if k, ok := s.(Keeper); ok {
+		c.reads = max(min(c.reads, int64(k.Keeps()-headSize-sumSize-dataHead)), leastPiece)
+	}
 	return c, nil
 }
 
@@ -110,8 +123,11 @@ func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([
 	c.number++
 	out := Frame{k, c.number, payload}.Append(nil)
 	times := tries
-	if k == End || k == Erase {
+	switch {
+	case k == End || k == Erase:
 		times = longTries
+	case k == Data && c.writes > leastPiece:
+		times = 2 // a smaller one is tried next
 	}
 	for try := 0; ; try++ {
 		if err := c.send(ctx, out); err != nil {
@@ -164,11 +180,10 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		var t interface{ Timeout() bool }
 		switch {
 		case errors.Is(err, ErrNoise):
 			return nil, &link.ProtocolError{Protocol: "loader protocol", What: err.Error()}
-		case errors.As(err, &t) && t.Timeout():
+		case late(err):
 			return nil, errSilent
 		case err != nil:
 			return nil, link.Lost("an answer", err)
@@ -227,11 +242,13 @@ func (c *Client) Table(ctx context.Context) ([]parttable.Partition, error) {
 func (c *Client) Read(ctx context.Context, partition string, off, n int64, w io.Writer) (int64, error) {
 	done := int64(0)
 	for try := 0; done < n; {
-		part := min(n-done, int64(c.most-dataHead))
+		part := min(n-done, c.reads)
 		err := c.piece(ctx, partition, off+done, part, w)
 		var lost *link.LostError
 		if errors.As(err, &lost) && try < tries && ctx.Err() == nil {
-			try++
+			if try++; try > 1 {
+				c.reads = max(c.reads/lessBy, leastPiece)
+			}
 			continue
 		}
 		if err != nil {
@@ -278,31 +295,48 @@ func (c *Client) Write(ctx context.Context, partition string, r io.ReaderAt, siz
 	if table {
 		wish["table"] = "yes"
 	}
-	told, err := c.ask(ctx, Begin, wish.Encode())
+	at, err := c.begin(ctx, wish, size)
 	if err != nil {
 		return err
 	}
-	at, err := strconv.ParseInt(told["have"], 10, 64)
-	if err != nil || at < 0 || at > size {
-		return &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("has %q bytes of an image of %d", told["have"], size)}
-	}
 	buf := make([]byte, c.most)
 	for moved(at); at < size; moved(at) {
-		n := min(int64(c.most-dataHead), size-at)
+		n := min(c.writes, size-at)
 		binary.LittleEndian.PutUint64(buf, uint64(at))
 		if _, err := r.ReadAt(buf[dataHead:dataHead+n], at); err != nil && !errors.Is(err, io.EOF) {
 			return err
 		}
-		if _, err := c.order(ctx, Data, buf[:dataHead+n], nil); err != nil {
+		_, err := c.order(ctx, Data, buf[:dataHead+n], nil)
+		var lost *link.LostError
+		if errors.As(err, &lost) && c.writes > leastPiece && ctx.Err() == nil {
+			c.writes = max(c.writes/lessBy, leastPiece)
+			if at, err = c.begin(ctx, wish, size); err == nil { // the loader says where it is
+				continue
+			}
+		}
+		if err != nil {
 			return err
 		}
 		at += n
 	}
-	told, err = c.ask(ctx, End, nil)
+	told, err := c.ask(ctx, End, nil)
 	if err == nil && told["sha256"] != "" && told["sha256"] != digest {
 		return &link.ProtocolError{Protocol: "loader protocol", What: "has written another image than it was sent: " + told["sha256"]}
 	}
 	return err
+}
+
+// begin prepares a write, and says how much of it the loader has.
+func (c *Client) begin(ctx context.Context, wish Fields, size int64) (have int64, err error) {
+	told, err := c.ask(ctx, Begin, wish.Encode())
+	if err != nil {
+		return 0, err
+	}
+	have, err = strconv.ParseInt(told["have"], 10, 64)
+	if err != nil || have < 0 || have > size {
+		return 0, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("has %q bytes of an image of %d", told["have"], size)}
+	}
+	return have, nil
 }
 
 // Erase erases a partition.

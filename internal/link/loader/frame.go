@@ -13,6 +13,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/image/parttable"
 )
@@ -97,8 +98,13 @@ type Reader struct {
 	mem     []byte // where it is read to
 	buf     []byte // read and not used: a piece of mem
 	most    int
-	Skipped int64 // bytes that were passed over
+	limit   interface{ SetReadDeadline(time.Time) error } // bounds the wait for the rest of a frame; nil: whoever reads does
+	Skipped int64                                         // bytes that were passed over
 }
+
+// RestLimit is how long the rest of a frame may stay away. On a line that has lost it, what comes next
+// would be taken for it.
+const RestLimit = time.Second
 
 // NewReader reads from r; most is the largest payload that is taken, 0 for MostPayload.
 func NewReader(r io.Reader, most int) *Reader {
@@ -120,6 +126,9 @@ func (r *Reader) fill(n int) error {
 			}
 			r.buf = r.mem[:copy(r.mem, r.buf)]
 		}
+		if r.limit != nil && n > len(mark) {
+			_ = r.limit.SetReadDeadline(time.Now().Add(RestLimit)) // a stream that has none goes without
+		}
 		k, err := r.r.Read(r.buf[len(r.buf):cap(r.buf)])
 		r.buf = r.buf[:len(r.buf)+k]
 		if err != nil && len(r.buf) < n {
@@ -134,13 +143,22 @@ func (r *Reader) skip(n int) {
 	r.Skipped += int64(n)
 }
 
-// Next gives the next frame. Its payload is the reader's until the next call. Errors: those of the
-// stream, and ErrNoise.
+// late tells whether a read ended because its time was over.
+func late(err error) bool {
+	var t interface{ Timeout() bool }
+	return errors.As(err, &t) && t.Timeout()
+}
+
+// Next gives the next frame. Its payload is the reader's until the next call. A frame whose rest does not
+// come in time is none: what has come of it may hold the next. Errors: those of the stream, and ErrNoise.
 func (r *Reader) Next() (Frame, error) {
 	noise := r.Skipped
 	for {
 		if r.Skipped-noise > maxSkip {
 			return Frame{}, ErrNoise
+		}
+		if r.limit != nil {
+			_ = r.limit.SetReadDeadline(time.Time{})
 		}
 		if err := r.fill(len(mark)); err != nil {
 			return Frame{}, err
@@ -153,7 +171,12 @@ func (r *Reader) Next() (Frame, error) {
 			r.skip(at + 1)
 			continue
 		}
-		if err := r.fill(headSize); err != nil {
+		err := r.fill(headSize)
+		if late(err) {
+			r.skip(len(mark))
+			continue
+		}
+		if err != nil {
 			return Frame{}, err
 		}
 		n := binary.LittleEndian.Uint32(r.buf[8:])
@@ -162,7 +185,11 @@ func (r *Reader) Next() (Frame, error) {
 			continue
 		}
 		all := headSize + int(n) + sumSize
-		if err := r.fill(all); err != nil {
+		if err = r.fill(all); late(err) {
+			r.skip(len(mark))
+			continue
+		}
+		if err != nil {
 			return Frame{}, err
 		}
 		if crc32.Checksum(r.buf[len(mark):all-sumSize], castagnoli) != binary.LittleEndian.Uint32(r.buf[all-sumSize:]) {

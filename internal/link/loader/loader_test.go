@@ -370,3 +370,89 @@ func TestOdd(t *testing.T) {
 		})
 	}
 }
+
+// narrow is a line on which messages that are longer than it holds never arrive whole: the driver of one
+// without a word for "wait" drops the rest.
+type narrow struct {
+	net.Conn
+	holds int
+	keeps int // what its driver says of itself; 0: nothing
+}
+
+func (n *narrow) Write(b []byte) (int, error) {
+	if len(b) <= n.holds {
+		return n.Conn.Write(b)
+	}
+	if _, err := n.Conn.Write(b[:n.holds]); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
+// known is one that says what it keeps.
+type known struct{ *narrow }
+
+func (k known) Keeps() int { return k.keeps }
+
+// TestNarrow: a line that loses large messages has smaller ones, each way; one that says what it keeps is
+// never asked for more; one that lets none through is given up in time.
+func TestNarrow(t *testing.T) {
+	image := bytes.Repeat([]byte("0123456789abcdef"), 4096)
+	sum := sha256.Sum256(image)
+	digest := hex.EncodeToString(sum[:])
+	for name, c := range map[string]struct {
+		out, in, keeps int
+		works          bool
+		within         time.Duration
+	}{
+		"both ways":             {out: 3000, in: 3000, works: true, within: 2 * time.Minute},
+		"what is sent":          {out: 700, in: 1 << 20, works: true, within: 2 * time.Minute},
+		"what is read":          {out: 1 << 20, in: 700, works: true, within: 2 * time.Minute},
+		"what is read, as said": {out: 1 << 20, in: 2048, keeps: 2048, works: true, within: 25 * time.Second}, // no wait but the phone's own
+		"nothing large at all":  {out: 300, in: 1 << 20, within: 2 * time.Minute},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				wire := &standintest.Net{}
+				l, err := wire.Listen("tcp", "127.0.0.1:0")
+				if err != nil {
+					t.Fatal(err)
+				}
+				p := &phone{holds: map[string][]byte{}}
+				go func() {
+					if conn, err := l.Accept(); err == nil {
+						_ = loader.Serve(&narrow{Conn: conn, holds: c.in}, p, 32<<10)
+					}
+				}()
+				conn, err := wire.DialContext(t.Context(), "tcp", l.Addr().String())
+				if err != nil {
+					t.Fatal(err)
+				}
+				var s loader.Stream = &narrow{Conn: conn, holds: c.out}
+				if c.keeps > 0 {
+					s = known{&narrow{Conn: conn, holds: c.out, keeps: c.keeps}}
+				}
+				began := time.Now()
+				k, err := loader.Connect(t.Context(), s, "test")
+				if err != nil {
+					t.Fatal(err)
+				}
+				err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(int64) {})
+				var out bytes.Buffer
+				if err == nil {
+					_, err = k.Read(t.Context(), "recovery", 0, int64(len(image)), &out)
+				}
+				if took := time.Since(began); took > c.within {
+					t.Errorf("it took %v", took)
+				}
+				var lost *link.LostError
+				if c.works && (err != nil || p.writes != 1 || !bytes.Equal(out.Bytes(), image)) || !c.works && !errors.As(err, &lost) {
+					t.Errorf("written %d times, %d bytes read: %v", p.writes, out.Len(), err)
+				}
+				k.Close()
+				l.Close()
+				wire.Cut()
+			})
+		})
+	}
+}

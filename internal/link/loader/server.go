@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"strconv"
+	"time"
 
 	"jarlid/internal/core/image/parttable"
 )
@@ -42,6 +43,7 @@ func Refuse(code, format string, args ...any) error {
 // Serve answers a computer until the stream ends. most is the largest payload that is taken.
 func Serve(s io.ReadWriter, p Phone, most int) error {
 	v := &server{s: s, p: p, r: NewReader(s, most), most: most}
+	v.r.limit, _ = s.(interface{ SetReadDeadline(time.Time) error })
 	for {
 		f, err := v.r.Next()
 		if errors.Is(err, io.EOF) {

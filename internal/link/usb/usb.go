@@ -23,6 +23,14 @@ const (
 	ProtocolFastboot = 0x03
 )
 
+// The interfaces of a serial line: communications with the abstract control model, and the data beside
+// it (USB Class Definitions for Communications Devices 1.2, 4.2, 4.3 and 4.5).
+const (
+	ClassComm       = 0x02
+	SubClassACM     = 0x02
+	ClassSerialData = 0x0a
+)
+
 // ErrUnsupported says that this system's cables can't be used yet.
 var ErrUnsupported = errors.New("phones on a cable work on Linux (amd64 and arm64) and Windows only; reach this one over the network")
 
@@ -111,6 +119,15 @@ func (i Interface) Fastboot() bool {
 func (i Interface) ADB() bool {
 	return i.Class == ClassVendor && i.SubClass == SubClassPhone && i.Protocol == ProtocolADB
 }
+
+// IsLine tells whether it is the control of a serial line.
+func (i Interface) IsLine() bool { return i.Class == ClassComm && i.SubClass == SubClassACM }
+
+// Numbers are its vendor and product, as model files have them.
+func (d Device) Numbers() string { return fmt.Sprintf("%04x:%04x", d.Vendor, d.Product) }
+
+// HasLine tells whether the device is a serial line.
+func (d Device) HasLine() bool { return slices.ContainsFunc(d.Interfaces, Interface.IsLine) }
 
 // Phone gives the interface a phone talks through; fastboot before ADB where there are both.
 func (d Device) Phone() (Interface, bool) {

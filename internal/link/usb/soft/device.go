@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"slices"
 	"sync"
 
 	"jarlid/internal/link/usb"
@@ -25,6 +26,8 @@ const (
 type Function struct {
 	Class, SubClass, Protocol byte
 	In, Out                   byte
+	Notify                    byte   // an interrupt endpoint towards the computer, which nothing comes out of
+	Extra                     []byte // descriptors of its class
 	Name                      string
 }
 
@@ -106,6 +109,9 @@ func NewDevice(g Gadget) *Device {
 	for _, f := range g.Functions {
 		if f.In != 0 {
 			d.eps[f.In|0x80], d.eps[f.Out] = &endpoint{in: true}, &endpoint{}
+		}
+		if f.Notify != 0 {
+			d.eps[f.Notify|0x80] = &endpoint{in: true}
 		}
 	}
 	return d
@@ -392,15 +398,23 @@ func (d *Device) configDescriptor() []byte {
 	b := []byte{9, 2, 0, 0, byte(len(d.Functions)), 1, 0, 0x80, power}
 	packet := d.Packet()
 	for i, f := range d.Functions {
-		ends := byte(0)
-		if f.In != 0 {
-			ends = 2
+		var ends [][]byte
+		if f.Notify != 0 {
+			ends = append(ends, []byte{7, 5, f.Notify | 0x80, 3, 16, 0, 9}) // 16 bytes, every 32 ms
 		}
-		b = append(b, 9, 4, byte(i), 0, ends, f.Class, f.SubClass, f.Protocol, byte(4+i))
-		for _, a := range []byte{f.In | 0x80, f.Out}[:ends] {
-			b = append(b, 7, 5, a, 2, byte(packet), byte(packet>>8), 0)
-			if d.Speed == Super {
+		if f.In != 0 {
+			for _, a := range []byte{f.In | 0x80, f.Out} {
+				ends = append(ends, []byte{7, 5, a, 2, byte(packet), byte(packet >> 8), 0})
+			}
+		}
+		b = append(b, 9, 4, byte(i), 0, byte(len(ends)), f.Class, f.SubClass, f.Protocol, byte(4+i))
+		b = append(b, f.Extra...)
+		for _, e := range ends {
+			b = append(b, e...)
+			if burst := e[3] == 2; d.Speed == Super && burst {
 				b = append(b, 6, 0x30, 15, 0, 0, 0)
+			} else if d.Speed == Super {
+				b = append(b, 6, 0x30, 0, 0, 16, 0)
 			}
 		}
 	}
@@ -457,6 +471,10 @@ func (d *Device) control(setup []byte) ([]byte, bool) {
 		return nil, true
 	case kind&0x9f == 0x80 && req == 0: // GET_STATUS
 		return cut([]byte{0, 0})
+	case kind == 0x21 && (req == 0x20 || req == 0x22 || req == 0x23) && d.hasLine(): // SET_LINE_CODING, SET_CONTROL_LINE_STATE, SEND_BREAK (PSTN120, 6.3)
+		return nil, true
+	case kind == 0xa1 && req == 0x21 && d.hasLine(): // GET_LINE_CODING: 115200 bits a second, eight of them in a byte
+		return cut([]byte{0, 0xc2, 1, 0, 0, 0, 8})
 	case kind == 2 && req == 1: // CLEAR_FEATURE of an endpoint
 		d.clearHalt(byte(index))
 		return nil, true
@@ -470,6 +488,23 @@ func (d *Device) control(setup []byte) ([]byte, bool) {
 func Phone(protocol byte) Function {
 	name := map[byte]string{usb.ProtocolADB: "ADB", usb.ProtocolFastboot: "fastboot"}[protocol]
 	return Function{Class: usb.ClassVendor, SubClass: usb.SubClassPhone, Protocol: protocol, In: 1, Out: 1, Name: name}
+}
+
+// Line is the functions of a serial line: its control, and its data (Communications Devices 1.2, 5.2.3,
+// and its subclass for telephone networks, 5.3.1 and 5.3.2). It takes its place as interfaces 0 and 1.
+func Line() []Function {
+	return []Function{
+		{Class: usb.ClassComm, SubClass: usb.SubClassACM, Protocol: 1, Notify: 3, Name: "serial line", Extra: []byte{
+			5, 0x24, 0, 0x20, 1, // made by version 1.20
+			5, 0x24, 1, 0, 1, // no calls
+			4, 0x24, 2, 2, // what a line is set to can be asked
+			5, 0x24, 6, 0, 1}}, // 0 controls 1
+		{Class: usb.ClassSerialData, In: 1, Out: 1, Name: "serial line's data"},
+	}
+}
+
+func (d *Device) hasLine() bool {
+	return slices.ContainsFunc(d.Functions, func(f Function) bool { return f.Class == usb.ClassComm && f.SubClass == usb.SubClassACM })
 }
 
 // Files is the function of a phone that shows its files (still image class, as MTP uses it);

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"jarlid/internal/link/serial"
 	"jarlid/internal/link/usb"
 )
 
@@ -118,9 +119,9 @@ func (k *Kernel) Plug(d *Device, other bool) (func(), error) {
 // holdLimit is how long a device may take to be set up by the kernel.
 const holdLimit = 5 * time.Second
 
-// Hold claims the device's interface in this process.
+// Hold claims the device's interface, or opens its line, in this process.
 func (k *Kernel) Hold(d *Device, _ string) (func(), error) {
-	bus := usb.System()
+	bus, ports := usb.System(), serial.System()
 	for end := time.Now().Add(holdLimit); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		list, err := bus.List()
 		if err != nil {
@@ -133,6 +134,16 @@ func (k *Kernel) Hold(d *Device, _ string) (func(), error) {
 					return nil, err
 				}
 				return func() { pipe.Close() }, nil
+			}
+		}
+		lines, _ := ports.List() // none yet
+		for _, l := range lines {
+			if d.hasLine() && l.Serial == d.Serial {
+				s, err := ports.Open(l.Path)
+				if err != nil {
+					return nil, err
+				}
+				return func() { s.Close() }, nil
 			}
 		}
 	}
