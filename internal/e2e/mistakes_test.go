@@ -201,7 +201,10 @@ var mistakes = []mistake{
 		l.standin("turnstone")
 		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 		l.standin("knot")
-		l.want(0, nil, "recovery", "install", kitOf(l.T, "knot", 1).recovery, "--yes", "--on", "knot")
+		knot := kitOf(l.T, "knot", 1)
+		// Also when the maker's system was written in the same evening: it puts its recovery back as well.
+		l.want(0, []string{"written"}, "flash", knot.more.Set, "--yes", "--on", "knot", "--accept", "risky-partition")
+		l.want(0, []string{"next  jarlid go recovery"}, "recovery", "install", knot.recovery, "--yes", "--on", "knot")
 		return []way{w(3, "stop  restart-undoes-recovery", "go", "system", "--on", "knot"), w(0, "stock recovery again", "card", "--on", "knot"),
 			w(0, "note  recovery-replaced: the system that starts is the one that was here", "go", "system", "--dry-run", "--on", "turnstone"), w(0, "the maker's recovery again", "recovery", "hold", "--help")}
 	}},

@@ -21,6 +21,8 @@ const (
 	// first answers have come, in a look at the bench: some bootloaders think for five seconds.
 	connectLimit = 4 * time.Second
 	answerLimit  = 12 * time.Second
+	// helloLimit is that of a maker's loader: its hello is sent four times, three seconds apart.
+	helloLimit = 15 * time.Second
 	// cableLimit is that of a cable: rights come late, and a phone that an earlier program left
 	// in the middle of a message is brought round in three tries of five seconds.
 	cableLimit = 35 * time.Second

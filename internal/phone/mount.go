@@ -10,6 +10,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
 )
 
@@ -241,15 +242,12 @@ func (s *Session) eachSystem(ctx context.Context, do func(base string, p card.Pa
 	return nil
 }
 
-// scriptLimit is how many scripts of one folder are read.
-const scriptLimit = 40
-
 // Restorers finds the scripts that put the maker's recovery back: by what is in
 // them, in the folders where makers have them.
 func (s *Session) Restorers(ctx context.Context) ([]place.Item, error) {
 	var items []place.Item
 	err := s.eachSystem(ctx, func(base string, part card.Partition, m *Mount) error {
-		for _, dir := range []string{"bin", "etc", "xbin", "vendor/bin", "vendor/etc"} {
+		for _, dir := range ident.RestoringFolders {
 			inside := dir
 			if base == "system" {
 				var err error
@@ -263,7 +261,7 @@ func (s *Session) Restorers(ctx context.Context) ([]place.Item, error) {
 			}
 			read := 0
 			for name := range strings.SplitSeq(text, "\n") {
-				if !strings.HasSuffix(name, ".sh") || read >= scriptLimit {
+				if !strings.HasSuffix(name, ".sh") || read >= ident.RestoringMost {
 					continue
 				}
 				read++
@@ -271,7 +269,7 @@ func (s *Session) Restorers(ctx context.Context) ([]place.Item, error) {
 				if err != nil {
 					return err
 				}
-				if place.Restores(script) {
+				if ident.Restores(script) {
 					items = append(items, place.Item{Path: "/" + path.Join(base, dir, name), Partition: part, Inside: path.Join(inside, name)})
 				}
 			}

@@ -321,8 +321,8 @@ var Schemes = []Scheme{
 	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: answerLimit},
 	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, open: openUDP, limit: answerLimit},
 	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB, limit: answerLimit},
-	{Name: "loader", Form: "HOST[:PORT]", Modes: []card.Mode{card.Loader}, port: loaderPort, network: "tcp", open: openLoader, limit: answerLimit},
-	{Name: serialScheme, Form: "PATH", Modes: []card.Mode{card.Loader}, open: openSerial, limit: answerLimit},
+	{Name: "loader", Form: "HOST[:PORT]", Modes: []card.Mode{card.Loader}, port: loaderPort, network: "tcp", open: openLoader, limit: helloLimit},
+	{Name: serialScheme, Form: "PATH", Modes: []card.Mode{card.Loader}, open: openSerial, limit: helloLimit},
 	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Loader, card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
 }
 

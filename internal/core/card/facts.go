@@ -197,6 +197,7 @@ var Defs = []Def{
 	{Name: Name(FactFS), By: ByPartitions, Kind: Text, Modes: root, From: []string{Own}},
 	{Name: Name(FactShelved), By: ByPartitions, Kind: List, Stay: Changing, Modes: root, From: []string{Own}},
 	{Name: Name(FactRoom), By: ByPartitions, Kind: Bytes, Modes: root, From: []string{Own}},
+	{Name: Name(FactRestores), By: ByPartitions, Kind: YesNoK, Stay: Changing, From: []string{Own}},
 	{Name: Name(FactPut), By: BySlots, Kind: YesNoK, Stay: Changing, From: []string{"system"}},
 	{Name: Name(FactFailed), By: BySlots, Kind: Text, Stay: Changing, From: []string{"system", "vendor", "product", "boot", "init_boot", "vendor_boot", "dtbo", "vbmeta", "super", "userdata"}},
 	{Name: Name(FactToldStart), Kind: YesNoK, Stay: Changing},

@@ -130,9 +130,12 @@ type File struct {
 	App     *apk.App          `json:"-"` // of an app package
 	VBMeta  *vbmeta.Image     `json:"-"` // of a vbmeta image
 	// Tree is what the image's own verified boot footer says of its hash tree.
-	Tree   *vbmeta.Descriptor `json:"-"`
-	ABIs   []string           `json:"-"` // processors whose libraries are inside
-	Signer *x509.Certificate  `json:"-"` // who signed a package; not checked
+	Tree *vbmeta.Descriptor `json:"-"`
+	// Restores is "yes" for files of a system that put the maker's recovery back at each start, "no" for
+	// such as don't, "" where they could not be read.
+	Restores string            `json:"restores_recovery,omitempty"`
+	ABIs     []string          `json:"-"` // processors whose libraries are inside
+	Signer   *x509.Certificate `json:"-"` // who signed a package; not checked
 
 	stem    string // the name of the whole that it is a piece of
 	opt     Options

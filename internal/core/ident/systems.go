@@ -85,6 +85,9 @@ func (f *File) fileSystem(label string, tree fs.FS) {
 				part = partitionOfProps(f.Props)
 				why += ", whose properties are those of " + part
 			}
+			if f.Restores = "no"; restoring(tree) {
+				f.Restores = "yes"
+			}
 			break
 		}
 		f.properties()

@@ -156,6 +156,9 @@ func (f *File) Lines() []string {
 			add("%s: %s", d.words, v)
 		}
 	}
+	if f.Restores == "yes" {
+		add("its system puts the maker's recovery back at each start")
+	}
 	if f.App != nil {
 		s := f.App.Words()
 		if f.App.MinSDK > 0 {

@@ -48,21 +48,3 @@ func ParseShelfPath(s string) (partition, rest string, err error) {
 	}
 	return first, rest, nil
 }
-
-// Restores tells whether a script found in a system puts the maker's recovery
-// back: it applies a patch to the recovery's partition, or writes it
-// (install-recovery.sh as the platform's ota_from_target_files makes it).
-func Restores(script string) bool {
-	for line := range strings.Lines(script) {
-		line = strings.TrimSpace(line)
-		if strings.HasPrefix(line, "#") || !strings.Contains(line, "recovery") && !strings.Contains(line, "RECOVERY") {
-			continue
-		}
-		for _, tool := range []string{"applypatch", "flash_image", "dd of=", "dd if="} {
-			if strings.Contains(line, tool) {
-				return true
-			}
-		}
-	}
-	return false
-}

@@ -63,7 +63,12 @@ func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 	home := card.At(place.RecoveryHome(c, m).Partition, "")
 	put, _ := c.Yes(card.FactPut.Of(""))
 	set := c.Get(card.FactSet.Of(home))
-	if !known || len(slots) > 0 || put || !set.Known() {
+	restores := false // what was put there may be the maker's again
+	for _, base := range []string{"system", "vendor"} {
+		yes, _ := c.Yes(card.FactRestores.Of(card.At(base, "")))
+		restores = restores || yes
+	}
+	if !known || len(slots) > 0 || put && !restores || !set.Known() {
 		return nil
 	}
 	for _, base := range place.Shelvable {
@@ -71,10 +76,14 @@ func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 			return nil // it was moved aside
 		}
 	}
-	if c.Mode() == card.Loader && m.RestoresRecovery() {
+	if c.Mode() == card.Loader && (restores || m.RestoresRecovery()) {
 		return []finding.Finding{{Name: finding.RestartUndoes, Severity: finding.Stop, About: home.String(),
 			Text: "the maker's system writes its own recovery back when it starts, over " + set.Value + place.ByJob(set), Remedy: "by the keys, straight into the recovery: jarlid go recovery"}}
 	}
+	why := "the system that starts is the one that was here; makers' systems may write their own recovery back at each start, over "
+	if restores {
+		why = "the system that starts puts the maker's recovery back each time, over "
+	}
 	return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Note, About: home.String(),
-		Text: "the system that starts is the one that was here; makers' systems may write their own recovery back at each start, over " + set.Value, Remedy: "in the recovery, before that start: jarlid recovery hold"}}
+		Text: why + set.Value, Remedy: "in the recovery, before that start: jarlid recovery hold"}}
 }

@@ -150,6 +150,9 @@ func (w *Write) Effects(c *card.Card) {
 	if w.Partition == "system" {
 		place.LearnRelease(w.File.Props, w.Slot, func(i card.Which, value string) { c.Learn(i, value, card.Journal) })
 	}
+	if w.File.Restores != "" {
+		c.Learn(card.FactRestores.Of(w.Name()), w.File.Restores, card.Journal)
+	}
 	if n := w.File.Content(); w.Logical {
 		if have, known := c.Number(card.FactSize.Of(w.Name())); !known || have < n {
 			c.Learn(card.FactSize.Of(w.Name()), fmt.Sprint(n), card.Journal)
