@@ -278,8 +278,10 @@ func (j *Job) quiet(c *card.Card, slot string) bool {
 // long it may take.
 func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 	r := j.Hand(string(to), fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to))
-	if from := j.Card.Mode(); to != card.Sideload && (from == card.Recovery || from == card.Sideload) {
-		// A recovery has a menu, and its keys work where that has no such entry.
+	_, told := j.Model().Hand(string(to) + "-from-recovery")
+	if from := j.Card.Mode(); to != card.Sideload && (to != card.Loader || told) && (from == card.Recovery || from == card.Sideload) {
+		// A recovery has a menu, and its keys work where that has no such entry. A maker's loader is none
+		// of a recovery's entries, unless the model file knows better.
 		keys := strings.Join(r.Do, " ")
 		menu := j.Hand(string(to)+"-from-recovery", fmt.Sprintf("In the recovery's menu, choose the entry that restarts into %s.", to))
 		menu.Wait, menu.Hint = r.Wait, cmp.Or(menu.Hint, "Where the menu has no such entry: "+keys)

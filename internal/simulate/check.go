@@ -117,7 +117,7 @@ func (w *world) words(s story) []string {
 
 // settle waits until the phone is in the mode a state begins in, and brings it there.
 func (w *world) settle(state string) {
-	mode := map[string]string{inBootloader: "bootloader", isLocked: "bootloader", inRecovery: "recovery", inSystem: "system"}[state]
+	mode := w.modeOf(state)
 	if w.mode() == mode || w.until(mode) {
 		return
 	}
@@ -348,24 +348,33 @@ func (w *world) awake(state string) {
 	w.press(never, "charge")
 	time.Sleep(10 * time.Second)
 	// Straight into the mode, by its keys: a system that starts on the way may change what is there.
-	mode := map[string]string{inBootloader: "bootloader", isLocked: "bootloader", inRecovery: "recovery", inSystem: "system"}[state]
+	mode, keys := w.modeOf(state), phones[w.which].keys
+	writes := phones[w.which].writes
 	if w.mode() == mode {
 		return
 	}
-	if mode == "system" {
-		w.press(never, "volume-down+power")
-		w.until("bootloader")
+	if mode == "system" && keys[mode] == nil {
+		w.press(never, keys[writes]...)
+		w.until(writes)
 		w.press(never, "start")
 		w.until("system")
 		return
 	}
-	w.press(never, map[string]string{"bootloader": "volume-down+power", "recovery": "volume-up+power"}[mode])
+	w.press(never, keys[mode]...)
 	// What it would start may be broken, or a maker's recovery that does not listen: the bootloader
 	// is always there.
 	if !w.until(mode) || mode == "recovery" && !w.answers() {
-		w.press(never, "volume-down+power")
-		w.until("bootloader")
+		w.press(never, keys[writes]...)
+		w.until(writes)
 	}
+}
+
+// modeOf is the mode of a state on this phone.
+func (w *world) modeOf(state string) string {
+	if state == inBootloader || state == isLocked {
+		return phones[w.which].writes
+	}
+	return state
 }
 
 // answers tells whether the phone is listed as being here.

@@ -74,18 +74,14 @@ func plan(seed int64, n int) Plan {
 	r := rand.New(rand.NewPCG(h.Sum64(), uint64(n)))
 	p := Plan{Seed: seed, N: n, Story: r.IntN(len(stories))}
 	for {
-		p.Phone = r.IntN(len(phones))
-		s := stories[p.Story]
-		if len(s.on) == 0 {
+		p.Phone = r.IntN(ownLoader)
+		if stories[p.Story].isOn(p.Phone) {
 			break
 		}
-		for _, name := range s.on {
-			if name == phones[p.Phone].name {
-				goto found
-			}
-		}
 	}
-found:
+	if n%ownLoaderEvery == ownLoaderEvery-1 && stories[p.Story].isOn(ownLoader) {
+		p.Phone = ownLoader
+	}
 	// Small counts meet the greeting and the first questions, large ones the images.
 	sizes := []int64{200, 4 << 10, 64 << 10, 1 << 20, 4 << 20, 12 << 20, 40 << 20}
 	for range 1 + r.IntN(2) {

@@ -3,16 +3,36 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"slices"
 
 	"jarlid/internal/demo"
 	"jarlid/internal/standin/scenario"
 )
 
-// phones are the stand-ins, and how many slots each has.
-var phones = []struct {
-	name  string
-	slots int
-}{{"turnstone", 1}, {"sanderling", 1}, {"dunlin", 2}, {"godwit", 2}, {"avocet", 2}}
+// practised is a stand-in of the simulation.
+type practised struct {
+	name   string
+	slots  int
+	writes string
+	keys   map[string][]string
+}
+
+// phones are the stand-ins: how many slots each has, the mode that images are written in, and the keys
+// that lead to a mode from anywhere.
+var phones = []practised{
+	{"turnstone", 1, "bootloader", usualKeys}, {"sanderling", 1, "bootloader", usualKeys},
+	{"dunlin", 2, "bootloader", usualKeys}, {"godwit", 2, "bootloader", usualKeys}, {"avocet", 2, "bootloader", usualKeys},
+	{"knot", 1, "loader", map[string][]string{"loader": {"battery-out", "battery-in", "volume-down+side+power", "volume-up"},
+		"recovery": {"battery-out", "battery-in", "volume-up+side+power"}, "system": {"battery-out", "battery-in", "power"}}},
+}
+
+var usualKeys = map[string][]string{"bootloader": {"volume-down+power"}, "recovery": {"volume-up+power"}}
+
+// ownLoader is the phone among them that has a maker's loader: every so-many-th run is on it.
+const (
+	ownLoader      = 5
+	ownLoaderEvery = 6
+)
 
 // kit is the files for one phone.
 type kit struct {
@@ -23,8 +43,8 @@ type kit struct {
 
 // The states a command begins in.
 const (
-	inBootloader = "bootloader"
-	inRecovery   = "recovery" // a recovery with a root shell is set, the data is formatted
+	inBootloader = "bootloader" // or a maker's loader
+	inRecovery   = "recovery"   // a recovery with a root shell is set, the data is formatted
 	inSystem     = "system"
 	isLocked     = "locked"
 )
@@ -34,10 +54,17 @@ type story struct {
 	name  string
 	state string
 	on    []string // none: all
+	not   string   // but this one
 	args  func(k kit) []string
 	// once says that doing it a second time does something else: what broke off is gone on with
 	// by what jarlid says.
 	once bool
+}
+
+// isOn tells whether the story is told of a phone.
+func (s story) isOn(phone int) bool {
+	name := phones[phone].name
+	return name != s.not && (len(s.on) == 0 || slices.Contains(s.on, name))
 }
 
 // accepts are the stops that the stories walk into on purpose.
@@ -52,7 +79,7 @@ var stories = []story{
 	{name: "flash a set", state: inBootloader, args: func(k kit) []string { return []string{"flash", k.Set} }},
 	{name: "flash a generic system", state: inBootloader, on: []string{"sanderling", "dunlin", "godwit", "avocet"}, args: func(k kit) []string { return []string{"flash", k.GSI, "--into", "system"} }},
 	{name: "flash from the recovery", state: inRecovery, args: func(k kit) []string { return []string{"flash", k.Boot} }},
-	{name: "recovery install", state: inBootloader, on: []string{"turnstone", "sanderling", "dunlin", "avocet"}, args: func(k kit) []string { return []string{"recovery", "install", k.recovery} }},
+	{name: "recovery install", state: inBootloader, on: []string{"turnstone", "sanderling", "dunlin", "avocet", "knot"}, args: func(k kit) []string { return []string{"recovery", "install", k.recovery} }},
 	{name: "recovery install in the recovery", state: inRecovery, args: func(k kit) []string { return []string{"recovery", "install", k.recovery} }},
 	{name: "recovery try", state: inBootloader, on: []string{"turnstone", "dunlin"}, args: func(k kit) []string { return []string{"recovery", "try", k.recovery} }},
 	{name: "wipe userdata", state: inBootloader, args: func(kit) []string { return []string{"wipe", "userdata"} }},
@@ -64,14 +91,14 @@ var stories = []story{
 	{name: "put", state: inRecovery, args: func(k kit) []string { return []string{"put", k.Package, k.note, "--to", "storage"} }},
 	{name: "vbmeta loosen", state: inRecovery, on: []string{"sanderling", "dunlin", "godwit", "avocet"}, args: func(kit) []string { return []string{"vbmeta", "loosen", "hashtree"} }},
 	{name: "shelve", state: inRecovery, on: []string{"sanderling"}, args: func(kit) []string { return []string{"shelve", "/vendor/overlay/WickerlightFrame"} }},
-	{name: "recovery hold", state: inRecovery, on: []string{"turnstone"}, args: func(kit) []string { return []string{"recovery", "hold"} }},
+	{name: "recovery hold", state: inRecovery, on: []string{"turnstone", "knot"}, args: func(kit) []string { return []string{"recovery", "hold"} }},
 	{name: "slot use", state: inBootloader, on: slotted, args: func(kit) []string { return []string{"slot", "use", "b"} }},
 	{name: "slot copy", state: inRecovery, on: []string{"godwit"}, args: func(kit) []string { return []string{"slot", "copy"} }},
 	{name: "backup take", state: inRecovery, args: func(kit) []string { return []string{"backup", "take", "boot", "-o", "KEPT"} }},
 	{name: "go to the recovery", state: inRecovery, args: func(kit) []string { return []string{"go", "recovery"} }},
-	{name: "go to the bootloader", state: inRecovery, args: func(kit) []string { return []string{"go", "bootloader"} }},
+	{name: "go to the bootloader", state: inRecovery, not: "knot", args: func(kit) []string { return []string{"go", "bootloader"} }},
 	{name: "go to the system", state: inBootloader, args: func(kit) []string { return []string{"go", "system", "--wait", "40s"} }},
-	{name: "unlock", state: isLocked, args: func(kit) []string { return []string{"unlock"} }},
+	{name: "unlock", state: isLocked, not: "knot", args: func(kit) []string { return []string{"unlock"} }},
 	{name: "app", state: inSystem, args: func(k kit) []string { return []string{"app", k.app} }},
 }
 

@@ -73,6 +73,7 @@ type world struct {
 	dir   string
 	net   *standintest.Net
 	name  string
+	which int // of the phones
 	kit   kit
 	locks int // the folder of locks: another one after a kill, which lets go of them
 	phone *process
@@ -244,8 +245,9 @@ func (w *world) stored(partition string) []byte {
 
 // inBubble runs something in a bubble of virtual time, with a world in the folder dir.
 func (l *lab) inBubble(t *testing.T, dir, name string, k kit, do func(w *world)) {
+	which := slices.IndexFunc(phones, func(p practised) bool { return p.name == name })
 	synctest.Test(t, func(t *testing.T) {
-		w := &world{t: t, dir: dir, net: &standintest.Net{Rate: 400 << 20}, name: name, kit: k}
+		w := &world{t: t, dir: dir, net: &standintest.Net{Rate: 400 << 20}, name: name, which: which, kit: k}
 		defer func() {
 			w.net.Cut()
 			time.Sleep(time.Hour)

@@ -52,12 +52,16 @@ func Compile(c *card.Card, m *model.Model, all model.Set, wish ...Step) *Plan {
 	mode := c.Mode()
 	for _, s := range wish {
 		if modes := s.Modes(); len(modes) > 0 && !slices.Contains(modes, mode) {
-			p.Steps = append(p.Steps, way(mode, modes[0])...)
+			to := modes[0]
+			if m.HasLoader() && slices.Contains(modes, card.Loader) {
+				to = card.Loader // in the place of a bootloader
+			}
+			p.Steps = append(p.Steps, way(mode, to)...)
 			if r, ok := p.Steps[len(p.Steps)-1].(*Restart); ok {
 				send, ok := s.(*Sideload)
 				r.rom = ok && send.File.IsROM()
 			}
-			mode = modes[0]
+			mode = to
 		}
 		if r, ok := s.(*Restart); ok {
 			p.Steps = append(p.Steps, way(mode, r.To)...)
