@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"jarlid/internal/standin/scenario"
 )
 
 // TestKnot: the first job on a phone without fastboot: by its maker's loader, and by its keys.
@@ -154,16 +156,35 @@ func TestKnotLocked(t *testing.T) {
 	})
 }
 
-// TestKnotSheet: an evening as a sheet, drafted for a phone with a loader.
+// TestKnotSheet: evenings as sheets, drafted for a phone with a loader. The first keeps the maker's
+// system, which can't put its recovery back any more; the second has a set of the maker's own, the recovery,
+// a ROM and an add-on, to the first start.
 func TestKnotSheet(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
 		l.standin("knot")
-		files := l.beside(kit.recovery, kit.more.Package)
 		sheet := filepath.Join(l.dir, "files", "evening.yaml")
-		l.want(0, nil, append([]string{"sheet", "draft", "-o", sheet}, files...)...)
-		l.want(0, nil, "sheet", "check", sheet)
-		l.did("knot", "y\n", []string{"tasks done"}, "sheet", "run", sheet, "--yes")
+		evening := func(tasks string, paths ...string) {
+			l.want(0, nil, append([]string{"sheet", "draft", "-o", sheet}, paths...)...)
+			if text := string(must(os.ReadFile(sheet))); !strings.Contains(text, tasks) {
+				t.Errorf("the draft has no %q:\n%s", tasks, text)
+			}
+			l.want(0, nil, "sheet", "check", sheet)
+			l.did("knot", "y\n", []string{"tasks done"}, "sheet", "run", sheet, "--yes")
+		}
+		evening("recovery hold", l.beside(kit.recovery)...)
+		l.did("knot", "", nil, "go", "system", "--wait", "90s", "--yes")
+		if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "recovery.img"))); !bytes.HasPrefix(got, must(os.ReadFile(kit.recovery))) {
+			t.Error("the maker's system put its recovery back")
+		}
+		// From the loader, with the maker's set before it: that one puts its recovery back again.
+		l.did("knot", "", []string{"the order: as the table of partitions in the phone's loader has it", "boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition")
+		if err := os.Remove(sheet); err != nil {
+			t.Fatal(err)
+		}
+		addon := l.file("countsheet.zip", must(scenario.Addon{Name: "Countsheet", Release: "14", Signer: "saltmarsh"}.Package()))
+		evening("arrive", l.beside(kit.recovery, kit.more.Package, addon)...)
+		l.want(0, []string{"Saltmarsh OS 4.2"}, "card")
 	})
 }
 

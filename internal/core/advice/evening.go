@@ -286,7 +286,7 @@ func (e *evening) setRecovery(alone bool) {
 	e.add("recovery install", why, opt("file", e.recovery.Name))
 	e.add("go", "straight into it: a stock system that starts first may put its own recovery back", opt("mode", string(card.Recovery)))
 	if e.byKeys(card.Recovery) {
-		e.Hands = append(e.Hands, Hands{"somebody at the phone", "its keys: this bootloader knows no restart into the recovery"})
+		e.Hands = append(e.Hands, Hands{"somebody at the phone", "its keys: what runs now knows no restart into the recovery"})
 	}
 	if alone && e.home.Form == "own" && !e.quiet {
 		e.add("recovery hold", "the stock system may have a script that puts the maker's recovery back at each start; where there is none, nothing is done")

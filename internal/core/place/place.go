@@ -143,9 +143,10 @@ func Order(list []Placed, manifest []string, c *card.Card, m *model.Model) (sort
 	return sorted, why
 }
 
-// byTable gives the partitions of a list in the order of a loader's table, where it tells all of them.
+// byTable gives the partitions of a list in the order of a loader's table, where it tells all of them. The
+// table is known in other modes too, from the last time.
 func byTable(list []Placed, c *card.Card) (order []string) {
-	if c == nil || c.Mode() != card.Loader {
+	if c == nil {
 		return nil
 	}
 	number := map[string]int64{}
