@@ -423,6 +423,9 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 	for _, s := range a.accept {
 		acc := finding.ParseAccept(s)
 		if _, ok := finding.Explain(acc.Name); !ok {
+			if one, _, several := strings.Cut(acc.Name, ","); several {
+				return nil, usage("write --accept once for each finding: --accept %s --accept ...", one)
+			}
 			return nil, usage("there is no finding called %q to accept%s", acc.Name, spell.DidYouMean(acc.Name, finding.Names()))
 		}
 		o.Accept = append(o.Accept, acc)

@@ -144,13 +144,23 @@ func TestKnotCable(t *testing.T) {
 	})
 }
 
-// TestKnotLocked: a locked loader takes nothing, and that is said before anything is sent.
+// TestKnotLocked: a locked loader takes only its maker's, which is said before anything is sent; what it
+// is to judge has to be named, and what it judges to be another's is not written.
 func TestKnotLocked(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
 		l.standin("knot", "--locked")
-		l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", kit.recovery, "--yes")
+		boot := filepath.Join(l.dir, "knot", "partitions", "boot.img")
+		before := must(os.ReadFile(boot))
+		l.want(3, []string{"stop  locked-bootloader", "takes only what its maker signed"}, "recovery", "install", kit.recovery, "--yes")
+		l.want(3, []string{"stop  locked-bootloader"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition")
 		l.want(3, []string{"stop  locked-bootloader"}, "wipe", "part:cache", "--yes")
+		foreign := l.file("boot.img", append(must(os.ReadFile(kit.more.Boot)), 1))
+		l.want(5, []string{"is not signed by this phone's maker (not-signed)"}, "flash", foreign, "--yes", "--accept", "locked-bootloader")
+		if !bytes.Equal(before, must(os.ReadFile(boot))) {
+			t.Error("it was written")
+		}
+		l.want(0, []string{"boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition", "--accept", "locked-bootloader")
 		l.want(0, []string{"next  jarlid go system"})
 		l.want(0, []string{"recovery.img"}, "backup", "take", "recovery", "-o", filepath.Join(l.dir, "kept"))
 	})

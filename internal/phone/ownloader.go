@@ -54,6 +54,7 @@ func (l *ownLoader) Close() error     { return l.c.Close() }
 // loaderFacts are the loader's facts that have a name of ours; the rest are shown as they are.
 var loaderFacts = map[string]func(c *card.Card, v string){
 	"unlocked":           func(c *card.Card, v string) { learnYes(c, card.FactUnlocked, v) },
+	"verifies":           func(c *card.Card, v string) { learnYes(c, card.FactVerifies, v) },
 	"battery":            func(c *card.Card, v string) { learnNumber(c, card.FactPercent, v) },
 	"battery.millivolts": func(c *card.Card, v string) { learnNumber(c, card.FactMillivolts, v) },
 	"slots":              func(c *card.Card, v string) { learnNumber(c, card.FactSlots, v) },

@@ -252,9 +252,9 @@ func (s *loaderSide) Begin(word string, size int64, digest string, table bool) (
 	if s.p.faulty("refuse") {
 		return 0, loader.Refuse("storage", "the fault was ordered")
 	}
-	if !s.p.unlocked() {
+	if !s.p.unlocked() && table {
 		s.p.show("Refused: this phone is locked.")
-		return 0, loader.Refuse("locked", "the loader is locked and takes only what its maker sends")
+		return 0, loader.Refuse("locked", "the loader is locked, and its table stays as it is")
 	}
 	w := partial{word, size, digest, table}
 	if word == loader.TablePartition {
@@ -380,6 +380,10 @@ func (s *loaderSide) End(working func(int, string)) (string, error) {
 	} else {
 		if !s.makers(w.Partition, w.Size, digest) {
 			s.p.show("Verification failed: %s is not the maker's.", w.Partition) // in red; an unlocked one goes on
+			if !s.p.unlocked() {
+				s.forget()
+				return "", loader.Refuse("not-signed", "%s is not signed by this phone's maker", w.Partition)
+			}
 		}
 		v, err := s.p.store.Open(w.Partition)
 		if err == nil {
@@ -411,7 +415,7 @@ func (s *loaderSide) makers(partition string, size int64, digest string) bool {
 // Erase erases a partition.
 func (s *loaderSide) Erase(word string, working func(int, string)) error {
 	if !s.p.unlocked() {
-		return loader.Refuse("locked", "the loader is locked")
+		return loader.Refuse("locked", "the loader is locked and erases nothing")
 	}
 	part, err := s.find(word)
 	if err != nil {

@@ -23,7 +23,7 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 		return inBootloader(c, m)
 	case card.Loader:
 		if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
-			return Suggestion{[]string{"go", "system"}, "its maker's loader is locked and takes nothing"}
+			return Suggestion{[]string{"go", "system"}, "its maker's loader is locked and takes only what its maker signed"}
 		}
 		if recoverySet(c, m) && m.RestoresRecovery() {
 			return Suggestion{[]string{"go", "recovery"}, "the recovery is set, and the maker's system would write its own back"}

@@ -103,7 +103,8 @@ const (
 	FactUserspace   Plain       = "fastboot.userspace" // yes, no: its recoveries have userspace fastboot
 	FactCommand     ByWord      = "bootloader.command" // no: the bootloader does not know this one
 	FactBootloader  Plain       = "bootloader.version"
-	FactScreen      Plain       = "loader.screen" // what a maker's loader shows
+	FactScreen      Plain       = "loader.screen"   // what a maker's loader shows
+	FactVerifies    Plain       = "loader.verifies" // yes: it takes only what its maker signed
 	FactRadio       Plain       = "radio.version"
 	FactBase        Plain       = "firmware.base" // the version a model file's base is about
 	FactVariant     Plain       = "variant"

@@ -136,6 +136,7 @@ var Defs = []Def{
 	{Name: Name(FactSerial), Kind: Text, Stay: Lasting, Modes: most, Section: "identity", Label: "serial number", Where: "in every mode but sideload"},
 	{Name: Name(FactOtherSerial), Kind: Text, Stay: Changing, Modes: most},
 	{Name: Name(FactUnlocked), Kind: YesNoK, Stay: Lasting, Modes: most, Section: "lock", Label: "unlocked", Where: InBootloader},
+	{Name: Name(FactVerifies), Kind: YesNoK, Modes: loader},
 	{Name: Name(FactScreen), Kind: Text, Modes: []Mode{Loader}, Section: "lock", Label: "its loader shows", Where: "in its maker's loader"},
 	{Name: Name(FactMayUnlock), Kind: YesNoK, Stay: Changing, Modes: []Mode{Bootloader}, Section: "lock", Label: "may be unlocked", Where: InBootloader},
 	{Name: Name(FactVerified), Kind: Text, Stay: Changing, Modes: shells, Section: "lock", Label: "verified boot", Where: inShell},

@@ -2,7 +2,7 @@ package finding
 
 var texts = map[string]Text{
 	LockedBootloader: {
-		Meaning: "The phone's bootloader is locked, so it takes no images and erases nothing.",
+		Meaning: "The phone's bootloader is locked, so it takes no images and erases nothing. A maker's loader that verifies takes its maker's own.",
 		Why:     "A locked bootloader answers every write with a refusal. Nothing is harmed by trying, but nothing is done either.",
 		Remedy:  "Unlock the bootloader first. That erases all data on the phone, and many makers want it allowed in the system's developer settings beforehand.",
 	},

@@ -170,6 +170,17 @@ func lockFinding(c *card.Card) []finding.Finding {
 	return nil
 }
 
+// imageLockFinding is lockFinding of an image: a maker's loader that is locked takes its maker's own.
+func imageLockFinding(c *card.Card) []finding.Finding {
+	list := lockFinding(c)
+	unlocked, known := c.Yes(card.FactUnlocked)
+	if verifies, _ := c.Yes(card.FactVerifies); verifies && known && !unlocked {
+		list[0].Text = "the loader is locked and takes only what its maker signed"
+		list[0].Remedy = "for the maker's own, have the loader judge it: --accept " + finding.LockedBootloader + "; anything else wants the phone unlocked, which erases all data"
+	}
+	return list
+}
+
 const (
 	// A third of a charge carries a phone through the longest install; below
 	// 3.6 V a lithium cell has some tenth of its charge left.

@@ -97,7 +97,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 		list = append(list, mergeFinding(c, w.Name().String(), "writing "+w.Name().String()+" now breaks it")...)
 	}
 	list = append(list, askFindings(c, m)...)
-	list = append(list, lockFinding(c)...)
+	list = append(list, imageLockFinding(c)...)
 	list = append(list, batteryFinding(c)...)
 	if w.Logical {
 		return append(list, roomFindings(c, w.Name(), w.File.Content())...)

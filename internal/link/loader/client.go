@@ -62,9 +62,16 @@ type RefusedError struct {
 	Text  string
 }
 
+// refusedWords say for a person what an order was for.
+var refusedWords = map[Kind]string{Hello: "to talk", Facts: "to tell of the phone", Table: "its table of partitions", Read: "to be read", Begin: "the image", Data: "the image", End: "the image", Erase: "to erase", Leave: "to be left"}
+
 // Error says why.
 func (e *RefusedError) Error() string {
-	return fmt.Sprintf("the loader refuses %s: %s (%s)", e.Order, e.Text, e.Code)
+	what, ok := refusedWords[e.Order]
+	if !ok {
+		what = e.Order.String()
+	}
+	return fmt.Sprintf("the loader refuses %s: %s (%s)", what, e.Text, e.Code)
 }
 
 // As lets it be what package link calls a refusal.
