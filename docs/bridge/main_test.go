@@ -23,9 +23,12 @@ func (p *phone) ReadAt(_ string, b []byte, off int64) error {
 	copy(b, p.held[off:])
 	return nil
 }
-func (p *phone) Begin(string, int64, string, bool) (int64, error) { p.got = nil; return 0, nil }
-func (p *phone) Data(_ int64, b []byte) error                     { p.got = append(p.got, b...); return nil }
-func (p *phone) End(working func(int, string)) (string, error) {
+func (p *phone) Begin(string, int64, bool, bool) (int64, string, error) {
+	p.got = nil
+	return 0, "", nil
+}
+func (p *phone) Data(_ int64, b []byte) error { p.got = append(p.got, b...); return nil }
+func (p *phone) End(_ string, working func(int, string)) (string, error) {
 	working(10, "writing")
 	p.held = p.got
 	sum := sha256.Sum256(p.got)
@@ -67,8 +70,8 @@ func TestBridge(t *testing.T) {
 	}
 	image := bytes.Repeat([]byte("knot"), 100_000)
 	sum := sha256.Sum256(image)
-	if err := c.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), hex.EncodeToString(sum[:]), false, func(int64) {}); err != nil {
-		t.Fatal(err)
+	if got, err := c.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(int64) {}); err != nil || got != hex.EncodeToString(sum[:]) {
+		t.Fatal(got, err)
 	}
 	var out bytes.Buffer
 	if _, err := c.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil || !bytes.Equal(out.Bytes(), image) {

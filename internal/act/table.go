@@ -3,8 +3,6 @@ package act
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"os"
 	"path/filepath"
 
@@ -38,9 +36,8 @@ func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) 
 		}
 	}
 	j.Out.Kept = append(j.Out.Kept, kept)
-	sum := sha256.Sum256(b)
-	d := Done{Bytes: int64(len(b)), SHA256: hex.EncodeToString(sum[:])}
-	if err := j.WriteTable(ctx, b, d.SHA256); err != nil {
+	d := Done{Bytes: int64(len(b))}
+	if d.SHA256, err = j.WriteTable(ctx, b); err != nil {
 		return d, err
 	}
 	plan.Apply(s, j.Card)

@@ -147,14 +147,10 @@ func (l *ownLoader) Gone(ctx context.Context) {
 
 // Write writes an image, from where an attempt that broke off got to.
 func (l *ownLoader) Write(ctx context.Context, partition string, r io.ReaderAt, size, _ int64, moved func(int64)) ([]string, error) {
-	digest, err := loader.Digest(io.NewSectionReader(r, 0, size))
-	if err != nil {
-		return nil, err
-	}
 	var said []string
 	l.c.Progress = func(_ int, text string) { said = append(said, usb.Text(text)) }
 	defer func() { l.c.Progress = nil }()
-	err = l.c.Write(ctx, partition, r, size, digest, false, moved)
+	_, err := l.c.Write(ctx, partition, r, size, false, moved)
 	return said, err
 }
 
@@ -178,7 +174,7 @@ func (l *ownLoader) Fetch(ctx context.Context, partition string, off, n, _ int64
 // Table reads the table anew.
 func (l *ownLoader) Table(ctx context.Context) ([]parttable.Partition, error) { return l.c.Table(ctx) }
 
-// WriteTable writes another table.
-func (l *ownLoader) WriteTable(ctx context.Context, b []byte, digest string) error {
-	return l.c.Write(ctx, loader.TablePartition, bytes.NewReader(b), int64(len(b)), digest, true, func(int64) {})
+// WriteTable writes another table, and gives its SHA-256, in hex.
+func (l *ownLoader) WriteTable(ctx context.Context, b []byte) (digest string, err error) {
+	return l.c.Write(ctx, loader.TablePartition, bytes.NewReader(b), int64(len(b)), true, func(int64) {})
 }

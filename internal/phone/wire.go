@@ -66,7 +66,7 @@ type (
 	// Tabler has a table of partitions that can be read and, by an order of its own, written.
 	Tabler interface {
 		Table(ctx context.Context) ([]parttable.Partition, error)
-		WriteTable(ctx context.Context, b []byte, digest string) error
+		WriteTable(ctx context.Context, b []byte) (digest string, err error)
 	}
 	// Sheller runs a command in the phone's shell.
 	Sheller interface {
@@ -194,13 +194,13 @@ func (s *Session) Table(ctx context.Context) ([]parttable.Partition, error) {
 	return c.Table(ctx)
 }
 
-// WriteTable writes another one; digest is its SHA-256, in hex.
-func (s *Session) WriteTable(ctx context.Context, b []byte, digest string) error {
+// WriteTable writes another one, and gives its SHA-256, in hex.
+func (s *Session) WriteTable(ctx context.Context, b []byte) (digest string, err error) {
 	c, err := can[Tabler](s, "take a table of partitions")
 	if err != nil {
-		return err
+		return "", err
 	}
-	return c.WriteTable(ctx, b, digest)
+	return c.WriteTable(ctx, b)
 }
 
 // Shell runs a command in the phone's shell.

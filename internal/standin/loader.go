@@ -155,7 +155,6 @@ type loaderSide struct {
 type partial struct {
 	Partition string `json:"partition"`
 	Size      int64  `json:"size"`
-	SHA256    string `json:"sha256"`
 	Table     bool   `json:"table"`
 }
 
@@ -248,43 +247,44 @@ func (s *loaderSide) ReadAt(word string, b []byte, off int64) error {
 }
 
 // Begin prepares a write.
-func (s *loaderSide) Begin(word string, size int64, digest string, table bool) (int64, error) {
+func (s *loaderSide) Begin(word string, size int64, table, anew bool) (have int64, digest string, err error) {
 	if s.p.faulty("refuse") {
-		return 0, loader.Refuse("storage", "the fault was ordered")
+		return 0, "", loader.Refuse("storage", "the fault was ordered")
 	}
 	if !s.p.unlocked() && table {
 		s.p.show("Refused: this phone is locked.")
-		return 0, loader.Refuse("locked", "the loader is locked, and its table stays as it is")
+		return 0, "", loader.Refuse("locked", "the loader is locked, and its table stays as it is")
 	}
-	w := partial{word, size, digest, table}
+	w := partial{word, size, table}
 	if word == loader.TablePartition {
 		if !table {
-			return 0, loader.Refuse("table", "the table is changed only by an order of its own")
+			return 0, "", loader.Refuse("table", "the table is changed only by an order of its own")
 		}
 		if size > 64<<10 {
-			return 0, loader.Refuse("too-large", "a table of %d bytes", size)
+			return 0, "", loader.Refuse("too-large", "a table of %d bytes", size)
 		}
 	} else {
 		part, err := s.find(word)
 		switch {
 		case err != nil:
-			return 0, err
+			return 0, "", err
 		case !part.Writable:
-			return 0, loader.Refuse("not-allowed", "%s is not written", part.Name)
+			return 0, "", loader.Refuse("not-allowed", "%s is not written", part.Name)
 		case size > part.Size:
-			return 0, loader.Refuse("too-large", "%s has %d bytes, the image %d", part.Name, part.Size, size)
-		case len(digest) != 2*sha256.Size:
-			return 0, loader.Refuse("format", "no digest")
+			return 0, "", loader.Refuse("too-large", "%s has %d bytes, the image %d", part.Name, part.Size, size)
 		}
 		w.Partition = part.Name
 	}
 	var old partial
 	s.drop()
-	if b, err := os.ReadFile(s.wishFile()); err == nil && json.Unmarshal(b, &old) == nil && old == w {
+	if b, err := os.ReadFile(s.wishFile()); !anew && err == nil && json.Unmarshal(b, &old) == nil && old == w {
 		if n, err := s.take(w); err == nil && n <= size {
-			s.p.show("Going on at %d of %d bytes.", n, size)
-			return n, nil
+			if n > 0 {
+				s.p.show("Going on at %d of %d bytes.", n, size)
+			}
+			return n, hex.EncodeToString(s.sum.Sum(nil)), nil
 		}
+		s.drop()
 	}
 	b, err := json.Marshal(w)
 	if err == nil {
@@ -294,10 +294,10 @@ func (s *loaderSide) Begin(word string, size int64, digest string, table bool) (
 		_, err = s.take(w)
 	}
 	if err != nil {
-		return 0, loader.Refuse("storage", "%v", err)
+		return 0, "", loader.Refuse("storage", "%v", err)
 	}
 	s.p.show("Receiving %s: 0 %%", w.Partition)
-	return 0, nil
+	return 0, "", nil
 }
 
 // take opens what has come of a write, and digests it: what comes next is digested on the way.
@@ -348,13 +348,13 @@ func (s *loaderSide) Data(off int64, b []byte) error {
 }
 
 // End writes what came.
-func (s *loaderSide) End(working func(int, string)) (string, error) {
+func (s *loaderSide) End(want string, working func(int, string)) (string, error) {
 	if s.part == nil {
 		return "", loader.Refuse("order", "nothing was begun")
 	}
 	s.drop()
 	w, digest := s.w, hex.EncodeToString(s.sum.Sum(nil))
-	if s.came != w.Size || digest != w.SHA256 {
+	if s.came != w.Size || digest != want {
 		s.forget()
 		return "", loader.Refuse("digest", "what came is not what was announced")
 	}

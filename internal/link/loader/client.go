@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"strconv"
 	"sync"
@@ -245,12 +246,25 @@ func (c *Client) Table(ctx context.Context) ([]parttable.Partition, error) {
 	return list, nil
 }
 
-// Read gives out n bytes of a partition from off on. What is lost on the way is asked for again.
+// Read gives out n bytes of a partition from off on. What is lost on the way is asked for again. While
+// one piece is given out, the next is fetched.
 func (c *Client) Read(ctx context.Context, partition string, off, n int64, w io.Writer) (int64, error) {
-	done := int64(0)
-	for try := 0; done < n; {
-		part := min(n-done, c.reads)
-		err := c.piece(ctx, partition, off+done, part, w)
+	var mem [2][]byte
+	given, asked := int64(0), int64(0)
+	giving := make(chan error, 1)
+	giving <- nil
+	last := int64(0) // of the piece that is given out
+	taken := func() error {
+		err := <-giving
+		if err == nil {
+			given += last
+		}
+		last = 0
+		return err
+	}
+	for try, turn := 0, 0; asked < n; {
+		part := min(n-asked, c.reads)
+		b, err := c.piece(ctx, partition, off+asked, part, mem[turn])
 		var lost *link.LostError
 		if errors.As(err, &lost) && try < tries && ctx.Err() == nil {
 			if try++; try > 1 {
@@ -258,13 +272,21 @@ func (c *Client) Read(ctx context.Context, partition string, off, n int64, w io.
 			}
 			continue
 		}
-		if err != nil {
-			return done, err
+		if terr := taken(); terr != nil {
+			return given, terr
 		}
-		try = 0
-		done += part
+		if err != nil {
+			return given, err
+		}
+		try, mem[turn], turn = 0, b, 1-turn
+		asked, last = asked+part, part
+		go func() {
+			_, err := w.Write(b)
+			giving <- err
+		}()
 	}
-	return done, nil
+	err := taken()
+	return given, err
 }
 
 // TablePartition is the table of partitions, where a partition is named.
@@ -273,9 +295,9 @@ const TablePartition = "@table"
 // dataHead is what stands before the bytes of a piece: where they belong.
 const dataHead = 8
 
-// piece reads one piece: whole, or not at all.
-func (c *Client) piece(ctx context.Context, partition string, off, n int64, w io.Writer) error {
-	var got []byte
+// piece reads one piece into mem, or what is larger: whole, or not at all.
+func (c *Client) piece(ctx context.Context, partition string, off, n int64, mem []byte) ([]byte, error) {
+	got := mem[:0]
 	wish := Fields{"partition": partition, "offset": strconv.FormatInt(off, 10), "length": strconv.FormatInt(n, 10)}
 	_, err := c.order(ctx, Read, wish.Encode(), func(b []byte) error {
 		if len(b) < dataHead || int64(binary.LittleEndian.Uint64(b)) != off || int64(len(b)-dataHead) != n {
@@ -285,65 +307,95 @@ func (c *Client) piece(ctx context.Context, partition string, off, n int64, w io
 		return nil
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if int64(len(got)) != n {
-		return link.Lost("reading", errors.New("the bytes were lost on the line"))
+		return nil, link.Lost("reading", errors.New("the bytes were lost on the line"))
 	}
-	_, err = w.Write(got)
-	return err
+	return got, nil
 }
 
-// Write writes an image to a partition. The loader says how much of this very image it has already, and
-// is sent the rest; moved is told how many bytes it has. digest is the image's SHA-256, in hex. table
-// says that it is a table of partitions, which is never written by the way.
-func (c *Client) Write(ctx context.Context, partition string, r io.ReaderAt, size int64, digest string, table bool, moved func(int64)) error {
-	wish := Fields{"partition": partition, "size": strconv.FormatInt(size, 10), "sha256": digest}
+// Write writes an image to a partition, and gives its SHA-256 in hex. Of an attempt that broke off the
+// loader says how much it has and the digest of that: where this is how the image begins, the rest is
+// sent; moved is told how many bytes the loader has. table says that it is a table of partitions, which
+// is never written by the way.
+func (c *Client) Write(ctx context.Context, partition string, r io.ReaderAt, size int64, table bool, moved func(int64)) (digest string, err error) {
+	wish := Fields{"partition": partition, "size": strconv.FormatInt(size, 10)}
 	if table {
 		wish["table"] = "yes"
 	}
-	at, err := c.begin(ctx, wish, size)
-	if err != nil {
-		return err
+	w := &sending{c: c, r: r, size: size, wish: wish, sum: sha256.New()}
+	if err := w.begin(ctx); err != nil {
+		return "", err
 	}
 	buf := make([]byte, c.most)
-	for moved(at); at < size; moved(at) {
-		n := min(c.writes, size-at)
-		binary.LittleEndian.PutUint64(buf, uint64(at))
-		if _, err := r.ReadAt(buf[dataHead:dataHead+n], at); err != nil && !errors.Is(err, io.EOF) {
-			return err
+	for moved(w.at); w.at < size; moved(w.at) {
+		n := min(c.writes, size-w.at)
+		binary.LittleEndian.PutUint64(buf, uint64(w.at))
+		if _, err := r.ReadAt(buf[dataHead:dataHead+n], w.at); err != nil && !errors.Is(err, io.EOF) {
+			return "", err
 		}
+		// The digest grows while the loader takes the piece.
+		digested := make(chan struct{})
+		go func() {
+			defer close(digested)
+			w.sum.Write(buf[dataHead : dataHead+n])
+		}()
 		_, err := c.order(ctx, Data, buf[:dataHead+n], nil)
+		<-digested
+		w.at += n
 		var lost *link.LostError
 		if errors.As(err, &lost) && c.writes > leastPiece && ctx.Err() == nil {
 			c.writes = max(c.writes/lessBy, leastPiece)
-			if at, err = c.begin(ctx, wish, size); err == nil { // the loader says where it is
-				continue
-			}
+			err = w.begin(ctx) // the loader says where it is
 		}
+		if err != nil {
+			return "", err
+		}
+	}
+	digest = hex.EncodeToString(w.sum.Sum(nil))
+	told, err := c.ask(ctx, End, Fields{"sha256": digest}.Encode())
+	if err == nil && told["sha256"] != "" && told["sha256"] != digest {
+		return "", &link.ProtocolError{Protocol: "loader protocol", What: "has written another image than it was sent: " + told["sha256"]}
+	}
+	return digest, err
+}
+
+// sending is an image on its way.
+type sending struct {
+	c    *Client
+	r    io.ReaderAt
+	size int64
+	wish Fields
+	at   int64     // what was sent
+	sum  hash.Hash // of that
+}
+
+// begin prepares the write, and goes to where the loader is with it: to the start, where what it has is
+// not how this image begins.
+func (w *sending) begin(ctx context.Context) error {
+	delete(w.wish, "anew")
+	for {
+		told, err := w.c.ask(ctx, Begin, w.wish.Encode())
 		if err != nil {
 			return err
 		}
-		at += n
+		have, err := strconv.ParseInt(told["have"], 10, 64)
+		if err != nil || have < 0 || have > w.size || have > 0 && w.wish["anew"] != "" {
+			return &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("has %q bytes of an image of %d", told["have"], w.size)}
+		}
+		if have != w.at {
+			w.sum.Reset()
+			w.at = have
+			if _, err := io.CopyBuffer(struct{ io.Writer }{w.sum}, io.NewSectionReader(w.r, 0, have), make([]byte, 1<<20)); err != nil {
+				return err
+			}
+		}
+		if have == 0 || told["sha256"] == hex.EncodeToString(w.sum.Sum(nil)) {
+			return nil
+		}
+		w.wish["anew"] = "yes"
 	}
-	told, err := c.ask(ctx, End, nil)
-	if err == nil && told["sha256"] != "" && told["sha256"] != digest {
-		return &link.ProtocolError{Protocol: "loader protocol", What: "has written another image than it was sent: " + told["sha256"]}
-	}
-	return err
-}
-
-// begin prepares a write, and says how much of it the loader has.
-func (c *Client) begin(ctx context.Context, wish Fields, size int64) (have int64, err error) {
-	told, err := c.ask(ctx, Begin, wish.Encode())
-	if err != nil {
-		return 0, err
-	}
-	have, err = strconv.ParseInt(told["have"], 10, 64)
-	if err != nil || have < 0 || have > size {
-		return 0, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("has %q bytes of an image of %d", told["have"], size)}
-	}
-	return have, nil
 }
 
 // Erase erases a partition.
@@ -356,11 +408,4 @@ func (c *Client) Erase(ctx context.Context, partition string) error {
 func (c *Client) Leave(ctx context.Context, to string) error {
 	_, err := c.ask(ctx, Leave, Fields{"to": to}.Encode())
 	return err
-}
-
-// Digest is an image's SHA-256 as the protocol writes it.
-func Digest(r io.Reader) (string, error) {
-	h := sha256.New()
-	_, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{r}, make([]byte, 1<<20))
-	return hex.EncodeToString(h.Sum(nil)), err
 }

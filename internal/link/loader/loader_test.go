@@ -48,7 +48,7 @@ func TestVectors(t *testing.T) {
 		}
 		count++
 	}
-	if count != 7 {
+	if count != 9 {
 		t.Errorf("the document has %d frames", count)
 	}
 }
@@ -130,16 +130,21 @@ func (p *phone) ReadAt(name string, b []byte, off int64) error {
 	return nil
 }
 
-func (p *phone) Begin(name string, size int64, digest string, table bool) (int64, error) {
+func (p *phone) Begin(name string, size int64, table, anew bool) (int64, string, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if table {
-		return 0, loader.Refuse("table", "never")
+		return 0, "", loader.Refuse("table", "never")
 	}
-	if w := fmt.Sprint(name, size, digest); w != p.wish {
+	if w := fmt.Sprint(name, size); anew || w != p.wish {
 		p.wish, p.part, p.got = w, name, nil
 	}
-	return int64(len(p.got)), nil
+	return int64(len(p.got)), digest(p.got), nil
+}
+
+func digest(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
 }
 
 func (p *phone) Data(off int64, b []byte) error {
@@ -152,7 +157,11 @@ func (p *phone) Data(off int64, b []byte) error {
 	return nil
 }
 
-func (p *phone) End(working func(int, string)) (string, error) {
+func (p *phone) End(want string, working func(int, string)) (string, error) {
+	if digest(p.got) != want {
+		p.wish, p.got = "", nil
+		return "", loader.Refuse("digest", "what came is another image")
+	}
 	working(50, "writing")
 	time.Sleep(20 * time.Second)
 	working(-1, "still writing")
@@ -160,9 +169,9 @@ func (p *phone) End(working func(int, string)) (string, error) {
 	defer p.mu.Unlock()
 	p.writes++
 	p.holds[p.part] = p.got
-	s := sha256.Sum256(p.got)
+	got := digest(p.got)
 	p.wish, p.got = "", nil
-	return hex.EncodeToString(s[:]), nil
+	return got, nil
 }
 
 func (p *phone) Erase(string, func(int, string)) error { return loader.Refuse("locked", "never") }
@@ -200,8 +209,6 @@ func (w *worn) Read(b []byte) (int, error) {
 // and change bytes each way. An order is carried out once, and what arrives is what was sent.
 func TestClient(t *testing.T) {
 	image := bytes.Repeat([]byte("knots and waders "), 3000)
-	sum := sha256.Sum256(image)
-	digest := hex.EncodeToString(sum[:])
 	for name, c := range map[string]struct{ every, how int }{"good": {}, "bytes are lost": {9000, 0}, "bytes are doubled": {7001, 1}, "bytes are changed": {20011, 2}} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -243,7 +250,7 @@ func TestClient(t *testing.T) {
 				if n, err := k.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil || n != int64(len(image)) || !bytes.Equal(out.Bytes(), image) {
 					t.Errorf("read %d: %v", n, err)
 				}
-				if err := k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(int64) {}); err != nil || !bytes.Equal(p.holds["recovery"], image) || p.writes != 1 {
+				if got, err := k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(int64) {}); err != nil || got != digest(image) || !bytes.Equal(p.holds["recovery"], image) || p.writes != 1 {
 					t.Errorf("written %d times: %v", p.writes, err)
 				}
 				if len(told) < 2 || told[0] != "50writing" {
@@ -254,7 +261,7 @@ func TestClient(t *testing.T) {
 				if err := k.Erase(t.Context(), "recovery"); !errors.As(err, &no) || no.Code != "locked" || !errors.As(err, &refused) || refused.Message != "never" {
 					t.Errorf("%v", err)
 				}
-				if err := k.Write(t.Context(), "@table", bytes.NewReader(nil), 0, digest, true, func(int64) {}); !errors.As(err, &no) || no.Code != "table" {
+				if _, err := k.Write(t.Context(), "@table", bytes.NewReader(nil), 0, true, func(int64) {}); !errors.As(err, &no) || no.Code != "table" {
 					t.Errorf("%v", err)
 				}
 				k.Close()
@@ -268,8 +275,6 @@ func TestClient(t *testing.T) {
 // TestResume: a write that broke off goes on where it was, on another line.
 func TestResume(t *testing.T) {
 	image := bytes.Repeat([]byte("0123456789abcdef"), 4096)
-	sum := sha256.Sum256(image)
-	digest := hex.EncodeToString(sum[:])
 	synctest.Test(t, func(t *testing.T) {
 		n := &standintest.Net{}
 		l, _ := n.Listen("tcp", "127.0.0.1:0")
@@ -296,7 +301,7 @@ func TestResume(t *testing.T) {
 		}
 		k := connect()
 		ctx, cancel := context.WithCancel(t.Context())
-		err := k.Write(ctx, "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(at int64) {
+		_, err := k.Write(ctx, "recovery", bytes.NewReader(image), int64(len(image)), false, func(at int64) {
 			if at > 30000 {
 				cancel()
 			}
@@ -307,13 +312,30 @@ func TestResume(t *testing.T) {
 		k.Close()
 		k = connect()
 		first := int64(-1)
-		err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(at int64) {
+		_, err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(at int64) {
 			if first < 0 {
 				first = at
 			}
 		})
 		if err != nil || first < 30000 || !bytes.Equal(p.holds["recovery"], image) {
 			t.Errorf("it went on at %d: %v", first, err)
+		}
+		// What is there of one image is not taken for the beginning of another of its size.
+		if have, _, err := p.Begin("recovery", int64(len(image)), false, false); err != nil || have != 0 {
+			t.Fatal(have, err)
+		}
+		if err := p.Data(0, image[:20000]); err != nil {
+			t.Fatal(err)
+		}
+		other := bytes.Repeat([]byte("fedcba9876543210"), 4096)
+		first = -1
+		_, err = k.Write(t.Context(), "recovery", bytes.NewReader(other), int64(len(other)), false, func(at int64) {
+			if first < 0 {
+				first = at
+			}
+		})
+		if err != nil || first != 0 || !bytes.Equal(p.holds["recovery"], other) {
+			t.Errorf("another image goes on at %d: %v", first, err)
 		}
 		k.Close()
 		l.Close()
@@ -398,8 +420,6 @@ func (k known) Keeps() int { return k.keeps }
 // never asked for more; one that lets none through is given up in time.
 func TestNarrow(t *testing.T) {
 	image := bytes.Repeat([]byte("0123456789abcdef"), 4096)
-	sum := sha256.Sum256(image)
-	digest := hex.EncodeToString(sum[:])
 	for name, c := range map[string]struct {
 		out, in, keeps int
 		works          bool
@@ -437,7 +457,7 @@ func TestNarrow(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), digest, false, func(int64) {})
+				_, err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(int64) {})
 				var out bytes.Buffer
 				if err == nil {
 					_, err = k.Read(t.Context(), "recovery", 0, int64(len(image)), &out)

@@ -20,11 +20,12 @@ type Phone interface {
 	Table() []parttable.Partition
 	// ReadAt reads a partition.
 	ReadAt(partition string, b []byte, off int64) error
-	// Begin prepares a write, and tells how many bytes of that very image are there already.
-	Begin(partition string, size int64, digest string, table bool) (have int64, err error)
+	// Begin prepares a write, and tells how many bytes of an image for that place and of that size came
+	// before, and their SHA-256 in hex; anew drops them.
+	Begin(partition string, size int64, table, anew bool) (have int64, digest string, err error)
 	Data(off int64, b []byte) error
-	// End writes what came. working is told while it lasts.
-	End(working func(percent int, text string)) (digest string, err error)
+	// End writes what came, if that has this SHA-256. working is told while it lasts.
+	End(digest string, working func(percent int, text string)) (written string, err error)
 	Erase(partition string, working func(percent int, text string)) error
 	Leave(to string) error
 }
@@ -156,10 +157,14 @@ func (v *server) carryOut(f Frame) (Kind, []byte, error) {
 		if err != nil {
 			return 0, nil, err
 		}
-		have, err := v.p.Begin(w["partition"], size, w["sha256"], w["table"] == "yes")
-		return Done, Fields{"have": strconv.FormatInt(have, 10)}.Encode(), err
+		have, digest, err := v.p.Begin(w["partition"], size, w["table"] == "yes", w["anew"] == "yes")
+		told := Fields{"have": strconv.FormatInt(have, 10)}
+		if have > 0 {
+			told["sha256"] = digest
+		}
+		return Done, told.Encode(), err
 	case End:
-		digest, err := v.p.End(working)
+		digest, err := v.p.End(w["sha256"], working)
 		return Done, Fields{"sha256": digest}.Encode(), err
 	case Erase:
 		return Done, nil, v.p.Erase(w["partition"], working)
