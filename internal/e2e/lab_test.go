@@ -45,8 +45,8 @@ var (
 )
 
 func TestMain(m *testing.M) {
-	// Half of a test is waiting: for the disk, for real processes, for images another one makes.
-	if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
+	// Much of a test is waiting: for the disk, for real processes, for images another one makes.
+	if err := flag.Set("test.parallel", strconv.Itoa(3*runtime.GOMAXPROCS(0))); err != nil {
 		panic(err)
 	}
 	flag.Parse() // which may say otherwise

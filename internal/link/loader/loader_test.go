@@ -285,7 +285,7 @@ func TestResume(t *testing.T) {
 				if err != nil {
 					return
 				}
-				go loader.Serve(conn, p, 4096)
+				_ = loader.Serve(conn, p, 4096) // one line at a time
 			}
 		}()
 		connect := func() *loader.Client {
