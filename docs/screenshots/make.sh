@@ -88,7 +88,7 @@ shot ident end "jarlid ident tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip"
 shot proof end "jarlid proof saltmarsh-4.2-dunlin.zip"
 jarlid recovery install tideline-3.1-dunlin.img --yes >/dev/null
 jarlid go recovery --yes >/dev/null
-shot wipe end "jarlid wipe userdata --yes"
+jarlid wipe userdata --yes >/dev/null
 shot sideload end "jarlid sideload saltmarsh-4.2-dunlin.zip --then stay --yes"
 jarlid go recovery --yes >/dev/null
 jarlid go system --wait 1s --yes >/dev/null
@@ -132,3 +132,11 @@ jarlid standin run godwit --at "$lab/godwit" >"$lab/godwit.log" & phone=$!
 sleep 2
 jarlid flash tideline-dtbo-godwit.img --into @both --yes >/dev/null
 shot recovery-install end "jarlid recovery install tideline-3.1-godwit.img --yes"
+kill $phone 2>/dev/null || true
+wait $phone 2>/dev/null || true
+
+# A phone with a loader: its recovery, and what comes next.
+jarlid demo --only-files --for knot --at "$lab" >/dev/null
+jarlid standin run knot --at "$lab/knot" >"$lab/knot.log" & phone=$!
+sleep 2
+shown="jarlid recovery install tideline-3.1-knot.img --yes" shot loader end 'jarlid recovery install tideline-3.1-knot.img --yes; echo; echo "$ jarlid go system"; jarlid go system; echo; echo "$ jarlid standin press knot charge"; jarlid standin press knot charge'
