@@ -67,8 +67,8 @@ type (
 		Cells         []reportCell
 	}
 	reportCell struct {
-		Class, Label, Holds, Title string
-		X, Y, W, TX, LY, HY        float64
+		Class, Holds, More, Title string // More is a second line
+		X, Y, W, TX, HY, MY       float64
 	}
 )
 
@@ -277,7 +277,12 @@ func partsOf(p *task.PhoneReport) reportParts {
 				if at.Slot == "" && len(cols) > 1 {
 					w = 2*cell + gap
 				}
-				out.Cells = append(out.Cells, reportCell{Class: class, Holds: fitted(text, w), Title: at.String() + ": " + text, X: x, Y: top, W: w, TX: x + 8, HY: top + 21})
+				one, two := fitted(text, w)
+				rc := reportCell{Class: class, Holds: one, Title: at.String() + ": " + text, X: x, Y: top, W: w, TX: x + 8, HY: top + 21}
+				if two != "" {
+					rc.HY, rc.More, rc.MY = top+14, two, top+28
+				}
+				out.Cells = append(out.Cells, rc)
 			}
 		}
 	}
@@ -306,12 +311,23 @@ func heldIn(c *card.Card, at card.Partition) string {
 	return ""
 }
 
-// fitted cuts a text to the width of its cell: letters of this size are some 7 units wide.
-func fitted(s string, w float64) string {
+// fitted fits a text into its cell, in two lines where one is too short, and cuts what is longer still:
+// letters of this size are some 7 units wide.
+func fitted(s string, w float64) (one, two string) {
 	most := int((w - 12) / 7.1)
-	r := []rune(s)
-	if len(r) <= most {
+	cut := func(s string) string {
+		if r := []rune(s); len(r) > most {
+			return string(r[:most-1]) + "…"
+		}
 		return s
 	}
-	return string(r[:most-1]) + "…"
+	for _, word := range strings.Fields(s) {
+		switch longer := strings.TrimSpace(one + " " + word); {
+		case two == "" && (one == "" || len([]rune(longer)) <= most):
+			one = longer
+		default:
+			two = strings.TrimSpace(two + " " + word)
+		}
+	}
+	return cut(one), cut(two)
 }
