@@ -191,7 +191,7 @@ func (p *Phone) serveLoader(ctx context.Context, dev *soft.Device) {
 // serveLine is a maker's loader on its cable: one line, whatever program has it open.
 func (p *Phone) serveLine(ctx context.Context, dev *soft.Device) {
 	w := soft.NewWire(dev, phoneEndpoint)
-	defer context.AfterFunc(ctx, func() { w.Close() })()
+	defer context.AfterFunc(ctx, func() { _ = w.Close() })() // it never fails
 	p.serveOwnLoader(ctx, &lineToUSB{w, p})
 }
 

@@ -4,11 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
-	"time"
 
 	"go.bug.st/serial"
 )
@@ -28,7 +25,7 @@ func (system) Open(path string) (Stream, error) {
 	if err != nil {
 		return nil, meant(err)
 	}
-	return &stream{Port: p}, nil
+	return &stream{Fetched(unending{p})}, nil
 }
 
 // meant gives the library's errors their meaning.
@@ -64,11 +61,18 @@ func (s system) socket(path string) string {
 	return ""
 }
 
-// stream gives a serial port deadlines. The library has a limit for each read; one that waits longer is
-// made of several, so that a deadline that comes nearer meanwhile counts.
-type stream struct {
-	serial.Port
-	deadline atomic.Int64 // nanoseconds of the Unix epoch; 0: none
+// stream is a line of the system's.
+type stream struct{ Stream }
+
+// unending is a port whose reads end with bytes or an error.
+type unending struct{ serial.Port }
+
+func (u unending) Read(b []byte) (int, error) {
+	for {
+		if n, err := u.Port.Read(b); n > 0 || err != nil {
+			return n, err
+		}
+	}
 }
 
 // kept is how many bytes the system keeps for certain while nobody reads: a quarter of what Linux has at
@@ -78,34 +82,3 @@ const kept = 16 << 10
 
 // Keeps is that.
 func (l *stream) Keeps() int { return kept }
-
-// readEvery is how long one read waits.
-const readEvery = 100 * time.Millisecond
-
-// SetReadDeadline bounds reads that are under way too.
-func (l *stream) SetReadDeadline(t time.Time) error {
-	n := int64(0)
-	if !t.IsZero() {
-		n = max(t.UnixNano(), 1)
-	}
-	l.deadline.Store(n)
-	return nil
-}
-
-// Read waits for bytes, until the deadline. Errors: os.ErrDeadlineExceeded.
-func (l *stream) Read(b []byte) (int, error) {
-	for {
-		wait := readEvery
-		if at := l.deadline.Load(); at != 0 {
-			if wait = min(wait, time.Until(time.Unix(0, at))); wait <= 0 {
-				return 0, os.ErrDeadlineExceeded
-			}
-		}
-		if err := l.SetReadTimeout(wait); err != nil {
-			return 0, err
-		}
-		if n, err := l.Port.Read(b); n > 0 || err != nil {
-			return n, err
-		}
-	}
-}

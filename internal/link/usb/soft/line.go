@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"slices"
 	"strings"
@@ -131,63 +130,20 @@ func (p busPorts) Open(path string) (serial.Stream, error) {
 	case err != nil:
 		return nil, serial.ErrNone
 	}
-	l := &busLine{pipe: pipe, limit: link.NewDeadline(), came: make(chan []byte, 16)}
+	l := &busLine{pipe: pipe}
 	l.ctx, l.end = context.WithCancel(context.Background())
-	go l.fetch()
-	return l, nil
+	return serial.Fetched(l), nil
 }
 
-// busLine is an open line. A driver fetches what comes whether or not somebody reads.
+// busLine is an open line.
 type busLine struct {
-	pipe  usb.Pipe
-	limit *link.Deadline
-	came  chan []byte // closed when nothing more comes
-	rest  []byte
-	ctx   context.Context
-	end   context.CancelFunc
+	pipe usb.Pipe
+	ctx  context.Context
+	end  context.CancelFunc
 }
 
-func (l *busLine) fetch() {
-	defer close(l.came)
-	for {
-		b := make([]byte, l.pipe.Packet())
-		n, err := l.pipe.Read(l.ctx, b)
-		if err != nil {
-			return
-		}
-		select {
-		case l.came <- b[:n]:
-		case <-l.ctx.Done():
-			return
-		}
-	}
-}
-
-// SetReadDeadline bounds reads.
-func (l *busLine) SetReadDeadline(t time.Time) error {
-	l.limit.Set(t)
-	return nil
-}
-
-// Read waits for bytes.
-func (l *busLine) Read(b []byte) (int, error) {
-	ctx, done := l.limit.Context()
-	defer done()
-	for len(l.rest) == 0 {
-		var more bool
-		select {
-		case l.rest, more = <-l.came:
-			if !more {
-				return 0, io.EOF
-			}
-		case <-ctx.Done():
-			return 0, os.ErrDeadlineExceeded
-		}
-	}
-	n := copy(b, l.rest)
-	l.rest = l.rest[n:]
-	return n, nil
-}
+// Read takes what a packet brings.
+func (l *busLine) Read(b []byte) (int, error) { return l.pipe.Read(l.ctx, b[:l.pipe.Packet()]) }
 
 // Write sends bytes.
 func (l *busLine) Write(b []byte) (int, error) { return l.pipe.Write(l.ctx, b) }
