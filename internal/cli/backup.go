@@ -9,6 +9,7 @@ import (
 
 	"jarlid/internal/core/backup"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -52,7 +53,7 @@ func (a *app) backupTake(cmd *cobra.Command, args []string, t *task.BackupTake) 
 		total += i.Bytes
 		what := i.SHA256
 		if i.Name == backup.Storage {
-			what = fmt.Sprintf("%d files, each with its own in %s", len(i.Files), backup.Name)
+			what = fmt.Sprintf("%s, each with its own in %s", spell.Counted(len(i.Files), "file"), backup.Name)
 			if len(i.Files) == 1 {
 				what = "one file, its own in " + backup.Name
 			}

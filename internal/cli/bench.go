@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"strings"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/cli/term"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -228,7 +228,7 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 		a.say(c.Phone, say.Todo, "%s", c.Do)
 	}
 	if missing > 0 {
-		return &phone.NotHereError{Text: fmt.Sprintf("%d of %d phones can't be worked with as they are", missing, len(list))}
+		return &phone.NotHereError{Text: spell.SomeOf(missing, len(list), "phone", "can't be worked with as it is", "can't be worked with as they are")}
 	}
 	return nil
 }

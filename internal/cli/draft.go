@@ -100,7 +100,7 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 	if err := d.Write(); err != nil {
 		return err
 	}
-	a.say("", say.Done, "%s: %s, %s", shown, d.Name, counted(len(d.Tasks), "task"))
+	a.say("", say.Done, "%s: %s, %s", shown, d.Name, spell.Counted(len(d.Tasks), "task"))
 	if len(d.Open) > 0 {
 		a.say("", say.Todo, "answer what is open in the sheet before it is run")
 	}

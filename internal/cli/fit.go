@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/cli/term"
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -113,7 +114,7 @@ func (a *app) printFit(v *fit.Verdict, explain, extras bool) {
 		a.out.Show(term.Table{Head: []string{"CHECK", "IS", "THE IMAGE", "THE PHONE"}, Rows: rows, Second: 2})
 	}
 	if len(good) > 0 {
-		a.say("", say.Good, "%s good: %s", counted(len(good), "check"), strings.Join(good, ", "))
+		a.say("", say.Good, "%s good: %s", spell.Counted(len(good), "check"), strings.Join(good, ", "))
 	}
 	for _, k := range checks {
 		word := map[fit.Outcome]say.Word{fit.Stop: say.Stop, fit.Warn: say.Warn, fit.Note: say.Note, fit.Unknown: say.Open, fit.Good: say.Good}[k.Outcome]

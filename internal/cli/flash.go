@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/cli/term"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -93,6 +94,6 @@ func (a *app) showPlaced(v task.FlashView) {
 	}
 	a.out.Show(term.Table{Head: []string{"INTO", "FILE", "SIZE", "BECAUSE"}, Rows: rows, Second: 3})
 	if folded > 0 {
-		a.say("", say.Good, "%s where what is in it says; --details tells why", counted(folded, "file")+map[bool]string{true: " goes", false: " go"}[folded == 1])
+		a.say("", say.Good, "%s where what is in it says; --details tells why", spell.Counted(folded, "file")+map[bool]string{true: " goes", false: " go"}[folded == 1])
 	}
 }

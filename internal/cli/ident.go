@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,6 +13,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/place"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -66,7 +66,7 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 		a.say("", say.Fail, "%s", sentence(err))
 	}
 	if n := len(r.Errors); n > 0 && err == nil {
-		err = fmt.Errorf("%d of %d files could not be read", n, n+len(r.Files))
+		err = errors.New(spell.SomeOf(n, n+len(r.Files), "file", "could not be read", "could not be read"))
 	}
 	return err
 }

@@ -13,6 +13,7 @@ import (
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
 	"jarlid/internal/journal"
@@ -363,7 +364,7 @@ func (a *app) jobsPrune(cmd *cobra.Command, args []string, age string) error {
 	}
 	a.result = r
 	if err == nil {
-		a.say("", say.Done, "%s deleted, %d stay", counted(len(gone), "job"), kept)
+		a.say("", say.Done, "%s deleted, %d stay", spell.Counted(len(gone), "job"), kept)
 	}
 	return err
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
+	"jarlid/internal/core/spell"
 	"jarlid/internal/journal"
 	"jarlid/internal/say"
 )
@@ -57,6 +58,6 @@ func (a *app) man(root *cobra.Command, dir string) error {
 		return err
 	}
 	a.result = manWritten{dir, len(pages)}
-	a.say("", say.Done, "%s in %s", counted(len(pages), "page"), dir)
+	a.say("", say.Done, "%s in %s", spell.Counted(len(pages), "page"), dir)
 	return nil
 }

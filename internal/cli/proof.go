@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/proof"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
 )
@@ -88,13 +89,13 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 		}
 	}
 	if mismatch > 0 && mismatch == refused {
-		return &noError{fmt.Sprintf("%d of %d files would not be accepted", refused, len(paths))}
+		return &noError{spell.SomeOf(refused, len(paths), "file", "would not be accepted", "would not be accepted")}
 	}
 	if mismatch > 0 {
-		return &noError{fmt.Sprintf("%d of %d files do not match", mismatch, len(paths))}
+		return &noError{spell.SomeOf(mismatch, len(paths), "file", "does not match", "do not match")}
 	}
 	if notRead > 0 {
-		return fmt.Errorf("%d of %d files could not be read", notRead, len(paths))
+		return errors.New(spell.SomeOf(notRead, len(paths), "file", "could not be read", "could not be read"))
 	}
 	return nil
 }
@@ -151,7 +152,7 @@ func (a *app) printProof(r *proof.Result, several bool) {
 	}
 	switch {
 	case len(good) > 1 && !a.details:
-		a.say("", say.Good, "%s%s good: %s", of, counted(len(good), "check"), strings.Join(good, ", "))
+		a.say("", say.Good, "%s%s good: %s", of, spell.Counted(len(good), "check"), strings.Join(good, ", "))
 	default:
 		for _, what := range good {
 			a.say("", say.Good, "%s%s", of, what)

@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/cli/term"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
@@ -77,21 +78,13 @@ func (a *app) openSheet(cmd *cobra.Command, path string, o *sheetOptions) (*shee
 	if err != nil {
 		return nil, nil, err
 	}
-	a.say("", say.Info, "%s: %s, %s", filepath.Base(path), op.Name, counted(len(op.Tasks), "task"))
+	a.say("", say.Info, "%s: %s, %s", filepath.Base(path), op.Name, spell.Counted(len(op.Tasks), "task"))
 	for _, h := range op.Hands {
 		a.say("", say.Note, "to be at hand: %s, for %s", h.Who, h.For)
 	}
 	r := op.Prepare(cmd.Context(), e)
 	changed, err := r.Changed(cmd.Context())
 	return r, changed, err
-}
-
-// counted says how many of a thing there are.
-func counted(n int, what string) string {
-	if n != 1 {
-		what += "s"
-	}
-	return fmt.Sprintf("%d %s", n, what)
 }
 
 func (a *app) sheetCheck(cmd *cobra.Command, args []string, o *sheetOptions) error {
@@ -273,7 +266,7 @@ func (a *app) sayJudged(j *sheet.Judged, out *term.Term, names []string) {
 		if len(names) > 1 {
 			each = " each"
 		}
-		out.Say(j.Name, say.Info, "%s on %s: %s to send%s, about %s", counted(n, "task"), strings.Join(names, ", "), image.Size(j.Bytes), each, takes(j.Seconds))
+		out.Say(j.Name, say.Info, "%s on %s: %s to send%s, about %s", spell.Counted(n, "task"), strings.Join(names, ", "), image.Size(j.Bytes), each, takes(j.Seconds))
 	}
 }
 

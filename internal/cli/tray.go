@@ -12,6 +12,7 @@ import (
 
 	"jarlid/internal/act"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
@@ -141,7 +142,7 @@ func (t *tray) judge(ctx context.Context, m *member, run *journal.Run) (*sheet.P
 		if p.From, p.Rest, err = t.sheet.Left(ctx, run, j); err != nil {
 			return nil, err
 		}
-		m.say(m.name, say.Info, "%s of %d are done on %s", counted(p.From, "task"), len(t.sheet.Tasks), m.name)
+		m.say(m.name, say.Info, "%s of %d are done on %s", spell.Counted(p.From, "task"), len(t.sheet.Tasks), m.name)
 	}
 	if p.Judged, err = t.sheet.Judge(ctx, j, p.From, p.Rest); err != nil {
 		return nil, err
@@ -250,8 +251,8 @@ func (t *tray) End(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 		t.app.out.Event("phone", p.Name, o)
 	}
 	if err == nil {
-		m.out.Ended(true, "all "+counted(len(o.Tasks), "task")+" done")
-		m.say(m.name, say.Done, "%s: all %s done", m.name, counted(len(o.Tasks), "task"))
+		m.out.Ended(true, "all "+spell.Counted(len(o.Tasks), "task")+" done")
+		m.say(m.name, say.Done, "%s: all %s done", m.name, spell.Counted(len(o.Tasks), "task"))
 		return
 	}
 	at := ""
@@ -336,7 +337,7 @@ func (t *tray) refused(ran *sheet.Ran) error {
 		}
 		return &codedError{exitStopped, "stopped, nothing was changed"}
 	}
-	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good, counted(len(ran.Phones), "phone"))}
+	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good, spell.Counted(len(ran.Phones), "phone"))}
 }
 
 // desk is where the person is: at one phone at a time. Whoever needs hands waits for a turn; the

@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"runtime/debug"
 	"slices"
@@ -212,10 +213,16 @@ func (l *lab) run(args ...string) (int, string) {
 	return j.code, j.out.String()
 }
 
+// onePlural is one thing that is spoken of as several.
+var onePlural = regexp.MustCompile(`(?m)(?:^|[^0-9.,:/_-])1 (?:accounts|add-ons|apps|bytes|causes|checks|commands|days|digests|entries|facts|files|findings|folders|hours|images|items|jobs|keys|lines|members|messages|minutes|modes|models|names|packages|parts|partitions|passes|patches|phones|pieces|points|requirements|scripts|seconds|services|sheets|slots|stops|tasks|times|tries|versions|warnings)\b`)
+
 // nexts holds the commands a run names as the next ones to what can be typed, and, where the lab
 // follows them, to what the phone can do in its mode.
 func (l *lab) nexts(args []string, out string) {
 	l.Helper()
+	if bad := onePlural.FindString(out); bad != "" {
+		l.Errorf("jarlid %s says %q:\n%s", strings.Join(args, " "), bad, out)
+	}
 	for line := range strings.Lines(out) {
 		text, named := strings.CutPrefix(line, "next  ")
 		if !named || l.columns > 0 { // a terminal breaks it

@@ -86,7 +86,7 @@ func (t *Flash) one() error {
 			return files.NamedAfter(im) != base && !slices.ContainsFunc(im.File.GoesTo, func(d ident.Destination) bool { return d.Partition == base })
 		})
 		if len(t.set.Images) != 1 {
-			return usage("%s holds %d images, and %d of them are for %s; take out the one that is meant: jarlid lift %s -o DIR", t.set.Set, n, len(t.set.Images), base, local.Quote(t.set.Set))
+			return usage("%s holds %s, and %d of them are for %s; take out the one that is meant: jarlid lift %s -o DIR", t.set.Set, spell.Counted(n, "image"), len(t.set.Images), base, local.Quote(t.set.Set))
 		}
 	} else if n > 1 {
 		return usage("--into %s is for one image, and here are %d", t.Into, n)
@@ -189,7 +189,7 @@ func (t *Flash) Prepare(in *engine.Input) (*engine.Draft, error) {
 	}
 	list, why := place.Order(list, t.set.Manifest.Order, in.Card, in.Model)
 	if t.set.Set != "" {
-		in.Notes.Say(say.Info, "%s is a set of %d images; the order: %s", filepath.Base(t.set.Set), len(list), why)
+		in.Notes.Say(say.Info, "%s is a set of %s; the order: %s", filepath.Base(t.set.Set), spell.Counted(len(list), "image"), why)
 		for _, r := range t.set.Manifest.Requires {
 			d.Lacks.Variables = append(d.Lacks.Variables, r.Name)
 		}

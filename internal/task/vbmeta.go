@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
@@ -447,7 +448,7 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 		}
 		known = j.Card
 	}
-	e.Obs().Say(say.Info, "verifying %s with %d images; hash trees are worked out whole", filepath.Base(t.File), set.count)
+	e.Obs().Say(say.Info, "verifying %s with %s; hash trees are worked out whole", filepath.Base(t.File), spell.Counted(set.count, "image"))
 	set.paths["vbmeta"] = top
 	return judged(ctx, set.source, known, plan.JudgeThere)
 }

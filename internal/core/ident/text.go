@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/parttable"
 	"jarlid/internal/core/image/sums"
+	"jarlid/internal/core/spell"
 )
 
 // text tells texts, and among them files of digests and web pages, from bytes
@@ -106,7 +107,7 @@ func (f *File) Words() string {
 		if f.Payload.Delta() {
 			kind = "delta payload"
 		}
-		s += fmt.Sprintf(": %s of %d partitions", kind, len(f.Payload.Partitions))
+		s += fmt.Sprintf(": %s of %s", kind, spell.Counted(len(f.Payload.Partitions), "partition"))
 	case len(f.Members) > 0 && f.Kind != Super && !(f.partial && f.inTar()): // of a tar's head nobody can tell
 		s += ": " + f.counted()
 	}
@@ -125,10 +126,7 @@ func (f *File) Wrapping() string {
 
 // counted says how many files an archive holds.
 func (f *File) counted() string {
-	if n := max(f.Count, len(f.Members)); n != 1 {
-		return fmt.Sprintf("%d files", n)
-	}
-	return "1 file"
+	return spell.Counted(max(f.Count, len(f.Members)), "file")
 }
 
 func (f *File) inTar() bool { return len(f.Wrapped) > 0 && f.Wrapped[len(f.Wrapped)-1] == "tar" }
@@ -167,7 +165,7 @@ func (f *File) Lines() []string {
 		add("%s", s)
 	}
 	if f.Ramdisk != nil {
-		add("ramdisk: %d files, compressed as %s", f.Ramdisk.Files, orPlain(string(f.Ramdisk.Compression)))
+		add("ramdisk: %s, compressed as %s", spell.Counted(f.Ramdisk.Files, "file"), orPlain(string(f.Ramdisk.Compression)))
 	}
 	if frags, ok := f.Details["vendor_ramdisk_table"].([]map[string]any); ok {
 		for _, fr := range frags {

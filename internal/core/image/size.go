@@ -1,6 +1,10 @@
 package image
 
-import "fmt"
+import (
+	"fmt"
+
+	"jarlid/internal/core/spell"
+)
 
 var sizeUnits = []struct {
 	name string
@@ -14,7 +18,7 @@ func Size(n int64) string {
 			return fmt.Sprintf("%.1f %s", float64(n)/float64(u.size), u.name)
 		}
 	}
-	return fmt.Sprintf("%d bytes", n)
+	return spell.Counted(n, "byte")
 }
 
 // SizeOf writes how much of total is done, in the unit of the total: "11.7 of

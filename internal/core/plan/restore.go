@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/spell"
 )
 
 // RestoreFiles puts the files of a backup into the shared storage again.
@@ -20,7 +21,7 @@ type RestoreFiles struct {
 
 // Title says what is done.
 func (r *RestoreFiles) Title() string {
-	return fmt.Sprintf("put %d files back into the shared storage", len(r.Item.Files))
+	return fmt.Sprintf("put %s back into the shared storage", spell.Counted(len(r.Item.Files), "file"))
 }
 
 // Modes: a recovery or the system.

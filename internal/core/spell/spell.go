@@ -2,6 +2,7 @@
 package spell
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -71,4 +72,21 @@ func DidYouMean(word string, names []string) string {
 		return ""
 	}
 	return "; did you mean " + strings.Join(near, ", or ") + "?"
+}
+
+// Counted says how many of a thing there are: "1 file", "2 files".
+func Counted[N int | int64 | uint32](n N, what string) string {
+	if n != 1 {
+		what += "s"
+	}
+	return fmt.Sprintf("%d %s", n, what)
+}
+
+// SomeOf says of how many of all things something is so, "2 of 3 files do not match"; of a single one that it is:
+// "the file does not match".
+func SomeOf(n, all int, what, one, many string) string {
+	if all == 1 {
+		return "the " + what + " " + one
+	}
+	return fmt.Sprintf("%d of %s %s", n, Counted(all, what), many)
 }

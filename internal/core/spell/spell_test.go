@@ -23,3 +23,16 @@ func TestNear(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// TestCounted: one thing is never spoken of as several.
+func TestCounted(t *testing.T) {
+	for got, want := range map[string]string{
+		Counted(0, "file"): "0 files", Counted(1, "file"): "1 file", Counted(int64(2), "byte"): "2 bytes",
+		SomeOf(1, 1, "file", "does not match", "do not match"): "the file does not match",
+		SomeOf(1, 3, "file", "does not match", "do not match"): "1 of 3 files do not match",
+	} {
+		if got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}

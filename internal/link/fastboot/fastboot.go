@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"jarlid/internal/core/spell"
 	"jarlid/internal/link"
 )
 
@@ -183,7 +184,7 @@ func (c *Client) Download(ctx context.Context, size int64, r io.Reader, sent fun
 		return c.broken("took %q without waiting for the data", cmd)
 	}
 	if room != size {
-		return c.broken("is ready for %d bytes of data, %d were announced", room, size)
+		return c.broken("is ready for %s of data, %d were announced", spell.Counted(room, "byte"), size)
 	}
 	chunk := int64(dataChunk)
 	if _, ok := c.t.(*USB); ok {

@@ -19,6 +19,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
@@ -209,7 +210,7 @@ func identified(path string, memory int64) (*advice.Given, error) {
 
 func is(g *advice.Given) string {
 	if g.Set {
-		return fmt.Sprintf("a folder with %d files", len(g.File.Members))
+		return "a folder with " + spell.Counted(len(g.File.Members), "file")
 	}
 	return g.File.Words()
 }
