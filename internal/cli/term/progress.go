@@ -250,7 +250,7 @@ const (
 	trayBar             = 12
 	barFull             = "▪"
 	barEmpty            = "·"
-	leastName, mostName = 12, 28 // names within are aligned
+	leastName, mostName = 16, 28 // names within are aligned: those of most partitions
 	sizeWide            = 9      // "123.4 MiB"
 )
 
