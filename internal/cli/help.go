@@ -106,7 +106,7 @@ var placeholders = map[string]string{
 	"accept": "NAME[=WHAT]", "on": "PHONE", "card": "FILE", "cards": "FILE,...", "models": "MODEL,...", "model": "MODEL", "home": "DIR", "at": "DIR", "output": "PATH", "wait": "TIME", "page": "FILE",
 	"save": "FILE", "table": "FILE", "file": "NAME=PATH", "for": "WHAT", "images": "SET", "from": "WHAT", "into": "PARTITION@SLOT", "boot": "FILE", "recovery-after": "FILE", "then": "WHAT", "to": "WHERE",
 	"older": "AGE", "code": "CODE", "slot": "SLOT", "max-memory": "SIZE", "max-size": "SIZE", "against": "FILE", "signer": "FILE", "keys-of": "FILE", "over": "FILE", "vendor": "SET", "with": "FILE,...",
-	"without": "NAME", "only": "NAME", "story": "NAME", "as": "NAME", "serial": "NUMBER", "fastboot": "ADDRESS", "adb": "ADDRESS", "battery": "PERCENT", "mode": "MODE", "after": "NUMBER",
+	"without": "NAME", "only": "NAME", "story": "NAME", "as": "NAME", "serial": "NUMBER", "fastboot": "ADDRESS", "loader": "ADDRESS", "adb": "ADDRESS", "battery": "PERCENT", "mode": "MODE", "after": "NUMBER",
 }
 
 // placeholder is what an option takes; "" for one that takes nothing.

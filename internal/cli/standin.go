@@ -37,6 +37,7 @@ func (a *app) standinCommand() *cobra.Command {
 	f.StringVar(&o.Dir, "at", "", "folder for its storage and state (needed)")
 	f.StringVar(&as, "as", "", "its name on the bench (default: the model's)")
 	f.StringVar(&o.Fastboot, "fastboot", "", "address for fastboot, such as 127.0.0.1:5554 (default: a free port)")
+	f.StringVar(&o.Loader, "loader", "", "address for a maker's loader, on a model that has one (default: a free port)")
 	f.StringVar(&o.ADB, "adb", "", "address for ADB, such as 127.0.0.1:5555 (default: a free port)")
 	f.BoolVar(&o.Locked, "locked", false, "a new one comes with its bootloader locked")
 	f.StringVar(&o.Serial, "serial", "", "a new one's serial number (default: the model's), so that several of one model can run")
@@ -52,7 +53,7 @@ func (a *app) standinCommand() *cobra.Command {
 			return a.standinFault(cmd.Context(), args[0], fault)
 		}}
 	bad.Flags().Int64Var(&fault.After, "after", 0, "drop, battery, stall: once the computer has sent so many bytes; refuse, drop-next: after so many commands")
-	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often")
+	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often; line-...: how many messages")
 	c.AddCommand(run, press, bad)
 	return c
 }
@@ -112,9 +113,15 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	if err != nil {
 		return err
 	}
+	switch {
+	case m.HasLoader() && o.Fastboot != "":
+		return usage("%s has its maker's loader and no fastboot: write --loader %s", m.Name, o.Fastboot)
+	case !m.HasLoader() && o.Loader != "":
+		return usage("%s has fastboot and no maker's loader: write --fastboot %s", m.Name, o.Loader)
+	}
 	if onCable {
-		if o.Fastboot != "" || o.ADB != "" {
-			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --adb), not on both")
+		if o.Fastboot != "" || o.Loader != "" || o.ADB != "" {
+			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --loader, --adb), not on both")
 		}
 		if o.Cable = a.Plug; o.Cable == nil {
 			kernel := &soft.Kernel{}

@@ -17,6 +17,9 @@ import (
 func TestKnot(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
+		for _, c := range [][3]string{{"knot", "--fastboot", "write --loader 127.0.0.1:4911"}, {"dunlin", "--loader", "write --fastboot 127.0.0.1:4911"}} {
+			l.want(2, []string{c[2]}, "standin", "run", c[0], "--at", filepath.Join(l.dir, "none"), c[1], "127.0.0.1:4911")
+		}
 		l.standin("knot")
 		l.follows = true
 		l.want(0, []string{"loader", "WL-KN-0301", "no slots"}, "bench")
