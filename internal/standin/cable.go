@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"sync"
 	"time"
@@ -201,13 +202,7 @@ type lineToUSB struct {
 	p *Phone
 }
 
-func (l *lineToUSB) Write(b []byte) (int, error) {
-	n, err := l.Wire.Write(l.p.bent(b))
-	if err == nil {
-		n = len(b)
-	}
-	return n, err
-}
+func (l *lineToUSB) Write(b []byte) (int, error) { return l.p.bend(l.Wire, b) }
 
 // loaderPort carries fastboot over a device's endpoints.
 type loaderPort struct {
@@ -258,13 +253,7 @@ type debugPort struct {
 	p *Phone
 }
 
-func (d *debugPort) Write(b []byte) (int, error) {
-	n, err := d.Stream.Write(d.p.bent(b))
-	if err == nil {
-		n = len(b)
-	}
-	return n, err
-}
+func (d *debugPort) Write(b []byte) (int, error) { return d.p.bend(d.Stream, b) }
 
 func (p *Phone) mode() card.Mode {
 	p.mu.Lock()
@@ -285,6 +274,15 @@ func (p *Phone) bent(b []byte) []byte {
 		return bad
 	}
 	return b
+}
+
+// bend writes what goes out in place of b, as if it were b.
+func (p *Phone) bend(w io.Writer, b []byte) (int, error) {
+	n, err := w.Write(p.bent(b))
+	if err == nil {
+		n = len(b)
+	}
+	return n, err
 }
 
 // pull pulls the cable, to put it back after a while; other says whether into another socket.
