@@ -30,17 +30,26 @@ func Scratch(parent string) (dir string, done func(), err error) {
 		return "", nil, err
 	}
 	sweep(parent)
-	for range 3 { // a sweep of another program may have come between
+	for range 20 { // a sweep of another program may have come between
 		if dir, err = os.MkdirTemp(parent, scratchName); err != nil {
 			return "", nil, err
 		}
 		lock := flock.New(filepath.Join(dir, inUse))
-		if ok, lerr := lock.TryLock(); lerr == nil && ok {
+		ok, lerr := lock.TryLock()
+		if ok {
+			_, lerr = os.Stat(dir) // not what a sweep has moved away
+		}
+		if ok && lerr == nil {
 			return dir, func() { _ = lock.Close(); _ = os.RemoveAll(dir) }, nil // what can't be removed goes with the next sweep
 		}
 		_ = lock.Close()
+		_ = os.RemoveAll(dir)
+		err = lerr
 	}
-	return "", nil, errors.New("no temporary folder can be made in " + parent)
+	if err == nil {
+		err = errors.New("others remove them")
+	}
+	return "", nil, fmt.Errorf("no temporary folder can be made in %s: %w", parent, err)
 }
 
 // sweep removes the folders of programs that are gone.
@@ -62,8 +71,18 @@ func sweep(parent string) {
 			_ = lock.Close()
 			continue // its program runs
 		}
+		// One that is being made has the file and not yet the lock on it: moved away under the
+		// lock, it is missed by whoever makes it, who takes another. Where a folder with an open
+		// file in it can't be moved, the one that makes it holds it by that.
+		gone := dir + "-gone"
+		if os.Rename(dir, gone) != nil {
+			_ = lock.Close()
+			if os.Rename(dir, gone) != nil {
+				continue
+			}
+		}
 		_ = lock.Close()
-		_ = os.RemoveAll(dir)
+		_ = os.RemoveAll(gone)
 	}
 }
 
