@@ -4,12 +4,12 @@ package demo
 
 import (
 	"bytes"
-	"compress/gzip"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
 	"jarlid/internal/core/model"
@@ -136,7 +136,8 @@ func generic(o scenario.OS, ext string) ([]byte, error) {
 		return nil, err
 	}
 	var out bytes.Buffer
-	var z io.WriteCloser = gzip.NewWriter(&out)
+	var z io.WriteCloser
+	z, err = gzip.NewWriterLevel(&out, gzip.BestSpeed)
 	if ext == ".zst" {
 		if z, err = zstd.NewWriter(&out); err != nil {
 			return nil, err

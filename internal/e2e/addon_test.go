@@ -75,6 +75,7 @@ func TestKeysOfAFragment(t *testing.T) {
 // TestAddonFindings: what is wrong with an add-on, and what happens when it is
 // sent all the same.
 func TestAddonFindings(t *testing.T) {
+	t.Parallel()
 	rom := func(l *lab) {
 		l.readyForPackages(files.Recovery)
 		l.want(0, nil, "sideload", files.Package, "--yes")
@@ -163,6 +164,7 @@ func TestAddonFindings(t *testing.T) {
 // block lists, plain and brotli, and on the old one the service that takes the whole
 // file at once.
 func TestOneSlotPackages(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name   string
 		packed bool

@@ -77,6 +77,7 @@ func parseHex(s string) (n int64, err error) {
 // TestBadPhones: what is against the protocol ends with 5, and the journal says
 // in which act.
 func TestBadPhones(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, at, says string
 		script         func(c net.Conn, put func(string))

@@ -85,6 +85,7 @@ func (l *lab) raw(port, serial string, functions ...soft.Function) (d *soft.Devi
 
 // TestWhyOnCable gives each cause for which a phone on a cable can't be worked with.
 func TestWhyOnCable(t *testing.T) {
+	t.Parallel()
 	serial := soft.Function{Class: 2, SubClass: 2, Protocol: 1, In: 1, Out: 1}
 	own := soft.Function{Class: 0xff, SubClass: 0xff, Protocol: 0xff, In: 1, Out: 1}
 	disk := soft.Function{Class: 8, SubClass: 6, Protocol: 0x50, In: 1, Out: 1}
@@ -246,6 +247,7 @@ func TestOneNumber(t *testing.T) {
 // TestMoved: a phone that is put into another socket is followed by its serial number; one whose
 // number is another there too is asked about, and without a person it is not taken.
 func TestMoved(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		model   string
 		attends bool
@@ -299,6 +301,7 @@ func TestCommandedOn(t *testing.T) {
 // TestBadCables: a phone whose descriptors lie, or that answers against the rules, ends every
 // command with exit 5, and nothing it says is printed raw.
 func TestBadCables(t *testing.T) {
+	t.Parallel()
 	for name, answer := range map[string]string{"garbage": "\x1b[2J\x00\xff", "a length that lies": "DATAffffffff", "nothing": ""} {
 		t.Run(name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
@@ -325,6 +328,7 @@ func TestBadCables(t *testing.T) {
 // TestCableFaults: an endpoint that halts, and answers that are cut or garbled, end with a name,
 // and the repeat ends well.
 func TestCableFaults(t *testing.T) {
+	t.Parallel()
 	for _, fault := range []string{"halt", "short-answer", "garbage", "stall"} {
 		t.Run(fault, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {

@@ -11,6 +11,7 @@ import (
 
 // TestSameChecks: a mistake is stopped by its effect, by whatever way it is made.
 func TestSameChecks(t *testing.T) {
+	t.Parallel()
 	addons := func(l *lab, names ...string) (list []string) {
 		for _, n := range names {
 			list = append(list, l.file(n+".zip", must(scenario.Addon{Name: "Countsheet", Signer: "tideline"}.Package())))

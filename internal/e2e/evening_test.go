@@ -48,6 +48,7 @@ func (l *lab) firstStart(name, says string) {
 // TestEvenings does the whole evening on each phone with slots: format, ROM,
 // restart, two add-ons, first start, apps.
 func TestEvenings(t *testing.T) {
+	t.Parallel()
 	t.Run("dunlin", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			l.standin("dunlin")

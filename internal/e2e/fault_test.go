@@ -38,6 +38,7 @@ func (l *lab) broken(code int, out string) {
 // battery dies, the recovery says that it failed, the storage is full. Each time the journal
 // says what is so, and the same command done again ends well.
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {

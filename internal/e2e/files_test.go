@@ -193,6 +193,7 @@ func TestIdent(t *testing.T) {
 // TestWrapped wraps an image with the general tools, also twice, and looks
 // through; deep tells what only the whole tells; lift takes the image out.
 func TestWrapped(t *testing.T) {
+	t.Parallel()
 	vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
 	for name, c := range map[string]struct {
 		wrapped string

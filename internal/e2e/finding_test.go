@@ -20,6 +20,7 @@ func godwitFile(l *lab, name string, b []byte, err error) string {
 // TestFindings proves each finding on a stand-in: how it is stopped, and what
 // a phone does when it is accepted all the same.
 func TestFindings(t *testing.T) {
+	t.Parallel()
 	godwit := scenario.Phone{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a"}
 	intoRecovery := func(l *lab) {
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
@@ -66,7 +67,7 @@ func TestFindings(t *testing.T) {
 			l.want(5, []string{"no such partition"}, "recovery", "install", files.Recovery, "--yes", "--into", "rescue@both", "--accept", "no-such-partition")
 		},
 		"image-too-big": func(l *lab) {
-			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 8MiB"))
+			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 4MiB"))
 			l.want(3, []string{"stop  image-too-big"}, "recovery", "install", files.Recovery, "--yes", "--accept", "image-too-big")
 		},
 		"not-a-recovery": func(l *lab) {
@@ -160,6 +161,7 @@ func TestFindings(t *testing.T) {
 // TestRecoveriesThatSayLittle: a closing word alone never makes a package
 // installed, and its lack never makes it failed.
 func TestRecoveriesThatSayLittle(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, traits, pkg, outcome string
 		exit                       int

@@ -127,6 +127,7 @@ func (l *lab) mode(phone string) string {
 // system never gives another, and that what fits starts when it is flashed and cared for and
 // what does not fit does not.
 func TestFit(t *testing.T) {
+	t.Parallel()
 	want := byHand(t)
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {

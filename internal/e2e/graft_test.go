@@ -25,6 +25,7 @@ func parts(t *testing.T, img []byte) map[string][]byte {
 // TestGraft sets a recovery where it lives among other things: each slot keeps its own
 // kernel, and starts the recovery and the system.
 func TestGraft(t *testing.T) {
+	t.Parallel()
 	t.Run("godwit", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			kit := kitOf(t, "godwit", 2)
@@ -134,6 +135,7 @@ func TestGraft(t *testing.T) {
 // TestRecoverySetEverywhere: on every kind of phone the recovery that is set runs, and
 // does so again after a ROM that brought another one.
 func TestRecoverySetEverywhere(t *testing.T) {
+	t.Parallel()
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {

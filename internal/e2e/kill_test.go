@@ -34,6 +34,7 @@ func (l *lab) awaitAct(title string) {
 // journal says what was under way, the next command knows, and the job can be
 // repeated to its end. The cable stands still while it happens.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	recovery := bigRecovery(8 << 20)
 	for _, c := range []struct {
 		name, step string

@@ -116,6 +116,7 @@ func (l *lab) travel(k kind) {
 // TestKinds walks every kind of phone the right way: card, try, set, every way
 // between two modes, single images, a firmware set, wipe, and a phone that starts.
 func TestKinds(t *testing.T) {
+	t.Parallel()
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
@@ -208,6 +209,7 @@ func TestKinds(t *testing.T) {
 
 // TestUnlockKinds opens every kind of phone with the command it knows.
 func TestUnlockKinds(t *testing.T) {
+	t.Parallel()
 	for _, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
@@ -243,6 +245,7 @@ func (l *lab) allowing(phone string, f func()) {
 // TestKindsDoneWrong does on each kind of phone what goes wrong there: the named
 // finding, and when it is accepted what the phone really does.
 func TestKindsDoneWrong(t *testing.T) {
+	t.Parallel()
 	junk := func(l *lab, name string, n int) string {
 		return l.file(name, bytes.Repeat([]byte("\x01\x02\x03\xff"), n/4))
 	}

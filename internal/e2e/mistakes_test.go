@@ -368,6 +368,7 @@ func onCable(l *lab, block func(), says string) []way {
 // TestMistakes makes each of the forty mistakes by the shortest way and by every other one that
 // leads to the same effect. Without -whole a seeded sample of them is taken.
 func TestMistakes(t *testing.T) {
+	t.Parallel()
 	rows := mistakes
 	for i, m := range rows {
 		if m.n != i+1 {

@@ -16,6 +16,7 @@ import (
 
 // TestOutcomes: what is told is what happened, and no state is without a way on.
 func TestOutcomes(t *testing.T) {
+	t.Parallel()
 	quiet := func(l *lab) string {
 		return l.file("quiet.img", must(scenario.Recovery(scenario.SaltmarshRecovery, dunlin)))
 	}

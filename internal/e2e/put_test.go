@@ -23,6 +23,7 @@ type putResult struct {
 // TestPut puts packages onto phones in recovery and in the system, the old ADB's
 // and the new one's way, and has one installed from there.
 func TestPut(t *testing.T) {
+	t.Parallel()
 	t.Run("onto a memory card", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			kit := kitOf(t, "turnstone", 1)

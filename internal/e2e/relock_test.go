@@ -5,6 +5,7 @@ import "testing"
 // TestRelock: a phone is locked only over what is known to start then; locked over
 // anything else it starts nothing.
 func TestRelock(t *testing.T) {
+	t.Parallel()
 	t.Run("over the maker's set", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			kit := kitOf(t, "dunlin", 2)

@@ -19,6 +19,7 @@ import (
 // more: by the journal, which is named. Each stop can be accepted, since another program may
 // have been at work in between.
 func TestRemembered(t *testing.T) {
+	t.Parallel()
 	byJob := regexp.MustCompile(`\(so says the journal of job (\d+)\)`)
 	images := func(o scenario.OS) map[string][]byte { return must(scenario.Images(o, dunlin)) }
 	// treed is a system image with the footer a build gives it, which states its hash tree.

@@ -30,6 +30,7 @@ var passing = []struct{ what, with string }{
 // TestScreens holds what the main commands show on a terminal, at 80 and 120 columns, to files that
 // somebody has read.
 func TestScreens(t *testing.T) {
+	t.Parallel()
 	if *cabled {
 		t.Skip("what was read shows phones on the network")
 	}
@@ -157,6 +158,14 @@ func (l *lab) examples() (list []example) {
 // TestExamples runs each command that help, README and guide show, up to its questions: it is one
 // that can be typed, with files of the kind it names.
 func TestExamples(t *testing.T) {
+	t.Parallel()
+	const hands = 3 // who share the typing
+	for hand := range hands {
+		t.Run(fmt.Sprint(hand), func(t *testing.T) { typeExamples(t, hand, hands) })
+	}
+}
+
+func typeExamples(t *testing.T, hand, hands int) {
 	inLab(t, func(t *testing.T, l *lab) {
 		more := kitOf(t, "dunlin", 2).more
 		avocet := kitOf(t, "avocet", 2)
@@ -225,6 +234,9 @@ func TestExamples(t *testing.T) {
 			key := strings.Join(args, " ")
 			if ran[key]++; ran[key] > 1 || len(args) == 0 || slices.Contains([]string{"demo", "standin"}, args[0]) && !slices.Contains(args, "--list") || slices.Contains(args, "--watch") {
 				continue // told whole by a test of their own, or run until they are ended
+			}
+			if len(ran)%hands != hand {
+				continue
 			}
 			if err := os.MkdirAll(filepath.Join(out, fmt.Sprint(len(ran)-1)), 0o755); err != nil {
 				t.Fatal(err)

@@ -12,6 +12,7 @@ import (
 // TestVBMeta: a chain is shown and verified against its images, flags are changed in
 // files and on phones, and the phone does what was said.
 func TestVBMeta(t *testing.T) {
+	t.Parallel()
 	t.Run("files", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			kit := kitOf(t, "avocet", 2)

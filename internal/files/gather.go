@@ -438,7 +438,7 @@ func take(ctx context.Context, it lift.Item, out string, g Gathering) error {
 	if g.Working != nil && !manifest(it.Name) {
 		moved, end = g.Working("unwrapped", "unwrapping "+it.Name, max(it.Size, 0))
 	}
-	_, err = it.Write(ctx, NewOut(f), moved)
+	_, err = it.Write(ctx, lift.Unsummed{Out: NewOut(f)}, moved)
 	end()
 	if cerr := f.Close(); err == nil {
 		err = cerr

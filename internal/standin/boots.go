@@ -205,14 +205,24 @@ func (p *Phone) verify(slot string, whole bool) (*vbmeta.Chain, error) {
 		opened = append(opened, v)
 		return v, v.Size, nil
 	}
-	c, err := vbmeta.VerifyChain(context.Background(), open, "vbmeta", whole)
+	strict := !p.unlocked() || p.spec.Enforces
+	var also vbmeta.Contents
+	if strict {
+		also |= vbmeta.WithHashes
+	}
+	if whole {
+		if _, off, _, _ := vbmeta.Trees(open, "vbmeta"); strict || !off {
+			also |= vbmeta.WithTrees
+		}
+	}
+	c, err := vbmeta.VerifyChain(context.Background(), open, "vbmeta", also)
 	if err != nil {
 		return c, err
 	}
 	if err := c.Invalid(); err != nil {
 		return c, fmt.Errorf("verified boot: %w", err)
 	}
-	if !p.unlocked() || p.spec.Enforces {
+	if strict {
 		if err := p.trusts(c); err != nil {
 			return c, fmt.Errorf("verified boot refuses it: %w", err)
 		}

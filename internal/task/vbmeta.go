@@ -304,7 +304,7 @@ func (s *imageSet) source(name string) (io.ReaderAt, int64, error) {
 
 // verify verifies the set's chain, for a phone nobody knows.
 func (s *imageSet) verify(ctx context.Context) (*vbmeta.Chain, plan.Verdict, error) {
-	chain, err := vbmeta.VerifyChain(ctx, s.source, "vbmeta", true)
+	chain, err := vbmeta.VerifyChain(ctx, s.source, "vbmeta", vbmeta.WithHashes|vbmeta.WithTrees)
 	if err != nil {
 		return nil, plan.Verdict{}, err
 	}
@@ -492,7 +492,7 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 }
 
 func judged(ctx context.Context, source vbmeta.Source, known *card.Card, judge func(*vbmeta.Chain, *card.Card) plan.Verdict) (*VBMetaChecked, error) {
-	chain, err := vbmeta.VerifyChain(ctx, source, "vbmeta", true)
+	chain, err := vbmeta.VerifyChain(ctx, source, "vbmeta", vbmeta.WithHashes|vbmeta.WithTrees)
 	if err != nil {
 		return nil, err
 	}

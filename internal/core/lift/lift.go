@@ -27,6 +27,10 @@ type Out interface {
 	SetSize(n int64) error
 }
 
+// Unsummed is an Out for whoever needs no digest of what is written: an item that would have to
+// make one for that alone gives none.
+type Unsummed struct{ Out }
+
 // Item is one thing that can be taken out.
 type Item struct {
 	Name string // a path with slashes, never leading out of a folder

@@ -209,9 +209,9 @@ func bootImages(o OS, p Phone, r RecoveryKind) (map[string][]byte, error) {
 	}
 	files := map[string]string{"init": "#!init\n", "default.prop": props}
 	order := []string{"init", "default.prop", "first_stage.fstab"}
-	size := 6 << 20
+	size := 3 << 20
 	if p.System != "" {
-		size = 3 << 20
+		size = 2 << 20
 	}
 	if p.Home == "boot" {
 		if err := addRecovery(files, &order, r, p); err != nil {
@@ -302,9 +302,9 @@ func Recovery(k RecoveryKind, p Phone) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	size := 12 << 20
+	size := 6 << 20
 	if p.System != "" {
-		size = 4 << 20
+		size = 3 << 20
 	}
 	return bootImage(k.Name+k.Version, size, Stock, p, rd, false)
 }

@@ -81,23 +81,32 @@ func (v *Verdict) Missing() bool {
 	return errors.Is(v.Err, fs.ErrNotExist) || errors.Is(v.Invalid, fs.ErrNotExist)
 }
 
+// Contents are the partitions whose contents a verification looks at, by how a vbmeta answers
+// for them: WithHashes or WithTrees, or both.
+type Contents uint
+
+// The partitions with a digest of the whole, and those with a tree of digests.
+const (
+	WithHashes Contents = 1 << iota
+	WithTrees
+)
+
 // maxChain bounds how many vbmeta images one chain may have; libavb allows
 // chains from the top image only.
 const maxChain = 32
 
 // VerifyChain verifies the partition named top and everything it answers for,
-// by the rules of avb_slot_verify.c: signatures, keys of chained partitions, and
-// the digests of hash descriptors. Trees are worked out when trees is set, which
-// reads the partitions whole. With FlagVerificationDisabled in the top image
-// nothing below it is looked at.
-func VerifyChain(ctx context.Context, open Source, top string, trees bool) (*Chain, error) {
+// by the rules of avb_slot_verify.c: signatures and keys of chained partitions, and
+// of the partitions what also names; those are read whole. With
+// FlagVerificationDisabled in the top image nothing below it is looked at.
+func VerifyChain(ctx context.Context, open Source, top string, also Contents) (*Chain, error) {
 	c := &Chain{}
 	m := c.vbmeta(open, top, nil, 0)
 	c.Top = m
 	if m == nil || m.Flags&FlagVerificationDisabled != 0 {
 		return c, nil
 	}
-	return c, c.below(ctx, open, m, top, trees, true)
+	return c, c.below(ctx, open, m, top, also, true)
 }
 
 // vbmeta reads one vbmeta image and checks its signature, and its key against
@@ -127,7 +136,7 @@ func (c *Chain) vbmeta(open Source, name string, key []byte, location uint32) *I
 	return m
 }
 
-func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, trees, first bool) error {
+func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, also Contents, first bool) error {
 	for i := range m.Descriptors {
 		d := &m.Descriptors[i]
 		switch d.Tag {
@@ -140,12 +149,12 @@ func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, tre
 			next := c.vbmeta(open, d.PartitionName, d.PublicKey, d.RollbackIndexLocation)
 			c.Verdicts[len(c.Verdicts)-1].By = by
 			if next != nil {
-				if err := c.below(ctx, open, next, d.PartitionName, trees, false); err != nil {
+				if err := c.below(ctx, open, next, d.PartitionName, also, false); err != nil {
 					return err
 				}
 			}
 		case TagHash, TagHashtree:
-			if d.Tag == TagHashtree && !trees {
+			if d.Tag == TagHashtree && also&WithTrees == 0 || d.Tag == TagHash && also&WithHashes == 0 {
 				continue
 			}
 			v := Verdict{Partition: d.PartitionName, Kind: TagNames[d.Tag], By: by}

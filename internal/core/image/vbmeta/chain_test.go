@@ -82,7 +82,7 @@ func TestVerifyChain(t *testing.T) {
 	} {
 		p := whole(0)
 		c.change(p)
-		got, err := VerifyChain(t.Context(), p.open, "vbmeta", true)
+		got, err := VerifyChain(t.Context(), p.open, "vbmeta", WithHashes|WithTrees)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -110,7 +110,7 @@ func TestVerifyChain(t *testing.T) {
 		p := whole(0)
 		p["vbmeta_system"] = build(key, 0, d)
 		p["system"] = append(p["system"], bytes.Repeat([]byte{c.here}, 4096)...)
-		got, err := VerifyChain(t.Context(), p.open, "vbmeta", true)
+		got, err := VerifyChain(t.Context(), p.open, "vbmeta", WithHashes|WithTrees)
 		if err != nil || len(got.Bad()) != 0 {
 			t.Errorf("%q: %v, %v", want, got.Bad(), err)
 		}
@@ -121,9 +121,15 @@ func TestVerifyChain(t *testing.T) {
 	}
 	p := whole(0)
 	p["system"][5000] ^= 1
-	got, err := VerifyChain(t.Context(), p.open, "vbmeta", false)
+	got, err := VerifyChain(t.Context(), p.open, "vbmeta", WithHashes)
 	if err != nil || len(got.Bad()) != 0 {
 		t.Errorf("without trees the system was read: %v, %v", got.Bad(), err)
+	}
+	p["boot"][1] ^= 1
+	for also, want := range map[Contents]int{0: 0, WithHashes: 1, WithTrees: 1, WithHashes | WithTrees: 2} {
+		if c, err := VerifyChain(t.Context(), p.open, "vbmeta", also); err != nil || len(c.Bad()) != want {
+			t.Errorf("%b: %v, %v", also, c.Bad(), err)
+		}
 	}
 	for _, v := range got.Verdicts {
 		if v.Partition == "vbmeta_system" && (v.Location != 3 || v.Image.RollbackIndex != 7 || v.By != "vbmeta") {

@@ -59,8 +59,8 @@ system() { # system NAME FILLER_MIB
     interface "$d" "$all" "$mapped"
     filler "$d/system/media/shorebirds.bin" "$2"
 }
-system system 22
-image system 36M / 1
+system system 8
+image system 20M / 1
 system small 4
 image small 12M / 4
 # An old one that puts the maker's recovery back at each start.
@@ -150,7 +150,7 @@ framework_matrix 3 4.4.107 4.9.84 4.14.42 > "$work/gsi-fixed/system/etc/vintf/co
 framework_manifest 28 > "$work/gsi-fixed/system/etc/vintf/manifest.xml"
 image gsi-fixed 16M / 21
 
-generic gsi-arm64 4.2 SMG42.260512 14 34 2026-05-01 arm64-v8a,armeabi-v7a,armeabi 22
+generic gsi-arm64 4.2 SMG42.260512 14 34 2026-05-01 arm64-v8a,armeabi-v7a,armeabi 8
 ln -s /system/bin/init "$work/gsi-arm64/init"
 program "$work/gsi-arm64/system/bin/init" 2 183
 program "$work/gsi-arm64/system/bin/linker" 1 40
