@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v3"
 
@@ -174,38 +175,43 @@ var builtin embed.FS
 // Set is the models that are known, the person's own before the built-in ones.
 type Set []*Model
 
+// builtins are read once: a program may look at the models at every phone it meets.
+var builtins = sync.OnceValues(func() (Set, error) { return read(builtin, "models/*.yaml") })
+
 // Load reads the built-in models and those of dir (nil: none), whose files
-// end in .yaml. A damaged own file is an error that names it.
-func Load(dir fs.FS) (Set, error) {
-	var set Set
-	read := func(f fs.FS, pattern string) error {
-		names, err := fs.Glob(f, pattern)
-		if err != nil {
-			return err
-		}
-		for _, name := range names {
-			// What is no file may never open, and what is larger is no model file.
-			if st, err := fs.Stat(f, name); err != nil || !st.Mode().IsRegular() || st.Size() > MaxFile {
-				return fmt.Errorf("%s is no model file: a file of up to %d bytes is wanted", path.Base(name), MaxFile)
-			}
-			b, err := fs.ReadFile(f, name)
-			if err != nil {
-				return err
-			}
-			m, err := Parse(b)
-			if err != nil {
-				return fmt.Errorf("%s: %w", path.Base(name), err)
-			}
-			set = append(set, m)
-		}
-		return nil
-	}
+// end in .yaml. A damaged own file is an error that names it. The built-in ones are
+// the same each time, and nobody changes what a model says.
+func Load(dir fs.FS) (set Set, err error) {
 	if dir != nil {
-		if err := read(dir, "*.yaml"); err != nil {
+		if set, err = read(dir, "*.yaml"); err != nil {
 			return nil, err
 		}
 	}
-	return set, read(builtin, "models/*.yaml")
+	more, err := builtins()
+	return append(set, more...), err
+}
+
+func read(f fs.FS, pattern string) (set Set, err error) {
+	names, err := fs.Glob(f, pattern)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		// What is no file may never open, and what is larger is no model file.
+		if st, err := fs.Stat(f, name); err != nil || !st.Mode().IsRegular() || st.Size() > MaxFile {
+			return nil, fmt.Errorf("%s is no model file: a file of up to %d bytes is wanted", path.Base(name), MaxFile)
+		}
+		b, err := fs.ReadFile(f, name)
+		if err != nil {
+			return nil, err
+		}
+		m, err := Parse(b)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path.Base(name), err)
+		}
+		set = append(set, m)
+	}
+	return set, nil
 }
 
 // Find gives the model one of whose names is name, or nil.
