@@ -271,7 +271,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 			e.Findings = f.Findings
 		}
 		if err != nil {
-			e.Error = sentence(err)
+			e.Error = spell.Error(err)
 		}
 		a.out.Result(a.result, e)
 		return code

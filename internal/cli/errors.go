@@ -2,14 +2,8 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"errors"
-	"fmt"
-	"io"
-	"io/fs"
-	"os"
 	"strings"
-	"syscall"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -37,48 +31,6 @@ func asFinding(err error) error {
 	return err
 }
 
-// sentence says an error without the words of a library.
-func sentence(err error) string {
-	text := err.Error()
-	switch {
-	case errors.Is(err, context.DeadlineExceeded) && strings.Contains(text, context.DeadlineExceeded.Error()):
-		text = strings.ReplaceAll(text, context.DeadlineExceeded.Error(), "it took too long")
-	case errors.Is(err, context.Canceled) && strings.Contains(text, context.Canceled.Error()):
-		text = strings.ReplaceAll(text, context.Canceled.Error(), "it was stopped")
-	}
-	var file *fs.PathError
-	if errors.As(err, &file) {
-		text = strings.ReplaceAll(text, file.Error(), fileWords(file))
-	}
-	for _, w := range libraryWords {
-		text = strings.ReplaceAll(text, w[0], w[1])
-	}
-	return strings.ReplaceAll(text, "\n", "; ")
-}
-
-// libraryWords are ends of a library's errors, and what is said in their place.
-var libraryWords = [][2]string{{": " + fs.ErrNotExist.Error(), ""}, {": " + io.ErrUnexpectedEOF.Error(), ": it ends too early"}, {": " + os.ErrDeadlineExceeded.Error(), ": it took too long"},
-	{fs.ErrNotExist.Error(), "it is not there"}, {io.ErrUnexpectedEOF.Error(), "it ends too early"}}
-
-// fileWords says what is wrong with a file without the system's name of the call.
-func fileWords(e *fs.PathError) string {
-	switch {
-	case errors.Is(e, fs.ErrNotExist):
-		return "no such file or folder: " + e.Path
-	case errors.Is(e, fs.ErrExist):
-		return e.Path + " is there already"
-	case errors.Is(e, fs.ErrPermission):
-		return "the computer does not allow this user to open " + e.Path
-	case errors.Is(e, syscall.ENOSPC):
-		return "the computer's disk is full: " + e.Path + " could not be written"
-	case errors.Is(e, syscall.EISDIR):
-		return e.Path + " is a folder, and a file is wanted"
-	case errors.Is(e, syscall.ENOTDIR):
-		return e.Path + " lies below a file, and a folder is wanted"
-	}
-	return e.Path + ": " + e.Err.Error()
-}
-
 func (a *app) sayError(err error, code int) {
 	if err == nil {
 		return
@@ -100,13 +52,13 @@ func (a *app) sayError(err error, code int) {
 		kept()
 		a.out.Line(say.Fail, u.Text)
 	case code == exitUsage:
-		a.out.Line(say.Fail, sentence(err))
+		a.out.Line(say.Fail, spell.Error(err))
 		if len(a.next) == 0 {
 			a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
 		}
 	default:
 		kept()
-		a.out.Line(say.Fail, sentence(err))
+		a.out.Line(say.Fail, spell.Error(err))
 	}
 }
 
@@ -177,7 +129,7 @@ type noError struct{ text string }
 func (e *noError) Error() string { return e.text }
 
 func usage(format string, args ...any) error {
-	return &task.UsageError{Text: fmt.Sprintf(format, args...)}
+	return &task.UsageError{Text: say.Text(format, args...)}
 }
 
 // flagError says what is wrong with an option in our words.

@@ -63,7 +63,7 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 		a.printSpots(r.Phone, r.Spots[i])
 	}
 	for _, err := range r.Errors {
-		a.say("", say.Fail, "%s", sentence(err))
+		a.say("", say.Fail, "%s", spell.Error(err))
 	}
 	if n := len(r.Errors); n > 0 && err == nil {
 		err = errors.New(spell.SomeOf(n, n+len(r.Files), "file", "could not be read", "could not be read"))
@@ -131,7 +131,7 @@ func (a *app) printFile(f *ident.File, placed bool) {
 		}
 	}
 	if f.Closed != "" {
-		a.say("", say.Warn, "%s", sentence(errors.New(f.Closed)))
+		a.say("", say.Warn, "%s", f.Closed)
 	}
 	var to []string
 	for _, d := range f.GoesTo {

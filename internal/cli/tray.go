@@ -261,7 +261,7 @@ func (t *tray) End(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 			at = fmt.Sprintf("task %d, %s: ", x.N, x.Task)
 		}
 	}
-	m.out.Ended(false, at+sentence(err))
+	m.out.Ended(false, at+spell.Error(err))
 	m.sayFailed(at, err)
 }
 
@@ -283,7 +283,7 @@ func (m *member) sayFailed(at string, err error) {
 			m.say(m.name, say.Todo, "%s", unknown.Hint)
 		}
 	default:
-		m.say(m.name, say.Fail, "%s%s", at, sentence(err))
+		m.say(m.name, say.Fail, "%s%s", at, spell.Error(err))
 	}
 }
 

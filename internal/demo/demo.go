@@ -136,12 +136,13 @@ func generic(o scenario.OS, ext string) ([]byte, error) {
 		return nil, err
 	}
 	var out bytes.Buffer
-	var z io.WriteCloser
-	z, err = gzip.NewWriterLevel(&out, gzip.BestSpeed)
+	pack := func(w io.Writer) (io.WriteCloser, error) { return gzip.NewWriterLevel(w, gzip.BestSpeed) }
 	if ext == ".zst" {
-		if z, err = zstd.NewWriter(&out); err != nil {
-			return nil, err
-		}
+		pack = func(w io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(w) }
+	}
+	z, err := pack(&out)
+	if err != nil {
+		return nil, err
 	}
 	if _, err := z.Write(img); err != nil {
 		return nil, err

@@ -216,11 +216,17 @@ func (l *lab) run(args ...string) (int, string) {
 // onePlural is one thing that is spoken of as several.
 var onePlural = regexp.MustCompile(`(?m)(?:^|[^0-9.,:/_-])1 (?:accounts|add-ons|apps|bytes|causes|checks|commands|days|digests|entries|facts|files|findings|folders|hours|images|items|jobs|keys|lines|members|messages|minutes|modes|models|names|packages|parts|partitions|passes|patches|phones|pieces|points|requirements|scripts|seconds|services|sheets|slots|stops|tasks|times|tries|versions|warnings)\b`)
 
+// libraryWords are what a library or the system calls an error.
+var libraryWords = regexp.MustCompile(`no such file or directory|permission denied|not a directory|is a directory|file exists|directory not empty|connection (?:refused|reset)|broken pipe|i/o timeout|i/o error|input/output error|unexpected EOF|\bEOF\b|context (?:canceled|deadline)|use of closed|closed network connection|invalid argument|bad file descriptor|no space left|cross-device|\b(?:open|openat|mkdir|mkdirat|stat|lstat|fstatat|read|rename|remove|unlink|unlinkat|truncate|readlink|chmod|link) /\w|strconv\.|yaml: (?:line|un)|json: |(?:zip|gzip|flate): [a-z]+ (?:a|file|he|da|co)|invalid character|cannot unmarshal|runtime error|<nil>|%!|dial tcp|lookup `)
+
 // nexts holds the commands a run names as the next ones to what can be typed, and, where the lab
 // follows them, to what the phone can do in its mode.
 func (l *lab) nexts(args []string, out string) {
 	l.Helper()
 	if bad := onePlural.FindString(out); bad != "" {
+		l.Errorf("jarlid %s says %q:\n%s", strings.Join(args, " "), bad, out)
+	}
+	if bad := libraryWords.FindString(out); bad != "" {
 		l.Errorf("jarlid %s says %q:\n%s", strings.Join(args, " "), bad, out)
 	}
 	for line := range strings.Lines(out) {

@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
@@ -166,7 +167,7 @@ func (j *Job) Run(ctx context.Context, t Task) error {
 	err = j.carryOut(ctx)
 	end := journal.Record{Event: journal.End}
 	if err != nil {
-		end.Error = err.Error()
+		end.Error = spell.Error(err)
 	}
 	if j.log.Err() == nil {
 		err = errors.Join(err, j.log.Write(end))
@@ -363,7 +364,7 @@ func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Do
 	rec := journal.Record{Event: journal.Done, Step: i + 1, Title: s.Title(), Answers: done.Answers, Said: done.Said, Confirm: done.Confirm, Bytes: done.Bytes, SHA256: done.SHA256}
 	state := say.Finished
 	if err != nil {
-		rec.Event, rec.Error, rec.Confirm, state = journal.Failed, err.Error(), "", say.Failed
+		rec.Event, rec.Error, rec.Confirm, state = journal.Failed, spell.Error(err), "", say.Failed
 	} else {
 		j.Acted = j.Acted || !done.Looked
 		rec.Facts = changed(before, j.Card)

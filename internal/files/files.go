@@ -86,7 +86,8 @@ func Identify(path string, o ident.Options) (*ident.File, error) {
 		defer folder.Close()
 		o.Beside = folder
 	}
-	return ident.Identify(f, size, path, o), nil
+	found := ident.Identify(f, size, path, o)
+	return found, found.Failed
 }
 
 // Folder is the folder a file lies in. It implements image.Folder.

@@ -1,8 +1,14 @@
 package files
 
 import (
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"io/fs"
+	"jarlid/internal/core/ident"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 )
@@ -32,4 +38,31 @@ func TestScratchTogether(t *testing.T) {
 		})
 	}
 	wg.Wait()
+}
+
+// TestNoFaultOfTheFile: what the computer can't do, or is not allowed to, is not called damage.
+func TestNoFaultOfTheFile(t *testing.T) {
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	if _, err := z.Write(bytes.Repeat([]byte("tide"), 1<<10)); err != nil || z.Close() != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "image.gz")
+	if err := os.WriteFile(path, packed.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	deep := ident.Options{Deep: true, Spool: Spool(1 << 10)}
+	f, err := Identify(path, deep)
+	if err != nil || f.Damage != "" || !strings.Contains(f.Closed, "larger than the limit") {
+		t.Errorf("over the limit: %+v, %v", f, err)
+	}
+	if f, err := Identify(path, ident.Options{Deep: true, Spool: Spool(1 << 20)}); err != nil || f.Inside != 4<<10 {
+		t.Errorf("%+v, %v", f, err)
+	}
+	for _, name := range []string{"TMPDIR", "TMP", "TEMP"} { // os.TempDir
+		t.Setenv(name, filepath.Join(t.TempDir(), "away"))
+	}
+	if f, err := Identify(path, deep); !errors.Is(err, fs.ErrNotExist) || f.Damage != "" {
+		t.Errorf("without a place for it: %+v, %v", f, err)
+	}
 }

@@ -211,7 +211,7 @@ func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, 
 	}
 	list, err := p.Cable.List()
 	if err != nil {
-		return nil, &NotHereError{Name: p.Name, Text: fmt.Sprintf("%s can't be reached: %v", a, err)}
+		return nil, &NotHereError{Name: p.Name, Text: say.Text("%s can't be reached: %v", a, err)}
 	}
 	var found *usb.Device
 	for _, d := range list {

@@ -6,11 +6,13 @@ package say
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/spell"
 )
 
 // Word is the word of four letters a line of output begins with.
@@ -127,7 +129,18 @@ type To struct {
 
 // Say tells a sentence.
 func (t To) Say(w Word, format string, args ...any) {
-	t.Tell(Event{Phone: t.Phone, Word: w, Text: fmt.Sprintf(format, args...)})
+	t.Tell(Event{Phone: t.Phone, Word: w, Text: Text(format, args...)})
+}
+
+// Text puts a sentence together. Errors in it are said in a person's words.
+func Text(format string, args ...any) string {
+	for i, a := range args {
+		if err, ok := a.(error); ok && err != nil {
+			args = slices.Clone(args)
+			args[i] = spell.Error(err)
+		}
+	}
+	return fmt.Sprintf(format, args...)
 }
 
 // Found tells a finding.

@@ -23,6 +23,7 @@ import (
 	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
@@ -507,7 +508,7 @@ func (t *BackupRestore) Prepare(in *engine.Input) (*engine.Draft, error) {
 		}
 		switch err := t.damaged[i.Name]; {
 		case err != nil:
-			d.Findings = append(d.Findings, finding.Finding{Name: finding.BackupDamaged, Severity: finding.Stop, About: i.Name, Final: true, Text: err.Error(), Remedy: "take another copy of the folder"})
+			d.Findings = append(d.Findings, finding.Finding{Name: finding.BackupDamaged, Severity: finding.Stop, About: i.Name, Final: true, Text: spell.Error(err), Remedy: "take another copy of the folder"})
 		case i.Name == backup.Storage:
 			d.Steps = append(d.Steps, &plan.RestoreFiles{Dir: filepath.Join(t.Output, i.File), Item: i})
 		default:

@@ -5,7 +5,6 @@ package task
 
 import (
 	"context"
-	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -30,7 +29,7 @@ type UsageError struct{ Text string }
 // Error gives the text.
 func (e *UsageError) Error() string { return e.Text }
 
-func usage(format string, args ...any) error { return &UsageError{fmt.Sprintf(format, args...)} }
+func usage(format string, args ...any) error { return &UsageError{say.Text(format, args...)} }
 
 // Env is what commands are run with.
 type Env struct {

@@ -212,7 +212,7 @@ func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w 
 			in.Notes.Say(say.Warn, "%s gets an empty vbmeta, which answers for nothing: what a locked phone or a stock update needs is not in it", p)
 		}
 	default:
-		err = finding.Stopped(finding.NotInThisMode, p.String(), fmt.Sprintf("the vbmeta on %s can't be read to change it: %v", p, err),
+		err = finding.Stopped(finding.NotInThisMode, p.String(), fmt.Sprintf("the vbmeta on %s can't be read to change it: %s", p, spell.Error(err)),
 			fmt.Sprintf("jarlid %s %s --from FILE, with the image it was written from; or read it in a recovery with a root shell", t.Name(), t.Flag))
 	}
 	if err != nil {
@@ -352,7 +352,7 @@ func (t *VBMetaShow) Run(ctx context.Context, e *Env) (*VBMetaShown, error) {
 		r.Key = vbmeta.Fingerprint(m.PublicKey)
 	}
 	if err := m.Verify(); err != nil {
-		r.Signature = err.Error()
+		r.Signature = spell.Error(err)
 	}
 	for i := range m.Descriptors {
 		r.Of = append(r.Of, &m.Descriptors[i])
@@ -516,7 +516,7 @@ func SetSigned(ctx context.Context, e *Env, images string) (key, why string, err
 	}
 	_, verdict, err := set.verify(ctx)
 	if err != nil {
-		return "", err.Error(), nil
+		return "", spell.Error(err), nil
 	}
 	return verdict.LockedIfTrusts, verdict.LockedWhy, nil
 }

@@ -206,7 +206,7 @@ func (t *Term) parts(text string) []string {
 
 // Say tells a sentence about a phone, "" for none.
 func (t *Term) Say(phone string, w say.Word, format string, args ...any) {
-	t.Tell(say.Event{Phone: phone, Word: w, Text: fmt.Sprintf(format, args...)})
+	t.Tell(say.Event{Phone: phone, Word: w, Text: say.Text(format, args...)})
 }
 
 // Prose writes a paragraph without a word, in text alone, with what stands before its first line.

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/core/vintf"
 )
 
@@ -45,7 +46,7 @@ func vendorHALs(q *Question) Check {
 		return unknown(says, "the vendor's manifest says what it offers; "+readInRecovery)
 	}
 	if err != nil {
-		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
+		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: spell.Error(err)}
 	}
 	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("level %s, %s", levelWord(m.Level), services(len(m.Packages()))), Why: "the vendor partition offers everything the image asks for"}
 	x, err := vintf.Combine(m.Level, im.Matrices)
@@ -104,7 +105,7 @@ func frameworkHALs(q *Question) Check {
 	}
 	x, err := vintf.ParseMatrix([]byte(text.Value))
 	if err != nil {
-		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: err.Error()}
+		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: spell.Error(err)}
 	}
 	k := Check{Outcome: Good, Image: says, Phone: "asks for " + services(len(x.Demands)), Why: "the image offers everything the vendor partition asks for"}
 	m := q.Image.Manifest

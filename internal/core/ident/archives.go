@@ -17,6 +17,7 @@ import (
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/script"
+	"jarlid/internal/core/spell"
 )
 
 const (
@@ -139,7 +140,7 @@ func (f *File) script(list []entry) {
 	}
 	n, err := script.Parse(string(b))
 	if err != nil {
-		f.Notes = append(f.Notes, "its update script can't be read as data: "+err.Error())
+		f.Notes = append(f.Notes, "its update script can't be read as data: "+spell.Error(err))
 		return
 	}
 	f.Demands = n.Demands()
@@ -425,6 +426,9 @@ func (f *File) inside(e entry) *File {
 		in.damaged(fmt.Errorf("cannot be opened: %w", err))
 	}
 	in.byName()
+	if in.Failed != nil {
+		f.fails(in.Failed)
+	}
 	return in
 }
 

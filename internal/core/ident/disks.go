@@ -9,6 +9,7 @@ import (
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/kernel"
+	"jarlid/internal/core/spell"
 )
 
 // squashfs tells of a squashfs file system by its superblock (Documentation/filesystems/squashfs.rst
@@ -149,7 +150,7 @@ func (f *File) bareKernel(r io.ReaderAt, size int64) {
 	}
 	i, err := kernel.Read(r, size)
 	if err != nil {
-		f.Notes = append(f.Notes, "its version can't be read: "+err.Error())
+		f.Notes = append(f.Notes, "its version can't be read: "+spell.Error(err))
 		return
 	}
 	f.Details["kernel_version"] = i.Version

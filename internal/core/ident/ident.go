@@ -15,9 +15,9 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/vbmeta"
-	"jarlid/internal/core/image/wrap"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/script"
+	"jarlid/internal/core/spell"
 )
 
 // Kind is what a file is.
@@ -116,6 +116,10 @@ type File struct {
 	Pieces  []string       `json:"pieces,omitempty"` // the files of its folder that are one with it, itself among them
 	Short   bool           `json:"cut_short,omitempty"`
 
+	// Failed is what kept the computer from looking at it, nil where nothing did: all else is
+	// what was known by then.
+	Failed error `json:"-"`
+
 	Head    []byte            `json:"-"` // the first bytes
 	Boot    *boot.Image       `json:"-"`
 	Vendor  *boot.Vendor      `json:"-"`
@@ -190,6 +194,9 @@ type ClosedError struct{ Why string }
 // Error gives the reason.
 func (e *ClosedError) Error() string { return e.Why }
 
+// AboutNoDamage marks it as that.
+func (e *ClosedError) AboutNoDamage() {}
+
 const (
 	// headSize is how much of a file's head is looked at to tell its kind:
 	// super images say what they are behind 12 KiB.
@@ -199,8 +206,8 @@ const (
 	maxDepth = 6
 )
 
-// Identify looks at the file in r. It never fails: what can't be read is said
-// in Damage.
+// Identify looks at the file in r. What can't be read of it is said in Damage, and in
+// Failed what is no fault of the file's.
 func Identify(r io.ReaderAt, size int64, path string, o Options) *File {
 	f := newFile(path, size, o)
 	f.look(r, size)
@@ -246,15 +253,23 @@ func (f *File) damaged(err error) {
 	if err == nil || f.Damage != "" || f.partial && image.IsShort(err) {
 		return // of a file whose head alone was unwrapped, the end is not missing
 	}
-	var closed *ClosedError
-	var memory *wrap.MemoryError
-	if errors.As(err, &closed) || errors.As(err, &memory) {
+	if image.ByComputer(err) {
+		f.fails(err)
+		return
+	}
+	if image.AboutNoDamage(err) {
 		if f.Closed == "" {
-			f.Closed = err.Error()
+			f.Closed = spell.Error(err)
 		}
 		return
 	}
-	f.Damage, f.Short = err.Error(), image.IsShort(err)
+	f.Damage, f.Short = spell.Error(err), image.IsShort(err)
+}
+
+func (f *File) fails(err error) {
+	if f.Failed == nil {
+		f.Failed = err
+	}
 }
 
 // goes adds a destination. Of an image that could go to both slots only a recovery and the maker's

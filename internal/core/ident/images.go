@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/image/wrap"
 	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/core/spell"
 )
 
 // sniffer is one line of the recognition table.
@@ -75,7 +76,7 @@ func (f *File) footer(r io.ReaderAt, size int64) {
 	}
 	ft, ok, err := vbmeta.ParseFooter(r, size)
 	if err != nil { // its magic is there
-		f.Notes = append(f.Notes, "its verified boot footer says what can't be: "+err.Error())
+		f.Notes = append(f.Notes, "its verified boot footer says what can't be: "+spell.Error(err))
 	}
 	if err != nil || !ok {
 		return

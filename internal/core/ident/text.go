@@ -19,7 +19,7 @@ import (
 // nothing is known about.
 func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 	if size == 0 {
-		f.damaged(image.Truncated("file", 0, 1, 0))
+		f.damaged(&image.Error{Format: "file", Offset: -1, Short: true, What: "it is empty"})
 		return
 	}
 	// A brotli stream has no magic number: only the name tells.

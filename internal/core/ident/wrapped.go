@@ -69,9 +69,7 @@ func (f *File) fromStream(z io.Reader, known int64) {
 
 // orClosed puts words before an error, but not before one that is about no damage.
 func orClosed(what string, err error) error {
-	var closed *ClosedError
-	var memory *wrap.MemoryError
-	if errors.As(err, &closed) || errors.As(err, &memory) {
+	if image.AboutNoDamage(err) {
 		return err
 	}
 	return fmt.Errorf("%s: %w", what, err)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"syscall"
 )
 
 // Error says that the bytes of a file break the rules of their format.
@@ -48,6 +49,23 @@ func Truncated(format string, offset, want, have int64) *Error {
 func IsShort(err error) bool {
 	var e *Error
 	return errors.As(err, &e) && e.Short
+}
+
+// ByComputer tells of an error the computer gave: a full disk, a drive that fails, a file
+// somebody took away. It says nothing of the bytes that were read.
+func ByComputer(err error) bool {
+	var system syscall.Errno
+	return errors.As(err, &system)
+}
+
+// AboutNoDamage tells of errors that say why something can't be had although nothing is wrong with
+// it: those of the computer, and those that have a method AboutNoDamage.
+func AboutNoDamage(err error) bool {
+	var said interface {
+		error
+		AboutNoDamage()
+	}
+	return ByComputer(err) || errors.As(err, &said)
 }
 
 // ReadAt reads exactly n bytes at offset off of a file of the given size. The

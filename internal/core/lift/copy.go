@@ -10,7 +10,6 @@ import (
 	"runtime"
 	"sync"
 
-	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/sparse"
@@ -70,12 +69,7 @@ func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved fu
 			case errors.Is(err, io.EOF):
 				return nil
 			case err != nil:
-				var said *image.Error // it says by itself what is wrong and where
-				var closed *ident.ClosedError
-				if errors.As(err, &said) || errors.As(err, &closed) {
-					return err
-				}
-				return fmt.Errorf("the data is damaged or cut short at byte %d: %w", done, err)
+				return spoiled(err, done)
 			}
 		}
 	}()
@@ -87,6 +81,15 @@ func copyTo(ctx context.Context, o Out, r io.Reader, size, limit int64, moved fu
 		return nil, o.SetSize(done)
 	}
 	return sum.Sum(nil), o.SetSize(done)
+}
+
+// spoiled is the error of a stream that could not be read on behind n bytes.
+func spoiled(err error, n int64) error {
+	var said *image.Error // it says by itself what is wrong and where
+	if errors.As(err, &said) || image.AboutNoDamage(err) {
+		return err
+	}
+	return fmt.Errorf("the data is damaged or cut short at byte %d: %w", n, err)
 }
 
 // smallItem is the size under which an item is read at once: an archive may hold many thousand of
@@ -103,7 +106,7 @@ func copySmall(ctx context.Context, o Out, r io.Reader, size int64, moved func(i
 	case int64(n) > size:
 		return nil, &TooLargeError{size}
 	case err != nil && !errors.Is(err, io.EOF):
-		return nil, fmt.Errorf("the data is damaged or cut short at byte %d: %w", n, err)
+		return nil, spoiled(err, int64(n))
 	case int64(n) < size:
 		return nil, image.Truncated("contents", int64(n), size-int64(n), 0)
 	}

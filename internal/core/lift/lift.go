@@ -98,6 +98,9 @@ var ErrNothing = errors.New("there is nothing in it that could be taken out")
 // TooLargeError says that a stream unpacked to more than was allowed.
 type TooLargeError struct{ Limit int64 }
 
+// AboutNoDamage marks it as no fault of the file's.
+func (e *TooLargeError) AboutNoDamage() {}
+
 // Error states the limit.
 func (e *TooLargeError) Error() string {
 	return fmt.Sprintf("what is inside is larger than the limit of %d bytes; --max-size raises it", e.Limit)
@@ -123,6 +126,8 @@ func (l *lister) all() error {
 	f, s := l.s.File, l.s
 	var err error
 	switch {
+	case f.Failed != nil:
+		err = f.Failed
 	case f.Closed != "":
 		err = &ident.ClosedError{Why: f.Closed}
 	case f.Kind == ident.BlockList:

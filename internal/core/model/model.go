@@ -5,7 +5,9 @@ package model
 
 import (
 	"embed"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -152,7 +154,9 @@ func Parse(b []byte) (*Model, error) {
 	d := yaml.NewDecoder(strings.NewReader(string(b)))
 	d.KnownFields(true)
 	m := &Model{}
-	if err := d.Decode(m); err != nil {
+	if err := d.Decode(m); errors.Is(err, io.EOF) {
+		return nil, errors.New("model file: it is empty")
+	} else if err != nil {
 		return nil, fmt.Errorf("model file: %w", err)
 	}
 	if m.Name == "" {

@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/spell"
 )
 
 // Image is one file to be flashed.
@@ -198,7 +199,7 @@ func OnPhone(c *card.Card, partition, slot string, f *ident.File) []Spot {
 	}
 	slots, err := Target{Partition: partition, Slot: slot}.SlotsOf(c)
 	if err != nil {
-		return []Spot{{Name: card.At(partition, ""), Word: "warn", Text: err.Error()}}
+		return []Spot{{Name: card.At(partition, ""), Word: "warn", Text: spell.Error(err)}}
 	}
 	var list []Spot
 	for _, s := range slots {

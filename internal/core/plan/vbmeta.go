@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
+	"jarlid/internal/core/spell"
 )
 
 // Verdict is what a verified chain means for starting.
@@ -33,7 +34,7 @@ type Verdict struct {
 func JudgeChain(c *vbmeta.Chain, known *card.Card) Verdict {
 	v := Verdict{Unlocked: true}
 	if err := c.Invalid(); err != nil {
-		return Verdict{WhyNot: "a vbmeta that can't be used is forgiven by no phone: " + err.Error(), LockedWhy: err.Error()}
+		return Verdict{WhyNot: "a vbmeta that can't be used is forgiven by no phone: " + spell.Error(err), LockedWhy: spell.Error(err)}
 	}
 	enforced := c.Top.Flags&(vbmeta.FlagHashtreeDisabled|vbmeta.FlagVerificationDisabled) == 0
 	if bad := c.Bad("hashtree"); enforced && len(bad) > 0 {

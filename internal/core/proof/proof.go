@@ -22,6 +22,7 @@ import (
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/lift"
+	"jarlid/internal/core/spell"
 )
 
 // Verdict is what comes of all checks of a file.
@@ -80,7 +81,7 @@ type Wish struct {
 func (r *Result) check(what string, err error) {
 	c := Check{What: what, Verdict: Match}
 	if err != nil {
-		c.Verdict, c.Why = Mismatch, err.Error()
+		c.Verdict, c.Why = Mismatch, spell.Error(err)
 	}
 	r.Checks = append(r.Checks, c)
 }
@@ -204,6 +205,9 @@ func digestAll(ctx context.Context, r io.ReaderAt, size int64, need map[sums.Alg
 
 // inner checks what a file says of itself.
 func (r *Result) inner(ctx context.Context, f *ident.File, at io.ReaderAt, size int64, w Wish) error {
+	if f.Failed != nil {
+		return f.Failed
+	}
 	if f.Damage != "" {
 		r.check("form", errors.New(f.Damage))
 		return nil

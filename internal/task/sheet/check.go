@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
@@ -349,7 +350,7 @@ func (r *Ready) line(ahead *engine.Ahead, l *Line, list []*Made, accept []findin
 type wrong struct{ found []finding.Finding }
 
 func impossible(t *Task, err error) finding.Finding {
-	return finding.Finding{Name: finding.TaskImpossible, Severity: finding.Stop, Final: true, About: t.Command, Text: err.Error(), Remedy: fmt.Sprintf("change the task in line %d of the sheet", t.Line)}
+	return finding.Finding{Name: finding.TaskImpossible, Severity: finding.Stop, Final: true, About: t.Command, Text: spell.Error(err), Remedy: fmt.Sprintf("change the task in line %d of the sheet", t.Line)}
 }
 
 // add puts a judged task to the others. A finding that one before it had is not told again.

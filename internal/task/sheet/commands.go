@@ -210,7 +210,7 @@ func (t *Task) Make(paths map[string]string, vars map[string]string, folder func
 		for i, w := range values {
 			w, err := replaced(w, vars)
 			if err != nil && failed == nil {
-				failed = &FormError{Problems: []Problem{{Where{n.Line, n.Column}, err.Error()}}}
+				failed = &FormError{Problems: []Problem{{Where{n.Line, n.Column}, spell.Error(err)}}}
 			}
 			switch {
 			case slices.Contains(c.files, o.name):

@@ -17,6 +17,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
 	"jarlid/internal/files"
+	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
 
@@ -54,7 +55,7 @@ func Open(path string, o Options) (*Opened, error) {
 }
 
 func usage(format string, args ...any) error {
-	return &task.UsageError{Text: fmt.Sprintf(format, args...)}
+	return &task.UsageError{Text: say.Text(format, args...)}
 }
 
 func (s *Sheet) at(path string, text []byte, o Options) (*Opened, error) {

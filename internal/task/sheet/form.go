@@ -158,8 +158,8 @@ func (r *reader) parse(text []byte) *Sheet {
 		r.bad(nil, "it is empty")
 		return nil
 	} else if err != nil {
-		line, what := yamlError(err)
-		r.problems = append(r.problems, Problem{Where{line, 1}, "this can't be read as YAML: " + what})
+		line, what := spell.YAML(err)
+		r.problems = append(r.problems, Problem{Where{max(line, 1), 1}, "this can't be read as YAML: " + what})
 		return nil
 	}
 	if err := d.Decode(&more); !errors.Is(err, io.EOF) {
@@ -169,19 +169,6 @@ func (r *reader) parse(text []byte) *Sheet {
 		return nil
 	}
 	return r.sheet(doc.Content[0])
-}
-
-// yamlError takes the line out of the library's message.
-func yamlError(err error) (line int, what string) {
-	what = strings.TrimPrefix(err.Error(), "yaml: ")
-	if rest, ok := strings.CutPrefix(what, "line "); ok {
-		if n, text, ok := strings.Cut(rest, ": "); ok {
-			if line, err := strconv.Atoi(n); err == nil {
-				return max(line, 1), text
-			}
-		}
-	}
-	return 1, what
 }
 
 // plain refuses what a sheet has no use for: aliases, which can name themselves or grow without

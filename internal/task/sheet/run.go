@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
 )
@@ -153,7 +154,7 @@ func (r *Ready) phone(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 	d.End(p, &out, err)
 	end := journal.RunRecord{Event: journal.PhoneEnd, Phone: p.Name, Exit: out.Exit}
 	if err != nil {
-		end.Error = err.Error()
+		end.Error = spell.Error(err)
 	}
 	if werr := log.Write(end); werr != nil && !errors.As(err, &write) {
 		return out, werr
@@ -170,7 +171,8 @@ func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 			o := TaskOutcome{N: n, Task: title, Outcome: outcome, Job: job}
 			rec := journal.RunRecord{Event: journal.TaskEnd, Phone: p.Name, Task: n, Outcome: outcome, Job: job}
 			if err != nil {
-				o.Error, rec.Error = err.Error(), err.Error()
+				o.Error = spell.Error(err)
+				rec.Error = o.Error
 			}
 			p.outcome, p.job = append(p.outcome, o), cmp.Or(job, p.job)
 			return log.Write(rec)

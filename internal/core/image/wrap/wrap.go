@@ -53,6 +53,9 @@ type MemoryError struct {
 	Need, Limit int64 // bytes; Need is 0 where the file does not say it at its start
 }
 
+// AboutNoDamage marks it as no fault of the file's.
+func (e *MemoryError) AboutNoDamage() {}
+
 // Error says how much.
 func (e *MemoryError) Error() string {
 	if e.Need == 0 {
