@@ -112,8 +112,6 @@ func (a *app) printFile(f *ident.File, placed bool) {
 		a.say("", say.Info, "%s, %s%s: I don't know this file", name, image.Size(f.Size), wrapped)
 		if len(f.Head) > 0 {
 			a.say("", say.Info, "first bytes: %s", firstBytes(f.Head))
-		} else {
-			a.say("", say.Warn, "the file is empty")
 		}
 	case f.Kind == ident.Text:
 		a.say("", say.Warn, "%s is a text, %s, and no image", name, image.Size(f.Size))

@@ -74,7 +74,11 @@ func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	return model.Parse([]byte(data))
+	m, err := model.Parse([]byte(data))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return m, nil
 }
 
 // ready is told when a stand-in can be reached.

@@ -3,8 +3,11 @@ package e2e
 import (
 	"encoding/binary"
 	"io"
+	"jarlid/internal/core/backup"
 	"net"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -199,5 +202,51 @@ func TestBrokenOff(t *testing.T) {
 		if out := l.want(0, nil); strings.Contains(out, "broke off") {
 			t.Errorf("a job that was stopped before it began did not break off:\n%s", out)
 		}
+	})
+}
+
+// TestDamagedTexts: what a person writes or edits, with the mistakes made there: each is told with
+// its place and in words that are no library's, which holds for all that is told.
+func TestDamagedTexts(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		kept, card := filepath.Join(l.dir, "kept"), filepath.Join(l.dir, "card.json")
+		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+		l.want(0, nil, "go", "recovery", "--yes")
+		l.want(0, nil, "backup", "take", "boot", "-o", kept)
+		l.want(0, nil, "card", "--save", card)
+		broken := map[string]string{"": "", "a list without its end": "a: [\n", "two colons": "a: b: c\n", "a tab": "a:\n\t- b\n", "a number": "7\n", "a list": "- a\n", "no such name": "adress: x\n", "twice": "a: 1\na: 2\n",
+			"no text": "\x00\x01", "an alias": "a: *b\n", "a quotation": "a: \"b\n", "JSON": "{\"form\": 3", "of another type": "{\"form\": [], \"phones\": 3, \"model\": {}, \"items\": x, \"sheet\": [], \"tasks\": 1}"}
+		for _, c := range []struct {
+			file string
+			args []string
+			may  []int // what else than 1
+		}{
+			{filepath.Join(l.home, "bench.yaml"), []string{"card", "--on", "dunlin"}, []int{4}}, // an empty list is one
+			{filepath.Join(l.home, "models", "mine.yaml"), []string{"card", "--on", "dunlin"}, nil},
+			{card, []string{"flash", files.Recovery, "--card", card}, []int{2}},
+			{filepath.Join(kept, backup.Name), []string{"backup", "restore", "boot", "-o", kept, "--yes"}, []int{2, 3}},
+			{filepath.Join(l.dir, "one.yaml"), []string{"sheet", "check", filepath.Join(l.dir, "one.yaml")}, []int{2}},
+			{filepath.Join(l.dir, "mine.yaml"), []string{"standin", "run", filepath.Join(l.dir, "mine.yaml"), "--at", filepath.Join(l.dir, "mine")}, []int{2}},
+		} {
+			whole, err := os.ReadFile(c.file)
+			for name, text := range broken {
+				if err := os.MkdirAll(filepath.Dir(c.file), 0o755); err != nil {
+					t.Fatal(err)
+				}
+				write(l, c.file, []byte(text))
+				if code, out := l.run(c.args...); code != 1 && !slices.Contains(c.may, code) || !strings.Contains(out, "fail  ") && !strings.Contains(out, "stop  ") {
+					t.Errorf("%s with %s: %d\n%s", filepath.Base(c.file), name, code, out)
+				} else {
+					t.Logf("%s with %s: %s", filepath.Base(c.file), name, out)
+				}
+			}
+			if err != nil {
+				os.Remove(c.file)
+			} else {
+				write(l, c.file, whole)
+			}
+		}
+		l.want(0, nil, "card", "--on", "dunlin")
 	})
 }

@@ -19,7 +19,7 @@ import (
 // nothing is known about.
 func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 	if size == 0 {
-		f.damaged(&image.Error{Format: "file", Offset: -1, Short: true, What: "it is empty"})
+		f.Damage, f.Short = "the file is empty", true
 		return
 	}
 	// A brotli stream has no magic number: only the name tells.
