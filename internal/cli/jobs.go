@@ -77,7 +77,7 @@ func (a *app) jobs(cmd *cobra.Command, args []string) error {
 		}
 		rows = append(rows, []string{number, run, at, j.Phone, how, j.Short()})
 	}
-	heading := []string{"JOB", "OF RUN", "BEGAN", "PHONE", "HOW IT ENDED", "COMMAND"}
+	heading := []string{"JOB", "OF RUN", "BEGAN", "PHONE", "ENDED", "COMMAND"}
 	if !runs {
 		heading = slices.Delete(heading, 1, 2)
 		for i := range rows {
@@ -280,7 +280,7 @@ func (a *app) runShow(e *task.Env, word string, run *journal.Run) error {
 			rows = append(rows, []string{p.Name, strconv.Itoa(t.N), strings.ReplaceAll(t.Outcome, "-", " "), strings.Join(jobs, ", "), t.Task})
 		}
 	}
-	a.out.Table([]string{"PHONE", "TASK", "HOW IT ENDED", "JOB", "COMMAND"}, rows)
+	a.out.Table([]string{"PHONE", "TASK", "ENDED", "JOB", "COMMAND"}, rows)
 	broken := false
 	for _, p := range r.Phones {
 		switch {

@@ -69,8 +69,21 @@ func Replace(from, to string) error {
 func Remove(name string) error { return Retry(func() error { return os.Remove(name) }) }
 
 // WriteWhole writes a file so that it is there whole or not at all. What it writes meanwhile has a
-// name nobody can have put a link at.
-func WriteWhole(name string, b []byte, mode fs.FileMode) (err error) {
+// name nobody can have put a link at; errors are *fs.PathError with the name that was asked for.
+func WriteWhole(name string, b []byte, mode fs.FileMode) error {
+	err := writeWhole(name, b, mode)
+	var file *fs.PathError
+	var moved *os.LinkError
+	switch {
+	case errors.As(err, &file):
+		return &fs.PathError{Op: "write", Path: name, Err: file.Err}
+	case errors.As(err, &moved):
+		return &fs.PathError{Op: "write", Path: name, Err: moved.Err}
+	}
+	return err
+}
+
+func writeWhole(name string, b []byte, mode fs.FileMode) (err error) {
 	f, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".new-")
 	if err != nil {
 		return err

@@ -2,6 +2,8 @@ package host
 
 import (
 	"bytes"
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
@@ -48,6 +50,11 @@ func TestWholeFiles(t *testing.T) {
 	list, err := os.ReadDir(dir)
 	if err != nil || len(list) != 1 {
 		t.Errorf("%v %v", list, err)
+	}
+	away := filepath.Join(dir, "away", "name")
+	var file *fs.PathError
+	if err := WriteWhole(away, nil, 0o600); !errors.As(err, &file) || file.Path != away || !os.IsNotExist(err) {
+		t.Errorf("the error names something else than was asked for: %v", err)
 	}
 	if _, err := Read(filepath.Join(dir, "none")); !os.IsNotExist(err) {
 		t.Errorf("%v", err)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"strings"
 	"syscall"
 )
@@ -24,10 +23,6 @@ func Error(err error) string {
 	if errors.As(err, &file) {
 		text = strings.ReplaceAll(text, file.Error(), fileWords(file.Path, file.Err))
 	}
-	var moved *os.LinkError
-	if errors.As(err, &moved) {
-		text = strings.ReplaceAll(text, moved.Error(), moved.Old+" can't become "+moved.New+": "+fileWords(moved.New, moved.Err))
-	}
 	if said, words := textWords(err); said != "" {
 		text = strings.ReplaceAll(text, said, words)
 	}
@@ -38,8 +33,8 @@ func Error(err error) string {
 	return strings.ReplaceAll(text, "\n", "; ")
 }
 
-// libraryWords are ends of a library's errors, and what is said in their place.
-var libraryWords = [][2]string{{": " + fs.ErrNotExist.Error(), ""}, {": " + io.ErrUnexpectedEOF.Error(), ": it ends too early"}, {": " + os.ErrDeadlineExceeded.Error(), ": it took too long"},
+// libraryWords, the third of them os.ErrDeadlineExceeded's, are ends of a library's errors, and what is said in their place.
+var libraryWords = [][2]string{{": " + fs.ErrNotExist.Error(), ""}, {": " + io.ErrUnexpectedEOF.Error(), ": it ends too early"}, {": i/o timeout", ": it took too long"},
 	{fs.ErrNotExist.Error(), "it is not there"}, {io.ErrUnexpectedEOF.Error(), "it ends too early"}}
 
 // fileWords says what is wrong with a file without the system's name of the call.

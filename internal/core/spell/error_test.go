@@ -34,10 +34,11 @@ func TestError(t *testing.T) {
 	_, number := strconv.Atoi("two")
 	_, large := strconv.ParseInt("99999999999999999999", 10, 64)
 	for want, err := range map[string]error{
-		"my: no such file or folder: /tide/x":                                  fmt.Errorf("my: %w", &fs.PathError{Op: "open", Path: "/tide/x", Err: syscall.ENOENT}),
-		"/tide/x is no folder, or lies below a file, and a folder is wanted":   &fs.PathError{Op: "mkdir", Path: "/tide/x", Err: syscall.ENOTDIR},
-		"the computer's disk is full: /tide/x could not be written":            &fs.PathError{Op: "write", Path: "/tide/x", Err: syscall.ENOSPC},
-		"/a can't become /b: the computer does not allow this user to open /b": &os.LinkError{Op: "rename", Old: "/a", New: "/b", Err: syscall.EACCES},
+		"my: no such file or folder: /tide/x":                                       fmt.Errorf("my: %w", &fs.PathError{Op: "open", Path: "/tide/x", Err: syscall.ENOENT}),
+		"/tide/x is no folder, or lies below a file, and a folder is wanted":        &fs.PathError{Op: "mkdir", Path: "/tide/x", Err: syscall.ENOTDIR},
+		"the computer's disk is full: /tide/x could not be written":                 &fs.PathError{Op: "write", Path: "/tide/x", Err: syscall.ENOSPC},
+		"the computer does not allow this user to open /tide/x":                     &fs.PathError{Op: "open", Path: "/tide/x", Err: syscall.EACCES},
+		"reading: it took too long still":                                           fmt.Errorf("reading: %w still", os.ErrDeadlineExceeded),
 		"it was stopped":                                                            context.Canceled,
 		"reading: it took too long":                                                 fmt.Errorf("reading: %w", context.DeadlineExceeded),
 		"the package: it ends too early":                                            fmt.Errorf("the package: %w", io.ErrUnexpectedEOF),

@@ -29,10 +29,10 @@ type Keeper interface{ Keeps() int }
 const (
 	// answerLimit is how long a loader may take to say anything to an order; Working counts.
 	answerLimit = 3 * time.Second
-	// tries is how often an order is sent when nothing, or nothing whole, comes back.
-	tries = 4
-	// longTries is that of an order which may take long: that a word about it was lost is no end.
-	longTries = 10
+	// tries is how often an order is sent when nothing, or nothing whole, comes back: a computer that is
+	// busy, or a word about long work that was lost, is no end. Of a hello fewer do: nobody may be there.
+	tries      = 10
+	helloTries = 4
 	// workLimit is how long a loader may work without a word that it does.
 	workLimit = 30 * time.Second
 	// leastPiece is the smallest piece that is asked for or sent: what every loader takes. A line that
@@ -132,8 +132,8 @@ func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([
 	out := Frame{k, c.number, payload}.Append(nil)
 	times := tries
 	switch {
-	case k == End || k == Erase:
-		times = longTries
+	case k == Hello:
+		times = helloTries
 	case k == Data && c.writes > leastPiece:
 		times = 2 // a smaller one is tried next
 	}
