@@ -67,7 +67,7 @@ done
 sleep 2
 shot sheet-draft end "jarlid sheet draft tideline-3.1-dunlin.img saltmarsh-4.2-dunlin.zip --on dunlin-1"
 shot sheet-check end "jarlid sheet check evening.yaml --all"
-jarlid standin fault dunlin-2 drop --after 62914560 >/dev/null
+jarlid standin fault dunlin-2 drop --after 25165824 >/dev/null
 for n in 1 2 3; do
     ( for key in "finish welcome" "debugging on" allow; do
         until jarlid standin press dunlin-$n "$key" >/dev/null 2>&1; do sleep 0.3; done

@@ -183,7 +183,7 @@ func trayScenes(dir string) ([]Scene, error) {
 			Args: []string{"sheet", "draft", at("tideline-3.1-dunlin.img"), at("saltmarsh-4.2-dunlin.zip"), at("countsheet.zip"), at("fieldlog.apk"), "--on", "dunlin-1", "-o", sheet}},
 		{Why: "The whole evening is judged as one plan, on all three, before anything is touched.", Args: []string{"sheet", "check", sheet, "--all"}},
 		{Why: "Now it runs. In the middle of it somebody stumbles over a cable; that phone stops alone. At the phones: welcome, debugging, allow.",
-			Args: []string{"sheet", "run", sheet, "--all", "--yes"}, Exit: 5, At: map[string][]string{"dunlin-1": welcome, "dunlin-3": welcome}, Fault: &Fault{"dunlin-2", "drop", 60 << 20}},
+			Args: []string{"sheet", "run", sheet, "--all", "--yes"}, Exit: 5, At: map[string][]string{"dunlin-1": welcome, "dunlin-3": welcome}, Fault: &Fault{"dunlin-2", "drop", 24 << 20}},
 		{Why: "What broke off?", Args: []string{}},
 		{Why: "The cable is back, and it goes on where it was: on that phone, with that task. What is installed is not sent again.",
 			Args: []string{"jobs", "resume", "--yes"}, At: map[string][]string{"dunlin-2": welcome}},

@@ -7,7 +7,6 @@ import (
 
 // TestTrayStory: the demo's evening with three phones is told to its end.
 func TestTrayStory(t *testing.T) {
-	t.Parallel()
 	if !*whole && !*cabled {
 		t.Skip("-whole tells it")
 	}
