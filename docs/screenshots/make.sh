@@ -73,7 +73,7 @@ for n in 1 2 3; do
         until jarlid standin press dunlin-$n "$key" >/dev/null 2>&1; do sleep 0.3; done
       done ) &
 done
-dark=1 shot sheet-run 2.6 "jarlid sheet run evening.yaml --all --yes"
+dark=1 shot sheet-run 3.0 "jarlid sheet run evening.yaml --all --yes"
 shot_resume() { script -qec "jarlid jobs resume --yes" /dev/null >/dev/null; }
 shot_resume
 jarlid jobs show 1 --page report.html >/dev/null
