@@ -63,7 +63,7 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 		a.printSpots(r.Phone, r.Spots[i])
 	}
 	for _, err := range r.Errors {
-		a.say("", say.Fail, "%s", spell.Error(err))
+		a.say("", say.Fail, "%v", err)
 	}
 	if n := len(r.Errors); n > 0 && err == nil {
 		err = errors.New(spell.SomeOf(n, n+len(r.Files), "file", "could not be read", "could not be read"))

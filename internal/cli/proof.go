@@ -75,7 +75,7 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 			if !errors.Is(err, fs.ErrNotExist) {
 				err = fmt.Errorf("%s: %w", path, err)
 			}
-			a.say("", say.Fail, "%s", spell.Error(err))
+			a.say("", say.Fail, "%v", err)
 			notRead++
 			continue
 		}
@@ -108,7 +108,7 @@ func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, 
 	defer f.Close()
 	w := proof.Wish{Trusted: trusted, Over: over}
 	if len(stated) == 0 {
-		stated = files.Beside(path, func(err error) { a.say("", say.Warn, "the digests beside it can't be read: %s", spell.Error(err)) })
+		stated = files.Beside(path, func(err error) { a.say("", say.Warn, "the digests beside it can't be read: %v", err) })
 	}
 	var from []string
 	for _, s := range stated {

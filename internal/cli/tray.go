@@ -283,7 +283,7 @@ func (m *member) sayFailed(at string, err error) {
 			m.say(m.name, say.Todo, "%s", unknown.Hint)
 		}
 	default:
-		m.say(m.name, say.Fail, "%s%s", at, spell.Error(err))
+		m.say(m.name, say.Fail, "%s%v", at, err)
 	}
 }
 

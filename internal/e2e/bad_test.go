@@ -3,7 +3,6 @@ package e2e
 import (
 	"encoding/binary"
 	"io"
-	"jarlid/internal/core/backup"
 	"net"
 	"os"
 	"path/filepath"
@@ -11,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"jarlid/internal/core/backup"
 )
 
 // badPhone is a bootloader that behaves until it is asked to write, over TCP,

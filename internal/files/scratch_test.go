@@ -5,12 +5,13 @@ import (
 	"compress/gzip"
 	"errors"
 	"io/fs"
-	"jarlid/internal/core/ident"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+
+	"jarlid/internal/core/ident"
 )
 
 // TestScratchTogether: programs that start at once look through each other's folders while they

@@ -49,7 +49,7 @@ func Open(name string) (f *os.File, err error) {
 }
 
 // Replace is os.Rename, tried again where another program has one of the two open. What is there
-// may be marked as read-only: the mark is taken off first.
+// may be marked as read-only: the mark is taken off first. Errors are *fs.PathError with the name to.
 func Replace(from, to string) error {
 	cleared := false
 	err := Retry(func() error {
@@ -62,6 +62,10 @@ func Replace(from, to string) error {
 		}
 		return err
 	})
+	var moved *os.LinkError
+	if errors.As(err, &moved) {
+		return &fs.PathError{Op: moved.Op, Path: to, Err: moved.Err}
+	}
 	return err
 }
 
@@ -73,12 +77,8 @@ func Remove(name string) error { return Retry(func() error { return os.Remove(na
 func WriteWhole(name string, b []byte, mode fs.FileMode) error {
 	err := writeWhole(name, b, mode)
 	var file *fs.PathError
-	var moved *os.LinkError
-	switch {
-	case errors.As(err, &file):
+	if errors.As(err, &file) {
 		return &fs.PathError{Op: "write", Path: name, Err: file.Err}
-	case errors.As(err, &moved):
-		return &fs.PathError{Op: "write", Path: name, Err: moved.Err}
 	}
 	return err
 }

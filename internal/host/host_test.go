@@ -56,6 +56,9 @@ func TestWholeFiles(t *testing.T) {
 	if err := WriteWhole(away, nil, 0o600); !errors.As(err, &file) || file.Path != away || !os.IsNotExist(err) {
 		t.Errorf("the error names something else than was asked for: %v", err)
 	}
+	if err := Replace(name, away); !errors.As(err, &file) || file.Path != away || !os.IsNotExist(err) {
+		t.Errorf("moved to where nothing is: %v", err)
+	}
 	if _, err := Read(filepath.Join(dir, "none")); !os.IsNotExist(err) {
 		t.Errorf("%v", err)
 	}

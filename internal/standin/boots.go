@@ -205,6 +205,7 @@ func (p *Phone) verify(slot string, whole bool) (*vbmeta.Chain, error) {
 		opened = append(opened, v)
 		return v, v.Size, nil
 	}
+	// What would be forgiven is not worked out.
 	strict := !p.unlocked() || p.spec.Enforces
 	var also vbmeta.Contents
 	if strict {

@@ -426,9 +426,7 @@ func (f *File) inside(e entry) *File {
 		in.damaged(fmt.Errorf("cannot be opened: %w", err))
 	}
 	in.byName()
-	if in.Failed != nil {
-		f.fails(in.Failed)
-	}
+	f.fails(in.Failed)
 	return in
 }
 

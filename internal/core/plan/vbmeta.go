@@ -87,7 +87,7 @@ func ChainChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
 		k := ChainCheck{Partition: v.Partition, Kind: v.Kind}
 		if err := errors.Join(v.Invalid, v.Err); err != nil {
 			k.Missing = v.Missing()
-			k.Why = strings.TrimPrefix(strings.ReplaceAll(err.Error(), "\n", "; "), v.Partition+": ")
+			k.Why = strings.TrimPrefix(spell.Error(err), v.Partition+": ")
 		} else {
 			k.OK = true
 			switch {

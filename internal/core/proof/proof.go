@@ -94,6 +94,9 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 		w.Moved = func(int64) {}
 	}
 	f := ident.Identify(r, size, path, ident.Options{})
+	if f.Failed != nil {
+		return nil, f.Failed
+	}
 	// The digests of the file and what it carries itself are worked out at the
 	// same time, each on its own core.
 	var wg sync.WaitGroup
@@ -205,9 +208,6 @@ func digestAll(ctx context.Context, r io.ReaderAt, size int64, need map[sums.Alg
 
 // inner checks what a file says of itself.
 func (r *Result) inner(ctx context.Context, f *ident.File, at io.ReaderAt, size int64, w Wish) error {
-	if f.Failed != nil {
-		return f.Failed
-	}
 	if f.Damage != "" {
 		r.check("form", errors.New(f.Damage))
 		return nil

@@ -33,7 +33,8 @@ func Error(err error) string {
 	return strings.ReplaceAll(text, "\n", "; ")
 }
 
-// libraryWords, the third of them os.ErrDeadlineExceeded's, are ends of a library's errors, and what is said in their place.
+// libraryWords are ends of a library's errors, and what is said in their place; "i/o timeout" is
+// os.ErrDeadlineExceeded.
 var libraryWords = [][2]string{{": " + fs.ErrNotExist.Error(), ""}, {": " + io.ErrUnexpectedEOF.Error(), ": it ends too early"}, {": i/o timeout", ": it took too long"},
 	{fs.ErrNotExist.Error(), "it is not there"}, {io.ErrUnexpectedEOF.Error(), "it ends too early"}}
 

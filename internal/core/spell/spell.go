@@ -1,4 +1,5 @@
-// Package spell finds the name a word was meant to be.
+// Package spell puts into a person's words: the name a mistyped word was meant to be, how many there
+// are of something, and what an error of a library or the system means.
 package spell
 
 import (
