@@ -79,6 +79,17 @@ func TestKnotLine(t *testing.T) {
 		}
 		l.want(0, nil, "standin", "fault", "knot", "refuse")
 		l.want(5, []string{"the fault was ordered"}, "recovery", "install", kit.recovery, "--yes")
+		// A line that is silent, or breaks, is no end of a wait: it is there before a person has confirmed
+		// the loader, and until the phone leaves it by its keys.
+		for _, fault := range [][]string{{"line-silent", "--for", "1000"}, {"drop", "--after", "30"}} {
+			l.whenAsked("Pull the cable", func() {
+				l.want(0, nil, append([]string{"standin", "fault", "knot"}, fault...)...)
+				time.Sleep(20 * time.Second)
+				l.press("knot", "battery-out", "battery-in", "volume-up+side+power")
+			}, "go", "recovery", "--yes")
+			l.want(0, nil, "standin", "fault", "knot", "clear")
+			l.did("knot", "", []string{"the phone is in loader"}, "go", "loader", "--yes")
+		}
 		l.want(0, nil, "standin", "fault", "knot", "line-silent", "--for", "1000")
 		began, code := time.Now(), 4
 		if *cabled {

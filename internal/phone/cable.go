@@ -204,8 +204,21 @@ func (h *Host) devices() []usb.Device {
 	return list
 }
 
-// openCable connects to the phone in a socket, by whatever it speaks there.
+// openCable connects to the phone in a socket, by whatever it speaks there. What keeps a program from it is
+// a finding only while the phone is there: one that is pulled meanwhile is just gone.
 func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error) {
+	before, there := p.Device(a)
+	w, err := p.openSocket(ctx, a, offered)
+	var stop *finding.StopError
+	if there && errors.As(err, &stop) {
+		if now, still := p.Device(a); !still || deviceKey(now) != deviceKey(before) {
+			return nil, link.Lost("connecting", errors.New("what was plugged in at "+a.String()+" is gone"))
+		}
+	}
+	return w, err
+}
+
+func (p *Phone) openSocket(ctx context.Context, a Address, offered func()) (Wire, error) {
 	if p.Cable == nil {
 		return nil, &NotHereError{Name: p.Name, Text: "there are no cables here"}
 	}

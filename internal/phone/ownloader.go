@@ -37,8 +37,7 @@ func newOwnLoader(ctx context.Context, s loader.Stream, a Address) (Wire, error)
 	c, err := loader.Connect(ctx, s, "jarlid")
 	if err != nil {
 		s.Close()
-		var lost *link.LostError
-		if errors.As(err, &lost) && (a.Scheme == serialScheme || a.Scheme == cableScheme) {
+		if errors.Is(err, loader.ErrSilent) && (a.Scheme == serialScheme || a.Scheme == cableScheme) {
 			return nil, finding.Stopped(finding.LineSilent, a.String(), "the line "+a.String()+" is there, and nothing answers on it",
 				"look at the phone's screen: its loader has to be shown there, and confirmed; then pull the cable and put it back")
 		}

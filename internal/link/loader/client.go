@@ -142,17 +142,17 @@ func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([
 			return nil, err
 		}
 		b, err := c.answer(ctx, k, piece)
-		if !errors.Is(err, errSilent) {
+		if !errors.Is(err, ErrSilent) {
 			return b, err
 		}
 		if try+1 >= times || piece != nil && k == Read {
-			return nil, link.Lost("an answer", errors.New("the line is silent"))
+			return nil, link.Lost("an answer", ErrSilent)
 		}
 	}
 }
 
-// errSilent says that nothing whole came in time.
-var errSilent = errors.New("nothing came")
+// ErrSilent is the cause where a line is there and nothing comes over it, however often it is asked.
+var ErrSilent = errors.New("the line is silent")
 
 func (c *Client) send(ctx context.Context, b []byte) error {
 	done := make(chan struct{})
@@ -167,7 +167,7 @@ func (c *Client) send(ctx context.Context, b []byte) error {
 	defer stop()
 	if _, err := c.s.Write(b); err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			err = ctx.Err()
 		}
 		return link.Lost("sending", err)
 	}
@@ -181,18 +181,18 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 	end := time.Now().Add(answerLimit)
 	for {
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return nil, link.Lost("an answer", err)
 		}
 		_ = c.s.SetReadDeadline(end)
 		f, err := c.r.Next()
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return nil, link.Lost("an answer", ctx.Err())
 		}
 		switch {
 		case errors.Is(err, ErrNoise):
 			return nil, &link.ProtocolError{Protocol: "loader protocol", What: err.Error()}
 		case late(err):
-			return nil, errSilent
+			return nil, ErrSilent
 		case err != nil:
 			return nil, link.Lost("an answer", err)
 		}
