@@ -128,8 +128,12 @@ const lockEvery = 300 * time.Millisecond
 // awaitLock looks again and again until the bootloader says that it is open, or shut.
 func (j *Job) awaitLock(ctx context.Context, open bool) error {
 	j.Drop()
+	var bar phone.Bar
 	for end := time.Now().Add(handsLimit); time.Now().Before(end); {
-		if s, err := j.Connect(ctx, nil); err == nil {
+		s, err := j.Connect(ctx, nil)
+		bar.Saw(err)
+		bar.Warn(j.Obs)
+		if err == nil {
 			if s.HasLoader() && s.Read(ctx) == nil {
 				if yes, known := s.Card.Yes(card.FactUnlocked); known && yes == open && s.Card.Get(card.FactUnlocked).Evidence == card.Read {
 					j.Use(s.Wire())

@@ -17,7 +17,9 @@ type Outcome struct {
 	// person was asked to do it.
 	Restarted string
 	ByHand    bool
-	Kept      []string // files with what was on partitions before
+	// Barred says that the phone's system is there, and that something keeps this computer from it.
+	Barred bool
+	Kept   []string // files with what was on partitions before
 }
 
 // WriteResult is one image written.

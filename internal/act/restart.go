@@ -337,7 +337,16 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error)
 	}
 	var away *phone.NotHereError
 	var stopped *finding.StopError
-	if errors.As(err, &away) || errors.As(err, &stopped) {
+	if errors.As(err, &stopped) {
+		j.Out.Barred = true
+		for i := range stopped.Findings {
+			if f := &stopped.Findings[i]; f.Name == finding.NotAuthorised {
+				f.Remedy = "wake the phone and answer the question on its screen" // the restart itself is done
+			}
+		}
+		phone.WarnOf(j.Obs, stopped)
+	}
+	if errors.As(err, &away) || j.Out.Barred {
 		return nil, nil
 	}
 	return w, err

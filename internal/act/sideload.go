@@ -10,12 +10,14 @@ import (
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/files"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
 
@@ -151,8 +153,16 @@ func (j *Job) comeBack(ctx context.Context, name string) after {
 		limit = quietBack
 	}
 	w, err := j.Await(ctx, limit, true, card.Recovery)
-	if err != nil {
+	var away *phone.NotHereError
+	var stopped *finding.StopError
+	switch {
+	case errors.As(err, &away):
 		j.learnQuiet(j.Card, j.Card.Value(card.FactStarted))
+		return a
+	case errors.As(err, &stopped):
+		phone.WarnOf(j.Obs, stopped)
+		return a
+	case err != nil:
 		return a
 	}
 	j.Use(w)

@@ -46,6 +46,10 @@ func (a *app) sayThere(j *engine.Job, r task.Gone) {
 		a.say(j.Name, say.Note, "the phone took the restart; which system comes up is not waited for")
 		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
 		return
+	case r.Mode == card.System && r.Barred:
+		a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
+		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
+		return
 	case r.Mode == card.System && !r.Seen:
 		why := "it is still starting, or debugging is off there"
 		if j.Card.Value(card.FactDebugging) == "off" {

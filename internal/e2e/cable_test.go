@@ -201,6 +201,62 @@ func TestCableRefused(t *testing.T) {
 	})
 }
 
+// TestBarred: what keeps a program from a phone that it waits for may pass; what lasts is told by its name,
+// and teaches nothing about the phone.
+func TestBarred(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin", "--usb")
+		deny := func() { l.bus.Denied = []string{"1-1"} }
+		allow := func() { l.bus.Denied = nil }
+		const rights = "no-permission: this user may not use dunlin"
+		l.did("dunlin", "", nil, "go", "system", "--wait", "90s", "--yes")
+		l.did("dunlin", "", nil, "go", "bootloader", "--yes")
+		deny()
+		time.AfterFunc(3*time.Second, allow)
+		l.want(3, []string{"stop  " + rights}, "slot")
+		time.Sleep(3 * time.Second)
+		// A restart into the system is done, whether or not it can be looked at.
+		for _, lasts := range []bool{false, true} {
+			said := "Wickerlight Stock 9.1, build WL91.210301, is running"
+			if lasts {
+				said = "warn  " + rights
+			}
+			out := l.whenAsked("restarting into system", func() {
+				deny()
+				if !lasts {
+					time.AfterFunc(5*time.Second, allow)
+				}
+			}, "go", "system", "--wait", "90s", "--yes")
+			if !strings.Contains(out, said) || strings.Contains(out, "debugging is off") {
+				t.Errorf("lasts: %v\n%s", lasts, out)
+			}
+			if !lasts {
+				l.did("dunlin", "", nil, "go", "bootloader", "--yes")
+			}
+		}
+		time.AfterFunc(time.Minute, allow)
+		l.want(0, []string{"warn  " + rights, "Wickerlight Stock 9.1 is up"}, "arrive")
+		// A recovery that could not be looked at is none without a shell.
+		l.did("dunlin", "", nil, "go", "bootloader", "--yes")
+		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+		l.want(0, nil, "go", "recovery")
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		j := l.begin(true, "", func(line string) {
+			if strings.Contains(line, "send  ") {
+				deny()
+			}
+		}, "sideload", files.Package, "--then", "stay", "--yes")
+		<-j.done
+		l.check(1, []string{"warn  " + rights, "nobody can tell yet"}, j.code, j.out.String(), []string{"sideload"})
+		allow()
+		var c struct{ Facts map[string]struct{ Value string } }
+		l.result(0, &c, "card")
+		if quiet := c.Facts["recovery.quiet:recovery_a"].Value; quiet != "no" {
+			t.Errorf("whether the recovery has no shell: %q", quiet)
+		}
+	})
+}
+
 // TestTwins: two phones of one model lie side by side, each with its own job; which is meant is
 // never guessed, not even where both report one serial number.
 func TestTwins(t *testing.T) {

@@ -29,8 +29,8 @@ const (
 	pollEvery  = 150 * time.Millisecond
 	// restless is how often a phone may come and go on its cable while it is waited for.
 	restless = 3
-	// settle is how long a phone may be seen in another mode before that is
-	// taken for where it ended up: some pass through the bootloader.
+	// settle is how long a phone may be seen in another mode before that is taken for where it ended up:
+	// some pass through the bootloader. As long may something keep this program from it.
 	settle = 6 * time.Second
 	// allowLimit is how long the owner has to allow this computer's key.
 	allowLimit = 2 * time.Minute
@@ -233,31 +233,24 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 	hint := s.replugHint(want)
 	came := map[string]bool{} // on the cable, each time anew
 	var other card.Mode
-	var since time.Time // it is seen in another mode, or can't be used
-	var barred *finding.StopError
+	var since time.Time // it is seen in that
+	var bar Bar
 	for {
 		o, err := s.Connect(ctx, nil)
 		s.tellSaid()
-		var stop *finding.StopError
-		bars := errors.As(err, &stop) && stop.Findings[0].Name != finding.SeveralPhones && NotAuthorised(err) == nil
-		if !bars && ctx.Err() == nil { // else it was cut short
-			barred = nil
+		if ctx.Err() == nil { // else it was cut short
+			bar.Saw(err)
 		}
 		switch {
 		case err == nil && slices.Contains(modes, o.Mode()):
 			return o.wire, nil
 		case NotAuthorised(err) != nil && want == card.System:
 			return nil, err
-		case bars:
-			// It may pass: others look at what is new on a cable too, and a loader's line is there before
-			// the loader is confirmed, which is a person's to do.
+		case bar.stop != nil:
 			other = card.None
-			if barred == nil || barred.Findings[0].Name != stop.Findings[0].Name {
-				since = time.Now()
-			}
-			barred = stop
-			if time.Since(since) > settle && !(patient && stop.Findings[0].Name == finding.LineSilent) {
-				return nil, err
+			// A silent line is a person's to bring round.
+			if bar.Lasts() && !(patient && bar.stop.Findings[0].Name == finding.LineSilent) {
+				return nil, bar.stop
 			}
 		case err == nil:
 			if o.Mode() != other {
@@ -291,8 +284,8 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 			if errors.Is(err, context.Canceled) {
 				return nil, err
 			}
-			if barred != nil {
-				return nil, barred
+			if bar.stop != nil {
+				return nil, bar.stop
 			}
 			text := fmt.Sprintf("%s did not show up in %s within %s", s.Name, want, limit.Round(time.Second))
 			if len(came) >= restless {

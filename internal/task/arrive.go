@@ -88,6 +88,7 @@ type watch struct {
 	since  time.Time
 	begins int
 	said   int
+	bar    phone.Bar
 }
 
 // Run watches the one phone that is meant.
@@ -145,7 +146,7 @@ func (w *watch) until(ctx context.Context, limit time.Duration) (stage advice.St
 		if w.begins >= loopsLimit {
 			return advice.StageLoop, false, nil
 		}
-		if w.said < len(milestones) && w.last != card.System && time.Since(w.began) > milestones[w.said].after {
+		if w.said < len(milestones) && w.last != card.System && !w.bar.Lasts() && time.Since(w.began) > milestones[w.said].after {
 			w.Obs.Say(say.Wait, "%s", milestones[w.said].text)
 			w.said++
 		}
@@ -176,6 +177,8 @@ func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
 			return "", err
 		}
 	}
+	w.bar.Saw(err)
+	w.bar.Warn(w.Obs)
 	mode := card.None
 	if err == nil {
 		defer s.Close()

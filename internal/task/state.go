@@ -55,6 +55,7 @@ type Gone struct {
 	Build   *string   `json:"build,omitempty"`
 
 	Unwatched bool `json:"-"` // its start was hardly waited for, as wished
+	Barred    bool `json:"-"` // its system is there, and this computer is kept from it
 	Commanded bool `json:"-"` // the phone took the restart; else it was to be done by hand
 }
 
@@ -71,7 +72,7 @@ func (t *Go) Prepare(*engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it.
 func (t *Go) Result(j *engine.Job) Gone {
-	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(), Said: j.Out.Restarted == act.SaidSo, Commanded: !j.Out.ByHand, Unwatched: t.Wait > 0 && t.Wait < watched}
+	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(), Said: j.Out.Restarted == act.SaidSo, Barred: j.Out.Barred, Commanded: !j.Out.ByHand, Unwatched: t.Wait > 0 && t.Wait < watched}
 	if t.Mode == card.System && g.Seen {
 		g.Version, g.Build = Known(j.Card, card.FactVersion), Known(j.Card, card.FactBuild)
 	}
