@@ -134,8 +134,17 @@ var mistakes = []mistake{
 	}},
 	{8, "a partition the phone does not have", func(l *lab) []way {
 		l.standin("dunlin")
+		l.standin("turnstone")
 		const s = "stop  no-such-partition"
-		return []way{w(3, s, "flash", files.Recovery, "--into", "rescue"), w(3, s, "recovery", "install", files.Recovery, "--into", "rescue"), w(3, s, "wipe", "part:rescue"), w(3, s, "wipe", "part:rescue@a")}
+		pkg := func(name, partition string) string {
+			return l.file(name, zipOf("META-INF/com/google/android/updater-script", `package_extract_file("boot.img", "/dev/block/by-name/`+partition+`");`, "META-INF/com/android/metadata", "pre-device="+strings.TrimSuffix(name, ".zip")+"\n",
+				"system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096))))
+		}
+		one, two := pkg("dunlin.zip", "boot"), pkg("turnstone.zip", "boot_a")
+		const made = "which this phone does not have (it has boot"
+		return []way{w(3, made+"_a): it was made for phones with one slot", "sideload", one, "--on", "dunlin"), w(3, made+"): it was made for phones with two slots", "sideload", two, "--on", "turnstone"),
+			w(3, s+": it is an A/B package", "sideload", files.Package, "--on", "turnstone"), w(3, made+"_a)", "put", one, "--to", "storage", "--on", "dunlin"), w(3, s, "flash", files.Recovery, "--into", "rescue", "--on", "dunlin"),
+			w(3, s, "recovery", "install", files.Recovery, "--into", "rescue", "--on", "dunlin"), w(3, s, "wipe", "part:rescue", "--on", "dunlin"), w(3, s, "wipe", "part:rescue@a", "--on", "dunlin")}
 	}},
 	{9, "a download that broke off, a page saved as a file", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)

@@ -18,8 +18,8 @@ var texts = map[string]Text{
 	},
 	NoSuchPartition: {
 		Meaning: "This phone has no partition of that name.",
-		Why:     "Phones keep their recovery in different places: some have a partition of its own, some a part of the boot image or of the vendor boot image. Instructions for another phone name partitions this one does not have.",
-		Remedy:  "See what the phone has with: jarlid slot, and what the file is with: jarlid ident FILE.",
+		Why:     "Phones keep their recovery in different places: some have a partition of its own, some a part of the boot image or of the vendor boot image. Instructions for another phone name partitions this one does not have. A package made for phones with one slot writes boot and system, which phones with two have as boot_a and boot_b; a package made for two slots needs the second.",
+		Remedy:  "See what the phone has with: jarlid card, and what the file is with: jarlid ident FILE.",
 	},
 	ImageTooBig: {
 		Meaning: "The image is larger than the partition it would go to.",

@@ -143,7 +143,7 @@ func (f *File) script(list []entry) {
 		f.Notes = append(f.Notes, "its update script can't be read as data: "+spell.Error(err))
 		return
 	}
-	f.Demands = n.Demands()
+	f.Demands, f.Written = n.Demands(), n.Writes()
 	demands := map[string][]string{}
 	for _, d := range f.Demands {
 		demands[d.Property] = d.Values

@@ -130,6 +130,7 @@ type File struct {
 	Members []Member          `json:"-"`
 	Count   int               `json:"-"` // files in an archive, also those that are not among Members
 	Demands []script.Demand   `json:"-"` // of an update script
+	Written []string          `json:"-"` // partitions it writes whatever the phone says, by its names for them
 	Adds    int64             `json:"-"` // bytes an add-on puts into the system
 	App     *apk.App          `json:"-"` // of an app package
 	VBMeta  *vbmeta.Image     `json:"-"` // of a vbmeta image

@@ -110,6 +110,16 @@ func HasSlots(c *card.Card, base string) bool {
 	return !plain || a
 }
 
+// Slotted is true for a partition that is known to be there once for each slot.
+func Slotted(c *card.Card, base string) bool {
+	if yes, known := c.Yes(card.FactSlotted.Of(card.At(base, ""))); known {
+		return yes
+	}
+	_, plain := c.Number(card.FactSize.Of(card.At(base, "")))
+	_, a := c.Number(card.FactSize.Of(card.At(base, "a")))
+	return a && !plain
+}
+
 // Usual is the order in which partitions are written when nobody says another:
 // firmware, what starts, the systems, and what vouches for them last.
 var Usual = []string{"bootloader", "radio", "modem", "dtbo", "dtb", "vendor_boot", "init_boot", "boot", "recovery", "super",

@@ -77,7 +77,7 @@ func (p *Put) packageFindings(c *card.Card, m *model.Model, all model.Set) (list
 	if p.File.IsROM() || len(p.File.Models()) > 0 {
 		list = modelFinding(p.File, c, m, all)
 	}
-	return append(list, place.Arch(p.File, c)...)
+	return append(append(list, layoutFindings(p.File, c)...), place.Arch(p.File, c)...)
 }
 
 // Effects: the file lies there.

@@ -46,6 +46,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	if s.File.IsROM() || len(s.File.Models()) > 0 { // an add-on seldom says for which phone it is
 		list = append(list, modelFinding(s.File, c, m, all)...)
 	}
+	list = append(list, layoutFindings(s.File, c)...)
 	list = append(list, batteryFinding(c)...)
 	list = append(list, signatureFinding(s.File, c, m)...)
 	if !s.File.IsROM() {

@@ -56,6 +56,22 @@ func TestParse(t *testing.T) {
 	}
 }
 
+// TestWrites: what a script writes on any phone, and nothing that it may write.
+func TestWrites(t *testing.T) {
+	n, err := Parse(`block_image_update("/dev/block/platform/soc/by-name/system", package_extract_file("system.transfer.list"), "system.new.dat", "system.patch.dat") || abort("no");
+package_extract_file("boot.img", "/dev/block/by-name/boot");
+(write_raw_image("/tmp/a.img", "/dev/block/bootdevice/by-name/recovery"); ui_print("x"));
+package_extract_file("boot.img", "/dev/block/by-name/boot");
+package_extract_file("tool", "/tmp/tool"); package_extract_file("tool");
+package_extract_file("x.img", concat("/dev/block/by-name/vendor", getprop("ro.boot.slot_suffix")));
+if getprop("a") == "b" then package_extract_file("x.img", "/dev/block/by-name/one") else write_raw_image("x", "/dev/block/by-name/two") endif;
+ifelse(is_mounted("/x"), package_extract_file("x.img", "/dev/block/by-name/three"), package_extract_file("x.img", "/dev/block/by-name/four"));
+is_mounted("/x") || package_extract_file("x.img", "/dev/block/by-name/five");`)
+	if got := fmt.Sprint(n.Writes()); err != nil || got != "[system boot recovery]" {
+		t.Errorf("%s, %v", got, err)
+	}
+}
+
 func TestDemands(t *testing.T) {
 	n, err := Parse(`assert(getprop("ro.product.device") == "dunlin" || getprop("ro.build.product") == "dunlin" || "WL-DU" == getprop("ro.product.device") ||
 		abort("This package is for another phone: " + getprop("ro.product.device")););
@@ -73,6 +89,7 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, s string) {
 		if n, err := Parse(s); err == nil {
 			n.Demands()
+			n.Writes()
 		}
 	})
 }
