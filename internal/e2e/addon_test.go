@@ -193,7 +193,7 @@ func TestOneSlotPackages(t *testing.T) {
 				}
 				l.want(0, nil, "wipe", "userdata", "--yes")
 				l.want(3, []string{"stop  wrong-model"}, "sideload", twin, "--yes")
-				l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept", "wrong-model")
+				l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept", "wrong-model", "--accept", "no-such-partition")
 				l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"}, "sideload", addon, rom, "--yes")
 				want := must(scenario.Images(scenario.Saltmarsh, kit.phone))
 				for _, part := range []string{"system", "boot"} {

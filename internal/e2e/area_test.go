@@ -44,7 +44,7 @@ func TestAreas(t *testing.T) {
 		l.later("turnstone", "volume-down+power")
 		l.want(0, nil, "go", "bootloader")
 		l.inRecovery("turnstone", kit.recovery)
-		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes", "--accept", "wrong-model")
+		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes", "--accept", "wrong-model", "--accept", "no-such-partition")
 		l.want(3, []string{"stop  account-lock: 1 account is signed in"}, "wipe", "apps", "--yes")
 		shared := filepath.Join(l.dir, "turnstone", "shared", filepath.Base(files.Package))
 		if !there(l.data("system/packages.xml")) || !there(l.data("dalvik-cache")) || !there(shared) {
