@@ -357,7 +357,7 @@ func (l *lab) did(phone, answers string, texts []string, args ...string) string 
 
 // whenAsked runs jarlid and does something as soon as it prints what; it has to
 // end well.
-func (l *lab) whenAsked(what string, do func(), args ...string) string {
+func (l *lab) whenAsked(what string, do func(), args ...string) {
 	l.Helper()
 	var doing sync.WaitGroup
 	begun := do == nil
@@ -372,7 +372,6 @@ func (l *lab) whenAsked(what string, do func(), args ...string) string {
 	if j.code != 0 || !begun {
 		l.Fatalf("%v ended with %d:\n%s", args, j.code, j.out)
 	}
-	return j.out.String()
 }
 
 // later presses something at a stand-in when jarlid has had time to ask for it.
