@@ -182,7 +182,7 @@ func (w *world) order(words ...string) {
 
 // disturbed runs the story with its faults and checks what is left.
 func (w *world) disturbed(p Plan, s story, base undisturbed) {
-	seam := &seams{dial: w.net}
+	seam := w.seams()
 	other := make(chan struct{}, 1)
 	second := false
 	for _, f := range p.Faults {
@@ -377,10 +377,10 @@ func (w *world) modeOf(state string) string {
 	return state
 }
 
-// answers tells whether the phone is listed as being here.
+// answers tells whether the phone is here.
 func (w *world) answers() bool {
-	_, out := w.run(nil)
-	return !strings.Contains(out, w.name+" is listed and does not answer")
+	code, _ := w.run(nil, "bench")
+	return code == 0
 }
 
 // unlocked: nobody holds a lock any more.

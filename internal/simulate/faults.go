@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"io"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -15,6 +16,8 @@ import (
 
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
+	"jarlid/internal/link/serial"
+	"jarlid/internal/link/usb"
 )
 
 // Kind is one kind of fault.
@@ -110,8 +113,12 @@ type seams struct {
 	// bytes that went over all connections, and records that were written
 	bytes   int64
 	records int
-	conns   map[net.Conn]bool
+	conns   map[io.Closer]bool
 	dead    bool
+	// On a cable: what counts its bytes, and what pulls it and puts it back.
+	cable usb.Bus
+	ports serial.Ports
+	pull  func()
 	// on is called with what has gone by, each time something goes.
 	on     []func(bytes int64, records int)
 	opened func() error // of the journal
@@ -138,14 +145,27 @@ func (s *seams) DialContext(ctx context.Context, network, address string) (net.C
 	if err != nil {
 		return nil, err
 	}
-	k := &counted{c, s}
+	s.keep(c)
+	return &counted{c, s}, nil
+}
+
+// keep notes what is open.
+func (s *seams) keep(c io.Closer) {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.conns == nil {
-		s.conns = map[net.Conn]bool{}
+		s.conns = map[io.Closer]bool{}
 	}
 	s.conns[c] = true
-	s.mu.Unlock()
-	return k, nil
+}
+
+// counted takes what went over a wire; a program that was killed hears nothing of it.
+func (s *seams) counted(n int, err error) (int, error) {
+	s.went(n, 0)
+	if s.killed() {
+		return 0, errKilled
+	}
+	return n, err
 }
 
 // kill ends the program: what it sends, hears and writes from now on is nothing.
@@ -162,9 +182,13 @@ func (s *seams) kill() {
 
 // cut breaks the connections that are open.
 func (s *seams) cut() {
+	if s.pull != nil {
+		s.pull()
+		return
+	}
 	s.mu.Lock()
 	conns := s.conns
-	s.conns = map[net.Conn]bool{}
+	s.conns = map[io.Closer]bool{}
 	s.mu.Unlock()
 	for c := range conns {
 		c.Close()
@@ -196,11 +220,7 @@ type counted struct {
 
 func (c *counted) Read(b []byte) (int, error) {
 	n, err := c.Conn.Read(b)
-	c.s.went(n, 0)
-	if c.s.killed() {
-		return 0, errKilled
-	}
-	return n, err
+	return c.s.counted(n, err)
 }
 
 func (c *counted) Write(b []byte) (int, error) {

@@ -12,6 +12,8 @@
 //
 //	go run ./internal/simulate -sheets 1
 //
+// With -cable the phones are on cables in place of the network.
+//
 // Everything happens in bubbles of virtual time, in one process.
 package main
 
@@ -31,6 +33,7 @@ func main() {
 	seed := flag.Int64("seed", 1, "the seed")
 	from := flag.Int("from", 0, "the number of the first run")
 	sheets := flag.Int("sheets", 0, "run whole evenings as sheets instead, each broken off at one place and gone on with: every stride-th place; 1 for all")
+	cable := flag.Bool("cable", false, "the phones are on cables, and not in the network")
 	verbose := flag.Bool("verbose", false, "print what every command said")
 	testing.Init()
 	flag.Parse()
@@ -41,6 +44,7 @@ func main() {
 	}
 	scenario.Keep()
 	lab := newLab(dir)
+	lab.cable = *cable
 	began := time.Now()
 	var bad atomic.Int64
 	all := func(t *testing.T) {

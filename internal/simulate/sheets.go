@@ -68,7 +68,7 @@ func (l *lab) evening(t *testing.T, phone int) (evening, error) {
 	got, err := l.once("evening "+phones[phone].name, func() (any, error) {
 		var e evening
 		err := l.sheetWorld(t, phone, func(w *world) {
-			s := &seams{dial: w.net}
+			s := w.seams()
 			var out string
 			if e.code, out = w.run(s, "sheet", "run", w.drafted(), "--yes"); e.code != 0 {
 				w.bad("undisturbed, the evening on %s ends with %d:\n%s", w.name, e.code, out)
@@ -132,7 +132,7 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 			fmt.Fprintf(&said, "$ jarlid %s\n%s(%d)\n", strings.Join(args, " "), out, code)
 		}
 		at := w.drafted()
-		seam := &seams{dial: w.net}
+		seam := w.seams()
 		seam.arrange([]Fault{p.Fault}, seam.interrupted, nil)
 		code, out := w.run(seam, "sheet", "run", at, "--yes")
 		w.plain(out)

@@ -17,12 +17,14 @@ import (
 
 	"jarlid/internal/cli"
 	"jarlid/internal/journal"
+	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/standin/standintest"
 )
 
 // lab makes worlds: a phone and a home in the state a story begins in, made once and copied.
 type lab struct {
-	dir string
+	dir   string
+	cable bool // its phones are on cables
 
 	mu    sync.Mutex
 	kits  map[string]*sync.Mutex
@@ -72,6 +74,7 @@ type world struct {
 	t     *testing.T
 	dir   string
 	net   *standintest.Net
+	bus   *soft.Bus // where the phone is on a cable
 	name  string
 	which int // of the phones
 	kit   kit
@@ -111,8 +114,14 @@ func (w *world) begin(s *seams, line func(string), args ...string) *process {
 	attended := true
 	c := cli.Config{Stdin: strings.NewReader(strings.Repeat("y\n", 40)), Stdout: p.out, Stderr: p.out, Attended: &attended, Interrupts: p.interrupt,
 		Locks: filepath.Join(w.dir, fmt.Sprint("locks-", w.locks)), Dial: w.net, Net: w.net, Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
+	if w.bus != nil {
+		c.Cable, c.Ports, c.Plug = w.bus, w.bus.Ports(), w.bus
+	}
 	if s != nil {
 		c.Dial, c.Sink = s, s.openSink
+		if s.cable != nil {
+			c.Cable, c.Ports = s.cable, s.ports
+		}
 	}
 	args = append(slices.Clone(args), "--home", w.home())
 	go func() {
@@ -191,6 +200,9 @@ func (w *world) press(stop <-chan struct{}, keys ...string) {
 
 // start starts the phone in its storage, and waits until it can be reached.
 func (w *world) start(args ...string) error {
+	if w.bus != nil {
+		args = append(slices.Clone(args), "--usb")
+	}
 	ready := make(chan struct{})
 	once := sync.OnceFunc(func() { close(ready) })
 	w.phone = w.begin(nil, func(line string) {
@@ -248,6 +260,9 @@ func (l *lab) inBubble(t *testing.T, dir, name string, k kit, do func(w *world))
 	which := slices.IndexFunc(phones, func(p practised) bool { return p.name == name })
 	synctest.Test(t, func(t *testing.T) {
 		w := &world{t: t, dir: dir, net: &standintest.Net{Rate: 400 << 20}, name: name, which: which, kit: k}
+		if l.cable {
+			w.bus = &soft.Bus{Rate: w.net.Rate}
+		}
 		defer func() {
 			w.net.Cut()
 			time.Sleep(time.Hour)

@@ -17,6 +17,7 @@ var Owner = map[string][]string{
 	`"From the phone"`:         {"packages", "from the phone"},
 	`switch "Debugging" on`:    {"finish welcome", "debugging on", "allow"},
 	`answer "Allow"`:           {"allow"},
+	"allow debugging for this": {"allow"},
 	"choose \"All data":        {"erase", "all data"},
 	"restarts into recovery":   {"leave", "to the recovery"},
 	"restarts into bootloader": {"leave", "to the bootloader"},
