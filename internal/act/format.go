@@ -204,7 +204,8 @@ func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
 		return err
 	}
 	j.Obs.Say(say.Info, "this recovery has no program to format with; it was left an order in the bootloader message (%s), does it by itself and starts the system", order)
-	if err := j.Restart(ctx, card.Recovery); err != nil {
+	var left *link.LeftError
+	if err := j.Restart(ctx, card.Recovery); err != nil && !errors.As(err, &left) {
 		return err
 	}
 	before := j.Card
@@ -214,7 +215,7 @@ func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
 	if order == "--wipe_data" {
 		plan.Apply(&plan.FormatData{}, effects)
 	}
-	w, err := j.awaitSystem(ctx, effects)
+	w, err := j.awaitSystem(ctx, effects, j.Await)
 	if err != nil {
 		return err
 	}
@@ -226,5 +227,8 @@ func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
 		j.fellBack(effects.Value(card.FactStarted))
 	}
 	rec.Confirm = journal.PhoneWord
+	if left != nil && w == nil {
+		rec.Confirm = journal.NotKnown // it may never have heard of the restart
+	}
 	return nil
 }

@@ -49,8 +49,15 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 	}
 	err := j.command(ctx, s.To)
 	var refused *link.RefusedError
+	var left *link.LeftError
 	hands := errors.As(err, &refused)
-	if err != nil && !hands {
+	await := j.Await
+	switch {
+	case errors.As(err, &left):
+		await = func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire, error) {
+			return j.AwaitAgain(ctx, max(limit, unseenLimit), patient, from, modes...)
+		}
+	case err != nil && !hands:
 		return Done{}, err
 	}
 	d := Done{Confirm: journal.ReadBack}
@@ -65,16 +72,13 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 	plan.Apply(s, effects)
 	var w phone.Wire
 	switch {
+	case s.To == card.System && hands:
+		w, err = j.systemByHand(ctx, effects, from)
 	case s.To == card.System:
-		if hands {
-			if _, _, err := j.showHands(s.To); err != nil {
-				return d, err
-			}
-		}
-		w, err = j.awaitSystem(ctx, effects)
+		w, err = j.awaitSystem(ctx, effects, await)
 	case s.To == card.Recovery && !hands:
 		w, err = j.awaitRecovery(ctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
-			return j.Await(ctx, limit, false, modes...)
+			return await(ctx, limit, false, modes...)
 		})
 	case hands && !seen && s.To == card.Recovery:
 		var word string
@@ -86,7 +90,7 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 	case hands:
 		w, err = j.byHand(ctx, from, s.To)
 	default:
-		w, err = j.Await(ctx, restartLimit, false, s.To)
+		w, err = await(ctx, restartLimit, false, s.To)
 	}
 	if err != nil {
 		return d, j.whyNot(s.To, effects, err)
@@ -317,9 +321,23 @@ func (j *Job) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error
 	return w, err
 }
 
+// systemByHand has a person start the system. However short its start is to be watched: a phone that shows
+// up elsewhere meanwhile, having been away from its cable, is sent on.
+func (j *Job) systemByHand(ctx context.Context, effects *card.Card, from card.Mode) (phone.Wire, error) {
+	if _, _, err := j.showHands(card.System); err != nil {
+		return nil, err
+	}
+	hctx, end := j.awaiting(ctx)
+	defer end()
+	w, err := j.awaitSystem(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool, to ...card.Mode) (phone.Wire, error) {
+		return j.AwaitHands(ctx, max(limit, unseenLimit), from, to...)
+	})
+	return w, stopped(hctx, err)
+}
+
 // awaitSystem watches a starting system. No wire without an error means that it can't be
 // seen: debugging is off there, which is expected after a format.
-func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error) {
+func (j *Job) awaitSystem(ctx context.Context, c *card.Card, await func(context.Context, time.Duration, bool, ...card.Mode) (phone.Wire, error)) (phone.Wire, error) {
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
@@ -328,7 +346,7 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card) (phone.Wire, error)
 			j.Obs.HandsLater(j.DebuggingHands(), j.WaitSystem)
 		}
 	}
-	w, err := j.Await(ctx, j.WaitSystem, off, card.System)
+	w, err := await(ctx, j.WaitSystem, off, card.System)
 	if phone.NotAuthorised(err) != nil {
 		var s *phone.Session
 		if s, err = j.OfferKey(ctx, j.Obs); err == nil {

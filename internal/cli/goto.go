@@ -41,9 +41,13 @@ func (a *app) goThere(cmd *cobra.Command, args []string, t *task.Go) error {
 
 func (a *app) sayThere(j *engine.Job, r task.Gone) {
 	a.result = r
+	took := "the phone took the restart"
+	if !r.Commanded {
+		took = "the phone was to be started by hand"
+	}
 	switch {
 	case r.Mode == card.System && !r.Seen && r.Unwatched:
-		a.say(j.Name, say.Note, "the phone took the restart; which system comes up is not waited for")
+		a.say(j.Name, say.Note, "%s; which system comes up is not waited for", took)
 		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
 		return
 	case r.Mode == card.System && r.Barred:
@@ -55,7 +59,7 @@ func (a *app) sayThere(j *engine.Job, r task.Gone) {
 		if j.Card.Value(card.FactDebugging) == "off" {
 			why = "formatting the data switched debugging off, or it is still starting"
 		}
-		a.say(j.Name, say.Warn, "the phone took the restart, and its system can't be seen from here: %s", why)
+		a.say(j.Name, say.Warn, "%s, and its system can't be seen from here: %s", took, why)
 		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into the bootloader, where jarlid slot tells the slot")
 		a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
 		a.next = append(a.next, a.env.Command(j.Name, "arrive"))

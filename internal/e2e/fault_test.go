@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"os"
+	"strings"
 	"testing"
 
 	"jarlid/internal/standin/scenario"
@@ -140,6 +141,40 @@ func TestFaults(t *testing.T) {
 				}
 				l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
 				l.did(k.name, "", []string{"Saltmarsh OS 4.2 is up"}, "arrive", "--wait", "60s")
+			})
+		})
+	}
+}
+
+// TestLostRestart: the connection breaks as the phone is told to restart, so that it never hears of it. It is
+// told once more where it shows up as it was, and what is said of it is so.
+func TestLostRestart(t *testing.T) {
+	for _, c := range []struct {
+		phone, from, to, fault string
+		args                   []string
+	}{
+		{"dunlin", "bootloader", "system", "drop-next", []string{"--wait", "1s"}}, {"dunlin", "bootloader", "recovery", "drop-next", nil},
+		{"dunlin", "recovery", "system", "drop-next", []string{"--wait", "1s"}}, {"dunlin", "recovery", "bootloader", "drop-next", nil}, {"dunlin", "recovery", "sideload", "drop-next", nil},
+		{"turnstone", "recovery", "system", "drop-next", []string{"--wait", "90s"}}, {"knot", "loader", "system", "drop", []string{"--wait", "1s"}}, {"knot", "recovery", "system", "drop-next", []string{"--wait", "1s"}},
+	} {
+		t.Run(c.phone+" "+c.from+" "+c.to, func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				l.standin(c.phone)
+				if c.from == "recovery" {
+					l.did(c.phone, "", nil, "recovery", "install", kitOf(t, c.phone, map[string]int{"dunlin": 2, "turnstone": 1, "knot": 1}[c.phone]).recovery, "--yes")
+					l.did(c.phone, "", nil, "go", "recovery", "--yes")
+				}
+				j := l.begin(true, "", func(line string) {
+					if strings.Contains(line, "restarting into "+c.to) {
+						l.want(0, nil, "standin", "fault", c.phone, c.fault)
+					}
+				}, append([]string{"go", c.to, "--yes"}, c.args...)...)
+				<-j.done
+				l.check(0, nil, j.code, j.out.String(), []string{"go", c.to})
+				l.until("the phone gets there", func() bool { return l.mode(c.phone) == c.to })
+				if c.fault == "drop-next" && !strings.Contains(j.out.String(), "is sent on into "+c.to) { // else it may have heard it
+					t.Errorf("it was not told again\n%s", j.out)
+				}
 			})
 		})
 	}

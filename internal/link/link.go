@@ -91,6 +91,26 @@ func Lost(during string, err error) error {
 	return &LostError{During: during, Err: err}
 }
 
+// LeftError is a phone that went away before it answered an order to restart. It took the order, or its
+// cable was pulled before that: in which mode it shows up next tells.
+type LeftError struct{ Err error }
+
+// Error says so.
+func (e *LeftError) Error() string { return "the phone went away before it answered" }
+
+// Unwrap gives how it was lost.
+func (e *LeftError) Unwrap() error { return e.Err }
+
+// Left makes the loss of a phone that was told to restart a LeftError. One that is there and silent did
+// not go away.
+func Left(err error) error {
+	var lost *LostError
+	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
+		return &LeftError{err}
+	}
+	return err
+}
+
 // Dialer connects to addresses: net.Dialer, or the wire of a test.
 type Dialer interface {
 	DialContext(ctx context.Context, network, address string) (net.Conn, error)

@@ -217,8 +217,27 @@ func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card
 			return false
 		}
 		tried[o.Mode()] = true
-		return o.Restart(ctx, to) == nil
+		return taken(o.Restart(ctx, to))
 	}, modes)
+}
+
+// AwaitAgain waits as Await does for a phone that went away before it answered a restart. One that shows up
+// in the mode it was in has not taken that, and is told once more.
+func (s *Session) AwaitAgain(ctx context.Context, limit time.Duration, patient bool, from card.Mode, modes ...card.Mode) (Wire, error) {
+	told := false
+	return s.await(ctx, limit, patient, func(o *Session) bool {
+		if told || o.Mode() != from {
+			return false
+		}
+		told = true
+		return taken(o.Restart(ctx, modes[0]))
+	}, modes)
+}
+
+// taken tells whether a phone took a restart, for all one knows.
+func taken(err error) bool {
+	var left *link.LeftError
+	return err == nil || errors.As(err, &left)
 }
 
 func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, command func(*Session) bool, modes []card.Mode) (Wire, error) {

@@ -123,11 +123,19 @@ func (l *ownLoader) line(partition string) (parttable.Partition, error) {
 func (l *ownLoader) Restart(ctx context.Context, to card.Mode) error {
 	switch to {
 	case card.System:
-		return l.c.Leave(ctx, "system")
+		return left(l.c.Leave(ctx, "system"))
 	case card.Loader:
-		return l.c.Leave(ctx, "loader")
+		return left(l.c.Leave(ctx, "loader"))
 	}
 	return &link.RefusedError{Command: "leave", Message: "a loader brings the phone into its system or switches it off; into the recovery lead its keys"}
+}
+
+// left is what became of an order to leave: a line that is silent was not left.
+func left(err error) error {
+	if errors.Is(err, loader.ErrSilent) {
+		return err
+	}
+	return link.Left(err)
 }
 
 // Gone: the line ends when the phone leaves its loader.

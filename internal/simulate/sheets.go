@@ -131,6 +131,7 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 		w.told = func(args []string, code int, out string) {
 			fmt.Fprintf(&said, "$ jarlid %s\n%s(%d)\n", strings.Join(args, " "), out, code)
 		}
+		defer func() { fmt.Fprintf(&said, "the phone:\n%s", w.phone.out) }()
 		at := w.drafted()
 		seam := w.seams()
 		seam.arrange([]Fault{p.Fault}, seam.interrupted, nil)

@@ -94,18 +94,14 @@ func ShellPacket(w io.Writer, id byte, p []byte) error {
 	return err
 }
 
-// Reboot asks the phone to restart: "" is the system. A phone that goes away
-// before it answers has taken the command.
+// Reboot asks the phone to restart: "" is the system. Errors: *link.LeftError of a phone that goes away
+// before it answers, as some do that take the command.
 func (c *Conn) Reboot(ctx context.Context, target string) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	s, err := c.Open(ctx, "reboot:"+target)
 	if err != nil {
-		var lost *link.LostError
-		if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) {
-			return nil
-		}
-		return err
+		return link.Left(err)
 	}
 	defer s.Close()
 	// Phones answer with nothing, a text, or by going away.

@@ -334,15 +334,15 @@ func (c *Client) Variables(ctx context.Context) (map[string]string, error) {
 }
 
 // Reboot restarts the phone: target "" is the system, others are "bootloader",
-// "recovery", "fastboot". A phone that goes away before it answers has taken
-// the command: that is no error.
+// "recovery", "fastboot". Errors: *link.LeftError of a phone that goes away before it answers, as some do
+// that take the command.
 func (c *Client) Reboot(ctx context.Context, target string) error {
 	cmd := "reboot"
 	if target != "" {
 		cmd += "-" + target
 	}
 	_, err := c.Command(ctx, cmd, LimitQuick)
-	return leaving(err)
+	return link.Left(err)
 }
 
 // Gone waits until the connection has ended, as it does when the phone
