@@ -250,7 +250,9 @@ func TestBarred(t *testing.T) {
 			t.Error(out)
 		}
 		allow()
-		var c struct{ Facts map[string]struct{ Value string } }
+		var c struct {
+			Facts map[string]struct{ Value string }
+		}
 		l.result(0, &c, "card")
 		if quiet := c.Facts["recovery.quiet:recovery_a"].Value; quiet != "no" {
 			t.Errorf("whether the recovery has no shell: %q", quiet)

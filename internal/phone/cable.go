@@ -77,8 +77,9 @@ func (p *Phone) seenAs() (port, peer string, serials []string) {
 }
 
 // OnCable tells which of the devices on the cables are this phone: by its serial number, else
-// by its socket when nothing is against it. maybe are those that came since it went away and
-// could be it, but by nothing that decides.
+// by its socket when nothing is against it. maybe are those that could be it, but by nothing that
+// decides: they came since it went away, or this program has not seen it yet, and a phone may have
+// another number in each mode.
 func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
 	port, peer, serials := p.seenAs()
 	named := func(d usb.Device) bool {
@@ -102,7 +103,7 @@ func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
 			// another phone of the bench
 		case at(d):
 			here = append(here, d)
-		case port != "" && !p.besides(d):
+		case (port != "" || len(serials) > 0) && !p.besides(d):
 			maybe = append(maybe, d)
 		}
 	}
@@ -111,6 +112,9 @@ func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
 	}
 	if len(sure) == 0 {
 		sure = here
+	}
+	if port == "" && len(sure) > 0 {
+		maybe = nil
 	}
 	return sure, maybe
 }
@@ -180,6 +184,9 @@ func (t *strangers) ask(s *Session) error {
 		return err
 	}
 	s.saw(maybe[n])
+	if s.Serial != "" && maybe[n].Serial != "" && s.SameAs != nil { // and so it is found the next time
+		return s.SameAs(s.Serial, maybe[n].Serial)
+	}
 	return nil
 }
 

@@ -110,9 +110,16 @@ func (w *world) at() string { return filepath.Join(w.dir, w.name) }
 
 // begin starts a command; s is nil for one that nothing happens to.
 func (w *world) begin(s *seams, line func(string), args ...string) *process {
-	p := &process{out: &standintest.Output{OnLine: line}, done: make(chan struct{}), interrupt: make(chan struct{}, 4)}
+	p := &process{out: &standintest.Output{}, done: make(chan struct{}), interrupt: make(chan struct{}, 4)}
 	attended := true
-	c := cli.Config{Stdin: strings.NewReader(strings.Repeat("y\n", 40)), Stdout: p.out, Stderr: p.out, Attended: &attended, Interrupts: p.interrupt,
+	person := &person{}
+	p.out.OnLine = func(text string) {
+		person.hears(text)
+		if line != nil {
+			line(text)
+		}
+	}
+	c := cli.Config{Stdin: person, Stdout: p.out, Stderr: p.out, Attended: &attended, Interrupts: p.interrupt,
 		Locks: filepath.Join(w.dir, fmt.Sprint("locks-", w.locks)), Dial: w.net, Net: w.net, Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
 	if w.bus != nil {
 		c.Cable, c.Ports, c.Plug = w.bus, w.bus.Ports(), w.bus
