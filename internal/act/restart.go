@@ -80,6 +80,9 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 		w, err = j.awaitRecovery(ctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
 			return await(ctx, limit, false, modes...)
 		})
+		if w == nil && err == nil && left == nil { // else it may just be off its cable
+			j.learnQuiet(effects, effects.Value(card.FactNext))
+		}
 	case hands && !seen && s.To == card.Recovery:
 		var word string
 		if w, word, err = j.recoveryByHand(ctx, effects, from); word != "" {
@@ -226,7 +229,6 @@ func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await func(limit 
 	w, err := await(limit, card.Recovery, card.Sideload)
 	var away *phone.NotHereError
 	if errors.As(err, &away) {
-		j.learnQuiet(c, next)
 		return nil, nil
 	}
 	return w, err
@@ -256,6 +258,7 @@ func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.
 	case !yes:
 		return nil, "", &UnknownError{Text: "the recovery did not come up, as you say", Hint: "bring the phone into its bootloader: jarlid go bootloader"}
 	}
+	j.learnQuiet(effects, effects.Value(card.FactNext))
 	return nil, SaidSo, nil
 }
 
@@ -267,8 +270,8 @@ func (j *Job) home(c *card.Card, slot string) card.Partition {
 	return card.At(place.RecoveryHome(c, j.Model()).Partition, slot)
 }
 
-// learnQuiet keeps that a recovery did not show itself, so that the next time it
-// is not waited for as long.
+// learnQuiet keeps that a recovery which came up did not show itself, so that the next time it is not
+// waited for as long.
 func (j *Job) learnQuiet(c *card.Card, slot string) {
 	c.Learn(card.FactQuiet.Of(j.home(c, slot)), "yes", card.Journal)
 }

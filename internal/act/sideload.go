@@ -68,7 +68,7 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 		lost = nil // many recoveries drop the link when they have finished
 	}
 	next := j.Card.Value(card.FactNext)
-	seen := j.comeBack(ctx, s.File.Name())
+	seen := j.comeBack(ctx, s.File.Name(), lost == nil)
 	ab := s.File.Kind == ident.OTAAB
 	j.weigh(&pkg, ab, closing, reading, next, seen)
 	if ab && pkg.Outcome == Installed {
@@ -143,9 +143,10 @@ type after struct {
 	record string   // its own record of the install: "1" done, "0" failed, "" none
 }
 
-// comeBack waits for the recovery to return to its menu and reads its log, its
-// record of the install and its slots there.
-func (j *Job) comeBack(ctx context.Context, name string) after {
+// comeBack waits for the recovery to return to its menu and reads its log, its record of the install and
+// its slots there. ended says that it came to the end of the package: one that is not seen any more after
+// that has no shell, another may be off its cable.
+func (j *Job) comeBack(ctx context.Context, name string, ended bool) after {
 	var a after
 	j.Gone(ctx) // what comes next is done by hand unless the recovery shows up
 	limit := backLimit
@@ -156,7 +157,7 @@ func (j *Job) comeBack(ctx context.Context, name string) after {
 	var away *phone.NotHereError
 	var stopped *finding.StopError
 	switch {
-	case errors.As(err, &away):
+	case errors.As(err, &away) && ended:
 		j.learnQuiet(j.Card, j.Card.Value(card.FactStarted))
 		return a
 	case errors.As(err, &stopped):

@@ -241,8 +241,25 @@ func TestBarred(t *testing.T) {
 		}
 		time.AfterFunc(time.Minute, allow)
 		l.want(0, []string{"warn  " + rights, "Wickerlight Stock 9.1 is up"}, "arrive")
-		// A recovery that could not be looked at is none without a shell.
+		// A recovery that could not be looked at is none without a shell; nor is one nobody went to.
+		quiet := func() string {
+			var c struct {
+				Facts map[string]struct{ Value string }
+			}
+			l.result(0, &c, "card")
+			return c.Facts["recovery.quiet:recovery_a"].Value
+		}
 		l.did("dunlin", "", nil, "go", "bootloader", "--yes")
+		before := quiet()
+		l.press("dunlin", "cable-out")
+		l.present = true
+		l.want(0, []string{"was to be brought into its recovery by hand; it can't be seen"}, "go", "recovery", "--yes", "--on", "dunlin")
+		l.present = false
+		l.press("dunlin", "cable-in")
+		time.Sleep(3 * time.Second)
+		if now := quiet(); now != before {
+			t.Errorf("whether the recovery has no shell: %q, before %q", now, before)
+		}
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 		l.want(0, nil, "wipe", "userdata", "--yes")
@@ -250,12 +267,8 @@ func TestBarred(t *testing.T) {
 			t.Error(out)
 		}
 		allow()
-		var c struct {
-			Facts map[string]struct{ Value string }
-		}
-		l.result(0, &c, "card")
-		if quiet := c.Facts["recovery.quiet:recovery_a"].Value; quiet != "no" {
-			t.Errorf("whether the recovery has no shell: %q", quiet)
+		if now := quiet(); now != "no" {
+			t.Errorf("whether the recovery has no shell: %q", now)
 		}
 	})
 }

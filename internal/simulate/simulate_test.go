@@ -10,7 +10,7 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-var shared *lab
+var shared, cabled *lab
 
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
@@ -20,7 +20,8 @@ func TestMain(m *testing.M) {
 		}
 		defer os.RemoveAll(dir)
 		scenario.Keep()
-		shared = newLab(dir)
+		shared, cabled = newLab(dir), newLab(filepath.Join(dir, "cabled"))
+		cabled.cable = true
 		return m.Run()
 	}())
 }
@@ -33,6 +34,22 @@ func TestTenSeeds(t *testing.T) {
 			shared.run(t, plan(seed+1, 0), false)
 		})
 	}
+}
+
+// TestOnCables: some runs with the phone on a cable, and an evening whose cable is pulled as the phone is told
+// to restart, which found that it was taken to have heard of it.
+func TestOnCables(t *testing.T) {
+	for seed := range int64(4) {
+		t.Run(plan(seed+1, 1).String(), func(t *testing.T) {
+			t.Parallel()
+			cabled.run(t, plan(seed+1, 1), false)
+		})
+	}
+	p := SheetPlan{1, Fault{Kind: Cut, Count: 7, More: 1}}
+	t.Run(p.String(), func(t *testing.T) {
+		t.Parallel()
+		cabled.sheet(t, p, false)
+	})
 }
 
 // found are runs that failed once, before what they found was mended.
