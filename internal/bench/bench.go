@@ -18,6 +18,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
 	"jarlid/internal/link"
@@ -189,9 +190,7 @@ func (b *Bench) parse() (file, error) {
 		Phones  []written  `yaml:"phones"`
 		Serials [][]string `yaml:"serials"`
 	}
-	d := yaml.NewDecoder(strings.NewReader(data))
-	d.KnownFields(true)
-	if err := d.Decode(&w); err != nil && len(strings.TrimSpace(data)) > 0 {
+	if err := spell.Strict(strings.NewReader(data), &w); err != nil && len(strings.TrimSpace(data)) > 0 {
 		return file{}, fmt.Errorf("%s: %w", b.listPath(), err)
 	}
 	f := file{Serials: w.Serials}

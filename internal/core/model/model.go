@@ -4,6 +4,7 @@
 package model
 
 import (
+	"bytes"
 	"embed"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/spell"
 )
 
 // Recipe tells a person what to do at the phone.
@@ -151,10 +153,8 @@ func Parse(b []byte) (*Model, error) {
 	if len(b) > MaxFile {
 		return nil, fmt.Errorf("a model file of %d bytes is too large", len(b))
 	}
-	d := yaml.NewDecoder(strings.NewReader(string(b)))
-	d.KnownFields(true)
 	m := &Model{}
-	if err := d.Decode(m); errors.Is(err, io.EOF) {
+	if err := spell.Strict(bytes.NewReader(b), m); errors.Is(err, io.EOF) {
 		return nil, errors.New("model file: it is empty")
 	} else if err != nil {
 		return nil, fmt.Errorf("model file: %w", err)

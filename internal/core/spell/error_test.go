@@ -14,20 +14,22 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-
-	"go.yaml.in/yaml/v3"
 )
 
 func yamlOf(text string) error {
+	type place struct {
+		Address string `yaml:"at"`
+		Hidden  string `yaml:"-"`
+	}
 	var w struct {
 		Phones []struct {
-			Name string
-			Wait int
+			Name  string
+			Wait  int
+			place `yaml:",inline"`
 		}
+		More map[string]*struct{ Serial string }
 	}
-	d := yaml.NewDecoder(strings.NewReader(text))
-	d.KnownFields(true)
-	return d.Decode(&w)
+	return Strict(strings.NewReader(text), &w)
 }
 
 // TestError: errors as the libraries and the system make them.
@@ -49,6 +51,11 @@ func TestError(t *testing.T) {
 		"a text at byte 8, where something else belongs":                            json.Unmarshal([]byte(`{"a":"b"}`), &struct{ A int }{}),
 		"line 1: it is no XML: it ends too early":                                   xml.Unmarshal([]byte("<a>"), new(struct{})),
 		`list: line 2: nothing here is called "adress"`:                             fmt.Errorf("list: %w", yamlOf("phones:\n  - adress: x\n")),
+		`line 2: nothing here is called "nmae"; did you mean name?`:                 yamlOf("phones:\n  - nmae: x\n"),
+		`line 1: nothing here is called "adt"; did you mean at?`:                    yamlOf("phones: [{adt: x}]"),
+		`line 1: nothing here is called "hidden"`:                                   yamlOf("phones: [{hidden: x}]"),
+		`line 1: nothing here is called "seral"; did you mean serial?`:              yamlOf("more: {a: {seral: x}}"),
+		`line 1: nothing here is called "phone"; did you mean phones?`:              yamlOf("phone: []"),
 		`line 1: a list belongs there, not "3"; line 2: nothing here is called "x"`: yamlOf("phones: 3\nx: 1\n"),
 		`line 1: a whole number belongs there, not a list`:                          yamlOf("phones: [{wait: [1]}]"),
 		`line 1: one text belongs there, not a mapping (name: value)`:               yamlOf("phones: [{name: {a: b}}]"),
