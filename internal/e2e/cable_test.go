@@ -260,6 +260,13 @@ func TestBarred(t *testing.T) {
 		if now := quiet(); now != before {
 			t.Errorf("whether the recovery has no shell: %q, before %q", now, before)
 		}
+		// Whoever is at the phone is told meanwhile, and can put it right.
+		l.press("dunlin", "cable-out")
+		time.AfterFunc(time.Minute, func() { l.pressed("dunlin", "cable-in") })
+		time.AfterFunc(2*time.Minute, allow)
+		if out := at("hand  ", 0, "go", "bootloader", "--yes", "--on", "dunlin"); !strings.Contains(out, "warn  "+rights) || !strings.Contains(out, "the phone is in bootloader") {
+			t.Error(out)
+		}
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 		l.want(0, nil, "wipe", "userdata", "--yes")

@@ -267,10 +267,10 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 			return nil, err
 		case bar.stop != nil:
 			other = card.None
-			// A silent line is a person's to bring round.
-			if bar.Lasts() && !(patient && bar.stop.Findings[0].Name == finding.LineSilent) {
+			if !patient && bar.Lasts() {
 				return nil, bar.stop
 			}
+			bar.Warn(s.Obs) // whoever is at work may be able to do something about it
 		case err == nil:
 			if o.Mode() != other {
 				other, since = o.Mode(), time.Now()
