@@ -136,6 +136,8 @@ type Transfers interface {
 
 // Reviver is a stream whose far end can be brought round when it does not answer.
 type Reviver interface {
+	// Drain takes what an earlier client left: answers that nobody fetched.
+	Drain(ctx context.Context) error
 	// Revive does what the try, from 1 on, calls for, and says it in words; "" when nothing
 	// is left that could be done.
 	Revive(try int) (did string, err error)

@@ -45,6 +45,11 @@ func TestOnCables(t *testing.T) {
 			cabled.run(t, plan(seed+1, 1), false)
 		})
 	}
+	// A program killed behind its greeting left a phone that heard no other any more.
+	t.Run(plan(88, 286).String(), func(t *testing.T) {
+		t.Parallel()
+		cabled.run(t, plan(88, 286), false)
+	})
 	p := SheetPlan{1, Fault{Kind: Cut, Count: 7, More: 1}}
 	t.Run(p.String(), func(t *testing.T) {
 		t.Parallel()

@@ -39,8 +39,9 @@ type Options struct {
 // it is taken for one that an earlier client left in the middle of a message.
 const firstWord = 5 * time.Second
 
-// Connect greets the phone at the other end of nc. One on a bus that does not answer has its
-// endpoints cleared and is greeted again, then its connection is reset.
+// Connect greets the phone at the other end of nc. On a bus nothing tells a phone that its last client has
+// gone: what that left unfetched is taken first, or the phone waits for it to be, or a token of that time is
+// signed. One that does not answer has its endpoints cleared and is greeted again, then its connection is reset.
 func Connect(ctx context.Context, nc link.Stream, o Options) (*Conn, error) {
 	reviver, _ := nc.(link.Reviver)
 	for try := 1; ; try++ {
@@ -48,6 +49,10 @@ func Connect(ctx context.Context, nc link.Stream, o Options) (*Conn, error) {
 		gctx, cancel := context.WithCancel(ctx)
 		heard := func() bool { return true }
 		if reviver != nil {
+			if err := reviver.Drain(ctx); err != nil {
+				cancel()
+				return nil, link.Lost("the greeting", err)
+			}
 			heard = time.AfterFunc(firstWord, cancel).Stop
 		}
 		done := link.Watch(gctx, nc)

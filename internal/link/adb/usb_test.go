@@ -24,6 +24,8 @@ type rigUSB struct {
 	dev  *soft.Device
 	mu   sync.Mutex
 	sent [][]byte
+
+	knows func() []string // keys; nil: everybody is let in
 }
 
 // onUSB plugs one in. zero says whether its own full packets end with an empty one.
@@ -40,7 +42,7 @@ func onUSB(t testing.TB, speed int, zero bool) *rigUSB {
 
 // serve is the phone's side, one connection after the other, for as long as it is plugged in.
 func (r *rigUSB) serve(ctx context.Context, zero bool) {
-	d := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Banner: Banner{Kind: "device"}, Serve: func(_ string, s *Stream) bool {
+	d := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Banner: Banner{Kind: "device"}, Knows: r.knows, Serve: func(_ string, s *Stream) bool {
 		go func() {
 			if s.Accept() == nil {
 				io.Copy(s, s)
@@ -203,6 +205,52 @@ func TestUSBAfterADeadClient(t *testing.T) {
 	}
 }
 
+// TestUSBLeft: a program that ended behind its greeting leaves a phone whose answer nobody fetched, a token
+// among them. The next one is heard, and signs the token that is meant.
+func TestUSBLeft(t *testing.T) {
+	key, err := LoadKey("testdata/key.pem", "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, knows := range map[string]func() []string{"to everybody": nil, "to a key": func() []string { return []string{key.Public()} }} {
+		for _, fetched := range []int{0, 1, 2} { // transfers of the answer
+			t.Run(fmt.Sprint(name, ", ", fetched, " fetched"), func(t *testing.T) {
+				synctest.Test(t, func(t *testing.T) {
+					r := onUSB(t, soft.High, true)
+					r.knows = knows
+					ctx, cancel := context.WithCancel(t.Context())
+					go r.serve(ctx, true)
+					p := r.pipe(t)
+					if err := newConn(usb.NewStream(p)).send(message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload, data: []byte("host::features=shell_v2")}); err != nil {
+						t.Fatal(err)
+					}
+					for range fetched {
+						if _, err := p.Read(ctx, make([]byte, 512)); err != nil {
+							t.Fatal(err)
+						}
+					}
+					p.Close()
+					did := 0
+					c, err := Connect(ctx, usb.NewStream(r.pipe(t)), Options{Key: key, Revived: func(string) { did++ }})
+					if err != nil || did != 0 {
+						t.Fatalf("%v, %d tries", err, did)
+					}
+					s, err := c.Open(ctx, "echo:")
+					if err != nil {
+						t.Fatal(err)
+					}
+					go s.Write([]byte("tide"))
+					if _, err := io.ReadFull(s, make([]byte, 4)); err != nil {
+						t.Error(err)
+					}
+					c.Close()
+					cancel()
+				})
+			})
+		}
+	}
+}
+
 // TestUSBDeaf: a phone that never answers is brought round in three tries and then lost; one
 // that sends without end breaks the rules. Neither hangs.
 func TestUSBDeaf(t *testing.T) {
@@ -212,11 +260,17 @@ func TestUSBDeaf(t *testing.T) {
 		did    int
 	}{
 		"deaf": {func(ctx context.Context, d *soft.Device) {}, new(*link.LostError), 2},
+		"noise from a greeting on": {func(ctx context.Context, d *soft.Device) {
+			time.Sleep(time.Second)
+			for d.Send(ctx, 1, make([]byte, 64<<10), false) == nil {
+			}
+		}, new(*link.ProtocolError), 0},
 		"noise": {func(ctx context.Context, d *soft.Device) {
 			for d.Send(ctx, 1, make([]byte, 64<<10), false) == nil {
 			}
 		}, new(*link.ProtocolError), 0},
 		"a length that lies": {func(ctx context.Context, d *soft.Device) {
+			time.Sleep(time.Second) // what is there before nobody looks at
 			h := message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload}.appendHeader(nil, false)
 			binary.LittleEndian.PutUint32(h[12:], 0xfffffff0)
 			d.Send(ctx, 1, h, false)

@@ -180,6 +180,9 @@ func (s *Stream) Close() error {
 	return err
 }
 
+// Drain takes what an earlier client left: answers that nobody fetched.
+func (s *Stream) Drain(ctx context.Context) error { return s.s.Drain(ctx) }
+
 // Revive brings a phone round that does not answer the greeting: the first time its endpoints'
 // halts are cleared, then its connection is reset. It tells what was done; "" when nothing is
 // left to be done. What was read in part is dropped.
