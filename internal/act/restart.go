@@ -358,8 +358,7 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card, await func(context.
 	}
 	var away *phone.NotHereError
 	var stopped *finding.StopError
-	if errors.As(err, &stopped) {
-		j.Out.Barred = true
+	if j.Out.Barred = errors.As(err, &stopped); j.Out.Barred {
 		for i := range stopped.Findings {
 			if f := &stopped.Findings[i]; f.Name == finding.NotAuthorised {
 				f.Remedy = "wake the phone and answer the question on its screen" // the restart itself is done
