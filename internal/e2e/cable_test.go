@@ -206,8 +206,8 @@ func TestCableRefused(t *testing.T) {
 func TestBarred(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin", "--usb")
-		deny := func() { l.bus.Denied = []string{"1-1"} }
-		allow := func() { l.bus.Denied = nil }
+		deny := func() { l.bus.Deny("1-1") }
+		allow := func() { l.bus.Deny() }
 		// at denies it as soon as a command says something.
 		at := func(says string, code int, args ...string) string {
 			j := l.begin(true, "", func(line string) {

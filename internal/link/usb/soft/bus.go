@@ -78,6 +78,13 @@ func (b *Bus) PlugAt(port string, d *Device) (unplug func()) {
 	})
 }
 
+// Deny has this user have no permission for the devices in these sockets from now on, whatever goes on.
+func (b *Bus) Deny(sockets ...string) {
+	b.mu.Lock()
+	b.Denied = sockets
+	b.mu.Unlock()
+}
+
 // Hold makes a device's interface be in use by another program, until let is called.
 func (b *Bus) Hold(d *Device, program string) (let func(), err error) {
 	b.mu.Lock()
