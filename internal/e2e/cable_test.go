@@ -190,7 +190,7 @@ func TestCableRefused(t *testing.T) {
 			time.Sleep(2 * time.Second)
 		}
 		l.bus.Undriven = []string{"1-1"}
-		l.want(4, []string{"warn  dunlin, no-driver", "Windows has no WinUSB driver"}, "bench", "--why")
+		l.want(4, []string{"is plugged in, and this system has no driver for it", "warn  dunlin, no-driver", "Windows has no WinUSB driver"}, "bench", "--why")
 		l.bus.Undriven, l.bus.Denied = nil, []string{"1-1"}
 		if all := l.here(0); len(all) != 1 || all[0].Stop == nil || all[0].Stop.Name != "no-permission" {
 			t.Errorf("%+v", all)

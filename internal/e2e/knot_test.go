@@ -99,6 +99,9 @@ func TestKnotLine(t *testing.T) {
 		if took := time.Since(began); took > time.Minute {
 			t.Errorf("it took %v to find that out", took)
 		}
+		if *cabled {
+			l.want(4, []string{"is there, and nothing answers on its line"}, "bench", "--why")
+		}
 	})
 }
 
