@@ -35,6 +35,9 @@ const (
 	againLimit = 30 * time.Second
 )
 
+// awaiter waits for the phone in one of several modes, as phone.Session.Await does.
+type awaiter func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire, error)
+
 // restart brings the phone into another mode, by command where it takes one,
 // else by hand.
 func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
@@ -51,7 +54,7 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 	var refused *link.RefusedError
 	var left *link.LeftError
 	hands := errors.As(err, &refused)
-	await := j.Await
+	await := awaiter(j.Await)
 	switch {
 	case errors.As(err, &left):
 		await = func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire, error) {
@@ -77,9 +80,7 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 	case s.To == card.System:
 		w, err = j.awaitSystem(ctx, effects, await)
 	case s.To == card.Recovery && !hands:
-		w, err = j.awaitRecovery(ctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
-			return await(ctx, limit, false, modes...)
-		})
+		w, err = j.awaitRecovery(ctx, effects, await)
 		if w == nil && err == nil && left == nil { // else it may just be off its cable
 			j.learnQuiet(effects, effects.Value(card.FactNext))
 		}
@@ -216,17 +217,17 @@ func (j *Job) fellBack(want string) {
 
 // awaitRecovery waits for a restarted recovery. One that was not written by Jar
 // Lid may have no shell and then never shows up: no wire without an error.
-func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await func(limit time.Duration, modes ...card.Mode) (phone.Wire, error)) (phone.Wire, error) {
+func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
 	next := c.Value(card.FactNext)
 	limit := unseenLimit
 	switch {
 	case j.quiet(c, next):
 		limit = quietRecovery
 	case c.Get(card.FactDigest.Of(j.home(c, next))).Known():
-		return await(restartLimit, card.Recovery)
+		return await(ctx, restartLimit, false, card.Recovery)
 	}
 	// Whoever is at the phone may have put it into sideload mode already.
-	w, err := await(limit, card.Recovery, card.Sideload)
+	w, err := await(ctx, limit, false, card.Recovery, card.Sideload)
 	var away *phone.NotHereError
 	if errors.As(err, &away) {
 		return nil, nil
@@ -242,8 +243,8 @@ func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.
 	}
 	hctx, end := j.awaiting(ctx)
 	defer end()
-	w, err = j.awaitRecovery(hctx, effects, func(limit time.Duration, modes ...card.Mode) (phone.Wire, error) {
-		return j.AwaitHands(hctx, limit, from, modes...)
+	w, err = j.awaitRecovery(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool, modes ...card.Mode) (phone.Wire, error) {
+		return j.AwaitHands(ctx, limit, from, modes...)
 	})
 	if w != nil || err != nil {
 		return w, "", stopped(hctx, err)
@@ -340,7 +341,7 @@ func (j *Job) systemByHand(ctx context.Context, effects *card.Card, from card.Mo
 
 // awaitSystem watches a starting system. No wire without an error means that it can't be
 // seen: debugging is off there, which is expected after a format.
-func (j *Job) awaitSystem(ctx context.Context, c *card.Card, await func(context.Context, time.Duration, bool, ...card.Mode) (phone.Wire, error)) (phone.Wire, error) {
+func (j *Job) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")

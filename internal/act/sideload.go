@@ -154,16 +154,15 @@ func (j *Job) comeBack(ctx context.Context, name string, ended bool) after {
 		limit = quietBack
 	}
 	w, err := j.Await(ctx, limit, true, card.Recovery)
-	var away *phone.NotHereError
-	var stopped *finding.StopError
-	switch {
-	case errors.As(err, &away) && ended:
-		j.learnQuiet(j.Card, j.Card.Value(card.FactStarted))
-		return a
-	case errors.As(err, &stopped):
-		phone.WarnOf(j.Obs, stopped)
-		return a
-	case err != nil:
+	if err != nil {
+		var away *phone.NotHereError
+		var stopped *finding.StopError
+		switch {
+		case errors.As(err, &away) && ended:
+			j.learnQuiet(j.Card, j.Card.Value(card.FactStarted))
+		case errors.As(err, &stopped):
+			phone.WarnOf(j.Obs, stopped)
+		}
 		return a
 	}
 	j.Use(w)

@@ -41,28 +41,9 @@ func (a *app) goThere(cmd *cobra.Command, args []string, t *task.Go) error {
 
 func (a *app) sayThere(j *engine.Job, r task.Gone) {
 	a.result = r
-	took := "the phone took the restart"
-	if !r.Commanded {
-		took = "the phone was to be started by hand"
-	}
 	switch {
-	case r.Mode == card.System && !r.Seen && r.Unwatched:
-		a.say(j.Name, say.Note, "%s; which system comes up is not waited for", took)
-		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
-		return
-	case r.Mode == card.System && r.Barred:
-		a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
-		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
-		return
 	case r.Mode == card.System && !r.Seen:
-		why := "it is still starting, or debugging is off there"
-		if j.Card.Value(card.FactDebugging) == "off" {
-			why = "formatting the data switched debugging off, or it is still starting"
-		}
-		a.say(j.Name, say.Warn, "%s, and its system can't be seen from here: %s", took, why)
-		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into the bootloader, where jarlid slot tells the slot")
-		a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
-		a.next = append(a.next, a.env.Command(j.Name, "arrive"))
+		a.sayUnseen(j, r)
 		return
 	case r.Mode == card.System:
 		from := ""
@@ -90,4 +71,26 @@ func (a *app) sayThere(j *engine.Job, r task.Gone) {
 		a.say(j.Name, say.Done, "the phone is in %s", r.Mode)
 	}
 	a.suggest(j)
+}
+
+// sayUnseen says of a system that can't be seen why.
+func (a *app) sayUnseen(j *engine.Job, r task.Gone) {
+	took := "the phone took the restart"
+	if !r.Commanded {
+		took = "the phone was to be started by hand"
+	}
+	a.next = append(a.next, a.env.Command(j.Name, "arrive"))
+	if r.Unwatched {
+		a.say(j.Name, say.Note, "%s; which system comes up is not waited for", took)
+		return
+	}
+	if !r.Barred { // else that was told
+		why := "it is still starting, or debugging is off there"
+		if j.Card.Value(card.FactDebugging) == "off" {
+			why = "formatting the data switched debugging off, or it is still starting"
+		}
+		a.say(j.Name, say.Warn, "%s, and its system can't be seen from here: %s", took, why)
+		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into the bootloader, where jarlid slot tells the slot")
+	}
+	a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
 }

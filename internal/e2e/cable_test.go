@@ -208,17 +208,6 @@ func TestBarred(t *testing.T) {
 		l.standin("dunlin", "--usb")
 		deny := func() { l.bus.Deny("1-1") }
 		allow := func() { l.bus.Deny() }
-		// at denies it as soon as a command says something.
-		at := func(says string, code int, args ...string) string {
-			j := l.begin(true, "", func(line string) {
-				if strings.Contains(line, says) {
-					deny()
-				}
-			}, args...)
-			<-j.done
-			l.check(code, nil, j.code, j.out.String(), args)
-			return j.out.String()
-		}
 		const rights = "no-permission: this user may not use dunlin"
 		l.did("dunlin", "", nil, "go", "system", "--wait", "90s", "--yes")
 		l.did("dunlin", "", nil, "go", "bootloader", "--yes")
@@ -232,7 +221,7 @@ func TestBarred(t *testing.T) {
 				said = "Wickerlight Stock 9.1, build WL91.210301, is running"
 				time.AfterFunc(5*time.Second, allow)
 			}
-			if out := at("restarting into system", 0, "go", "system", "--wait", "90s", "--yes"); !strings.Contains(out, said) || strings.Contains(out, "debugging is off") {
+			if out := l.atLine("restarting into system", deny, 0, "go", "system", "--wait", "90s", "--yes"); !strings.Contains(out, said) || strings.Contains(out, "debugging is off") {
 				t.Errorf("lasts: %v\n%s", lasts, out)
 			}
 			if !lasts {
@@ -264,13 +253,13 @@ func TestBarred(t *testing.T) {
 		l.press("dunlin", "cable-out")
 		time.AfterFunc(time.Minute, func() { l.pressed("dunlin", "cable-in") })
 		time.AfterFunc(2*time.Minute, allow)
-		if out := at("hand  ", 0, "go", "bootloader", "--yes", "--on", "dunlin"); !strings.Contains(out, "warn  "+rights) || !strings.Contains(out, "the phone is in bootloader") {
+		if out := l.atLine("hand  ", deny, 0, "go", "bootloader", "--yes", "--on", "dunlin"); !strings.Contains(out, "warn  "+rights) || !strings.Contains(out, "the phone is in bootloader") {
 			t.Error(out)
 		}
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 		l.want(0, nil, "wipe", "userdata", "--yes")
-		if out := at("send  ", 1, "sideload", files.Package, "--then", "stay", "--yes"); !strings.Contains(out, "warn  "+rights) || !strings.Contains(out, "nobody can tell yet") {
+		if out := l.atLine("send  ", deny, 1, "sideload", files.Package, "--then", "stay", "--yes"); !strings.Contains(out, "warn  "+rights) || !strings.Contains(out, "nobody can tell yet") {
 			t.Error(out)
 		}
 		allow()

@@ -164,16 +164,10 @@ func TestLostRestart(t *testing.T) {
 					l.did(c.phone, "", nil, "recovery", "install", kitOf(t, c.phone, map[string]int{"dunlin": 2, "turnstone": 1, "knot": 1}[c.phone]).recovery, "--yes")
 					l.did(c.phone, "", nil, "go", "recovery", "--yes")
 				}
-				j := l.begin(true, "", func(line string) {
-					if strings.Contains(line, "restarting into "+c.to) {
-						l.want(0, nil, "standin", "fault", c.phone, c.fault)
-					}
-				}, append([]string{"go", c.to, "--yes"}, c.args...)...)
-				<-j.done
-				l.check(0, nil, j.code, j.out.String(), []string{"go", c.to})
+				out := l.atLine("restarting into "+c.to, func() { l.want(0, nil, "standin", "fault", c.phone, c.fault) }, 0, append([]string{"go", c.to, "--yes"}, c.args...)...)
 				l.until("the phone gets there", func() bool { return l.mode(c.phone) == c.to })
-				if c.fault == "drop-next" && !strings.Contains(j.out.String(), "is sent on into "+c.to) { // else it may have heard it
-					t.Errorf("it was not told again\n%s", j.out)
+				if c.fault == "drop-next" && !strings.Contains(out, "is sent on into "+c.to) { // else it may have heard it
+					t.Errorf("it was not told again\n%s", out)
 				}
 			})
 		})

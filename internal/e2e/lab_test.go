@@ -374,6 +374,19 @@ func (l *lab) whenAsked(what string, do func(), args ...string) {
 	}
 }
 
+// atLine runs jarlid and does something each time it prints says, before it goes on.
+func (l *lab) atLine(says string, do func(), code int, args ...string) string {
+	l.Helper()
+	j := l.begin(true, "", func(line string) {
+		if strings.Contains(line, says) {
+			do()
+		}
+	}, args...)
+	<-j.done
+	l.check(code, nil, j.code, j.out.String(), args)
+	return j.out.String()
+}
+
 // later presses something at a stand-in when jarlid has had time to ask for it.
 func (l *lab) later(phone string, keys ...string) {
 	l.atPhone = true

@@ -101,11 +101,14 @@ func (e *LeftError) Error() string { return "the phone went away before it answe
 // Unwrap gives how it was lost.
 func (e *LeftError) Unwrap() error { return e.Err }
 
+// ErrSilent is the cause where a line is there and nothing comes over it, however often it is asked.
+var ErrSilent = errors.New("the line is silent")
+
 // Left makes the loss of a phone that was told to restart a LeftError. One that is there and silent did
 // not go away.
 func Left(err error) error {
 	var lost *LostError
-	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
+	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) && !errors.Is(err, ErrSilent) {
 		return &LeftError{err}
 	}
 	return err

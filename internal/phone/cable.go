@@ -211,21 +211,9 @@ func (h *Host) devices() []usb.Device {
 	return list
 }
 
-// openCable connects to the phone in a socket, by whatever it speaks there. What keeps a program from it is
-// a finding only while the phone is there: one that is pulled meanwhile is just gone.
+// openCable connects to the phone in a socket. What keeps a program from it is a finding only while the
+// phone is there: one that is pulled meanwhile is just gone.
 func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error) {
-	before, there := p.Device(a)
-	w, err := p.openSocket(ctx, a, offered)
-	var stop *finding.StopError
-	if there && errors.As(err, &stop) {
-		if now, still := p.Device(a); !still || deviceKey(now) != deviceKey(before) {
-			return nil, link.Lost("connecting", errors.New("what was plugged in at "+a.String()+" is gone"))
-		}
-	}
-	return w, err
-}
-
-func (p *Phone) openSocket(ctx context.Context, a Address, offered func()) (Wire, error) {
 	if p.Cable == nil {
 		return nil, &NotHereError{Name: p.Name, Text: "there are no cables here"}
 	}
@@ -233,34 +221,40 @@ func (p *Phone) openSocket(ctx context.Context, a Address, offered func()) (Wire
 	if err != nil {
 		return nil, &NotHereError{Name: p.Name, Text: say.Text("%s can't be reached: %v", a, err)}
 	}
-	var found *usb.Device
-	for _, d := range list {
-		if d.At(a.Place) {
-			found = &d
-			break
-		}
-	}
-	if found == nil {
+	at := slices.IndexFunc(list, func(d usb.Device) bool { return d.At(a.Place) })
+	if at < 0 {
 		return nil, link.Lost("connecting", errors.New("nothing is plugged in at "+a.String()))
 	}
-	i, ok := found.Phone()
-	if _, line := p.lineOf(*found); !ok && (line || found.HasLine()) {
-		w, err := p.openDeviceLine(ctx, a, *found)
-		if err == nil && p.Talks(*found) { // else its numbers are a bridge's, which phones have in turn
-			p.saw(*found)
+	w, err := p.openDevice(ctx, a, list[at], offered)
+	var stop *finding.StopError
+	if errors.As(err, &stop) {
+		if now, still := p.Device(a); !still || deviceKey(now) != deviceKey(list[at]) {
+			return nil, link.Lost("connecting", errors.New("what was plugged in at "+a.String()+" is gone"))
+		}
+	}
+	return w, err
+}
+
+// openDevice connects to what is in a socket, by whatever it speaks there.
+func (p *Phone) openDevice(ctx context.Context, a Address, d usb.Device, offered func()) (Wire, error) {
+	i, ok := d.Phone()
+	if _, line := p.lineOf(d); !ok && (line || d.HasLine()) {
+		w, err := p.openDeviceLine(ctx, a, d)
+		if err == nil && p.Talks(d) { // else its numbers are a bridge's, which phones have in turn
+			p.saw(d)
 		}
 		return w, err
 	}
 	if !ok {
 		return nil, link.Lost("connecting", errors.New("what is plugged in at "+a.String()+" is in no mode that takes commands"))
 	}
-	pipe, err := p.Cable.Open(ctx, *found, i)
+	pipe, err := p.Cable.Open(ctx, d, i)
 	if err != nil {
 		return nil, p.cableError(a, err)
 	}
 	var w Wire
 	if i.Fastboot() {
-		w, err = p.cableLoader(ctx, pipe, a, found.Serial)
+		w, err = p.cableLoader(ctx, pipe, a, d.Serial)
 	} else {
 		w, err = p.cableDebug(ctx, pipe, a, offered)
 	}
@@ -268,7 +262,7 @@ func (p *Phone) openSocket(ctx context.Context, a Address, offered func()) (Wire
 		pipe.Close()
 		return nil, err
 	}
-	p.saw(*found)
+	p.saw(d)
 	return w, nil
 }
 

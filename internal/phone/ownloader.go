@@ -37,7 +37,7 @@ func newOwnLoader(ctx context.Context, s loader.Stream, a Address) (Wire, error)
 	c, err := loader.Connect(ctx, s, "jarlid")
 	if err != nil {
 		s.Close()
-		if errors.Is(err, loader.ErrSilent) && (a.Scheme == serialScheme || a.Scheme == cableScheme) {
+		if errors.Is(err, link.ErrSilent) && (a.Scheme == serialScheme || a.Scheme == cableScheme) {
 			return nil, finding.Stopped(finding.LineSilent, a.String(), "the line "+a.String()+" is there, and nothing answers on it",
 				"look at the phone's screen: its loader has to be shown there, and confirmed; then pull the cable and put it back")
 		}
@@ -123,19 +123,11 @@ func (l *ownLoader) line(partition string) (parttable.Partition, error) {
 func (l *ownLoader) Restart(ctx context.Context, to card.Mode) error {
 	switch to {
 	case card.System:
-		return left(l.c.Leave(ctx, "system"))
+		return link.Left(l.c.Leave(ctx, "system"))
 	case card.Loader:
-		return left(l.c.Leave(ctx, "loader"))
+		return link.Left(l.c.Leave(ctx, "loader"))
 	}
 	return &link.RefusedError{Command: "leave", Message: "a loader brings the phone into its system or switches it off; into the recovery lead its keys"}
-}
-
-// left is what became of an order to leave: a line that is silent was not left.
-func left(err error) error {
-	if errors.Is(err, loader.ErrSilent) {
-		return err
-	}
-	return link.Left(err)
 }
 
 // Gone: the line ends when the phone leaves its loader.

@@ -37,14 +37,10 @@ type tappedBus struct {
 
 // Open opens a pipe.
 func (b tappedBus) Open(ctx context.Context, d usb.Device, i usb.Interface) (usb.Pipe, error) {
-	if b.s.killed() {
-		return nil, errKilled
-	}
-	p, err := b.Bus.Open(ctx, d, i)
+	p, err := opened(b.s, func() (usb.Pipe, error) { return b.Bus.Open(ctx, d, i) })
 	if err != nil {
 		return nil, err
 	}
-	b.s.keep(p)
 	return tappedPipe{p, b.s}, nil
 }
 
@@ -74,14 +70,10 @@ type tappedPorts struct {
 
 // Open opens a line.
 func (p tappedPorts) Open(path string) (serial.Stream, error) {
-	if p.s.killed() {
-		return nil, errKilled
-	}
-	l, err := p.Ports.Open(path)
+	l, err := opened(p.s, func() (serial.Stream, error) { return p.Ports.Open(path) })
 	if err != nil {
 		return nil, err
 	}
-	p.s.keep(l)
 	return tappedLine{l, p.s}, nil
 }
 

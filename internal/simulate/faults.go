@@ -138,25 +138,28 @@ func (s *seams) interrupted() {
 
 // DialContext connects, and counts what goes over it.
 func (s *seams) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	if s.killed() {
-		return nil, errKilled
-	}
-	c, err := s.dial.DialContext(ctx, network, address)
+	c, err := opened(s, func() (net.Conn, error) { return s.dial.DialContext(ctx, network, address) })
 	if err != nil {
 		return nil, err
 	}
-	s.keep(c)
 	return &counted{c, s}, nil
 }
 
-// keep notes what is open.
-func (s *seams) keep(c io.Closer) {
+// opened opens something, and notes that it is open; nothing for a program that was killed.
+func opened[T io.Closer](s *seams, open func() (T, error)) (c T, err error) {
+	if s.killed() {
+		return c, errKilled
+	}
+	if c, err = open(); err != nil {
+		return c, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.conns == nil {
 		s.conns = map[io.Closer]bool{}
 	}
 	s.conns[c] = true
+	return c, nil
 }
 
 // counted takes what went over a wire; a program that was killed hears nothing of it.

@@ -17,10 +17,11 @@ func (p *person) hears(line string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	switch {
-	case strings.HasPrefix(line, "asks  Its number"), line != "" && line[0] != ' ' && !strings.HasPrefix(line, "asks  "), line == "":
-		p.asks = ""
-	case strings.HasPrefix(line, "asks  "):
+	case strings.HasPrefix(line, " "): // one of the answers
+	case strings.HasPrefix(line, "asks  ") && !strings.HasPrefix(line, "asks  Its number"):
 		p.asks = line
+	default:
+		p.asks = ""
 	}
 }
 

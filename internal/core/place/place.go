@@ -105,9 +105,15 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 
 // HasSlots is false for a partition that is known to be there once only.
 func HasSlots(c *card.Card, base string) bool {
-	_, plain := c.Number(card.FactSize.Of(card.At(base, "")))
-	_, a := c.Number(card.FactSize.Of(card.At(base, "a")))
+	plain, a := sized(c, base)
 	return !plain || a
+}
+
+// sized tells whether a partition's size is known without a slot, and on slot a.
+func sized(c *card.Card, base string) (plain, a bool) {
+	_, plain = c.Number(card.FactSize.Of(card.At(base, "")))
+	_, a = c.Number(card.FactSize.Of(card.At(base, "a")))
+	return plain, a
 }
 
 // Slotted is true for a partition that is known to be there once for each slot.
@@ -115,8 +121,7 @@ func Slotted(c *card.Card, base string) bool {
 	if yes, known := c.Yes(card.FactSlotted.Of(card.At(base, ""))); known {
 		return yes
 	}
-	_, plain := c.Number(card.FactSize.Of(card.At(base, "")))
-	_, a := c.Number(card.FactSize.Of(card.At(base, "a")))
+	plain, a := sized(c, base)
 	return a && !plain
 }
 

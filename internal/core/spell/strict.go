@@ -21,16 +21,7 @@ func Strict(r io.Reader, into any) error {
 	}
 	names := map[string][]string{}
 	fields(reflect.TypeOf(into), names)
-	var list []string
-	for _, e := range wrong.Errors {
-		words := typedWords(e)
-		if m := typed().FindStringSubmatch(e); m != nil && m[8] == "not found" {
-			_, kind, _ := strings.Cut(e, " not found in type ")
-			words += DidYouMean(m[7], names[kind])
-		}
-		list = append(list, words)
-	}
-	return errors.New(strings.Join(list, "; "))
+	return errors.New(allTyped(wrong, names))
 }
 
 // fields adds the names that a type's structs have in YAML, by the name of each type.

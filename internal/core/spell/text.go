@@ -62,7 +62,7 @@ func YAML(err error) (line int, what string) {
 
 // typed are what the library says of YAML that holds something else than belongs there.
 var typed = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile("^line (\\d+): (?:cannot unmarshal !!(\\w+)(?: `((?s:.*))`)? into (\\S.*)|mapping key (\".*\") already defined at line (\\d+)|field (.*) (not found|already set) in type .*)$")
+	return regexp.MustCompile("^line (\\d+): (?:cannot unmarshal !!(\\w+)(?: `((?s:.*))`)? into (\\S.*)|mapping key (\".*\") already defined at line (\\d+)|field (.*) (not found|already set) in type (.*))$")
 })
 
 var (
@@ -73,7 +73,9 @@ var (
 // jsonKinds are the library's names of values.
 var jsonKinds = map[string]string{"string": "a text", "number": "a number", "object": "an object", "array": "a list", "bool": "true or false", "null": "nothing"}
 
-func typedWords(s string) string {
+// typedWords says what the library says of one place; names are those that its types have, nil where
+// nobody knows them.
+func typedWords(s string, names map[string][]string) string {
 	m := typed().FindStringSubmatch(s)
 	switch {
 	case m == nil:
@@ -83,7 +85,7 @@ func typedWords(s string) string {
 	case m[8] == "already set":
 		return fmt.Sprintf("line %s: %q stands there twice", m[1], m[7])
 	case m[7] != "":
-		return fmt.Sprintf("line %s: nothing here is called %q", m[1], m[7])
+		return fmt.Sprintf("line %s: nothing here is called %q", m[1], m[7]) + DidYouMean(m[7], names[m[9]])
 	}
 	want := "a mapping (name: value)"
 	for _, b := range belongs {
@@ -99,6 +101,15 @@ func typedWords(s string) string {
 	return fmt.Sprintf("line %s: %s belongs there, not %s", m[1], want, have)
 }
 
+// allTyped says it of all places.
+func allTyped(wrong *yaml.TypeError, names map[string][]string) string {
+	var list []string
+	for _, e := range wrong.Errors {
+		list = append(list, typedWords(e, names))
+	}
+	return strings.Join(list, "; ")
+}
+
 // textWords gives a library's error about the form of a text in a person's words; "" for another.
 func textWords(err error) (said, words string) {
 	var wrong *yaml.TypeError
@@ -108,11 +119,7 @@ func textWords(err error) (said, words string) {
 	var number *strconv.NumError
 	switch {
 	case errors.As(err, &wrong):
-		var list []string
-		for _, e := range wrong.Errors {
-			list = append(list, typedWords(e))
-		}
-		return wrong.Error(), strings.Join(list, "; ")
+		return wrong.Error(), allTyped(wrong, nil)
 	case errors.As(err, &form):
 		return form.Error(), fmt.Sprintf("at byte %d it is no JSON, or breaks off", form.Offset)
 	case errors.As(err, &kind):

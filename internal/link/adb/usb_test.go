@@ -116,6 +116,20 @@ func TestUSB(t *testing.T) {
 	}
 }
 
+// echoes makes sure that a connection carries something both ways, and ends it.
+func echoes(ctx context.Context, t *testing.T, c *Conn) {
+	t.Helper()
+	s, err := c.Open(ctx, "echo:")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go s.Write([]byte("well"))
+	if _, err := io.ReadFull(s, make([]byte, 4)); err != nil {
+		t.Error(err)
+	}
+	c.Close()
+}
+
 // framed holds what was sent to the rule of empty packets.
 func (r *rigUSB) framed(t *testing.T) {
 	t.Helper()
@@ -191,15 +205,7 @@ func TestUSBAfterADeadClient(t *testing.T) {
 				if took := time.Since(began); !slices.Equal(did, c.did) || took < c.least || took > c.least+time.Second {
 					t.Errorf("%v, after %v", did, took)
 				}
-				s, err := conn.Open(ctx, "echo:")
-				if err != nil {
-					t.Fatal(err)
-				}
-				go s.Write([]byte("well"))
-				if _, err := io.ReadFull(s, make([]byte, 4)); err != nil {
-					t.Error(err)
-				}
-				conn.Close()
+				echoes(ctx, t, conn)
 			})
 		})
 	}
@@ -235,15 +241,7 @@ func TestUSBLeft(t *testing.T) {
 					if err != nil || did != 0 {
 						t.Fatalf("%v, %d tries", err, did)
 					}
-					s, err := c.Open(ctx, "echo:")
-					if err != nil {
-						t.Fatal(err)
-					}
-					go s.Write([]byte("tide"))
-					if _, err := io.ReadFull(s, make([]byte, 4)); err != nil {
-						t.Error(err)
-					}
-					c.Close()
+					echoes(ctx, t, c)
 					cancel()
 				})
 			})

@@ -246,16 +246,11 @@ func (c *Client) SetActive(ctx context.Context, slot string) (Answer, error) {
 // before it answers has taken the command.
 func (c *Client) Boot(ctx context.Context) (Answer, error) {
 	a, err := c.Command(ctx, "boot", LimitWrite)
-	return a, leaving(err)
-}
-
-// leaving forgives a phone that went away before it answered a restart.
-func leaving(err error) error {
-	var lost *link.LostError
-	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) {
-		return nil
+	var left *link.LeftError
+	if errors.As(link.Left(err), &left) {
+		return a, nil
 	}
-	return err
+	return a, err
 }
 
 // maxFetch bounds what a phone may give out at once, in bytes.

@@ -142,17 +142,14 @@ func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([
 			return nil, err
 		}
 		b, err := c.answer(ctx, k, piece)
-		if !errors.Is(err, ErrSilent) {
+		if !errors.Is(err, link.ErrSilent) {
 			return b, err
 		}
 		if try+1 >= times || piece != nil && k == Read {
-			return nil, link.Lost("an answer", ErrSilent)
+			return nil, link.Lost("an answer", link.ErrSilent)
 		}
 	}
 }
-
-// ErrSilent is the cause where a line is there and nothing comes over it, however often it is asked.
-var ErrSilent = errors.New("the line is silent")
 
 func (c *Client) send(ctx context.Context, b []byte) error {
 	done := make(chan struct{})
@@ -192,7 +189,7 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 		case errors.Is(err, ErrNoise):
 			return nil, &link.ProtocolError{Protocol: "loader protocol", What: err.Error()}
 		case late(err):
-			return nil, ErrSilent
+			return nil, link.ErrSilent
 		case err != nil:
 			return nil, link.Lost("an answer", err)
 		}
