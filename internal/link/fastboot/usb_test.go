@@ -255,7 +255,12 @@ func TestUSBFaults(t *testing.T) {
 		do     func(r *rigUSB)
 		target any // nil: it goes on
 	}{
-		"a stall":            {func(r *rigUSB) { r.dev.Halt(0x81); r.dev.Halt(0x01); go far(context.Background(), usbFar{r.dev}) }, nil},
+		"a stall": {func(r *rigUSB) { r.dev.Halt(0x81); r.dev.Halt(0x01); go far(context.Background(), usbFar{r.dev}) }, nil},
+		"a stall of a phone that listens already": {func(r *rigUSB) {
+			r.dev.Halt(0x01)
+			go far(context.Background(), usbFar{r.dev})
+			synctest.Wait()
+		}, nil},
 		"stalls without end": {func(r *rigUSB) { r.dev.Stuck = true; r.dev.Halt(0x01) }, new(*link.ProtocolError)},
 		"silence":            {func(r *rigUSB) { go r.dev.Recv(context.Background(), 1, make([]byte, 512)) }, new(*link.LostError)},
 		"takes nothing":      {func(r *rigUSB) {}, new(*link.LostError)},

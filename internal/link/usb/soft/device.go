@@ -194,7 +194,7 @@ func (d *Device) begin(addr byte, r *request, host bool) {
 	switch {
 	case d.IsGone():
 		calls = append(calls, func() { r.done(0, ErrUnplugged) })
-	case e == nil || e.halted:
+	case e == nil || host && e.halted: // the device's own transfers wait until that is cleared
 		calls = append(calls, func() { r.done(0, ErrHalted) })
 	case host:
 		e.host = append(e.host, r)
@@ -338,7 +338,8 @@ func (d *Device) Send(ctx context.Context, n byte, p []byte, zero bool) error {
 	return err
 }
 
-// Halt makes an endpoint refuse everything until the computer clears that.
+// Halt makes an endpoint refuse the computer's transfers until the computer clears that; the device's
+// own stay where they are, as in a controller's queue.
 func (d *Device) Halt(addr byte) {
 	d.mu.Lock()
 	var calls []func()
