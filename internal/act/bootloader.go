@@ -55,12 +55,12 @@ func (j *Job) makeRoom(ctx context.Context, s *plan.MakeRoom) (Done, error) {
 	}
 	for _, p := range room.Delete {
 		j.Obs.Say(say.Wait, "taking away %s", p)
-		if err := do("delete-logical-partition:%s", p); err != nil {
+		if err := do("delete-logical-partition:%s", j.Spelling(p)); err != nil {
 			return d, err
 		}
 	}
 	j.Obs.Say(say.Wait, "giving %s room for %s", s.Name(), image.Size(s.Need))
-	if err := do("resize-logical-partition:%s:%d", s.Name(), image.Align(s.Need, 4096)); err != nil {
+	if err := do("resize-logical-partition:%s:%d", j.Spelling(s.Name()), image.Align(s.Need, 4096)); err != nil {
 		return d, err
 	}
 	plan.Apply(s, j.Card)

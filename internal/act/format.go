@@ -14,7 +14,6 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
-	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
 
@@ -158,7 +157,11 @@ func (j *Job) format(ctx context.Context, partition, mount string, rec *Done) er
 	if err != nil {
 		return err
 	}
-	make := mkfs(table, mount, phone.Device(card.At(partition, ""), false))
+	dev, err := j.Device(ctx, card.At(partition, ""), false)
+	if err != nil {
+		return err
+	}
+	make := mkfs(table, mount, dev)
 	j.Obs.Say(say.Wait, "formatting %s", partition)
 	fctx, cancel := context.WithTimeout(ctx, formatLimit)
 	defer cancel()
@@ -200,7 +203,7 @@ func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
 	if err := m.Put(misc); err != nil {
 		return err
 	}
-	if err := j.WriteDevice(ctx, phone.Device(card.At("misc", ""), false), 0, strings.NewReader(string(misc[:bcb.MessageSize])), func(int64) {}); err != nil {
+	if err := j.WritePartition(ctx, card.At("misc", ""), strings.NewReader(string(misc[:bcb.MessageSize])), func(int64) {}); err != nil {
 		return err
 	}
 	j.Obs.Say(say.Info, "this recovery has no program to format with; it was left an order in the bootloader message (%s), does it by itself and starts the system", order)

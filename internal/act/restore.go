@@ -12,7 +12,6 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
-	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
 
@@ -62,7 +61,14 @@ func (j *Job) restoreFile(ctx context.Context, local, to string, when time.Time,
 func (j *Job) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
 	rec := Done{Confirm: journal.ReadBack}
 	logical, _ := j.Card.Yes(card.FactLogical.Of(s.Source()))
-	from, to := phone.Device(s.Source(), logical), phone.Device(s.Target(), logical)
+	from, err := j.Device(ctx, s.Source(), logical)
+	if err != nil {
+		return rec, err
+	}
+	to, err := j.Device(ctx, s.Target(), logical)
+	if err != nil {
+		return rec, err
+	}
 	j.Obs.Say(say.Wait, "the phone copies %s to %s", s.Source(), s.Target())
 	if err := j.Do(ctx, fmt.Sprintf("dd if=%s of=%s bs=1048576 conv=notrunc && sync", from, to), s.Title()); err != nil {
 		return rec, err

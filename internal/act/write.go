@@ -16,7 +16,6 @@ import (
 	"jarlid/internal/host"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
-	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
 
@@ -40,7 +39,7 @@ func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
 	if j.HasLoader() {
 		d.Answers, err = j.Write(ctx, s.Name().String(), src, s.File.Size, m.Set)
 	} else {
-		err = j.WriteDevice(ctx, phone.Device(s.Name(), false), 0, src.Reader(), m.Set)
+		err = j.WritePartition(ctx, s.Name(), src.Reader(), m.Set)
 	}
 	m.End()
 	if err != nil {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -138,6 +139,11 @@ func (a *app) printPartitions(c *card.Card) {
 		return
 	}
 	var lines [][]string
+	head := []string{"PARTITION", "SLOTS", "SIZE", "TYPE"}
+	numbered := slices.ContainsFunc(list, func(r card.TableRow) bool { return r.Number != nil })
+	if numbered { // a maker's loader shows them so, and takes them in place of the name
+		head = append(head, "NUMBER")
+	}
 	seen := map[string]bool{}
 	for _, row := range list {
 		p := row.Partition()
@@ -153,8 +159,16 @@ func (a *app) printPartitions(c *card.Card) {
 		if row.Logical {
 			kind = "logical, in super"
 		}
-		lines = append(lines, []string{p.Base, slots, image.Size(row.Size), kind})
+		line := []string{p.Base, slots, image.Size(row.Size), kind}
+		if numbered {
+			number := ""
+			if row.Number != nil {
+				number = fmt.Sprint(*row.Number)
+			}
+			line = append(line, number)
+		}
+		lines = append(lines, line)
 	}
 	a.say("", say.Info, "its partitions, as far as they are told:")
-	a.out.Table([]string{"PARTITION", "SLOTS", "SIZE", "TYPE"}, lines)
+	a.out.Table(head, lines)
 }

@@ -104,7 +104,7 @@ var switchRows = [][2]string{{"hashtree", "the check of the system's blocks whil
 // placeholders say what an option takes, where its name does not.
 var placeholders = map[string]string{
 	"accept": "NAME[=WHAT]", "on": "PHONE", "card": "FILE", "cards": "FILE,...", "models": "MODEL,...", "model": "MODEL", "home": "DIR", "at": "DIR", "output": "PATH", "wait": "TIME", "page": "FILE",
-	"save": "FILE", "table": "FILE", "file": "NAME=PATH", "for": "WHAT", "images": "SET", "from": "WHAT", "into": "PARTITION@SLOT", "boot": "FILE", "recovery-after": "FILE", "then": "WHAT", "to": "WHERE",
+	"save": "FILE", "new-model": "FILE", "table": "FILE", "file": "NAME=PATH", "for": "WHAT", "images": "SET", "from": "WHAT", "into": "PARTITION@SLOT", "boot": "FILE", "recovery-after": "FILE", "then": "WHAT", "to": "WHERE",
 	"older": "AGE", "code": "CODE", "slot": "SLOT", "max-memory": "SIZE", "max-size": "SIZE", "against": "FILE", "signer": "FILE", "keys-of": "FILE", "over": "FILE", "vendor": "SET", "with": "FILE,...",
 	"without": "NAME", "only": "NAME", "story": "NAME", "as": "NAME", "serial": "NUMBER", "fastboot": "ADDRESS", "loader": "ADDRESS", "adb": "ADDRESS", "battery": "PERCENT", "mode": "MODE", "after": "NUMBER",
 }

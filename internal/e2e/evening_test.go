@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -216,4 +217,50 @@ func TestSanderlingEvening(t *testing.T) {
 			t.Error("it starts with the overlay")
 		}
 	})
+}
+
+// TestCapitals: phones that spell their partitions BOOT and RECOVERY are the same phones, in every mode: the
+// same evening by hand leaves them byte for byte alike, and what a name decides is decided. In a loader's
+// table a number will do.
+func TestCapitals(t *testing.T) {
+	t.Parallel()
+	capitals := map[string][]string{
+		"turnstone": {"spelling: {", "spelling: {names: capitals, "}, "avocet": {"spelling: {", "spelling: {names: capitals, "},
+		"knot": {"  start: loader", "  start: loader\n  spelling: {names: capitals}"},
+	}
+	all := evenings()
+	all["knot"] = evening{phone: "knot", slots: 1, files: func(l *lab, k kit) []string { return []string{k.recovery, k.more.Package} },
+		hand: func(k kit, f []string) [][]string {
+			return [][]string{{"recovery", "install", f[0]}, {"wipe", "part:Cache"}, {"flash", f[0], "--into", "2"}, {"go", "recovery"}, {"wipe", "userdata"}, {"sideload", f[1]}, {"go", "system", "--wait", "90s"}}
+		}}
+	for _, name := range []string{"knot", "turnstone, a system", "avocet, a generic system", "avocet, back to stock"} {
+		e := all[name]
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var holds [2]map[string]uint64
+			t.Run("both", func(t *testing.T) {
+				for i, model := range []func(l *lab) string{func(*lab) string { return e.phone }, func(l *lab) string { return l.modelOf(e.phone, e.phone, capitals[e.phone]...) }} {
+					t.Run(fmt.Sprint(i), func(t *testing.T) {
+						inLab(t, func(t *testing.T, l *lab) {
+							k := kitOf(t, e.phone, e.slots)
+							l.standin(model(l))
+							l.want(3, []string{"stop  no-such-partition", "did you mean boot?"}, "flash", k.recovery, "--into", "BOOTT", "--accept", "wrong-destination")
+							for _, words := range e.hand(k, l.beside(e.files(l, k)...)) {
+								l.did(e.phone, "", nil, append(words, "--yes")...)
+							}
+							holds[i] = l.holds(e.phone)
+						})
+					})
+				}
+			})
+			for p, sum := range holds[0] {
+				if holds[1][p] != sum {
+					t.Errorf("%s is another one", p)
+				}
+			}
+			if len(holds[0]) != len(holds[1]) || len(holds[0]) == 0 {
+				t.Errorf("%d files and %d", len(holds[0]), len(holds[1]))
+			}
+		})
+	}
 }

@@ -98,7 +98,11 @@ func (s *Session) readRoom(ctx context.Context) error {
 		return nil
 	}
 	system := card.At("system", s.Card.Value(card.FactStarted))
-	b, err := s.readDeviceHead(ctx, Device(system, place.Logical(s.Card, "system")))
+	dev, err := s.Device(ctx, system, place.Logical(s.Card, "system"))
+	if err != nil {
+		return err
+	}
+	b, err := s.readDeviceHead(ctx, dev)
 	if fs := Ext4Super(b); err == nil && fs != nil {
 		s.learn(card.FactRoom.Of(system), fmt.Sprint(fs.Free()))
 	}

@@ -34,21 +34,28 @@ const (
 )
 
 // Device gives the path of a partition as the recovery has it: logical ones are
-// mapped elsewhere.
-func Device(p card.Partition, logical bool) string {
-	if logical {
-		return mapperPath + p.String()
+// mapped elsewhere. How it spells the name is looked up where nobody has yet.
+func (s *Session) Device(ctx context.Context, p card.Partition, logical bool) (string, error) {
+	if err := s.learnNames(ctx); err != nil {
+		return "", err
 	}
-	return devicePath + p.String()
+	if logical {
+		return mapperPath + s.Spelling(p), nil
+	}
+	return devicePath + s.Spelling(p), nil
 }
 
-// WriteDevice writes r to a device from off on, which is a multiple of 4096;
-// wrote is told how many bytes are there.
-func (s *Session) WriteDevice(ctx context.Context, dev string, off int64, r io.Reader, wrote func(int64)) error {
+// WritePartition writes r to a partition that is not logical, through the recovery's root shell, from its
+// first byte on; wrote is told how many bytes are there.
+func (s *Session) WritePartition(ctx context.Context, p card.Partition, r io.Reader, wrote func(int64)) error {
+	dev, err := s.Device(ctx, p, false)
+	if err != nil {
+		return err
+	}
 	defer func() { _, _ = s.Text(context.WithoutCancel(ctx), "rm -f "+pieceName) }() // it lies in memory
 	done := int64(0)
 	for {
-		n, err := s.writePiece(ctx, dev, off+done, io.LimitReader(r, pieceSize))
+		n, err := s.writePiece(ctx, dev, done, io.LimitReader(r, pieceSize))
 		done += n
 		if err != nil {
 			return err
@@ -114,7 +121,10 @@ func (s *Session) Devices(ctx context.Context) (map[card.Partition]int64, error)
 			var name string
 			var n int64
 			if _, err := fmt.Sscanf(line, "%s %d", &name, &n); err == nil && n > 0 && !strings.ContainsAny(name, "/'\"$`;&|") {
-				p := card.Part(name)
+				p, ok := s.told(name)
+				if !ok {
+					continue
+				}
 				sizes[p] = n
 				s.learn(card.FactSize.Of(p), fmt.Sprint(n))
 				if dir != devicePath {
@@ -208,6 +218,15 @@ func (d *deviceReader) block(start int64) ([]byte, error) {
 	}
 	d.kept = append([]block{{start, out.Stdout}}, d.kept[:min(len(d.kept), readerKept-1)]...)
 	return out.Stdout, nil
+}
+
+// openPartition opens a partition for reading through the shell; as openDevice.
+func (s *Session) openPartition(ctx context.Context, p card.Partition, logical bool) (*deviceReader, error) {
+	dev, err := s.Device(ctx, p, logical)
+	if err != nil {
+		return nil, err
+	}
+	return s.openDevice(ctx, dev)
 }
 
 // openDevice opens a device for reading through the shell. One that is not there

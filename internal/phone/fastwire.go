@@ -70,7 +70,7 @@ func (l *fastWire) Facts(ctx context.Context, s *Session) error {
 	if err != nil {
 		return err
 	}
-	s.vars = &variables{ctx: ctx, c: l.c, listed: listed}
+	s.vars = s.listing(ctx, l.c, listed)
 	return s.readVariables()
 }
 

@@ -79,7 +79,10 @@ func (s *Session) SystemDevice(ctx context.Context, base string) (dev string, p 
 	slot := s.Card.Value(card.FactStarted)
 	for _, p := range []card.Partition{card.At(base, slot), card.At(base, "")} {
 		for _, logical := range []bool{true, false} {
-			d := Device(p, logical)
+			d, err := s.Device(ctx, p, logical)
+			if err != nil {
+				return "", p, err
+			}
 			head, err := s.readDeviceHead(ctx, d)
 			if err != nil {
 				return "", p, err

@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/parttable"
+	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/link/loader"
 	"jarlid/internal/link/usb"
@@ -91,22 +92,37 @@ func (l *ownLoader) Facts(ctx context.Context, s *Session) error {
 			learn(s.Card, v)
 		}
 	}
-	return l.readTable(ctx, s.Card)
+	return l.readTable(ctx, s)
 }
 
-func (l *ownLoader) readTable(ctx context.Context, c *card.Card) (err error) {
+func (l *ownLoader) readTable(ctx context.Context, s *Session) (err error) {
 	if l.table, err = l.c.Table(ctx); err != nil {
 		return err
 	}
+	c := s.Card
+	s.spelt = nil // it may be another table
 	for _, p := range l.table {
-		at := card.Part(p.Name)
+		at, ok := s.told(p.Name)
+		if !ok {
+			continue
+		}
 		learnRead(c, card.FactSize.Of(at), strconv.FormatInt(p.Size, 10))
 		learnRead(c, card.FactNumber.Of(at), strconv.Itoa(p.Number))
 		if p.Type != "" {
 			learnRead(c, card.FactType.Of(at), p.Type)
 		}
 	}
+	if len(l.table) > 0 && !c.Get(card.FactSlots).Known() { // all there are stand in the table
+		learnRead(c, card.FactSlots, map[bool]string{true: "2", false: "0"}[place.HasPairs(c)])
+	}
 	return nil
+}
+
+// absent learns that a partition is not there which the table does not have. Logical ones stand in no table.
+func (l *ownLoader) absent(s *Session, p card.Partition) {
+	if len(l.table) > 0 && !place.There(s.Card, p.Base) && !place.Logical(s.Card, p.Base) {
+		learnRead(s.Card, card.FactSize.Of(p), card.Nothing)
+	}
 }
 
 // line finds a partition in the table, by name or number.

@@ -36,7 +36,7 @@ func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.Reade
 		return &fetched{ctx: ctx, s: s, name: p.String(), size: size}, size, nil
 	}
 	for _, logical := range []bool{false, true} {
-		d, err := s.openDevice(ctx, Device(p, logical))
+		d, err := s.openPartition(ctx, p, logical)
 		if err == nil {
 			return d, d.size, nil
 		}
@@ -52,7 +52,7 @@ func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.Reade
 // and the partition counts as one that can't be read.
 func (s *Session) openLogical(ctx context.Context, p card.Partition) (io.ReaderAt, int64, error) {
 	none := fmt.Errorf("%s: %w", p, ErrNoPartition)
-	d, err := s.openDevice(ctx, Device(card.At("super", ""), false))
+	d, err := s.openPartition(ctx, card.At("super", ""), false)
 	if errors.Is(err, ErrNoPartition) {
 		return nil, 0, none
 	}
@@ -240,6 +240,10 @@ func (s *Session) ReadWhole(ctx context.Context, p card.Partition, w io.Writer, 
 		return &LackError{What: "give out " + p.String() + "; a recovery with a root shell reads every partition", Mode: s.Card.Mode()}
 	}
 	logical, _ := s.Card.Yes(card.FactLogical.Of(p))
-	_, err := s.ReadDevice(ctx, Device(p, logical), w, moved)
+	dev, err := s.Device(ctx, p, logical)
+	if err != nil {
+		return err
+	}
+	_, err = s.ReadDevice(ctx, dev, w, moved)
 	return err
 }

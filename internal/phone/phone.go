@@ -147,6 +147,7 @@ type Session struct {
 	vars  *variables               // of fastboot, once they were read
 	read  map[string]bool          // what Know has read over this wire
 	sizes map[card.Partition]int64 // of the devices a recovery shows, once they were read
+	spelt map[string]string        // the phone's own spelling of its partitions' names, by theirs in the card
 }
 
 // NewSession gives a session without a wire, about a phone known by a card.
@@ -177,7 +178,9 @@ func (s *Session) Address() Address {
 func (s *Session) Wire() Wire { return s.wire }
 
 // Use goes on over another wire, nil for none. The old one is not closed.
-func (s *Session) Use(w Wire) { s.wire, s.vars, s.read, s.sizes = w, nil, nil, nil }
+func (s *Session) Use(w Wire) {
+	s.wire, s.vars, s.read, s.sizes, s.spelt = w, nil, nil, nil, nil
+}
 
 // Close lets the phone go.
 func (s *Session) Close() {

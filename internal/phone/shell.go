@@ -133,7 +133,11 @@ func (s *Session) ReadBlock(ctx context.Context, partition string, n int) ([]byt
 
 // readAt reads n bytes at a multiple of n.
 func (s *Session) readAt(ctx context.Context, partition string, off int64, n int) ([]byte, error) {
-	return s.readDeviceAt(ctx, devicePath+partition, off, n)
+	dev, err := s.Device(ctx, card.Part(partition), false)
+	if err != nil {
+		return nil, err
+	}
+	return s.readDeviceAt(ctx, dev, off, n)
 }
 
 // readDeviceAt reads n bytes at a multiple of n; nil where that can't be read.
@@ -229,7 +233,7 @@ func (s *Session) readFirmware(ctx context.Context) error {
 	for _, base := range s.model.Firmware {
 		for _, slot := range []string{"a", "b"} {
 			p := card.At(base, slot)
-			sum, err := s.DigestThere(ctx, Device(p, false))
+			sum, err := s.DigestOf(ctx, p)
 			if err != nil {
 				return err
 			}

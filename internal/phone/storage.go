@@ -100,6 +100,16 @@ func parseDF(text string) (free int64, ok bool) {
 	return n << 10, err == nil && n >= 0 && n < 1<<50
 }
 
+// DigestOf gives the SHA-256 that the phone works out of a partition; as DigestThere.
+func (s *Session) DigestOf(ctx context.Context, p card.Partition) (string, error) {
+	logical, _ := s.Card.Yes(card.FactLogical.Of(p))
+	dev, err := s.Device(ctx, p, logical)
+	if err != nil {
+		return "", err
+	}
+	return s.DigestThere(ctx, dev)
+}
+
 // DigestThere has the phone make a file's digest; "" where it has no such tool.
 func (s *Session) DigestThere(ctx context.Context, name string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, doLimit)

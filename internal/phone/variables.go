@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,8 +23,29 @@ var batteryVariables = []string{"battery-soc", "battery-level", "battery-capacit
 type variables struct {
 	ctx    context.Context
 	c      *fastboot.Client
-	listed map[string]string
+	listed map[string]string // partitions in these names are as in the card
+	spell  func(string) string
 	last   error
+}
+
+// ofPartition tells whether a variable is one of a partition, whose name is behind the colon.
+func ofPartition(name string) (what, partition string, ok bool) {
+	what, partition, ok = strings.Cut(name, ":")
+	return what, partition, ok && slices.Contains([]string{"partition-size", "partition-type", "is-logical", "has-slot"}, what)
+}
+
+// listing is the variables a phone listed, as they can be asked.
+func (s *Session) listing(ctx context.Context, c *fastboot.Client, listed map[string]string) *variables {
+	v := &variables{ctx: ctx, c: c, listed: make(map[string]string, len(listed)), spell: s.spell}
+	for _, name := range slices.Sorted(maps.Keys(listed)) { // a name in small letters comes last, and counts
+		what, part, ok := ofPartition(name)
+		if !ok {
+			v.listed[name] = listed[name]
+		} else if p, ok := s.told(part); ok {
+			v.listed[what+":"+p.String()] = listed[name]
+		}
+	}
+	return v
 }
 
 func (v *variables) get(name string) string {
@@ -32,7 +55,11 @@ func (v *variables) get(name string) string {
 	if v.last != nil {
 		return ""
 	}
-	s, _, err := v.c.GetVar(v.ctx, name)
+	asked := name
+	if what, part, ok := ofPartition(name); ok {
+		asked = what + ":" + v.spell(part)
+	}
+	s, _, err := v.c.GetVar(v.ctx, asked)
 	v.last = err
 	v.listed[name] = s
 	return s

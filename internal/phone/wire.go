@@ -146,7 +146,7 @@ func (s *Session) Write(ctx context.Context, partition string, r io.ReaderAt, si
 		return nil, err
 	}
 	limit, _ := s.Card.Number(card.FactDownload)
-	return w.Write(ctx, partition, r, size, limit, moved)
+	return w.Write(ctx, s.spell(partition), r, size, limit, moved)
 }
 
 // Erase erases a partition.
@@ -155,7 +155,7 @@ func (s *Session) Erase(ctx context.Context, partition string) ([]string, error)
 	if err != nil {
 		return nil, err
 	}
-	return e.Erase(ctx, partition)
+	return e.Erase(ctx, s.spell(partition))
 }
 
 // Command sends a command of the bootloader.
@@ -230,7 +230,7 @@ func (s *Session) Fetch(ctx context.Context, partition string, off, n, whole int
 	if err != nil {
 		return 0, err
 	}
-	return c.Fetch(ctx, partition, off, n, whole, w)
+	return c.Fetch(ctx, s.spell(partition), off, n, whole, w)
 }
 
 // Restart sends the phone into a mode. *link.RefusedError where that is done by hand.

@@ -112,6 +112,7 @@ func (b *bootloader) command(cmd string) (string, error) {
 		return "", errors.New("the cable was pulled")
 	}
 	verb, arg, _ := strings.Cut(cmd, ":")
+	arg = b.named(verb, arg)
 	if verb != "getvar" && p.faulty("refuse") {
 		return "", refusal("the fault was ordered")
 	}
@@ -165,10 +166,28 @@ func (b *bootloader) command(cmd string) (string, error) {
 	return "", nil
 }
 
+// named gives an argument with its partition's name as the storage has it.
+func (b *bootloader) named(verb, arg string) string {
+	name, rest, more := strings.Cut(arg, ":")
+	switch {
+	case slices.Contains([]string{"flash", "erase", "fetch", "resize-logical-partition", "create-logical-partition", "delete-logical-partition"}, verb):
+		name = b.p.spec.inside(name)
+	case verb == "getvar" && slices.Contains(ofPartitions, name):
+		rest = b.p.spec.inside(rest)
+	}
+	if more {
+		return name + ":" + rest
+	}
+	return name
+}
+
 func (b *bootloader) getvar(arg string) (string, error) {
 	if arg == "all" {
 		for _, name := range b.variables() {
 			v, _ := b.variable(name)
+			if what, part, ok := strings.Cut(name, ":"); ok && slices.Contains(ofPartitions, what) {
+				name = what + ":" + b.p.spec.outside(part)
+			}
 			if err := b.say("INFO", name+":"+v); err != nil {
 				return "", err
 			}

@@ -67,8 +67,8 @@ const (
 
 // Stat implements adb.Files.
 func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
-	if part, ok := device(name); ok && f.mode == card.Recovery {
-		v, err := openDevice(f.p.store, name)
+	if part, ok := f.p.device(name); ok && f.mode == card.Recovery {
+		v, err := openDevice(f.p, name)
 		if err != nil {
 			return adb.FileStat{}, err
 		}
@@ -122,7 +122,7 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 	if isDevice(name) && f.mode == card.Recovery {
-		return openDevice(f.p.store, name)
+		return openDevice(f.p, name)
 	}
 	if rel, ok := f.vendor(name); ok {
 		return f.vendorOpen(rel)

@@ -197,7 +197,7 @@ func (s *loaderSide) Table() []parttable.Partition {
 		if kind == "" {
 			kind = "raw"
 		}
-		list = append(list, parttable.Partition{Number: n, Name: p.Name, Size: int64(p.Size), Type: kind, Readable: own && p.Name != "userdata", Writable: own})
+		list = append(list, parttable.Partition{Number: n, Name: s.p.spec.outside(p.Name), Size: int64(p.Size), Type: kind, Readable: own && p.Name != "userdata", Writable: own})
 	}
 	return list
 }
@@ -206,6 +206,7 @@ func (s *loaderSide) Table() []parttable.Partition {
 func (s *loaderSide) find(word string) (parttable.Partition, error) {
 	for _, p := range s.Table() {
 		if p.Name == word || strconv.Itoa(p.Number) == word {
+			p.Name = s.p.spec.inside(p.Name)
 			if !s.p.store.Has(p.Name) {
 				return p, loader.Refuse("storage", "the table names %s, and the storage has no such place", p.Name)
 			}

@@ -49,10 +49,10 @@ func (sh *shell) mountTable() string {
 }
 
 // device gives the partition a block device stands for.
-func device(name string) (string, bool) {
+func (p *Phone) device(name string) (string, bool) {
 	for _, dir := range []string{byName, "/dev/block/mapper/"} {
-		if p, ok := strings.CutPrefix(name, dir); ok && p != "" {
-			return p, true
+		if part, ok := strings.CutPrefix(name, dir); ok && part != "" {
+			return p.spec.inside(part), true
 		}
 	}
 	return "", false
@@ -60,15 +60,18 @@ func device(name string) (string, bool) {
 
 // openDevice opens a partition by its device: physical ones by their names,
 // logical ones where they are mapped.
-func openDevice(st *disk.Disk, name string) (*disk.Volume, error) {
-	part, ok := device(name)
+func openDevice(p *Phone, name string) (*disk.Volume, error) {
+	st := p.store
+	part, ok := p.device(name)
 	if logical := !strings.HasPrefix(name, byName); !ok || st.Has(part) == logical || logical && st.Unmapped.Load() {
 		return nil, errNotMounted
 	}
 	return st.Open(part)
 }
 
-func isDevice(name string) bool { _, ok := device(name); return ok }
+func isDevice(name string) bool {
+	return strings.HasPrefix(name, byName) || strings.HasPrefix(name, "/dev/block/mapper/")
+}
 
 // mount knows mount [-t TYPE] [-o ro|rw[,...]] DEVICE FOLDER.
 func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string) error {
@@ -99,12 +102,12 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 		return errors.New("Operation not permitted")
 	}
 	fail := func(why string) error { return fmt.Errorf("'%s'->'%s': %s", names[0], names[1], why) }
-	v, err := openDevice(sh.p.store, names[0])
+	v, err := openDevice(sh.p, names[0])
 	if err != nil {
 		return fail("No such file or directory")
 	}
 	v.Close()
-	part, _ := device(names[0])
+	part, _ := sh.p.device(names[0])
 	w, err := sh.p.store.Mount(part)
 	if err != nil {
 		return fail(err.Error())
@@ -156,7 +159,7 @@ func (sh *shell) blockdev(_ context.Context, h interp.HandlerContext, args []str
 	if options != "-getsize64" || len(names) != 1 || !sh.root {
 		return errors.New("Operation not permitted")
 	}
-	v, err := openDevice(sh.p.store, names[0])
+	v, err := openDevice(sh.p, names[0])
 	if err != nil {
 		return errors.New("No such file or directory")
 	}

@@ -120,7 +120,7 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 		if !sh.root {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
 		}
-		v, err := openDevice(sh.p.store, name)
+		v, err := openDevice(sh.p, name)
 		if err != nil {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
@@ -319,7 +319,9 @@ func (sh *shell) ls(_ context.Context, h interp.HandlerContext, args []string) e
 	names, options := operands(args)
 	for _, name := range names {
 		if strings.TrimSuffix(name, "/")+"/" == byName {
-			fmt.Fprintln(h.Stdout, strings.Join(sh.p.store.All(), "\n"))
+			for _, part := range sh.p.store.All() {
+				fmt.Fprintln(h.Stdout, sh.p.spec.outside(part))
+			}
 			continue
 		}
 		if path.Clean(name) == "/storage" && !sh.root {
@@ -542,7 +544,7 @@ func (sh *shell) mke2fs(_ context.Context, h interp.HandlerContext, args []strin
 	name := ""
 	for _, a := range args {
 		if strings.HasPrefix(a, "/") {
-			name, _ = device(a)
+			name, _ = sh.p.device(a)
 		}
 	}
 	if !sh.p.store.Has(name) {

@@ -46,6 +46,7 @@ type spec struct {
 		No      string `yaml:"no"`
 		Size    string `yaml:"size"`    // 0x, hex, decimal
 		Unknown string `yaml:"unknown"` // what an unknown variable gives: refused, empty
+		Names   string `yaml:"names"`   // of its partitions: "" as they are here, capitals
 	} `yaml:"spelling"`
 	// Props are properties every recovery and system on it shows.
 	Props map[string]string `yaml:"props"`
@@ -96,6 +97,23 @@ func (d *duration) UnmarshalText(b []byte) error {
 	v, err := time.ParseDuration(string(b))
 	*d = duration(v)
 	return err
+}
+
+// outside gives a partition's name as the phone spells it: BOOT_a.
+func (s *spec) outside(name string) string {
+	if p := card.Part(name); s.Spelling.Names == "capitals" {
+		return card.At(strings.ToUpper(p.Base), p.Slot).String()
+	}
+	return name
+}
+
+// inside gives the name the storage has for what the phone spells so; nothing is called what it gives for
+// another spelling.
+func (s *spec) inside(name string) string {
+	if in := card.Part(name).String(); s.outside(in) == name {
+		return in
+	}
+	return "no such name: " + name
 }
 
 func parseSpec(m *model.Model) (*spec, error) {

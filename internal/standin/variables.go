@@ -50,6 +50,9 @@ func (b *bootloader) variables() []string {
 	return names
 }
 
+// ofPartitions are the variables whose argument is a partition.
+var ofPartitions = []string{"partition-size", "partition-type", "has-slot", "is-logical"}
+
 // missing tells of a variable this bootloader does not have.
 func (b *bootloader) missing(name string) bool {
 	name, _, _ = strings.Cut(name, ":")

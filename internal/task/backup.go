@@ -256,6 +256,7 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 		if err != nil {
 			return nil, nil, usage("%v", err)
 		}
+		to = to.On(j.Card)
 		var hit []string
 		if slots, err := to.SlotsOf(j.Card); err == nil && to.Slot != "" {
 			for _, s := range slots {
@@ -312,8 +313,7 @@ func (j *taking) takePartition(ctx context.Context, dir, name string) (backup.It
 	}
 	item.Bytes, item.SHA256 = h.Written(), hex.EncodeToString(h.Sum.Sum(nil))
 	if j.HasShell() { // what was read is what is there
-		logical, _ := j.Card.Yes(card.FactLogical.Of(p))
-		there, err := j.DigestThere(ctx, phone.Device(p, logical))
+		there, err := j.DigestOf(ctx, p)
 		if err != nil {
 			return item, err
 		}

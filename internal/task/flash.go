@@ -68,8 +68,8 @@ func (t *Flash) Load(ctx context.Context, e *Env) (err error) {
 		t.absent = err
 		return nil
 	}
-	if err == nil && t.target.Partition != "" {
-		err = t.one()
+	if err == nil && t.target.Partition != "" && !t.target.Numbered() {
+		err = t.one(t.target)
 	}
 	if err == nil {
 		err = t.readSystems()
@@ -79,8 +79,8 @@ func (t *Flash) Load(ctx context.Context, e *Env) (err error) {
 
 // one finds the image that --into is for: the only one, or the one in an archive or folder
 // that belongs there.
-func (t *Flash) one() error {
-	base := card.Part(t.target.Partition).Base
+func (t *Flash) one(target place.Target) error {
+	base := card.Part(target.Partition).Base
 	if n := len(t.set.Images); n > 1 && t.set.Set != "" {
 		t.set.Images = slices.DeleteFunc(t.set.Images, func(im place.Image) bool {
 			return files.NamedAfter(im) != base && !slices.ContainsFunc(im.File.GoesTo, func(d ident.Destination) bool { return d.Partition == base })
@@ -235,12 +235,18 @@ func (t *Flash) choose(list []place.Placed, in *engine.Input) ([]place.Placed, e
 func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error) {
 	var list []place.Placed
 	home := place.RecoveryHome(in.Card, in.Model).Partition
+	target := t.target.On(in.Card)
+	if t.target.Numbered() && !target.Numbered() {
+		if err := t.one(target); err != nil {
+			return nil, err
+		}
+	}
 	for _, im := range t.set.Images {
 		if cut := place.CutShort(im.File); len(cut) > 0 && len(im.File.GoesTo) == 0 {
 			d.Findings = append(d.Findings, cut...)
 			continue
 		}
-		bases := append([]string{home, t.target.Partition}, in.Model.NeededBefore()...)
+		bases := append([]string{home, target.Partition}, in.Model.NeededBefore()...)
 		for _, g := range im.File.GoesTo {
 			bases = append(bases, g.Partition)
 		}
@@ -249,7 +255,7 @@ func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error)
 				d.Lacks.Facts = append(d.Lacks.Facts, card.FactSize.Of(card.At(base, "")))
 			}
 		}
-		p, err := place.Of(im, t.target, in.Card, in.Model)
+		p, err := place.Of(im, target, in.Card, in.Model)
 		var nowhere *place.NowhereError
 		switch {
 		case errors.As(err, &nowhere) && t.set.Set != "":

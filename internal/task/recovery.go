@@ -77,6 +77,7 @@ func loadRecovery(ctx context.Context, e *Env, command, word string) (*ident.Fil
 func (t *RecoveryInstall) Prepare(in *engine.Input) (*engine.Draft, error) {
 	home := place.RecoveryHome(in.Card, in.Model)
 	d := &engine.Draft{}
+	t.target = t.target.On(in.Card)
 	for _, base := range append([]string{t.target.Partition, home.Partition}, in.Model.NeededBefore()...) {
 		if base != "" {
 			d.Lacks.Facts = append(d.Lacks.Facts, card.FactSize.Of(card.At(base, "")))

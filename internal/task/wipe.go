@@ -56,6 +56,7 @@ func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 		if err != nil {
 			return nil, usage("%v", err)
 		}
+		to = to.On(in.Card)
 		for _, base := range plan.PartitionsOf(area, to) {
 			d.Lacks.Facts = append(d.Lacks.Facts, card.FactSize.Of(card.At(base, "")))
 		}

@@ -291,6 +291,8 @@ func ParseID(s string) (ID, error) {
 		return i, fmt.Errorf("there is no fact %q", name)
 	case keyed != (d.By != ByNothing) && d.By != BySlots:
 		return i, fmt.Errorf("the fact %s is keyed by %q, and there is %q", name, d.By, s)
+	case d.By == ByPartitions:
+		i.Key = Part(key).String()
 	}
 	return i, nil
 }

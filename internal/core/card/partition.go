@@ -1,5 +1,7 @@
 package card
 
+import "strings"
+
 // Partition is one partition of a phone: its name without a slot's suffix, and
 // the slot, "" for one that is there once only.
 type Partition struct {
@@ -10,8 +12,16 @@ type Partition struct {
 // At gives a partition on a slot; slot is "" on phones without slots.
 func At(base, slot string) Partition { return Partition{Base: base, Slot: slot} }
 
-// Part reads a partition's name as phones tell it: boot_a is boot on slot a.
+// Part reads a partition's name as phones tell it, or people type it: boot_a is boot on slot a. Names
+// are kept in small letters, since one maker's table has RECOVERY where another's has recovery, and
+// what is known of a partition has to hold for both; how this phone writes it the wire remembers.
 func Part(name string) Partition {
+	name = strings.Map(func(r rune) rune {
+		if r >= 'A' && r <= 'Z' { // letters alone: a name keeps its length, whatever else is in it
+			return r + 'a' - 'A'
+		}
+		return r
+	}, name)
 	if n := len(name); n > 2 && name[n-2] == '_' && (name[n-1] == 'a' || name[n-1] == 'b') {
 		return Partition{Base: name[:n-2], Slot: name[n-1:]}
 	}

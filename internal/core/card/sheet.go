@@ -49,6 +49,7 @@ type TableRow struct {
 	Type    string `json:"type,omitempty"`
 	Logical bool   `json:"logical"`
 	Holds   string `json:"holds,omitempty"`
+	Number  *int64 `json:"number,omitempty"` // in the table of a maker's loader
 }
 
 // Partition gives the partition a row is about.
@@ -64,7 +65,11 @@ func (c *Card) Partitions() []TableRow {
 		}
 		p := Part(i.Key)
 		logical, _ := c.Yes(FactLogical.Of(p))
-		list = append(list, TableRow{Name: i.Key, Size: n, Type: c.Value(FactType.Of(p)), Logical: logical, Holds: c.Value(FactHolds.Of(p))})
+		row := TableRow{Name: i.Key, Size: n, Type: c.Value(FactType.Of(p)), Logical: logical, Holds: c.Value(FactHolds.Of(p))}
+		if number, told := c.Number(FactNumber.Of(p)); told {
+			row.Number = &number
+		}
+		list = append(list, row)
 	}
 	sort.Slice(list, func(i, k int) bool { return list[i].Name < list[k].Name })
 	return list

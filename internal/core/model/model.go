@@ -170,6 +170,12 @@ func Parse(b []byte) (*Model, error) {
 			return nil, fmt.Errorf("model file %s: %w", m.Name, err)
 		}
 	}
+	m.Recovery.Partition = card.Part(m.Recovery.Partition).String()
+	for _, list := range [][]string{m.Recovery.Needs, m.Logical, m.Firmware, m.Order, m.Risky} {
+		for i, name := range list { // in letters of any case, as everywhere
+			list[i] = card.Part(name).String()
+		}
+	}
 	return m, nil
 }
 

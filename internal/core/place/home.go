@@ -40,7 +40,7 @@ func RecoveryHome(c *card.Card, m *model.Model) Home {
 	switch {
 	case has("recovery"):
 		return Home{Partition: "recovery", Form: "own", Evidence: card.Read, Why: "the phone has a partition of that name"}
-	case !has("boot"):
+	case !has("boot") && len(c.Partitions()) == 0:
 		return Home{Evidence: card.Unknown, Why: "the phone does not tell its partitions in this mode, and there is no model file for it"}
 	case has("vendor_boot") && has("init_boot"):
 		return Home{Partition: "vendor_boot", Form: "fragment", Evidence: card.Read, Why: "there is no partition recovery, and phones with init_boot and vendor_boot keep it there"}
@@ -48,7 +48,7 @@ func RecoveryHome(c *card.Card, m *model.Model) Home {
 	if slots, known := c.Slots(); known && len(slots) > 1 {
 		return Home{Partition: "boot", Form: "ramdisk", Evidence: card.Read, Why: "there is no partition recovery, and phones with slots and without it start the recovery from the boot image"}
 	}
-	return Home{Evidence: card.Unknown, Why: "there is no partition called recovery; on phones with one slot it may have another name, which a model file can give"}
+	return Home{Evidence: card.Unknown, Why: "there is no partition called recovery; it may have another name, which a model file can give"}
 }
 
 func formOf(partition string) string {

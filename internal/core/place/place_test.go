@@ -29,12 +29,12 @@ func sizes(names ...string) []any {
 }
 
 func TestParseTarget(t *testing.T) {
-	for s, want := range map[string]Target{"": {}, "boot": {Partition: "boot"}, "boot@a": {"boot", "a"}, "@both": {Slot: "both"}, "boot@other": {"boot", "other"}, "boot_a": {Partition: "boot_a"}} {
+	for s, want := range map[string]Target{"": {}, "boot": {Partition: "boot"}, "boot@a": {"boot", "a"}, "@both": {Slot: "both"}, "boot@other": {"boot", "other"}, "boot_a": {Partition: "boot_a"}, "RECOVERY@Both": {"recovery", "both"}, "Boot_A": {Partition: "boot_a"}} {
 		if got, err := ParseTarget(s); err != nil || got != want {
 			t.Errorf("%q is %+v, %v", s, got, err)
 		}
 	}
-	for _, s := range []string{"boot@", "boot@c", "@", "boot@a@b", "boot@A"} {
+	for _, s := range []string{"boot@", "boot@c", "@", "boot@a@b"} {
 		if got, err := ParseTarget(s); err == nil {
 			t.Errorf("%q is %+v", s, got)
 		}

@@ -3,6 +3,7 @@ package place
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jarlid/internal/core/card"
@@ -12,9 +13,10 @@ import (
 // Target is a destination as a person writes it: PARTITION@SLOT.
 type Target struct{ Partition, Slot string }
 
-// ParseTarget reads PARTITION, PARTITION@SLOT or @SLOT.
+// ParseTarget reads PARTITION, PARTITION@SLOT or @SLOT, in letters of any case.
 func ParseTarget(s string) (Target, error) {
 	p, slot, cut := strings.Cut(s, "@")
+	slot = strings.ToLower(slot)
 	switch slot {
 	case "a", "b", "both", "current", "other":
 	case "":
@@ -24,7 +26,29 @@ func ParseTarget(s string) (Target, error) {
 	default:
 		return Target{}, fmt.Errorf("%q is not a slot: a, b, both, current or other", slot)
 	}
-	return Target{Partition: p, Slot: slot}, nil
+	return Target{Partition: card.Part(p).String(), Slot: slot}, nil
+}
+
+// Numbered tells whether the partition is named by its number, as tables of makers' loaders have one.
+func (t Target) Numbered() bool {
+	_, err := strconv.ParseUint(t.Partition, 10, 31)
+	return err == nil
+}
+
+// On gives the target by the name its partition has on this phone, where it was named by its number in
+// the table. A name that looks like a number comes first.
+func (t Target) On(c *card.Card) Target {
+	number, err := strconv.ParseInt(t.Partition, 10, 32)
+	if err != nil || There(c, t.Partition) {
+		return t
+	}
+	for _, row := range c.Partitions() {
+		if row.Number != nil && *row.Number == number {
+			t.Partition = row.Name
+			break
+		}
+	}
+	return t
 }
 
 // SlotsOf gives the slots a target means on this phone: the empty string alone
