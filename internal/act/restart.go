@@ -257,7 +257,7 @@ func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.
 	case err != nil:
 		return nil, "", err
 	case !yes:
-		return nil, "", &UnknownError{Text: "the recovery did not come up, as you say", Hint: "bring the phone into its bootloader: jarlid go bootloader"}
+		return nil, "", &UnknownError{Text: "the recovery did not come up, as you say", Hint: fmt.Sprintf("bring the phone into its %[1]s: jarlid go %[1]s", place.ImageMode(j.Card, j.Model()))}
 	}
 	j.learnQuiet(effects, effects.Value(card.FactNext))
 	return nil, SaidSo, nil

@@ -37,7 +37,7 @@ func TestKnot(t *testing.T) {
 		l.did("knot", "", []string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
 		l.did("knot", "", nil, "wipe", "userdata", "--yes")
 		l.did("knot", "", []string{"is installed"}, "sideload", kit.more.Package, "--yes")
-		l.did("knot", "", []string{"Saltmarsh OS 4.2"}, "go", "system", "--wait", "90s", "--yes")
+		l.did("knot", "", []string{"Saltmarsh OS 4.2", "next  jarlid go loader"}, "go", "system", "--wait", "90s", "--yes")
 		// From the running system an image's way leads into the loader, by the keys.
 		l.did("knot", "", []string{"Loader?", "boot written, read back"}, "flash", filepath.Join(filepath.Dir(kit.recovery), "boot.img"), "--yes")
 		l.did("knot", "", nil, "go", "recovery", "--yes")
@@ -154,6 +154,10 @@ func TestKnotCable(t *testing.T) {
 			other.want(4, []string{"loader", "--on usb:1-1"}, "bench", "--why")
 			other.want(0, []string{"in its maker's loader"}, "card", "--on", "usb:1-1")
 			other.want(0, []string{"in its maker's loader"}, "card", "--on", "serial:/dev/ttyACM11")
+			// Without a model file its table tells what there is, and its mode that it has no fastboot.
+			other.want(0, []string{"recovery    -       12.0 MiB"}, "card", "--on", "usb:1-1")
+			other.want(3, []string{"no fastboot, but its maker's loader", "jarlid flash"}, "go", "bootloader", "--on", "usb:1-1")
+			other.want(3, []string{"the phone has no partition vendor"}, "wipe", "part:vendor", "--on", "usb:1-1")
 			l.press("adapter", "battery-out")
 			time.Sleep(5 * time.Second)
 			other.want(4, nil, "card", "--on", "usb:1-1")

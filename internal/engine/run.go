@@ -216,7 +216,7 @@ func (j *Job) tell(list []finding.Finding) {
 // judge runs all checks and asks what has to be asked.
 func (j *Job) judge() error {
 	found := append(append(j.damaged(), j.Draft.Findings...), j.plan.Check(j.Card)...)
-	if j.NoHands {
+	if j.NoHands && !slices.ContainsFunc(found, func(f finding.Finding) bool { return f.Severity == finding.Stop && f.Final }) { // which nobody can help
 		found = append(found, j.hands()...)
 	}
 	j.checked = finding.Apply(found, j.Accept)

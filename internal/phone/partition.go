@@ -26,7 +26,7 @@ var ErrNoPartition = fmt.Errorf("the phone has no such partition: %w", files.Err
 // ErrNoPartition; *LackError where this mode can't read it.
 func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.ReaderAt, int64, error) {
 	if !s.Fetches() && !s.RootRecovery() {
-		return nil, 0, &LackError{What: "give out " + p.String() + "; a recovery with a root shell reads every partition", Mode: s.Card.Mode()}
+		return nil, 0, s.lacks("give out " + p.String() + "; a recovery with a root shell reads every partition")
 	}
 	if s.Fetches() {
 		size, known := s.Card.Number(card.FactSize.Of(p))
@@ -237,7 +237,7 @@ func (s *Session) ReadWhole(ctx context.Context, p card.Partition, w io.Writer, 
 		return s.FetchWhole(ctx, p, size, w, moved)
 	}
 	if !s.RootRecovery() {
-		return &LackError{What: "give out " + p.String() + "; a recovery with a root shell reads every partition", Mode: s.Card.Mode()}
+		return s.lacks("give out " + p.String() + "; a recovery with a root shell reads every partition")
 	}
 	logical, _ := s.Card.Yes(card.FactLogical.Of(p))
 	dev, err := s.Device(ctx, p, logical)

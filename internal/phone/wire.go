@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/parttable"
+	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/link/fastboot"
@@ -86,8 +87,9 @@ type (
 
 // LackError says that the phone can't do something over this wire in this mode.
 type LackError struct {
-	What string    // in words: "be written"
-	Mode card.Mode // the phone is in
+	What  string    // in words: "be written"
+	Mode  card.Mode // the phone is in
+	Image card.Mode // it takes images in
 }
 
 // Error says what is lacking.
@@ -98,7 +100,7 @@ func (e *LackError) Error() string {
 // Finding is the error as a finding.
 func (e *LackError) Finding() finding.Finding {
 	return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode), Text: e.Error(), Final: true,
-		Remedy: "bring it into another mode: jarlid go recovery, or jarlid go bootloader"}
+		Remedy: "bring it into another mode: jarlid go recovery, or jarlid go " + string(e.Image)}
 }
 
 // ModeName gives a mode's name, also of a phone nobody sees.
@@ -109,11 +111,15 @@ func ModeName(m card.Mode) string {
 	return string(m)
 }
 
+func (s *Session) lacks(what string) *LackError {
+	return &LackError{What: what, Mode: s.Mode(), Image: place.ImageMode(s.Card, s.model)}
+}
+
 // can gives a capability of the wire.
 func can[T any](s *Session, what string) (T, error) {
 	c, ok := s.wire.(T)
 	if !ok {
-		return c, &LackError{What: what, Mode: s.Mode()}
+		return c, s.lacks(what)
 	}
 	return c, nil
 }

@@ -177,7 +177,11 @@ func (t To) Confirm(question string) (bool, error) {
 	return n == Yes && err == nil, err
 }
 
-// Choose asks which of several answers is true and gives its number from 0.
+// Choose asks which of several answers is true and gives its number from 0. They are about what the phone
+// shows, or which it is: where nobody is at it the error is ErrNobody, at once.
 func (t To) Choose(question string, options []string) (int, error) {
+	if t.Nobody {
+		return 0, ErrNobody
+	}
 	return t.Ask(Question{Phone: t.Phone, Text: question, Options: options})
 }

@@ -350,7 +350,7 @@ func (e *evening) packages(addons []*Given) {
 		e.add("sideload", "in their order, onto the system that is there", list("packages", short(addons)))
 	case again && len(e.m.NeededBefore()) > 0:
 		e.add("sideload", "the ROM goes to the slot that is not running, and brings a boot image of its own, with its own recovery", list("packages", []string{e.rom.Name}), opt("then", "stay"))
-		e.add("go", "what the recovery is built for came with the ROM in the maker's form", opt("mode", string(card.Bootloader)))
+		e.add("go", "what the recovery is built for came with the ROM in the maker's form", opt("mode", string(place.ImageMode(e.c, e.m))))
 		for _, f := range e.before {
 			e.add("flash", "again, for the slot the ROM was installed to", opt("files", f.Name), opt("into", "@current"))
 		}
@@ -520,7 +520,7 @@ func (e *evening) stock() {
 	e.wipe("the maker's system can't read the data of another one")
 	e.start(false)
 	if e.set.Signed {
-		e.add("go", "locking is done in the bootloader", opt("mode", string(card.Bootloader)))
+		e.add("go", "locking is done in the bootloader", opt("mode", string(place.ImageMode(e.c, e.m))))
 		t := e.add("relock", "the set's whole chain verifies, so a locked phone that trusts its key starts it; each image is held against what was written", opt("images", e.set.Name))
 		t.Note = "it erases all data once more; leave this task out to keep the phone unlocked"
 		e.Hands = append(e.Hands, Hands{"the owner", "the question on the screen before the bootloader is locked"})

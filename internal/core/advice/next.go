@@ -39,7 +39,7 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 		if up, known := c.Yes(card.FactBooted); known && !up {
 			return Suggestion{[]string{"arrive"}, "the system is starting"}
 		}
-		return Suggestion{[]string{"go", "bootloader"}, "the system is running"}
+		return Suggestion{[]string{"go", string(place.ImageMode(c, m))}, "the system is running"}
 	}
 	return Suggestion{}
 }

@@ -51,6 +51,15 @@ func RecoveryHome(c *card.Card, m *model.Model) Home {
 	return Home{Evidence: card.Unknown, Why: "there is no partition called recovery; it may have another name, which a model file can give"}
 }
 
+// ImageMode is the mode this phone takes images in, by command: its bootloader, or its maker's loader where
+// it has one. Without a model file that is known from the loader, once it was met.
+func ImageMode(c *card.Card, m *model.Model) card.Mode {
+	if m.HasLoader() || m == nil && (c.Mode() == card.Loader || slices.ContainsFunc(c.Partitions(), func(r card.TableRow) bool { return r.Number != nil })) {
+		return card.Loader
+	}
+	return card.Bootloader
+}
+
 func formOf(partition string) string {
 	switch partition {
 	case "boot":

@@ -53,7 +53,7 @@ func Compile(c *card.Card, m *model.Model, all model.Set, wish ...Step) *Plan {
 	for _, s := range wish {
 		if modes := s.Modes(); len(modes) > 0 && !slices.Contains(modes, mode) {
 			to := modes[0]
-			if m.HasLoader() && slices.Contains(modes, card.Loader) {
+			if slices.Contains(modes, card.Loader) && place.ImageMode(c, m) == card.Loader {
 				to = card.Loader // in the place of a bootloader
 			}
 			p.Steps = append(p.Steps, way(mode, to)...)

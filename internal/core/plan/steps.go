@@ -22,9 +22,13 @@ func (r *Restart) Title() string { return fmt.Sprintf("restart into %s", r.To) }
 
 // Check warns where nothing is there to start.
 func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
-	if own := m.HasLoader(); own && (r.To == card.Bootloader || r.To == card.Fastbootd) {
+	if own := place.ImageMode(c, m) == card.Loader; own && (r.To == card.Bootloader || r.To == card.Fastbootd) {
+		remedy := "jarlid go loader"
+		if c.Mode() == card.Loader {
+			remedy = "what it can do it does in the mode it is in: jarlid flash, jarlid recovery install, jarlid wipe part:NAME, jarlid backup take"
+		}
 		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To), Final: true,
-			Text: "this phone has no fastboot, but its maker's loader", Remedy: "jarlid go loader"}}
+			Text: "this phone has no fastboot, but its maker's loader", Remedy: remedy}}
 	} else if !own && r.To == card.Loader {
 		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To), Final: true,
 			Text: "nothing is known of a maker's loader on this phone; its bootloader speaks fastboot", Remedy: "jarlid go bootloader"}}

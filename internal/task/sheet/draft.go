@@ -19,6 +19,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
@@ -128,7 +129,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		return nil, usage("these files make no evening: %s", strings.Join(ev.Left, "; "))
 	}
 	if len(ev.Tasks) == 0 { // a sheet wants one, and the open question keeps it from running
-		ev.Tasks = []advice.Planned{{Command: "go", Options: []advice.Opt{{Name: "mode", Values: []string{"bootloader"}}}, Why: "a place to begin; the tasks follow from the answers"}}
+		ev.Tasks = []advice.Planned{{Command: "go", Options: []advice.Opt{{Name: "mode", Values: []string{string(place.ImageMode(d.Card, d.Model))}}}, Why: "a place to begin; the tasks follow from the answers"}}
 	}
 	if out.Text, err = write(ev, out.Name, name, info, d.Card); err != nil {
 		return nil, err
