@@ -87,7 +87,7 @@ type ruleShown struct {
 
 func (a *app) rule(e *task.Env) error {
 	text := e.Bench.RuleFor()
-	a.result = ruleShown{bench.RuleFile, text}
+	a.result, a.bare = ruleShown{bench.RuleFile, text}, true
 	if !a.json {
 		a.out.Plain(strings.TrimSuffix(text, "\n"))
 	}

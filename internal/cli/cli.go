@@ -86,9 +86,11 @@ type app struct {
 	result any       // the last line of --json
 	next   []string  // commands to go on with
 	jobDir string
+	phone  *engine.Job   // that was opened, the last of several
 	loaded bool          // the files of the task were read before
 	acted  bool          // the last task changed something
 	told   bool          // help was shown, in JSON too
+	bare   bool          // its output is for another program, and no command follows from it
 	ran    string        // the command that ran, with those it belongs to
 	soft   chan struct{} // closed by the first Ctrl-C
 
@@ -264,6 +266,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 		err = errors.New("stopped at once")
 		code = exitWrong
 	}
+	a.onward(err, code)
 	if a.json {
 		e := ending{OK: err == nil, Exit: code, Journal: a.jobDir, Next: a.next}
 		var f *finding.StopError
@@ -446,6 +449,7 @@ func (a *app) maxMemory(c *cobra.Command) {
 
 // opened says which phone it is and in what state.
 func (a *app) opened(j *engine.Job) {
+	a.phone = j
 	switch {
 	case j.Offline() && j.SavedCard == "":
 		a.out.Say(j.Name, say.Info, "no phone, but what the model file of %s says, as if one were in its bootloader, unlocked", j.Name)
@@ -482,6 +486,7 @@ func (a *app) do(cmd *cobra.Command, args []string, t task.Work) (j *engine.Job,
 		a.out.Say(j.Name, say.Done, "%s", j.Draft.Nothing)
 	case j.DryRun:
 		a.out.Say(j.Name, say.Done, "dry run: everything was checked, nothing was changed")
+		a.next = append(a.next, e.Again(slices.DeleteFunc(slices.Clone(e.Options.Typed), func(w string) bool { return strings.HasPrefix(w, "--dry-run") })))
 		for i, title := range j.Titles() {
 			a.out.Say(j.Name, say.Info, "step %d would %s", i+1, title)
 		}

@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"errors"
+	"io/fs"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -10,6 +11,7 @@ import (
 
 	"jarlid/internal/act"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
@@ -53,9 +55,6 @@ func (a *app) sayError(err error, code int) {
 		a.out.Line(say.Fail, u.Text)
 	case code == exitUsage:
 		a.out.Line(say.Fail, spell.Error(err))
-		if len(a.next) == 0 {
-			a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
-		}
 	default:
 		kept()
 		a.out.Line(say.Fail, spell.Error(err))
@@ -81,8 +80,32 @@ func (a *app) sayStopped(f *finding.StopError, kept func()) {
 	}
 	kept()
 	a.out.Line(say.Fail, text)
-	if len(f.Findings) > 0 {
-		a.next = append(a.next, "jarlid explain "+f.Findings[0].Name)
+}
+
+// onward names the command to go on with, where nothing else has, and the home folder in each of them
+// when it was named in this one: what is pasted has to mean the same bench.
+func (a *app) onward(err error, code int) {
+	var stop *finding.StopError
+	next := ""
+	switch {
+	case errors.As(err, &stop) && len(stop.Findings) > 0:
+		a.next = append(a.next, "jarlid explain "+stop.Findings[0].Name) // also behind a remedy of its own
+	case len(a.next) > 0 || a.bare:
+	case code == exitUsage || errors.Is(err, fs.ErrNotExist):
+		next = cmp.Or(a.ran, "jarlid") + " --help"
+	case a.env != nil:
+		next = a.env.Onward(a.phone, a.jobDir, err)
+	}
+	if next != "" {
+		a.next = append(a.next, next)
+	}
+	if a.home == "" || files.Unquote(a.home) == a.Env("JARLID_HOME") {
+		return
+	}
+	for i, n := range a.next {
+		if !strings.Contains(n, " --home ") && !strings.HasPrefix(n, "jarlid explain ") && !strings.HasSuffix(n, " --help") {
+			a.next[i] += " --home " + local.Quote(a.home)
+		}
 	}
 }
 

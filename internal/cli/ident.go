@@ -65,6 +65,9 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 	for _, err := range r.Errors {
 		a.say("", say.Fail, "%v", err)
 	}
+	if n := e.WithFiles(r.Files); n != "" && len(r.Errors) == 0 {
+		a.next = append(a.next, n)
+	}
 	if n := len(r.Errors); n > 0 && err == nil {
 		err = errors.New(spell.SomeOf(n, n+len(r.Files), "file", "could not be read", "could not be read"))
 	}

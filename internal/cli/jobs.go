@@ -252,6 +252,9 @@ func (a *app) sayJobStep(phone string, st task.JobStep) {
 	}
 	a.say(phone, word, "%s", text)
 	for _, answer := range st.Answers {
+		if strings.TrimSpace(answer) == "" {
+			continue // it said yes, and nothing else
+		}
 		a.say(phone, say.Info, "the phone said: %s", answer)
 	}
 }

@@ -94,6 +94,9 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 		for _, in := range src.Inner {
 			a.say("", say.Note, "%s is an archive itself: name what is in it as %s/NAME", in.Name, in.Name)
 		}
+		if len(items) > 0 {
+			a.next = append(a.next, a.env.Command("", append(append([]string{"lift", path}, names...), "-o", "DIR")...))
+		}
 		return nil
 	}
 	known := len(src.Notes)
@@ -143,5 +146,6 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 		}
 	}
 	a.say("", say.Done, "%d taken out of %s to %s", len(r.Items), base(path), o.dir)
+	a.next = append(a.next, a.env.Command("", "ident", filepath.Join(o.dir, "*")))
 	return nil
 }

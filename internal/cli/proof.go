@@ -97,6 +97,7 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 	if notRead > 0 {
 		return errors.New(spell.SomeOf(notRead, len(paths), "file", "could not be read", "could not be read"))
 	}
+	a.next = append(a.next, e.Command("", append([]string{"ident"}, paths...)...))
 	return nil
 }
 

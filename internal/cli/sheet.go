@@ -111,6 +111,9 @@ func (a *app) sheetCheck(cmd *cobra.Command, args []string, o *sheetOptions) err
 		a.say("", say.Note, "line %d wants %s allowed, because %s; it is asked for when it is run", w.Line, w.Word, w.Because)
 	}
 	if !c.Runs() {
+		if stops := c.Stopping(); len(stops) > 0 {
+			a.next = append(a.next, "jarlid explain "+stops[0].Name)
+		}
 		return &noError{fmt.Sprintf("%s can't be run like this", filepath.Base(args[0]))}
 	}
 	a.say("", say.Done, "nothing stops it; nothing was touched")

@@ -325,6 +325,16 @@ func (t *tray) refused(ran *sheet.Ran) error {
 			a.next = []string{a.env.Command("", "jobs", "resume", fmt.Sprint(ran.Run))}
 		}
 	}
+	for _, name := range away { // of phones that nothing was done on, the first
+		var stop *finding.StopError
+		if err := asFinding(t.open[name]); len(a.next) > 0 {
+			break
+		} else if errors.As(err, &stop) && len(stop.Findings) > 0 {
+			a.next = append(a.next, "jarlid explain "+stop.Findings[0].Name)
+		} else if n := a.env.Onward(nil, "", err); n != "" {
+			a.next = append(a.next, n)
+		}
+	}
 	if good == len(ran.Phones) {
 		if good > 1 {
 			a.say("", say.Done, "%s: done on all %d phones", t.sheet.Name, good)

@@ -209,7 +209,7 @@ func (l *lab) run(args ...string) (int, string) {
 	j := l.begin(l.atPhone || l.present, "", nil, args...)
 	<-j.done
 	l.atPhone = false
-	l.nexts(args, j.out.String())
+	l.nexts(args, j.code, j.out.String())
 	return j.code, j.out.String()
 }
 
@@ -221,13 +221,19 @@ var libraryWords = regexp.MustCompile(`no such file or directory|permission deni
 
 // nexts holds the commands a run names as the next ones to what can be typed, and, where the lab
 // follows them, to what the phone can do in its mode.
-func (l *lab) nexts(args []string, out string) {
+func (l *lab) nexts(args []string, code int, out string) {
 	l.Helper()
 	if bad := onePlural.FindString(out); bad != "" {
 		l.Errorf("jarlid %s says %q:\n%s", strings.Join(args, " "), bad, out)
 	}
 	if bad := libraryWords.FindString(out); bad != "" {
 		l.Errorf("jarlid %s says %q:\n%s", strings.Join(args, " "), bad, out)
+	}
+	// Every end of a command names the next one, but where what it printed is a page, or for another program,
+	// and where a file is not what it should be, and nobody knows where there is a better one.
+	if code != 1 && code != 6 && !strings.Contains(out, "\nnext  ") && !strings.HasPrefix(out, "next  ") && len(args) > 0 && !slices.Contains([]string{"help", "man", "explain", "completion", "__complete"}, args[0]) &&
+		!slices.ContainsFunc(args, func(w string) bool { return slices.Contains([]string{"--json", "--help", "--rule", "--version"}, w) }) {
+		l.Errorf("jarlid %s names no next command:\n%s", strings.Join(args, " "), out)
 	}
 	for line := range strings.Lines(out) {
 		text, named := strings.CutPrefix(line, "next  ")
@@ -319,7 +325,7 @@ func (l *lab) owner(phone string, answers string, does map[string][]string, args
 	<-j.done
 	close(done)
 	presses.Wait()
-	l.nexts(args, j.out.String())
+	l.nexts(args, j.code, j.out.String())
 	return j.code, j.out.String()
 }
 

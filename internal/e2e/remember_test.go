@@ -127,7 +127,7 @@ func TestContradicted(t *testing.T) {
 			t.Fatal(err)
 		}
 		l.want(0, nil, "go", "recovery", "--yes")
-		if out := l.want(0, nil, flash...); strings.Contains(out, "verity-would-reject") {
+		if out := l.want(0, nil, flash...); strings.Contains(out, "stop  verity-would-reject") {
 			t.Errorf("the journal counts more than what was read:\n%s", out)
 		}
 	})

@@ -108,6 +108,17 @@ func (c *Checked) Runs() bool {
 	return len(c.Changed) == 0 && !slices.ContainsFunc(c.All, func(j Judged) bool { return !j.Runs })
 }
 
+// Stopping are the findings that stop it, those about its files first.
+func (c *Checked) Stopping() (list []finding.Finding) {
+	for _, f := range c.Changed {
+		list = append(list, f.Finding)
+	}
+	for i := range c.All {
+		list = append(list, c.All[i].Stops()...)
+	}
+	return append(list, c.Stops()...)
+}
+
 // Ready is a sheet with its files read, for any number of phones.
 type Ready struct {
 	*Opened

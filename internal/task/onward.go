@@ -1,0 +1,73 @@
+package task
+
+import (
+	"errors"
+	"strconv"
+
+	"jarlid/internal/core/advice"
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/ident"
+	"jarlid/internal/engine"
+	"jarlid/internal/journal"
+	"jarlid/internal/link"
+	"jarlid/internal/link/adb"
+	"jarlid/internal/phone"
+)
+
+// Onward is the command to go on with behind one that names none itself: a job that broke off is gone
+// on with, a phone that is not here is looked for, and a phone that is here has a likely next command.
+// j is the phone that was opened, nil for none; dir is the folder of the job that was begun, "" for none;
+// err is how it ended. "" where nothing is to be said.
+func (e *Env) Onward(j *engine.Job, dir string, err error) string {
+	if dir != "" {
+		number := strconv.Itoa(journal.NumberOf(dir))
+		if s, serr := ShowJob(e, number); serr == nil && s.Again != nil && s.Run == 0 {
+			return e.Command("", "jobs", "resume", number)
+		}
+	}
+	var away *phone.NotHereError
+	var lost *link.LostError
+	var denied *adb.NotAuthorisedError
+	var rule *link.ProtocolError
+	var refused *link.RefusedError
+	var stop *finding.StopError
+	switch {
+	case errors.As(err, &stop): // a question was answered no: the same, once it is to be done
+		return e.Again(e.Options.Typed)
+	case errors.As(err, &away), errors.As(err, &lost), errors.As(err, &denied), errors.As(err, &rule), errors.As(err, &refused):
+		return e.Command("", "bench", "--why")
+	case j != nil && j.Card.Mode() != card.None:
+		if c, _ := e.Suggest(j); c != "" {
+			return c
+		}
+	}
+	if err != nil {
+		return ""
+	}
+	return "jarlid"
+}
+
+// WithFiles is the command to go on with behind a look at files: with several of them the whole
+// evening is worked out. "" where nothing is done with what they are.
+func (e *Env) WithFiles(list []*ident.File) string {
+	switch len(list) {
+	case 0:
+		return ""
+	case 1:
+		if words := advice.ForFile(list[0].Path, list[0]); words != nil {
+			return e.Command("", words...)
+		}
+		return ""
+	}
+	words := []string{"sheet", "draft"}
+	for _, f := range list {
+		if advice.ForFile(f.Path, f) != nil {
+			words = append(words, f.Path)
+		}
+	}
+	if len(words) < 4 {
+		return ""
+	}
+	return e.Command("", words...)
+}
