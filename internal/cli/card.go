@@ -135,7 +135,11 @@ func evidenceOf(f card.Fact) string {
 func (a *app) printPartitions(c *card.Card) {
 	list := c.Partitions()
 	if len(list) == 0 {
-		a.say("", say.Info, "the partitions are not told in this mode; the bootloader tells them")
+		text := "the partitions are not told in this mode"
+		if m := c.Mode(); m != card.Bootloader && m != card.Loader {
+			text += "; the bootloader tells them"
+		}
+		a.say("", say.Info, "%s", text)
 		return
 	}
 	var lines [][]string

@@ -25,6 +25,7 @@ func TestKnot(t *testing.T) {
 		l.want(0, []string{"loader", "WL-KN-0301", "no slots"}, "bench")
 		l.want(0, []string{"in its maker's loader", "the partition recovery", "recovery    -       12.0 MiB"}, "card")
 		l.want(3, []string{"stop  not-a-recovery"}, "recovery", "install", kit.more.Package)
+		l.want(5, []string{"userdata is not in it: this loader does not give it out", "ITEM   SIZE"}, "backup", "take", "boot", "userdata", "-o", filepath.Join(l.dir, "kept"))
 		l.want(0, []string{"recovery written, read back, it matches", "jarlid go recovery"}, "recovery", "install", kit.recovery, "--yes")
 		img := must(os.ReadFile(kit.recovery))
 		if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "recovery.img"))); !bytes.HasPrefix(got, img) {

@@ -151,7 +151,7 @@ func (l *ownLoader) Gone(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, hangUpLimit)
 	defer cancel()
 	for ctx.Err() == nil {
-		if _, err := l.c.Facts(ctx); err != nil {
+		if l.c.Ping(ctx) != nil {
 			return
 		}
 		if Pause(ctx, pollEvery) != nil {

@@ -112,7 +112,8 @@ func (t *BackupTake) Run(ctx context.Context, e *Env) (*BackupTaken, error) {
 	return &BackupTaken{Items: orEmpty(m.Items), Without: orEmpty(m.Without), Folder: t.Output, Phone: j.Name}, err
 }
 
-// take reads partitions and the shared storage into a folder. What the
+// take reads partitions and the shared storage into a folder. What was named and is not given out is an
+// error, behind the rest; so is a backup that has nothing in it. What the
 // folder's manifest says is there already, and is, is not taken again. It gives the manifest
 // as it stands at the end, also with an error.
 func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, error) {
@@ -138,6 +139,7 @@ func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, err
 	if err := keep(); err != nil {
 		return m, err
 	}
+	var missed *link.RefusedError // of what was named, or of the only things there were
 	for _, name := range names {
 		select {
 		case <-j.Soft:
@@ -157,6 +159,7 @@ func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, err
 		var refused *link.RefusedError
 		if errors.As(err, &refused) {
 			j.Obs.Say(say.Warn, "%s is not in it: %s", name, refused.Message)
+			missed = refused
 			err = keep()
 		} else if err == nil || len(item.Files) > 0 {
 			m.Put(item)
@@ -167,6 +170,9 @@ func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, err
 		if err != nil {
 			return m, err
 		}
+	}
+	if missed != nil && (len(t.Items) > 0 || len(m.Items) == 0) {
+		return m, missed
 	}
 	return m, nil
 }

@@ -60,14 +60,15 @@ func (e *Env) WithFiles(list []*ident.File) string {
 		}
 		return ""
 	}
-	words := []string{"sheet", "draft"}
+	words, whole := []string{"sheet", "draft"}, false
 	for _, f := range list {
-		if advice.ForFile(f.Path, f) != nil {
+		if one := advice.ForFile(f.Path, f); one != nil {
 			words = append(words, f.Path)
+			whole = whole || f.Kind == ident.FirmwareSet || one[0] == "recovery" || one[0] == "sideload" || one[0] == "fit"
 		}
 	}
-	if len(words) < 4 {
-		return ""
+	if !whole {
+		return "" // nothing an evening is made of
 	}
 	return e.Command("", words...)
 }

@@ -1,6 +1,7 @@
 package loader
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
@@ -88,10 +89,11 @@ func (e *RefusedError) As(target any) bool {
 // nobody answers, *link.ProtocolError where something else does, *RefusedError for a version.
 func Connect(ctx context.Context, s Stream, program string) (*Client, error) {
 	c := &Client{s: s, r: NewReader(s, MostPayload), most: LeastPayload}
-	told, err := c.ask(ctx, Hello, Fields{"program": program, "least": "1", "most": strconv.Itoa(Version), "payload": strconv.Itoa(MostPayload)}.Encode())
+	b, err := c.order(ctx, Hello, Fields{"program": program, "least": "1", "most": strconv.Itoa(Version), "payload": strconv.Itoa(MostPayload)}.Encode(), nil)
 	if err != nil {
 		return nil, err
 	}
+	told := Legible(b)
 	if v, err := strconv.Atoi(told["version"]); err != nil || v < 1 || v > Version {
 		return nil, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("answers in version %q, and was asked for 1 to %d", told["version"], Version)}
 	}
@@ -200,15 +202,12 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 		case Done:
 			return append([]byte(nil), f.Payload...), nil
 		case Failed:
-			w, err := ParseFields(f.Payload)
-			if err != nil || w["code"] == "" {
-				w = Fields{"code": "unknown", "text": "it does not say why"}
-			}
-			return nil, &RefusedError{k, w["code"], w["text"]}
+			w := Legible(f.Payload)
+			return nil, &RefusedError{k, cmp.Or(w["code"], "unknown"), cmp.Or(w["text"], "it does not say why")}
 		case Working:
 			end = time.Now().Add(workLimit)
 			if c.Progress != nil {
-				w, _ := ParseFields(f.Payload) // only its word is lost
+				w := Legible(f.Payload)
 				n, err := strconv.Atoi(w["percent"])
 				if err != nil || n < 0 || n > 100 {
 					n = -1
@@ -227,12 +226,33 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 	}
 }
 
-// Facts are what the loader tells of the phone.
-func (c *Client) Facts(ctx context.Context) (Fields, error) { return c.ask(ctx, Facts, nil) }
+// Facts are what the loader tells of the phone; none where it refuses to tell, since all may be missing.
+func (c *Client) Facts(ctx context.Context) (Fields, error) {
+	b, err := c.order(ctx, Facts, nil, nil)
+	var refused *RefusedError
+	if errors.As(err, &refused) {
+		return nil, nil
+	}
+	return Legible(b), err
+}
 
-// Table gives the table of partitions.
+// Ping asks whether the loader is there. Errors: those of the line; any answer will do.
+func (c *Client) Ping(ctx context.Context) error {
+	_, err := c.order(ctx, Ping, nil, nil)
+	var refused *RefusedError
+	if errors.As(err, &refused) {
+		return nil
+	}
+	return err
+}
+
+// Table gives the table of partitions; an empty one where it refuses to tell.
 func (c *Client) Table(ctx context.Context) ([]parttable.Partition, error) {
 	b, err := c.order(ctx, Table, nil, nil)
+	var refused *RefusedError
+	if errors.As(err, &refused) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -397,12 +417,12 @@ func (w *sending) begin(ctx context.Context) error {
 
 // Erase erases a partition.
 func (c *Client) Erase(ctx context.Context, partition string) error {
-	_, err := c.ask(ctx, Erase, Fields{"partition": partition}.Encode())
+	_, err := c.order(ctx, Erase, Fields{"partition": partition}.Encode(), nil)
 	return err
 }
 
 // Leave has the phone leave its loader: "system", "off", or "loader" to start that anew.
 func (c *Client) Leave(ctx context.Context, to string) error {
-	_, err := c.ask(ctx, Leave, Fields{"to": to}.Encode())
+	_, err := c.order(ctx, Leave, Fields{"to": to}.Encode(), nil)
 	return err
 }

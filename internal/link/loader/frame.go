@@ -235,6 +235,22 @@ func ParseFields(b []byte) (Fields, error) {
 	return f, err
 }
 
+// Legible reads what can be read of fields that are for a person, or of use where they are there: a line
+// that is none, or has a control letter or bytes that are no text, takes nothing but itself away.
+func Legible(b []byte) Fields {
+	f := Fields{}
+	for line := range bytes.Lines(b[:min(len(b), maxFields)]) {
+		if one, err := ParseFields(append(bytes.TrimRight(line, "\r\n"), '\n')); err == nil {
+			for n, v := range one {
+				if _, twice := f[n]; !twice {
+					f[n] = v
+				}
+			}
+		}
+	}
+	return f
+}
+
 func isName(s string) bool {
 	return s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyz0123456789.-_") == ""
 }

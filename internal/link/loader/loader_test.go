@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"strings"
@@ -100,6 +101,14 @@ func FuzzFields(f *testing.F) {
 		if fields, err := loader.ParseFields(b); err == nil {
 			if again, err := loader.ParseFields(fields.Encode()); err != nil || len(again) != len(fields) {
 				t.Fatalf("%v %v", again, err)
+			}
+			if legible := loader.Legible(b); !maps.Equal(legible, fields) {
+				t.Fatalf("%v is legible as %v", fields, legible)
+			}
+		}
+		if f := loader.Legible(b); len(f) > 0 {
+			if _, err := loader.ParseFields(f.Encode()); err != nil {
+				t.Fatalf("%v: %v", f, err)
 			}
 		}
 	})
@@ -391,6 +400,61 @@ func TestOdd(t *testing.T) {
 			})
 		})
 	}
+}
+
+// TestTerse: a loader that refuses to tell of itself is one all the same, one line that can't be read takes
+// no other with it, and what an answer has that nobody asked for is left.
+func TestTerse(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := &standintest.Net{}
+		l, _ := n.Listen("tcp", "127.0.0.1:0")
+		go func() {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			for r := loader.NewReader(c, 0); ; {
+				q, err := r.Next()
+				if err != nil {
+					return
+				}
+				a := map[loader.Kind]string{loader.Hello: "version=1\npayload=512\nscreen=\xff\xfe!\r\nproduct=kn7001\r\n", loader.Erase: "\x00", loader.Data: ""}
+				text, done := a[q.Kind]
+				kind := loader.Done
+				if !done {
+					kind, text = loader.Failed, "code=storage\r\ntext=it is \x1b[31mfull\nmore"
+				}
+				c.Write(loader.Frame{Kind: kind, Number: q.Number, Payload: []byte(text)}.Append(nil))
+			}
+		}()
+		conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := loader.Connect(t.Context(), conn, "test")
+		if err != nil || c.Told["product"] != "kn7001" || c.Told["screen"] != "" {
+			t.Fatalf("%v %v", c, err)
+		}
+		if facts, err := c.Facts(t.Context()); err != nil || len(facts) != 0 {
+			t.Errorf("%v %v", facts, err)
+		}
+		if table, err := c.Table(t.Context()); err != nil || len(table) != 0 {
+			t.Errorf("%v %v", table, err)
+		}
+		if err := c.Ping(t.Context()); err != nil {
+			t.Errorf("it is there: %v", err)
+		}
+		if err := c.Erase(t.Context(), "cache"); err != nil {
+			t.Error(err)
+		}
+		var refused *loader.RefusedError
+		if err := c.Leave(t.Context(), "system"); !errors.As(err, &refused) || refused.Code != "storage" || refused.Text != "it does not say why" {
+			t.Errorf("%v", err)
+		}
+		c.Close()
+		l.Close()
+		n.Cut()
+	})
 }
 
 // narrow is a line on which messages that are longer than it holds never arrive whole: the driver of one
