@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/phone"
 )
 
@@ -126,7 +127,7 @@ func (b *Bench) Meant(on string) ([]*phone.Phone, error) {
 			return found, nil
 		}
 	}
-	return nil, &phone.NotHereError{Name: on, Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number; the bench has: %s", on, orNothing(names(list)))}
+	return nil, &phone.NotHereError{Name: on, Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number; the bench has: %s%s", on, orNothing(names(list)), spell.DidYouMean(on, names(list)))}
 }
 
 // Unseen gives the one phone that may be meant without asking it, so that a person can

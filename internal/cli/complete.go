@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/demo"
 	"jarlid/internal/files"
 	"jarlid/internal/standin"
@@ -35,7 +36,7 @@ func (a *app) completionCommand() *cobra.Command {
 			case "powershell":
 				return root.GenPowerShellCompletionWithDesc(out)
 			}
-			return usage("there is no completion for %q; there is: %s", args[0], strings.Join(shells, ", "))
+			return usage("there is no completion for %q%s", args[0], spell.NoneOf(args[0], shells))
 		}}
 }
 

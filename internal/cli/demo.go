@@ -74,6 +74,11 @@ func (a *app) listStories() {
 	}
 }
 
+// practise names the command that switches a phone on which the demo's files are for.
+func (a *app) practise(dir, device string) {
+	a.next = append(a.next, "jarlid standin run "+local.Quote(device)+" --at "+local.Quote(filepath.Join(dir, device)))
+}
+
 func (a *app) demo(ctx context.Context, o demoOptions) error {
 	var err error
 	if o.dir == "" {
@@ -93,6 +98,7 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 			return err
 		}
 		a.say("", say.Done, "the files for %s are in %s", o.device, dir)
+		a.practise(o.dir, o.device)
 		return nil
 	}
 	tale, err := demo.FindStory(o.story)
@@ -113,6 +119,7 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 	}
 	if o.onlyFiles {
 		a.say("", say.Done, "the files are in %s", dir)
+		a.practise(o.dir, tale.Device)
 		return nil
 	}
 	a.out.Prose("", strings.Join(tale.Intro, " "))

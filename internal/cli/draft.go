@@ -51,13 +51,13 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		for _, g := range advice.Goals {
 			goals = append(goals, string(g))
 		}
-		return usage("--for is %s, not %q%s", strings.Join(goals, ", "), o.goal, spell.DidYouMean(o.goal, goals))
+		return usage("%q is no goal for --for%s", o.goal, spell.NoneOf(o.goal, goals))
 	}
 	var j *engine.Job
 	if o.model != "" {
 		m := e.Bench.Models.Find(o.model)
 		if m == nil {
-			return usage("there is no model file for %q", o.model)
+			return usage("there is no model file for %q%s", o.model, spell.NoneOf(o.model, e.Bench.Models.Names()))
 		}
 		j = engine.OfModel(e.Bench, e.Options, m)
 		e.Later(j.Close)

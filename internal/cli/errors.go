@@ -90,6 +90,9 @@ func (a *app) onward(err error, code int) {
 	switch {
 	case errors.As(err, &stop) && len(stop.Findings) > 0:
 		a.next = append(a.next, "jarlid explain "+stop.Findings[0].Name) // also behind a remedy of its own
+		if a.env != nil {
+			next = a.env.Resume(a.jobDir) // when it was on its way
+		}
 	case len(a.next) > 0 || a.bare:
 	case code == exitUsage || errors.Is(err, fs.ErrNotExist):
 		next = cmp.Or(a.ran, "jarlid") + " --help"

@@ -23,7 +23,7 @@ func (a *app) goCommand() *cobra.Command {
 	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode", Args: words(1, 1, "which mode: "+strings.Join(names, ", ")), ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(names, args[0]) {
-				return usage("%q is not a mode; there is: %s%s", args[0], strings.Join(names, ", "), spell.DidYouMean(args[0], names))
+				return usage("%q is not a mode%s", args[0], spell.NoneOf(args[0], names))
 			}
 			return a.goThere(cmd, args, &task.Go{Mode: card.Mode(args[0]), Wait: wait})
 		}}

@@ -156,7 +156,7 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	for _, name := range o.models {
 		m := a.env.Bench.Models.Find(name)
 		if m == nil {
-			return nil, usage("there is no model file for %q", name)
+			return nil, usage("there is no model file for %q%s", name, spell.NoneOf(name, a.env.Bench.Models.Names()))
 		}
 		if err := judge(engine.OfModel(a.env.Bench, a.env.Options, m)); err != nil {
 			return nil, err

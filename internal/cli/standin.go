@@ -64,11 +64,7 @@ func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
 		return m, nil
 	}
 	if !strings.HasSuffix(name, ".yaml") && !strings.ContainsRune(name, filepath.Separator) {
-		var names []string
-		for _, m := range b.Models {
-			names = append(names, m.Name)
-		}
-		return nil, usage("there is no model %q%s; there is: %s, or the path of a model file", name, spell.DidYouMean(name, names), strings.Join(names, ", "))
+		return nil, usage("there is no model, and no model file, %q%s", name, spell.NoneOf(name, b.Models.Names()))
 	}
 	data, err := files.ReadText(files.Unquote(name), model.MaxFile)
 	if err != nil {
@@ -105,7 +101,7 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 		return usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
 	}
 	if o.Mode != string(card.None) && !slices.Contains(modeNames(), o.Mode) {
-		return usage("--mode is one of %s, not %q", strings.Join(modeNames(), ", "), o.Mode)
+		return usage("%q is not a mode%s", o.Mode, spell.NoneOf(o.Mode, modeNames()))
 	}
 	e, err := a.with(nil, nil)
 	if err != nil {

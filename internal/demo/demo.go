@@ -13,6 +13,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"jarlid/internal/core/model"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -159,7 +160,7 @@ func MakeFor(dir, device string) error {
 	}
 	m := set.Find(device)
 	if m == nil {
-		return fmt.Errorf("the scenario has no phone %q", device)
+		return fmt.Errorf("the scenario has no phone %q%s", device, spell.NoneOf(device, set.Names()))
 	}
 	p := scenario.PhoneOf(m.Name)
 	recovery, err := scenario.Recovery(scenario.Tideline, p)

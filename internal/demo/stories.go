@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"jarlid/internal/core/spell"
 	"jarlid/internal/standin/scenario"
@@ -70,7 +69,7 @@ func FindStory(name string) (*Story, error) {
 		}
 		names = append(names, stories[i].Name)
 	}
-	return nil, fmt.Errorf("there is no story %q%s; there is: %s", name, spell.DidYouMean(name, names), strings.Join(names, ", "))
+	return nil, fmt.Errorf("there is no story %q%s", name, spell.NoneOf(name, names))
 }
 
 func overlayScenes(dir string) ([]Scene, error) {

@@ -78,7 +78,7 @@ func TestVBMeta(t *testing.T) {
 				}
 			}
 			l.want(3, []string{"chained from another"}, "vbmeta", "loosen", "hashtree", l.file("chained.img", chained(stock["vbmeta"])), "-o", loose)
-			l.want(2, []string{"hashtree or verification"}, "vbmeta", "loosen", "all", top, "-o", loose)
+			l.want(2, []string{"hashtree, verification"}, "vbmeta", "loosen", "all", top, "-o", loose)
 		})
 	})
 	t.Run("on the phone", func(t *testing.T) {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net"
 	"slices"
-	"strings"
 	"time"
 
 	"jarlid/internal/core/spell"
@@ -62,7 +61,7 @@ func FaultNames() (names []string) {
 func (p *Phone) order(f Fault) error {
 	at := slices.IndexFunc(Faults, func(k FaultKind) bool { return k.Name == f.Kind })
 	if at < 0 {
-		return fmt.Errorf("there is no fault %q%s; there is: %s", f.Kind, spell.DidYouMean(f.Kind, FaultNames()), strings.Join(FaultNames(), ", "))
+		return fmt.Errorf("there is no fault %q%s", f.Kind, spell.NoneOf(f.Kind, FaultNames()))
 	}
 	if Faults[at].Cable && p.o.Cable == nil {
 		return fmt.Errorf("the fault %s wants a stand-in on a cable: standin run with --usb", f.Kind)

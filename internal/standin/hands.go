@@ -214,7 +214,7 @@ func (p *Phone) press(what string) error {
 	p.mu.Lock()
 	choices := p.choices()
 	p.mu.Unlock()
-	return fmt.Errorf("in this mode (%s) there is no %q on the phone%s; there is: %s", modeWord(mode), what, spell.DidYouMean(what, choices), strings.Join(choices, ", "))
+	return fmt.Errorf("in this mode (%s) there is no %q on the phone%s", modeWord(mode), what, spell.NoneOf(what, choices))
 }
 
 // choices are the keys there are, and the entries of the menu that is shown. p.mu is held.

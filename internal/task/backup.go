@@ -274,9 +274,9 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 		hit = slices.DeleteFunc(hit, func(n string) bool { _, ok := sizes[n]; return !ok })
 		if len(hit) == 0 {
 			if j.RootRecovery() {
-				return nil, nil, finding.Stopped(finding.NoSuchPartition, w, fmt.Sprintf("this phone has no partition %s; it has: %s", w, readable(all)), "name one of these, or storage")
+				return nil, nil, finding.Stopped(finding.NoSuchPartition, w, fmt.Sprintf("this phone has no partition %s; it has: %s%s", w, readable(all), spell.DidYouMean(w, all)), "name one of these, or storage")
 			}
-			return nil, nil, finding.Stopped(finding.NotInThisMode, w, fmt.Sprintf("in this mode no partition %s of this phone can be read; there is: %s", w, readable(all)), "a recovery with a root shell reads them all: jarlid go recovery")
+			return nil, nil, finding.Stopped(finding.NotInThisMode, w, fmt.Sprintf("in this mode no partition %s of this phone can be read; there is: %s%s", w, readable(all), spell.DidYouMean(w, all)), "a recovery with a root shell reads them all: jarlid go recovery")
 		}
 		names = append(names, hit...)
 	}
@@ -482,7 +482,7 @@ func (t *BackupRestore) Load(ctx context.Context, e *Env) error {
 			for _, i := range t.manifest.Items {
 				names = append(names, i.Name)
 			}
-			return usage("the backup has no %s; there is: %s", w, strings.Join(names, ", "))
+			return usage("the backup has no %s%s", w, spell.NoneOf(w, names))
 		}
 		t.items = append(t.items, list...)
 	}

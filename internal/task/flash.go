@@ -217,7 +217,7 @@ func (t *Flash) choose(list []place.Placed, in *engine.Input) ([]place.Placed, e
 	}
 	for _, word := range append(slices.Clone(t.Without), t.Only...) {
 		if !slices.ContainsFunc(list, func(p place.Placed) bool { return is(p, word) }) {
-			return nil, usage("nothing here is called %q; there is: %s%s", word, strings.Join(names, ", "), spell.DidYouMean(word, names))
+			return nil, usage("nothing here is called %q%s", word, spell.NoneOf(word, names))
 		}
 	}
 	named := func(words []string, p place.Placed) bool {

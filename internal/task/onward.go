@@ -20,11 +20,8 @@ import (
 // j is the phone that was opened, nil for none; dir is the folder of the job that was begun, "" for none;
 // err is how it ended. "" where nothing is to be said.
 func (e *Env) Onward(j *engine.Job, dir string, err error) string {
-	if dir != "" {
-		number := strconv.Itoa(journal.NumberOf(dir))
-		if s, serr := ShowJob(e, number); serr == nil && s.Again != nil && s.Run == 0 {
-			return e.Command("", "jobs", "resume", number)
-		}
+	if c := e.Resume(dir); c != "" {
+		return c
 	}
 	var away *phone.NotHereError
 	var lost *link.LostError
@@ -46,6 +43,18 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) string {
 		return ""
 	}
 	return "jarlid"
+}
+
+// Resume is the command that goes on with the job of a folder, "" for none or one that did not break off.
+func (e *Env) Resume(dir string) string {
+	if dir == "" {
+		return ""
+	}
+	number := strconv.Itoa(journal.NumberOf(dir))
+	if s, err := ShowJob(e, number); err != nil || s.Again == nil || s.Run != 0 {
+		return ""
+	}
+	return e.Command("", "jobs", "resume", number)
 }
 
 // WithFiles is the command to go on with behind a look at files: with several of them the whole

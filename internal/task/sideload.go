@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
@@ -58,7 +59,7 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 		t.Then = ThenRecovery
 	}
 	if t.Then != ThenRecovery && t.Then != ThenStay {
-		return usage("--then is recovery or stay, not %q", t.Then)
+		return usage("%q is nothing for --then%s", t.Then, spell.NoneOf(string(t.Then), []string{"recovery", "stay"}))
 	}
 	paths, err := files.Expand(t.Packages)
 	if err != nil {
@@ -193,7 +194,7 @@ func (*Put) Name() string { return "put" }
 // Load reads the files.
 func (t *Put) Load(ctx context.Context, e *Env) error {
 	if !slices.Contains(plan.Storages, t.To) {
-		return usage("say where the files are to lie: --to storage or --to sd")
+		return usage("say where the files are to lie: --to storage or --to sd%s", spell.DidYouMean(t.To, plan.Storages))
 	}
 	paths, err := files.Expand(t.Files)
 	if err != nil {

@@ -69,7 +69,7 @@ func (t *Flags) Name() string {
 func (t *Flags) Load(ctx context.Context, e *Env) error {
 	var ok bool
 	if t.flag, ok = plan.Loosening(string(t.Flag)); !ok {
-		return usage("%q is not a flag: hashtree or verification", t.Flag)
+		return usage("%q is not a flag%s", t.Flag, spell.NoneOf(string(t.Flag), []string{"hashtree", "verification"}))
 	}
 	switch {
 	case t.File != "" && t.Output == "":

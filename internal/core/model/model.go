@@ -237,6 +237,14 @@ func (s Set) Find(name string) *Model {
 	return nil
 }
 
+// Names are what the models are called, in their order.
+func (s Set) Names() (names []string) {
+	for _, m := range s {
+		names = append(names, m.Name)
+	}
+	return names
+}
+
 // Same tells whether two names mean the same model, and whether that can be
 // told: an unknown name is unknown, not wrong.
 func (s Set) Same(a, b string) (same, known bool) {

@@ -37,7 +37,7 @@ func ParseArea(s string) (area string, t place.Target, err error) {
 		return "part", t, nil
 	}
 	if !slices.Contains(Areas, t.Partition) {
-		return "", t, fmt.Errorf("%q is not an area to wipe; there is: %s, and part:NAME%s", t.Partition, strings.Join(Areas, ", "), spell.DidYouMean(t.Partition, Areas))
+		return "", t, fmt.Errorf("%q is not an area to wipe%s", t.Partition, spell.NoneOf(t.Partition, append(slices.Clone(Areas), "part:NAME")))
 	}
 	return t.Partition, t, nil
 }

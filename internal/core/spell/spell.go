@@ -75,6 +75,16 @@ func DidYouMean(word string, names []string) string {
 	return "; did you mean " + strings.Join(near, ", or ") + "?"
 }
 
+// NoneOf is the end of a sentence about a word that is none of the names: which there are, and the one it
+// is like.
+func NoneOf(word string, names []string) string {
+	all := strings.Join(names, ", ")
+	if all == "" {
+		all = "nothing"
+	}
+	return "; there is: " + all + DidYouMean(word, names)
+}
+
 // Counted says how many of a thing there are: "1 file", "2 files".
 func Counted[N int | int64 | uint32](n N, what string) string {
 	if n != 1 {

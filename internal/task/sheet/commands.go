@@ -104,7 +104,7 @@ func (r *reader) options(name string, n *yaml.Node, s *Sheet) {
 				for _, m := range card.Modes {
 					modes = append(modes, string(m))
 				}
-				r.bad(v, "%q is not a mode%s; there is: %s", w, spell.DidYouMean(w, modes), strings.Join(modes, ", "))
+				r.bad(v, "%q is not a mode%s", w, spell.NoneOf(w, modes))
 			}
 			if o.name == "output" {
 				if why := pathProblem(w); why != "" {
@@ -131,14 +131,7 @@ func (r *reader) fileNamed(v *yaml.Node, word string, s *Sheet) {
 		}
 		names = append(names, f.Name)
 	}
-	r.bad(v, "%q is none of the sheet's files%s; there is: %s", word, spell.DidYouMean(word, names), orNothing(names))
-}
-
-func orNothing(list []string) string {
-	if len(list) == 0 {
-		return "nothing"
-	}
-	return strings.Join(list, ", ")
+	r.bad(v, "%q is none of the sheet's files%s", word, spell.NoneOf(word, names))
 }
 
 // decode goes through the options of a task, and tells each with its values.

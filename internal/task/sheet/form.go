@@ -239,7 +239,7 @@ func (r *reader) fields(n *yaml.Node, what string, by map[string]func(key, v *ya
 		key := n.Content[i]
 		f, ok := by[key.Value]
 		if !ok {
-			r.bad(key, "%s has no key %q%s; there is: %s", what, key.Value, spell.DidYouMean(key.Value, names), strings.Join(names, ", "))
+			r.bad(key, "%s has no key %q%s", what, key.Value, spell.NoneOf(key.Value, names))
 			continue
 		}
 		f(key, n.Content[i+1])
