@@ -249,7 +249,7 @@ func (l *lab) nexts(args []string, code int, out string) {
 			l.Errorf("jarlid %s goes on with %q, which can't be typed: %v", strings.Join(args, " "), line, err)
 		}
 		made := slices.ContainsFunc(words[1:], func(w string) bool { return w == strings.ToUpper(w) && !strings.Contains(w, "-") }) // FILE, PACKAGE
-		if !l.follows || made || len(words) < 2 || slices.Contains([]string{"explain", "demo", "--help", "standin", "bench"}, words[1]) {
+		if !l.follows && !*whole || made || len(words) < 2 || slices.Contains([]string{"explain", "demo", "--help", "standin", "bench"}, words[1]) {
 			continue
 		}
 		j := l.begin(false, "", nil, append(words[1:], "--dry-run", "--yes", "--no-hands")...)
