@@ -137,7 +137,16 @@ func (j *Job) awaitLock(ctx context.Context, open bool) error {
 			if s.HasLoader() && s.Read(ctx) == nil {
 				if yes, known := s.Card.Yes(card.FactUnlocked); known && yes == open && s.Card.Get(card.FactUnlocked).Evidence == card.Read {
 					j.Use(s.Wire())
-					return j.Read(ctx)
+					if err := phone.Pause(ctx, phone.SecondLook); err != nil {
+						return err
+					}
+					err := j.Read(ctx)
+					var lost *link.LostError
+					if !errors.As(err, &lost) {
+						return err
+					}
+					j.Drop() // it had said so, and restarted then, as many do
+					continue
 				}
 			}
 			s.Close()

@@ -314,7 +314,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(3, []string{"stop  image-as-partition"}, "flash", kit.recovery, "--into", kit.recovery)
 		},
 		"unlock-not-allowed": func(l *lab) {
-			l.standin("avocet", "--locked", "--mode", "system")
+			p := l.standin("avocet", "--locked", "--mode", "system")
 			l.want(0, nil, "standin", "press", "avocet", "unlocking off")
 			toBootloader(l, "avocet")
 			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", kitOf(l.T, "avocet", 2).recovery, "--yes")
@@ -326,7 +326,11 @@ func TestKindsDoneWrong(t *testing.T) {
 			toBootloader(l, "avocet")
 			before := l.stored("avocet", "userdata")
 			defer l.hands("avocet", "yes")()
+			starts := strings.Count(p.job.out.String(), "mode: bootloader")
 			l.want(0, []string{"lose  ", "hand  ", "the bootloader is open, read back", "debugging is off again"}, "unlock", "--yes")
+			if strings.Count(p.job.out.String(), "mode: bootloader") == starts {
+				l.Error("it said that it is open, and had its restart still before it")
+			}
 			if bytes.Equal(before, l.stored("avocet", "userdata")) {
 				l.Error("the data is still there")
 			}

@@ -356,8 +356,12 @@ func (p *Phone) setLock(open bool) {
 	p.mu.Unlock()
 	p.show("The bootloader is %s, all data is erased.", map[bool]string{true: "unlocked", false: "locked"}[open])
 	p.message(bcb.Message{Command: bcb.CommandBootloader})
+	time.Sleep(lockLinger)
 	p.restart()
 }
+
+// lockLinger is how long a bootloader goes on after its lock has changed, and says so, before it restarts.
+const lockLinger = 400 * time.Millisecond
 
 // userspace are the commands of userspace fastboot.
 func (b *bootloader) userspace(verb, arg string) (string, error) {
