@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/act"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/say"
@@ -129,6 +130,7 @@ func (a *app) vbmetaCheck(cmd *cobra.Command, args []string, t *task.VBMetaCheck
 		a.say("", say.Info, "no locked phone starts it: %s", r.Verdict.LockedWhy)
 	}
 	if !r.Unlocked {
+		a.next = append(a.next, "jarlid explain "+finding.VerityRejects)
 		return &noError{"an unlocked phone does not start it: " + r.Verdict.WhyNot}
 	}
 	if len(r.Missing) > 0 {

@@ -88,7 +88,7 @@ func (d *desk) said(name string) string {
 
 func (d *desk) command(args ...string) *exec.Cmd {
 	c := exec.Command("/bin/jarlid", append(args, "--home", d.home)...)
-	c.Env = append(os.Environ(), "NO_COLOR=1", "XDG_RUNTIME_DIR="+filepath.Join(d.home, "run"), "HOME="+d.home)
+	c.Env = append(os.Environ(), "NO_COLOR=1", "XDG_RUNTIME_DIR="+filepath.Join(d.home, "run"), "HOME="+d.home, "JARLID_HOME="+d.home)
 	if d.user != 0 {
 		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: d.user, Gid: d.user, Groups: d.groups}}
 	}
