@@ -1,7 +1,5 @@
 package card
 
-import "strings"
-
 // Partition is one partition of a phone: its name without a slot's suffix, and
 // the slot, "" for one that is there once only.
 type Partition struct {
@@ -16,12 +14,13 @@ func At(base, slot string) Partition { return Partition{Base: base, Slot: slot} 
 // are kept in small letters, since one maker's table has RECOVERY where another's has recovery, and
 // what is known of a partition has to hold for both; how this phone writes it the wire remembers.
 func Part(name string) Partition {
-	name = strings.Map(func(r rune) rune {
-		if r >= 'A' && r <= 'Z' { // letters alone: a name keeps its length, whatever else is in it
-			return r + 'a' - 'A'
+	small := []byte(name)
+	for i, c := range small { // letters alone: a name keeps its length, whatever bytes are in it
+		if c >= 'A' && c <= 'Z' {
+			small[i] = c + 'a' - 'A'
 		}
-		return r
-	}, name)
+	}
+	name = string(small)
 	if n := len(name); n > 2 && name[n-2] == '_' && (name[n-1] == 'a' || name[n-1] == 'b') {
 		return Partition{Base: name[:n-2], Slot: name[n-1:]}
 	}
