@@ -416,7 +416,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(), Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown}
+	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(), Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown}
 	if a.card != "" {
 		o.SavedCard = files.Unquote(a.card)
 	}

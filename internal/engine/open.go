@@ -32,6 +32,7 @@ type Options struct {
 	Yes       bool // answers questions, never a stop
 	DryRun    bool // goes up to the questions and stops
 	NoHands   bool // nobody is at the phone
+	Away      bool // which was said, and is not only so for want of a terminal
 	// ByHand goes on with a phone that does not answer, which a person brings into a mode.
 	ByHand   bool
 	Code     string          // what some bootloaders want to be unlocked with
@@ -83,7 +84,7 @@ const lockLimit = 10 * time.Second
 
 // to tells about a phone.
 func (o *Options) to(phone string) say.To {
-	return say.To{Observer: o.Observer, Phone: phone, Nobody: o.NoHands}
+	return say.To{Observer: o.Observer, Phone: phone, Nobody: o.NoHands, Away: o.Away}
 }
 
 // Open finds the phone that is meant, locks it, connects and reads it. Close lets it go.

@@ -125,6 +125,7 @@ type To struct {
 	Observer
 	Phone  string
 	Nobody bool // nobody is at the phone
+	Away   bool // and that was said: what it shows is not even asked
 }
 
 // Say tells a sentence.
@@ -178,9 +179,10 @@ func (t To) Confirm(question string) (bool, error) {
 }
 
 // Choose asks which of several answers is true and gives its number from 0. They are about what the phone
-// shows, or which it is: where nobody is at it the error is ErrNobody, at once.
+// shows, or which it is: where it was said that nobody is at it the error is ErrNobody, at once. Answers may
+// also come from a pipe.
 func (t To) Choose(question string, options []string) (int, error) {
-	if t.Nobody {
+	if t.Away {
 		return 0, ErrNobody
 	}
 	return t.Ask(Question{Phone: t.Phone, Text: question, Options: options})

@@ -75,7 +75,23 @@ func TestNobody(t *testing.T) {
 	if !errors.As(err, &stop) || stop.Findings[0].Name != finding.HandsNeeded || !strings.Contains(err.Error(), "Hold power. Let go.") || len(k.told) > 0 {
 		t.Errorf("%v, told %+v", err, k.told)
 	}
+	// What the screen shows is asked of a pipe, and of nobody who said so.
+	for _, away := range []bool{false, true} {
+		a := &answering{}
+		n, err := To{Observer: a, Nobody: true, Away: away}.Choose("What does the screen show?", []string{"a", "b"})
+		if away != errors.Is(err, ErrNobody) || a.asked == away || !away && n != 1 {
+			t.Errorf("away: %v; asked: %v, %d, %v", away, a.asked, n, err)
+		}
+	}
 }
+
+// answering is somebody who gives the second answer.
+type answering struct {
+	keeper
+	asked bool
+}
+
+func (a *answering) Ask(Question) (int, error) { a.asked = true; return 1, nil }
 
 // TestMeter: a few words a second, the last one once, its rate that of the whole, and what is
 // left worked out from it; callers out of order never make it go back.

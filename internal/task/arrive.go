@@ -114,7 +114,7 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 		return nil, err
 	}
 	defer unlock()
-	s := p.NewSession(&card.Card{}, say.To{Observer: e.Options.Observer, Phone: p.Name, Nobody: e.Options.NoHands})
+	s := p.NewSession(&card.Card{}, say.To{Observer: e.Options.Observer, Phone: p.Name, Nobody: e.Options.NoHands, Away: e.Options.Away})
 	if err := s.Recall(); err != nil {
 		return nil, err
 	}

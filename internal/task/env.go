@@ -43,7 +43,9 @@ type Env struct {
 }
 
 // Obs tells what goes on that is about no phone in particular.
-func (e *Env) Obs() say.To { return say.To{Observer: e.Options.Observer, Nobody: e.Options.NoHands} }
+func (e *Env) Obs() say.To {
+	return say.To{Observer: e.Options.Observer, Nobody: e.Options.NoHands, Away: e.Options.Away}
+}
 
 // Later has something done at the end, the last first.
 func (e *Env) Later(f func()) { e.later = append(e.later, f) }
