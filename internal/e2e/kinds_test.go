@@ -271,6 +271,10 @@ func TestKindsDoneWrong(t *testing.T) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")
 			l.want(3, []string{"stop  wrong-destination: it belongs to boot"}, "flash", kit.more.Boot, "--into", "lifeboat", "--yes")
+			for _, into := range []string{"boot", "cache", "userdata", "MISC"} { // by the command for recoveries as by the other
+				l.want(3, []string{"stop  wrong-destination: it belongs to lifeboat"}, "recovery", "install", kit.recovery, "--into", into, "--yes")
+				l.want(3, []string{"stop  wrong-destination: it belongs to lifeboat"}, "flash", kit.recovery, "--into", into, "--yes")
+			}
 			l.want(0, nil, "flash", kit.more.Boot, "--into", "lifeboat", "--yes", "--accept", "wrong-destination")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery")
 			page := l.file("boot.img", []byte("<html><body>Please wait, your download starts soon</body></html>"))

@@ -209,6 +209,12 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 	return stop(finding.WrongDestination, fmt.Sprintf("it belongs to %s (%s), not to %s", strings.Join(belongs, " or "), f.GoesTo[0].Why, partition), "leave out --into")
 }
 
+// elsewhere tells whether a partition is known for something else than a recovery, on every phone: where
+// nobody can tell where this one keeps its recovery, a person may name any other.
+func elsewhere(partition string) bool {
+	return slices.Contains(systemLike, partition) || slices.Contains(place.Usual, partition) || slices.Contains([]string{"misc", "metadata"}, partition) || strings.HasPrefix(partition, "vbmeta")
+}
+
 var systemLike = append([]string{"userdata", "cache"}, place.Dynamic...)
 
 func fileSystem(f *ident.File) bool {

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/place"
@@ -382,6 +383,26 @@ func TestPackages(t *testing.T) {
 		}
 		if strings.Join(got, " ") != c.want || said(found) != c.found || why == "" {
 			t.Errorf("%s: %v, %q", c.names, got, said(found))
+		}
+	}
+}
+
+// TestElsewhere: where nobody can tell where a phone keeps its recovery, a person may name a place that
+// nothing else is known to have, and no other.
+func TestElsewhere(t *testing.T) {
+	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Recovery, GoesTo: []ident.Destination{{Partition: "recovery", Evidence: "content"}}}
+	for into, stops := range map[string]bool{"recovery": false, "RECOVERY": false, "lifeboat": false, "userdata": true, "Cache": true, "boot": true, "misc": true, "vbmeta_system": true, "super": true} {
+		to, err := place.ParseTarget(into)
+		if err != nil {
+			t.Fatal(err)
+		}
+		writes, _, err := RecoveryInstall(f, to, &card.Card{}, nil)
+		if err != nil || len(writes) != 1 {
+			t.Fatalf("%s: %v, %v", into, writes, err)
+		}
+		stopped := slices.ContainsFunc(writes[0].Check(&card.Card{}, nil, nil), func(x finding.Finding) bool { return x.Name == finding.WrongDestination })
+		if stopped != stops {
+			t.Errorf("into %s: stopped is %v", into, stopped)
 		}
 	}
 }

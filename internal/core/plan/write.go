@@ -76,7 +76,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(w.File.Path),
 			Text: "the file is " + w.File.What(), Remedy: "jarlid ident " + local.Quote(w.File.Path)})
 	case w.Known:
-	case !w.Recovery || w.Home.Form != "" && w.Home.Form != "own":
+	case !w.Recovery || w.Home.Form != "" || w.Partition != "recovery" && elsewhere(w.Partition):
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
 	}
 	if w.File.Kind != ident.Unknown {
