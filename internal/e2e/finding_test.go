@@ -64,7 +64,7 @@ func TestFindings(t *testing.T) {
 		"no-such-partition": func(l *lab) {
 			l.standin("dunlin")
 			l.want(3, []string{"stop  no-such-partition"}, "recovery", "install", files.Recovery, "--yes", "--into", "rescue@both")
-			l.want(5, []string{"no such partition"}, "recovery", "install", files.Recovery, "--yes", "--into", "rescue@both", "--accept", "no-such-partition")
+			l.want(5, []string{"no such partition"}, "recovery", "install", files.Recovery, "--yes", "--into", "rescue@both", "--accept", "no-such-partition", "--accept", "wrong-destination")
 		},
 		"image-too-big": func(l *lab) {
 			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 4MiB"))

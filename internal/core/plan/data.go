@@ -139,6 +139,18 @@ func started(c *card.Card) {
 	}
 }
 
+// ownersData tells whether a partition holds the owner's data, or its keys: what takes the place of either
+// takes all of it.
+func ownersData(partition string) bool { return partition == "userdata" || partition == "metadata" }
+
+// dataReplaced keeps that something else is where the owner's data was, and nobody knows what it is.
+func dataReplaced(c *card.Card, by string) {
+	(&FormatData{}).Effects(c)
+	for _, f := range []card.Which{card.FactData, card.FactDebugging, card.FactAccounts, card.FactLock} {
+		c.Set(f, card.Fact{Why: by + " was written over the data"})
+	}
+}
+
 // dataGoes are the findings of every step that all of the owner's data goes with, whatever it is
 // called.
 func dataGoes(c *card.Card) []finding.Finding {

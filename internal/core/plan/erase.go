@@ -39,7 +39,7 @@ func (e *Erase) Writes(c *card.Card) []card.Partition {
 	return []card.Partition{e.Name()}
 }
 
-func (e *Erase) ownersData() bool { return e.Partition == "userdata" || e.Partition == "metadata" }
+func (e *Erase) ownersData() bool { return ownersData(e.Partition) }
 
 // Touches is what can't be known meanwhile.
 func (e *Erase) Touches(c *card.Card) []card.ID {

@@ -56,10 +56,10 @@ func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model
 		return nil, nil, finding.Stopped(finding.DestinationUnknown, "recovery", "nobody can tell where this phone keeps its recovery: "+home.Why, "name the partition with --into")
 	}
 	slots := []string{""}
-	if _, known := c.Slots(); !known && forced && t.Slot == "" {
+	if all, known := c.Slots(); !known && forced && t.Slot == "" {
 		named := card.Part(t.Partition) // as it is: a bootloader refuses what it does not have
 		t.Partition, slots = named.Base, []string{named.Slot}
-	} else if known || place.HasSlots(c, t.Partition) {
+	} else if known && len(all) == 0 || place.HasSlots(c, t.Partition) {
 		var err error
 		if slots, err = t.SlotsOf(c); err != nil {
 			return nil, nil, err
@@ -69,7 +69,7 @@ func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model
 	for _, slot := range slots {
 		writes = append(writes, here(c, &Write{File: f, Partition: t.Partition, Slot: slot, Recovery: true, Forced: forced, Home: home, Ask: m.Questions(), Keep: true}))
 	}
-	if all, _ := c.Slots(); len(all) > len(slots) {
+	if all, _ := c.Slots(); len(all) > len(slots) && slots[0] != "" {
 		return writes, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: slots[0],
 			Text:   fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts from the other one, without it", slots[0]),
 			Remedy: "leave out --into, then it goes to both"}}, nil

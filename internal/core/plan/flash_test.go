@@ -387,6 +387,53 @@ func TestPackages(t *testing.T) {
 	}
 }
 
+// TestRecoveryOnce: what is there once is written once, on a phone with slots too.
+func TestRecoveryOnce(t *testing.T) {
+	f := file(ident.Recovery, 9, "recovery")
+	c := table("bootloader", 2, "boot_a=9", "boot_b=9", "rescue=9")
+	for into, want := range map[string]string{"rescue": "rescue", "boot": "boot_a boot_b", "boot@b": "boot_b"} {
+		to, _ := place.ParseTarget(into)
+		writes, _, err := RecoveryInstall(f, to, c, nil)
+		var names []string
+		for _, w := range writes {
+			names = append(names, w.Name().String())
+		}
+		if got := strings.Join(names, " "); err != nil || got != want {
+			t.Errorf("into %s: %s, %v", into, got, err)
+		}
+	}
+}
+
+// TestOverTheData: an image that is written where the owner's data or its keys are has the effect of a wipe,
+// but that nobody knows what is there then.
+func TestOverTheData(t *testing.T) {
+	for _, partition := range []string{"userdata", "metadata"} {
+		c := table("bootloader", 2, "userdata=9", "metadata=9")
+		for f, v := range map[card.Which]string{card.FactData: card.DataEncrypted, card.FactStored.Of("storage"): "rom.zip", card.FactAccounts: "2", card.FactDebugging: "on", card.FactSnapshot: "snapshotted"} {
+			c.Learn(f, v, card.Journal)
+		}
+		w := &Write{File: file(ident.Ext4, 9), Partition: partition, Forced: true}
+		found := map[string]bool{}
+		for _, f := range w.Check(c, nil, nil) {
+			found[f.Name] = true
+		}
+		for _, name := range []string{finding.StorageHolds, finding.AccountLock, finding.NoBackup, finding.FormatAfterInstall} {
+			if !found[name] {
+				t.Errorf("%s: %s is not said", partition, name)
+			}
+		}
+		if lost, _ := w.Cost(); len(lost) < 3 {
+			t.Errorf("%s costs %v", partition, lost)
+		}
+		Apply(w, c)
+		for _, f := range []card.Which{card.FactData, card.FactStored.Of("storage"), card.FactAccounts, card.FactDebugging} {
+			if c.Get(f).Known() {
+				t.Errorf("%s: %v is still %+v", partition, f, c.Get(f))
+			}
+		}
+	}
+}
+
 // TestElsewhere: where nobody can tell where a phone keeps its recovery, a person may name a place that
 // nothing else is known to have, and no other.
 func TestElsewhere(t *testing.T) {

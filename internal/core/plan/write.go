@@ -65,6 +65,25 @@ func (w *Write) Modes() []card.Mode {
 // Writes is the partition.
 func (w *Write) Writes(*card.Card) []card.Partition { return []card.Partition{w.Name()} }
 
+// Touches is what can't be known of the owner's data while it is written over.
+func (w *Write) Touches(c *card.Card) []card.ID {
+	if ownersData(w.Partition) {
+		return (&FormatData{}).Touches(c)
+	}
+	return nil
+}
+
+// Cost is what was there, where that is the owner's, or the phone's own notes.
+func (w *Write) Cost() (lost, kept []string) {
+	switch {
+	case ownersData(w.Partition):
+		return (&FormatData{}).Cost()
+	case w.Partition == "misc":
+		lost = append(lost, "what is in misc: "+meaning("misc"))
+	}
+	return lost, nil
+}
+
 // Check holds the image against the phone.
 func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
 	if no := place.NotContent(w.File, w.label()); no != nil && !w.Known {
@@ -87,6 +106,9 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	}
 	if !w.Known || !backup.Personal(w.Partition) { // what a backup of this phone holds is held against its number there
 		list = append(list, riskyFinding(w.Partition, "writing", m)...)
+	}
+	if ownersData(w.Partition) {
+		list = append(list, dataGoes(c)...)
 	}
 	list = append(list, w.homeFindings(c)...)
 	list = append(list, w.buildFinding(c)...)
@@ -126,6 +148,9 @@ func (w *Write) Effects(c *card.Card) {
 	c.Learn(card.FactHolds.Of(w.Name()), w.title(), card.Journal)
 	// Two slots that are given the same file hold the same, before its digest is known.
 	c.Set(card.FactDigest.Of(w.Name()), card.Fact{Value: w.File.Path, Evidence: card.Journal, Pending: true})
+	if ownersData(w.Partition) {
+		dataReplaced(c, w.title())
+	}
 	answered(c, w.Ask)
 	if w.File.VBMeta != nil && strings.HasPrefix(w.Partition, "vbmeta") {
 		place.LearnVBMeta(w.File.VBMeta, w.Name(), func(i card.Which, value string) { c.Learn(i, value, card.Journal) })
