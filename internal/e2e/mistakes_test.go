@@ -171,7 +171,7 @@ var mistakes = []mistake{
 		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes")
 		const s = "stop  storage-holds-package"
 		image := l.file("userdata.img", make([]byte, 1<<20))
-		return []way{w(3, s, "flash", image, "--into", "userdata"), w(3, s, "flash", image), w(3, "lose  everything in shared storage", "flash", image, "--into", "METADATA", "--dry-run", "--accept", "storage-holds-package"), w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), l.bySheet(6, s, "check", "  - wipe: [userdata]\n", "")}
+		return []way{w(3, s, "flash", image, "--into", "userdata"), w(3, s, "flash", image), w(3, s, "flash", image, "--into", "METADATA"), w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), l.bySheet(6, s, "check", "  - wipe: [userdata]\n", "")}
 	}},
 	{13, "another system over encrypted data", func(l *lab) []way {
 		kit := kitOf(l.T, "dunlin", 2)
