@@ -171,7 +171,9 @@ var mistakes = []mistake{
 		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes")
 		const s = "stop  storage-holds-package"
 		image := l.file("userdata.img", make([]byte, 1<<20))
-		return []way{w(3, s, "flash", image, "--into", "userdata"), w(3, s, "flash", image), w(3, s, "flash", image, "--into", "METADATA"), w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), l.bySheet(6, s, "check", "  - wipe: [userdata]\n", "")}
+		wiping := l.file("wiping.zip", zipOf("META-INF/com/google/android/updater-script", `format("ext4", "EMMC", "/dev/block/by-name/userdata", "0", "/data");`, "META-INF/com/android/metadata", "pre-device=dunlin\nota-wipe=yes\n",
+			"system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096))))
+		return []way{w(0, "it erases all data when it is installed, as its script says", "ident", wiping), w(3, s, "sideload", wiping), w(3, s, "put", wiping, "--to", "sd", "--install"), w(3, s, "flash", image, "--into", "userdata"), w(3, s, "flash", image), w(3, s, "flash", image, "--into", "METADATA"), w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), l.bySheet(6, s, "check", "  - wipe: [userdata]\n", "")}
 	}},
 	{13, "another system over encrypted data", func(l *lab) []way {
 		kit := kitOf(l.T, "dunlin", 2)

@@ -41,6 +41,14 @@ func (f *File) zip(r io.ReaderAt, size int64) {
 			f.Details[strings.ReplaceAll(k, "-", "_")] = v
 		}
 	}
+	if p != nil { // build/make, tools/releasetools; update_engine, common/constants.cc
+		switch {
+		case p.Metadata["ota-wipe"] == "yes":
+			f.Wipes = "its metadata"
+		case p.Properties["POWERWASH"] == "1":
+			f.Wipes = "the properties of its payload"
+		}
+	}
 	switch {
 	case err == nil || p != nil && p.Payload != nil:
 		f.Kind, f.Package = OTAAB, p
@@ -144,6 +152,9 @@ func (f *File) script(list []entry) {
 		return
 	}
 	f.Demands, f.Written = n.Demands(), n.Writes()
+	if n.Wipes() {
+		f.Wipes = "its script"
+	}
 	demands := map[string][]string{}
 	for _, d := range f.Demands {
 		demands[d.Property] = d.Values

@@ -154,6 +154,9 @@ func (f *File) Lines() []string {
 			add("%s: %s", d.words, v)
 		}
 	}
+	if f.Wipes != "" {
+		add("it erases all data when it is installed, as %s says", f.Wipes)
+	}
 	if f.Restores == "yes" {
 		add("its system puts the maker's recovery back at each start")
 	}

@@ -50,7 +50,8 @@ func sameSystem(c *card.Card, build string) bool {
 // data belongs to another one.
 func noteSystems(writes []card.Partition, before, after *card.Card) {
 	data := after.Value(card.FactData)
-	ours := data != card.DataFormatted && data != card.DataPlain
+	gone := !after.Get(card.FactData).Known() && after.Get(card.FactData) != before.Get(card.FactData) // by this step
+	ours := data != card.DataFormatted && data != card.DataPlain && !gone
 	for _, p := range writes {
 		for _, slot := range replacesSystem(before, p) {
 			now := after.Value(card.FactHolds.Of(card.At("system", slot)))

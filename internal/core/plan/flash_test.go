@@ -434,6 +434,31 @@ func TestOverTheData(t *testing.T) {
 	}
 }
 
+// TestPackageThatWipes: a package that says that it erases the data costs that, wants no format before it, and
+// leaves nobody knowing what the data is.
+func TestPackageThatWipes(t *testing.T) {
+	for _, wipes := range []string{"", "its metadata"} {
+		c := table("sideload", 1, "system=9", "userdata=9")
+		c.Learn(card.FactData, card.DataEncrypted, card.Read)
+		c.Learn(card.FactStored.Of("storage"), "other.zip", card.Journal)
+		s := &Sideload{File: &ident.File{Path: "rom.zip", Size: 9, Kind: ident.OTABlock, Wipes: wipes, GoesTo: []ident.Destination{{Partition: "system"}}}}
+		found := map[string]bool{}
+		for _, f := range s.Check(c, nil, nil) {
+			found[f.Name] = true
+		}
+		if found[finding.StorageHolds] != (wipes != "") || found[finding.EncryptedData] != (wipes == "") {
+			t.Errorf("%q: %v", wipes, found)
+		}
+		if lost, _ := s.Cost(); (len(lost) > 0) != (wipes != "") {
+			t.Errorf("%q costs %v", wipes, lost)
+		}
+		Apply(s, c)
+		if c.Get(card.FactData).Known() != (wipes == "") || place.Foreign(c, "") != (wipes == "") || c.Get(card.FactStored.Of("storage")).Known() != (wipes == "") {
+			t.Errorf("%q: data %+v, foreign %v", wipes, c.Get(card.FactData), place.Foreign(c, ""))
+		}
+	}
+}
+
 // TestElsewhere: where nobody can tell where a phone keeps its recovery, a person may name a place that
 // nothing else is known to have, and no other.
 func TestElsewhere(t *testing.T) {

@@ -114,6 +114,9 @@ func (p *InstallFrom) Writes(c *card.Card) []card.Partition {
 // Touches are the facts a package changes.
 func (p *InstallFrom) Touches(c *card.Card) []card.ID { return (&Sideload{File: p.File}).Touches(c) }
 
+// Cost is that of sending it.
+func (p *InstallFrom) Cost() (lost, kept []string) { return (&Sideload{File: p.File}).Cost() }
+
 // Effects are those of sending it.
 func (p *InstallFrom) Effects(c *card.Card) {
 	(&Sideload{File: p.File}).Effects(c)

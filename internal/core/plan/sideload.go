@@ -47,6 +47,9 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 		list = append(list, modelFinding(s.File, c, m, all)...)
 	}
 	list = append(list, layoutFindings(s.File, c)...)
+	if s.File.Wipes != "" {
+		list = append(list, dataGoes(c)...)
+	}
 	list = append(list, batteryFinding(c)...)
 	list = append(list, signatureFinding(s.File, c, m)...)
 	if !s.File.IsROM() {
@@ -57,7 +60,9 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 			Text: "it is a delta and installs only over the very build it was made from"})
 		list = append(list, s.stockFinding(c, place.RecoveryHome(c, m).Partition)...)
 	}
-	list = append(list, newSystemFinding(c, name, s.File.Build())...)
+	if s.File.Wipes == "" { // else nothing of the old system's data is left
+		list = append(list, newSystemFinding(c, name, s.File.Build())...)
+	}
 	list = append(list, baseFinding(c, m)...)
 	if s.payload() != nil {
 		list = append(list, firmwareFinding(c, m, s.target(c))...)
@@ -112,8 +117,20 @@ func (s *Sideload) target(c *card.Card) string {
 	return card.Other(from)
 }
 
+// Cost is all data, where the package erases it.
+func (s *Sideload) Cost() (lost, kept []string) {
+	if s.File.Wipes == "" {
+		return nil, nil
+	}
+	lost, _ = (&FormatData{}).Cost()
+	return lost, []string{"a memory card"}
+}
+
 // Effects: the other slot is written and starts next.
 func (s *Sideload) Effects(c *card.Card) {
+	if s.File.Wipes != "" { // now, or at the next start: that is the recovery's affair
+		defer dataReplaced(c, place.FileName(s.File.Path))
+	}
 	c.Learn(card.FactMode, string(card.Recovery), card.Journal)
 	if s.File.IsPackage() && !s.File.IsROM() {
 		s.added(c)
@@ -171,6 +188,9 @@ func (s *Sideload) Writes(c *card.Card) []card.Partition {
 // Touches is what can't be known meanwhile: which slot starts.
 func (s *Sideload) Touches(c *card.Card) []card.ID {
 	list := []card.ID{card.FactNext.ID()}
+	if s.File.Wipes != "" {
+		list = append(list, (&FormatData{}).Touches(c)...)
+	}
 	if s.payload() != nil {
 		list = append(list, card.FactBootable.Of(s.target(c)), card.FactSnapshot.ID())
 	}

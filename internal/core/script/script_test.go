@@ -72,6 +72,25 @@ is_mounted("/x") || package_extract_file("x.img", "/dev/block/by-name/five");`)
 	}
 }
 
+// TestWipes: what erases the owner's data on any phone, and what may or does not.
+func TestWipes(t *testing.T) {
+	for text, want := range map[string]bool{
+		`format("ext4", "EMMC", "/dev/block/platform/soc/by-name/userdata", "0", "/data");`: true,
+		`format("ext4", "EMMC", "/dev/block/mmcblk0p9", "0", "/data");`:                     true,
+		`ui_print("x"); wipe_block_device("/dev/block/by-name/USERDATA", 4096);`:            true,
+		`delete_recursive("/cache", "/data/");`:                                             true,
+		`format("ext4", "EMMC", "/dev/block/by-name/system", "0", "/system");`:              false,
+		`delete_recursive("/data/dalvik-cache");`:                                           false,
+		`if getprop("a") == "b" then delete_recursive("/data") endif;`:                      false,
+		`format("ext4");`: false,
+	} {
+		n, err := Parse(text)
+		if err != nil || n.Wipes() != want {
+			t.Errorf("%s: %v, %v", text, !want, err)
+		}
+	}
+}
+
 func TestDemands(t *testing.T) {
 	n, err := Parse(`assert(getprop("ro.product.device") == "dunlin" || getprop("ro.build.product") == "dunlin" || "WL-DU" == getprop("ro.product.device") ||
 		abort("This package is for another phone: " + getprop("ro.product.device")););

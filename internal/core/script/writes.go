@@ -29,6 +29,32 @@ func (n *Node) Writes() (names []string) {
 	return names
 }
 
+// Wipes tells whether the script formats or empties the owner's data whatever the phone says: the functions
+// format(type, kind, device, size, folder), wipe_block_device(device, size) and delete_recursive(folder ...)
+// (bootable/recovery, updater/install.cpp).
+func (n *Node) Wipes() (yes bool) {
+	n.always(func(call *Node) {
+		data := func(at int) bool {
+			if at >= len(call.Args) || call.Args[at].Op != "string" {
+				return false
+			}
+			text := strings.ToLower(call.Args[at].Text)
+			return path.Clean(text) == "/data" || strings.Contains(text, byName) && path.Base(text) == "userdata"
+		}
+		switch call.Text {
+		case "format":
+			yes = yes || data(2) || data(4)
+		case "wipe_block_device":
+			yes = yes || data(0)
+		case "delete_recursive":
+			for i := range call.Args {
+				yes = yes || data(i)
+			}
+		}
+	})
+	return yes
+}
+
 // always gives the calls that are made however conditions turn out, the inner ones first.
 func (n *Node) always(each func(*Node)) {
 	args := n.Args
