@@ -227,7 +227,11 @@ var mistakes = []mistake{
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		stock := l.file("vendor_boot.img", l.setImage(kit, "vendor_boot"))
 		const s = "warn  recovery-replaced"
-		return []way{w(3, s, "sideload", kit.more.Package), w(3, s, "flash", stock), w(3, s, "flash", kit.more.Set, "--accept", "risky-partition"), w(3, s, "flash", stock, "--into", "vendor_boot@a")}
+		l.standin("turnstone")
+		script := []string{"META-INF/com/google/android/updater-script", `package_extract_file("recovery.img", "/dev/block/by-name/recovery");`, "META-INF/com/android/metadata", "pre-device=turnstone\n"}
+		addon, rom := l.file("addon.zip", zipOf(script...)), l.file("rom.zip", zipOf(append(script, "system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096)))...))
+		return []way{w(3, s, "sideload", kit.more.Package, "--on", "avocet"), w(3, s, "flash", stock, "--on", "avocet"), w(3, s, "flash", kit.more.Set, "--accept", "risky-partition", "--on", "avocet"), w(3, s, "flash", stock, "--into", "vendor_boot@a", "--on", "avocet"),
+			w(3, s, "sideload", addon, "--on", "turnstone"), w(3, s, "sideload", rom, "--on", "turnstone")}
 	}},
 	{20, "numbered packages out of their order", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)

@@ -52,6 +52,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	}
 	list = append(list, batteryFinding(c)...)
 	list = append(list, signatureFinding(s.File, c, m)...)
+	list = append(list, s.overRecovery(c, m, name)...)
 	if !s.File.IsROM() {
 		return append(append(list, place.Addon(s.File, c)...), aloneFinding(name, c)...)
 	}
@@ -81,6 +82,18 @@ func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 	}
 	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part.String(),
 		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there%s", part, c.Value(card.FactHolds.Of(part)), place.ByJob(c.Get(card.FactDigest.Of(part)))), Remedy: "jarlid recovery install --previous"}}
+}
+
+// overRecovery: a script that writes where the phone keeps its recovery.
+func (s *Sideload) overRecovery(c *card.Card, m *model.Model, name string) []finding.Finding {
+	home := place.RecoveryHome(c, m).Partition
+	for _, p := range s.Writes(c) {
+		if s.payload() == nil && home != "" && p.Base == home {
+			return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: name,
+				Text: "the package writes " + p.String() + ", where this phone keeps its recovery", Remedy: "set yours again behind it: jarlid recovery install FILE"}}
+		}
+	}
+	return nil
 }
 
 func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []finding.Finding {
@@ -175,6 +188,11 @@ func (s *Sideload) Writes(c *card.Card) []card.Partition {
 	if s.File.Kind == ident.OTABlock {
 		for _, d := range s.File.GoesTo {
 			list = append(list, card.At(d.Partition, ""))
+		}
+	}
+	for _, name := range s.File.Written { // by its script
+		if p := card.Part(name); !slices.Contains(list, p) {
+			list = append(list, p)
 		}
 	}
 	if p, to := s.payload(), s.target(c); p != nil && to != "" {
