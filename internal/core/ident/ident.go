@@ -138,10 +138,11 @@ type File struct {
 	Tree *vbmeta.Descriptor `json:"-"`
 	// Restores is "yes" for files of a system that put the maker's recovery back at each start, "no" for
 	// such as don't, "" where they could not be read.
-	Restores string            `json:"restores_recovery,omitempty"`
-	Wipes    string            `json:"wipes_data,omitempty"` // of a package: where it says that it erases the owner's data; "" where it does not
-	ABIs     []string          `json:"-"` // processors whose libraries are inside
-	Signer   *x509.Certificate `json:"-"` // who signed a package; not checked
+	Restores string `json:"restores_recovery,omitempty"`
+	// Wipes is where a package says that it erases the owner's data, "" where it does not.
+	Wipes  string            `json:"wipes_data,omitempty"`
+	ABIs   []string          `json:"-"` // processors whose libraries are inside
+	Signer *x509.Certificate `json:"-"` // who signed a package; not checked
 
 	stem    string // the name of the whole that it is a piece of
 	opt     Options

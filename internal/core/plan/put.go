@@ -88,7 +88,6 @@ func (p *Put) Effects(c *card.Card) {
 
 // InstallFrom has a person install a package that lies on the phone.
 type InstallFrom struct {
-	base
 	File *ident.File
 	To   string
 }

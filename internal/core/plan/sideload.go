@@ -19,7 +19,6 @@ import (
 
 // Sideload sends one package to a recovery in sideload mode.
 type Sideload struct {
-	base
 	File *ident.File
 }
 

@@ -17,7 +17,6 @@ import (
 // Write sends an image to a partition: in the bootloader, or to a logical one
 // in userspace fastboot.
 type Write struct {
-	base
 	File      *ident.File
 	Label     string // how the file is called; empty: its name
 	Partition string // without suffix
