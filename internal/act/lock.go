@@ -125,6 +125,15 @@ func (j *Job) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, error
 // lockEvery is how often a bootloader is asked whether its lock has changed.
 const lockEvery = 300 * time.Millisecond
 
+// lockIs tells whether a bootloader says that it is open, or shut.
+func lockIs(ctx context.Context, s *phone.Session, open bool) bool {
+	if !s.HasLoader() || s.Read(ctx) != nil {
+		return false
+	}
+	yes, known := s.Card.Yes(card.FactUnlocked)
+	return known && yes == open && s.Card.Get(card.FactUnlocked).Evidence == card.Read
+}
+
 // awaitLock looks again and again until the bootloader says that it is open, or shut.
 func (j *Job) awaitLock(ctx context.Context, open bool) error {
 	j.Drop()
@@ -134,20 +143,18 @@ func (j *Job) awaitLock(ctx context.Context, open bool) error {
 		bar.Saw(err)
 		bar.Warn(j.Obs)
 		if err == nil {
-			if s.HasLoader() && s.Read(ctx) == nil {
-				if yes, known := s.Card.Yes(card.FactUnlocked); known && yes == open && s.Card.Get(card.FactUnlocked).Evidence == card.Read {
-					j.Use(s.Wire())
-					if err := phone.Pause(ctx, phone.SecondLook); err != nil {
-						return err
-					}
-					err := j.Read(ctx)
-					var lost *link.LostError
-					if !errors.As(err, &lost) {
-						return err
-					}
-					j.Drop() // it had said so, and restarted then, as many do
-					continue
+			if lockIs(ctx, s, open) {
+				j.Use(s.Wire())
+				if err := phone.Pause(ctx, phone.SecondLook); err != nil {
+					return err
 				}
+				err := j.Read(ctx)
+				var lost *link.LostError
+				if !errors.As(err, &lost) {
+					return err
+				}
+				j.Drop() // it had said so, and restarted then, as many do
+				continue
 			}
 			s.Close()
 		}

@@ -15,8 +15,6 @@ import (
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
-	"jarlid/internal/link"
-	"jarlid/internal/link/adb"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -86,21 +84,13 @@ func (a *app) sayStopped(f *finding.StopError, kept func()) {
 // when it was named in this one: what is pasted has to mean the same bench.
 func (a *app) onward(err error, code int) {
 	var stop *finding.StopError
-	next := ""
+	found := errors.As(err, &stop) && len(stop.Findings) > 0 // is explained behind a remedy of its own too
 	switch {
-	case errors.As(err, &stop) && len(stop.Findings) > 0:
-		a.next = append(a.next, "jarlid explain "+stop.Findings[0].Name) // also behind a remedy of its own
-		if a.env != nil {
-			next = a.env.Resume(a.jobDir) // when it was on its way
-		}
-	case len(a.next) > 0 || a.bare:
-	case code == exitUsage || errors.Is(err, fs.ErrNotExist):
-		next = cmp.Or(a.ran, "jarlid") + " --help"
+	case !found && (len(a.next) > 0 || a.bare):
+	case !found && (code == exitUsage || errors.Is(err, fs.ErrNotExist)):
+		a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
 	case a.env != nil:
-		next = a.env.Onward(a.phone, a.jobDir, err)
-	}
-	if next != "" {
-		a.next = append(a.next, next)
+		a.next = append(a.next, a.env.Onward(a.phone, a.jobDir, err)...)
 	}
 	if a.home == "" || files.Unquote(a.home) == a.Env("JARLID_HOME") {
 		return
@@ -119,11 +109,7 @@ func exitCode(err error) int {
 	var address *phone.AddressError
 	var sums *files.NotSumsError
 	var saved *engine.CardError
-	var refused *link.RefusedError
-	var rule *link.ProtocolError
-	var lost *link.LostError
 	var mode *phone.WrongModeError
-	var denied *adb.NotAuthorisedError
 	var no *noError
 	var coded *codedError
 	var form *sheet.FormError
@@ -143,7 +129,7 @@ func exitCode(err error) int {
 		return exitNo
 	case errors.As(err, &away):
 		return exitNoPhone
-	case errors.As(err, &refused), errors.As(err, &rule), errors.As(err, &lost), errors.As(err, &mode), errors.As(err, &denied):
+	case task.AtPhone(err), errors.As(err, &mode):
 		return exitPhone
 	}
 	return exitWrong

@@ -326,13 +326,8 @@ func (t *tray) refused(ran *sheet.Ran) error {
 		}
 	}
 	for _, name := range away { // of phones that nothing was done on, the first
-		var stop *finding.StopError
-		if err := asFinding(t.open[name]); len(a.next) > 0 {
-			break
-		} else if errors.As(err, &stop) && len(stop.Findings) > 0 {
-			a.next = append(a.next, "jarlid explain "+stop.Findings[0].Name)
-		} else if n := a.env.Onward(nil, "", err); n != "" {
-			a.next = append(a.next, n)
+		if len(a.next) == 0 {
+			a.next = a.env.Onward(nil, "", asFinding(t.open[name]))
 		}
 	}
 	if good == len(ran.Phones) {

@@ -137,13 +137,13 @@ func (s *Session) Devices(ctx context.Context) (map[card.Partition]int64, error)
 }
 
 // learnDevices reads which partitions there are and how large, in a recovery with
-// a root shell, and that those asked for are not there when they are not among them;
-// elsewhere it does nothing. Logical ones may be there without being mapped.
+// a root shell; a loader's table is read already. Those asked for are not there when they are
+// not among them; elsewhere it does nothing. Logical ones may be there without being mapped.
 func (s *Session) learnDevices(ctx context.Context, parts ...card.Partition) error {
-	if !s.RootRecovery() {
-		return nil
-	}
 	if s.sizes == nil {
+		if !s.RootRecovery() {
+			return nil
+		}
 		var err error
 		if s.sizes, err = s.Devices(ctx); err != nil {
 			return err

@@ -71,10 +71,6 @@ func readSize(ctx context.Context, s *Session, i card.ID) error {
 	if s.vars != nil {
 		return s.readPartition(p.Base)
 	}
-	if l, ok := s.wire.(*ownLoader); ok {
-		l.absent(s, p)
-		return nil
-	}
 	return s.learnDevices(ctx, p)
 }
 

@@ -100,12 +100,13 @@ func (l *ownLoader) readTable(ctx context.Context, s *Session) (err error) {
 		return err
 	}
 	c := s.Card
-	s.spelt = nil // it may be another table
+	s.spelt, s.sizes = nil, map[card.Partition]int64{} // it may be another table
 	for _, p := range l.table {
 		at, ok := s.told(p.Name)
 		if !ok {
 			continue
 		}
+		s.sizes[at] = p.Size
 		learnRead(c, card.FactSize.Of(at), strconv.FormatInt(p.Size, 10))
 		learnRead(c, card.FactNumber.Of(at), strconv.Itoa(p.Number))
 		if p.Type != "" {
@@ -116,13 +117,6 @@ func (l *ownLoader) readTable(ctx context.Context, s *Session) (err error) {
 		learnRead(c, card.FactSlots, map[bool]string{true: "2", false: "0"}[place.HasPairs(c)])
 	}
 	return nil
-}
-
-// absent learns that a partition is not there which the table does not have. Logical ones stand in no table.
-func (l *ownLoader) absent(s *Session, p card.Partition) {
-	if len(l.table) > 0 && !place.There(s.Card, p.Base) && !place.Logical(s.Card, p.Base) {
-		learnRead(s.Card, card.FactSize.Of(p), card.Nothing)
-	}
 }
 
 // line finds a partition in the table, by name or number.

@@ -146,7 +146,7 @@ type Session struct {
 	wire  Wire
 	vars  *variables               // of fastboot, once they were read
 	read  map[string]bool          // what Know has read over this wire
-	sizes map[card.Partition]int64 // of the devices a recovery shows, once they were read
+	sizes map[card.Partition]int64 // of all partitions there are, once a recovery's devices or a loader's table were read
 	spelt map[string]string        // the phone's own spelling of its partitions' names, by theirs in the card
 }
 

@@ -47,12 +47,13 @@ func (s *Session) spell(name string) string {
 	if as, ok := s.spelt[name]; ok {
 		return as
 	}
+	p := card.Part(name)
+	if as, ok := s.spelt[p.Base]; ok && p.Slot != "" {
+		return card.At(as, p.Slot).String()
+	}
 	for _, slot := range []string{"a", "b"} {
 		if as, ok := s.spelt[name+"_"+slot]; ok {
 			return as[:len(name)]
-		}
-		if as, ok := s.spelt[strings.TrimSuffix(name, "_"+slot)]; ok && strings.HasSuffix(name, "_"+slot) {
-			return as + name[len(as):]
 		}
 	}
 	return name

@@ -236,7 +236,7 @@ func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error)
 	var list []place.Placed
 	home := place.RecoveryHome(in.Card, in.Model).Partition
 	target := t.target.On(in.Card)
-	if t.target.Numbered() && !target.Numbered() {
+	if target != t.target { // Load could not know which of several images that is
 		if err := t.one(target); err != nil {
 			return nil, err
 		}

@@ -15,38 +15,50 @@ import (
 	"jarlid/internal/phone"
 )
 
-// Onward is the command to go on with behind one that names none itself: a job that broke off is gone
-// on with, a phone that is not here is looked for, and a phone that is here has a likely next command.
-// j is the phone that was opened, nil for none; dir is the folder of the job that was begun, "" for none;
-// err is how it ended. "" where nothing is to be said.
-func (e *Env) Onward(j *engine.Job, dir string, err error) string {
-	if c := e.Resume(dir); c != "" {
-		return c
-	}
-	var away *phone.NotHereError
+// AtPhone tells whether an error is of the phone: it refused, broke its protocol's rules, was lost, or does
+// not know this computer.
+func AtPhone(err error) bool {
+	var refused *link.RefusedError
+	var rule *link.ProtocolError
 	var lost *link.LostError
 	var denied *adb.NotAuthorisedError
-	var rule *link.ProtocolError
-	var refused *link.RefusedError
+	return errors.As(err, &refused) || errors.As(err, &rule) || errors.As(err, &lost) || errors.As(err, &denied)
+}
+
+// Onward are the commands to go on with behind one that names none itself: what stopped it is explained, a
+// job that broke off is gone on with, a phone that is not here is looked for, and a phone that is here has a
+// likely next command. j is the phone that was opened, nil for none; dir is the folder of the job that was
+// begun, "" for none; err is how it ended. None where nothing is to be said.
+func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 	var stop *finding.StopError
+	var away *phone.NotHereError
+	stopped := errors.As(err, &stop)
+	if stopped && len(stop.Findings) > 0 {
+		list = append(list, e.Command("", "explain", stop.Findings[0].Name))
+	}
+	if c := e.resume(dir); c != "" {
+		return append(list, c)
+	}
 	switch {
-	case errors.As(err, &stop): // a question was answered no: the same, once it is to be done
-		return e.Again(e.Options.Typed)
-	case errors.As(err, &away), errors.As(err, &lost), errors.As(err, &denied), errors.As(err, &rule), errors.As(err, &refused):
-		return e.Command("", "bench", "--why")
+	case len(list) > 0:
+		return list
+	case stopped: // a question was answered no: the same, once it is to be done
+		return []string{e.Again(e.Options.Typed)}
+	case errors.As(err, &away), AtPhone(err):
+		return []string{e.Command("", "bench", "--why")}
 	case j != nil && j.Card.Mode() != card.None:
 		if c, _ := e.Suggest(j); c != "" {
-			return c
+			return []string{c}
 		}
 	}
 	if err != nil {
-		return ""
+		return nil
 	}
-	return "jarlid"
+	return []string{"jarlid"}
 }
 
-// Resume is the command that goes on with the job of a folder, "" for none or one that did not break off.
-func (e *Env) Resume(dir string) string {
+// resume is the command that goes on with the job of a folder, "" for none or one that did not break off.
+func (e *Env) resume(dir string) string {
 	if dir == "" {
 		return ""
 	}

@@ -1,5 +1,7 @@
 package card
 
+import "strings"
+
 // Partition is one partition of a phone: its name without a slot's suffix, and
 // the slot, "" for one that is there once only.
 type Partition struct {
@@ -14,13 +16,15 @@ func At(base, slot string) Partition { return Partition{Base: base, Slot: slot} 
 // are kept in small letters, since one maker's table has RECOVERY where another's has recovery, and
 // what is known of a partition has to hold for both; how this phone writes it the wire remembers.
 func Part(name string) Partition {
-	small := []byte(name)
-	for i, c := range small { // letters alone: a name keeps its length, whatever bytes are in it
-		if c >= 'A' && c <= 'Z' {
-			small[i] = c + 'a' - 'A'
+	if strings.ContainsAny(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") { // few are, and this is asked often
+		small := []byte(name)
+		for i, c := range small { // letters alone: a name keeps its length, whatever bytes are in it
+			if c >= 'A' && c <= 'Z' {
+				small[i] = c + 'a' - 'A'
+			}
 		}
+		name = string(small)
 	}
-	name = string(small)
 	if n := len(name); n > 2 && name[n-2] == '_' && (name[n-1] == 'a' || name[n-1] == 'b') {
 		return Partition{Base: name[:n-2], Slot: name[n-1:]}
 	}

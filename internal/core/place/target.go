@@ -31,15 +31,20 @@ func ParseTarget(s string) (Target, error) {
 
 // Numbered tells whether the partition is named by its number, as tables of makers' loaders have one.
 func (t Target) Numbered() bool {
-	_, err := strconv.ParseUint(t.Partition, 10, 31)
-	return err == nil
+	_, ok := t.number()
+	return ok
+}
+
+func (t Target) number() (int64, bool) {
+	n, err := strconv.ParseUint(t.Partition, 10, 31)
+	return int64(n), err == nil
 }
 
 // On gives the target by the name its partition has on this phone, where it was named by its number in
 // the table. A name that looks like a number comes first.
 func (t Target) On(c *card.Card) Target {
-	number, err := strconv.ParseInt(t.Partition, 10, 32)
-	if err != nil || There(c, t.Partition) {
+	number, ok := t.number()
+	if !ok || There(c, t.Partition) {
 		return t
 	}
 	for _, row := range c.Partitions() {

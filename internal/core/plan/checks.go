@@ -212,7 +212,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 // elsewhere tells whether a partition is known for something else than a recovery, on every phone: where
 // nobody can tell where this one keeps its recovery, a person may name any other.
 func elsewhere(partition string) bool {
-	return slices.Contains(systemLike, partition) || slices.Contains(place.Usual, partition) || slices.Contains([]string{"misc", "metadata"}, partition) || strings.HasPrefix(partition, "vbmeta")
+	return partition != "recovery" && slices.Contains(place.Usual, partition) || slices.Contains(systemLike, partition) || slices.Contains([]string{"misc", "metadata"}, partition) || strings.HasPrefix(partition, "vbmeta")
 }
 
 var systemLike = append([]string{"userdata", "cache"}, place.Dynamic...)

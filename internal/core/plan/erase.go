@@ -33,17 +33,15 @@ func (e *Erase) Modes() []card.Mode {
 
 // Writes is the partition; erasing the keys of the data is erasing the data.
 func (e *Erase) Writes(c *card.Card) []card.Partition {
-	if e.ownersData() {
+	if ownersData(e.Partition) {
 		return DataPartitions(c)
 	}
 	return []card.Partition{e.Name()}
 }
 
-func (e *Erase) ownersData() bool { return ownersData(e.Partition) }
-
 // Touches is what can't be known meanwhile.
 func (e *Erase) Touches(c *card.Card) []card.ID {
-	if e.ownersData() {
+	if ownersData(e.Partition) {
 		return (&FormatData{}).Touches(c)
 	}
 	return nil
@@ -53,7 +51,7 @@ func (e *Erase) Touches(c *card.Card) []card.ID {
 func (e *Erase) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
 	var list []finding.Finding
 	switch {
-	case e.ownersData():
+	case ownersData(e.Partition):
 		list = dataGoes(c)
 	case inMerge(c, e.Partition):
 		list = mergeFinding(c, e.Name().String(), "erasing "+e.Name().String()+" now breaks it")
@@ -66,7 +64,7 @@ func (e *Erase) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Findi
 // Effects: nothing is there any more.
 func (e *Erase) Effects(c *card.Card) {
 	c.Learn(card.FactHolds.Of(e.Name()), card.Nothing, card.Journal)
-	if e.ownersData() {
+	if ownersData(e.Partition) {
 		(&FormatData{}).Effects(c)
 	}
 }

@@ -52,7 +52,7 @@ func (*FormatData) Needs(*card.Card, *model.Model) []card.ID { return dataNeeds(
 
 // Needs: whether the partition is there; what lies in the data.
 func (e *Erase) Needs(*card.Card, *model.Model) []card.ID {
-	if e.ownersData() {
+	if ownersData(e.Partition) {
 		return dataNeeds()
 	}
 	return []card.ID{card.FactSize.Of(e.Name())}

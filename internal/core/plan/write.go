@@ -78,9 +78,9 @@ func (w *Write) Cost() (lost, kept []string) {
 	case ownersData(w.Partition):
 		return (&FormatData{}).Cost()
 	case w.Partition == "misc":
-		lost = append(lost, "what is in misc: "+meaning("misc"))
+		return (&Erase{Partition: w.Partition}).Cost()
 	}
-	return lost, nil
+	return nil, nil
 }
 
 // Check holds the image against the phone.
@@ -94,7 +94,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(w.File.Path),
 			Text: "the file is " + w.File.What(), Remedy: "jarlid ident " + local.Quote(w.File.Path)})
 	case w.Known:
-	case !w.Recovery || w.Home.Form != "" || w.Partition != "recovery" && elsewhere(w.Partition):
+	case !w.Recovery || w.Home.Form != "" || elsewhere(w.Partition):
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
 	}
 	if w.File.Kind != ident.Unknown {

@@ -226,33 +226,31 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 	}
 }
 
-// Facts are what the loader tells of the phone; none where it refuses to tell, since all may be missing.
-func (c *Client) Facts(ctx context.Context) (Fields, error) {
-	b, err := c.order(ctx, Facts, nil, nil)
+// ifTold sends an order that a loader may refuse, and has told nothing then.
+func (c *Client) ifTold(ctx context.Context, k Kind) ([]byte, error) {
+	b, err := c.order(ctx, k, nil, nil)
 	var refused *RefusedError
 	if errors.As(err, &refused) {
 		return nil, nil
 	}
+	return b, err
+}
+
+// Facts are what the loader tells of the phone; none where it refuses to tell, since all may be missing.
+func (c *Client) Facts(ctx context.Context) (Fields, error) {
+	b, err := c.ifTold(ctx, Facts)
 	return Legible(b), err
 }
 
 // Ping asks whether the loader is there. Errors: those of the line; any answer will do.
 func (c *Client) Ping(ctx context.Context) error {
-	_, err := c.order(ctx, Ping, nil, nil)
-	var refused *RefusedError
-	if errors.As(err, &refused) {
-		return nil
-	}
+	_, err := c.ifTold(ctx, Ping)
 	return err
 }
 
 // Table gives the table of partitions; an empty one where it refuses to tell.
 func (c *Client) Table(ctx context.Context) ([]parttable.Partition, error) {
-	b, err := c.order(ctx, Table, nil, nil)
-	var refused *RefusedError
-	if errors.As(err, &refused) {
-		return nil, nil
-	}
+	b, err := c.ifTold(ctx, Table)
 	if err != nil {
 		return nil, err
 	}
