@@ -121,7 +121,7 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
-	if isDevice(name) && f.mode == card.Recovery {
+	if f.p.isDevice(name) && f.mode == card.Recovery {
 		return openDevice(f.p, name)
 	}
 	if rel, ok := f.vendor(name); ok {

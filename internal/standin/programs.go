@@ -69,9 +69,7 @@ func openDevice(p *Phone, name string) (*disk.Volume, error) {
 	return st.Open(part)
 }
 
-func isDevice(name string) bool {
-	return strings.HasPrefix(name, byName) || strings.HasPrefix(name, "/dev/block/mapper/")
-}
+func (p *Phone) isDevice(name string) bool { _, ok := p.device(name); return ok }
 
 // mount knows mount [-t TYPE] [-o ro|rw[,...]] DEVICE FOLDER.
 func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string) error {

@@ -116,7 +116,7 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 		return readOnly{strings.NewReader(strings.Join(append(slices.Clone(sh.r.log), ""), "\n"))}, nil
 	case name == "/tmp/last_install" && sh.root && !writes && sh.r.record != "":
 		return readOnly{strings.NewReader(sh.r.record)}, nil
-	case isDevice(name):
+	case sh.p.isDevice(name):
 		if !sh.root {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
 		}
