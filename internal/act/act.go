@@ -32,6 +32,8 @@ type Job struct {
 	Soft <-chan struct{}
 	// Sums are digests shared with other jobs; nil for none.
 	Sums *files.Sums
+	// Verifier knows the digests files had when they were verified.
+	Verifier *files.Verifier
 
 	said []journal.Answer
 }

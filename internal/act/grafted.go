@@ -44,6 +44,7 @@ func Grafted(obs say.To, home place.Home, recovery string, into []*plan.Write, c
 		}
 		made.Found = append(made.Found, plan.LostFindings(w.Name().String(), g.Lost)...)
 		n := *w
+		n.Made = true
 		n.Label = "the rebuilt image with " + filepath.Base(recovery)
 		if n.File, err = files.Identify(g.Path, ident.Options{}); err != nil {
 			return nil, err

@@ -13,7 +13,6 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/plan"
-	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
@@ -76,7 +75,7 @@ func (j *Job) liesThere(ctx context.Context, f *ident.File, to string) (lies boo
 		return false, "", err
 	}
 	j.Obs.Say(say.Read, "%s is there with the same size; its digest is compared", to)
-	sum, _, err = files.DigestOf(ctx, f.Path)
+	sum, _, err = j.Verifier.SHA256(ctx, f.Path, nil)
 	return sum == there, sum, err
 }
 

@@ -33,7 +33,7 @@ const (
 
 // sideload sends one package and finds out what became of it.
 func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
-	src, err := files.OpenSource(s.File.Path, s.File.Size)
+	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
 		return Done{}, err
 	}
@@ -56,7 +56,7 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 	}
 	digestText, derr := sum()
 	if derr == nil {
-		derr = src.Unchanged()
+		derr = src.Sent(digestText)
 	}
 	if derr != nil {
 		j.Out.Packages = append(j.Out.Packages, pkg)

@@ -3,6 +3,9 @@ package act
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 
@@ -21,7 +24,15 @@ const mostTable = 1 << 20
 
 // writeTable keeps the table that is there, and writes another one.
 func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) {
-	b, err := files.ReadSmall(s.File.Path, mostTable)
+	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
+	if err != nil {
+		return Done{}, err
+	}
+	defer src.Close()
+	b, err := io.ReadAll(io.LimitReader(src.Reader(), mostTable))
+	if err == nil {
+		err = src.Sent(fmt.Sprintf("%x", sha256.Sum256(b)))
+	}
 	if err != nil {
 		return Done{}, err
 	}

@@ -8,7 +8,6 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/plan"
-	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
@@ -20,17 +19,28 @@ const tryLimit = 90 * time.Second
 
 // try sends an image and has the bootloader start it.
 func (j *Job) try(ctx context.Context, s *plan.Try) (Done, error) {
-	src, err := files.OpenSource(s.File.Path, s.File.Size)
+	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
 		return Done{}, err
 	}
 	defer src.Close()
 	d := Done{Bytes: s.File.Size, Confirm: journal.ReadBack}
 	m := say.NewMeter(j.Obs, say.Send, filepath.Base(s.File.Path), s.File.Size)
+	hctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	sum := j.Sums.Digest(hctx, src)
 	d.Answers, err = j.Start(ctx, src.Reader(), s.File.Size, m.Set)
 	m.End()
 	if err != nil {
+		cancel()
+		_, _ = sum() // it ends with the context
 		j.learnRefusal("boot", err)
+		return d, err
+	}
+	if d.SHA256, err = sum(); err == nil {
+		err = src.Sent(d.SHA256)
+	}
+	if err != nil {
 		return d, err
 	}
 	j.Obs.Say(say.Wait, "the phone starts it")

@@ -21,7 +21,7 @@ import (
 
 // writeImage sends an image and has the bootloader write it, or the recovery's shell.
 func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
-	src, err := files.OpenSource(s.File.Path, s.File.Size)
+	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
 		return Done{}, err
 	}
@@ -50,7 +50,7 @@ func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
 	if d.SHA256, err = sum(); err != nil {
 		return d, err
 	}
-	if err := src.Unchanged(); err != nil {
+	if err := src.Sent(d.SHA256); err != nil {
 		return d, err
 	}
 	plan.Apply(s, j.Card)
@@ -131,7 +131,7 @@ func (c *comparer) Write(p []byte) (int, error) {
 // sendFile sends a file of the computer, shows how far it is under the given name,
 // and gives the digest of what was sent.
 func (j *Job) sendFile(ctx context.Context, from *ident.File, to, label string) (sum string, err error) {
-	src, err := files.OpenSource(from.Path, from.Size)
+	src, err := j.Verifier.Source(from.Path, from.Size)
 	if err != nil {
 		return "", err
 	}
@@ -146,7 +146,7 @@ func (j *Job) sendFile(ctx context.Context, from *ident.File, to, label string) 
 		sum, err = made()
 	}
 	if err == nil {
-		err = src.Unchanged()
+		err = src.Sent(sum)
 	}
 	return sum, err
 }

@@ -126,7 +126,7 @@ func (a *app) printFile(f *ident.File, placed bool) {
 	}
 	if f.Damage != "" {
 		if f.Short {
-			a.say("", say.Stop, "%s: %s", finding.DownloadCutShort, f.Damage)
+			a.say("", say.Stop, "%s: %s", finding.DamagedFile, f.Damage)
 		} else {
 			a.say("", say.Warn, "it is damaged: %s", f.Damage)
 		}

@@ -155,7 +155,9 @@ func TestAddonFindings(t *testing.T) {
 			l.want(5, []string{"signature is not trusted"}, "sideload", bare, "--yes")
 			own := must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package())
 			own[60] ^= 1 // changed after it was signed
-			l.want(5, []string{"signature"}, "sideload", l.file("changed.zip", own), "--yes")
+			changed := l.file("changed.zip", own)
+			l.want(3, []string{"stop  altered-file: changed.zip is whole, and was changed after it was signed"}, "sideload", changed, "--yes")
+			l.want(5, []string{"signature"}, "sideload", changed, "--yes", "--accept", "altered-file=changed.zip")
 		},
 	})
 }

@@ -83,7 +83,7 @@ func TestBackup(t *testing.T) {
 		if err := os.WriteFile(image, bad, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		l.want(3, []string{"stop  backup-damaged"}, "backup", "restore", "boot@a", "-o", dir, "--yes")
+		l.want(3, []string{"stop  damaged-file: boot_a.img is damaged: its sha256 is"}, "backup", "restore", "boot@a", "-o", dir, "--yes")
 		if err := os.WriteFile(image, boot, 0o644); err != nil {
 			t.Fatal(err)
 		}

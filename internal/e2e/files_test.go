@@ -182,7 +182,7 @@ func TestIdent(t *testing.T) {
 		must(z.Write(vendor[:64<<10]))
 		z.Close()
 		for _, deep := range []string{"--deep=false", "--deep"} { // small enough to be read whole either way
-			l.want(0, []string{"stop  download-cut-short", "ends within it"}, "ident", deep, l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
+			l.want(0, []string{"stop  damaged-file", "ends within it"}, "ident", deep, l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
 		}
 		for _, n := range []int{0, 1} {
 			l.want(0, []string{"I don't know this file"}, "ident", l.file("short", make([]byte, n)))
@@ -571,7 +571,7 @@ func TestFlashPieces(t *testing.T) {
 		if err := os.Rename(names[1], names[1]+".gone"); err != nil {
 			t.Fatal(err)
 		}
-		l.want(3, []string{"stop  download-cut-short", "number 1 is not there"}, "flash", names[0], "--yes")
+		l.want(3, []string{"stop  damaged-file", "number 1 is not there"}, "flash", names[0], "--yes")
 		l.want(3, []string{"stop  still-wrapped", "protected with a password"}, "flash", l.file("set.zip", sealed()), "--yes")
 	})
 }

@@ -128,12 +128,12 @@ func TestFindings(t *testing.T) {
 				l.Error("the recovery on slot b was not replaced")
 			}
 		},
-		"download-cut-short": func(l *lab) {
+		"damaged-file": func(l *lab) {
 			l.standin("dunlin")
 			img, pkg := must(os.ReadFile(files.Recovery)), must(os.ReadFile(files.Package))
-			l.want(3, []string{"stop  download-cut-short"}, "recovery", "install", l.file("half.img", img[:len(img)/2]), "--yes", "--accept", "download-cut-short")
+			l.want(3, []string{"stop  damaged-file"}, "recovery", "install", l.file("half.img", img[:len(img)/2]), "--yes", "--accept", "damaged-file")
 			intoRecovery(l)
-			l.want(3, []string{"stop  download-cut-short"}, "sideload", l.file("half.zip", pkg[:len(pkg)/2]), "--yes", "--accept", "download-cut-short")
+			l.want(3, []string{"stop  damaged-file"}, "sideload", l.file("half.zip", pkg[:len(pkg)/2]), "--yes", "--accept", "damaged-file")
 		},
 		"not-authorised": func(l *lab) {
 			l.standin("dunlin", "--mode", "system")

@@ -275,7 +275,7 @@ func TestFitFiles(t *testing.T) {
 			"a text":             {l.file("note.txt", []byte("not an image\n")), 3, "note.txt is a text"},
 			"a vendor partition": {l.file("vendor.img", l.setImage(kit, "vendor")), 1, "that of another partition"},
 			"a set":              {kit.more.Set, 3, "stop  not-generic"},
-			"cut short":          {l.file("cut.img.gz", must(os.ReadFile(gsi))[:1<<20]), 1, ""},
+			"cut short":          {l.file("cut.img.gz", must(os.ReadFile(gsi))[:1<<20]), 3, "stop  damaged-file: cut.img.gz is damaged"},
 			"a folder":           {l.dir, 1, "is a folder"},
 		} {
 			code, out := l.run("fit", c.file, "--vendor", kit.more.Set)

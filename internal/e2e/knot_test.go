@@ -280,7 +280,7 @@ func TestKnotSet(t *testing.T) {
 		none := [32]byte{}
 		wrong := fmt.Sprintf("%x *boot.img\n", none)
 		before := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img")))
-		l.want(3, []string{"stop  digest-differs: boot.img is another file than SHA256SUMS states", "nothing was changed"}, "flash", set("bad.tar", line(recovery, "recovery.img")+wrong), "--yes")
+		l.want(3, []string{"stop  damaged-file: boot.img is damaged: its sha256 is", "nothing was changed"}, "flash", set("bad.tar", line(recovery, "recovery.img")+wrong), "--yes")
 		if !bytes.Equal(before, must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img")))) {
 			t.Error("the phone was written to")
 		}
@@ -288,11 +288,11 @@ func TestKnotSet(t *testing.T) {
 		// Beside the file, in both forms, for every command that sends one.
 		tar := set("beside.tar", line(boot, "boot.img"))
 		l.file("beside.tar.sha256", []byte(wrong[:64]))
-		l.want(3, []string{"digest-differs: beside.tar is another file than beside.tar.sha256 states"}, "flash", tar, "--yes")
+		l.want(3, []string{"damaged-file: beside.tar is damaged: its sha256 is", "beside.tar.sha256 states"}, "flash", tar, "--yes")
 		img, rom, app := l.file("r.img", recovery), l.file("rom.zip", must(os.ReadFile(kit.more.Package))), l.file("a.apk", []byte("PK"))
 		l.file("MD5SUMS", []byte("00000000000000000000000000000000  r.img\n00000000000000000000000000000000  rom.zip\n00000000000000000000000000000000  a.apk\n"))
 		for _, words := range [][]string{{"recovery", "install", img}, {"flash", img}, {"sideload", rom}, {"put", rom, "--to", "storage"}, {"app", app}} {
-			l.want(3, []string{"digest-differs: ", "than MD5SUMS states: its md5 is"}, append(words, "--yes")...)
+			l.want(3, []string{"damaged-file: ", "its md5 is", "MD5SUMS states"}, append(words, "--yes")...)
 		}
 		l.want(0, []string{"its loader shows", "Maker's loader. Nothing is written."}, "card")
 	})

@@ -150,9 +150,9 @@ var mistakes = []mistake{
 		l.readyForPackages(files.Recovery)
 		img, zip, gsi := l.half(files.Recovery), l.half(files.Package), l.half(filepath.Join(gsiFolder(), generics["arm64"]))
 		page := l.file("page.zip", []byte("<!doctype html><html></html>"))
-		const s = "stop  download-cut-short"
-		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"), w(1, "cut short", "fit", gsi),
-			w(1, "cut short", "flash", gsi, "--into", "system"), w(3, "web page", "sideload", page), w(3, "web page", "flash", page), w(0, "web page", "ident", page), w(3, "web page", "put", page, "--to", "storage"), w(3, "web page", "app", page)}
+		const s = "stop  damaged-file"
+		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"), w(3, s, "fit", gsi),
+			w(3, s, "flash", gsi, "--into", "system"), w(3, "web page", "sideload", page), w(3, "web page", "flash", page), w(0, "web page", "ident", page), w(3, "web page", "put", page, "--to", "storage"), w(3, "web page", "app", page)}
 	}},
 	{10, "an image that is still packed", func(l *lab) []way {
 		l.standin("dunlin")

@@ -122,7 +122,7 @@ func (a *Ahead) input(now bool) (*Input, error) {
 
 // Foresee judges a task and changes the card as the task will change the phone. An error is
 // one of the task itself: what it names can't be done here.
-func (a *Ahead) Foresee(t Task, accept []finding.Accept) (*Foreseen, error) {
+func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*Foreseen, error) {
 	j, n := a.job, &notes{}
 	in, err := a.input(false)
 	if err != nil {
@@ -142,7 +142,11 @@ func (a *Ahead) Foresee(t Task, accept []finding.Accept) (*Foreseen, error) {
 	if f.Nothing != "" {
 		return f, nil
 	}
-	f.Findings = finding.Apply(append(slices.Clone(d.Findings), p.Check(a.Card)...), accept)
+	v, err := j.verify(ctx, p.Steps, d.Uses)
+	if err != nil {
+		return nil, err
+	}
+	f.Findings = finding.Apply(slices.Concat(v.found, d.Findings, p.CheckBut(a.Card, v.of)), accept)
 	f.Lost, f.Kept = p.Cost()
 	l := d.Lacks
 	for _, part := range l.Contents {

@@ -52,6 +52,8 @@ type Options struct {
 	Of *journal.Part
 	// Sums are digests of files that several jobs send; nil: each makes its own.
 	Sums *files.Sums
+	// Verifier verifies files for all jobs of this program; nil: each job has its own.
+	Verifier *files.Verifier
 }
 
 // ErrStopped says that the person stopped the job.
@@ -313,6 +315,7 @@ type Draft struct {
 	Steps    []plan.Step
 	Findings []finding.Finding // about the wish itself
 	Files    []journal.File
+	Uses     []plan.Sent // files that steps' images were made from
 	Lacks    Lacks
 	// Nothing says that there is nothing to do, and why; no job is begun then.
 	Nothing string

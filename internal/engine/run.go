@@ -125,7 +125,7 @@ func (j *Job) supply(ctx context.Context, in *Input, d *Draft) (more bool, err e
 // *link.RefusedError, *link.LostError, *link.ProtocolError, *phone.WrongModeError,
 // *phone.NotHereError and *phone.LackError from the phone; *act.UnknownError;
 // *journal.WriteError; ErrStopped.
-func (j *Job) Run(ctx context.Context, t Task) error {
+func (j *Job) Run(ctx context.Context, t Task) (err error) {
 	d, err := j.Prepare(ctx, t)
 	if err != nil {
 		return err
@@ -139,13 +139,18 @@ func (j *Job) Run(ctx context.Context, t Task) error {
 	if d.Nothing != "" {
 		return nil
 	}
-	if err := j.judge(); err != nil || j.DryRun {
+	verified, err := j.verify(ctx, j.plan.Steps, d.Uses)
+	if err != nil {
+		return err
+	}
+	if err := j.judge(verified); err != nil || j.DryRun {
 		return err
 	}
 	if j.log, err = journal.Create(j.Home, j.Name, j.Sink); err != nil {
 		return err
 	}
-	defer j.log.Close()
+	// A journal that could not be closed may have lost what it says was written: that is a failure.
+	defer func() { err = errors.Join(err, j.log.Close()) }()
 	j.Dir = j.log.Dir
 	ledger, err := journal.OpenLedger(j.Dir)
 	if err != nil {
@@ -214,8 +219,8 @@ func (j *Job) tell(list []finding.Finding) {
 }
 
 // judge runs all checks and asks what has to be asked.
-func (j *Job) judge() error {
-	found := append(append(j.damaged(), j.Draft.Findings...), j.plan.Check(j.Card)...)
+func (j *Job) judge(v *verified) error {
+	found := slices.Concat(j.damaged(), v.found, j.Draft.Findings, j.plan.CheckBut(j.Card, v.of))
 	if j.NoHands && !slices.ContainsFunc(found, func(f finding.Finding) bool { return f.Severity == finding.Stop && f.Final }) { // which nobody can help
 		found = append(found, j.hands()...)
 	}
@@ -318,7 +323,7 @@ func (j *Job) ask(question string, asks []finding.Finding) error {
 
 // carryOut acts step by step.
 func (j *Job) carryOut(ctx context.Context) error {
-	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft, Sums: j.Sums}
+	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft, Sums: j.Sums, Verifier: j.verifier()}
 	planned := len(j.plan.Steps)
 	for i := 0; i < len(j.plan.Steps); i++ {
 		s := j.plan.Steps[i]
@@ -349,7 +354,7 @@ func (j *Job) carryOut(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := j.further(done, i); err != nil {
+		if err := j.further(ctx, done, i); err != nil {
 			return err
 		}
 	}
@@ -361,6 +366,7 @@ func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Do
 	j.Obs.Step(i+1, len(j.plan.Steps), s.Title(), say.Begin)
 	before := j.Card.Clone()
 	done, err := act.Run(ctx, a, s)
+	err = asChanged(err, j.Acted)
 	rec := journal.Record{Event: journal.Done, Step: i + 1, Title: s.Title(), Answers: done.Answers, Said: done.Said, Confirm: done.Confirm, Bytes: done.Bytes, SHA256: done.SHA256}
 	state := say.Finished
 	if err != nil {
@@ -375,12 +381,16 @@ func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Do
 
 // further puts the steps an act handed back behind it: all of them are judged before the
 // first one acts.
-func (j *Job) further(done act.Done, i int) error {
+func (j *Job) further(ctx context.Context, done act.Done, i int) error {
 	if len(done.Further)+len(done.Found) == 0 {
 		return nil
 	}
 	next := plan.Compile(j.Card, j.Model(), j.Models, done.Further...)
-	found := append(slices.Clone(done.Found), next.Check(j.Card)...)
+	v, err := j.verify(ctx, next.Steps, nil)
+	if err != nil {
+		return err
+	}
+	found := slices.Concat(v.found, done.Found, next.CheckBut(j.Card, v.of))
 	if err := j.weigh(found, "what follows"); err != nil {
 		return err
 	}

@@ -2,11 +2,14 @@ package files
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"path/filepath"
 
 	"jarlid/internal/core/backup"
+	"jarlid/internal/core/finding"
 )
 
 // MaxManifest bounds a backup's manifest, in bytes: it names each file of the storage.
@@ -25,17 +28,23 @@ func ReadBackup(dir string) (*backup.Manifest, error) {
 	return m, nil
 }
 
-// ProveBackup gives the first of an item's files that is not as the manifest says.
-func ProveBackup(ctx context.Context, dir string, i *backup.Item) error {
+// ProveBackup compares an item's files with the manifest. Errors: finding damaged-file or no-such-file for
+// the first that differs, and what keeps a file from being read.
+func ProveBackup(ctx context.Context, v *Verifier, dir string, i *backup.Item) error {
 	check := func(name, sum string, bytes int64) error {
-		have, n, err := DigestOf(ctx, filepath.Join(dir, filepath.FromSlash(name)))
+		have, n, err := v.SHA256(ctx, filepath.Join(dir, filepath.FromSlash(name)), nil)
+		wrong := func(format string, args ...any) error {
+			return finding.Stopped(finding.DamagedFile, i.Name, name+" is damaged: "+fmt.Sprintf(format, args...), "take another copy of the folder")
+		}
 		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return finding.Stopped(finding.NoSuchFile, i.Name, name+" is missing from the backup", "take another copy of the folder")
 		case err != nil:
 			return err
 		case n != bytes:
-			return fmt.Errorf("%s has %d bytes, the manifest says %d", name, n, bytes)
+			return wrong("it has %d bytes, the manifest states %d", n, bytes)
 		case have != sum:
-			return fmt.Errorf("%s has the digest %s, the manifest says %s", name, have, sum)
+			return wrong("its sha256 is %s, the manifest states %s", have, sum)
 		}
 		return nil
 	}
@@ -50,7 +59,7 @@ func ProveBackup(ctx context.Context, dir string, i *backup.Item) error {
 	return nil
 }
 
-// SameFile tells whether an item's file is there as the manifest says.
+// SameFile reports whether an item's file is there as the manifest states.
 func SameFile(ctx context.Context, dir string, i *backup.Item) bool {
 	sum, n, err := DigestOf(ctx, filepath.Join(dir, filepath.FromSlash(i.File)))
 	return err == nil && n == i.Bytes && sum == i.SHA256

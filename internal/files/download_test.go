@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 
+	"jarlid/internal/core/finding"
+
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/sparse"
@@ -353,9 +355,10 @@ func TestGatherPieces(t *testing.T) {
 	if err := os.Remove(paths[1]); err != nil {
 		t.Fatal(err)
 	}
-	m, err := Gather(context.Background(), paths[:1], Gathering{Home: t.TempDir()})
-	if err != nil || len(m.Images) != 1 || !m.Images[0].File.Short {
-		t.Errorf("with a piece missing: %+v, %v", m, err)
+	var stop *finding.StopError
+	if _, err := Gather(context.Background(), paths[:1], Gathering{Home: t.TempDir()}); !errors.As(err, &stop) ||
+		stop.Findings[0].Name != finding.DamagedFile || !strings.Contains(stop.Findings[0].Text, "number 1 is not there") {
+		t.Errorf("with a piece missing: %v", err)
 	}
 }
 

@@ -160,6 +160,9 @@ type Source struct {
 	// pace is a digest that is shared, and made meanwhile; alone is what stands for it where there
 	// is none.
 	pace, alone *madeSum
+	// verified is the SHA-256 it had when it was verified, "" where it was not; forget drops that.
+	verified string
+	forget   func()
 }
 
 // OpenSource opens a file that was identified as having size bytes.
@@ -170,7 +173,7 @@ func OpenSource(path string, size int64) (*Source, error) {
 	}
 	st, err := f.Stat()
 	if err == nil && st.Size() != size {
-		err = fmt.Errorf("%s changed since it was checked: it has %d bytes now, not %d", path, st.Size(), size)
+		err = &ChangedError{Path: path, How: fmt.Sprintf("it has %d bytes now, not %d", st.Size(), size)}
 	}
 	if err != nil {
 		f.Close()
@@ -194,16 +197,25 @@ func (s *Source) Reader() io.Reader { return io.NewSectionReader(s, 0, s.Size) }
 // Info gives the file's times and size as it was opened.
 func (s *Source) Info() os.FileInfo { return s.st }
 
-// Unchanged tells whether the file is still the one that was opened.
-func (s *Source) Unchanged() error {
+// Sent compares the digest that was made while the file was sent with the one it had when it was verified,
+// and its times with those it was opened with. Errors: *ChangedError.
+func (s *Source) Sent(sum string) error {
+	changed := &ChangedError{Path: s.path, Sent: true}
 	st, err := os.Stat(s.path)
-	if err != nil {
+	switch {
+	case err != nil:
 		return err
+	case s.verified != "" && s.verified != sum:
+		changed.How = "what was sent has another SHA-256"
+	case st.Size() != s.st.Size() || !st.ModTime().Equal(s.st.ModTime()):
+		changed.How = "it was written while it was sent"
+	default:
+		return nil
 	}
-	if st.Size() != s.st.Size() || !st.ModTime().Equal(s.st.ModTime()) {
-		return fmt.Errorf("%s changed while it was sent", s.path)
+	if s.forget != nil {
+		s.forget()
 	}
-	return nil
+	return changed
 }
 
 // Digest hashes a whole file on a goroutine of its own, beside the sending;

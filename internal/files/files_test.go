@@ -182,7 +182,7 @@ func TestSource(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Unchanged(); err != nil {
+		if err := s.Sent(""); err != nil {
 			t.Errorf("as it was: %v", err)
 		}
 		if err := change(path); err != nil {
@@ -192,7 +192,7 @@ func TestSource(t *testing.T) {
 			}
 			t.Fatal(err)
 		}
-		if s.Unchanged() == nil {
+		if s.Sent("") == nil {
 			t.Errorf("%s: it counts as the same", what)
 		}
 		s.Close()

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,11 +14,12 @@ import (
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
-	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
+	"jarlid/internal/core/spell"
+	"jarlid/internal/core/verify"
 )
 
 // Material is a set of files made ready to be written: wrapped ones unwrapped to
@@ -35,6 +37,32 @@ type Material struct {
 	seen     map[string]bool // the names that were found in it
 	// taken are files that came in with another one that they are a piece of.
 	taken map[string]bool
+	// damaged are findings of members that are damaged; label is how a person calls the one that is read.
+	damaged []finding.Finding
+	label   string
+}
+
+// inside reads a member that a person calls by another name than that of its temporary file.
+func (m *Material) inside(label string, read func() error) error {
+	before := m.label
+	m.label = label
+	err := read()
+	m.label = before
+	if err == nil && before == "" && len(m.damaged) > 0 {
+		err = &finding.StopError{Findings: m.damaged}
+	}
+	return err
+}
+
+// within says in which member of which file something went wrong; where the member is damaged, as the
+// finding that says so.
+func within(name, member string, err error) error {
+	label := filepath.Base(name)
+	if stop := place.Damaged(label, err); stop != nil {
+		stop.Findings[0].Text = fmt.Sprintf("%s is damaged: its member %s can't be taken out (%s)", label, member, spell.Error(err))
+		return stop
+	}
+	return fmt.Errorf("%s, %s: %w", name, member, err)
 }
 
 // Close removes what was unwrapped.
@@ -50,10 +78,10 @@ type Gathering struct {
 	MaxSize int64  // the most one file may unpack to, in bytes; 0: the usual limit
 	// MaxMemory bounds what unpacking may take, in bytes; 0: the usual limit.
 	MaxMemory int64
-	// Sums keeps the digests that several ask for; nil: each is made anew.
-	Sums *Sums
-	// Comparer holds what is given against the digests beside it; nil: one of this gathering's own.
-	Comparer *Comparer
+	// Verifier verifies what is given, and the images inside; nil: one that remembers nothing.
+	Verifier *Verifier
+	// Look says that nothing of it is written anywhere: what nobody states a digest of is not read for that.
+	Look bool
 	// Single keeps an archive as it is: a person named one partition for it.
 	Single bool
 	// Working is told what is being unwrapped, and how far it is; kind is what was done with it.
@@ -66,8 +94,8 @@ const maxManifest = 1 << 20
 // Gather makes files ready: images as they are, wrapped images unwrapped, and of
 // folders, archives, payloads and super images every image inside.
 func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error) {
-	if g.Comparer == nil {
-		g.Comparer = &Comparer{}
+	if g.Verifier == nil {
+		g.Verifier = &Verifier{}
 	}
 	m := &Material{taken: map[string]bool{}, seen: map[string]bool{}}
 	for _, p := range paths {
@@ -81,9 +109,7 @@ func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error)
 		if err == nil && st.IsDir() {
 			err = m.folder(ctx, p, g)
 		} else if err == nil {
-			if err = g.Comparer.Compare(ctx, p, g.Sums, g.Working); err == nil {
-				err = m.file(ctx, p, g, 0)
-			}
+			err = m.file(ctx, p, g, 0)
 		}
 		if err != nil {
 			m.Close()
@@ -133,11 +159,12 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 			m.note(e.Name(), b)
 			continue
 		}
-		if err := m.heldInSet(ctx, name, g); err != nil {
-			return err
-		}
+		m.heldInSet(name, g)
 		f, err := Identify(name, ident.Options{MaxMemory: g.MaxMemory})
 		if err != nil {
+			return err
+		}
+		if err := m.verify(ctx, name, e.Name(), f, g, false); err != nil {
 			return err
 		}
 		if done, err := m.pieces(ctx, name, f, g, 0); done || err != nil {
@@ -150,10 +177,30 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 			m.Left = append(m.Left, e.Name())
 			continue
 		}
-		if err := sparseSums(name, f); err != nil {
-			return err
-		}
 		m.Images = append(m.Images, place.Image{File: f})
+	}
+	if len(m.damaged) > 0 {
+		return &finding.StopError{Findings: m.damaged}
+	}
+	return nil
+}
+
+// verify verifies a file that is called label, and keeps the finding of one that is damaged: of a set, all
+// of them are named. What is whole and was changed is told once it is known where it goes.
+func (m *Material) verify(ctx context.Context, name, label string, f *ident.File, g Gathering, packed bool) error {
+	if g.Look && len(g.Verifier.statedOf(name)) == 0 {
+		return nil
+	}
+	run := g.Verifier.Verify
+	if packed {
+		run = g.Verifier.VerifyPacked
+	}
+	res, err := run(ctx, name, f, g.Working)
+	if err != nil {
+		return err
+	}
+	if res.Has(verify.Damaged) {
+		m.damaged = append(m.damaged, place.Verified(label, f, res)...)
 	}
 	return nil
 }
@@ -192,43 +239,46 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 	if err != nil {
 		return err
 	}
+	if err := m.verify(ctx, name, cmp.Or(m.label, filepath.Base(name)), f, g, !asIs(f, g, depth)); err != nil {
+		return err
+	}
+	if len(m.damaged) > 0 && m.label == "" {
+		return &finding.StopError{Findings: m.damaged}
+	}
 	if done, err := m.pieces(ctx, name, f, g, depth); done || err != nil {
 		return err
 	}
-	raw := len(f.Wrapped) == 0 || f.Wrapped[0] == "sparse"
-	set := f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet || f.Kind == ident.Images
-	switch {
-	case raw && !set, f.Short, f.Closed != "", depth > maxNesting, g.Single && set, f.Kind == ident.Addon, f.Kind == ident.App, f.Kind == ident.OTABlock, f.Kind == ident.Archive && f.Damage != "":
+	if asIs(f, g, depth) {
 		return m.asItIs(name, f)
 	}
-	if set {
+	if isSet(f) {
 		m.Set = name
 	}
 	return m.unwrap(ctx, name, f, g, depth)
 }
 
-// asItIs takes a file itself.
-func (m *Material) asItIs(name string, f *ident.File) error {
-	if err := sparseSums(name, f); err != nil {
-		return err
-	}
-	m.Images = append(m.Images, place.Image{File: f})
-	return nil
+// isSet reports whether a file holds several images.
+func isSet(f *ident.File) bool {
+	return f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet || f.Kind == ident.Images
 }
 
-// sparseSums holds the sums a sparse image states against its contents.
-func sparseSums(name string, f *ident.File) error {
-	if f.Short || len(f.Wrapped) == 0 || f.Wrapped[0] != "sparse" {
-		return nil
+// asIs reports whether a file is taken itself, and not what is inside.
+func asIs(f *ident.File, g Gathering, depth int) bool {
+	raw := len(f.Wrapped) == 0 || f.Wrapped[0] == "sparse"
+	switch f.Kind {
+	case ident.Addon, ident.App, ident.OTABlock:
+		return true
+	case ident.Archive:
+		if f.Damage != "" {
+			return true
+		}
 	}
-	r, size, err := Open(name)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	if err := sparse.Verify(r, size); err != nil {
-		return fmt.Errorf("%s: %w", name, err)
-	}
+	return raw && !isSet(f) || f.Short || f.Closed != "" || depth > maxNesting || g.Single && isSet(f)
+}
+
+// asItIs takes a file itself.
+func (m *Material) asItIs(name string, f *ident.File) error {
+	m.Images = append(m.Images, place.Image{File: f})
 	return nil
 }
 
@@ -268,7 +318,7 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 			m.seen[path.Base(it.Name)] = true
 			if stated, err := m.statesItem(ctx, it, sub, g); stated || err != nil {
 				if err != nil {
-					return fmt.Errorf("%s, %s: %w", name, it.Name, err)
+					return within(name, it.Name, err)
 				}
 				continue
 			}
@@ -289,7 +339,7 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 		taken[base] = it.Name
 		out := filepath.Join(sub, local.Name(path.Base(it.Name)))
 		if err := take(ctx, it, out, g); err != nil {
-			return fmt.Errorf("%s, %s: %w", name, it.Name, err)
+			return within(name, it.Name, err)
 		}
 		if manifest(it.Name) {
 			b, err := readSmall(out)
@@ -303,9 +353,7 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 	}
 	for _, it := range images {
 		if out := outs[it.Name]; out != "" {
-			if err := m.heldInSet(ctx, out, g); err != nil {
-				return err
-			}
+			m.heldInSet(out, g)
 		}
 	}
 	// Behind the last: images in pieces are put together from what lies there now.
@@ -315,7 +363,7 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 			continue
 		}
 		at := len(m.Images)
-		if err := m.file(ctx, out, g, depth+1); err != nil {
+		if err := m.inside(it.Name, func() error { return m.file(ctx, out, g, depth+1) }); err != nil {
 			return err
 		}
 		for i := range m.Images[at:] {
@@ -398,7 +446,7 @@ func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gat
 		return true, err
 	}
 	at := len(m.Images)
-	if err := m.file(ctx, out, g, depth+1); err != nil {
+	if err := m.inside(f.Whole(), func() error { return m.file(ctx, out, g, depth+1) }); err != nil {
 		return true, err
 	}
 	for i := range m.Images[at:] {

@@ -158,7 +158,7 @@ func (s *Sums) begin(path string, st os.FileInfo, moved func(int64)) *madeSum {
 		}
 		defer f.Close()
 		if now, err := f.Stat(); err != nil || size != key.size || !now.ModTime().Equal(key.at) {
-			m.err = fmt.Errorf("%s changed since it was checked", path)
+			m.err = &ChangedError{Path: path, How: "its size or its times are different", Sent: true}
 			return
 		}
 		h := sha256.New()

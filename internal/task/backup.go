@@ -453,7 +453,7 @@ type BackupRestore struct {
 
 	manifest *backup.Manifest
 	items    []*backup.Item
-	damaged  map[string]error
+	damaged  map[string][]finding.Finding
 	images   map[string]*ident.File
 }
 
@@ -486,11 +486,16 @@ func (t *BackupRestore) Load(ctx context.Context, e *Env) error {
 		}
 		t.items = append(t.items, list...)
 	}
-	t.damaged, t.images = map[string]error{}, map[string]*ident.File{}
+	t.damaged, t.images = map[string][]finding.Finding{}, map[string]*ident.File{}
 	for _, i := range t.items {
-		if err := files.ProveBackup(ctx, t.Output, i); err != nil {
-			t.damaged[i.Name] = err
+		err := files.ProveBackup(ctx, e.Verifier(), t.Output, i)
+		var stop *finding.StopError
+		if errors.As(err, &stop) {
+			t.damaged[i.Name] = stop.Findings
 			continue
+		}
+		if err != nil {
+			return err
 		}
 		e.Obs().Say(say.Good, "%s is as it was taken, %s", i.Name, image.Size(i.Bytes))
 		if i.Name == backup.Storage {
@@ -512,9 +517,9 @@ func (t *BackupRestore) Prepare(in *engine.Input) (*engine.Draft, error) {
 		if !slices.Contains(slots, p.Slot) {
 			p = card.At(i.Name, "")
 		}
-		switch err := t.damaged[i.Name]; {
-		case err != nil:
-			d.Findings = append(d.Findings, finding.Finding{Name: finding.BackupDamaged, Severity: finding.Stop, About: i.Name, Final: true, Text: spell.Error(err), Remedy: "take another copy of the folder"})
+		switch damaged := t.damaged[i.Name]; {
+		case damaged != nil:
+			d.Findings = append(d.Findings, damaged...)
 		case i.Name == backup.Storage:
 			d.Steps = append(d.Steps, &plan.RestoreFiles{Dir: filepath.Join(t.Output, i.File), Item: i})
 		default:

@@ -4,6 +4,7 @@
 package task
 
 import (
+	"cmp"
 	"context"
 	"path/filepath"
 	"slices"
@@ -13,9 +14,13 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/local"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/plan"
+	"jarlid/internal/core/verify"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
@@ -38,8 +43,7 @@ type Env struct {
 	// MaxMemory bounds what unpacking a file may take, in bytes; 0: the usual limit.
 	MaxMemory int64
 
-	later    []func()
-	comparer files.Comparer
+	later []func()
 }
 
 // Obs tells what goes on that is about no phone in particular.
@@ -74,9 +78,20 @@ func (e *Env) UntilStopped(ctx context.Context) (context.Context, func()) {
 // Gather makes files ready to be written; they are put away at the end. single keeps an
 // archive as it is.
 func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.Material, error) {
+	return e.gather(ctx, files.Gathering{Single: single}, paths...)
+}
+
+// lookInto does so for files that are written nowhere.
+func (e *Env) lookInto(ctx context.Context, path string) (*files.Material, error) {
+	return e.gather(ctx, files.Gathering{Look: true}, path)
+}
+
+func (e *Env) gather(ctx context.Context, g files.Gathering, paths ...string) (*files.Material, error) {
 	ctx, stop := e.UntilStopped(ctx)
 	defer stop()
-	m, err := files.Gather(ctx, paths, files.Gathering{Home: filepath.Join(e.Bench.Home, "unwrapped"), Single: single, MaxMemory: e.MaxMemory, Working: e.Working, Sums: e.Options.Sums, Comparer: &e.comparer})
+	g.Home, g.MaxMemory = filepath.Join(e.Bench.Home, "unwrapped"), e.MaxMemory
+	g.Working, g.Verifier = e.Working, e.Verifier()
+	m, err := files.Gather(ctx, paths, g)
 	if err != nil {
 		return nil, err
 	}
@@ -90,9 +105,23 @@ func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.
 	return m, err
 }
 
-// compare holds a file against the digests that lie beside it.
-func (e *Env) compare(ctx context.Context, path string) error {
-	return e.comparer.Compare(ctx, path, e.Options.Sums, e.Working)
+// Verifier verifies files for all that this program does; what it knows is kept in the home folder.
+func (e *Env) Verifier() *files.Verifier {
+	if e.Options.Verifier == nil {
+		e.Options.Verifier = &files.Verifier{Home: e.Bench.Home}
+		e.Later(e.Options.Verifier.Save)
+	}
+	return e.Options.Verifier
+}
+
+// verify verifies a file that f identifies (nil: it is identified). One that is damaged is an error at once;
+// one that is whole and was changed is told by the engine, and can be accepted. Errors: finding damaged-file.
+func (e *Env) verify(ctx context.Context, path string, f *ident.File) error {
+	res, err := e.Verifier().Verify(ctx, path, f, e.Working)
+	if err != nil || !res.Has(verify.Damaged) {
+		return err
+	}
+	return &finding.StopError{Findings: place.Verified(filepath.Base(path), f, res)}
 }
 
 // Working tells how far a piece of work on files is. Those of one kind, a verb as "unwrapped", that
@@ -207,7 +236,7 @@ func (e *Env) identify(ctx context.Context, path string) (*ident.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := e.compare(ctx, path); err != nil {
+	if err := e.verify(ctx, path, f); err != nil {
 		return nil, err
 	}
 	words := f.Words()
@@ -216,6 +245,16 @@ func (e *Env) identify(ctx context.Context, path string) (*ident.File, error) {
 	}
 	e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(path), words, image.Size(f.Size))
 	return f, nil
+}
+
+// usesOf is the image of a set that is at path, as a file that another one is made from.
+func usesOf(m *files.Material, path string) (list []plan.Sent) {
+	for _, im := range m.Images {
+		if im.File.Path == path {
+			list = append(list, plan.Sent{File: im.File, Label: cmp.Or(im.Label, filepath.Base(path))})
+		}
+	}
+	return list
 }
 
 func record(f *ident.File) journal.File { return journal.File{Path: f.Path, Size: f.Size} }

@@ -115,7 +115,7 @@ func (t *Fit) phone(ctx context.Context, e *Env, r *Fitted) (*card.Card, *model.
 	if t.Vendor == "" {
 		return c, m, nil
 	}
-	set, err := e.Gather(ctx, false, files.Unquote(t.Vendor))
+	set, err := e.lookInto(ctx, files.Unquote(t.Vendor))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -158,7 +158,7 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 	if len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" || f.IsArchive() {
 		e.Obs().Say(say.Info, "%s is wrapped (%s); it is unwrapped to a temporary place, since it has to be read at any point", label, strings.Join(wraps, " in "))
 	}
-	m, err := e.Gather(ctx, false, p)
+	m, err := e.lookInto(ctx, p)
 	if err != nil {
 		return nil, err
 	}

@@ -242,10 +242,6 @@ func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error)
 		}
 	}
 	for _, im := range t.set.Images {
-		if cut := place.CutShort(im.File); len(cut) > 0 && len(im.File.GoesTo) == 0 {
-			d.Findings = append(d.Findings, cut...)
-			continue
-		}
 		bases := append([]string{home, target.Partition}, in.Model.NeededBefore()...)
 		for _, g := range im.File.GoesTo {
 			bases = append(bases, g.Partition)

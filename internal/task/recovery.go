@@ -128,6 +128,7 @@ func (t *RecoveryInstall) graft(in *engine.Input, d *engine.Draft, home place.Ho
 		if base, err = imageFor(t.base, home.Partition, t.Boot); err != nil {
 			return err
 		}
+		d.Uses = append(d.Uses, usesOf(t.base, base)...)
 	}
 	return grafted(in, d, home, t.file, base, writes)
 }
@@ -157,6 +158,7 @@ func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident
 	if len(contents) < len(writes) {
 		return nil
 	}
+	d.Uses = append(d.Uses, plan.Sent{File: recovery, Label: place.FileName(recovery.Path)})
 	made, err := act.Grafted(in.Notes, home, recovery.Path, writes, contents, in.Scratch, in.Card)
 	if err != nil {
 		return err

@@ -146,6 +146,7 @@ func (t *Sideload) again(in *engine.Input, d *engine.Draft) ([]plan.Step, error)
 		return nil, err
 	}
 	d.Findings = append(d.Findings, made.Findings...)
+	d.Uses = append(append(d.Uses, made.Uses...), usesOf(t.inside, image)...)
 	return made.Steps, nil
 }
 

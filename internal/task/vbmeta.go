@@ -45,8 +45,9 @@ type Flags struct {
 	Slot   string `json:"slot,omitempty" yaml:"slot,omitempty"`             // one slot only
 	Blank  bool   `json:"make-blank,omitempty" yaml:"make-blank,omitempty"` // write an empty vbmeta, where there is none to change
 
-	flag uint32
-	from []byte
+	flag   uint32
+	from   []byte
+	source *ident.File // what from was read from
 }
 
 // Flagged is what came of it.
@@ -66,7 +67,7 @@ func (t *Flags) Name() string {
 }
 
 // Load makes sure that the wish means something and reads the image that was named.
-func (t *Flags) Load(ctx context.Context, e *Env) error {
+func (t *Flags) Load(ctx context.Context, e *Env) (err error) {
 	var ok bool
 	if t.flag, ok = plan.Loosening(string(t.Flag)); !ok {
 		return usage("%q is not a flag%s", t.Flag, spell.NoneOf(string(t.Flag), []string{"hashtree", "verification"}))
@@ -81,7 +82,11 @@ func (t *Flags) Load(ctx context.Context, e *Env) error {
 	case t.From == "":
 		return nil
 	}
-	if err := e.compare(ctx, files.Unquote(t.From)); err != nil {
+	name := files.Unquote(t.From)
+	if t.source, err = files.Identify(name, ident.Options{}); err != nil {
+		return err
+	}
+	if err := e.verify(ctx, name, t.source); err != nil {
 		return err
 	}
 	data, err := files.ReadSmall(files.Unquote(t.From), graft.MaxImage)
@@ -151,6 +156,9 @@ func (*Flags) sayCost(to say.To, before, after uint32, signed bool) {
 // Prepare makes the changed image of each slot.
 func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
 	d := &engine.Draft{}
+	if t.source != nil {
+		d.Uses = []plan.Sent{{File: t.source, Label: filepath.Base(t.source.Path)}}
+	}
 	d.Lacks.Facts = []card.ID{card.FactSize.Of(card.At("vbmeta", ""))}
 	target := place.Target{Partition: "vbmeta", Slot: t.Slot}
 	if t.Slot == "" {
@@ -244,7 +252,9 @@ func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w 
 	if err != nil {
 		return nil, false, err
 	}
-	return plan.WriteVBMeta(f, p.Slot, in.Card), flags != m.Flags || t.from != nil || t.Blank, nil
+	w = plan.WriteVBMeta(f, p.Slot, in.Card)
+	w.Made = true
+	return w, flags != m.Flags || t.from != nil || t.Blank, nil
 }
 
 // readVBMeta reads the vbmeta out of what a partition holds: its bytes without what

@@ -39,6 +39,9 @@ type Given struct {
 	Signed bool
 	Why    string
 
+	// Altered says of each file that is whole and was changed after it was signed in which way.
+	Altered []string
+
 	role string
 }
 
@@ -152,13 +155,24 @@ func (f *Given) set() bool {
 	return f.Set || f.File.Kind == ident.FirmwareSet || f.File.Kind == ident.Images
 }
 
+// damaged says that a file can't be used.
+func damaged(name string, f *ident.File) string {
+	if strings.HasPrefix(f.Damage, name+" is damaged") {
+		return f.Damage + ": get it again"
+	}
+	return fmt.Sprintf("%s is damaged (%s): get it again", name, cmp.Or(f.Damage, "it ends too early"))
+}
+
 // sort finds a file's place. One for another phone, another processor, or nobody knows what, is
 // left out and asked about.
 func (e *evening) sort(f *Given) {
 	name := place.FileName(f.File.Path)
 	if f.File.Short || f.File.Damage != "" {
-		e.Open = append(e.Open, fmt.Sprintf("%s is damaged (%s): fetch it again", name, cmp.Or(f.File.Damage, "it ends too early")))
+		e.Open = append(e.Open, damaged(name, f.File))
 		return
+	}
+	for _, text := range f.Altered {
+		e.Open = append(e.Open, text+"; where that is meant, accept altered-file for its task")
 	}
 	if have := e.model(); have != "" && len(f.File.Models()) > 0 {
 		fits := slices.ContainsFunc(f.File.Models(), func(w string) bool { same, known := e.all.Same(w, have); return same || !known })

@@ -51,15 +51,15 @@ var texts = map[string]Text{
 		Why:     "After the restart the phone comes up with the package's recovery. It may have no root shell and may refuse add-ons that its own key did not sign.",
 		Remedy:  "Nothing is lost: after the install, run jarlid recovery install FILE again, before the add-ons.",
 	},
-	DownloadCutShort: {
-		Meaning: "The file ends before its own contents say it should.",
-		Why:     "A download broke off, or the disk was full. The missing end may be most of a system image.",
-		Remedy:  "Fetch the file again and compare its size or digest with what the source states.", Final: true,
+	DamagedFile: {
+		Meaning: "The file is damaged: it ends too early, or a checksum or digest that covers its bytes disagrees.",
+		Why:     "A download was interrupted, a disk was full, or a copy went wrong. A phone that gets such a file keeps half a system, and whatever was erased for it is gone.",
+		Remedy:  "Download the file and its list of digests again from the same place. If the list is known to be of another version, move it away from beside the file. For a backup or a sheet: take another copy.", Final: true,
 	},
-	DigestDiffers: {
-		Meaning: "The file is not the one its digest is stated of.",
-		Why:     "A digest that lies with the file says what its maker gave out. Another one means a damaged download, another version, or a list that was not made anew.",
-		Remedy:  "Fetch the file and its list again from one place. If the list is known to be of another version, take it away from beside the file.", Final: true,
+	AlteredFile: {
+		Meaning: "The file is whole, and its footer, hash tree or signature belongs to other contents: it was changed after it was signed.",
+		Why:     "Patched boot images, edited systems and repacked packages look like this, and so does a file somebody tampered with. A phone that enforces verified boot does not boot a changed image, and a recovery asks about a changed package or refuses it.",
+		Remedy:  "If you or its author changed it on purpose: --accept altered-file=FILE. For an image, vbmeta must not enforce it: jarlid vbmeta loosen. For a package, the recovery's question about the signature is expected. Otherwise get the original file.",
 	},
 	NotAuthorised: {
 		Meaning: "The phone does not know this computer's key and answers nothing until its owner allows it.",
@@ -242,9 +242,9 @@ var texts = map[string]Text{
 		Remedy:  "Start the system and sign out of every account in its settings, then come back. Who knows the passwords can go on.",
 	},
 	NoSuchFile: {
-		Meaning: "The file or folder is not on the phone, on the slot the recovery runs on.",
-		Why:     "Nothing can be moved that is not there. On phones with slots it may lie on the other one.",
-		Remedy:  "Look at the path; the recovery's slot is what jarlid card names under \"started from\".", Final: true,
+		Meaning: "A file or folder that is named is not there: on the phone, on the slot its recovery runs on, or in the folder of the sheet.",
+		Why:     "Nothing can be moved or sent that is not there. On phones with slots it may be on the other slot.",
+		Remedy:  "Check the path. On the phone, jarlid card names the recovery's slot under \"started from\". A file of a sheet that is elsewhere is named with --file NAME=PATH.", Final: true,
 	},
 	ReadOnly: {
 		Meaning: "The partition's file system can't be written at all.",
@@ -266,10 +266,20 @@ var texts = map[string]Text{
 		Why:     "Phones remember the newest index they started locked, and a locked phone never starts anything older again. An unlocked one does not look at it.",
 		Remedy:  "Nothing while the phone stays unlocked. Do not lock it over this; write a newer set first.",
 	},
-	BackupDamaged: {
-		Meaning: "A file of the backup is not what it was when the backup was taken.",
-		Why:     "A changed or cut image written to a partition leaves a phone that may not start; the backup is there to prevent just that.",
-		Remedy:  "Take another copy of the folder. Nothing is written from this one.", Final: true,
+	BackupExists: {
+		Meaning: "The folder holds a finished backup.",
+		Why:     "A backup is a record of one moment. Taking another one into the same folder would mix two states of the phone, and restoring that mixture may leave a phone that does not boot.",
+		Remedy:  "Name another folder with -o. In a sheet the output names a series, and each run makes a folder of its own.", Final: true,
+	},
+	OutputShared: {
+		Meaning: "Two phones of one run, or two programs, would write to the same folder.",
+		Why:     "The second one would overwrite what the first one saved, and both would report success.",
+		Remedy:  "Give each phone a folder of its own, for example with ${name} in the sheet's output.", Final: true,
+	},
+	ReadableByOthers: {
+		Meaning: "Other users of this computer can read the folder the backup goes to.",
+		Why:     "A backup holds the owner's pictures and files, and the phone's own keys and numbers.",
+		Remedy:  "Choose a folder that only you can read, or restrict this one: chmod 700 FOLDER.",
 	},
 	BackupDiffers: {
 		Meaning: "A partition had another size when the backup was taken.",
@@ -419,10 +429,9 @@ var texts = map[string]Text{
 		Remedy:  "Bring the phone into that state, or change the condition in the sheet if you know better.",
 	},
 	FileChanged: {
-		Meaning: "A file of the sheet is not the one it was written for, or is not there.",
-		Why:     "The sheet was judged with a file of that size and digest. Another one may be for another phone, another version or damaged.",
-		Remedy:  "Bring the file back, or draft the sheet anew from the files that are there. One that lies elsewhere is named on the command line: --file NAME=PATH.",
-		Final:   true,
+		Meaning: "The file changed after it was verified.",
+		Why:     "Jar Lid verifies a file once and remembers it by its size and times. A program that writes the file meanwhile, such as a download that is still running, makes what is sent another file.",
+		Remedy:  "Wait until nothing writes the file any more, and run the command again: the file is verified again. What was written to the phone meanwhile has to be written again.", Final: true,
 	},
 	NoTaskFits: {
 		Meaning: "None of the sheet's tasks is for this kind of phone.",

@@ -89,8 +89,22 @@ func spoiled(err error, n int64) error {
 	if errors.As(err, &said) || image.AboutNoDamage(err) {
 		return err
 	}
-	return fmt.Errorf("the data is damaged or cut short at byte %d: %w", n, err)
+	return &SpoiledError{n, err}
 }
+
+// SpoiledError says that a stream could not be read to its end.
+type SpoiledError struct {
+	At  int64 // bytes that were read of what is inside
+	Err error // the decompressor's
+}
+
+// Error names the place.
+func (e *SpoiledError) Error() string {
+	return fmt.Sprintf("the data is damaged or cut short at byte %d: %v", e.At, e.Err)
+}
+
+// Unwrap gives the cause.
+func (e *SpoiledError) Unwrap() error { return e.Err }
 
 // smallItem is the size under which an item is read at once: an archive may hold many thousand of
 // them, and a second core with its buffers costs more than it saves.

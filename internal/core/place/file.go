@@ -3,21 +3,70 @@
 package place
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/wrap"
+	"jarlid/internal/core/lift"
+	"jarlid/internal/core/local"
+	"jarlid/internal/core/spell"
+	"jarlid/internal/core/verify"
 )
 
-// CutShort is the finding about a file that ends too early.
-func CutShort(f *ident.File) []finding.Finding {
-	if !f.Short {
+// Verified gives the findings about a file that was verified, at most one. label is what a person calls it.
+func Verified(label string, f *ident.File, r *verify.Result) []finding.Finding {
+	switch {
+	case r.Has(verify.Damaged):
+		return []finding.Finding{{Name: finding.DamagedFile, Severity: finding.Stop, About: label, Final: true,
+			Text:   label + " is damaged: " + faultWords(r, verify.Damaged),
+			Remedy: "get the file again, and compare its size or digest with what its source states"}}
+	case r.Has(verify.Altered):
+		x := finding.Finding{Name: finding.AlteredFile, Severity: finding.Stop, About: label, Named: true,
+			Text: label + " is whole, and was changed after it was signed: " + faultWords(r, verify.Altered)}
+		accept := "if the change is meant: --accept " + local.Quote(finding.AlteredFile+"="+label)
+		switch {
+		case f.IsPackage():
+			x.Remedy = accept + "; the recovery then asks about the signature, or refuses"
+		case f.Kind == ident.App:
+			x.Remedy = "get the app as its maker signed it; the system refuses this one"
+		default:
+			x.Remedy = accept + "; vbmeta must not enforce it (jarlid vbmeta loosen)"
+		}
+		return []finding.Finding{x}
+	}
+	return nil
+}
+
+// Damaged is the finding of a file that err shows to be damaged; nil for errors of another kind, such as
+// those of the computer.
+func Damaged(label string, err error) *finding.StopError {
+	var shown *image.Error
+	var digest *lift.DigestError
+	var spoiled *lift.SpoiledError
+	var trailing *wrap.TrailingError
+	if err == nil || image.AboutNoDamage(err) ||
+		!errors.As(err, &shown) && !errors.As(err, &digest) && !errors.As(err, &spoiled) && !errors.As(err, &trailing) {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.DownloadCutShort, Severity: finding.Stop, About: FileName(f.Path), Final: true,
-		Text: f.Damage, Remedy: "fetch the file again and compare its size or digest"}}
+	r := &verify.Result{Faults: []verify.Fault{{Kind: verify.Damaged, Text: spell.Error(err)}}}
+	return &finding.StopError{Findings: Verified(label, nil, r)}
+}
+
+// faultWords joins what disagrees.
+func faultWords(r *verify.Result, k verify.Kind) string {
+	var list []string
+	for _, f := range r.Faults {
+		if f.Kind == k && !slices.Contains(list, f.Text) {
+			list = append(list, f.Text)
+		}
+	}
+	return strings.Join(list, "; ")
 }
 
 // NotContent is the finding about a file that holds nothing a phone could take: a text, a page

@@ -21,6 +21,9 @@ type InstallApp struct {
 	Unsigned string
 }
 
+// Sends is the app package.
+func (i *InstallApp) Sends() []Sent { return sent(i.File) }
+
 // Title says what is done.
 func (i *InstallApp) Title() string { return "install the app " + place.FileName(i.File.Path) }
 
@@ -30,7 +33,7 @@ func (*InstallApp) Modes() []card.Mode { return []card.Mode{card.System} }
 // Check holds the app against the phone and its system.
 func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
 	name := place.FileName(i.File.Path)
-	list := place.CutShort(i.File)
+	var list []finding.Finding
 	if i.File.Kind != ident.App || i.File.App == nil {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,

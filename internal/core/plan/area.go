@@ -13,6 +13,7 @@ import (
 // WipeArea erases a part of what is on the phone from its recovery: through the
 // recovery's root shell, or by a person in its menu.
 type WipeArea struct {
+	base
 	Area string // caches, apps, storage, system, vendor
 	Slot string // of system and vendor, on phones with slots
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +12,23 @@ import (
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/place"
 )
+
+// TestSends: a step that has a file sends it, so that the file is verified before anything acts.
+func TestSends(t *testing.T) {
+	file := reflect.TypeFor[*ident.File]()
+	for s := range everyStep() {
+		v := reflect.ValueOf(s).Elem()
+		for i := range v.NumField() {
+			if v.Field(i).Type() != file || v.Field(i).IsNil() {
+				continue
+			}
+			f := v.Field(i).Interface().(*ident.File)
+			if !slices.ContainsFunc(s.Sends(), func(x Sent) bool { return x.File == f && x.Label != "" }) {
+				t.Errorf("%s (%T) does not say that it sends %s", s.Title(), s, f.Path)
+			}
+		}
+	}
+}
 
 // everyStep gives one of each kind of step, and the partitions whose contents it
 // changes, worked out from what it does.

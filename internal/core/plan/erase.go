@@ -12,6 +12,7 @@ import (
 // Erase erases one partition in the bootloader, or a logical one in userspace
 // fastboot.
 type Erase struct {
+	base
 	Area            string // what the person called it
 	Partition, Slot string
 	Logical         bool
@@ -98,6 +99,7 @@ func meaning(partition string) string {
 
 // Unlock opens the bootloader.
 type Unlock struct {
+	base
 	Ask []string
 }
 

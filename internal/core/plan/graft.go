@@ -65,6 +65,9 @@ func NewGraft(f *ident.File, home place.Home, c *card.Card, m *model.Model, writ
 	return []Step{try, &Graft{File: f, Home: home, Into: writes}}
 }
 
+// Sends is the recovery.
+func (g *Graft) Sends() []Sent { return sent(g.File) }
+
 // Title says what is done.
 func (g *Graft) Title() string {
 	var names []string

@@ -72,8 +72,8 @@ func said(list []finding.Finding) string {
 // TestFindings: the same rule on a known and an unknown fact.
 func TestFindings(t *testing.T) {
 	write := func(f *ident.File) Step { return &Write{File: f, Partition: "recovery", Slot: "b", Recovery: true} }
-	big, cut, plain := recovery("dunlin"), recovery("dunlin"), recovery("dunlin")
-	big.Size, cut.Short, plain.Kind = 1<<30, true, ident.Boot
+	big, plain := recovery("dunlin"), recovery("dunlin")
+	big.Size, plain.Kind = 1<<30, ident.Boot
 	for _, c := range []struct {
 		name string
 		step Step
@@ -95,7 +95,6 @@ func TestFindings(t *testing.T) {
 		{"too big", write(big), phone(), "stop image-too-big"},
 		{"no such partition", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")), card.Nothing), "stop no-such-partition"},
 		{"size unknown", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")), ""), "warn no-such-partition"},
-		{"cut short", write(cut), phone(), "stop download-cut-short"},
 		{"not a recovery", write(plain), phone(), "stop not-a-recovery"},
 		{"formatted", &Sideload{File: rom("dunlin", "boot")}, phone(), ""},
 		{"encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, card.DataEncrypted), "stop encrypted-data"},

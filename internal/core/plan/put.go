@@ -24,6 +24,9 @@ type Put struct {
 	To   string // storage or sd
 }
 
+// Sends is the file.
+func (p *Put) Sends() []Sent { return sent(p.File) }
+
 // Title says what is done.
 func (p *Put) Title() string {
 	return fmt.Sprintf("put %s to %s", place.FileName(p.File.Path), storageWords(p.To))
@@ -41,7 +44,7 @@ func (p *Put) Modes() []card.Mode { return []card.Mode{card.Recovery, card.Syste
 
 // Check: the storage must be there and have room.
 func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	list := append(place.CutShort(p.File), p.packageFindings(c, m, all)...)
+	list := p.packageFindings(c, m, all)
 	free := c.Get(card.FactFree.Of(p.To))
 	switch {
 	case free.Known() && free.Value == card.Nothing:
@@ -91,6 +94,9 @@ type InstallFrom struct {
 	File *ident.File
 	To   string
 }
+
+// Sends is the package, which a step before put there.
+func (p *InstallFrom) Sends() []Sent { return sent(p.File) }
 
 // Title says what is done.
 func (p *InstallFrom) Title() string {

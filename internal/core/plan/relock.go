@@ -13,6 +13,7 @@ import (
 
 // Relock locks the bootloader again.
 type Relock struct {
+	base
 	// Images are the digests of the maker's images that were named and whose chain
 	// verifies, by partition without a slot; none: nothing was named.
 	Images map[string]string

@@ -22,6 +22,9 @@ type Sideload struct {
 	File *ident.File
 }
 
+// Sends is the package.
+func (s *Sideload) Sends() []Sent { return sent(s.File) }
+
 // Title says what is done.
 func (s *Sideload) Title() string { return "install " + place.FileName(s.File.Path) }
 
@@ -34,7 +37,7 @@ func (s *Sideload) Ends() card.Mode { return card.Recovery }
 // Check holds the package against the phone and what was done to it.
 func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
 	name := place.FileName(s.File.Path)
-	list := place.CutShort(s.File)
+	var list []finding.Finding
 	if !s.File.IsPackage() {
 		if len(list) == 0 {
 			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,

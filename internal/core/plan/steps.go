@@ -223,6 +223,7 @@ func batteryFinding(c *card.Card) []finding.Finding {
 // FormatData formats userdata, and metadata where there is one: in the
 // bootloader by erasing, in a recovery by its shell or by hand.
 type FormatData struct {
+	base
 	// Menu says that it is done by hand in the menu of a recovery that can't be seen.
 	Menu bool
 }

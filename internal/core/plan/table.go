@@ -18,6 +18,9 @@ type WriteTable struct {
 	File *ident.File
 }
 
+// Sends is the table.
+func (w *WriteTable) Sends() []Sent { return sent(w.File) }
+
 // Title says what is done.
 func (w *WriteTable) Title() string {
 	return fmt.Sprintf("write %s to the loader's table of partitions", place.FileName(w.File.Path))

@@ -24,6 +24,7 @@ type Write struct {
 	Recovery  bool   // it is meant as the recovery
 	Forced    bool   // a person named the destination
 	Known     bool   // it was read from there: what it is need not be judged
+	Made      bool   // Jar Lid made it, from verified files or from what the phone holds
 	Logical   bool
 	Shell     bool // it can be written where the phone is: through its recovery's root shell
 	Home      place.Home
@@ -61,6 +62,11 @@ func (w *Write) Modes() []card.Mode {
 	return []card.Mode{card.Bootloader, card.Fastbootd, card.Loader}
 }
 
+// Sends is the image.
+func (w *Write) Sends() []Sent {
+	return []Sent{{File: w.File, Label: cmp.Or(w.Label, place.FileName(w.File.Path)), Made: w.Made || w.Known}}
+}
+
 // Writes is the partition.
 func (w *Write) Writes(*card.Card) []card.Partition { return []card.Partition{w.Name()} }
 
@@ -88,7 +94,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	if no := place.NotContent(w.File, w.label()); no != nil && !w.Known {
 		return no
 	}
-	list := place.CutShort(w.File)
+	var list []finding.Finding
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(w.File.Path),
@@ -248,6 +254,9 @@ func NewTry(f *ident.File, c *card.Card, m *model.Model) *Try {
 	return &Try{File: f, Home: place.RecoveryHome(c, m), Ask: m.Questions()}
 }
 
+// Sends is the image.
+func (t *Try) Sends() []Sent { return sent(t.File) }
+
 // Title says what is done.
 func (t *Try) Title() string { return "start " + place.FileName(t.File.Path) + " without writing it" }
 
@@ -260,7 +269,7 @@ func (t *Try) Ends() card.Mode { return card.Recovery }
 // Check: the bootloader must be able to, and the image be one it can start.
 func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
 	instead := "write it instead: jarlid recovery install " + local.Quote(t.File.Path)
-	list := append(place.CutShort(t.File), commandFinding(c, "boot", instead)...)
+	list := commandFinding(c, "boot", instead)
 	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
 		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(t.File.Path),
 			Text: "the file is " + t.File.What() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + local.Quote(t.File.Path)})

@@ -10,11 +10,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"runtime"
 	"sync"
-	"sync/atomic"
 
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/ota"
@@ -23,6 +21,7 @@ import (
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/spell"
+	"jarlid/internal/core/verify"
 )
 
 // Verdict is what comes of all checks of a file.
@@ -102,13 +101,12 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 	var wg sync.WaitGroup
 	var digests map[sums.Algorithm]string
 	var derr error
-	var moved atomic.Int64
 	wg.Go(func() {
 		need := map[sums.Algorithm]bool{sums.SHA256: true}
 		for _, s := range w.Sums {
 			need[s.Algorithm] = true
 		}
-		digests, derr = digestAll(ctx, r, size, need, func(n int64) { moved.Store(n); w.Moved(n) })
+		digests, derr = verify.Digests(ctx, r, size, need, w.Moved)
 	})
 	own := &Result{}
 	var oerr error
@@ -143,67 +141,8 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 
 // Digest gives the digest of the size bytes of r, in hex. moved is told how far it is.
 func Digest(ctx context.Context, r io.ReaderAt, size int64, a sums.Algorithm, moved func(int64)) (string, error) {
-	all, err := digestAll(ctx, r, size, map[sums.Algorithm]bool{a: true}, moved)
+	all, err := verify.Digests(ctx, r, size, map[sums.Algorithm]bool{a: true}, moved)
 	return all[a], err
-}
-
-// digestAll reads a range once and makes all digests of it, each on a
-// goroutine of its own.
-func digestAll(ctx context.Context, r io.ReaderAt, size int64, need map[sums.Algorithm]bool, moved func(int64)) (map[sums.Algorithm]string, error) {
-	const piece = 1 << 20
-	type block struct {
-		b    []byte
-		left *atomic.Int32
-	}
-	hashes := map[sums.Algorithm]hash.Hash{}
-	var feeds []chan block
-	empty := make(chan []byte, 6)
-	for range 6 {
-		empty <- make([]byte, piece)
-	}
-	var wg sync.WaitGroup
-	for a := range need {
-		h := a.New()
-		hashes[a] = h
-		ch := make(chan block, 6)
-		feeds = append(feeds, ch)
-		wg.Go(func() {
-			for b := range ch {
-				h.Write(b.b)
-				if b.left.Add(-1) == 0 {
-					empty <- b.b[:piece]
-				}
-			}
-		})
-	}
-	err := func() error {
-		for at := int64(0); at < size; {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			b := (<-empty)[:min(piece, size-at)]
-			if n, err := r.ReadAt(b, at); n < len(b) {
-				return fmt.Errorf("it cannot be read at byte %d: %w", at+int64(n), err)
-			}
-			left := &atomic.Int32{}
-			left.Store(int32(len(feeds)))
-			for _, ch := range feeds {
-				ch <- block{b, left}
-			}
-			at += int64(len(b))
-			moved(at)
-		}
-		return nil
-	}()
-	for _, ch := range feeds {
-		close(ch)
-	}
-	wg.Wait()
-	out := map[sums.Algorithm]string{}
-	for a, h := range hashes {
-		out[a] = hex.EncodeToString(h.Sum(nil))
-	}
-	return out, err
 }
 
 // inner checks what a file says of itself.
@@ -242,7 +181,7 @@ func (r *Result) appended(ctx context.Context, f *ident.File, at io.ReaderAt, si
 	if !ok {
 		return nil
 	}
-	got, err := digestAll(ctx, at, covered, map[sums.Algorithm]bool{s.Algorithm: true}, func(int64) {})
+	got, err := verify.Digests(ctx, at, covered, map[sums.Algorithm]bool{s.Algorithm: true}, nil)
 	if err != nil {
 		return err
 	}
@@ -263,7 +202,7 @@ func (r *Result) payload(ctx context.Context, f *ident.File, at io.ReaderAt) err
 	if f.Package != nil {
 		body = io.NewSectionReader(at, f.Package.PayloadOffset, f.Package.PayloadSize)
 		if want := f.Package.Properties["FILE_HASH"]; want != "" {
-			got, err := digestAll(ctx, body, f.Package.PayloadSize, map[sums.Algorithm]bool{sums.SHA256: true}, func(int64) {})
+			got, err := verify.Digests(ctx, body, f.Package.PayloadSize, map[sums.Algorithm]bool{sums.SHA256: true}, nil)
 			if err != nil {
 				return err
 			}

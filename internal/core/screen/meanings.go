@@ -131,7 +131,7 @@ var meanings = []Meaning{
 		Do:   "Hold power for ten seconds, then bring it into the bootloader by its keys.", Command: "jarlid go bootloader", Finding: finding.PreImageMissing},
 	{Name: "zip-damaged", group: "installing a package", Verdict: Act, keys: []string{"zip|package|archive|file|download", "corrupt*|damaged|open|map|invalid|read|bad|unexpected"}, need: 2, not: "signature|footer|error|for|card",
 		Text: "The package can't be read: a download that broke off, or a transfer that did.",
-		Do:   "Check its digest on the computer and fetch it again.", Command: "jarlid proof PACKAGE", Finding: finding.DownloadCutShort},
+		Do:   "Check its digest on the computer and fetch it again.", Command: "jarlid proof PACKAGE", Finding: finding.DamagedFile},
 	{Name: "transfer-broken", group: "installing a package", Verdict: Act, need: 2, keys: []string{"transfer|connection|link|sideload|cable|download", "broke|broken|lost|fail*|abort*|cut|dropped|interrupted"}, not: "signature|verification|slot|snapshot|mount*",
 		Text: "The connection was lost in the middle. Nothing was installed from a package that did not arrive whole; a partition that was being written is not whole.",
 		Do:   "See what broke off, then run the same command again with another cable or port. Nothing has to be formatted for it.", Command: "jarlid"},

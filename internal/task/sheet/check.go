@@ -125,6 +125,7 @@ type Ready struct {
 	Env  *task.Env
 	Sums *files.Sums
 
+	wrong  []Found // files that are not what the sheet states
 	mu     sync.Mutex
 	loaded map[string]*loading // by the words of a task
 	close  []func()
@@ -151,6 +152,7 @@ func (o *Opened) Prepare(ctx context.Context, e *task.Env) *Ready {
 // load makes the files of a task ready; they are put away when the sheet is.
 func (r *Ready) load(ctx context.Context, w task.Work) error {
 	e := &task.Env{Bench: r.Env.Bench, Options: r.Env.Options, MaxMemory: r.Env.MaxMemory}
+	e.Options.Verifier = r.Env.Verifier()
 	e.Options.Observer = quiet{r.Env.Options.Observer}
 	err := w.Load(ctx, e)
 	r.mu.Lock()
@@ -163,7 +165,9 @@ func (r *Ready) load(ctx context.Context, w task.Work) error {
 func (r *Ready) Changed(ctx context.Context) ([]Found, error) {
 	ctx, stop := r.Env.UntilStopped(ctx)
 	defer stop()
-	return r.changed(ctx, r.Env, r.Sums)
+	var err error
+	r.wrong, err = r.changed(ctx, r.Env)
+	return r.wrong, err
 }
 
 // quiet keeps what is told of files from being told once a task.
@@ -229,7 +233,7 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 	ahead := j.Ahead()
 	if slices.ContainsFunc(r.Tasks, func(t Task) bool { return t.Command == "relock" }) {
 		ahead.Digest = func(path string) (string, error) {
-			sum, _, err := r.Sums.Of(ctx, path, nil)
+			sum, _, err := r.Env.Verifier().SHA256(ctx, path, nil)
 			return sum, err
 		}
 	}
@@ -298,7 +302,7 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 		if len(l.Unsure) > 0 {
 			out.Open = append(out.Open, fmt.Sprintf("task %d: whether it is for this phone is read when it is its turn (%s)", l.N, strings.Join(l.Unsure, ", ")))
 		}
-		if err := r.line(ahead, &l, made[i], r.accepts(j.Accept, t)); err != nil {
+		if err := r.line(ctx, ahead, &l, made[i], r.accepts(j.Accept, t)); err != nil {
 			return nil, err
 		}
 		l.Findings = append(l.Findings, finding.Apply(before.with(&l), r.accepts(j.Accept, t))...)
@@ -334,7 +338,7 @@ func (j *Judged) unread() {
 }
 
 // line judges one task, or the commands that are left of it.
-func (r *Ready) line(ahead *engine.Ahead, l *Line, list []*Made, accept []finding.Accept) error {
+func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*Made, accept []finding.Accept) error {
 	all := &engine.Foreseen{}
 	for _, m := range list {
 		var f *engine.Foreseen
@@ -343,7 +347,7 @@ func (r *Ready) line(ahead *engine.Ahead, l *Line, list []*Made, accept []findin
 		case wrong:
 			f = &engine.Foreseen{Findings: t.found}
 		case engine.Task:
-			f, err = ahead.Foresee(t, accept)
+			f, err = ahead.Foresee(ctx, t, accept)
 		case foreseer:
 			f, err = t.Foresee(ahead)
 		}
@@ -352,7 +356,11 @@ func (r *Ready) line(ahead *engine.Ahead, l *Line, list []*Made, accept []findin
 		}
 		all.Join(f)
 	}
-	l.Findings = append(l.Findings, finding.Apply(all.Findings, accept)...)
+	for _, f := range finding.Apply(all.Findings, accept) {
+		if !slices.ContainsFunc(r.wrong, func(o Found) bool { return o.Finding.Name == f.Name && o.Finding.About == f.About }) {
+			l.Findings = append(l.Findings, f) // otherwise it is told of the files
+		}
+	}
 	l.Foreseen, l.Bytes, l.Seconds = all, all.Bytes, int(all.Takes/time.Second)
 	return nil
 }

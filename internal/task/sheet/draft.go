@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/spell"
+	"jarlid/internal/core/verify"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
@@ -85,8 +86,6 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 	if _, err := os.Stat(output); !d.Over && !errors.Is(err, fs.ErrNotExist) {
 		return nil, usage("%s is there already; name another file with -o, or write over it with --over", output)
 	}
-	sums := files.NewSums(ctx)
-	defer sums.Close()
 	var given []*advice.Given
 	info := map[string]File{}
 	for _, p := range paths {
@@ -99,9 +98,10 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 			return nil, err
 		}
 		g.Name = shortName(g.File, d, info)
-		moved, end := e.Working("digested", filepath.Base(p), g.File.Size)
-		sum, size, err := sumOf(ctx, sums, p, moved)
-		end()
+		if err := verified(ctx, e, p, g); err != nil {
+			return nil, err
+		}
+		sum, size, err := sumOf(ctx, e.Verifier(), p, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -142,6 +142,32 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		out.Tasks, out.Why = append(out.Tasks, t.Typed()), append(out.Why, ev.Tasks[i].Why)
 	}
 	return out, nil
+}
+
+// verified verifies a file, or the files of a folder, before a job is worked out around it.
+func verified(ctx context.Context, e *task.Env, path string, g *advice.Given) error {
+	paths, parts := []string{path}, []*ident.File{g.File}
+	if g.Set {
+		paths, parts = nil, make([]*ident.File, len(g.File.Members))
+		for _, m := range g.File.Members {
+			paths = append(paths, filepath.Join(path, m.Name))
+		}
+	}
+	for i, p := range paths {
+		res, err := e.Verifier().Verify(ctx, p, parts[i], e.Working)
+		if err != nil {
+			return err
+		}
+		found := place.Verified(filepath.Base(p), g.File, res)
+		switch {
+		case len(found) == 0:
+		case res.Has(verify.Damaged):
+			g.File.Damage = found[0].Text
+		default:
+			g.Altered = append(g.Altered, found[0].Text)
+		}
+	}
+	return nil
 }
 
 func orEmpty(list []string) []string {

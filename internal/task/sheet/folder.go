@@ -16,6 +16,9 @@ import (
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/sums"
+	"jarlid/internal/core/place"
+	"jarlid/internal/core/verify"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -202,18 +205,18 @@ func (o *Opened) output(word string) string {
 	return filepath.Join(filepath.Dir(o.Path), clean)
 }
 
-// changed holds the files against what the sheet says of them: each is read once. Errors are
+// changed verifies the files of the sheet, by what it states of them too: each is read once. Errors are
 // those of the computer; what differs is found.
-func (o *Opened) changed(ctx context.Context, e *task.Env, sums *files.Sums) (list []Found, err error) {
+func (o *Opened) changed(ctx context.Context, e *task.Env) (list []Found, err error) {
 	for _, f := range o.Files {
 		path := o.path(f)
-		add := func(format string, args ...any) {
-			list = append(list, Found{finding.Finding{Name: finding.FileChanged, Severity: finding.Stop, Final: true, About: f.Name, Text: fmt.Sprintf(format, args...),
-				Remedy: "bring the file back, or draft the sheet anew; one that lies elsewhere is named with --file " + f.Name + "=PATH"}, f.Line})
+		missing := func(format string, args ...any) {
+			list = append(list, Found{finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop, Final: true, About: f.Name,
+				Text: fmt.Sprintf(format, args...), Remedy: "bring the file back; one that is elsewhere is named with --file " + f.Name + "=PATH"}, f.Line})
 		}
 		st, err := os.Stat(path)
 		if errors.Is(err, fs.ErrNotExist) {
-			add("%s (%s) is not there", f.Name, path)
+			missing("%s (%s) is not there", f.Name, path)
 			continue
 		}
 		if err != nil {
@@ -223,30 +226,54 @@ func (o *Opened) changed(ctx context.Context, e *task.Env, sums *files.Sums) (li
 			if out, err := leadsOut(filepath.Dir(o.Path), path); err != nil {
 				return list, err
 			} else if out {
-				add("%s is a link that leads out of the sheet's folder", f.Path)
+				missing("%s is a link that leads out of the sheet's folder, and is not followed", f.Path)
 				continue
 			}
 		}
-		if f.SHA256 == "" && !st.IsDir() { // what it is to be is not said; its digest is made while it is sent
-			if f.Size >= 0 && f.Size != st.Size() {
-				add("%s has %s (%d bytes), and the sheet was written for one of %d bytes", f.Path, image.Size(st.Size()), st.Size(), f.Size)
-			}
-			continue
-		}
-		moved, end := e.Working("digested", f.Name, st.Size())
-		sum, size, err := sumOf(ctx, sums, path, moved)
-		end()
+		text, err := o.differs(ctx, e, f, path, st)
 		if err != nil {
 			return list, err
 		}
-		switch {
-		case f.Size >= 0 && f.Size != size:
-			add("%s has %s (%d bytes), and the sheet was written for one of %d bytes", f.Path, image.Size(size), size, f.Size)
-		case f.SHA256 != "" && f.SHA256 != sum:
-			add("%s is another file than the one the sheet was written for: its SHA-256 is %s", f.Path, sum)
+		if text != "" {
+			list = append(list, Found{finding.Finding{Name: finding.DamagedFile, Severity: finding.Stop, Final: true, About: filepath.Base(path),
+				Text: text, Remedy: "get the file again, or draft the sheet again; one that is elsewhere is named with --file " + f.Name + "=PATH"}, f.Line})
 		}
 	}
 	return list, nil
+}
+
+// differs verifies a file or a folder of the sheet; "" where nothing disagrees.
+func (o *Opened) differs(ctx context.Context, e *task.Env, f File, path string, st fs.FileInfo) (string, error) {
+	v := e.Verifier()
+	wrongSize := func(size int64) string {
+		return fmt.Sprintf("%s has %s (%d bytes), and the sheet was written for one of %d bytes", f.Path, image.Size(size), size, f.Size)
+	}
+	if st.IsDir() {
+		if f.SHA256 == "" && f.Size < 0 {
+			return "", nil
+		}
+		sum, size, err := sumOf(ctx, v, path, nil)
+		switch {
+		case err != nil:
+			return "", err
+		case f.Size >= 0 && f.Size != size:
+			return wrongSize(size), nil
+		case f.SHA256 != "" && f.SHA256 != sum:
+			return fmt.Sprintf("%s holds other files than the sheet was written for: their SHA-256 is %s", f.Path, sum), nil
+		}
+		return "", nil
+	}
+	if f.Size >= 0 && f.Size != st.Size() {
+		return wrongSize(st.Size()), nil
+	}
+	if f.SHA256 != "" {
+		v.State(path, files.Stated{From: "the sheet", Loose: true, List: []sums.Sum{{Algorithm: sums.SHA256, Digest: f.SHA256}}})
+	}
+	res, err := v.Verify(ctx, path, nil, e.Working)
+	if err != nil || !res.Has(verify.Damaged) {
+		return "", err
+	}
+	return place.Verified(filepath.Base(path), nil, res)[0].Text, nil
 }
 
 // leadsOut tells whether a path leads out of a folder by its links.
@@ -269,13 +296,13 @@ const maxInFolder = 10000
 // sumOf gives the size and the SHA-256 of a file, or of a folder: that of the list of its files
 // in the order of their names, a line each as the GNU tools write it: digest, two blanks, path
 // with slashes.
-func sumOf(ctx context.Context, sums *files.Sums, path string, moved func(int64)) (sum string, size int64, err error) {
+func sumOf(ctx context.Context, v *files.Verifier, path string, moved func(int64)) (sum string, size int64, err error) {
 	st, err := os.Stat(path)
 	if err != nil {
 		return "", 0, err
 	}
 	if !st.IsDir() {
-		return sums.Of(ctx, path, moved)
+		return v.SHA256(ctx, path, moved)
 	}
 	var names []string
 	err = filepath.WalkDir(path, func(p string, d fs.DirEntry, err error) error {
@@ -293,7 +320,7 @@ func sumOf(ctx context.Context, sums *files.Sums, path string, moved func(int64)
 	h := sha256.New()
 	lines := map[string]string{}
 	for _, n := range names {
-		one, bytes, err := sums.Of(ctx, n, nil)
+		one, bytes, err := v.SHA256(ctx, n, nil)
 		if err != nil {
 			return "", 0, err
 		}

@@ -81,7 +81,7 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 		rest = []*Made{m}
 	}
 	l := Line{N: n}
-	if err := r.line(j.Ahead(), &l, rest[:1], nil); err != nil {
+	if err := r.line(ctx, j.Ahead(), &l, rest[:1], nil); err != nil {
 		return from, nil, err
 	}
 	if slices.ContainsFunc(l.Findings, func(f finding.Finding) bool { return f.Name == finding.NotInThisMode }) {

@@ -14,7 +14,7 @@ import (
 // cares for count as zeros, as libsparse has it. An image that states none is as it is. Errors:
 // *image.Error.
 func Verify(r io.ReaderAt, size int64) error {
-	stated, err := states(r, size)
+	stated, err := States(r, size)
 	if err != nil || !stated {
 		return err
 	}
@@ -67,8 +67,8 @@ func Verify(r io.ReaderAt, size int64) error {
 // onlyWriter keeps a hash from reading by itself, so that the buffer is used.
 type onlyWriter struct{ io.Writer }
 
-// states tells whether an image states any sum.
-func states(r io.ReaderAt, size int64) (bool, error) {
+// States reports whether a sparse image states any checksum. Errors: *image.Error.
+func States(r io.ReaderAt, size int64) (bool, error) {
 	s, err := NewReader(r, size)
 	if err != nil {
 		return false, err

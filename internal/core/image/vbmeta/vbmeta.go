@@ -252,6 +252,14 @@ func (m *Image) Verify() error {
 	return nil
 }
 
+// WithoutFlags gives the image as it was before flags were set in its header; every other byte is shared.
+func (m *Image) WithoutFlags() *Image {
+	c := *m
+	c.Flags, c.header = 0, bytes.Clone(m.header)
+	binary.BigEndian.PutUint32(c.header[120:], 0)
+	return &c
+}
+
 // WithFlags gives a copy of a vbmeta image with other flags in its header; every
 // other byte stays. The signature does not fit any more, since it covers the header.
 func WithFlags(img []byte, flags uint32) ([]byte, error) {

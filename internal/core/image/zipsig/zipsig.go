@@ -136,15 +136,20 @@ func (s *Signature) Verify(ctx context.Context, r io.ReaderAt) error {
 			return err
 		}
 	}
-	ok := false
-	switch k := s.signer.PublicKey.(type) {
-	case *rsa.PublicKey:
-		ok = rsa.VerifyPKCS1v15(k, s.Hash, h.Sum(nil), s.value) == nil
-	case *ecdsa.PublicKey:
-		ok = ecdsa.VerifyASN1(k, h.Sum(nil), s.value)
-	}
-	if !ok {
+	if !s.Fits(h.Sum(nil)) {
 		return ErrMismatch
 	}
 	return nil
+}
+
+// Fits reports whether the signature is over the digest of the signed range, made with Hash, by the
+// certificate in the package.
+func (s *Signature) Fits(digest []byte) bool {
+	switch k := s.signer.PublicKey.(type) {
+	case *rsa.PublicKey:
+		return rsa.VerifyPKCS1v15(k, s.Hash, digest, s.value) == nil
+	case *ecdsa.PublicKey:
+		return ecdsa.VerifyASN1(k, digest, s.value)
+	}
+	return false
 }
