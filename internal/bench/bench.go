@@ -14,7 +14,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/gofrs/flock"
 	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/model"
@@ -66,6 +65,7 @@ type Options struct {
 // Bench is a home folder: models, bench.yaml, this computer's key, jobs.
 type Bench struct {
 	Home   string
+	Closed bool // other users could read the home folder until now
 	Models model.Set
 
 	locks  string
@@ -112,11 +112,16 @@ func Open(o Options) (*Bench, error) {
 	if b.locks == "" {
 		b.locks = lockFolder()
 	}
+	var err error
+	if isDir(b.Home) {
+		if b.Closed, err = host.Private(b.Home); err != nil {
+			return nil, err
+		}
+	}
 	var own fs.FS
 	if dir := filepath.Join(b.Home, "models"); isDir(dir) {
 		own = os.DirFS(dir)
 	}
-	var err error
 	b.Models, err = model.Load(own)
 	return b, err
 }
@@ -221,10 +226,10 @@ func (b *Bench) parse() (file, error) {
 // change rewrites bench.yaml under a lock, so that two programs do not lose
 // each other's phones.
 func (b *Bench) change(edit func(*file)) error {
-	if err := os.MkdirAll(b.Home, 0o700); err != nil {
+	if _, err := host.Private(b.Home); err != nil {
 		return err
 	}
-	lock := flock.New(b.listPath() + ".lock")
+	lock := host.Lock(b.listPath() + ".lock")
 	if err := take(lock, listLimit); err != nil {
 		return fmt.Errorf("%s: %w", b.listPath(), err)
 	}

@@ -51,7 +51,7 @@ func lockFolder() string {
 	if dir, err := os.UserCacheDir(); err == nil {
 		return filepath.Join(dir, "jarlid", "locks")
 	}
-	return filepath.Join(os.TempDir(), "jarlid-locks")
+	return filepath.Join(os.TempDir(), fmt.Sprintf("jarlid-locks-%d", os.Getuid()))
 }
 
 // keep are locks that stay until they are all let go.
@@ -107,7 +107,7 @@ func (b *Bench) lock(names ...string) (unlock func(), err error) {
 }
 
 func (b *Bench) take(names []string) (unlock func(), err error) {
-	if err := os.MkdirAll(b.locks, 0o700); err != nil {
+	if err := host.OwnFolder(b.locks); err != nil {
 		return nil, err
 	}
 	var held []func()
@@ -119,7 +119,7 @@ func (b *Bench) take(names []string) (unlock func(), err error) {
 	names = slices.Compact(slices.Sorted(slices.Values(names))) // in one order, so that two programs don't block each other
 	for _, n := range names {
 		free := b.turn(n)
-		l := flock.New(filepath.Join(b.locks, lockName(n)))
+		l := host.Lock(filepath.Join(b.locks, lockName(n)))
 		ok, err := l.TryLock()
 		if err == nil && !ok {
 			err = phone.ErrBusy
@@ -131,7 +131,7 @@ func (b *Bench) take(names []string) (unlock func(), err error) {
 		}
 		who := l.Path() + whoEnding
 		// That it can't be said who works on the phone is no reason not to.
-		_ = os.WriteFile(who, fmt.Appendf(nil, "%d %s", os.Getpid(), b.doing), 0o600)
+		_ = host.WriteWhole(who, fmt.Appendf(nil, "%d %s", os.Getpid(), b.doing), 0o600)
 		held = append(held, func() { os.Remove(who); l.Unlock(); free() })
 	}
 	return unlock, nil

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -183,7 +182,7 @@ func (b *Bench) keepLook(devices []usb.Device) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(b.Home, 0o700); err != nil {
+	if _, err := host.Private(b.Home); err != nil {
 		return err
 	}
 	return host.WriteWhole(b.lookPath(), append(data, '\n'), 0o600)

@@ -20,7 +20,7 @@ func (a *app) backupCommand() *cobra.Command {
 	var dir string
 	take := &cobra.Command{Use: "take [ITEM...]", Short: "Read partitions and the shared storage into a folder",
 		Long: "Items are partitions (boot, boot@a, boot@both) and storage. Without any: every partition a phone needs to start, and the\n" +
-			"shared storage where it can be read. An interrupted one goes on where it was.",
+			"shared storage where it can be read. The same command resumes an interrupted backup; a finished one is never written again.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.backupTake(cmd, args, &task.BackupTake{Items: args, Output: dir})
 		}}
@@ -68,7 +68,7 @@ func (a *app) backupTake(cmd *cobra.Command, args []string, t *task.BackupTake) 
 	}
 	if err != nil {
 		if len(r.Items) > 0 {
-			a.say(r.Phone, say.Note, "the same command goes on where this one ended")
+			a.say(r.Phone, say.Note, "the same command resumes it")
 		}
 		return err
 	}

@@ -416,7 +416,11 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(), Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown}
+	if b.Closed {
+		a.say("", say.Note, "%s could be read by other users of this computer; it is closed to them now", home)
+	}
+	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(), Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown,
+		Verifier: &files.Verifier{Home: home}}
 	if a.card != "" {
 		o.SavedCard = files.Unquote(a.card)
 	}
@@ -434,6 +438,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 		o.Accept = append(o.Accept, acc)
 	}
 	a.env = &task.Env{Bench: b, Options: o}
+	a.env.Later(o.Verifier.Save)
 	if a.memory != "" {
 		if a.env.MaxMemory, err = parseBytes(a.memory); err != nil {
 			return nil, err

@@ -97,14 +97,15 @@ func (a *app) sheetCheck(cmd *cobra.Command, args []string, o *sheetOptions) err
 	if err != nil {
 		return err
 	}
+	var judged []*sheet.Judged
+	for i := range all {
+		judged = append(judged, &all[i])
+	}
+	sheet.Share(judged)
 	c := sheet.Finish(r.Opened, changed, all)
 	a.result = c
 	for _, f := range changed {
 		a.sayFound("", f)
-	}
-	var judged []*sheet.Judged
-	for i := range all {
-		judged = append(judged, &all[i])
 	}
 	a.sayAllJudged(judged)
 	for _, w := range r.Wants() {
@@ -328,6 +329,7 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 	}
 	var phones []*sheet.Phone
 	var judged []*sheet.Judged
+	var opened []*sheet.Phone
 	for _, m := range t.members {
 		p, err := t.judge(ctx, m, run)
 		if err != nil {
@@ -335,9 +337,12 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 			m.sayFailed("", asFinding(err))
 			continue
 		}
-		judged = append(judged, p.Judged)
+		judged, opened = append(judged, p.Judged), append(opened, p)
+	}
+	sheet.Share(judged)
+	for _, p := range opened {
 		if stops := p.Judged.Stops(); len(stops) > 0 {
-			t.open[m.name] = &finding.StopError{Findings: stops, Told: true}
+			t.open[p.Name] = &finding.StopError{Findings: stops, Told: true}
 			continue
 		}
 		phones = append(phones, p)

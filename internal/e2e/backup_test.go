@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,7 +22,7 @@ func TestBackup(t *testing.T) {
 		if out := l.want(3, []string{"stop  no-such-partition: this phone has no partition nosuch; it has: boot_a"}, "backup", "take", "nosuch", "-o", dir); strings.Contains(out, "goes on where") {
 			t.Errorf("nothing was begun:\n%s", out)
 		}
-		l.want(0, []string{"not in it: ", ", storage"}, "backup", "take", "boot@a", "vbmeta", "-o", dir)
+		l.want(0, []string{"not in it: ", ", storage"}, "backup", "take", "boot@a", "vbmeta", "-o", dir+"-some")
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		when := time.Date(2026, 5, 3, 7, 30, 0, 0, time.UTC)
 		shared := filepath.Join(l.dir, "dunlin", "shared")
@@ -39,10 +40,10 @@ func TestBackup(t *testing.T) {
 			}
 		}
 		// The cable is pulled at every few hundred acknowledgements until it is whole.
-		code, rounds := -1, 0
+		code, rounds, out := -1, 0, ""
 		for after := int64(4000); code != 0; after *= 4 {
 			l.fault("dunlin", "drop", after)
-			code, _ = l.run("backup", "take", "-o", dir)
+			code, out = l.run("backup", "take", "-o", dir, "--json")
 			if rounds++; rounds > 9 {
 				t.Fatal("it never gets whole")
 			}
@@ -58,7 +59,11 @@ func TestBackup(t *testing.T) {
 			}
 			Without []string
 		}
-		l.result(0, &r, "backup", "take", "-o", dir)
+		lines := strings.Split(strings.TrimSpace(out), "\n")
+		if err := json.Unmarshal([]byte(lines[len(lines)-1]), &r); err != nil {
+			t.Fatal(err)
+		}
+		l.want(3, []string{"stop  backup-exists", "holds a finished backup of dunlin"}, "backup", "take", "-o", dir)
 		if len(r.Without) == 0 || len(r.Items) < 6 {
 			t.Errorf("%+v", r)
 		}

@@ -528,7 +528,7 @@ func TestNamesThatCollide(t *testing.T) {
 		}
 		kept := l.dir + "/kept"
 		l.want(0, []string{"is kept as"}, "backup", "take", "storage", "-o", kept)
-		l.want(0, nil, "backup", "take", "storage", "-o", kept) // again: what is there stays there
+		l.want(3, []string{"stop  backup-exists"}, "backup", "take", "storage", "-o", kept) // what is there stays there
 		if n := len(must(os.ReadDir(filepath.Join(kept, "storage")))); n != 6 {
 			t.Errorf("%d files are kept", n)
 		}

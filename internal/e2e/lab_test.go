@@ -113,7 +113,7 @@ func (l *lab) other(name string) *lab {
 // key gives the lab a key that needn't be made.
 func (l *lab) key() {
 	l.Helper()
-	if err := os.MkdirAll(l.home, 0o755); err != nil {
+	if err := os.MkdirAll(l.home, 0o700); err != nil {
 		l.Fatal(err)
 	}
 	b := must(os.ReadFile("../link/adb/testdata/key.pem"))

@@ -456,6 +456,20 @@ func (j *Job) weigh(found []finding.Finding, title string) error {
 	return nil
 }
 
+// Settle tells findings that a command has by itself, and stops or asks where they say so. Errors:
+// *finding.StopError.
+func (j *Job) Settle(found []finding.Finding, question string) error {
+	list := finding.Apply(found, j.Accept)
+	j.tell(list)
+	if stops := finding.Blocking(list); len(stops) > 0 {
+		return &finding.StopError{Findings: stops, Told: true}
+	}
+	if asks := finding.Asking(list); len(asks) > 0 && !j.Agreed.covers(asks, nil, nil) {
+		return j.ask(question, asks)
+	}
+	return nil
+}
+
 // Keep has a journal say what was seen without any job: what has changed between two cards of
 // the phone, and what was read of it just now, nil for nothing.
 func Keep(s *phone.Session, o Options, command string, before, after, read *card.Card) (err error) {

@@ -28,6 +28,12 @@ func ReadBackup(dir string) (*backup.Manifest, error) {
 	return m, nil
 }
 
+// Finished reports whether a folder holds a finished backup.
+func Finished(dir string) bool {
+	m, err := ReadBackup(dir)
+	return err == nil && m.Complete
+}
+
 // ProveBackup compares an item's files with the manifest. Errors: finding damaged-file or no-such-file for
 // the first that differs, and what keeps a file from being read.
 func ProveBackup(ctx context.Context, v *Verifier, dir string, i *backup.Item) error {
@@ -57,10 +63,4 @@ func ProveBackup(ctx context.Context, v *Verifier, dir string, i *backup.Item) e
 		}
 	}
 	return nil
-}
-
-// SameFile reports whether an item's file is there as the manifest states.
-func SameFile(ctx context.Context, dir string, i *backup.Item) bool {
-	sum, n, err := DigestOf(ctx, filepath.Join(dir, filepath.FromSlash(i.File)))
-	return err == nil && n == i.Bytes && sum == i.SHA256
 }

@@ -8,9 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/gofrs/flock"
-
 	"jarlid/internal/core/image"
+	"jarlid/internal/host"
 )
 
 const (
@@ -34,7 +33,7 @@ func Scratch(parent string) (dir string, done func(), err error) {
 		if dir, err = os.MkdirTemp(parent, scratchName); err != nil {
 			return "", nil, err
 		}
-		lock := flock.New(filepath.Join(dir, inUse))
+		lock := host.Lock(filepath.Join(dir, inUse))
 		ok, lerr := lock.TryLock()
 		if ok {
 			_, lerr = os.Stat(dir) // not what a sweep has moved away
@@ -59,14 +58,17 @@ func sweep(parent string) {
 		return
 	}
 	for _, dir := range list {
+		if !host.Mine(dir) {
+			continue // of another user, or a link that leads who knows where
+		}
 		name := filepath.Join(dir, inUse)
-		if _, err := os.Stat(name); err != nil {
-			if st, err := os.Stat(dir); err == nil && time.Since(st.ModTime()) > young {
+		if _, err := os.Lstat(name); err != nil {
+			if st, err := os.Lstat(dir); err == nil && time.Since(st.ModTime()) > young {
 				_ = os.RemoveAll(dir) // or stays until the next time
 			}
 			continue
 		}
-		lock := flock.New(name)
+		lock := host.Lock(name)
 		if ok, err := lock.TryLock(); err != nil || !ok {
 			_ = lock.Close()
 			continue // its program runs

@@ -35,7 +35,7 @@ func newDesk(t *testing.T) *desk {
 	onlyInside(t)
 	dir := t.TempDir()
 	d := &desk{T: t, dir: dir, running: &running{said: map[string]*bytes.Buffer{}}, home: filepath.Join(dir, "home")}
-	if err := os.MkdirAll(d.home, 0o755); err != nil {
+	if err := os.MkdirAll(d.home, 0o700); err != nil {
 		t.Fatal(err)
 	}
 	key, err := os.ReadFile("/files/key.pem")

@@ -30,19 +30,11 @@ func Retry(do func() error) error {
 	}
 }
 
-// Read is os.ReadFile, tried again where another program has the file open alone.
-func Read(name string) (b []byte, err error) {
-	err = Retry(func() error {
-		b, err = os.ReadFile(name)
-		return err
-	})
-	return b, err
-}
-
-// Open is os.Open, tried again in the same way.
+// Open opens a file that a person named for reading, tried again where another program has it open alone.
+// A named pipe does not hold it up.
 func Open(name string) (f *os.File, err error) {
 	err = Retry(func() error {
-		f, err = os.Open(name)
+		f, err = os.OpenFile(name, os.O_RDONLY|NoWait, 0)
 		return err
 	})
 	return f, err

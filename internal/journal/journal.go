@@ -18,8 +18,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/gofrs/flock"
-
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/host"
@@ -248,7 +246,7 @@ type Writer struct {
 type OpenSink func(path string) (Sink, error)
 
 func openFile(path string) (Sink, error) {
-	return os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND|os.O_EXCL, 0o600)
+	return host.OpenOwn(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND|os.O_EXCL, 0o600)
 }
 
 // Create makes a job's folder, jobs/NUMBER-PHONE below home, and its journal. open is
@@ -287,7 +285,7 @@ const (
 // nextNumber gives the next running number, under a lock. Neither a clock nor a
 // folder that was deleted makes it go back.
 func nextNumber(jobs string) (int, error) {
-	lock := flock.New(filepath.Join(jobs, "lock"))
+	lock := host.Lock(filepath.Join(jobs, "lock"))
 	for end := time.Now().Add(lockFor); ; time.Sleep(lockEvery) {
 		ok, err := lock.TryLock()
 		if err != nil {

@@ -22,7 +22,7 @@ type Ledger struct{ f *os.File }
 
 // OpenLedger opens the ledger of a job's folder.
 func OpenLedger(dir string) (*Ledger, error) {
-	f, err := os.OpenFile(filepath.Join(dir, ledgerName), os.O_RDWR|os.O_CREATE, 0o600)
+	f, err := host.OpenOwn(filepath.Join(dir, ledgerName), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, err
 	}

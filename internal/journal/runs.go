@@ -31,6 +31,7 @@ const (
 	TaskRest  Event = "task-rest" // what is left of a task that broke off, before its first command begins
 	PhoneEnd  Event = "phone-end"
 	Resumed   Event = "resumed"
+	Output    Event = "output" // a phone's output goes to another folder than its task names
 )
 
 // The outcomes of a task.
@@ -66,6 +67,8 @@ type RunRecord struct {
 	Job     int    `json:"job,omitempty"` // the number of its job
 	Exit    int    `json:"exit,omitempty"`
 	Error   string `json:"error,omitempty"`
+	Folder  string `json:"folder,omitempty"` // that a task names for its output
+	To      string `json:"to,omitempty"`     // where that goes in this run
 	// Rest are commands as words.
 	Rest [][]string `json:"rest,omitempty"`
 }
@@ -113,7 +116,7 @@ func OpenRun(r *Run, open OpenSink) (*RunWriter, error) { return openRun(r.Dir, 
 
 func openRun(dir string, n int, open OpenSink) (*RunWriter, error) {
 	if open == nil {
-		open = func(path string) (Sink, error) { return os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600) }
+		open = func(path string) (Sink, error) { return host.OpenOwn(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600) }
 	}
 	path := filepath.Join(dir, runFile)
 	if b, err := host.Read(path); err == nil && len(b) > 0 && b[len(b)-1] != '\n' {

@@ -2,12 +2,15 @@ package phone
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/link"
 )
 
 // cardTypes are the file systems of memory cards ("External storage" and the SD Association's
@@ -58,8 +61,13 @@ func (s *Session) StoragePath(ctx context.Context, to string) (string, error) {
 	for _, m := range mounts {
 		// A mount point without anything mounted is an empty folder of the
 		// ramdisk; its room tells them apart.
-		if f, err := y.Stat(ctx, m); err == nil && f.IsDir() {
+		f, err := y.Stat(ctx, m)
+		var refused *link.RefusedError
+		switch {
+		case err == nil && f.IsDir():
 			return m, nil
+		case err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.As(err, &refused):
+			return "", err // a phone that was lost has not said that there is none
 		}
 	}
 	return "", nil
@@ -110,6 +118,52 @@ func (s *Session) DigestOf(ctx context.Context, p card.Partition) (string, error
 	return s.DigestThere(ctx, dev)
 }
 
+// digestsAtOnce bounds the length of one command line, in bytes: the oldest shells take 4096.
+const digestsAtOnce = 3000
+
+// DigestsThere has the phone make the digests of files, in hex; "" for each where it has no such tool or
+// can't read the file.
+func (s *Session) DigestsThere(ctx context.Context, names []string) ([]string, error) {
+	sums := make([]string, len(names))
+	for i := 0; i < len(names); {
+		if strings.ContainsAny(names[i], "\n\\") { // a tool writes such a name in its own way
+			var err error
+			if sums[i], err = s.DigestThere(ctx, names[i]); err != nil {
+				return nil, err
+			}
+			i++
+			continue
+		}
+		line, n := "", i
+		for ; n < len(names) && !strings.ContainsAny(names[n], "\n\\") && (n == i || len(line) < digestsAtOnce); n++ {
+			line += "sha256sum " + QuoteShell(names[n]) + " 2>/dev/null || echo none; "
+		}
+		dctx, cancel := context.WithTimeout(ctx, doLimit)
+		out, err := s.Shell(dctx, line)
+		cancel()
+		if err != nil {
+			return nil, err
+		}
+		answers := strings.Split(strings.TrimRight(string(out.Stdout), "\r\n"), "\n")
+		if len(answers) == n-i { // otherwise nobody can say whose each of them is
+			for k, a := range answers {
+				sums[i+k] = digestIn(a)
+			}
+		}
+		i = n
+	}
+	return sums, nil
+}
+
+// digestIn is the digest that a line of sha256sum begins with; "" for another line.
+func digestIn(line string) string {
+	sum, _, _ := strings.Cut(strings.TrimPrefix(line, `\`), " ")
+	if len(sum) != 64 || strings.Trim(sum, "0123456789abcdef") != "" {
+		return ""
+	}
+	return sum
+}
+
 // DigestThere has the phone make a file's digest; "" where it has no such tool.
 func (s *Session) DigestThere(ctx context.Context, name string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, doLimit)
@@ -118,8 +172,5 @@ func (s *Session) DigestThere(ctx context.Context, name string) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	if sum, _, _ := strings.Cut(string(out.Stdout), " "); len(sum) == 64 {
-		return sum, nil
-	}
-	return "", nil
+	return digestIn(string(out.Stdout)), nil
 }

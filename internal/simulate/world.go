@@ -298,7 +298,7 @@ func (l *lab) prepared(t *testing.T, phone int, state string) (string, error) {
 	}
 	got, err := l.once("state "+p.name+" "+state, func() (any, error) {
 		dir := filepath.Join(l.dir, "state-"+p.name+"-"+state)
-		if err := os.MkdirAll(filepath.Join(dir, "home"), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Join(dir, "home"), 0o700); err != nil {
 			return nil, err
 		}
 		if err := os.WriteFile(filepath.Join(dir, "home", "key.pem"), testKey, 0o600); err != nil {

@@ -35,6 +35,9 @@ var Faults = []FaultKind{
 	{Name: "lie-size", Means: "sizes of partitions are told twice as large"},
 	{Name: "full", Means: "the storages and the partitions take nothing any more"},
 	{Name: "fail-at-end", Means: "an install says that it failed, after all was written"},
+	{Name: "file-short", Means: "the next files that are read end after six bytes"},
+	{Name: "file-refused", Means: "the next files that are read are refused"},
+	{Name: "listed-twice", Means: "the first file of each folder is listed as a folder too"},
 	{Name: "elsewhere", Means: "it is pulled after so many bytes, and comes back in another socket", Cable: true},
 	{Name: "halt", Means: "the endpoints halt after so many bytes", Cable: true},
 	{Name: "short-answer", Means: "the next answers lack their second half", Cable: true},
@@ -91,7 +94,7 @@ func (p *Phone) faulty(kind string) bool {
 		return false
 	}
 	switch kind {
-	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug", "line-loses", "line-doubles", "line-garbles", "line-silent":
+	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug", "line-loses", "line-doubles", "line-garbles", "line-silent", "file-short", "file-refused":
 		if p.fault.For--; p.fault.For <= 0 {
 			p.fault = nil
 		}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -116,11 +117,35 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 			list = append(list, fileStat(st))
 		}
 	}
+	if i := slices.IndexFunc(list, func(s adb.FileStat) bool { return !s.IsDir() }); i >= 0 && f.p.faulty("listed-twice") {
+		twin := list[i]
+		twin.Mode = 0o040770
+		list = append(list, twin)
+	}
 	return list, nil
+}
+
+// ends is a file that ends before it should.
+type ends struct {
+	io.Reader
+	io.Closer
 }
 
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
+	_, _, _, err := f.place(name)
+	stored := err == nil
+	if stored && f.p.faulty("file-refused") {
+		return nil, errors.New("open failed: Permission denied")
+	}
+	r, err := f.open(name)
+	if err == nil && stored && f.p.faulty("file-short") {
+		return ends{io.LimitReader(r, 6), r}, nil
+	}
+	return r, err
+}
+
+func (f phoneFiles) open(name string) (io.ReadCloser, error) {
 	if f.p.isDevice(name) && f.mode == card.Recovery {
 		return openDevice(f.p, name)
 	}

@@ -2,15 +2,9 @@ package task
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
-	"os"
-	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -18,23 +12,17 @@ import (
 	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/ident"
-	"jarlid/internal/core/image"
-	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
-	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
-	"jarlid/internal/host"
 	"jarlid/internal/link"
-	"jarlid/internal/link/adb"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
 
-// BackupTake reads partitions and the shared storage into a folder. What the folder's
-// manifest says is there already, and is, is not taken again.
+// BackupTake reads partitions and the shared storage into a folder. An interrupted one resumes: what is in
+// the folder counts only where the phone's own digest of it is the same now.
 type BackupTake struct {
 	Items  []string `json:"items,omitempty" yaml:"items,omitempty"` // partitions, with or without a slot, and "storage"; none: the usual ones
 	Output string   `json:"output" yaml:"output"`
@@ -42,14 +30,21 @@ type BackupTake struct {
 
 // BackupTaken is what is in the folder.
 type BackupTaken struct {
-	Items   []backup.Item `json:"items"`
-	Without []string      `json:"without"`
-	Folder  string        `json:"folder"`
-	Phone   string        `json:"-"`
+	Items    []backup.Item `json:"items"`
+	Without  []string      `json:"without"`
+	Skipped  []string      `json:"skipped"` // files of the storage that could not be kept
+	Folder   string        `json:"folder"`
+	Complete bool          `json:"complete"`
+	Phone    string        `json:"-"`
 }
 
 // taking is a backup under way.
-type taking struct{ *engine.Job }
+type taking struct {
+	*engine.Job
+	out *files.OutputFolder
+	m   *backup.Manifest
+	all []string // everything there is to take
+}
 
 // Name is the command's.
 func (*BackupTake) Name() string { return "backup take" }
@@ -74,7 +69,7 @@ func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 	if stop := notRead(a.Card.Mode()); stop != nil {
 		return &engine.Foreseen{Findings: stop.Findings}, nil
 	}
-	f := &engine.Foreseen{}
+	f := &engine.Foreseen{Findings: othersRead(t.Output)}
 	for _, row := range a.Card.Partitions() {
 		if len(t.Items) == 0 && backup.Usual(row.Name, row.Size) || slices.Contains(t.Items, row.Name) || slices.Contains(t.Items, row.Partition().Base) {
 			f.Bytes += row.Size
@@ -84,8 +79,17 @@ func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 	return f, nil
 }
 
+// othersRead is the finding of a folder that is there already and open to other users.
+func othersRead(dir string) []finding.Finding {
+	if !files.Readable(dir) {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.ReadableByOthers, Severity: finding.Warn, About: dir,
+		Text: dir + ", where the backup goes, can be read by other users of this computer", Remedy: "choose a folder that is yours alone"}}
+}
+
 // Run takes it. What is in the folder is given with an error too.
-func (t *BackupTake) Run(ctx context.Context, e *Env) (*BackupTaken, error) {
+func (t *BackupTake) Run(ctx context.Context, e *Env) (r *BackupTaken, err error) {
 	if t.Output == "" {
 		return nil, usage("say where to: -o DIR")
 	}
@@ -100,114 +104,171 @@ func (t *BackupTake) Run(ctx context.Context, e *Env) (*BackupTaken, error) {
 	if stop := notRead(mode); stop != nil {
 		return nil, stop
 	}
-	m, err := (&taking{j}).take(ctx, t)
-	if m == nil {
+	if err := j.Settle(othersRead(t.Output), "Keep the backup in "+t.Output+"?"); err != nil {
 		return nil, err
 	}
-	if err == nil && m.Item(backup.Storage) != nil {
+	k := &taking{Job: j}
+	if k.out, err = files.OpenFolder(t.Output); err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, k.out.Close()) }()
+	if k.m, err = k.manifest(t.Output); err != nil {
+		return nil, err
+	}
+	if err = k.take(ctx, t); k.all == nil {
+		return nil, err
+	}
+	if err == nil && k.m.Item(backup.Storage) != nil {
 		after := j.Card.Clone()
 		after.Learn(card.FactBackedUp, t.Output, card.Journal)
 		err = engine.Keep(j.Session, e.Options, "backup take", j.Card, after, j.Card)
 	}
-	return &BackupTaken{Items: orEmpty(m.Items), Without: orEmpty(m.Without), Folder: t.Output, Phone: j.Name}, err
+	r = &BackupTaken{Items: orEmpty(k.m.Items), Without: orEmpty(k.m.Without), Skipped: []string{}, Folder: t.Output, Phone: j.Name, Complete: k.m.Complete}
+	if s := k.m.Item(backup.Storage); s != nil {
+		r.Skipped = orEmpty(s.Skipped)
+	}
+	return r, err
+}
+
+// manifest reads the manifest that is in the folder, or begins a new one.
+func (k *taking) manifest(dir string) (*backup.Manifest, error) {
+	m := &backup.Manifest{}
+	b, err := k.out.Read(backup.Name, files.MaxManifest)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return nil, err
+	default:
+		if m, err = backup.Parse(b); err != nil {
+			return nil, fmt.Errorf("%s: %w", k.out.Path(backup.Name), err)
+		}
+	}
+	if s := k.Card.Value(card.FactSerial); m.Serial != "" && s != "" && s != m.Serial && k.Card.Value(card.FactOtherSerial) != m.Serial {
+		return nil, finding.Stopped(finding.OtherPhone, dir, fmt.Sprintf("%s holds the backup of another phone, %s; this one is %s", dir, m.Serial, s), "take another folder")
+	}
+	if m.Complete {
+		return nil, finding.Stopped(finding.BackupExists, dir, fmt.Sprintf("%s holds a finished backup of %s, taken %s", dir, m.Phone, m.Taken.Local().Format("2006-01-02 15:04")),
+			"name another folder: -o DIR")
+	}
+	// What is kept is what the phone holds now: that is the moment the backup is of.
+	m.Taken, m.Phone, m.Model = time.Now().UTC().Truncate(time.Millisecond), k.Name, k.Card.Value(card.FactModel)
+	m.Serial, m.Started, m.Next = k.Card.Value(card.FactSerial), k.Card.Value(card.FactStarted), k.Card.Value(card.FactNext)
+	m.System, m.Recovery = k.Card.Value(card.FactVersion), k.Card.Value(card.FactRecovery)
+	return m, nil
+}
+
+// keep writes the manifest as it is now.
+func (k *taking) keep() error {
+	k.m.Without = slices.DeleteFunc(slices.Clone(k.all), func(n string) bool { return k.m.Item(n) != nil })
+	b, err := k.m.Encode()
+	if err != nil {
+		return err
+	}
+	return k.out.WriteWhole(backup.Name, b)
 }
 
 // take reads partitions and the shared storage into a folder. What was named and is not given out is an
-// error, behind the rest; so is a backup that has nothing in it. What the
-// folder's manifest says is there already, and is, is not taken again. It gives the manifest
-// as it stands at the end, also with an error.
-func (j *taking) take(ctx context.Context, t *BackupTake) (*backup.Manifest, error) {
-	m, err := j.openBackup(t.Output)
+// error, after the rest; so is a backup that has nothing in it, and one that files are missing from.
+func (k *taking) take(ctx context.Context, t *BackupTake) error {
+	names, all, err := k.backupItems(ctx, t.Items)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	names, all, err := j.backupItems(ctx, t.Items)
-	if err != nil {
-		return m, err
+	if err := files.Room(t.Output, k.expected(names)); err != nil { // holes take none, so it may do all the same
+		k.Obs.Say(say.Warn, "%v, unless much of it is empty", err)
 	}
-	if err := files.Room(t.Output, j.expected(names, m)); err != nil { // holes take none, so it may do all the same
-		j.Obs.Say(say.Warn, "%v, unless much of it is empty", err)
-	}
-	keep := func() error {
-		m.Without = slices.DeleteFunc(slices.Clone(all), func(n string) bool { return m.Item(n) != nil })
-		b, err := m.Encode()
-		if err != nil {
-			return err
-		}
-		return host.WriteWhole(filepath.Join(t.Output, backup.Name), b, 0o644)
-	}
-	if err := keep(); err != nil {
-		return m, err
+	k.all = all
+	if err := k.keep(); err != nil {
+		return err
 	}
 	var missed *link.RefusedError // of what was named, or of the only things there were
 	for _, name := range names {
 		select {
-		case <-j.Soft:
-			return m, engine.ErrStopped
+		case <-k.Soft:
+			return engine.ErrStopped
 		default:
 		}
-		if old := m.Item(name); old != nil && name != backup.Storage && files.SameFile(ctx, t.Output, old) {
-			j.Obs.Say(say.Good, "%s is there already, its digest matches", name)
-			continue
-		}
-		var item backup.Item
-		if name == backup.Storage {
-			item, err = j.takeStorage(ctx, t.Output, m.Item(name))
-		} else {
-			item, err = j.takePartition(ctx, t.Output, name)
-		}
-		var refused *link.RefusedError
-		if errors.As(err, &refused) {
-			j.Obs.Say(say.Warn, "%s is not in it: %s", name, refused.Message)
-			missed = refused
-			err = keep()
-		} else if err == nil || len(item.Files) > 0 {
-			m.Put(item)
-			if kerr := keep(); err == nil {
-				err = kerr
-			}
-		}
+		refused, err := k.item(ctx, name)
 		if err != nil {
-			return m, err
+			return err
+		}
+		if refused != nil {
+			k.Obs.Say(say.Warn, "%s is not in it: %s", name, refused.Message)
+			missed = refused
 		}
 	}
-	if missed != nil && (len(t.Items) > 0 || len(m.Items) == 0) {
-		return m, missed
+	if missed != nil && (len(t.Items) > 0 || len(k.m.Items) == 0) {
+		return missed
 	}
-	return m, nil
+	if s := k.m.Item(backup.Storage); s != nil && slices.Contains(names, backup.Storage) && len(s.Skipped) > 0 {
+		return &SkippedError{s.Skipped}
+	}
+	k.m.Complete = true
+	return k.keep()
 }
 
-// expected is how many bytes of a backup are still to come, as far as it is told.
-func (j *taking) expected(names []string, m *backup.Manifest) (sum int64) {
+// item takes one item, unless what is there is what the phone holds now.
+func (k *taking) item(ctx context.Context, name string) (refused *link.RefusedError, err error) {
+	var item backup.Item
+	if name == backup.Storage {
+		item, err = k.takeStorage(ctx, k.m.Item(name))
+	} else {
+		old := k.m.Item(name)
+		if same, err := k.same(ctx, old); err != nil || same {
+			return nil, err
+		}
+		item, err = k.takePartition(ctx, name)
+	}
+	if errors.As(err, &refused) {
+		return refused, k.keep()
+	}
+	if err == nil || len(item.Files) > 0 {
+		k.m.Put(item)
+		err = errors.Join(err, k.keep())
+	}
+	return nil, err
+}
+
+// same reports whether an item in the folder is what its manifest states and what the phone holds now, by the
+// phone's own digest. Where the phone has no tool for one the item is taken again.
+func (k *taking) same(ctx context.Context, old *backup.Item) (bool, error) {
+	if old == nil || !k.HasShell() {
+		return false, nil
+	}
+	sum, n, err := k.out.Digest(ctx, old.File)
+	if err != nil || n != old.Bytes || sum != old.SHA256 {
+		return false, ctx.Err()
+	}
+	there, err := k.DigestOf(ctx, card.Part(old.Name))
+	if err != nil || there != sum {
+		return false, err
+	}
+	k.Obs.Say(say.Good, "%s is in the folder already, and the phone's own digest is the same", old.Name)
+	return true, nil
+}
+
+// SkippedError says that files of the storage are not in the backup, which has all else.
+type SkippedError struct{ Names []string }
+
+// Error names the first of them.
+func (e *SkippedError) Error() string {
+	const most = 5
+	list := e.Names
+	more := ""
+	if n := len(list) - most; n > 0 {
+		list, more = list[:most], fmt.Sprintf(" and %d more", n)
+	}
+	return spell.Counted(len(e.Names), "file") + " of the storage could not be kept: " + strings.Join(list, ", ") + more + "; everything else is in the backup"
+}
+
+// expected is how many bytes of a backup are still to come, as far as that is known.
+func (k *taking) expected(names []string) (sum int64) {
 	for _, n := range names {
-		if size, known := j.Card.Number(card.FactSize.Of(card.Part(n))); known && m.Item(n) == nil {
+		if size, known := k.Card.Number(card.FactSize.Of(card.Part(n))); known && k.m.Item(n) == nil {
 			sum += size
 		}
 	}
 	return sum
-}
-
-// openBackup reads the manifest that is in the folder, or begins a new one.
-func (j *taking) openBackup(dir string) (*backup.Manifest, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, err
-	}
-	b, err := files.ReadSmall(filepath.Join(dir, backup.Name), files.MaxManifest)
-	if errors.Is(err, fs.ErrNotExist) {
-		return &backup.Manifest{Taken: time.Now().UTC().Truncate(time.Millisecond), Phone: j.Name, Model: j.Card.Value(card.FactModel), Serial: j.Card.Value(card.FactSerial),
-			Started: j.Card.Value(card.FactStarted), Next: j.Card.Value(card.FactNext), System: j.Card.Value(card.FactVersion), Recovery: j.Card.Value(card.FactRecovery)}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	m, err := backup.Parse(b)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, backup.Name), err)
-	}
-	if s := j.Card.Value(card.FactSerial); m.Serial != "" && s != "" && s != m.Serial && j.Card.Value(card.FactOtherSerial) != m.Serial {
-		return nil, finding.Stopped(finding.OtherPhone, dir, fmt.Sprintf("%s holds the backup of another phone, %s; this one is %s", dir, m.Serial, s), "take another folder")
-	}
-	return m, nil
 }
 
 // backupItems works out what to take, and everything there is to take.
@@ -288,258 +349,4 @@ func readable(list []string) string {
 		return "none (a recovery with a root shell reads them all)"
 	}
 	return strings.Join(list, ", ")
-}
-
-// takePartition reads one partition into a file of the folder.
-func (j *taking) takePartition(ctx context.Context, dir, name string) (backup.Item, error) {
-	item := backup.Item{Name: name, File: name + ".img"}
-	local := filepath.Join(dir, item.File)
-	p := card.Part(name)
-	f, err := os.Create(local + ".part")
-	if err != nil {
-		return item, err
-	}
-	h := files.Hashed{Out: files.NewOut(f), Sum: sha256.New()}
-	size, _ := j.Card.Number(card.FactSize.Of(p))
-	m := say.NewMeter(j.Obs, say.Read, name, size)
-	err = j.ReadWhole(ctx, p, h, m.Set)
-	m.End()
-	if err == nil && size > 0 && h.Written() != size {
-		err = fmt.Errorf("the phone gave %d bytes of %s, which has %d", h.Written(), name, size)
-	}
-	if err == nil {
-		err = h.Finish()
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	if err != nil {
-		os.Remove(local + ".part")
-		return item, err
-	}
-	item.Bytes, item.SHA256 = h.Written(), hex.EncodeToString(h.Sum.Sum(nil))
-	if j.HasShell() { // what was read is what is there
-		there, err := j.DigestOf(ctx, p)
-		if err != nil {
-			return item, err
-		}
-		if there != "" && there != item.SHA256 {
-			os.Remove(local + ".part")
-			return item, fmt.Errorf("%s: the phone's own digest %s is not that of what arrived", name, there)
-		}
-	}
-	return item, host.Replace(local+".part", local)
-}
-
-// takeStorage reads the shared storage, file by file. Files the manifest has and
-// that did not change are not read again.
-func (j *taking) takeStorage(ctx context.Context, dir string, old *backup.Item) (backup.Item, error) {
-	item := backup.Item{Name: backup.Storage, File: backup.Storage}
-	at, err := j.StoragePath(ctx, "storage")
-	if err != nil {
-		return item, err
-	}
-	if at == "" {
-		return item, &link.RefusedError{Command: "read the storage", Message: "it can't be reached in this mode: it lies in the data, which is encrypted"}
-	}
-	y, err := j.Sync(ctx)
-	if err != nil {
-		return item, err
-	}
-	defer y.Close()
-	known := map[string]backup.File{}
-	if old != nil {
-		for _, f := range old.Files {
-			known[f.Path] = f
-		}
-	}
-	sum := sha256.New()
-	names := &local.Names{}
-	for _, f := range known { // what is there keeps its place
-		names.Taken(f.At())
-	}
-	err = j.walkStorage(ctx, y, at, "", 0, func(rel string, st adb.FileStat) error {
-		f, ok := known[rel]
-		below := f.At()
-		if !ok {
-			below = names.For(rel)
-		}
-		local := filepath.Join(dir, backup.Storage, filepath.FromSlash(below))
-		if have, err := os.Stat(local); !ok || err != nil || have.Size() != st.Size || f.Bytes != st.Size || !f.Time.Equal(st.MTime.UTC()) {
-			var err error
-			if f, err = j.takeFile(ctx, y, path.Join(at, rel), local, rel, st); err != nil {
-				return err
-			}
-			if f.Local = ""; below != rel {
-				f.Local = below
-				j.Obs.Say(say.Note, "%q is kept as %s", rel, below)
-			}
-		}
-		fmt.Fprintf(sum, "%s  %s\n", f.SHA256, f.Path)
-		item.Files, item.Bytes = append(item.Files, f), item.Bytes+f.Bytes
-		return nil
-	})
-	item.SHA256 = hex.EncodeToString(sum.Sum(nil))
-	return item, err
-}
-
-func (j *taking) takeFile(ctx context.Context, y *adb.Sync, from, local, rel string, st adb.FileStat) (backup.File, error) {
-	f := backup.File{Path: rel, Time: st.MTime.UTC()}
-	if err := os.MkdirAll(filepath.Dir(local), 0o755); err != nil {
-		return f, err
-	}
-	w, err := os.Create(local + ".part")
-	if err != nil {
-		return f, err
-	}
-	h := sha256.New()
-	m := say.NewMeter(j.Obs, say.Read, rel, st.Size)
-	f.Bytes, err = y.Receive(ctx, from, io.MultiWriter(w, h), m.Set)
-	m.End()
-	if cerr := w.Close(); err == nil {
-		err = cerr
-	}
-	if err != nil {
-		os.Remove(local + ".part")
-		return f, err
-	}
-	f.SHA256 = hex.EncodeToString(h.Sum(nil))
-	if err := os.Chtimes(local+".part", st.MTime, st.MTime); err != nil {
-		return f, err
-	}
-	return f, host.Replace(local+".part", local)
-}
-
-// maxDepth bounds how deep folders of the storage are followed.
-const maxDepth = 64
-
-// walkStorage calls each for every file below a folder of the phone.
-func (j *taking) walkStorage(ctx context.Context, y *adb.Sync, root, rel string, depth int, each func(rel string, st adb.FileStat) error) error {
-	list, err := y.List(ctx, path.Join(root, rel))
-	if err != nil {
-		return err
-	}
-	slices.SortFunc(list, func(a, b adb.FileStat) int { return strings.Compare(a.Name, b.Name) })
-	for _, st := range list {
-		name := path.Join(rel, st.Name)
-		if !backup.Keepable(name) || strings.Contains(st.Name, "/") || depth > maxDepth {
-			j.Obs.Say(say.Warn, "%q is not in it: no computer takes such a name", st.Name)
-			continue
-		}
-		select {
-		case <-j.Soft:
-			return engine.ErrStopped
-		default:
-		}
-		switch st.Mode & 0o170000 {
-		case 0o040000:
-			err = j.walkStorage(ctx, y, root, name, depth+1, each)
-		case 0o100000:
-			err = each(name, st)
-		default:
-			continue
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// BackupRestore writes named items of a backup to the phone again.
-type BackupRestore struct {
-	Items  []string `json:"items" yaml:"items"`
-	Output string   `json:"output" yaml:"output"` // the backup's folder
-
-	manifest *backup.Manifest
-	items    []*backup.Item
-	damaged  map[string][]finding.Finding
-	images   map[string]*ident.File
-}
-
-// Restored is what came of it.
-type Restored struct {
-	Written
-	Storage bool `json:"storage"` // the shared storage was among the items
-}
-
-// Name is the command's.
-func (*BackupRestore) Name() string { return "backup restore" }
-
-// Load reads the backup and makes sure that its files are as they were taken.
-func (t *BackupRestore) Load(ctx context.Context, e *Env) error {
-	if t.Output == "" {
-		return usage("say where the backup is: -o DIR")
-	}
-	var err error
-	if t.manifest, err = files.ReadBackup(t.Output); err != nil {
-		return err
-	}
-	for _, w := range t.Items {
-		list := t.manifest.Find(w)
-		if len(list) == 0 {
-			var names []string
-			for _, i := range t.manifest.Items {
-				names = append(names, i.Name)
-			}
-			return usage("the backup has no %s%s", w, spell.NoneOf(w, names))
-		}
-		t.items = append(t.items, list...)
-	}
-	t.damaged, t.images = map[string][]finding.Finding{}, map[string]*ident.File{}
-	for _, i := range t.items {
-		err := files.ProveBackup(ctx, e.Verifier(), t.Output, i)
-		var stop *finding.StopError
-		if errors.As(err, &stop) {
-			t.damaged[i.Name] = stop.Findings
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		e.Obs().Say(say.Good, "%s is as it was taken, %s", i.Name, image.Size(i.Bytes))
-		if i.Name == backup.Storage {
-			continue
-		}
-		if t.images[i.Name], err = files.Identify(filepath.Join(t.Output, i.File), ident.Options{}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Prepare makes a step an item.
-func (t *BackupRestore) Prepare(in *engine.Input) (*engine.Draft, error) {
-	d := &engine.Draft{}
-	slots, _ := in.Card.Slots()
-	for _, i := range t.items {
-		p := card.Part(i.Name)
-		if !slices.Contains(slots, p.Slot) {
-			p = card.At(i.Name, "")
-		}
-		switch damaged := t.damaged[i.Name]; {
-		case damaged != nil:
-			d.Findings = append(d.Findings, damaged...)
-		case i.Name == backup.Storage:
-			d.Steps = append(d.Steps, &plan.RestoreFiles{Dir: filepath.Join(t.Output, i.File), Item: i})
-		default:
-			w := plan.Restore(t.images[i.Name], p, i.Name+" of the backup", in.Card, in.Model)
-			d.Steps, d.Files = append(d.Steps, w), append(d.Files, record(w.File))
-		}
-	}
-	whole := func(base string) bool {
-		return slices.ContainsFunc(t.items, func(i *backup.Item) bool { return card.Part(i.Name).Base == base })
-	}
-	for _, s := range d.Steps {
-		if w, ok := s.(*plan.Write); ok {
-			w.Sealed, w.System = whole("vbmeta"), whole("system")
-		}
-	}
-	d.Findings = append(d.Findings, t.manifest.Check(in.Card, t.items)...)
-	return d, nil
-}
-
-// Result is what came of it.
-func (t *BackupRestore) Result(j *engine.Job) Restored {
-	return Restored{Written: written(j), Storage: slices.ContainsFunc(t.items, func(i *backup.Item) bool { return i.Name == backup.Storage })}
 }

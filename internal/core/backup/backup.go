@@ -33,6 +33,8 @@ type Item struct {
 	Bytes  int64  `yaml:"bytes" json:"bytes"`
 	SHA256 string `yaml:"sha256,omitempty" json:"sha256,omitempty"` // of a partition; of the storage over its files' lines
 	Files  []File `yaml:"files,omitempty" json:"-"`
+	// Skipped are files of the storage that could not be kept, by their paths on the phone.
+	Skipped []string `yaml:"skipped,omitempty" json:"skipped,omitempty"`
 }
 
 // File is one file of the shared storage.
@@ -42,6 +44,9 @@ type File struct {
 	Bytes  int64     `yaml:"bytes"`
 	SHA256 string    `yaml:"sha256"`
 	Time   time.Time `yaml:"time"`
+	// NotCompared says that the phone has no tool for a digest of its own: what arrived is known to be
+	// whole by its size alone.
+	NotCompared bool `yaml:"not-compared,omitempty"`
 }
 
 // At gives where the file lies below the folder of the storage, with slashes.
@@ -59,6 +64,7 @@ type Manifest struct {
 	System   string    `yaml:"system,omitempty"` // what the phone's system calls itself, as far as known
 	Recovery string    `yaml:"recovery,omitempty"`
 	Items    []Item    `yaml:"items"`
+	Complete bool      `yaml:"complete"`          // it is finished, and never written again
 	Without  []string  `yaml:"without,omitempty"` // what is not in it
 }
 

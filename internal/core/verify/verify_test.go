@@ -116,7 +116,10 @@ func TestRun(t *testing.T) {
 		t.Fatal(err)
 	}
 	pay := payloadOf(data(3 << 20))
-	hash := func(b []byte) string { s := sha256.Sum256(b); return "FILE_HASH=" + base64.StdEncoding.EncodeToString(s[:]) + "\n" }
+	hash := func(b []byte) string {
+		s := sha256.Sum256(b)
+		return "FILE_HASH=" + base64.StdEncoding.EncodeToString(s[:]) + "\n"
+	}
 	pkg := zipOf("=payload.bin", string(pay), "payload_properties.txt", hash(pay), "META-INF/com/android/metadata", "pre-device=dunlin\n")
 	inside := bytes.Index(pkg, pay) // the payload is stored
 	deflated := zipOf("system.img", string(data(1<<20)), "=boot.img", string(img))

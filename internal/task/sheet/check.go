@@ -61,8 +61,9 @@ type Judged struct {
 	Bytes   int64      `json:"bytes"`
 	Seconds int        `json:"seconds"`
 	Open    []string   `json:"open"`
-	Runs    bool       `json:"runs"` // nothing stops it
-	Card    *card.Card `json:"-"`    // as it is now
+	Outputs []string   `json:"outputs"` // folders that are written
+	Runs    bool       `json:"runs"`    // nothing stops it
+	Card    *card.Card `json:"-"`       // as it is now
 	Serial  string     `json:"-"`
 }
 
@@ -128,7 +129,9 @@ type Ready struct {
 	wrong  []Found // files that are not what the sheet states
 	mu     sync.Mutex
 	loaded map[string]*loading // by the words of a task
-	close  []func()
+	// outputs are the folders that phones' outputs go to in this run, where they are others than named.
+	outputs map[string]string
+	close   []func()
 }
 
 type loading struct {
@@ -182,7 +185,7 @@ func (q quiet) Tell(e say.Event) {
 
 // Ready makes a task ready for a phone: what it reads of files is read once for all phones.
 func (r *Ready) Ready(ctx context.Context, t *Task, vars map[string]string) (*Made, error) {
-	m, err := t.Make(r.Paths(), vars, r.output)
+	m, err := t.Make(r.Paths(), vars, func(word string) string { return r.folderOf(vars["name"], word) })
 	if err != nil {
 		var bad *FormError
 		if errors.As(err, &bad) {
@@ -224,11 +227,25 @@ func (r *Ready) Ready(ctx context.Context, t *Task, vars map[string]string) (*Ma
 	return m, nil
 }
 
+// made makes the ith task ready for judging.
+func (r *Ready) made(ctx context.Context, i int, vars map[string]string, before map[int][]*Made) (*Made, error) {
+	t := &r.Tasks[i]
+	if t.Command == "backup restore" {
+		m, err := t.Make(r.Paths(), vars, func(word string) string { return r.folderOf(vars["name"], word) })
+		if err == nil {
+			if later := r.takenBefore(i, m, before); later != nil {
+				return later, nil
+			}
+		}
+	}
+	return r.Ready(ctx, t, vars)
+}
+
 // Judge judges all tasks from the nth on (counted from 0) as one plan on an open phone, on a
 // saved card, or on what a model file says. rest is what is left of the nth, nil for all of it.
 func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made) (*Judged, error) {
 	m, all := j.Model(), j.Models
-	out := &Judged{Name: j.Name, Model: whenFacts["model"](j.Card, m), Serial: j.Card.Value(card.FactSerial), Tasks: []Line{}, Lost: []string{}, Kept: []string{}, Hands: []Hand{}, Open: []string{}, Holds: []Found{}}
+	out := &Judged{Name: j.Name, Model: whenFacts["model"](j.Card, m), Serial: j.Card.Value(card.FactSerial), Tasks: []Line{}, Lost: []string{}, Kept: []string{}, Hands: []Hand{}, Open: []string{}, Outputs: []string{}, Holds: []Found{}}
 	vars := r.vars(j.Name, out.Serial, out.Model)
 	ahead := j.Ahead()
 	if slices.ContainsFunc(r.Tasks, func(t Task) bool { return t.Command == "relock" }) {
@@ -247,7 +264,7 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 			made[i] = rest
 			continue
 		}
-		w, err := r.Ready(ctx, t, vars)
+		w, err := r.made(ctx, i, vars, made)
 		var stop *finding.StopError
 		switch {
 		case err == nil:
@@ -261,6 +278,9 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 			continue
 		}
 		made[i] = []*Made{w}
+		if take, ok := w.Task.(*task.BackupTake); ok {
+			out.Outputs = append(out.Outputs, take.Output)
+		}
 		if et, ok := w.Task.(engine.Task); ok {
 			if err := ahead.Learn(ctx, et); err != nil {
 				return nil, err

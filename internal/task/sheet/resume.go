@@ -35,6 +35,7 @@ func Reopen(r *journal.Run) (*Opened, error) {
 // Left says where a run goes on with a phone, which was read anew: with which task, and what is
 // left of it. What is done is not done again, an install that succeeded least of all.
 func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from int, rest []*Made, err error) {
+	r.recalled(run)
 	n, mode, last := 0, card.None, (*journal.RunRecord)(nil) // the task that was begun last
 	done := map[int]bool{}
 	for i := range run.Records {

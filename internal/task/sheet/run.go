@@ -246,7 +246,15 @@ func (r *Ready) one(ctx context.Context, d Doer, log *journal.RunWriter, p *Phon
 	rest := p.Rest
 	p.Rest = nil
 	if rest == nil {
-		m, err := r.Ready(ctx, t, r.vars(p.Name, p.Serial, p.Model))
+		vars := r.vars(p.Name, p.Serial, p.Model)
+		m, err := r.Ready(ctx, t, vars)
+		if err != nil {
+			return job, err
+		}
+		again, err := r.series(log, p.Name, i+1, m)
+		if again && err == nil {
+			m, err = r.Ready(ctx, t, vars)
+		}
 		if err != nil {
 			return job, err
 		}
