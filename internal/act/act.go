@@ -5,7 +5,6 @@ package act
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"reflect"
 
@@ -16,6 +15,7 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
+	"jarlid/internal/say"
 )
 
 // Job is what acts work with and on.
@@ -39,7 +39,7 @@ type Job struct {
 }
 
 // ErrStopped says that the person stopped the job.
-var ErrStopped = errors.New("stopped by hand")
+var ErrStopped = say.ErrCancelled
 
 // awaiting gives a context for as long as a person is awaited: it ends with the first wish to
 // stop, since nothing is under way that could break.

@@ -28,6 +28,9 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 	if err := j.lockHands("unlock"); err != nil {
 		return Done{}, err
 	} // before the command: some answer it only after the person has
+	// Whoever is at the phone decides: until then nothing is under way that could break.
+	ctx, end := j.awaiting(ctx)
+	defer end()
 	var err error
 	for _, cmd := range commands {
 		var answers []string
@@ -39,6 +42,9 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 		if !unknownCommand(err) {
 			break
 		}
+	}
+	if stopped(ctx, err) == ErrStopped {
+		return d, ErrStopped
 	}
 	var lost *link.LostError
 	if err != nil && !errors.As(err, &lost) { // some restart before they answer
@@ -83,7 +89,12 @@ func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
 	if m := j.Model(); m != nil && strings.HasPrefix(m.Bootloader.Unlock, "oem unlock") {
 		command = "oem lock" // its older counterpart
 	}
+	ctx, end := j.awaiting(ctx)
+	defer end()
 	answers, err := j.Command(ctx, command, handsLimit)
+	if stopped(ctx, err) == ErrStopped {
+		return Done{}, ErrStopped
+	}
 	d := Done{Answers: answers}
 	var lost *link.LostError
 	if err != nil && !errors.As(err, &lost) { // some restart before they answer
@@ -105,7 +116,7 @@ func (j *Job) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, error
 	plan.Apply(s, after)
 	if err := j.awaitLock(ctx, after.Value(card.FactUnlocked) == "yes"); err != nil {
 		j.Card = before
-		return d, err
+		return d, stopped(ctx, err)
 	}
 	d.Confirm = journal.ReadBack
 	if err := j.SameSerial(before, false); err != nil {

@@ -77,7 +77,10 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 		pkg.Slot = j.Card.Value(card.FactStarted)
 	}
 	if pkg.Outcome == Unknown {
-		j.askOutcome(&pkg)
+		if err := j.askOutcome(&pkg); err != nil {
+			j.Out.Packages = append(j.Out.Packages, pkg)
+			return rec, err
+		}
 	}
 	for _, line := range seen.errors {
 		j.Obs.Say(say.Info, "the recovery's log: %s", line)
@@ -248,10 +251,10 @@ func (j *Job) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *o
 }
 
 // askOutcome has the person at the phone say what its screen says, when nothing
-// else tells. Unattended, it stays unknown.
-func (j *Job) askOutcome(pkg *PackageResult) {
+// else tells. Unattended, it stays unknown. Errors: ErrStopped.
+func (j *Job) askOutcome(pkg *PackageResult) error {
 	if j.Yes {
-		return
+		return nil
 	}
 	n, err := j.choose("Nothing else tells what became of it. What does the phone's screen say?", []string{
 		"that it was installed, that it finished, or that it succeeded",
@@ -259,6 +262,8 @@ func (j *Job) askOutcome(pkg *PackageResult) {
 		"that the signature can't be verified",
 		"something else, or nothing"})
 	switch {
+	case errors.Is(err, ErrStopped):
+		return err
 	case err != nil:
 	case n == 0:
 		pkg.Outcome, pkg.Evidence = Installed, "you said that the phone's screen says so"
@@ -267,6 +272,7 @@ func (j *Job) askOutcome(pkg *PackageResult) {
 	case n == 2:
 		pkg.Outcome, pkg.Evidence = Refused, "you said that the phone's screen says that the signature can't be verified"
 	}
+	return nil
 }
 
 // outcome turns the outcome into the step's end and its effects.

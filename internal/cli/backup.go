@@ -40,9 +40,9 @@ func (a *app) backupTake(cmd *cobra.Command, args []string, t *task.BackupTake) 
 	if err != nil {
 		return err
 	}
-	a.setWorking(true)
+	defer a.hold()()
+	a.keeps = true
 	r, err := t.Run(cmd.Context(), e)
-	a.setWorking(false)
 	if r == nil {
 		return err
 	}

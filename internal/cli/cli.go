@@ -10,9 +10,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -94,9 +94,8 @@ type app struct {
 	ran    string        // the command that ran, with those it belongs to
 	soft   chan struct{} // closed by the first Ctrl-C
 
-	mu      sync.Mutex
-	working bool // a job is under way, which is ended in order
-	release func()
+	writes *writes
+	keeps  bool // the command writes files that stay where it is cancelled
 }
 
 // Set before any run: several may go on at the same time.
@@ -107,7 +106,7 @@ func Run(args []string, c Config) int {
 	if c.Env == nil {
 		c.Env = os.Getenv
 	}
-	a := &app{Config: c, typed: withoutCode(args), soft: make(chan struct{})}
+	a := &app{Config: c, typed: withoutCode(args), soft: make(chan struct{}), writes: &writes{}}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(c.Stdin)
@@ -115,13 +114,35 @@ func Run(args []string, c Config) int {
 	root.SetErr(c.Stderr)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	done := make(chan struct{})
+	done, late := make(chan struct{}), make(chan struct{})
 	defer close(done)
-	go a.interrupts(done, cancel)
-	cmd, err := root.ExecuteContextC(ctx)
-	a.ran = cmd.CommandPath()
-	if a.env != nil {
-		a.env.Close()
+	go a.interrupts(done, late, cancel)
+	type end struct {
+		cmd *cobra.Command
+		err error
+	}
+	ended, gone := make(chan end, 1), make(chan struct{})
+	go func() {
+		defer close(gone)
+		cmd, err := root.ExecuteContextC(ctx)
+		if a.env != nil {
+			a.env.Close()
+		}
+		ended <- end{cmd, err}
+	}()
+	var err error
+	select {
+	case e := <-ended:
+		a.ran, err = e.cmd.CommandPath(), e.err
+	case <-late:
+		return a.abandon(hasFlag(args, "--json"))
+	case <-gone:
+		select {
+		case e := <-ended:
+			a.ran, err = e.cmd.CommandPath(), e.err
+		default:
+			runtime.Goexit() // its goroutine was ended from within, and so is this one
+		}
 	}
 	if a.out == nil { // cobra stopped before anything ran
 		if err == nil {
@@ -133,7 +154,7 @@ func Run(args []string, c Config) int {
 	if a.told && err == nil {
 		return exitDone // help is all there is to say
 	}
-	return a.finish(ctx, err)
+	return a.finish(err)
 }
 
 // Parses tells whether a command can be typed: it is one, and has these options and so many words.
@@ -183,7 +204,7 @@ func withoutCode(args []string) (out []string) {
 
 // show makes what the run is shown on.
 func (a *app) show() {
-	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended, Columns: a.Columns, Asked: a.Asked, Quiet: a.quiet, Details: a.details})
+	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended, Columns: a.Columns, Asked: a.Asked, Cancel: a.soft, Quiet: a.quiet, Details: a.details})
 }
 
 func hasFlag(args []string, name string) bool {
@@ -198,55 +219,6 @@ func hasFlag(args []string, name string) bool {
 	return false
 }
 
-// interrupts makes the first Ctrl-C end the job after the write in progress, the
-// second one at once.
-func (a *app) interrupts(done <-chan struct{}, cancel func()) {
-	for n := 0; ; n++ {
-		select {
-		case <-a.Interrupts:
-		case <-a.Closing:
-			if n == 0 {
-				close(a.soft)
-			}
-			cancel()
-			return
-		case <-done:
-			return
-		}
-		if n > 0 {
-			cancel()
-			return
-		}
-		close(a.soft)
-		a.mu.Lock()
-		working := a.working
-		a.mu.Unlock()
-		if !working {
-			cancel()
-			return
-		}
-		const text = "stopping after the write in progress; press Ctrl-C again to stop at once"
-		if a.out != nil && a.out.Drawn() { // above what is redrawn there
-			a.out.Line(say.Note, text)
-		} else {
-			fmt.Fprintln(a.Stderr, "\n"+string(say.Note)+"  "+text)
-		}
-	}
-}
-
-func (a *app) setWorking(on bool) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.working = on
-	if a.release != nil {
-		a.release()
-		a.release = nil
-	}
-	if on && a.Hold != nil {
-		a.release = a.Hold()
-	}
-}
-
 // ending is how a command ended, in the last line of JSON.
 type ending struct {
 	OK       bool              `json:"ok"`
@@ -258,13 +230,12 @@ type ending struct {
 }
 
 // finish prints the end and gives the exit code.
-func (a *app) finish(ctx context.Context, err error) int {
+func (a *app) finish(err error) int {
 	a.out.EndBar()
 	err = asFinding(err)
 	code := exitCode(err)
-	if err != nil && ctx.Err() != nil {
-		err = errors.New("stopped at once")
-		code = exitWrong
+	if err != nil && a.stopping() {
+		err, code = a.cancelled(err)
 	}
 	a.onward(err, code)
 	if a.json {
@@ -420,7 +391,7 @@ func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
 		a.say("", say.Note, "%s could be read by other users of this computer; it is closed to them now", home)
 	}
 	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(), Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown,
-		Verifier: &files.Verifier{Home: home}}
+		Writing: a.writes.set, Verifier: &files.Verifier{Home: home}}
 	if a.card != "" {
 		o.SavedCard = files.Unquote(a.card)
 	}
@@ -474,13 +445,12 @@ func (a *app) do(cmd *cobra.Command, args []string, t task.Work) (j *engine.Job,
 	if err != nil {
 		return nil, false, err
 	}
-	a.setWorking(true)
+	defer a.hold()()
 	if a.loaded {
 		j, err = task.DoLoaded(cmd.Context(), e, t)
 	} else {
 		j, err = task.Do(cmd.Context(), e, t)
 	}
-	a.setWorking(false)
 	if j == nil {
 		return nil, false, err
 	}

@@ -19,6 +19,7 @@ import (
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
+	"jarlid/internal/standin/scenario"
 )
 
 // demoOptions say how the demo runs.
@@ -118,6 +119,9 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 		return err
 	}
 	if o.onlyFiles {
+		if err := demo.MakeFooters(dir, scenario.PhoneOf(tale.Device)); err != nil {
+			return err
+		}
 		a.say("", say.Done, "the files are in %s", dir)
 		a.practise(o.dir, tale.Device)
 		return nil

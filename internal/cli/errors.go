@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"io/fs"
 	"strings"
@@ -42,7 +43,11 @@ func (a *app) sayError(err error, code int) {
 			a.out.Line(say.Info, "what was done stands in "+a.jobDir)
 		}
 	}
+	var coded *codedError
 	switch {
+	case errors.As(err, &coded):
+		kept()
+		a.out.Line(say.Fail, coded.text)
 	case errors.As(err, &f):
 		a.sayStopped(f, kept)
 	case errors.As(err, &u):
@@ -122,6 +127,8 @@ func exitCode(err error) int {
 		if f.Acted {
 			return exitMidway
 		}
+		return exitStopped
+	case errors.Is(err, say.ErrCancelled), errors.Is(err, context.Canceled):
 		return exitStopped
 	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved), errors.As(err, &form):
 		return exitUsage

@@ -110,6 +110,7 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 	if o.sparse && len(items) > 0 && src.File.Kind == ident.Unknown {
 		a.say("", say.Note, "nothing is known about the contents; they are written sparse as they are")
 	}
+	a.keeps = true
 	if err := os.MkdirAll(o.dir, 0o755); err != nil {
 		return err
 	}

@@ -290,8 +290,7 @@ func (a *app) sheetRun(cmd *cobra.Command, args []string, o *sheetOptions) error
 	if a.card != "" {
 		return usage("sheet run works on phones; on a saved card it is checked: jarlid sheet check")
 	}
-	a.setWorking(true)
-	defer a.setWorking(false)
+	defer a.hold()()
 	r, changed, err := a.openSheet(cmd, args[0], o)
 	if err != nil {
 		return err
@@ -443,8 +442,7 @@ func (a *app) askAll(r *sheet.Ready, phones []*sheet.Phone, run *journal.Run) (s
 
 // resumeRun goes on with a run of a sheet, on the phones where it did not come to its end.
 func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
-	a.setWorking(true)
-	defer a.setWorking(false)
+	defer a.hold()()
 	op, err := sheet.Reopen(run)
 	if err != nil {
 		return err

@@ -101,7 +101,7 @@ func (t *tray) add(name, on string, several bool) {
 	a := t.app
 	bench, free := a.env.Bench.Keeping()
 	m := &member{name: name, free: free}
-	m.app = &app{Config: a.Config, home: a.home, json: a.json, yes: a.yes, dry: a.dry, idle: a.idle, accept: a.accept, out: a.out, soft: a.soft, on: on}
+	m.app = &app{Config: a.Config, home: a.home, json: a.json, yes: a.yes, dry: a.dry, idle: a.idle, accept: a.accept, out: a.out, soft: a.soft, writes: a.writes, on: on}
 	if several {
 		m.out = a.out.Of(name)
 	}
@@ -289,9 +289,13 @@ func (m *member) sayFailed(at string, err error) {
 
 // codedError is the end of a run on several phones, with the exit code that decides.
 type codedError struct {
-	code int
-	text string
+	code  int
+	text  string
+	cause error // nil where the text says it all
 }
+
+// Unwrap gives the cause.
+func (e *codedError) Unwrap() error { return e.cause }
 
 func (e *codedError) Error() string { return e.text }
 
@@ -316,7 +320,7 @@ func (t *tray) refused(ran *sheet.Ran) error {
 		if p.OK {
 			good++
 		}
-		broken = broken || !p.OK && p.Job > 0
+		broken = broken || !p.OK && p.Job > 0 && p.Exit != exitStopped
 	}
 	a.result = ran
 	if ran.Run > 0 {
@@ -338,11 +342,11 @@ func (t *tray) refused(ran *sheet.Ran) error {
 	}
 	if len(ran.Phones) == 1 && len(away) == 1 {
 		if err := t.open[away[0]]; exitCode(err) != exitStopped {
-			return &codedError{exitCode(err), t.sheet.Name + ": nothing was done"}
+			return &codedError{exitCode(err), t.sheet.Name + ": nothing was done", nil}
 		}
-		return &codedError{exitStopped, "stopped, nothing was changed"}
+		return &codedError{exitStopped, "stopped, nothing was changed", nil}
 	}
-	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good, spell.Counted(len(ran.Phones), "phone"))}
+	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good, spell.Counted(len(ran.Phones), "phone")), nil}
 }
 
 // desk is where the person is: at one phone at a time. Whoever needs hands waits for a turn; the

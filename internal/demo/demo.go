@@ -109,6 +109,31 @@ func MakeMore(dir string, p scenario.Phone, slots int) (More, error) {
 	return m, nil
 }
 
+// MakeFooters makes a phone's boot image with four verified boot footers: one that fits, one from before the
+// image was patched, one that is cut, and one of another image.
+func MakeFooters(dir string, p scenario.Phone) error {
+	boot, err := scenario.Boot(scenario.Stock, p)
+	if err != nil {
+		return err
+	}
+	fits, err := scenario.Footed("boot", boot, boot)
+	if err != nil {
+		return err
+	}
+	patched := bytes.Clone(fits)
+	patched[len(boot)/2] ^= 1 // somewhere in what the hash covers
+	foreign, err := scenario.Footed("recovery", boot, append([]byte("another image"), boot...))
+	if err != nil {
+		return err
+	}
+	for name, b := range map[string][]byte{"fits": fits, "patched": patched, "cut": fits[:len(fits)-20], "foreign": foreign} {
+		if err := os.WriteFile(filepath.Join(dir, "boot-footer-"+name+".img"), b, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // GSIs are the generic system images of the scenario, by the names of their files.
 var GSIs = map[string]scenario.OS{"saltmarsh-gsi-4.2-arm.img.gz": scenario.GSIArm, "saltmarsh-gsi-1.4-arm64-fixed.img.gz": scenario.GSIFixed,
 	"saltmarsh-gsi-4.2-arm64.img.gz": scenario.GSI, "saltmarsh-gsi-6.0-arm64.img.zst": scenario.GSINew}
@@ -171,6 +196,9 @@ func MakeFor(dir, device string) error {
 		return err
 	}
 	if _, err := MakeMore(dir, p, m.Slots); err != nil {
+		return err
+	}
+	if err := MakeFooters(dir, p); err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(dir, "tideline-3.1-"+p.Device+".img"), recovery, 0o644)

@@ -40,7 +40,7 @@ func (l *lab) firstStart(name, says string) {
 	l.want(3, []string{"stop  not-an-app", "no phone installs it"}, "app", "--yes", l.file("bare.apk", must(scenario.FieldLog.Unsigned())))
 	changed := bytes.Clone(must(scenario.FieldLog.Package()))
 	changed[40] ^= 1
-	l.want(3, []string{"stop  not-an-app"}, "app", "--yes", l.file("changed.apk", changed))
+	l.want(3, []string{"stop  altered-file"}, "app", "--yes", l.file("changed.apk", changed))
 	theirs := scenario.FieldLog
 	theirs.By = "wickerlight"
 	l.want(5, []string{"the same app signed by somebody else is installed"}, "app", "--yes", l.file("theirs.apk", must(theirs.Package())))

@@ -24,6 +24,7 @@ import (
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/e2e/witness"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -42,11 +43,7 @@ type identResult struct {
 // test where the machine does not have it.
 func (l *lab) tool(name string, args ...string) {
 	l.Helper()
-	path, err := exec.LookPath(name)
-	if err != nil {
-		l.Skip(name + " is not here")
-	}
-	cmd := exec.Command(path, args...)
+	cmd := exec.Command(witness.Tool(l, name), args...)
 	cmd.Dir = l.dir
 	if out, err := cmd.CombinedOutput(); err != nil {
 		l.Fatalf("%s %v: %v\n%s", name, args, err, out)
@@ -288,7 +285,7 @@ func TestLift(t *testing.T) {
 		sp := filepath.Join(out, "vendor_a.img")
 		l.want(0, nil, "lift", sp, "-o", out)
 		same("vendor_a.raw.img", vendor)
-		if seven, err := exec.LookPath("7zz"); err == nil {
+		if seven, ok := witness.Has(t, "7zz"); ok {
 			if err := exec.Command(seven, "x", "-y", "-tsparse", "-o"+filepath.Join(l.dir, "seven"), sp).Run(); err == nil {
 				got, _ := filepath.Glob(filepath.Join(l.dir, "seven", "*"))
 				if b := must(os.ReadFile(got[0])); !bytes.Equal(b, vendor) {
@@ -312,9 +309,7 @@ func TestLift(t *testing.T) {
 		l.want(1, []string{"incremental"}, "lift", l.file("inc.zip", inc), "-o", out)
 
 		l.want(0, nil, "lift", files.Recovery, "kernel", "ramdisk", "ramdisk.files/system/etc/recovery.fstab", "-o", out)
-		if _, err := exec.LookPath("cpio"); err != nil {
-			t.Skip("cpio is not here: ", err)
-		}
+		witness.Tool(t, "cpio")
 		l.tool("sh", "-c", "mkdir rd && cd rd && gzip -dc ../out/ramdisk | cpio -idm --quiet && cmp system/etc/recovery.fstab ../out/ramdisk.files/system/etc/recovery.fstab")
 		l.want(0, nil, "lift", filepath.Join(l.dir, "out", "vendor.img"), "build.prop", "-o", out)
 		l.want(1, []string{"name the files"}, "lift", filepath.Join(l.dir, "out", "vendor.img"), "-o", out)

@@ -133,7 +133,7 @@ func TestCtrlC(t *testing.T) {
 	if got := strings.Join(events, " "); got != "begin act done interrupted end" {
 		t.Errorf("the journal has %q", got)
 	}
-	if code := cmd.ProcessState.ExitCode(); code != 1 || !strings.Contains(out.String(), "after the write in progress") {
+	if code := cmd.ProcessState.ExitCode(); code != 7 || !strings.Contains(out.String(), "after the write in progress") {
 		t.Errorf("ended with %d:\n%s", code, out.String())
 	}
 }

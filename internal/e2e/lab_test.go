@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"hash/fnv"
+	"io"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -42,8 +43,17 @@ var (
 	// cabled has every stand-in of a bubble on a cable instead of the network.
 	cabled = flag.Bool("cable", false, "run the stand-ins on cables")
 	// seed is what the sample is taken with; a failure names it.
-	seed = flag.Int64("seed", 1, "the seed of samples")
+	seed = flag.Int64("seed", seedOfDay(), "the seed of samples")
 )
+
+// seedOfDay is JARLID_SEED, which CI sets to the number of the day and prints, so that in a month every sample
+// ran; otherwise 1.
+func seedOfDay() int64 {
+	if n, err := strconv.ParseInt(os.Getenv("JARLID_SEED"), 10, 64); err == nil {
+		return n
+	}
+	return 1
+}
 
 func TestMain(m *testing.M) {
 	// Much of a test is waiting: for the disk, for real processes, for images another one makes.
@@ -130,11 +140,26 @@ type job struct {
 	interrupt chan struct{}
 }
 
+// nothing is typed by somebody who is there and does not answer.
+const nothing = "(nothing)"
+
+// silence is what they type, until the command has ended.
+type silence <-chan struct{}
+
+func (s silence) Read([]byte) (int, error) {
+	<-s
+	return 0, io.EOF
+}
+
 // begin starts a command. answers are typed where attended.
 func (l *lab) begin(attended bool, answers string, onLine func(string), args ...string) *job {
 	home := l.home
 	j := &job{out: &standintest.Output{OnLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
-	c := cli.Config{Stdin: strings.NewReader(answers), Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt, Columns: l.columns,
+	var typing io.Reader = strings.NewReader(answers)
+	if answers == nothing {
+		typing = silence(j.done)
+	}
+	c := cli.Config{Stdin: typing, Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt, Columns: l.columns,
 		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Ports: l.bus.Ports(), Plug: l.bus,
 		Env: func(name string) string { return map[string]string{"NO_COLOR": "1", "JARLID_HOME": home}[name] }}
 	if len(args) == 0 || args[0] != "__complete" { // there the last word is the one that is completed
@@ -521,12 +546,28 @@ func sample(t *testing.T, least, most int64, many int) []int64 {
 	if *whole || many >= len(all) {
 		return all
 	}
-	r := seeded(t)
-	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-	all = all[:many]
+	all = share(t, all, many)
 	slices.Sort(all)
-	t.Logf("with -seed %d: %v of %d to %d; -whole takes all", *seed, all, least, most-1)
 	return all
+}
+
+// share gives so many of a list: in an order of the test's own, one share after the other with each seed, so
+// that seeds that follow each other take all of it.
+func share[T any](t *testing.T, list []T, many int) []T {
+	t.Helper()
+	if many >= len(list) {
+		return list
+	}
+	h := fnv.New64a()
+	h.Write([]byte(t.Name()))
+	order := rand.New(rand.NewPCG(h.Sum64(), 0)).Perm(len(list))
+	at := int((*seed * int64(many)) % int64(len(list)))
+	var out []T
+	for i := range many {
+		out = append(out, list[order[(at+i)%len(list)]])
+	}
+	t.Logf("with -seed %d: %d of %d; -whole takes all", *seed, many, len(list))
+	return out
 }
 
 // some runs cases in a lab each: a seeded sample of so many, or all of them where the whole is
@@ -534,10 +575,7 @@ func sample(t *testing.T, least, most int64, many int) []int64 {
 func some(t *testing.T, many int, cases map[string]func(l *lab)) {
 	names := slices.Sorted(maps.Keys(cases))
 	if !*whole && !*cabled && many < len(names) {
-		r := seeded(t)
-		r.Shuffle(len(names), func(i, j int) { names[i], names[j] = names[j], names[i] })
-		t.Logf("with -seed %d: %d of %d; -whole takes all", *seed, many, len(names))
-		names = names[:many]
+		names = share(t, names, many)
 	}
 	for _, name := range names {
 		t.Run(name, func(t *testing.T) {

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"fmt"
-	"hash/fnv"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,6 +18,13 @@ type way struct {
 	words []string
 	code  int
 	says  string
+	first func() // what comes before it; nil for nothing
+}
+
+// after has something done before a way.
+func (w way) after(first func()) way {
+	w.first = first
+	return w
 }
 
 func w(code int, says string, words ...string) way {
@@ -127,10 +132,12 @@ var mistakes = []mistake{
 	{7, "a recovery on one slot only", func(l *lab) []way {
 		l.standin("dunlin")
 		const s = "warn  recovery-on-one-slot"
-		list := []way{w(3, s, "recovery", "install", files.Recovery, "--into", "@a"), w(3, s, "flash", files.Recovery, "--into", "recovery@a"), w(3, s, "flash", files.Recovery, "--into", "@b")}
-		l.want(0, nil, "recovery", "install", files.Recovery, "--into", "@a", "--yes")
-		l.want(0, nil, "go", "recovery", "--yes")
-		return append(list[:0:0], w(3, s, "sideload", files.Package, "--accept", "encrypted-data"), w(3, s, "recovery", "install", files.Recovery, "--into", "recovery@a"))
+		onOne := func() {
+			l.want(0, nil, "recovery", "install", files.Recovery, "--into", "@a", "--yes")
+			l.want(0, nil, "go", "recovery", "--yes")
+		}
+		return []way{w(3, s, "recovery", "install", files.Recovery, "--into", "@a"), w(3, s, "flash", files.Recovery, "--into", "recovery@a"), w(3, s, "flash", files.Recovery, "--into", "@b"),
+			w(3, s, "sideload", files.Package, "--accept", "encrypted-data").after(onOne), w(3, s, "recovery", "install", files.Recovery, "--into", "recovery@a")}
 	}},
 	{8, "a partition the phone does not have", func(l *lab) []way {
 		l.standin("dunlin")
@@ -372,6 +379,47 @@ var mistakes = []mistake{
 		const s = "stop  merge-pending"
 		return []way{w(3, s, "slot", "use", "a"), w(3, s, "wipe", "system@a"), w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "wipe", "part:super")}
 	}},
+	{41, "a damaged package, found only after the data is gone", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		bad := l.file("x.img", garbled(must(os.ReadFile(files.Package)), int(must(os.Stat(files.Package)).Size())/2))
+		const s = "stop  damaged-file"
+		evening := "- wipe: userdata\n- sideload: x\n"
+		return []way{w(3, s, "sideload", bad), w(3, s, "put", bad, "--to", "storage"), w(3, s, "flash", bad), l.bySheet(6, s, "check", evening, bad),
+			l.bySheet(3, s, "run", evening, bad)}
+	}},
+	{42, "an old backup taken for a new one", func(l *lab) []way {
+		l.readyForPackages(files.Recovery)
+		kept := l.dir + "/kept"
+		l.want(0, nil, "backup", "take", "boot@a", "-o", kept)
+		task := "- backup take: {items: [boot@a], output: kept}\n"
+		return []way{w(3, "stop  backup-exists", "backup", "take", "boot@a", "-o", kept), w(3, "stop  backup-exists", "backup", "take", "-o", kept),
+			l.bySheet(0, "kept-", "run", task, ""), l.bySheet(0, "kept-", "run", task, "")}
+	}},
+	{43, "two phones, one folder", func(l *lab) []way {
+		l.many(2)
+		task := "- backup take: {items: [storage], output: kept}\n"
+		shared := l.bySheet(6, "output-shared", "check", task, "")
+		shared.words = append(shared.words, "--on", "d1,d2")
+		run := l.bySheet(3, "output-shared", "run", task, "")
+		run.words = append(run.words, "--on", "d1,d2")
+		return []way{shared, run}
+	}},
+	{50, "cancelled at a question, and the phone stays locked", func(l *lab) []way {
+		l.standin("dunlin")
+		l.many(1)
+		// Each question is cancelled as it is asked; the phone is free afterwards.
+		for _, words := range [][]string{{"flash", files.Recovery}, {"wipe", "userdata"}, {"recovery", "install", files.Recovery}} {
+			var j *job
+			j = l.begin(true, nothing, nil, append(words, "--on", "dunlin")...)
+			l.until(strings.Join(words, " ")+" asks", func() bool { return strings.Contains(j.out.String(), "[y/N]") })
+			j.interrupt <- struct{}{}
+			<-j.done
+			if j.code != 3 || !strings.Contains(j.out.String(), "cancelled; nothing was changed") {
+				l.Errorf("%v ended with %d:\n%s", words, j.code, j.out)
+			}
+		}
+		return []way{w(0, "would write", "flash", files.Recovery, "--dry-run", "--on", "dunlin")}
+	}},
 }
 
 // onCable plugs a phone in that something keeps this computer from.
@@ -386,25 +434,29 @@ func onCable(l *lab, block func(), says string) []way {
 func TestMistakes(t *testing.T) {
 	t.Parallel()
 	rows := mistakes
-	for i, m := range rows {
-		if m.n != i+1 {
-			t.Fatalf("row %d has the number %d", i+1, m.n)
+	for i, m := range rows[1:] {
+		if m.n <= rows[i].n {
+			t.Fatalf("row %d comes after row %d", m.n, rows[i].n)
 		}
 	}
-	if len(rows) != 40 {
+	if len(rows) != 44 {
 		t.Fatalf("there are %d mistakes", len(rows))
 	}
-	h := fnv.New64()
-	fmt.Fprint(h, *seed)
-	pick := rand.New(rand.NewPCG(h.Sum64(), 0)).Perm(len(rows))
+	pick := make([]int, len(rows))
+	for i := range pick {
+		pick[i] = i
+	}
 	if !*whole && !*cabled {
-		pick = pick[:8]
+		pick = share(t, pick, 8)
 	}
 	for _, i := range pick {
 		m := rows[i]
 		t.Run(fmt.Sprintf("%02d %s", m.n, m.what), func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
 				for _, x := range m.ways(l) {
+					if x.first != nil {
+						x.first()
+					}
 					code, out := l.run(x.words...)
 					if code != x.code || !strings.Contains(out, x.says) {
 						t.Errorf("jarlid %s ended with %d, want %d and %q:\n%s", strings.Join(x.words, " "), code, x.code, x.says, out)

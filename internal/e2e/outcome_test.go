@@ -69,7 +69,7 @@ func TestOutcomes(t *testing.T) {
 			<-hands
 			j.interrupt <- struct{}{}
 			<-j.done
-			if took := time.Since(began); j.code != 1 || took > 20*time.Second {
+			if took := time.Since(began); j.code != 3 || took > 20*time.Second {
 				l.Errorf("it ended with %d after %v:\n%s", j.code, took, j.out)
 			}
 		},

@@ -40,6 +40,8 @@ type Options struct {
 	Typed    []string        // the command, as it was typed
 	Soft     <-chan struct{} // closed when the person wants to stop after the write in progress
 	Observer say.Observer
+	// Writing is called as a step that changes the phone begins and ends; nil: nobody asks.
+	Writing func(on bool)
 	// Opened is told of the phone as soon as it was read, Shown of the draft before it is
 	// judged.
 	Opened func(*Job)

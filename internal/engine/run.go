@@ -172,7 +172,7 @@ func (j *Job) Run(ctx context.Context, t Task) (err error) {
 	err = j.carryOut(ctx)
 	end := journal.Record{Event: journal.End}
 	if err != nil {
-		end.Error = spell.Error(err)
+		end.Error, end.Cancelled = spell.Error(err), j.stopping()
 	}
 	if j.log.Err() == nil {
 		err = errors.Join(err, j.log.Write(end))
@@ -365,8 +365,16 @@ func (j *Job) carryOut(ctx context.Context) error {
 func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Done, error) {
 	j.Obs.Step(i+1, len(j.plan.Steps), s.Title(), say.Begin)
 	before := j.Card.Clone()
+	changes := plan.Changes(s)
+	if changes && j.Writing != nil {
+		j.Writing(true)
+		defer j.Writing(false)
+	}
 	done, err := act.Run(ctx, a, s)
 	err = asChanged(err, j.Acted)
+	if changes && errors.Is(err, ErrStopped) {
+		j.Acted = true // how far it came is not known
+	}
 	rec := journal.Record{Event: journal.Done, Step: i + 1, Title: s.Title(), Answers: done.Answers, Said: done.Said, Confirm: done.Confirm, Bytes: done.Bytes, SHA256: done.SHA256}
 	state := say.Finished
 	if err != nil {

@@ -84,6 +84,16 @@ func (j *Job) untilStopped(ctx context.Context) (context.Context, func()) {
 	return ctx, func() { close(done); cancel(nil) }
 }
 
+// stopping reports whether the person wishes to stop.
+func (j *Job) stopping() bool {
+	select {
+	case <-j.Soft:
+		return true
+	default:
+		return false
+	}
+}
+
 // stopped turns the end of such a context into ErrStopped.
 func stopped(ctx context.Context, err error) error {
 	if err != nil && errors.Is(context.Cause(ctx), ErrStopped) {

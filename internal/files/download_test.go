@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"jarlid/internal/core/finding"
+	"jarlid/internal/e2e/witness"
 
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
@@ -44,10 +45,7 @@ func (k kitchen) at(name string) string { return filepath.Join(k.dir, name) }
 
 func (k kitchen) tool(name string, args ...string) {
 	k.Helper()
-	if _, err := exec.LookPath(name); err != nil {
-		k.Skipf("%s is not on this machine", name)
-	}
-	c := exec.Command(name, args...)
+	c := exec.Command(witness.Tool(k, name), args...)
 	c.Dir = k.dir
 	if out, err := c.CombinedOutput(); err != nil {
 		k.Fatalf("%s %v: %v\n%s", name, args, err, out)

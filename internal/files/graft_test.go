@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/cpio"
 	"jarlid/internal/core/image/wrap"
+	"jarlid/internal/e2e/witness"
 )
 
 // TestPackedAs: a ramdisk is compressed as the one it replaces. What comes out is
@@ -56,20 +57,21 @@ func TestPackedAs(t *testing.T) {
 			if err != nil || strings.Join(rd.Names, " ") != "init system/bin/recovery" {
 				t.Fatalf("%q: %v, %v", kind, rd, err)
 			}
-			if _, err := exec.LookPath(c.tool[0]); err != nil {
-				t.Logf("%s is not installed", c.tool[0])
+			tool, ok := witness.Has(t, c.tool[0])
+			if !ok {
 				continue
 			}
-			cmd := exec.Command(c.tool[0], c.tool[1:]...)
+			cmd := exec.Command(tool, c.tool[1:]...)
 			cmd.Stdin = bytes.NewReader(got)
 			out, err := cmd.Output()
 			if err != nil || !bytes.Equal(out, plain.Bytes()) {
 				t.Errorf("%s unpacks something else: %v", c.tool[0], err)
 			}
-			if _, err := exec.LookPath("cpio"); err != nil {
+			cpio, ok := witness.Has(t, "cpio")
+			if !ok {
 				continue
 			}
-			list := exec.Command("cpio", "-it", "--quiet")
+			list := exec.Command(cpio, "-it", "--quiet")
 			list.Stdin = io.LimitReader(bytes.NewReader(out), int64(len(out)))
 			if names, err := list.Output(); err != nil || string(names) != "init\nsystem/bin/recovery\n" {
 				t.Errorf("cpio lists %q: %v", names, err)

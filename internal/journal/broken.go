@@ -51,7 +51,7 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 
 // BrokenOff tells what a job was at when it broke off; nil where it did not.
 func (j *Job) BrokenOff() *BrokenJob {
-	if j.Damage != nil || len(j.Records) == 0 || j.OK() {
+	if j.Damage != nil || len(j.Records) == 0 || j.OK() || j.cancelled() {
 		return nil
 	}
 	for _, r := range slices.Backward(j.Records) {
@@ -66,6 +66,28 @@ func (j *Job) BrokenOff() *BrokenJob {
 		}
 	}
 	return nil
+}
+
+// cancelled reports whether a person ended the job before any step of it changed the phone: restarting it
+// does not.
+func (j *Job) cancelled() bool {
+	if end := j.Records[len(j.Records)-1]; end.Event != End || !end.Cancelled {
+		return false
+	}
+	steps := j.Records[0].Steps
+	return !slices.ContainsFunc(j.Records, func(r Record) bool {
+		if r.Event != Act {
+			return false
+		}
+		kind := ""
+		switch {
+		case r.Data != nil:
+			kind = r.Data.Kind
+		case r.Step >= 1 && r.Step <= len(steps):
+			kind = steps[r.Step-1].Kind
+		}
+		return kind != "restart" && kind != "try"
+	})
 }
 
 // left makes the command from what is left of a job from a step on (counted from 1): what was

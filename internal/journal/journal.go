@@ -78,6 +78,8 @@ type Record struct {
 	SHA256  string            `json:"sha256,omitempty"`
 	Facts   Facts             `json:"facts,omitempty"` // what is so since then
 	Error   string            `json:"error,omitempty"`
+	// Cancelled says, at the end, that a person ended the job.
+	Cancelled bool `json:"cancelled,omitempty"`
 }
 
 // TaskData is the task a job carries out, as it was asked for.

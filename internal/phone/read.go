@@ -2,6 +2,7 @@ package phone
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -236,6 +237,9 @@ func (s *Session) SameSerial(before *card.Card, hands bool) error {
 	}
 	if hands {
 		same, err := s.Obs.Confirm(fmt.Sprintf("%s had the serial number %s, and what is at %s now reports %s. Is it the same phone?", s.Name, a.Value, s.Address(), b.Value))
+		if errors.Is(err, say.ErrCancelled) {
+			return err
+		}
 		if err != nil || !same {
 			return other
 		}

@@ -112,11 +112,14 @@ const (
 // ErrNobody says that a question had nobody to answer it.
 var ErrNobody = errors.New("a question was asked and nobody is here to answer it")
 
+// ErrCancelled says that the person wishes to stop: at a question, in a wait, or between two writes.
+var ErrCancelled = errors.New("cancelled")
+
 // Observer is told what goes on, and asked where a person has to decide.
 // Several phones may use one at the same time.
 type Observer interface {
 	Tell(Event)
-	// Ask gives the answer's number. Errors: ErrNobody.
+	// Ask gives the answer's number. Errors: ErrNobody, ErrCancelled.
 	Ask(Question) (int, error)
 }
 

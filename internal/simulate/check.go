@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -118,8 +119,8 @@ func (w *world) words(s story) []string {
 // settle waits until the phone is in the mode a state begins in, and brings it there.
 func (w *world) settle(state string) {
 	mode := w.modeOf(state)
-	if w.mode() == mode || w.until(mode) {
-		return
+	if w.mode() != mode && !w.until(mode) {
+		w.bad("%s does not come into %s, where this begins", w.name, mode)
 	}
 }
 
@@ -167,7 +168,7 @@ func (l *lab) run(t *testing.T, p Plan, verbose bool) {
 		}
 		w.settle(s.state)
 		w.disturbed(p, s, base)
-		if code := 0; !t.Failed() && code == 0 {
+		if !t.Failed() {
 			l.counts.Lock()
 			l.counts.ended[w.ended]++
 			l.counts.Unlock()
@@ -211,7 +212,16 @@ func (w *world) disturbed(p Plan, s story, base undisturbed) {
 		}()
 	})
 	before := len(w.jobs())
-	code, out := w.run(seam, w.words(s)...)
+	words := w.words(s)
+	held := map[string]string{}
+	damaged := p.Damage && w.damage(words)
+	if damaged {
+		held = w.digests()
+	}
+	code, out := w.run(seam, words...)
+	if damaged {
+		w.untouched(code, before, held)
+	}
 	w.ended = code
 	w.plain(out)
 	if code == -1 {
@@ -235,6 +245,48 @@ func (w *world) disturbed(p Plan, s story, base undisturbed) {
 	w.unlocked()
 	if code != 0 {
 		w.again(s, base)
+	}
+}
+
+// damage puts a damaged copy in the place of the first file among the words of a command, with the digest of
+// what it was beside it; false where there is none.
+func (w *world) damage(words []string) bool {
+	for i, word := range words {
+		b, err := os.ReadFile(word)
+		if err != nil || len(b) < 16 {
+			continue
+		}
+		path := filepath.Join(w.dir, "damaged-"+filepath.Base(word))
+		list := fmt.Appendf(nil, "%x", sha256.Sum256(b))
+		for k := range 8 {
+			b[len(b)/2+k] ^= 0x5a
+		}
+		if err := errors.Join(os.WriteFile(path, b, 0o600), os.WriteFile(path+".sha256", list, 0o600)); err != nil {
+			w.bad("%v", err)
+		}
+		words[i] = path
+		return true
+	}
+	return false
+}
+
+// untouched: for a damaged file nothing is erased, written or installed, and nothing is said to be done.
+func (w *world) untouched(code, before int, held map[string]string) {
+	if code == 0 {
+		w.bad("done with a damaged file")
+	}
+	for _, j := range w.jobs()[before:] {
+		if len(j.Records) > 0 && slices.Contains(j.Records[0].Command, "caches") {
+			continue // the second program's
+		}
+		for _, r := range j.Records {
+			if r.Event == journal.Act {
+				w.bad("job %s acted (%s) before its file was verified", j.Name(), r.Title)
+			}
+		}
+	}
+	if now := w.digests(); !maps.Equal(now, held) {
+		w.bad("the phone was changed for a damaged file")
 	}
 }
 

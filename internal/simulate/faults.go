@@ -60,12 +60,27 @@ type Plan struct {
 	Phone  int
 	Story  int
 	Faults []Fault
+	// Damage has eight bytes of the command's file changed, with the digest of what it was beside it: nothing
+	// may be changed on the phone for such a file.
+	Damage bool
+}
+
+// damageEvery is one run of how many has a damaged file.
+const damageEvery = 5
+
+// damaged is a plan with its file damaged, where it is one of those.
+func (p Plan) damaged() Plan {
+	p.Damage = p.N%damageEvery == 0
+	return p
 }
 
 func (p Plan) String() string {
 	var faults []string
 	for _, f := range p.Faults {
 		faults = append(faults, f.String())
+	}
+	if p.Damage {
+		faults = append(faults, "a damaged file")
 	}
 	return fmt.Sprintf("seed %d, run %d: %s on %s; %s", p.Seed, p.N, stories[p.Story].name, phones[p.Phone].name, strings.Join(faults, "; "))
 }

@@ -82,7 +82,7 @@ func main() {
 							bad.Add(1)
 						}
 					}()
-					lab.run(t, plan(*seed, n), *verbose)
+					lab.run(t, plan(*seed, n).damaged(), *verbose)
 				})
 			}
 		})

@@ -133,6 +133,12 @@ func TestChecksCanFail(t *testing.T) {
 			t.Fatalf("%s", out)
 		}
 		complains("what was written", "", w.holdsWhatItSays)
+		held := w.digests()
+		complains("a damaged file that is refused", "", func() { w.untouched(3, len(w.jobs()), held) })
+		complains("a damaged file that is written", "acted", func() { w.untouched(3, len(w.jobs())-1, held) })
+		complains("done with a damaged file", "done with", func() { w.untouched(0, len(w.jobs()), held) })
+		held["boot_a"] = ""
+		complains("a phone that was changed", "was changed for", func() { w.untouched(3, len(w.jobs()), held) })
 		boot := filepath.Join(w.at(), "partitions", "boot_a.img")
 		f, err := os.OpenFile(boot, os.O_RDWR, 0)
 		if err != nil {

@@ -2,6 +2,7 @@ package task
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -162,6 +163,9 @@ func (w *watch) until(ctx context.Context, limit time.Duration) (stage advice.St
 		options = append(options, s.Text)
 	}
 	n, err := w.Obs.Choose("It can't be seen from here. What does its screen show?", options)
+	if errors.Is(err, say.ErrCancelled) {
+		return "", false, err
+	}
 	if err != nil {
 		return advice.StageUnknown, false, nil // nobody is there to look
 	}

@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/act"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/appsig"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
@@ -274,7 +275,8 @@ func (t *App) Load(ctx context.Context, e *Env) error {
 		t.files = append(t.files, f)
 		unsigned := ""
 		if f.Kind == ident.App && f.App != nil {
-			if _, err := files.ReadPackage(ctx, p); err != nil {
+			// One that was changed after it was signed is a finding of every file that is sent.
+			if _, err := files.ReadPackage(ctx, p); errors.Is(err, appsig.ErrUnsigned) {
 				unsigned = filepath.Base(p) + ": " + cmp.Or(errors.Unwrap(err), err).Error()
 			}
 		}

@@ -15,7 +15,11 @@ const longGone = 10 * time.Second
 
 // Ask implements say.Observer. What others tell meanwhile is shown when it was answered.
 func (t *Term) Ask(q say.Question) (int, error) {
-	t.turn <- struct{}{}
+	select {
+	case t.turn <- struct{}{}:
+	case <-t.cancel:
+		return 0, say.ErrCancelled
+	}
 	defer func() { <-t.turn }()
 	t.mu.Lock()
 	if t.phone != "" && !t.json && !strings.Contains(q.Text, t.phone) {
@@ -104,12 +108,42 @@ func (t *Term) answered(q say.Question) (int, error) {
 	}
 }
 
+// typedLine reads what is typed. A question that is cancelled leaves the reading behind: it ends with the program.
+func (t *Term) typedLine() (string, error) {
+	select {
+	case <-t.cancel:
+		return "", say.ErrCancelled
+	default:
+	}
+	type typed struct {
+		text string
+		err  error
+	}
+	ch := make(chan typed, 1)
+	go func() {
+		text, err := t.in.ReadString('\n')
+		ch <- typed{text, err}
+	}()
+	select {
+	case l := <-ch:
+		return l.text, l.err
+	case <-t.cancel:
+		return "", say.ErrCancelled
+	}
+}
+
 // answer reads a line; say.ErrNobody where nobody types any.
 func (t *Term) answer() (string, error) {
 	var text string
 	err := io.EOF
 	if t.attended {
-		text, err = t.in.ReadString('\n')
+		text, err = t.typedLine()
+	}
+	if err == say.ErrCancelled {
+		if !t.json {
+			fmt.Fprintln(t.w)
+		}
+		return "", err
 	}
 	if err == nil || text != "" {
 		if !t.typed && !t.json {

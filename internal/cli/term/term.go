@@ -29,7 +29,9 @@ type Options struct {
 	// Columns is the width of the terminal that Out is; 0: what the system says of Out.
 	Columns int
 	// Asked is called when something is to be done at a phone; nil: nobody waits for that.
-	Asked   func()
+	Asked func()
+	// Cancel is closed when the person wishes to stop: an open question ends with that.
+	Cancel  <-chan struct{}
 	Quiet   bool // only findings, what is to be done at the phone, questions and the end
 	Details bool // what else is folded is told at length
 }
@@ -68,6 +70,7 @@ type screen struct {
 	typed    bool // answers are typed at a terminal, which shows them
 	attended bool
 	asked    func()
+	cancel   <-chan struct{}
 	width    int
 
 	mu      sync.Mutex // over everything below, and over w
@@ -88,7 +91,7 @@ type screen struct {
 
 // New makes one.
 func New(o Options) *Term {
-	t := &Term{screen: &screen{w: &whole{w: o.Out}, in: bufio.NewReader(o.In), json: o.JSON, asked: o.Asked, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
+	t := &Term{screen: &screen{w: &whole{w: o.Out}, in: bufio.NewReader(o.In), json: o.JSON, asked: o.Asked, cancel: o.Cancel, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
 	env := o.Env
 	if env == nil {
 		env = os.Getenv

@@ -11,6 +11,7 @@ import (
 
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/e2e/witness"
 )
 
 func fill(c byte, n int) []byte { return bytes.Repeat([]byte{c}, n) }
@@ -209,10 +210,7 @@ func FuzzGraft(f *testing.F) {
 // TestFileTool: what is made is a boot image to file(1) too, of the size its header says,
 // where that is installed.
 func TestFileTool(t *testing.T) {
-	tool, err := exec.LookPath("file")
-	if err != nil {
-		t.Skip("file is not installed")
-	}
+	tool := witness.Tool(t, "file")
 	for name, want := range map[string]string{"v0": "page size: 2048", "v1": "page size: 4096", "v2": "page size: 4096"} {
 		img := images(t)[name]
 		got, err := Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 4097), 1<<20)

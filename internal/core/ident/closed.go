@@ -78,7 +78,12 @@ func sevenError(err error) error {
 	if errors.As(err, &read) && read.Encrypted || strings.Contains(err.Error(), "password") {
 		return &ClosedError{Encrypted}
 	}
-	return &image.Error{Format: "7z archive", Offset: -1, What: "its contents can't be read, the file may be cut short", Err: err}
+	bad := &image.Error{Format: "7z archive", Offset: -1, What: "its contents can't be read, the file may be cut short", Err: err}
+	// The library reports the end of the file by its own name for it, where it begins to read its table too.
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || strings.HasSuffix(err.Error(), ": EOF") {
+		bad.What, bad.Err, bad.Short = "its table of contents, which is at its end, is missing: the file was cut short", nil, true
+	}
+	return bad
 }
 
 var volumeName = sync.OnceValue(func() *regexp.Regexp {

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"jarlid/internal/core/image/vbmeta"
+	"jarlid/internal/e2e/witness"
 )
 
 // counted counts what is read.
@@ -34,10 +35,7 @@ func TestReadsLittle(t *testing.T) {
 		t.Fatal(err)
 	}
 	path := filepath.Join(dir, "img")
-	if _, err := exec.LookPath("mkfs.ext4"); err != nil {
-		t.Skip("mkfs.ext4 is not here")
-	}
-	if out, err := exec.Command("mkfs.ext4", "-q", "-F", "-d", filepath.Join(dir, "tree"), path, "4G").CombinedOutput(); err != nil {
+	if out, err := exec.Command(witness.Tool(t, "mkfs.ext4"), "-q", "-F", "-d", filepath.Join(dir, "tree"), path, "4G").CombinedOutput(); err != nil {
 		t.Fatalf("mkfs.ext4: %v\n%s", err, out)
 	}
 	f, err := os.Open(path)

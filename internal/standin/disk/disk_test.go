@@ -8,6 +8,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+
+	"jarlid/internal/e2e/witness"
 )
 
 func phone(t *testing.T) *Disk {
@@ -79,10 +81,7 @@ func TestSparse(t *testing.T) {
 
 // TestView: changes in a file system lie over it, and are gone when the partition is written.
 func TestView(t *testing.T) {
-	tool, err := exec.LookPath("mke2fs")
-	if err != nil {
-		t.Skip("mke2fs is not here: ", err)
-	}
+	tool := witness.Tool(t, "mke2fs")
 	d, err := Open(t.TempDir(), []Partition{{Name: "system", Size: 1 << 20}}, nil)
 	if err != nil {
 		t.Fatal(err)

@@ -51,6 +51,11 @@ var commands = map[string]command{
 // Commands are the names of all commands a task can be.
 func Commands() []string { return slices.Sorted(maps.Keys(commands)) }
 
+// SendsFiles are the names of the commands that write files of this computer to a phone.
+func SendsFiles() []string {
+	return slices.DeleteFunc(Commands(), func(name string) bool { return len(commands[name].files) == 0 && name != "backup restore" })
+}
+
 // unoffered are fields of a command that are part of its name, or of the command line alone.
 var unoffered = map[string][]string{
 	"vbmeta loosen": {"off", "file", "output"}, "vbmeta tighten": {"off", "file", "output", "make-blank"}, "shelve": {"back"}, "unshelve": {"back"},

@@ -22,6 +22,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"jarlid/internal/e2e/witness"
 )
 
 func fixture(t testing.TB, name string) []byte {
@@ -284,15 +286,10 @@ func TestRotation(t *testing.T) {
 
 // TestSignedJar: scheme v1 as the Java tool makes it, and what was done to it afterwards.
 func TestSignedJar(t *testing.T) {
-	for _, tool := range []string{"jarsigner", "keytool"} {
-		if _, err := exec.LookPath(tool); err != nil {
-			t.Skip(tool + " is not on this machine")
-		}
-	}
 	dir := t.TempDir()
 	run := func(name string, args ...string) {
 		t.Helper()
-		c := exec.Command(name, args...)
+		c := exec.Command(witness.Tool(t, name), args...)
 		c.Dir = dir
 		if out, err := c.CombinedOutput(); err != nil {
 			t.Fatalf("%s: %v\n%s", name, err, out)

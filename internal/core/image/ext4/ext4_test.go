@@ -15,6 +15,7 @@ import (
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/tree/treetest"
+	"jarlid/internal/e2e/witness"
 )
 
 func open(r io.ReaderAt, size int64) (fs.FS, error) { return New(r, size) }
@@ -47,9 +48,7 @@ func TestTree(t *testing.T) {
 
 // TestFeatures: what mkfs.ext4 makes with each feature that images have is read file by file.
 func TestFeatures(t *testing.T) {
-	if _, err := exec.LookPath("mkfs.ext4"); err != nil {
-		t.Skip("mkfs.ext4 is not on this machine")
-	}
+	mkfs := witness.Tool(t, "mkfs.ext4")
 	dir := t.TempDir()
 	tree := filepath.Join(dir, "tree")
 	for _, n := range []int{0, 1, 59, 60, 61, 100, 150, 160, 161, 300, 5000, 900_000} {
@@ -63,7 +62,7 @@ func TestFeatures(t *testing.T) {
 		"-t ext2 -b 1024", "-O casefold -b 4096", "-O ea_inode -b 4096", "-O sparse_super2 -b 1024", "-O metadata_csum_seed -b 4096"} {
 		img := filepath.Join(dir, "a.img")
 		os.Remove(img)
-		if out, err := exec.Command("mkfs.ext4", append(strings.Fields("-q -F "+o), "-d", tree, img, "64M")...).CombinedOutput(); err != nil {
+		if out, err := exec.Command(mkfs, append(strings.Fields("-q -F "+o), "-d", tree, img, "64M")...).CombinedOutput(); err != nil {
 			t.Logf("%s: not made here: %s", o, out)
 			continue
 		}

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/e2e/witness"
 )
 
 // sample is a super image of two slots: system_a in two pieces with a run of
@@ -80,10 +81,7 @@ func TestParse(t *testing.T) {
 // TestOutsideReader has 7-Zip, which knows the format, take out a partition of
 // what Build wrote.
 func TestOutsideReader(t *testing.T) {
-	seven, err := exec.LookPath("7zz")
-	if err != nil {
-		t.Skip("7-Zip is not here")
-	}
+	seven := witness.Tool(t, "7zz")
 	img, _ := sample(t, 2)
 	dir := t.TempDir()
 	path := filepath.Join(dir, "super.img")

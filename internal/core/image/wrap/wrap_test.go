@@ -7,6 +7,8 @@ import (
 	"math/rand/v2"
 	"os/exec"
 	"testing"
+
+	"jarlid/internal/e2e/witness"
 )
 
 // pieces are contents that don't compress away.
@@ -54,13 +56,13 @@ func TestNewFile(t *testing.T) {
 		{LZ4, "lz4", []string{"-c", "-B4", "-BD"}, nil, nil, false},
 	}
 	for _, tool := range tools {
-		if _, err := exec.LookPath(tool.name); err != nil {
-			t.Logf("%s is not on this machine", tool.name)
+		path, ok := witness.Has(t, tool.name)
+		if !ok {
 			continue
 		}
 		var file bytes.Buffer
 		for i, p := range parts {
-			c := exec.Command(tool.name, tool.args...)
+			c := exec.Command(path, tool.args...)
 			c.Stdin = bytes.NewReader(p)
 			b, err := c.Output()
 			if err != nil {

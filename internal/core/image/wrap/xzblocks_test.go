@@ -5,17 +5,17 @@ import (
 	"io"
 	"os/exec"
 	"testing"
+
+	"jarlid/internal/e2e/witness"
 )
 
 // TestXzBlocks: each block of what xz packs in parallel and joined unpacks alone, and all of them
 // are the whole; what does not end as a file does is left to be read from its start.
 func TestXzBlocks(t *testing.T) {
-	if _, err := exec.LookPath("xz"); err != nil {
-		t.Skip("xz is not on this machine")
-	}
+	xz := witness.Tool(t, "xz")
 	want := bytes.Join(pieces(), nil)
 	pack := func(b []byte, args ...string) []byte {
-		c := exec.Command("xz", append(args, "-c")...)
+		c := exec.Command(xz, append(args, "-c")...)
 		c.Stdin = bytes.NewReader(b)
 		out, err := c.Output()
 		if err != nil {
@@ -77,9 +77,7 @@ func TestXzBlocks(t *testing.T) {
 
 // TestXzWriter: what is packed in several blocks is one stream, which xz unpacks and takes for whole.
 func TestXzWriter(t *testing.T) {
-	if _, err := exec.LookPath("xz"); err != nil {
-		t.Skip("xz is not on this machine")
-	}
+	xz := witness.Tool(t, "xz")
 	for _, n := range []int{0, 1, xzBlock, xzBlock + 1, 2*xzBlock + 12345} {
 		want := bytes.Repeat([]byte("godwit and dunlin "), n/18+1)[:n]
 		var b bytes.Buffer
@@ -95,7 +93,7 @@ func TestXzWriter(t *testing.T) {
 		if err := w.Close(); err != nil {
 			t.Fatal(err)
 		}
-		c := exec.Command("xz", "-dc", "--single-stream")
+		c := exec.Command(xz, "-dc", "--single-stream")
 		c.Stdin = bytes.NewReader(b.Bytes())
 		got, err := c.Output()
 		if err != nil || !bytes.Equal(got, want) {

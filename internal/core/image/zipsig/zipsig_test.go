@@ -10,15 +10,15 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"jarlid/internal/e2e/witness"
 )
 
 // sign makes a zip and has openssl sign it, the signature put into the comment
 // by hand.
 func sign(t testing.TB, newKey, digest string, extra ...string) []byte {
 	t.Helper()
-	if _, err := exec.LookPath("openssl"); err != nil {
-		t.Skip("openssl is not here")
-	}
+	openssl := witness.Tool(t, "openssl")
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
 	w, _ := z.Create("file")
@@ -26,7 +26,7 @@ func sign(t testing.TB, newKey, digest string, extra ...string) []byte {
 	z.Close()
 	dir := t.TempDir()
 	run := func(args ...string) {
-		if out, err := exec.Command("openssl", args...).CombinedOutput(); err != nil {
+		if out, err := exec.Command(openssl, args...).CombinedOutput(); err != nil {
 			t.Fatalf("openssl %v: %v\n%s", args, err, out)
 		}
 	}

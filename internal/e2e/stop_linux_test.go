@@ -1,0 +1,198 @@
+package e2e
+
+import (
+	"bytes"
+	"compress/gzip"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// atTerminal is a program on a terminal of its own, as a person has it.
+type atTerminal struct {
+	cmd    *exec.Cmd
+	master *os.File
+	mu     sync.Mutex
+	out    bytes.Buffer
+	ended  chan struct{} // and all that it showed was read
+}
+
+// onTerminal starts jarlid on a real pseudo-terminal (pty(7)), whose session and signals are its own.
+func (l *lab) onTerminal(args ...string) *atTerminal {
+	l.Helper()
+	master, slave := pseudoTerminal(l.T)
+	tty, err := os.OpenFile(slave, os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		l.Fatal(err)
+	}
+	defer tty.Close()
+	cooked(l.T, tty)
+	p := &atTerminal{cmd: l.command(args...), master: master, ended: make(chan struct{})}
+	p.cmd.Stdin, p.cmd.Stdout, p.cmd.Stderr = tty, tty, tty
+	p.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	if err := p.cmd.Start(); err != nil {
+		l.Fatal(err)
+	}
+	go func() {
+		b := make([]byte, 4096)
+		for {
+			n, err := master.Read(b)
+			p.mu.Lock()
+			p.out.Write(b[:n])
+			p.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	go func() {
+		defer close(p.ended)
+		p.cmd.Wait()
+		for n := -1; n < len(p.text()); time.Sleep(20 * time.Millisecond) { // the rest of what it showed
+			n = len(p.text())
+		}
+	}()
+	l.Cleanup(func() { p.cmd.Process.Kill(); <-p.ended })
+	return p
+}
+
+func (p *atTerminal) text() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.out.String()
+}
+
+// cooked makes a terminal's keys signals again, and its lines edited, as at login (termios(3)).
+func cooked(t *testing.T, tty *os.File) {
+	at, err := unix.IoctlGetTermios(int(tty.Fd()), unix.TCGETS)
+	if err == nil {
+		at.Iflag, at.Oflag, at.Lflag = unix.ICRNL, unix.OPOST|unix.ONLCR, unix.ISIG|unix.ICANON|unix.ECHO
+		at.Cc[unix.VINTR] = 3
+		err = unix.IoctlSetTermios(int(tty.Fd()), unix.TCSETS, at)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// until waits for a piece of what is shown.
+func (p *atTerminal) until(t *testing.T, piece string) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); !strings.Contains(p.text(), piece); time.Sleep(5 * time.Millisecond) {
+		select {
+		case <-p.ended:
+			t.Fatalf("it ended without %q:\n%s", piece, p.text())
+		default:
+		}
+		if time.Now().After(end) {
+			t.Fatalf("it does not show %q:\n%s", piece, p.text())
+		}
+	}
+}
+
+// slowFile is a compressed file that takes many seconds to decompress: members of zeros, which count as one.
+func (l *lab) slowFile(name string) string {
+	l.Helper()
+	var member bytes.Buffer
+	z := gzip.NewWriter(&member)
+	z.Write(make([]byte, 64<<20))
+	z.Close()
+	return l.file(name, bytes.Repeat(member.Bytes(), 600))
+}
+
+// TestCancel: on a real terminal a Ctrl-C ends every kind of question, of wait and of work on files within a
+// second, with nothing changed; so does a SIGTERM.
+func TestCancel(t *testing.T) {
+	t.Parallel()
+	l := inProcesses(t)
+	l.startProcess(t, "dunlin")
+	l.startProcess(t, "turnstone").kill() // it stays listed, and does not answer
+	slow := l.slowFile("slow.img.gz")
+	big := l.file("big.img", nil)
+	if err := os.Truncate(big, 64<<30); err != nil {
+		t.Fatal(err)
+	}
+	sheet := l.file("evening.yaml", []byte("sheet: 1\nname: evening\nask: [\"is the battery in?\"]\naccept:\n- {finding: battery-low, because: it is on its cable}\ntasks:\n- go: recovery\n"))
+	plain := l.file("plain.yaml", []byte("sheet: 1\nname: evening\nask: [\"is the battery in?\"]\ntasks:\n- go: recovery\n"))
+	l.want(0, nil, "recovery", "install", files.Recovery, "--yes", "--on", "dunlin")
+	for _, c := range []struct {
+		name  string
+		until string // what it shows when it is stopped
+		term  bool   // by SIGTERM
+		args  []string
+	}{
+		{"the question before a write", "[y/N]", false, []string{"flash", files.Recovery, "--on", "dunlin"}},
+		{"the same, by SIGTERM", "[y/N]", true, []string{"flash", files.Recovery, "--on", "dunlin"}},
+		{"a stop that a sheet wants accepted", "Allow it?", false, []string{"sheet", "run", sheet, "--on", "dunlin"}},
+		{"what a sheet asks", "is the battery in?", false, []string{"sheet", "run", plain, "--on", "dunlin"}},
+		{"a choice", "Its number:", false, []string{"arrive", "--wait", "1s", "--on", "turnstone"}},
+		{"a person who is awaited", "hand  ", false, []string{"go", "recovery", "--on", "turnstone"}},
+		{"a start that is watched", "watching turnstone", false, []string{"arrive", "--wait", "5m", "--on", "turnstone"}},
+		{"identifying", "", false, []string{"ident", "--deep", slow}},
+		{"identifying, by SIGTERM", "", true, []string{"ident", "--deep", slow}},
+		{"taking out", "", false, []string{"lift", slow, "-o", l.dir + "/out"}},
+		{"verifying", "", false, []string{"proof", big}},
+		{"decompressing before a write", "", false, []string{"flash", slow, "--into", "system", "--on", "dunlin"}},
+		{"hashing before a write", "", false, []string{"put", big, "--to", "storage", "--on", "dunlin"}},
+	} {
+		p := l.onTerminal(c.args...)
+		if c.until == "" {
+			time.Sleep(400 * time.Millisecond)
+		} else {
+			p.until(t, c.until)
+		}
+		began := time.Now()
+		if c.term {
+			p.cmd.Process.Signal(syscall.SIGTERM)
+		} else if _, err := p.master.Write([]byte{3}); err != nil { // as the keyboard sends it
+			t.Fatal(err)
+		}
+		select {
+		case <-p.ended:
+		case <-time.After(5 * time.Second):
+			t.Errorf("%s: it goes on:\n%s", c.name, p.text())
+			p.cmd.Process.Kill()
+			<-p.ended
+			continue
+		}
+		took, code, out := time.Since(began), p.cmd.ProcessState.ExitCode(), p.text()
+		if code != 3 || !strings.Contains(out, "cancelled; ") || took > 1200*time.Millisecond || strings.Contains(out, "jobs resume") {
+			t.Errorf("%s: it ended with %d after %v:\n%s", c.name, code, took, out)
+		}
+	}
+}
+
+// TestCancelBlockedJSON: a program that hangs in a transfer ends at the second Ctrl-C within a second, with
+// its journal whole and the result as JSON.
+func TestCancelBlockedJSON(t *testing.T) {
+	t.Parallel()
+	l := inProcesses(t)
+	l.startProcess(t, "dunlin")
+	l.fault("dunlin", "stall", 4<<20, "--for", "60")
+	cmd := l.command("flash", files.Recovery, "--yes", "--json")
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	l.awaitAct("recovery")
+	time.Sleep(200 * time.Millisecond)
+	cmd.Process.Signal(os.Interrupt)
+	time.Sleep(300 * time.Millisecond)
+	began := time.Now()
+	cmd.Process.Signal(syscall.SIGTERM)
+	cmd.Wait()
+	took, code := time.Since(began), cmd.ProcessState.ExitCode()
+	if code != 7 || took > 1200*time.Millisecond || !strings.Contains(out.String(), `"event":"result","ok":false,"exit":7`) {
+		t.Errorf("it ended with %d after %v:\n%s", code, took, out.String())
+	}
+	if last := l.lastJournal(); len(last) < 2 || last[1].Event != "act" {
+		t.Errorf("the journal: %+v", last)
+	}
+}
