@@ -235,7 +235,7 @@ func (a *app) finish(err error) int {
 	err = asFinding(err)
 	code := exitCode(err)
 	if err != nil && a.stopping() {
-		err, code = a.cancelled(err)
+		code, err = a.cancelled(err)
 	}
 	a.onward(err, code)
 	if a.json {

@@ -10,6 +10,7 @@ import (
 
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/spell"
 )
 
 //go:embed fitpage.html
@@ -83,7 +84,7 @@ func page(q fit.Question, v *fit.Verdict, phone string) ([]byte, error) {
 	}
 	var out bytes.Buffer
 	err := pageTemplate().Execute(&out, d)
-	return out.Bytes(), err
+	return spell.Printable(out.Bytes()), err
 }
 
 func orUnnamed(phone string) string {

@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/place"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/journal"
 	"jarlid/internal/task"
 )
@@ -103,7 +104,7 @@ func reportHTML(r *task.Report) ([]byte, error) {
 	}
 	var out bytes.Buffer
 	err := reportTemplate().Execute(&out, d)
-	return out.Bytes(), err
+	return spell.Printable(out.Bytes()), err
 }
 
 func reportOf(p *task.PhoneReport) reportPhone {

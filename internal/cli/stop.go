@@ -101,24 +101,24 @@ func (a *app) stopping() bool {
 
 // cancelled gives the error and the exit code of a command that the person stopped. A step that failed by
 // itself after something was changed keeps its own error.
-func (a *app) cancelled(err error) (error, int) {
+func (a *app) cancelled(err error) (int, error) {
 	_, began := a.writes.state()
 	var stop *finding.StopError
 	switch {
 	case !began && a.keeps:
-		return &codedError{exitStopped, "cancelled; what was written on this computer so far is kept", &finding.StopError{Declined: true}}, exitStopped
+		return exitStopped, &codedError{exitStopped, "cancelled; what was written on this computer so far is kept", &finding.StopError{Declined: true}}
 	case !began:
-		return &codedError{exitStopped, "cancelled; nothing was changed", &finding.StopError{Declined: true}}, exitStopped
+		return exitStopped, &codedError{exitStopped, "cancelled; nothing was changed", &finding.StopError{Declined: true}}
 	case errors.Is(err, say.ErrCancelled), errors.Is(err, context.Canceled), errors.As(err, &stop) && stop.Declined:
-		return &codedError{exitMidway, "stopped by Ctrl-C on the way; the journal says what was done", nil}, exitMidway
+		return exitMidway, &codedError{exitMidway, "stopped by Ctrl-C on the way; the journal says what was done", nil}
 	}
-	return err, exitCode(err)
+	return exitCode(err), err
 }
 
 // abandon ends a command that does not end by itself: it hangs in the computer, as on a disk that does not
 // answer. What it holds is not touched any more.
 func (a *app) abandon(json bool) int {
-	err, code := a.cancelled(say.ErrCancelled)
+	code, err := a.cancelled(say.ErrCancelled)
 	said := make(chan struct{})
 	go func() {
 		defer close(said)

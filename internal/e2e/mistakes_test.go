@@ -409,8 +409,7 @@ var mistakes = []mistake{
 		l.many(1)
 		// Each question is cancelled as it is asked; the phone is free afterwards.
 		for _, words := range [][]string{{"flash", files.Recovery}, {"wipe", "userdata"}, {"recovery", "install", files.Recovery}} {
-			var j *job
-			j = l.begin(true, nothing, nil, append(words, "--on", "dunlin")...)
+			j := l.begin(true, nothing, nil, append(words, "--on", "dunlin")...)
 			l.until(strings.Join(words, " ")+" asks", func() bool { return strings.Contains(j.out.String(), "[y/N]") })
 			j.interrupt <- struct{}{}
 			<-j.done

@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -164,6 +165,87 @@ func TestCancel(t *testing.T) {
 		took, code, out := time.Since(began), p.cmd.ProcessState.ExitCode(), p.text()
 		if code != 3 || !strings.Contains(out, "cancelled; ") || took > 1200*time.Millisecond || strings.Contains(out, "jobs resume") {
 			t.Errorf("%s: it ended with %d after %v:\n%s", c.name, code, took, out)
+		}
+	}
+}
+
+// TestHostileHome: a pipe in the place of a journal, of the list of phones or of a sheet neither holds a command
+// up nor passes for one; a home that others can write to is refused, also by its name.
+func TestHostileHome(t *testing.T) {
+	t.Parallel()
+	l := inProcesses(t)
+	job := l.home + "/jobs/000001-dunlin"
+	for _, name := range []string{job + "/journal.jsonl", l.home + "/bench.yaml", l.dir + "/pipe.yaml"} {
+		if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := syscall.Mkfifo(name, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, args := range [][]string{{"jobs"}, {"jobs", "show", "1"}, {"bench"}, {"sheet", "check", l.dir + "/pipe.yaml"}, {"ident", l.dir + "/pipe.yaml"}, {"flash", l.dir + "/pipe.yaml"}} {
+		cmd := l.command(args...)
+		began := time.Now()
+		timer := time.AfterFunc(10*time.Second, func() { cmd.Process.Kill() })
+		out, _ := cmd.CombinedOutput()
+		timer.Stop()
+		if time.Since(began) > 8*time.Second {
+			t.Errorf("%v waits for somebody at the other end of a pipe:\n%s", args, out)
+		}
+	}
+	if err := os.Chmod(l.home, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	l.want(1, []string{"can be written by other users", "chmod -R go-w"}, "bench")
+	if err := os.Chmod(l.home, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	os.Remove(l.home + "/bench.yaml")
+	if out := l.want(0, []string{"it is closed to them now"}, "jobs"); strings.Count(out, "closed to them") != 1 {
+		t.Errorf("%s", out)
+	}
+	if out := l.want(0, nil, "jobs"); strings.Contains(out, "closed to them") {
+		t.Errorf("it is said again: %s", out)
+	}
+}
+
+// TestCancelTransfer: on a terminal the first Ctrl-C waits for the write in progress and says so, the second
+// ends the program within a second.
+func TestCancelTransfer(t *testing.T) {
+	t.Parallel()
+	l := inProcesses(t)
+	l.startProcess(t, "dunlin")
+	l.fault("dunlin", "stall", 4<<20, "--for", "60")
+	p := l.onTerminal("flash", files.Recovery, "--yes")
+	l.awaitAct("recovery")
+	time.Sleep(200 * time.Millisecond)
+	p.master.Write([]byte{3})
+	p.until(t, "stopping after the write in progress")
+	began := time.Now()
+	p.master.Write([]byte{3})
+	<-p.ended
+	if took, code := time.Since(began), p.cmd.ProcessState.ExitCode(); code != 7 || took > 1200*time.Millisecond || !strings.Contains(p.text(), "stopped by Ctrl-C") {
+		t.Errorf("it ended with %d after %v:\n%s", code, took, p.text())
+	}
+}
+
+// TestCancelEarly: a program that is stopped as soon as it runs ends with its result.
+func TestCancelEarly(t *testing.T) {
+	t.Parallel()
+	l := inProcesses(t)
+	slow := l.slowFile("slow.img.gz")
+	for _, ms := range []time.Duration{20, 38, 60} {
+		cmd := l.command("proof", slow, "--json")
+		var out bytes.Buffer
+		cmd.Stdout = &out
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(ms * time.Millisecond)
+		cmd.Process.Signal(os.Interrupt)
+		cmd.Wait()
+		if cmd.ProcessState.Exited() && !strings.Contains(out.String(), `"event":"result"`) {
+			t.Errorf("stopped after %d ms it ended with %d and no result: %s", ms, cmd.ProcessState.ExitCode(), out.String())
 		}
 	}
 }

@@ -271,6 +271,75 @@ func TestJournalFull(t *testing.T) {
 	}
 }
 
+// failing is a disk whose file can't be closed, or flushed for the last time.
+type failing struct {
+	journal.Sink
+	syncs *int // that work; < 0: all of them
+	close bool
+}
+
+func (f failing) Sync() error {
+	if *f.syncs == 0 {
+		return errFull
+	}
+	*f.syncs--
+	return f.Sink.Sync()
+}
+
+func (f failing) Close() error {
+	err := f.Sink.Close()
+	if f.close {
+		err = errFull
+	}
+	return err
+}
+
+// TestRecordsLost: a job whose journal or ledger could not be closed, or flushed for the last time, has failed,
+// whatever it has done.
+func TestRecordsLost(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		syncs  int // begin, act, done, end: the last is the fourth
+		close  bool
+		ledger bool
+		fails  bool
+	}{
+		{"nothing", -1, false, false, false},
+		{"the last flush", 3, false, false, true},
+		{"the journal's close", -1, true, false, true},
+		{"the ledger's close", -1, false, true, true},
+	} {
+		onBench(t, func(t *testing.T, r *rig) {
+			syncs := c.syncs
+			sink := func(path string) (journal.Sink, error) {
+				f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+				return failing{f, &syncs, c.close}, err
+			}
+			breaks := &onWrite{listener: &listener{answer: say.Yes}, do: func() {
+				for _, path := range r.ledgers() {
+					if c.ledger {
+						_ = os.Remove(path)
+						_ = os.Mkdir(path, 0o700)
+					}
+				}
+			}}
+			_, err := r.run(Options{Observer: breaks, Yes: true, Sink: sink}, draft(write(r.img, "recovery", "a")))
+			if (err != nil) != c.fails {
+				t.Errorf("%s: %v", c.name, err)
+			}
+			if !r.holds("recovery_a") {
+				t.Errorf("%s: it was not written", c.name)
+			}
+		})
+	}
+}
+
+// ledgers are the files of transfers that are there.
+func (r *rig) ledgers() []string {
+	list, _ := filepath.Glob(filepath.Join(r.b.Home, "jobs", "*", "transfer"))
+	return list
+}
+
 // TestSoftStop: a wish to stop ends the job behind the step in progress.
 func TestSoftStop(t *testing.T) {
 	onBench(t, func(t *testing.T, r *rig) {

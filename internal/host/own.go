@@ -48,10 +48,13 @@ func Private(dir string) (closed bool, err error) {
 // OwnFolder makes a folder where others can make some too, such as the one for temporary files, or takes one
 // that is there: never through a link. Errors: *ForeignError.
 func OwnFolder(dir string) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
 	st, err := os.Lstat(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+		st, err = os.Lstat(dir)
+	}
 	if err != nil {
 		return err
 	}
@@ -88,6 +91,12 @@ func special(m fs.FileMode) string {
 	return "a file of another kind"
 }
 
+// KindError says that something else is where a file of the program's own should be.
+type KindError struct{ What string }
+
+// Error names what is there.
+func (e *KindError) Error() string { return "it is " + e.What + " and no file of Jar Lid's" }
+
 // OpenOwn opens a file that the program keeps for itself: not through a link, and never waiting for
 // somebody at the other end. What is no regular file is an error.
 func OpenOwn(name string, flag int, mode fs.FileMode) (f *os.File, err error) {
@@ -99,10 +108,10 @@ func OpenOwn(name string, flag int, mode fs.FileMode) (f *os.File, err error) {
 	if err == nil {
 		st, err = f.Stat()
 	} else if at, lerr := os.Lstat(name); lerr == nil && !at.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("it is %s and no file of Jar Lid's", special(at.Mode()))}
+		err = &fs.PathError{Op: "open", Path: name, Err: &KindError{special(at.Mode())}}
 	}
 	if err == nil && !st.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("it is %s and no file of Jar Lid's", special(st.Mode()))}
+		err = &fs.PathError{Op: "open", Path: name, Err: &KindError{special(st.Mode())}}
 	}
 	if err != nil {
 		if f != nil {

@@ -424,6 +424,10 @@ const maxLine = 16 << 20
 // records before it.
 func Read(dir string) ([]Record, error) {
 	b, err := host.Read(filepath.Join(dir, fileName))
+	var other *host.KindError
+	if errors.As(err, &other) {
+		return nil, &DamagedError{Dir: dir, Line: 1, Err: other}
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,8 @@ import (
 
 	"github.com/mattn/go-runewidth"
 	xterm "golang.org/x/term"
+
+	"jarlid/internal/core/spell"
 )
 
 // cells measures text by the columns it takes on a screen: a character of East Asia takes two, a
@@ -125,9 +127,10 @@ const (
 	usualColumns = 80
 )
 
-// printable keeps what a phone or a file says from moving the cursor.
+// printable keeps what a phone or a file reports from moving the cursor, and from turning the direction of what
+// comes after it.
 func printable(r rune) rune {
-	if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 {
+	if spell.Unprintable(r) {
 		return ' '
 	}
 	return r

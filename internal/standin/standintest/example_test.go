@@ -10,23 +10,6 @@ import (
 	"jarlid/internal/standin/standintest"
 )
 
-// A phone made of software runs in the test's own process; in a bubble its restarts take
-// no time.
-func ExampleStart() {
-	_ = func(t *testing.T) {
-		synctest.Test(t, func(t *testing.T) {
-			phone := standintest.Start(t, "dunlin")
-			conn, err := phone.DialContext(t.Context(), "tcp", phone.Fastboot)
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer conn.Close()
-			// ... and the test talks to it
-			phone.Press("volume-down+power")
-		})
-	}
-}
-
 // product asks a phone's bootloader what it is.
 func product(t *testing.T, phone *standintest.Phone) (string, error) {
 	t.Helper()
@@ -45,7 +28,8 @@ func product(t *testing.T, phone *standintest.Phone) (string, error) {
 	return name, err
 }
 
-// TestStart: a phone is there, goes and comes back by its keys, and breaks off when it is told to.
+// TestStart: a phone made of software runs in the test's own process, and in a bubble its restarts take no
+// time: it is there, goes and comes back by its keys, and breaks off when it is told to.
 func TestStart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		phone := standintest.Start(t, "dunlin")
