@@ -307,7 +307,7 @@ func TestSheetRules(t *testing.T) {
 	t.Parallel()
 	const install = "  - recovery install: recovery\n"
 	some(t, 6, map[string]func(l *lab){
-		"file-changed": func(l *lab) {
+		"damaged-file, by the sheet": func(l *lab) {
 			l.standin("dunlin")
 			at := filepath.Join(l.dir, "files", "drafted.yaml")
 			l.want(0, nil, append([]string{"sheet", "draft", "-o", at}, l.beside(files.Recovery)...)...)
@@ -315,8 +315,8 @@ func TestSheetRules(t *testing.T) {
 			b := must(os.ReadFile(path))
 			b[len(b)-1] ^= 1
 			write(l, path, b)
-			l.want(3, []string{"stop  file-changed", "its SHA-256 is", "nothing was changed"}, "sheet", "run", at, "--yes")
-			l.want(6, []string{"stop  file-changed"}, "sheet", "check", at)
+			l.want(3, []string{"stop  damaged-file", "its sha256 is", "the sheet states", "nothing was changed"}, "sheet", "run", at, "--yes")
+			l.want(6, []string{"stop  damaged-file"}, "sheet", "check", at)
 			remove(l, path)
 			l.want(3, []string{"is not there"}, "sheet", "run", at, "--yes")
 			l.want(0, []string{"all 3 tasks done"}, "sheet", "run", at, "--yes", "--file", "recovery="+files.Recovery)

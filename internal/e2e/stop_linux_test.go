@@ -55,7 +55,7 @@ func (l *lab) onTerminal(args ...string) *atTerminal {
 	go func() {
 		defer close(p.ended)
 		p.cmd.Wait()
-		for n := -1; n < len(p.text()); time.Sleep(20 * time.Millisecond) { // the rest of what it showed
+		for n := -1; n < len(p.text()); time.Sleep(250 * time.Millisecond) { // the rest of what it showed
 			n = len(p.text())
 		}
 	}()
