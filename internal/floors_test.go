@@ -17,7 +17,7 @@ import (
 
 // floors, from the top down. A package may import packages of its own floor
 // and of those below. Core has floors of its own, each a rule resting on the one below.
-var floors = []string{"cmd/jarlid", "internal/simulate", "internal/cli", "docs", "internal/demo", "internal/task", "internal/engine", "internal/act", "internal/bench", "internal/phone",
+var floors = []string{"internal/e2e", "cmd/jarlid", "internal/simulate", "internal/cli", "docs", "internal/demo", "internal/task", "internal/engine", "internal/act", "internal/bench", "internal/phone",
 	"internal/files", "internal/journal", "internal/say", "internal/standin", "internal/link", "internal/host",
 	"internal/core/advice", "internal/core/plan", "internal/core/fit", "internal/core/place", "internal/core"}
 

@@ -41,14 +41,17 @@ type Job struct {
 // ErrStopped says that the person stopped the job.
 var ErrStopped = say.ErrCancelled
 
-// awaiting gives a context for as long as a person is awaited: it ends with the first wish to
-// stop, since nothing is under way that could break.
-func (j *Job) awaiting(ctx context.Context) (context.Context, func()) {
+// awaiting gives a context for as long as a person is awaited.
+func (j *Job) awaiting(ctx context.Context) (context.Context, func()) { return Awaiting(ctx, j.Soft) }
+
+// Awaiting gives a context that ends with the first wish to stop, which soft is closed for: nothing is under way
+// that could break.
+func Awaiting(ctx context.Context, soft <-chan struct{}) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	done := make(chan struct{})
 	go func() {
 		select {
-		case <-j.Soft:
+		case <-soft:
 			cancel(ErrStopped)
 		case <-done:
 		case <-ctx.Done():
@@ -57,8 +60,8 @@ func (j *Job) awaiting(ctx context.Context) (context.Context, func()) {
 	return ctx, func() { close(done); cancel(nil) }
 }
 
-// stopped turns the end of a wait into ErrStopped where a person wished it.
-func stopped(ctx context.Context, err error) error {
+// Stopped turns the end of such a context into ErrStopped where a person wished it.
+func Stopped(ctx context.Context, err error) error {
 	if err != nil && context.Cause(ctx) == ErrStopped {
 		return ErrStopped
 	}

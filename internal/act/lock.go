@@ -43,7 +43,7 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 			break
 		}
 	}
-	if stopped(ctx, err) == ErrStopped {
+	if Stopped(ctx, err) == ErrStopped {
 		return d, ErrStopped
 	}
 	var lost *link.LostError
@@ -92,7 +92,7 @@ func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
 	ctx, end := j.awaiting(ctx)
 	defer end()
 	answers, err := j.Command(ctx, command, handsLimit)
-	if stopped(ctx, err) == ErrStopped {
+	if Stopped(ctx, err) == ErrStopped {
 		return Done{}, ErrStopped
 	}
 	d := Done{Answers: answers}
@@ -116,7 +116,7 @@ func (j *Job) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, error
 	plan.Apply(s, after)
 	if err := j.awaitLock(ctx, after.Value(card.FactUnlocked) == "yes"); err != nil {
 		j.Card = before
-		return d, stopped(ctx, err)
+		return d, Stopped(ctx, err)
 	}
 	d.Confirm = journal.ReadBack
 	if err := j.SameSerial(before, false); err != nil {

@@ -121,7 +121,7 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error
 	for end := time.Now().Add(recordLimit); time.Now().Before(end); {
 		text, err := j.Text(hctx, "cat "+lastInstall)
 		if err != nil {
-			return Done{}, stopped(hctx, err)
+			return Done{}, Stopped(hctx, err)
 		}
 		switch r := parseRecord(text); {
 		case r.outcome == "":
@@ -132,7 +132,7 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error
 			j.Obs.Say(say.Warn, "the recovery has installed another package, %s; %s is still awaited", path.Base(r.path), name)
 		}
 		if err := phone.Pause(hctx, time.Second); err != nil {
-			return Done{}, stopped(hctx, err)
+			return Done{}, Stopped(hctx, err)
 		}
 	}
 	return Done{}, &UnknownError{Text: "nobody can tell what became of " + name + ": the recovery wrote no record of its install", Hint: "look at the phone's screen"}

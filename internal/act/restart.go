@@ -247,7 +247,7 @@ func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.
 		return j.AwaitHands(ctx, limit, from, modes...)
 	})
 	if w != nil || err != nil {
-		return w, "", stopped(hctx, err)
+		return w, "", Stopped(hctx, err)
 	}
 	if j.Yes {
 		return nil, journal.NotKnown, nil // nobody was asked
@@ -316,7 +316,7 @@ func (j *Job) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error
 	hctx, end := j.awaiting(ctx)
 	defer end()
 	w, err := j.AwaitHands(hctx, limit, from, to)
-	if stopped(hctx, err) == ErrStopped {
+	if Stopped(hctx, err) == ErrStopped {
 		return nil, ErrStopped
 	}
 	if err != nil && r.Hint != "" {
@@ -336,7 +336,7 @@ func (j *Job) systemByHand(ctx context.Context, effects *card.Card, from card.Mo
 	w, err := j.awaitSystem(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool, to ...card.Mode) (phone.Wire, error) {
 		return j.AwaitHands(ctx, max(limit, unseenLimit), from, to...)
 	})
-	return w, stopped(hctx, err)
+	return w, Stopped(hctx, err)
 }
 
 // awaitSystem watches a starting system. No wire without an error means that it can't be

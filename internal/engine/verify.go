@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 
+	"jarlid/internal/act"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
@@ -27,7 +28,7 @@ func (v *verified) of(s plan.Step) bool {
 // verify verifies every file that steps send, and those that were used to make them: before anything acts,
 // on a phone as on a saved card. What was verified before costs nothing.
 func (j *Job) verify(ctx context.Context, steps []plan.Step, uses []plan.Sent) (*verified, error) {
-	ctx, stop := j.untilStopped(ctx)
+	ctx, stop := act.Awaiting(ctx, j.Soft) // nothing is written meanwhile
 	defer stop()
 	v := &verified{}
 	list := slices.Clone(uses)
@@ -42,7 +43,7 @@ func (j *Job) verify(ctx context.Context, steps []plan.Step, uses []plan.Sent) (
 		had[f.File.Path] = true
 		res, err := j.verifier().Verify(ctx, f.File.Path, f.File, j.working)
 		if err != nil {
-			return nil, stopped(ctx, err)
+			return nil, act.Stopped(ctx, err)
 		}
 		if f.Made && !res.Has(verify.Damaged) {
 			continue
@@ -69,21 +70,6 @@ func (j *Job) working(kind, what string, total int64) (moved func(int64), end fu
 	return m.Reach, m.End
 }
 
-// untilStopped gives a context that ends with the first wish to stop: nothing is written meanwhile.
-func (j *Job) untilStopped(ctx context.Context) (context.Context, func()) {
-	ctx, cancel := context.WithCancelCause(ctx)
-	done := make(chan struct{})
-	go func() {
-		select {
-		case <-j.Soft:
-			cancel(ErrStopped)
-		case <-done:
-		case <-ctx.Done():
-		}
-	}()
-	return ctx, func() { close(done); cancel(nil) }
-}
-
 // stopping reports whether the person wishes to stop.
 func (j *Job) stopping() bool {
 	select {
@@ -92,14 +78,6 @@ func (j *Job) stopping() bool {
 	default:
 		return false
 	}
-}
-
-// stopped turns the end of such a context into ErrStopped.
-func stopped(ctx context.Context, err error) error {
-	if err != nil && errors.Is(context.Cause(ctx), ErrStopped) {
-		return ErrStopped
-	}
-	return err
 }
 
 // asChanged makes the finding of a file that changed after it was verified; acted says whether the phone was

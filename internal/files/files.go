@@ -38,7 +38,7 @@ func Open(path string) (*os.File, int64, error) {
 	// What is no file may never open: a named pipe waits for somebody to write to it.
 	st, err := os.Stat(path)
 	if err == nil && !st.IsDir() && !st.Mode().IsRegular() {
-		return nil, 0, fmt.Errorf("%s is %s, and no file", path, special(st.Mode()))
+		return nil, 0, fmt.Errorf("%s is %s, and no file", path, host.Special(st.Mode()))
 	}
 	f, err := host.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -52,26 +52,13 @@ func Open(path string) (*os.File, int64, error) {
 		err = fmt.Errorf("%s is a folder; name the files in it", path)
 	}
 	if err == nil && !st.Mode().IsRegular() {
-		err = fmt.Errorf("%s is %s, and no file", path, special(st.Mode()))
+		err = fmt.Errorf("%s is %s, and no file", path, host.Special(st.Mode()))
 	}
 	if err != nil {
 		f.Close()
 		return nil, 0, err
 	}
 	return f, st.Size(), nil
-}
-
-// special says what is no regular file.
-func special(m fs.FileMode) string {
-	switch {
-	case m&fs.ModeNamedPipe != 0:
-		return "a named pipe"
-	case m&fs.ModeSocket != 0:
-		return "a socket"
-	case m&fs.ModeDevice != 0:
-		return "a device"
-	}
-	return "something else"
 }
 
 // Identify says what a file is.

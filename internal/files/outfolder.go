@@ -77,7 +77,7 @@ func (f *OutputFolder) open(name string) (*os.File, int64, error) {
 	name = filepath.FromSlash(name)
 	st, err := f.root.Lstat(name)
 	if err == nil && !st.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: f.Path(name), Err: fmt.Errorf("it is %s and no file", special(st.Mode()))}
+		err = &fs.PathError{Op: "open", Path: f.Path(name), Err: fmt.Errorf("it is %s and no file", host.Special(st.Mode()))}
 	}
 	if err != nil {
 		return nil, 0, err

@@ -59,7 +59,7 @@ func OwnFolder(dir string) error {
 		return err
 	}
 	if !st.IsDir() {
-		return &ForeignError{Path: dir, Why: "is " + special(st.Mode()) + " and no folder", Mend: "rm " + local.Quote(dir)}
+		return &ForeignError{Path: dir, Why: "is " + Special(st.Mode()) + " and no folder", Mend: "rm " + local.Quote(dir)}
 	}
 	_, err = private(dir, st)
 	return err
@@ -74,8 +74,8 @@ func Mine(dir string) bool {
 	return err == nil && st.IsDir() && mine(st)
 }
 
-// special names what is no regular file and no folder.
-func special(m fs.FileMode) string {
+// Special names what is no regular file and no folder.
+func Special(m fs.FileMode) string {
 	switch {
 	case m&fs.ModeSymlink != 0:
 		return "a link"
@@ -108,10 +108,10 @@ func OpenOwn(name string, flag int, mode fs.FileMode) (f *os.File, err error) {
 	if err == nil {
 		st, err = f.Stat()
 	} else if at, lerr := os.Lstat(name); lerr == nil && !at.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: name, Err: &KindError{special(at.Mode())}}
+		err = &fs.PathError{Op: "open", Path: name, Err: &KindError{Special(at.Mode())}}
 	}
 	if err == nil && !st.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: name, Err: &KindError{special(st.Mode())}}
+		err = &fs.PathError{Op: "open", Path: name, Err: &KindError{Special(st.Mode())}}
 	}
 	if err != nil {
 		if f != nil {

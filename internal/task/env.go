@@ -64,15 +64,7 @@ func (e *Env) Close() {
 
 // UntilStopped ends with the first wish to stop: nothing is changed on a phone meanwhile.
 func (e *Env) UntilStopped(ctx context.Context) (context.Context, func()) {
-	ctx, cancel := context.WithCancel(ctx)
-	go func() {
-		select {
-		case <-e.Options.Soft:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
-	return ctx, cancel
+	return act.Awaiting(ctx, e.Options.Soft)
 }
 
 // Gather makes files ready to be written; they are put away at the end. single keeps an
