@@ -30,9 +30,10 @@ type Verifier struct {
 	loaded bool
 	known  map[host.Stamp]*verified
 	inWork map[host.Stamp]chan struct{}
-	stated map[string][]Stated // by path: what a sheet or a set states of files
-	gone   map[host.Stamp]bool // files that changed while they were sent
-	fresh  bool                // something is known that was not saved
+	stated map[string][]Stated   // by path: what a sheet or a set states of files
+	last   map[string]host.Stamp // by path: the stamp it was verified with last
+	gone   map[host.Stamp]bool   // files that changed while they were sent
+	fresh  bool                  // something is known that was not saved
 }
 
 // verified is what was found about one file.
@@ -140,6 +141,10 @@ func (v *Verifier) verify(ctx context.Context, path string, f *ident.File, worki
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if v.last == nil {
+		v.last = map[string]host.Stamp{}
+	}
+	v.last[clean(path)] = stamp
 	v.known[stamp] = &verified{Stamp: stamp, Result: *res, racy: !settled || after != stamp}
 	v.fresh = v.fresh || settled
 	return res, nil
@@ -264,12 +269,26 @@ func (v *Verifier) Source(path string, size int64) (*Source, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.load()
-	if k := v.known[stamp]; k != nil {
-		s.verified, s.forget = k.SHA256(), func() { v.forget(stamp) }
+	if k := v.sameTimes(stamp, path); k != nil {
+		s.verified, s.forget = k.SHA256(), func() { v.forget(k.Stamp) }
 		return s, nil
 	}
 	s.Close()
 	return nil, &ChangedError{Path: path, How: "its size or its times are different"}
+}
+
+// sameTimes gives what is known of a file. Some file systems, as those of cameras and network drives, number a
+// file anew each time it is opened: there the path and both times stand for the number, and the digest that is
+// made while the file is sent has the last word. v.mu is held.
+func (v *Verifier) sameTimes(stamp host.Stamp, path string) *verified {
+	if k := v.known[stamp]; k != nil {
+		return k
+	}
+	k := v.known[v.last[clean(path)]]
+	if k == nil || k.Size != stamp.Size || k.Modified != stamp.Modified || k.Changed != stamp.Changed {
+		return nil
+	}
+	return k
 }
 
 // forget drops what is known of a file.

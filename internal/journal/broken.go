@@ -51,7 +51,7 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 
 // BrokenOff tells what a job was at when it broke off; nil where it did not.
 func (j *Job) BrokenOff() *BrokenJob {
-	if j.Damage != nil || len(j.Records) == 0 || j.OK() || j.cancelled() {
+	if j.Damage != nil || len(j.Records) == 0 || j.OK() || j.Cancelled() {
 		return nil
 	}
 	for _, r := range slices.Backward(j.Records) {
@@ -68,9 +68,9 @@ func (j *Job) BrokenOff() *BrokenJob {
 	return nil
 }
 
-// cancelled reports whether a person ended the job before any step of it changed the phone: restarting it
+// Cancelled reports whether a person ended the job before any step of it changed the phone: restarting it
 // does not.
-func (j *Job) cancelled() bool {
+func (j *Job) Cancelled() bool {
 	if end := j.Records[len(j.Records)-1]; end.Event != End || !end.Cancelled {
 		return false
 	}

@@ -379,6 +379,9 @@ func (w *world) journaled(code, before int) {
 		w.bad("the journal can't be read: %v", last.Damage)
 		return
 	}
+	if last.Cancelled() {
+		return // by a person, before anything was changed: nothing has to be resumed
+	}
 	open := false
 	for _, r := range last.Records {
 		switch r.Event {

@@ -113,6 +113,9 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 		return nil, err
 	}
 	path := files.Unquote(t.File)
+	if err := e.verify(ctx, path, nil); err != nil {
+		return nil, err
+	}
 	b, err := files.ReadSmall(path, graft.MaxImage)
 	if err != nil {
 		return nil, err

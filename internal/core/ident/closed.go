@@ -4,6 +4,8 @@ import (
 	"archive/zip"
 	"errors"
 	"fmt"
+	"hash"
+	"hash/crc32"
 	"io"
 	"regexp"
 	"strings"
@@ -58,17 +60,28 @@ func OpenSevenZipMember(m *sevenzip.File) func() (io.ReadCloser, error) {
 		if err != nil {
 			return nil, sevenError(err)
 		}
-		return sevenMember{r}, nil
+		return &sevenMember{ReadCloser: r, name: m.Name, want: m.CRC32, sum: crc32.NewIEEE()}, nil
 	}
 }
 
-type sevenMember struct{ io.ReadCloser }
+// sevenMember is a member that is read. The library gives what comes out and compares no checksum of it.
+type sevenMember struct {
+	io.ReadCloser
+	name string
+	want uint32 // its CRC-32; 0 where the archive states none
+	sum  hash.Hash32
+}
 
-// Read gives the library's way of saying "protected" its name.
-func (m sevenMember) Read(b []byte) (int, error) {
+// Read gives the library's way of saying "protected" its name, and compares the checksum at the end.
+func (m *sevenMember) Read(b []byte) (int, error) {
 	n, err := m.ReadCloser.Read(b)
-	if err != nil && !errors.Is(err, io.EOF) {
+	m.sum.Write(b[:n])
+	switch {
+	case err == nil:
+	case !errors.Is(err, io.EOF):
 		err = sevenError(err)
+	case m.want != 0 && m.sum.Sum32() != m.want:
+		err = image.Errorf("7z archive", -1, "the checksum of its member %s does not match: it is damaged", m.name)
 	}
 	return n, err
 }

@@ -27,23 +27,22 @@ func (v *runner) contents() (outcome, error) {
 	if v.f.Closed != "" {
 		return outcome{}, nil
 	}
-	kind := ""
-	if len(v.f.Wrapped) > 0 {
-		kind = v.f.Wrapped[0]
-	}
+	// By its first bytes, not by what it was taken for: a package, an app and a set are zips too.
+	head := v.f.Head
+	compressed := wrap.Detect(head)
 	switch {
 	case v.f.Kind == ident.Payload:
 		return v.operations(v.f.Payload, v.r)
-	case kind == "zip":
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
 		return v.zipped()
-	case kind == "7z":
+	case bytes.HasPrefix(head, []byte("7z\xbc\xaf\x27\x1c")):
 		return v.sevenZip()
-	case kind == "sparse":
+	case compressed != wrap.None:
+		return v.stream(compressed)
+	case len(v.f.Wrapped) > 0 && v.f.Wrapped[0] == "sparse":
 		return v.sparse()
-	case kind == "" || kind == "tar":
-		return outcome{}, nil // it carries none
 	}
-	return v.stream(wrap.Kind(kind))
+	return outcome{}, nil // it carries none
 }
 
 // part is one piece of a file that has a checksum of its own.
@@ -162,7 +161,7 @@ func (v *runner) sevenZip() (outcome, error) {
 		list = append(list, part{"", func(ctx context.Context) error {
 			for _, m := range streams[s] {
 				if err := drain(ctx, ident.OpenSevenZipMember(m)); err != nil {
-					return fmt.Errorf("its member %s: %w", m.Name, err)
+					return err
 				}
 			}
 			return nil

@@ -121,6 +121,8 @@ func TestRun(t *testing.T) {
 		return "FILE_HASH=" + base64.StdEncoding.EncodeToString(s[:]) + "\n"
 	}
 	pkg := zipOf("=payload.bin", string(pay), "payload_properties.txt", hash(pay), "META-INF/com/android/metadata", "pre-device=dunlin\n")
+	blocks := zipOf("system.new.dat", string(data(50000)), "system.transfer.list", "4\n1\n0\n0\nnew 2,0,1\n", "META-INF/com/android/metadata", "pre-device=dunlin\n",
+		"META-INF/com/google/android/updater-script", "block_image_update();")
 	inside := bytes.Index(pkg, pay) // the payload is stored
 	deflated := zipOf("system.img", string(data(1<<20)), "=boot.img", string(img))
 	var gz bytes.Buffer
@@ -158,6 +160,7 @@ func TestRun(t *testing.T) {
 		{name: "zip, a stored member", path: "set.zip", file: flip(deflated, bytes.Index(deflated, img)+9), want: Damaged, check: "checksums of its members"},
 		{name: "zip, covered by a list", path: "set.zip", file: flip(deflated, 5000), state: "right"},
 		{name: "zip, cut", path: "set.zip", file: deflated[:len(deflated)-40], want: Damaged, check: "length"},
+		{name: "block package, its data", path: "rom.zip", file: flip(blocks, bytes.Index(blocks, []byte("system.new.dat"))+40), want: Damaged, check: "checksums of its members"},
 		{name: "package, whole", path: "rom.zip", file: pkg},
 		{name: "package, eight bytes of its payload", path: "rom.zip", file: flip(pkg, inside+len(pay)-8000), want: Damaged, check: "payload_properties.txt"},
 		{name: "payload, whole", path: "payload.bin", file: pay},
