@@ -27,7 +27,7 @@ func (j *Job) formatData(ctx context.Context, s *plan.FormatData) (Done, error) 
 	case j.Card.Value(card.FactRoot) == "yes":
 		rec, err = j.formatByShell(ctx)
 	default:
-		rec, err = j.formatByHand(ctx)
+		rec, err = j.formatByHand()
 	}
 	if err != nil {
 		return rec, err
@@ -112,7 +112,7 @@ func fileSystem(table, mount string) string {
 
 // formatByHand has a person do it in the recovery's menu; nobody can read back
 // that it was done.
-func (j *Job) formatByHand(ctx context.Context) (Done, error) {
+func (j *Job) formatByHand() (Done, error) {
 	r := j.Hand("format-data", `On the phone, choose the menu entry that formats all data (not just the caches).`)
 	return j.doneByHand(r, "Does the phone say that the data was formatted?", "format the data")
 }

@@ -12,12 +12,12 @@ import (
 func (a *app) appCommand() *cobra.Command {
 	return &cobra.Command{Use: "app FILE...", Short: "Install apps on the started system", Args: words(1, -1, "which apps: their files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.installApps(cmd, args, &task.App{Files: args})
+			return a.installApps(cmd, &task.App{Files: args})
 		}}
 }
 
-func (a *app) installApps(cmd *cobra.Command, args []string, t *task.App) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) installApps(cmd *cobra.Command, t *task.App) error {
+	j, done, err := a.do(cmd, t)
 	if j != nil {
 		a.result = t.Result(j)
 	}

@@ -19,14 +19,14 @@ func (a *app) arriveCommand() *cobra.Command {
 		Long: "Watches a phone that is starting: says what is normal, notices a loop or a fall back to the other slot, to the recovery or\n" +
 			"to the bootloader, and what to do then. When the system is up it is read and compared with what was installed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.arrive(cmd, args, &t)
+			return a.arrive(cmd, &t)
 		}}
 	c.Flags().DurationVar(&t.Limit, "wait", 20*time.Minute, "how long to watch")
 	return c
 }
 
-func (a *app) arrive(cmd *cobra.Command, args []string, t *task.Arrive) error {
-	e, err := a.with(cmd, args)
+func (a *app) arrive(cmd *cobra.Command, t *task.Arrive) error {
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}

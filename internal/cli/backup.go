@@ -22,11 +22,11 @@ func (a *app) backupCommand() *cobra.Command {
 		Long: "Items are partitions (boot, boot@a, boot@both) and storage. Without any: every partition a phone needs to start, and the\n" +
 			"shared storage where it can be read. The same command resumes an interrupted backup; a finished one is never written again.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.backupTake(cmd, args, &task.BackupTake{Items: args, Output: dir})
+			return a.backupTake(cmd, &task.BackupTake{Items: args, Output: dir})
 		}}
 	restore := &cobra.Command{Use: "restore ITEM...", Short: "Write named items of a backup to the phone again", Args: words(1, -1, "which items to restore, by their names in the backup"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.backupRestore(cmd, args, &task.BackupRestore{Items: args, Output: dir})
+			return a.backupRestore(cmd, &task.BackupRestore{Items: args, Output: dir})
 		}}
 	for _, s := range []*cobra.Command{take, restore} {
 		s.Flags().StringVarP(&dir, "output", "o", "", "folder of the backup (needed)")
@@ -35,8 +35,8 @@ func (a *app) backupCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) backupTake(cmd *cobra.Command, args []string, t *task.BackupTake) error {
-	e, err := a.with(cmd, args)
+func (a *app) backupTake(cmd *cobra.Command, t *task.BackupTake) error {
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}
@@ -76,8 +76,8 @@ func (a *app) backupTake(cmd *cobra.Command, args []string, t *task.BackupTake) 
 	return nil
 }
 
-func (a *app) backupRestore(cmd *cobra.Command, args []string, t *task.BackupRestore) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) backupRestore(cmd *cobra.Command, t *task.BackupRestore) error {
+	j, done, err := a.do(cmd, t)
 	if j == nil {
 		return err
 	}

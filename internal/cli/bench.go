@@ -21,7 +21,7 @@ func (a *app) benchCommand() *cobra.Command {
 	var watch, why, rule bool
 	c := &cobra.Command{Use: "bench", Short: "List the phones that are here, or say why one is not", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := a.with(cmd, args)
+			e, err := a.with(cmd)
 			switch {
 			case err != nil:
 				return err
@@ -63,7 +63,7 @@ type named struct {
 }
 
 func (a *app) benchName(cmd *cobra.Command, args []string) error {
-	e, err := a.with(cmd, args)
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}

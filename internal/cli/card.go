@@ -18,7 +18,7 @@ func (a *app) cardCommand() *cobra.Command {
 	var save, draft string
 	c := &cobra.Command{Use: "card", Short: "Show everything known about one phone, each fact with its evidence", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := a.with(cmd, args)
+			e, err := a.with(cmd)
 			if err != nil {
 				return err
 			}

@@ -373,9 +373,9 @@ func (a *app) homeDir() (string, error) {
 	return dir, err
 }
 
-// with gives what commands are run with. typed is the command as it was typed, nil where
-// nothing is changed.
-func (a *app) with(cmd *cobra.Command, args []string) (*task.Env, error) {
+// with gives what commands are run with. cmd is nil where nothing is changed: the command as it was typed is not
+// kept then.
+func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 	if a.env != nil {
 		return a.env, nil
 	}
@@ -440,8 +440,8 @@ func (a *app) opened(j *engine.Job) {
 
 // do runs a task and keeps what the end has to say of it. done is false when nothing was
 // done: a dry run, or nothing to do.
-func (a *app) do(cmd *cobra.Command, args []string, t task.Work) (j *engine.Job, done bool, err error) {
-	e, err := a.with(cmd, args)
+func (a *app) do(cmd *cobra.Command, t task.Work) (j *engine.Job, done bool, err error) {
+	e, err := a.with(cmd)
 	if err != nil {
 		return nil, false, err
 	}
@@ -480,7 +480,7 @@ func (a *app) suggest(j *engine.Job) {
 
 // entries are what is listed on the bench, for completion: nothing where that can't be told.
 func (a *app) entries() []bench.Entry {
-	e, err := a.with(nil, nil)
+	e, err := a.with(nil)
 	if err != nil {
 		return nil
 	}

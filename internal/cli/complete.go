@@ -120,7 +120,7 @@ func (a *app) completeWords(root *cobra.Command) {
 // partitionNames are the partitions of the phone that is here, or is named, each with a prefix;
 // with slots also those that are meant on both.
 func (a *app) partitionNames(ctx context.Context, prefix string) []string {
-	e, err := a.with(nil, nil)
+	e, err := a.with(nil)
 	if err != nil {
 		return nil
 	}
@@ -145,7 +145,7 @@ func (a *app) partitionNames(ctx context.Context, prefix string) []string {
 
 // jobNumbers are the jobs of this bench, each with what it was.
 func (a *app) jobNumbers() (list []string) {
-	e, err := a.with(nil, nil)
+	e, err := a.with(nil)
 	if err != nil {
 		return nil
 	}
@@ -162,7 +162,7 @@ func (a *app) jobNumbers() (list []string) {
 }
 
 func (a *app) modelNames() (names []string) {
-	if e, err := a.with(nil, nil); err == nil {
+	if e, err := a.with(nil); err == nil {
 		for _, m := range e.Bench.Models {
 			names = append(names, m.Name)
 		}

@@ -42,7 +42,7 @@ func (a *app) sheetDraftCommand() *cobra.Command {
 }
 
 func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) error {
-	e, err := a.with(cmd, nil)
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}

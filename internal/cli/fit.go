@@ -30,7 +30,7 @@ func (a *app) fit(cmd *cobra.Command, args []string, t *task.Fit, w fitShow) err
 	if w.page != "" && len(paths) > 1 {
 		return usage("--page shows one image, and here are %d", len(paths))
 	}
-	e, err := a.with(cmd, args)
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}

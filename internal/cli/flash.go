@@ -24,7 +24,7 @@ func (a *app) flashCommand() *cobra.Command {
 		Args: words(1, -1, "which files to write"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
-			return a.flash(cmd, args, &t)
+			return a.flash(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION, PARTITION@SLOT or @SLOT, slot a, b, both, current or other")
 	c.Flags().StringSliceVar(&t.Without, "without", nil, "leave this image of a set out: its partition or file name (repeatable)")
@@ -33,8 +33,8 @@ func (a *app) flashCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) flash(cmd *cobra.Command, args []string, t *task.Flash) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) flash(cmd *cobra.Command, t *task.Flash) error {
+	j, done, err := a.do(cmd, t)
 	if j != nil {
 		a.result = t.Result(j)
 	}

@@ -25,14 +25,14 @@ func (a *app) goCommand() *cobra.Command {
 			if !slices.Contains(names, args[0]) {
 				return usage("%q is not a mode%s", args[0], spell.NoneOf(args[0], names))
 			}
-			return a.goThere(cmd, args, &task.Go{Mode: card.Mode(args[0]), Wait: wait})
+			return a.goThere(cmd, &task.Go{Mode: card.Mode(args[0]), Wait: wait})
 		}}
 	c.Flags().DurationVar(&wait, "wait", time.Minute, "how long to watch a starting system")
 	return c
 }
 
-func (a *app) goThere(cmd *cobra.Command, args []string, t *task.Go) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) goThere(cmd *cobra.Command, t *task.Go) error {
+	j, done, err := a.do(cmd, t)
 	if done {
 		a.sayThere(j, t.Result(j))
 	}

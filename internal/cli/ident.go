@@ -37,7 +37,7 @@ func (a *app) identCommand() *cobra.Command {
 				return err
 			}
 			t.Files = args
-			e, err := a.with(cmd, args)
+			e, err := a.with(cmd)
 			if err != nil {
 				return err
 			}

@@ -24,7 +24,7 @@ import (
 // jobsCommand: what was done on this bench.
 func (a *app) jobsCommand() *cobra.Command {
 	c := &cobra.Command{Use: "jobs", Short: "List every job of this bench: when, on which phone, how it ended, where it broke off", Args: noWords,
-		RunE: func(cmd *cobra.Command, args []string) error { return a.jobs(cmd, args) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.jobs(cmd) }}
 	var page string
 	show := &cobra.Command{Use: "show NUMBER", Short: "Tell one job or a whole run at length: files, findings and answers, each step and how it was confirmed", Args: words(1, 1, "the number of a job or a run, as jarlid jobs lists them"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobShow(cmd, args, page) }}
@@ -33,7 +33,7 @@ func (a *app) jobsCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobResume(cmd, args) }}
 	var age string
 	prune := &cobra.Command{Use: "prune", Short: "Delete old jobs: never one that broke off, or that alone knows something of a phone", Args: noWords,
-		RunE: func(cmd *cobra.Command, args []string) error { return a.jobsPrune(cmd, args, age) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.jobsPrune(cmd, age) }}
 	prune.Flags().StringVar(&age, "older", "", "how old: 90d, 12w, 48h (needed)")
 	c.AddCommand(show, resume, prune)
 	return c
@@ -44,8 +44,8 @@ func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 var outcomeWords = map[task.JobOutcome]string{task.JobDone: "done", task.JobFailed: "failed", task.JobStopped: "stopped by a finding", task.JobInterrupted: "interrupted",
 	task.JobNotEnded: "no end is written", task.JobUnreadable: "can't be read"}
 
-func (a *app) jobs(cmd *cobra.Command, args []string) error {
-	e, err := a.with(cmd, args)
+func (a *app) jobs(cmd *cobra.Command) error {
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}
@@ -92,7 +92,7 @@ func (a *app) jobs(cmd *cobra.Command, args []string) error {
 }
 
 func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
-	e, err := a.with(cmd, args)
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
 
 // jobResume goes on with what broke off, by the commands that are left of it.
 func (a *app) jobResume(cmd *cobra.Command, args []string) error {
-	e, err := a.with(cmd, args)
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}
@@ -314,8 +314,8 @@ func (a *app) writeReport(r *task.Report, path string) error {
 }
 
 // jobsPrune deletes old jobs.
-func (a *app) jobsPrune(cmd *cobra.Command, args []string, age string) error {
-	e, err := a.with(cmd, args)
+func (a *app) jobsPrune(cmd *cobra.Command, age string) error {
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}

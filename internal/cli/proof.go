@@ -51,7 +51,7 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 	if err != nil {
 		return err
 	}
-	e, err := a.with(nil, nil)
+	e, err := a.with(nil)
 	if err != nil {
 		return err
 	}

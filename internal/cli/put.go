@@ -20,7 +20,7 @@ func (a *app) putCommand() *cobra.Command {
 		Args: words(1, -1, "which files to put there"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
-			return a.put(cmd, args, &t)
+			return a.put(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.To, "to", "", "where: storage (the shared storage) or sd (a memory card)")
 	c.Flags().BoolVar(&t.Install, "install", false, "then have it installed from there, by hand at the phone")
@@ -28,8 +28,8 @@ func (a *app) putCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) put(cmd *cobra.Command, args []string, t *task.Put) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) put(cmd *cobra.Command, t *task.Put) error {
+	j, done, err := a.do(cmd, t)
 	if j != nil {
 		a.result = t.Result(j)
 	}

@@ -24,25 +24,25 @@ func (a *app) recoveryCommand() *cobra.Command {
 			if len(args) > 0 {
 				t.File = args[0]
 			}
-			return a.recoveryInstall(cmd, args, &t)
+			return a.recoveryInstall(cmd, &t)
 		}}
 	install.Flags().BoolVar(&t.Previous, "previous", false, "write back what was there before the last recovery was installed, where a job could keep it")
 	install.Flags().StringVar(&t.Boot, "boot", "", "where the recovery lives in a boot or vendor_boot image: put it into this one (or the one in this ROM package or set), not into the phone's own")
 	install.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, current or other")
 	try := &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "which recovery: its file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.recoveryTry(cmd, args, &task.RecoveryTry{File: args[0]})
+			return a.recoveryTry(cmd, &task.RecoveryTry{File: args[0]})
 		}}
 	hold := &cobra.Command{Use: "hold", Short: "Stop the stock system from putting its own recovery back", Args: noWords,
 		Long: "Looks through the system for the script that writes the maker's recovery again at each start, by what is in it, and moves it\n" +
 			"aside. Needs a recovery with a root shell. Where there is no such script, that is good news.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.recoveryHold(cmd, args, &task.RecoveryHold{}) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.recoveryHold(cmd, &task.RecoveryHold{}) }}
 	c.AddCommand(install, try, hold)
 	return c
 }
 
-func (a *app) recoveryInstall(cmd *cobra.Command, args []string, t *task.RecoveryInstall) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) recoveryInstall(cmd *cobra.Command, t *task.RecoveryInstall) error {
+	j, done, err := a.do(cmd, t)
 	if j != nil {
 		a.result = t.Result(j)
 	}
@@ -58,13 +58,13 @@ func (a *app) recoveryInstall(cmd *cobra.Command, args []string, t *task.Recover
 	return err
 }
 
-func (a *app) recoveryHold(cmd *cobra.Command, args []string, t *task.RecoveryHold) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) recoveryHold(cmd *cobra.Command, t *task.RecoveryHold) error {
+	j, done, err := a.do(cmd, t)
 	return a.sayMoved(j, done, err, false, t.Result)
 }
 
-func (a *app) recoveryTry(cmd *cobra.Command, args []string, t *task.RecoveryTry) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) recoveryTry(cmd *cobra.Command, t *task.RecoveryTry) error {
+	j, done, err := a.do(cmd, t)
 	if !done {
 		return err
 	}

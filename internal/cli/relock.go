@@ -13,14 +13,14 @@ func (a *app) relockCommand() *cobra.Command {
 		Long: "Locks the bootloader. A locked phone starts only what its maker signed, so it is done only when it is known that the phone holds just\n" +
 			"that: the maker's set is named with --images, its chain verified, and each of its images held against what was written to the phone.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.relock(cmd, args, &t)
+			return a.relock(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Images, "images", "", "the maker's firmware set that is on the phone: a folder, a zip, a payload")
 	return c
 }
 
-func (a *app) relock(cmd *cobra.Command, args []string, t *task.Relock) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) relock(cmd *cobra.Command, t *task.Relock) error {
+	j, done, err := a.do(cmd, t)
 	if j == nil || err != nil || !done && j.Draft.Nothing == "" {
 		return err
 	}

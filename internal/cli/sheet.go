@@ -70,7 +70,7 @@ func (a *app) sheetRunCommand() *cobra.Command {
 
 // openSheet reads a sheet, makes it ready, and holds its files against it.
 func (a *app) openSheet(cmd *cobra.Command, path string, o *sheetOptions) (*sheet.Ready, []sheet.Found, error) {
-	e, err := a.with(cmd, nil)
+	e, err := a.with(cmd)
 	if err != nil {
 		return nil, nil, err
 	}

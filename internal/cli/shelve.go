@@ -13,18 +13,18 @@ func (a *app) shelveCommand() *cobra.Command {
 		Long: "Moves files of the system aside on the slot the recovery runs on, so that they do nothing: a vendor overlay that makes a\n" +
 			"generic system restart for ever, an app, a script. They stay on the phone, in a folder of their partition, with a record of where they\n" +
 			"came from; unshelve puts them back. Needs a recovery with a root shell.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, args, &task.Shelve{Paths: args}) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, &task.Shelve{Paths: args}) }}
 }
 
 func (a *app) unshelveCommand() *cobra.Command {
 	return &cobra.Command{Use: "unshelve [PATH...]", Short: "Put back what was moved aside; without a path, everything",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.shelve(cmd, args, &task.Shelve{Paths: args, Back: true})
+			return a.shelve(cmd, &task.Shelve{Paths: args, Back: true})
 		}}
 }
 
-func (a *app) shelve(cmd *cobra.Command, args []string, t *task.Shelve) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) shelve(cmd *cobra.Command, t *task.Shelve) error {
+	j, done, err := a.do(cmd, t)
 	return a.sayMoved(j, done, err, t.Back, t.Result)
 }
 

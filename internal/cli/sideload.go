@@ -26,7 +26,7 @@ func (a *app) sideloadCommand() *cobra.Command {
 			"into recovery between the two, so that add-ons land on the new slot.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Packages = args
-			return a.sideload(cmd, args, &t)
+			return a.sideload(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Recovery, "recovery-after", "", "write this recovery again behind the ROM, before any add-on")
 	c.Flags().StringVar(&t.Then, "then", task.ThenRecovery, "after a ROM: recovery (restart into it, on the slot that was installed) or stay")
@@ -34,8 +34,8 @@ func (a *app) sideloadCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) sideload(cmd *cobra.Command, args []string, t *task.Sideload) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) sideload(cmd *cobra.Command, t *task.Sideload) error {
+	j, done, err := a.do(cmd, t)
 	if j == nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 
 func (a *app) slotCommand() *cobra.Command {
 	show := func(cmd *cobra.Command, args []string) error {
-		if _, err := a.with(cmd, args); err != nil {
+		if _, err := a.with(cmd); err != nil {
 			return err
 		}
 		return a.slotShow(cmd.Context())
@@ -29,7 +29,7 @@ func (a *app) slotCommand() *cobra.Command {
 			default:
 				return usage("%q does not mean one slot: a, b or other", args[0])
 			}
-			return a.slotUse(cmd, args, &task.SlotUse{Slot: args[0]})
+			return a.slotUse(cmd, &task.SlotUse{Slot: args[0]})
 		}}
 	var t task.SlotCopy
 	mirror := &cobra.Command{Use: "copy [PARTITION...]", Short: "Mirror firmware to the other slot, proven by digests",
@@ -37,15 +37,15 @@ func (a *app) slotCommand() *cobra.Command {
 			"names: the maker's firmware, as the model file lists it. Needs a recovery with a root shell.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Partitions = args
-			return a.slotCopy(cmd, args, &t)
+			return a.slotCopy(cmd, &t)
 		}}
 	mirror.Flags().StringVar(&t.From, "from", "", "the slot to copy from: a or b (default: the one that runs)")
 	c.AddCommand(&cobra.Command{Use: "show", Short: "Show both slots side by side, as slot alone does", Args: noWords, RunE: show}, use, mirror)
 	return c
 }
 
-func (a *app) slotUse(cmd *cobra.Command, args []string, t *task.SlotUse) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) slotUse(cmd *cobra.Command, t *task.SlotUse) error {
+	j, done, err := a.do(cmd, t)
 	if !done {
 		return err
 	}
@@ -56,8 +56,8 @@ func (a *app) slotUse(cmd *cobra.Command, args []string, t *task.SlotUse) error 
 	return nil
 }
 
-func (a *app) slotCopy(cmd *cobra.Command, args []string, t *task.SlotCopy) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) slotCopy(cmd *cobra.Command, t *task.SlotCopy) error {
+	j, done, err := a.do(cmd, t)
 	if j != nil {
 		a.result = t.Result(j)
 	}

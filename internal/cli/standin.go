@@ -103,7 +103,7 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	if o.Mode != string(card.None) && !slices.Contains(modeNames(), o.Mode) {
 		return usage("%q is not a mode%s", o.Mode, spell.NoneOf(o.Mode, modeNames()))
 	}
-	e, err := a.with(nil, nil)
+	e, err := a.with(nil)
 	if err != nil {
 		return err
 	}
@@ -222,7 +222,7 @@ func (a *app) standinFault(ctx context.Context, name string, f standin.Fault) er
 
 // control gives the address a running stand-in takes orders at.
 func (a *app) control(name string) (string, error) {
-	e, err := a.with(nil, nil)
+	e, err := a.with(nil)
 	if err != nil {
 		return "", err
 	}

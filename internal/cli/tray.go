@@ -186,41 +186,41 @@ func (t *tray) Do(ctx context.Context, one sheet.One) (job int, acted bool, err 
 func (a *app) perform(cmd *cobra.Command, t any) error {
 	switch t := t.(type) {
 	case *task.RecoveryInstall:
-		return a.recoveryInstall(cmd, nil, t)
+		return a.recoveryInstall(cmd, t)
 	case *task.RecoveryTry:
-		return a.recoveryTry(cmd, nil, t)
+		return a.recoveryTry(cmd, t)
 	case *task.RecoveryHold:
-		return a.recoveryHold(cmd, nil, t)
+		return a.recoveryHold(cmd, t)
 	case *task.Flash:
-		return a.flash(cmd, nil, t)
+		return a.flash(cmd, t)
 	case *task.Sideload:
-		return a.sideload(cmd, nil, t)
+		return a.sideload(cmd, t)
 	case *task.Wipe:
-		return a.wipe(cmd, nil, t)
+		return a.wipe(cmd, t)
 	case *task.Put:
-		return a.put(cmd, nil, t)
+		return a.put(cmd, t)
 	case *task.App:
-		return a.installApps(cmd, nil, t)
+		return a.installApps(cmd, t)
 	case *task.Flags:
-		return a.flags(cmd, nil, t)
+		return a.flags(cmd, t)
 	case *task.BackupTake:
-		return a.backupTake(cmd, nil, t)
+		return a.backupTake(cmd, t)
 	case *task.BackupRestore:
-		return a.backupRestore(cmd, nil, t)
+		return a.backupRestore(cmd, t)
 	case *task.Shelve:
-		return a.shelve(cmd, nil, t)
+		return a.shelve(cmd, t)
 	case *task.Go:
-		return a.goThere(cmd, nil, t)
+		return a.goThere(cmd, t)
 	case *task.SlotUse:
-		return a.slotUse(cmd, nil, t)
+		return a.slotUse(cmd, t)
 	case *task.SlotCopy:
-		return a.slotCopy(cmd, nil, t)
+		return a.slotCopy(cmd, t)
 	case *task.Unlock:
-		return a.unlock(cmd, nil, t)
+		return a.unlock(cmd, t)
 	case *task.Relock:
-		return a.relock(cmd, nil, t)
+		return a.relock(cmd, t)
 	case *task.Arrive:
-		return a.arrive(cmd, nil, t)
+		return a.arrive(cmd, t)
 	}
 	return fmt.Errorf("no command carries out %T", t)
 }

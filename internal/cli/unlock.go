@@ -11,14 +11,14 @@ func (a *app) unlockCommand() *cobra.Command {
 	var t task.Unlock
 	c := &cobra.Command{Use: "unlock", Short: "Open the bootloader: what it costs, what to press, whether it is open", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.unlock(cmd, args, &t)
+			return a.unlock(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Code, "code", "", "the code some makers give out for it")
 	return c
 }
 
-func (a *app) unlock(cmd *cobra.Command, args []string, t *task.Unlock) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) unlock(cmd *cobra.Command, t *task.Unlock) error {
+	j, done, err := a.do(cmd, t)
 	if j == nil || err != nil || !done && j.Draft.Nothing == "" {
 		return err
 	}

@@ -28,7 +28,7 @@ func (a *app) vbmetaCommand() *cobra.Command {
 			if len(args) > 0 {
 				t.File = args[0]
 			}
-			return a.vbmetaCheck(cmd, args, &t)
+			return a.vbmetaCheck(cmd, &t)
 		}}
 	check.Flags().StringVar(&t.Images, "images", "", "with a file, the images it answers for: a folder, a zip, a payload, a super image")
 	check.Flags().StringVar(&t.Slot, "slot", "", "on the phone: a, b, current or other (default: the one that starts next)")
@@ -37,7 +37,7 @@ func (a *app) vbmetaCommand() *cobra.Command {
 }
 
 func (a *app) vbmetaShow(cmd *cobra.Command, args []string) error {
-	e, err := a.with(cmd, args)
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}
@@ -97,8 +97,8 @@ func descriptorRow(d *vbmeta.Descriptor) []string {
 	return []string{kind, "-", image.Size(int64(len(d.Raw))), "kept as it is"}
 }
 
-func (a *app) vbmetaCheck(cmd *cobra.Command, args []string, t *task.VBMetaCheck) error {
-	e, err := a.with(cmd, args)
+func (a *app) vbmetaCheck(cmd *cobra.Command, t *task.VBMetaCheck) error {
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}
@@ -154,9 +154,9 @@ func (a *app) vbmetaFlags(off bool) *cobra.Command {
 			t.Flag = task.Flag(args[0])
 			if len(args) > 1 {
 				t.File = args[1]
-				return a.flagsInFile(cmd, args, &t)
+				return a.flagsInFile(cmd, &t)
 			}
-			return a.flags(cmd, args, &t)
+			return a.flags(cmd, &t)
 		}}
 	c.Flags().StringVarP(&t.Output, "output", "o", "", "with a file: where the changed copy goes")
 	c.Flags().StringVar(&t.From, "from", "", "the vbmeta image to change and write, where the phone's own can't be read")
@@ -167,8 +167,8 @@ func (a *app) vbmetaFlags(off bool) *cobra.Command {
 	return c
 }
 
-func (a *app) flags(cmd *cobra.Command, args []string, t *task.Flags) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) flags(cmd *cobra.Command, t *task.Flags) error {
+	j, done, err := a.do(cmd, t)
 	if j != nil {
 		a.result = t.Result(j)
 	}
@@ -183,8 +183,8 @@ func (a *app) flags(cmd *cobra.Command, args []string, t *task.Flags) error {
 	return nil
 }
 
-func (a *app) flagsInFile(cmd *cobra.Command, args []string, t *task.Flags) error {
-	e, err := a.with(cmd, args)
+func (a *app) flagsInFile(cmd *cobra.Command, t *task.Flags) error {
+	e, err := a.with(cmd)
 	if err != nil {
 		return err
 	}

@@ -15,11 +15,11 @@ import (
 func (a *app) wipeCommand() *cobra.Command {
 	return &cobra.Command{Use: "wipe AREA...", Short: "Erase areas, with a table of what goes and what stays",
 		Args: words(1, -1, "which areas: "+strings.Join(plan.Areas, ", ")+" or part:NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.wipe(cmd, args, &task.Wipe{Areas: args}) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.wipe(cmd, &task.Wipe{Areas: args}) }}
 }
 
-func (a *app) wipe(cmd *cobra.Command, args []string, t *task.Wipe) error {
-	j, done, err := a.do(cmd, args, t)
+func (a *app) wipe(cmd *cobra.Command, t *task.Wipe) error {
+	j, done, err := a.do(cmd, t)
 	if j != nil {
 		a.result = t.Result(j, done)
 	}

@@ -249,7 +249,8 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 		return err
 	}
 	if asIs(f, g, depth) {
-		return m.asItIs(name, f)
+		m.asItIs(f)
+		return nil
 	}
 	if isSet(f) {
 		m.Set = name
@@ -277,9 +278,8 @@ func asIs(f *ident.File, g Gathering, depth int) bool {
 }
 
 // asItIs takes a file itself.
-func (m *Material) asItIs(name string, f *ident.File) error {
+func (m *Material) asItIs(f *ident.File) {
 	m.Images = append(m.Images, place.Image{File: f})
-	return nil
 }
 
 // unwrap takes what is inside a file to a temporary place.
@@ -294,7 +294,8 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 		images, err = s.Images()
 	}
 	if archive && (err != nil || len(s.Inner) == 0 || len(images) == 0) {
-		return m.asItIs(name, f)
+		m.asItIs(f)
+		return nil
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)

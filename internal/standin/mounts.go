@@ -56,10 +56,10 @@ func (sh *shell) mounts() map[string]mounted {
 }
 
 // within opens the file system a file lies on.
-func (sh *shell) within(name string) (w *disk.View, rel string, m mounted, err error) {
+func (sh *shell) within(name string) (w *disk.View, rel string, err error) {
 	m, rel, ok := sh.at(name)
 	if !ok {
-		return nil, "", m, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+		return nil, "", &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 	}
 	if w, err = sh.p.store.Mount(m.Partition); err == nil && !m.Write {
 		w.ReadOnly = disk.ErrReadOnly
@@ -67,12 +67,12 @@ func (sh *shell) within(name string) (w *disk.View, rel string, m mounted, err e
 	if err == nil {
 		w.Full = sh.p.faulty("full")
 	}
-	return w, rel, m, err
+	return w, rel, err
 }
 
 // change does something to a file on a mounted file system.
 func (sh *shell) change(name string, do func(w *disk.View, rel string) error) error {
-	w, rel, _, err := sh.within(name)
+	w, rel, err := sh.within(name)
 	if err == nil {
 		err = do(w, rel)
 		w.Close()

@@ -148,7 +148,7 @@ func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (
 
 // openMounted opens a file on a mounted file system.
 func (sh *shell) openMounted(name string, writes bool) (io.ReadWriteCloser, error) {
-	w, rel, _, err := sh.within(name)
+	w, rel, err := sh.within(name)
 	if err != nil {
 		return nil, err
 	}
@@ -207,7 +207,7 @@ func (sh *shell) stat(name string) (fs.FileInfo, error) {
 		return os.Stat(local)
 	}
 	if _, _, ok := sh.at(name); ok {
-		w, rel, _, err := sh.within(name)
+		w, rel, err := sh.within(name)
 		if err != nil {
 			return nil, err
 		}
@@ -361,7 +361,7 @@ func (sh *shell) readDir(name string) ([]fs.DirEntry, error) {
 	if local, ok := sh.storage(name); ok {
 		return os.ReadDir(local)
 	}
-	w, rel, _, err := sh.within(name)
+	w, rel, err := sh.within(name)
 	if err != nil {
 		return nil, err
 	}

@@ -219,7 +219,7 @@ func (t *Relock) Load(ctx context.Context, e *Env) error {
 	if err != nil {
 		return err
 	}
-	chain, verdict, err := set.verify(ctx)
+	verdict, err := set.verify(ctx)
 	if err != nil {
 		return err
 	}
@@ -227,7 +227,6 @@ func (t *Relock) Load(ctx context.Context, e *Env) error {
 	if t.step.Key != "" {
 		e.Obs().Say("good", "the set verifies, signed with the key %s", t.step.Key)
 	}
-	_ = chain
 	for part, path := range set.paths {
 		sum, _, err := files.DigestOf(ctx, path)
 		if err != nil {

@@ -316,12 +316,12 @@ func (s *imageSet) source(name string) (io.ReaderAt, int64, error) {
 }
 
 // verify verifies the set's chain, for a phone nobody knows.
-func (s *imageSet) verify(ctx context.Context) (*vbmeta.Chain, plan.Verdict, error) {
+func (s *imageSet) verify(ctx context.Context) (plan.Verdict, error) {
 	chain, err := vbmeta.VerifyChain(ctx, s.source, "vbmeta", vbmeta.WithHashes|vbmeta.WithTrees)
 	if err != nil {
-		return nil, plan.Verdict{}, err
+		return plan.Verdict{}, err
 	}
-	return chain, plan.JudgeChain(chain, &card.Card{}), nil
+	return plan.JudgeChain(chain, &card.Card{}), nil
 }
 
 // VBMetaShow reads the vbmeta of a file, or of a partition of the phone.
@@ -527,7 +527,7 @@ func SetSigned(ctx context.Context, e *Env, images string) (key, why string, err
 	if _, ok := set.paths["vbmeta"]; !ok {
 		return "", "the set has no vbmeta, and what a locked phone would check is not known", nil
 	}
-	_, verdict, err := set.verify(ctx)
+	verdict, err := set.verify(ctx)
 	if err != nil {
 		return "", spell.Error(err), nil
 	}

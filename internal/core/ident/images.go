@@ -353,7 +353,7 @@ func (f *File) sparse(r io.ReaderAt, size int64) {
 		f.damaged(err)
 		return
 	}
-	if joined, ok := f.pieces(v); ok {
+	if joined, ok := f.pieces(); ok {
 		if joined == nil {
 			return
 		}

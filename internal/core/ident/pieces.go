@@ -14,7 +14,7 @@ import (
 
 // pieces makes one image of a sparse file and those beside it that are cut from the same one. ok
 // is false when it is alone; the view is nil when they don't fit.
-func (f *File) pieces(alone *sparse.View) (v *sparse.View, ok bool) {
+func (f *File) pieces() (v *sparse.View, ok bool) {
 	if f.depth > 0 {
 		return nil, false
 	}

@@ -190,7 +190,9 @@ func (d *Device) greet(ctx context.Context, c *Conn) error {
 	for {
 		var m message
 		var err error
-		if m, d.first = take(d.first); m.cmd == 0 {
+		if d.first != nil { // it was kept
+			m, d.first = *d.first, nil
+		} else {
 			m, err = readGreeting(c.conn, c.r, MaxPayload)
 		}
 		if err != nil {
@@ -228,14 +230,6 @@ func (d *Device) greet(ctx context.Context, c *Conn) error {
 			return err
 		}
 	}
-}
-
-// take gives a message that was kept, an empty one for none.
-func take(m *message) (message, *message) {
-	if m == nil {
-		return message{}, nil
-	}
-	return *m, nil
 }
 
 func (d *Device) hello(c *Conn) error {

@@ -371,6 +371,9 @@ func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*
 		case foreseer:
 			f, err = t.Foresee(ahead)
 		}
+		if err != nil && (ctx.Err() != nil || errors.Is(err, engine.ErrStopped)) {
+			return err
+		}
 		if err != nil {
 			f = &engine.Foreseen{Findings: []finding.Finding{impossible(&r.Tasks[l.N-1], err)}}
 		}
