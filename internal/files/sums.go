@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
 	"io"
 	"os"
 	"sync"
@@ -119,26 +118,12 @@ func (s *Sums) Digest(ctx context.Context, src *Source) func() (string, error) {
 	if s == nil {
 		return Digest(ctx, src, src.Size)
 	}
-	m := s.begin(src.path, src.st, nil)
+	m := s.begin(src.path, src.st)
 	src.pace = m
 	return func() (string, error) { return m.wait(ctx) }
 }
 
-// Of gives the digest of a file, and how many bytes it has. moved, which may be nil, is told how
-// far it is where it has to be made.
-func (s *Sums) Of(ctx context.Context, path string, moved func(int64)) (sum string, size int64, err error) {
-	st, err := os.Stat(path)
-	if err != nil {
-		return "", 0, err
-	}
-	if !st.Mode().IsRegular() {
-		return "", 0, fmt.Errorf("%s is no plain file", path)
-	}
-	sum, err = s.begin(path, st, moved).wait(ctx)
-	return sum, st.Size(), err
-}
-
-func (s *Sums) begin(path string, st os.FileInfo, moved func(int64)) *madeSum {
+func (s *Sums) begin(path string, st os.FileInfo) *madeSum {
 	key := sumKey{path, st.Size(), st.ModTime()}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -162,12 +147,7 @@ func (s *Sums) begin(path string, st os.FileInfo, moved func(int64)) *madeSum {
 			return
 		}
 		h := sha256.New()
-		r := &counted{r: io.NewSectionReader(f, 0, size), moved: func(n int64) {
-			m.at.Store(n)
-			if moved != nil {
-				moved(n)
-			}
-		}}
+		r := &counted{r: io.NewSectionReader(f, 0, size), moved: m.at.Store}
 		m.err = copyUntil(s.ctx, h, r)
 		m.sum = hex.EncodeToString(h.Sum(nil))
 	})

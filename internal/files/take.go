@@ -47,7 +47,7 @@ type Taking struct {
 	NoDigest bool     // leave out digests that are not made on the way anyhow
 	Names    *local.Names
 	// Working is told what is being written, and how far it is; kind is what was done with it.
-	Working func(kind, what string, total int64) (moved func(int64), end func())
+	Working Working
 }
 
 // worthTelling is the size from which on it is told how far an item is, in bytes: an archive may
