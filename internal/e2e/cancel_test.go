@@ -67,8 +67,12 @@ func TestCancelEveryCommand(t *testing.T) {
 			default:
 			}
 			asked++
+			pressed := time.Now()
 			j.interrupt <- struct{}{}
 			<-j.done
+			if took := time.Since(pressed); took > time.Second { // of the bubble's time
+				t.Errorf("%s took %v to end", name, took)
+			}
 			if out := j.out.String(); j.code != 3 || !strings.Contains(out, "cancelled; nothing was changed") || strings.Contains(out, "jobs resume") {
 				t.Errorf("%s ended with %d:\n%s", name, j.code, out)
 			}

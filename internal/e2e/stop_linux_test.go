@@ -107,8 +107,12 @@ func (l *lab) slowFile(name string) string {
 	return l.file(name, bytes.Repeat(member.Bytes(), 600))
 }
 
-// TestCancel: on a real terminal a Ctrl-C ends every kind of question, of wait and of work on files within a
-// second, with nothing changed; so does a SIGTERM.
+// soon is the second within which a command ends that is told to, with room for a computer that is busy: what is
+// stopped here would go on for much longer. In a bubble's time TestCancelEveryCommand holds the second itself.
+const soon = 3 * time.Second
+
+// TestCancel: on a real terminal a Ctrl-C ends every kind of question, of wait and of work on files soon,
+// with nothing changed; so does a SIGTERM.
 func TestCancel(t *testing.T) {
 	t.Parallel()
 	l := inProcesses(t)
@@ -163,7 +167,7 @@ func TestCancel(t *testing.T) {
 			continue
 		}
 		took, code, out := time.Since(began), p.cmd.ProcessState.ExitCode(), p.text()
-		if code != 3 || !strings.Contains(out, "cancelled; ") || took > 1200*time.Millisecond || strings.Contains(out, "jobs resume") {
+		if code != 3 || !strings.Contains(out, "cancelled; ") || took > soon || strings.Contains(out, "jobs resume") {
 			t.Errorf("%s: it ended with %d after %v:\n%s", c.name, code, took, out)
 		}
 	}
@@ -224,7 +228,7 @@ func TestCancelTransfer(t *testing.T) {
 	began := time.Now()
 	p.master.Write([]byte{3})
 	<-p.ended
-	if took, code := time.Since(began), p.cmd.ProcessState.ExitCode(); code != 7 || took > 1200*time.Millisecond || !strings.Contains(p.text(), "stopped by Ctrl-C") {
+	if took, code := time.Since(began), p.cmd.ProcessState.ExitCode(); code != 7 || took > soon || !strings.Contains(p.text(), "stopped by Ctrl-C") {
 		t.Errorf("it ended with %d after %v:\n%s", code, took, p.text())
 	}
 }
@@ -271,7 +275,7 @@ func TestCancelBlockedJSON(t *testing.T) {
 	cmd.Process.Signal(syscall.SIGTERM)
 	cmd.Wait()
 	took, code := time.Since(began), cmd.ProcessState.ExitCode()
-	if code != 7 || took > 1200*time.Millisecond || !strings.Contains(out.String(), `"event":"result","ok":false,"exit":7`) {
+	if code != 7 || took > soon || !strings.Contains(out.String(), `"event":"result","ok":false,"exit":7`) {
 		t.Errorf("it ended with %d after %v:\n%s", code, took, out.String())
 	}
 	if last := l.lastJournal(); len(last) < 2 || last[1].Event != "act" {
