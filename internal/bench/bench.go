@@ -38,13 +38,6 @@ type Entry struct {
 	Standin string   `yaml:"standin,omitempty"` // of a stand-in: its folder
 }
 
-// written is an Entry as a file may have it: earlier ones had one address a protocol.
-type written struct {
-	Entry    `yaml:",inline"`
-	Fastboot string `yaml:"fastboot,omitempty"`
-	ADB      string `yaml:"adb,omitempty"`
-}
-
 // file is bench.yaml.
 type file struct {
 	Phones []Entry `yaml:"phones"`
@@ -85,22 +78,10 @@ type Bench struct {
 	kept   *keep                    // locks that are not let go before the end; nil: none
 }
 
-// DefaultHome is the home folder where nothing names one. moved is where it was before, when it was
-// moved just now: earlier versions on Windows kept it in the profile that goes with its user to other
-// computers, with gigabytes of unwrapped images.
-func DefaultHome() (dir, moved string, err error) {
-	data, before, err := host.DataFolder()
-	if err != nil {
-		return "", "", err
-	}
-	dir, old := filepath.Join(data, "jarlid"), filepath.Join(before, "jarlid")
-	if before == "" || isDir(dir) || !isDir(old) {
-		return dir, "", nil
-	}
-	if err := host.Replace(old, dir); err != nil {
-		return old, "", nil // another disk, or somebody works there: it stays where it is
-	}
-	return dir, old, nil
+// DefaultHome is the home folder where nothing names one.
+func DefaultHome() (string, error) {
+	data, err := host.DataFolder()
+	return filepath.Join(data, "jarlid"), err
 }
 
 // Open opens a home folder.
@@ -191,20 +172,11 @@ func (b *Bench) parse() (file, error) {
 	if err != nil {
 		return file{}, err
 	}
-	var w struct {
-		Phones  []written  `yaml:"phones"`
-		Serials [][]string `yaml:"serials"`
-	}
-	if err := spell.Strict(strings.NewReader(data), &w); err != nil && len(strings.TrimSpace(data)) > 0 {
+	var f file
+	if err := spell.Strict(strings.NewReader(data), &f); err != nil && len(strings.TrimSpace(data)) > 0 {
 		return file{}, fmt.Errorf("%s: %w", b.listPath(), err)
 	}
-	f := file{Serials: w.Serials}
-	for i, e := range w.Phones {
-		for _, a := range []string{e.Fastboot, e.ADB} {
-			if a != "" {
-				e.At = append(e.At, a)
-			}
-		}
+	for i, e := range f.Phones {
 		if e.Name == "" || len(e.At) == 0 && e.Serial == "" {
 			return file{}, fmt.Errorf("%s: phone %d needs a name, and a serial number or addresses (at:)", b.listPath(), i+1)
 		}
@@ -213,12 +185,11 @@ func (b *Bench) parse() (file, error) {
 				return file{}, fmt.Errorf("%s: phone %s: %w", b.listPath(), e.Name, err)
 			}
 		}
-		for _, o := range f.Phones {
+		for _, o := range f.Phones[:i] {
 			if o.Name == e.Name {
 				return file{}, fmt.Errorf("%s: two phones are called %s", b.listPath(), e.Name)
 			}
 		}
-		f.Phones = append(f.Phones, e.Entry)
 	}
 	return f, nil
 }

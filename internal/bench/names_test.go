@@ -2,8 +2,6 @@ package bench
 
 import (
 	"errors"
-	"os"
-	"reflect"
 	"slices"
 	"testing"
 
@@ -11,25 +9,6 @@ import (
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/phone"
 )
-
-// TestOldList reads a list as earlier programs wrote it, and keeps it through a change.
-func TestOldList(t *testing.T) {
-	b := open(t, t.TempDir(), t.TempDir())
-	old := "phones:\n  - name: dunlin\n    model: dunlin\n    serial: WL-DU-0007\n    fastboot: tcp:192.0.2.7\n    adb: adb:192.0.2.7:99\n"
-	if err := os.WriteFile(b.listPath(), []byte(old), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	want := Entry{Name: "dunlin", Model: "dunlin", Serial: "WL-DU-0007", At: []string{"tcp:192.0.2.7", "adb:192.0.2.7:99"}}
-	for range 2 {
-		list, err := b.Entries()
-		if err != nil || !reflect.DeepEqual(list[0], want) {
-			t.Fatalf("%+v, %v", list, err)
-		}
-		if err := b.Register(Entry{Name: "other", Serial: "X"}); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
 
 // TestNames: phones on cables have their serial number for a name, or their socket where that is
 // shared or lacking; a name that was given stays, in every mode; a name is one phone's.

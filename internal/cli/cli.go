@@ -366,11 +366,7 @@ func (a *app) homeDir() (string, error) {
 	if dir := a.Env("JARLID_HOME"); dir != "" {
 		return dir, nil
 	}
-	dir, moved, err := bench.DefaultHome()
-	if moved != "" {
-		a.say("", say.Note, "the home folder was moved from %s to %s: it belongs to this computer", moved, dir)
-	}
-	return dir, err
+	return bench.DefaultHome()
 }
 
 // with gives what commands are run with. cmd is nil where nothing is changed: the command as it was typed is not

@@ -21,20 +21,19 @@ func Sparse(*os.File) error { return nil }
 // OwnerOnly keeps others from reading a file.
 func OwnerOnly(name string) error { return os.Chmod(name, 0o600) }
 
-// DataFolder is where programs keep what belongs to this computer's user, and, where that was another
-// place in earlier versions, which.
-func DataFolder() (dir, before string, err error) {
+// DataFolder is where programs keep what belongs to this computer's user.
+func DataFolder() (string, error) {
 	if dir := os.Getenv("XDG_DATA_HOME"); filepath.IsAbs(dir) {
-		return dir, "", nil
+		return dir, nil
 	}
-	dir, err = os.UserConfigDir() // the data folder on macOS
+	dir, err := os.UserConfigDir() // the data folder on macOS
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
 	if home, err := os.UserHomeDir(); err == nil && dir == filepath.Join(home, ".config") {
 		dir = filepath.Join(home, ".local", "share")
 	}
-	return dir, "", nil
+	return dir, nil
 }
 
 // TypedIn is the shell commands are typed in here.

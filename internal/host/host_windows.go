@@ -53,18 +53,13 @@ func OwnerOnly(name string) error {
 	return err
 }
 
-// DataFolder is where programs keep what belongs to this computer's user: not what goes with them
-// to other computers, where it was before.
-func DataFolder() (dir, before string, err error) {
-	before, err = os.UserConfigDir() // the roaming one
-	if err != nil {
-		before = ""
+// DataFolder is where programs keep what belongs to this computer's user: not the roaming profile, which
+// goes with the user to other computers.
+func DataFolder() (string, error) {
+	if dir := os.Getenv("LOCALAPPDATA"); filepath.IsAbs(dir) {
+		return dir, nil
 	}
-	if dir = os.Getenv("LOCALAPPDATA"); filepath.IsAbs(dir) {
-		return dir, before, nil
-	}
-	dir, err = windows.KnownFolderPath(windows.FOLDERID_LocalAppData, 0)
-	return dir, before, err
+	return windows.KnownFolderPath(windows.FOLDERID_LocalAppData, 0)
 }
 
 // TypedIn is the shell commands are typed in: the program that started this one.

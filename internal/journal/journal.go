@@ -23,8 +23,7 @@ import (
 	"jarlid/internal/host"
 )
 
-// Form is the version of the form records are written in. Form 1 had no numbers,
-// no versions and steps as titles alone; it is still read.
+// Form is the version of the form records are written in, the only one that is read.
 const Form = 2
 
 // Event is what a record tells.
@@ -101,20 +100,14 @@ type StepData struct {
 	With  any    `json:"with,omitempty"`
 }
 
-// Steps are the steps of a job. In form 1 they were titles.
+// Steps are the steps of a job.
 type Steps []StepData
 
-// UnmarshalJSON reads both forms.
-func (s *Steps) UnmarshalJSON(b []byte) error {
-	var titles []string
-	if json.Unmarshal(b, &titles) == nil {
-		for _, t := range titles {
-			*s = append(*s, StepData{Title: t})
-		}
-		return nil
-	}
-	return json.Unmarshal(b, (*[]StepData)(s))
-}
+// Facts are facts by what they are.
+type Facts map[card.ID]card.Fact
+
+// IDs name facts.
+type IDs []card.ID
 
 // File is a file a job works with.
 type File struct {
@@ -126,56 +119,6 @@ type File struct {
 type Answer struct {
 	Question string `json:"question"`
 	Answer   string `json:"answer"`
-}
-
-// Facts are facts by what they are. Names of form 1 are read too.
-type Facts map[card.ID]card.Fact
-
-// UnmarshalJSON reads both forms.
-func (f *Facts) UnmarshalJSON(b []byte) error {
-	var by map[string]card.Fact
-	if err := json.Unmarshal(b, &by); err != nil {
-		return err
-	}
-	*f = Facts{}
-	for name, fact := range by {
-		i, err := parseID(name)
-		if err != nil {
-			return err
-		}
-		(*f)[i] = fact
-	}
-	return nil
-}
-
-// IDs name facts. Names of form 1 are read too.
-type IDs []card.ID
-
-// UnmarshalJSON reads both forms.
-func (l *IDs) UnmarshalJSON(b []byte) error {
-	var names []string
-	if err := json.Unmarshal(b, &names); err != nil {
-		return err
-	}
-	for _, name := range names {
-		i, err := parseID(name)
-		if err != nil {
-			return err
-		}
-		*l = append(*l, i)
-	}
-	return nil
-}
-
-func parseID(name string) (card.ID, error) {
-	i, err := card.ParseID(name)
-	if err == nil {
-		return i, nil
-	}
-	if old, ok := card.ParseOldID(name); ok {
-		return old, nil
-	}
-	return i, err
 }
 
 // Release is the release's version, set by whoever builds one with -ldflags; "" else.
@@ -322,8 +265,7 @@ func nextNumber(jobs string) (int, error) {
 	return last, host.WriteWhole(path, []byte(fmt.Sprintln(last)), 0o600)
 }
 
-// splitName takes a job's folder apart. ok is false for those of form 1, which begin
-// with a date, and for what is no job's folder.
+// splitName takes the name of a job's folder apart. ok is false for what is no job's folder.
 func splitName(name string) (number int, phone string, ok bool) {
 	first, rest, cut := strings.Cut(name, "-")
 	if !cut || len(first) < 6 {
@@ -333,7 +275,7 @@ func splitName(name string) (number int, phone string, ok bool) {
 	return n, rest, err == nil && n > 0
 }
 
-// NumberOf gives the number of a job by its folder; 0 for those of form 1.
+// NumberOf gives the number of a job by its folder; 0 for what is no job's folder.
 func NumberOf(dir string) int {
 	n, _, _ := splitName(filepath.Base(dir))
 	return n
@@ -445,6 +387,8 @@ func Read(dir string) ([]Record, error) {
 			return list, &DamagedError{Dir: dir, Line: n, Err: err}
 		case r.Form > Form:
 			return list, &DamagedError{Dir: dir, Line: n, Err: fmt.Errorf("it was written by a newer jarlid (%s)", r.Program)}
+		case r.Event == Begin && r.Form != Form:
+			return list, &DamagedError{Dir: dir, Line: n, Err: fmt.Errorf("its form is %d, and %d is wanted", r.Form, Form)}
 		}
 		list = append(list, r)
 	}

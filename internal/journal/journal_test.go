@@ -161,6 +161,7 @@ func TestDamage(t *testing.T) {
 			return append(l, "")
 		},
 		"a newer form":    func(l []string) []string { l[0] = strings.Replace(l[0], `"form":2`, `"form":9`, 1); return l },
+		"no form":         func(l []string) []string { l[0] = strings.Replace(l[0], `"form":2,`, ``, 1); return l },
 		"no begin":        func(l []string) []string { return l[1:] },
 		"an endless line": func(l []string) []string { l[1] = `{"title":"` + strings.Repeat("x", maxLine) + `"}`; return l },
 		"a fact unheard of": func(l []string) []string {
@@ -242,41 +243,6 @@ func TestWriteError(t *testing.T) {
 	}
 }
 
-// TestOldForm: journals of form 1 come before all others, in the order of their times, and
-// their names of facts are understood.
-func TestOldForm(t *testing.T) {
-	home := t.TempDir()
-	old := func(folder, at, lines string) {
-		dir := filepath.Join(home, "jobs", folder)
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			t.Fatal(err)
-		}
-		text := strings.ReplaceAll(strings.TrimSpace(lines), "AT", at) + "\n"
-		if err := os.WriteFile(filepath.Join(dir, fileName), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	const records = `{"at":"AT","event":"begin","command":["jarlid","flash"],"phone":"dunlin","serial":"7","steps":["write a.img to recovery_a"]}
-{"at":"AT","event":"act","step":1,"title":"write a.img to recovery_a","touches":["digest.recovery_a","holds.recovery_a"]}
-{"at":"AT","event":"done","step":1,"facts":{"digest.recovery_a":{"value":"VALUE","evidence":"read"},"data":{"value":"encrypted","evidence":"read"}}}
-{"at":"AT","event":"end"}`
-	old("2026-03-02-dunlin-1", "2026-03-02T10:00:00Z", strings.ReplaceAll(records, "VALUE", "late"))
-	old("2026-03-01-dunlin-12", "2026-03-01T10:00:00Z", strings.ReplaceAll(records, "VALUE", "early"))
-	who := Who{Name: "dunlin", Serial: "7"}
-	c, damaged, err := Recall(home, who)
-	if err != nil || len(damaged) != 0 || c.Get(recoveryA).Value != "late" || c.Get(data).Value != "encrypted" {
-		t.Fatalf("%+v, %v, %v", c.Get(recoveryA), damaged, err)
-	}
-	job(t, home, "dunlin", "7", Record{Event: Act}, Record{Event: Done, Facts: Facts{recoveryA: read("new")}})
-	if c, _, err := Recall(home, who); err != nil || c.Get(recoveryA).Value != "new" {
-		t.Errorf("%+v, %v", c.Get(recoveryA), err)
-	}
-	jobs, err := Jobs(home)
-	if err != nil || len(jobs) != 3 || jobs[0].Records[0].Steps[0].Title != "write a.img to recovery_a" {
-		t.Errorf("%+v, %v", jobs, err)
-	}
-}
-
 // TestBeginSaysVersions: every journal names the program and the form it was written in.
 func TestBeginSaysVersions(t *testing.T) {
 	w := job(t, t.TempDir(), "dunlin", "7")
@@ -295,7 +261,7 @@ func TestBeginSaysVersions(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(`{"event":"begin","form":2}` + "\n" + `{"event":"done","facts":{"digest:boot_a":{"value":"x"}}}` + "\n"))
-	f.Add([]byte(`{"event":"begin","steps":["a"]}` + "\n" + `{"event":"act","touches":["digest.boot_a"]}`))
+	f.Add([]byte(`{"event":"begin","form":2,"steps":[{"kind":"write"}]}` + "\n" + `{"event":"act","touches":["digest:boot_a"]}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		home := t.TempDir()
 		dir := filepath.Join(home, "jobs", "000001-x")

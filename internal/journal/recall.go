@@ -26,16 +26,14 @@ type Who struct {
 // Job is one job's journal.
 type Job struct {
 	Dir     string
-	Number  int // 0 in form 1
+	Number  int // 0 where the folder's name has none
 	Phone   string
 	Serial  string
 	Records []Record
 	Damage  *DamagedError // what keeps it from being read
-	at      string        // in form 1: when it began, which is all there is to order it by
 }
 
-// Jobs gives all jobs, in their order: those of form 1 by their time, then the others
-// by number. What is no job's folder is passed over.
+// Jobs gives all jobs, by their number. A folder without a journal is passed over.
 func Jobs(home string) ([]Job, error) {
 	dir := filepath.Join(home, "jobs")
 	dirs, err := os.ReadDir(dir)
@@ -67,27 +65,12 @@ func Jobs(home string) ([]Job, error) {
 		}
 		if len(j.Records) > 0 && j.Records[0].Event == Begin {
 			first := j.Records[0]
-			j.Phone, j.Serial, j.at = first.Phone, first.Serial, first.At.UTC().Format("2006-01-02T15:04:05.000000000")
-		} else if j.Number == 0 {
-			j.Phone = oldPhone(d.Name())
-			j.at = d.Name()[:min(len(d.Name()), 10)]
+			j.Phone, j.Serial = first.Phone, first.Serial
 		}
 		jobs = append(jobs, j)
 	}
-	slices.SortStableFunc(jobs, func(a, b Job) int { return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(a.at, b.at)) })
+	slices.SortStableFunc(jobs, func(a, b Job) int { return cmp.Compare(a.Number, b.Number) })
 	return jobs, nil
-}
-
-// oldPhone takes the phone's name out of a folder of form 1: DATE-PHONE-NUMBER.
-func oldPhone(name string) string {
-	if len(name) < len("2006-01-02-") {
-		return ""
-	}
-	name = name[len("2006-01-02-"):]
-	if i := strings.LastIndexByte(name, '-'); i >= 0 {
-		name = name[:i]
-	}
-	return name
 }
 
 // Of tells whether the job was done to a phone: two may have had the same name, so the

@@ -31,7 +31,7 @@ const (
 
 // JobRow is one job of this home.
 type JobRow struct {
-	Number  int        `json:"number"` // 0 for those of the first form, which had none
+	Number  int        `json:"number"` // 0 where its folder is called otherwise
 	Job     string     `json:"job"`    // its folder's name
 	Phone   string     `json:"phone"`
 	Command []string   `json:"command"`

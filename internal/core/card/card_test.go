@@ -95,7 +95,7 @@ func TestSave(t *testing.T) {
 	if p := got.Partitions(); len(p) != 1 || p[0].Name != "boot_a" || p[0].Size != 4096 {
 		t.Errorf("%+v", p)
 	}
-	for _, s := range []string{"", "{}", `{"form":"jarlid card 3"}`, "[1]", `{"form":"jarlid card 1","facts":[]}`} {
+	for _, s := range []string{"", "{}", `{"form":"jarlid card 3"}`, "[1]", `{"form":"jarlid card 1","facts":{}}`, `{"form":"jarlid card 2","facts":[]}`} {
 		if _, _, err := Load([]byte(s)); err == nil {
 			t.Errorf("%q was taken for a card", s)
 		}
@@ -118,7 +118,7 @@ func TestSheet(t *testing.T) {
 }
 
 func FuzzLoad(f *testing.F) {
-	f.Add([]byte(`{"form":"jarlid card 1","facts":{"mode":{"value":"recovery","evidence":"read"},"partition.size.x":{"value":"9","evidence":"read"}}}`))
+	f.Add([]byte(`{"form":"jarlid card 2","facts":{"mode":{"value":"recovery","evidence":"read"},"partition.size:x":{"value":"9","evidence":"read"}}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if c, _, err := Load(b); err == nil {
 			c.Sheet()

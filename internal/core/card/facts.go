@@ -101,9 +101,6 @@ type Def struct {
 	From []string
 	// Section, Label and Where show it on a card: where it could be read, in words.
 	Section, Label, Where string
-	// Old is its name in journals and cards of earlier forms, where a key followed
-	// behind a dot; "": the same.
-	Old string
 }
 
 // Own stands in Def.From for the partition a fact is keyed by.
@@ -206,9 +203,9 @@ var Defs = []Def{
 	{Name: Name(FactBooted), Kind: YesNoK, Modes: system},
 	{Name: Name(FactGeneric), By: BySlots, Kind: YesNoK, Stay: Changing, From: []string{"system"}},
 	{Name: Name(FactAddons), By: BySlots, Kind: List, Stay: Changing, From: []string{"system"}},
-	{Name: Name(FactFlags), By: ByPartitions, Kind: Number, Stay: Changing, Modes: fastboots, From: []string{Own}, Old: "vbmeta.flags"},
-	{Name: Name(FactTreeRoot), By: ByPartitions, Kind: Digest, Stay: Changing, Modes: root, From: []string{"vbmeta", "vbmeta_system", "vbmeta_vendor"}, Old: "hashtree.root"},
-	{Name: Name(FactTree), By: ByPartitions, Kind: Text, Modes: root, From: []string{"vbmeta", "vbmeta_system", "vbmeta_vendor"}, Old: "hashtree"},
+	{Name: Name(FactFlags), By: ByPartitions, Kind: Number, Stay: Changing, Modes: fastboots, From: []string{Own}},
+	{Name: Name(FactTreeRoot), By: ByPartitions, Kind: Digest, Stay: Changing, Modes: root, From: []string{"vbmeta", "vbmeta_system", "vbmeta_vendor"}},
+	{Name: Name(FactTree), By: ByPartitions, Kind: Text, Modes: root, From: []string{"vbmeta", "vbmeta_system", "vbmeta_vendor"}},
 	{Name: Name(FactTrusts), Kind: List, Modes: root},
 	{Name: Name(FactReason), Kind: Text, Modes: root, From: []string{"misc"}},
 	{Name: Name(FactTemporary), Kind: YesNoK, Stay: Changing},
@@ -295,24 +292,4 @@ func ParseID(s string) (ID, error) {
 		i.Key = Part(key).String()
 	}
 	return i, nil
-}
-
-// ParseOldID reads a fact as journals and cards of the first form name it: a key
-// stands behind a dot. ok is false for a name that the table does not have.
-func ParseOldID(s string) (i ID, ok bool) {
-	found := -1
-	for n, d := range Defs {
-		old := d.Old
-		if old == "" {
-			old = string(d.Name)
-		}
-		switch {
-		case d.By == ByNothing && s == old:
-			return ID{Name: d.Name}, true
-		case d.By != ByNothing && strings.HasPrefix(s, old+".") && len(old) > found:
-			// The longest name is meant: names of that form overlapped.
-			found, i = len(old), ID{Defs[n].Name, s[len(old)+1:]}
-		}
-	}
-	return i, found >= 0
 }

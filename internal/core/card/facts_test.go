@@ -28,15 +28,6 @@ func TestTable(t *testing.T) {
 			}
 		}
 	}
-	for old, want := range map[string]ID{
-		"hashtree.root.system_a": FactTreeRoot.Of(At("system", "a")), "hashtree.system": FactTree.Of(At("system", "")), "slot.next": FactNext.ID(), "slot.tries.b": FactTries.Of("b"),
-		"partition.size.boot_a": FactSize.Of(At("boot", "a")), "holds.system": FactHolds.Of(At("system", "")), "recovery.quiet.boot_b": FactQuiet.Of(At("boot", "b")), "free.sd": FactFree.Of("sd"),
-		"data.encryption": FactCrypto.ID(), "vbmeta.flags.vbmeta_a": FactFlags.Of(At("vbmeta", "a")), "addons.": FactAddons.Of(""), "answer.0a1b": FactAnswer.Of("0a1b"),
-	} {
-		if got, ok := ParseOldID(old); !ok || got != want {
-			t.Errorf("%s was %v, want %v", old, got, want)
-		}
-	}
 	for _, bad := range []string{"", "hashtree", "partition.size", "slot.next:a", "partition", "data.:x"} {
 		if i, err := ParseID(bad); err == nil {
 			t.Errorf("%q is read as %v", bad, i)

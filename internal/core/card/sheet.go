@@ -78,10 +78,7 @@ func (c *Card) Partitions() []TableRow {
 // Form is the number of the layout a saved card has.
 const Form = 2
 
-const (
-	form    = "jarlid card 2" // Form's
-	formOne = "jarlid card 1" // with keys behind a dot
-)
+const form = "jarlid card 2" // Form's
 
 type saved struct {
 	Form  string          `json:"form"`
@@ -108,18 +105,13 @@ func Load(b []byte) (c *Card, name string, err error) {
 	if err := json.Unmarshal(b, &s); err != nil {
 		return nil, "", fmt.Errorf("this is no saved card: %w", err)
 	}
-	if s.Form != form && s.Form != formOne {
+	if s.Form != form {
 		return nil, "", fmt.Errorf("this is no saved card: its form is %q, and %q is wanted", s.Form, form)
 	}
 	c = &Card{}
 	for text, f := range s.Facts {
 		i, err := ParseID(text)
-		if s.Form == formOne {
-			var ok bool
-			if i, ok = ParseOldID(text); !ok {
-				continue
-			}
-		} else if err != nil {
+		if err != nil {
 			return nil, "", fmt.Errorf("this card can't be read: %w", err)
 		}
 		if f.Known() {
