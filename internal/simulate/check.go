@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"maps"
 	"os"
@@ -35,15 +36,18 @@ var testKey = func() []byte {
 type undisturbed struct {
 	code   int
 	mode   string
-	digest map[string]string // of each partition that is the same every time
+	hashes map[string]uint64 // of each partition that is the same every time
 }
 
 // changing are partitions that differ each time: file systems with numbers of their own, state.
 var changing = []string{"userdata", "metadata", "misc", "cache"}
 
-// digests are the SHA-256 of the phone's partitions.
-func (w *world) digests() map[string]string {
-	out := map[string]string{}
+// hashSeed is this process's: hashes are only compared within it.
+var hashSeed = maphash.MakeSeed()
+
+// hashes are those of the phone's partitions.
+func (w *world) hashes() map[string]uint64 {
+	out := map[string]uint64{}
 	files, _ := filepath.Glob(filepath.Join(w.at(), "partitions", "*.img"))
 	for _, f := range files {
 		name := strings.TrimSuffix(filepath.Base(f), ".img")
@@ -54,11 +58,12 @@ func (w *world) digests() map[string]string {
 		if err != nil {
 			continue
 		}
-		h := sha256.New()
-		_, err = io.Copy(h, in)
+		var h maphash.Hash
+		h.SetSeed(hashSeed)
+		_, err = io.Copy(&h, in)
 		in.Close()
 		if err == nil {
-			out[name] = hex.EncodeToString(h.Sum(nil))
+			out[name] = h.Sum64()
 		}
 	}
 	return out
@@ -95,7 +100,7 @@ func (l *lab) baseline(t *testing.T, p Plan) (undisturbed, error) {
 			if u.code != 0 {
 				err = fmt.Errorf("undisturbed, %s on %s ends with %d:\n%s", s.name, name, u.code, out)
 			}
-			u.mode, u.digest = w.mode(), w.digests()
+			u.mode, u.hashes = w.mode(), w.hashes()
 		})
 		return u, err
 	})
@@ -213,10 +218,10 @@ func (w *world) disturbed(p Plan, s story, base undisturbed) {
 	})
 	before := len(w.jobs())
 	words := w.words(s)
-	held := map[string]string{}
+	held := map[string]uint64{}
 	damaged := p.Damage && w.damage(words)
 	if damaged {
-		held = w.digests()
+		held = w.hashes()
 	}
 	code, out := w.run(seam, words...)
 	if damaged {
@@ -271,7 +276,7 @@ func (w *world) damage(words []string) bool {
 }
 
 // untouched: for a damaged file nothing is erased, written or installed, and nothing is said to be done.
-func (w *world) untouched(code, before int, held map[string]string) {
+func (w *world) untouched(code, before int, held map[string]uint64) {
 	if code == 0 {
 		w.bad("done with a damaged file")
 	}
@@ -285,7 +290,7 @@ func (w *world) untouched(code, before int, held map[string]string) {
 			}
 		}
 	}
-	if now := w.digests(); !maps.Equal(now, held) {
+	if now := w.hashes(); !maps.Equal(now, held) {
 		w.bad("the phone was changed for a damaged file")
 	}
 }
@@ -491,8 +496,8 @@ func (w *world) again(s story, base undisturbed) {
 	if s.once || words[0] == "go" {
 		return
 	}
-	now := w.digests()
-	for part, sum := range base.digest {
+	now := w.hashes()
+	for part, sum := range base.hashes {
 		if now[part] != sum {
 			w.bad("after the repeat %s is not what it is after an undisturbed run", part)
 		}

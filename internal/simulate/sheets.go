@@ -75,7 +75,7 @@ func (l *lab) evening(t *testing.T, phone int) (evening, error) {
 			}
 			e.bytes, e.records = s.bytes, s.records
 			time.Sleep(10 * time.Minute) // a merge goes on by itself
-			e.mode, e.digest = w.mode(), w.digests()
+			e.mode, e.hashes = w.mode(), w.hashes()
 		})
 		return e, err
 	})
@@ -159,8 +159,8 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 			w.plain(out)
 		}
 		time.Sleep(10 * time.Minute)
-		now := w.digests()
-		for part, sum := range base.digest {
+		now := w.hashes()
+		for part, sum := range base.hashes {
 			if now[part] != sum {
 				w.bad("in the end %s is not what it is after an undisturbed run", part)
 			}

@@ -133,11 +133,11 @@ func TestChecksCanFail(t *testing.T) {
 			t.Fatalf("%s", out)
 		}
 		complains("what was written", "", w.holdsWhatItSays)
-		held := w.digests()
+		held := w.hashes()
 		complains("a damaged file that is refused", "", func() { w.untouched(3, len(w.jobs()), held) })
 		complains("a damaged file that is written", "acted", func() { w.untouched(3, len(w.jobs())-1, held) })
 		complains("done with a damaged file", "done with", func() { w.untouched(0, len(w.jobs()), held) })
-		held["boot_a"] = ""
+		held["boot_a"]++
 		complains("a phone that was changed", "was changed for", func() { w.untouched(3, len(w.jobs()), held) })
 		boot := filepath.Join(w.at(), "partitions", "boot_a.img")
 		f, err := os.OpenFile(boot, os.O_RDWR, 0)
@@ -156,7 +156,7 @@ func TestChecksCanFail(t *testing.T) {
 		other.code = 7
 		complains("another end", "the repeat ends with 0, undisturbed it is 7", func() { w.again(stories[0], other) })
 		other = base
-		other.digest = map[string]string{"vendor_a": "00"}
+		other.hashes = map[string]uint64{"vendor_a": 0}
 		complains("another byte somewhere", "after the repeat vendor_a is not", func() { w.again(stories[0], other) })
 		complains("nothing is locked", "", w.unlocked)
 		// An act that nothing is said of.
