@@ -30,11 +30,11 @@ func (v *runner) footer() (outcome, error) {
 	default:
 		return outcome{}, nil // compressed: it is compared once it is decompressed
 	}
-	return Footer(v.ctx, at, size)
+	return footerOf(v.ctx, at, size)
 }
 
-// Footer does that for the size bytes of an image.
-func Footer(ctx context.Context, r io.ReaderAt, size int64) (outcome, error) {
+// footerOf does that for the size bytes of an image.
+func footerOf(ctx context.Context, r io.ReaderAt, size int64) (outcome, error) {
 	var o outcome
 	m, ft, err := vbmeta.Open(r, size)
 	switch {
