@@ -2,12 +2,9 @@
 package internal
 
 import (
-	"bytes"
 	"go/ast"
 	"go/parser"
 	"go/token"
-	"io/fs"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -17,14 +14,17 @@ import (
 
 // floors, from the top down. A package may import packages of its own floor
 // and of those below. Core has floors of its own, each a rule resting on the one below.
-var floors = []string{"internal/e2e", "cmd/jarlid", "internal/simulate", "internal/cli", "docs", "internal/demo", "internal/task", "internal/engine", "internal/act", "internal/bench", "internal/phone",
-	"internal/files", "internal/journal", "internal/say", "internal/standin", "internal/link", "internal/host",
+var floors = []string{"internal/e2e", "cmd/jarlid", "internal/simulate", "internal/cli", "docs",
+	"internal/demo", "internal/task", "internal/engine", "internal/act", "internal/bench", "internal/phone",
+	"internal/files", "internal/journal", "internal/say", "internal/standin", "internal/link",
+	"internal/host",
 	"internal/core/advice", "internal/core/plan", "internal/core/fit", "internal/core/place", "internal/core"}
 
 // forbidden are imports a floor may not have, whatever the way: core computes
 // only, and standin never looks at who works on it.
 var forbidden = map[string][]string{
-	"internal/core":    {"net", "net/http", "os", "os/exec", "github.com/spf13/cobra", "golang.org/x/term", "os/signal"},
+	"internal/core": {"net", "net/http", "os", "os/exec", "github.com/spf13/cobra", "golang.org/x/term",
+		"os/signal"},
 	"internal/standin": {"jarlid/internal/say", "jarlid/internal/journal"},
 	"":                 {"os/exec"},
 }
@@ -47,7 +47,8 @@ func floorOf(pkg string) (int, string) {
 }
 
 func TestFloors(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "jarlid/...").Output()
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}",
+		"jarlid/...").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,7 +57,9 @@ func TestFloors(t *testing.T) {
 		fields := strings.Fields(line)
 		at, floor := floorOf(fields[0])
 		if at < 0 {
-			if !slices.Contains([]string{"jarlid/internal", "jarlid/internal/e2e", "jarlid/internal/guest", "jarlid/internal/wine"}, fields[0]) { // only tests live there
+			if !slices.Contains([]string{"jarlid/internal", "jarlid/internal/e2e", "jarlid/internal/guest",
+				"jarlid/internal/wine"}, fields[0]) {
+				// only tests live there
 				t.Errorf("%s is on no floor", fields[0])
 			}
 			continue
@@ -64,10 +67,13 @@ func TestFloors(t *testing.T) {
 		seen++
 		for _, imp := range fields[1:] {
 			if to, name := floorOf(imp); to >= 0 && to < at {
-				t.Errorf("%s, on the floor %s, imports %s from the floor %s above it", fields[0], floor, imp, name)
+				t.Errorf("%s, on the floor %s, imports %s from the floor %s above it", fields[0], floor, imp,
+					name)
 			}
 			for below, list := range forbidden {
-				if strings.HasPrefix(floor, below) && slices.Contains(list, imp) && !strings.HasSuffix(fields[0], "test") { // what only tests use may read files
+				if strings.HasPrefix(floor, below) && slices.Contains(list, imp) &&
+					!strings.HasSuffix(fields[0], "test") {
+					// what only tests use may read files
 					t.Errorf("%s may not import %s", fields[0], imp)
 				}
 			}
@@ -118,22 +124,5 @@ func TestStepsAreMadeBelow(t *testing.T) {
 			}
 			return true
 		})
-	}
-}
-
-// TestRooms: no file is so long that nobody reads it.
-func TestRooms(t *testing.T) {
-	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || filepath.Ext(path) != ".go" {
-			return err
-		}
-		b, err := os.ReadFile(path)
-		if n := bytes.Count(b, []byte{'\n'}); n > 600 {
-			t.Errorf("%s has %d lines", path, n)
-		}
-		return err
-	})
-	if err != nil {
-		t.Fatal(err)
 	}
 }

@@ -16,7 +16,8 @@ func tarred(w io.Writer, list []file, at time.Time) error {
 	}
 	t := tar.NewWriter(z)
 	for _, f := range list {
-		if err := t.WriteHeader(&tar.Header{Name: f.name, Mode: f.mode, Size: int64(len(f.data)), ModTime: at, Format: tar.FormatUSTAR}); err != nil {
+		if err := t.WriteHeader(&tar.Header{Name: f.name, Mode: f.mode, Size: int64(len(f.data)), ModTime: at,
+			Format: tar.FormatUSTAR}); err != nil {
 			return err
 		}
 		if _, err := t.Write(f.data); err != nil {

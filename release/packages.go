@@ -37,7 +37,8 @@ func (r *release) packages(arch string, program []byte) (names []string, err err
 	var contents files.Contents
 	add := func(to string, data []byte, mode os.FileMode) error {
 		from := filepath.Join(dir, fmt.Sprint(len(contents)))
-		contents = append(contents, &files.Content{Source: from, Destination: to, FileInfo: &files.ContentFileInfo{Owner: "root", Group: "root", Mode: mode, MTime: r.time}})
+		contents = append(contents, &files.Content{Source: from, Destination: to,
+			FileInfo: &files.ContentFileInfo{Owner: "root", Group: "root", Mode: mode, MTime: r.time}})
 		return os.WriteFile(from, data, 0o600)
 	}
 	if err := add("/usr/bin/jarlid", program, 0o755); err != nil {
@@ -70,9 +71,17 @@ func (r *release) packages(arch string, program []byte) (names []string, err err
 		if err != nil {
 			return nil, err
 		}
-		info := nfpm.WithDefaults(&nfpm.Info{Name: "jarlid", Arch: arch, Platform: "linux", Version: r.version, Section: "utils", Priority: "optional", Maintainer: "The Jar Lid project <jarlid@localhost>",
-			Description: "Puts custom firmware on unlocked phones\nLooks at files and phones before it touches them, says what happened, and loses nothing.", License: "Apache-2.0", MTime: r.time,
-			Overridables: nfpm.Overridables{Contents: contents, Deb: nfpm.Deb{Compression: "gzip"}, RPM: nfpm.RPM{BuildHost: "localhost", Compression: "gzip"}}})
+		info := nfpm.WithDefaults(&nfpm.Info{Name: "jarlid", Arch: arch, Platform: "linux",
+			Version:    r.version,
+			Section:    "utils",
+			Priority:   "optional",
+			Maintainer: "The Jar Lid project <jarlid@localhost>",
+			Description: "Puts custom firmware on unlocked phones\nLooks at files and phones before it " +
+				"touches them, says what happened, and loses nothing.",
+			License: "Apache-2.0",
+			MTime:   r.time,
+			Overridables: nfpm.Overridables{Contents: contents, Deb: nfpm.Deb{Compression: "gzip"},
+				RPM: nfpm.RPM{BuildHost: "localhost", Compression: "gzip"}}})
 		if err := nfpm.Validate(info); err != nil {
 			return nil, err
 		}

@@ -18,7 +18,8 @@ import (
 )
 
 // systems are what archives are made for.
-var systems = []string{"linux/amd64", "linux/arm64", "darwin/amd64", "darwin/arm64", "windows/amd64", "windows/arm64"}
+var systems = []string{"linux/amd64", "linux/arm64", "darwin/amd64", "darwin/arm64", "windows/amd64",
+	"windows/arm64"}
 
 // release makes one.
 type release struct {
@@ -84,7 +85,8 @@ func (r *release) commitTime() (time.Time, error) {
 func (r *release) build(system string) ([]byte, error) {
 	goos, arch, _ := strings.Cut(system, "/")
 	out := filepath.Join(r.work, "jarlid-"+goos+"-"+arch)
-	c := exec.Command("go", "build", "-trimpath", "-buildvcs=true", "-ldflags", "-s -w -X jarlid/internal/journal.Release="+r.version, "-o", out, "./cmd/jarlid")
+	c := exec.Command("go", "build", "-trimpath", "-buildvcs=true", "-ldflags",
+		"-s -w -X jarlid/internal/journal.Release="+r.version, "-o", out, "./cmd/jarlid")
 	c.Dir = r.root
 	c.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+goos, "GOARCH="+arch, "GOAMD64=v1", "GOFLAGS=")
 	if text, err := c.CombinedOutput(); err != nil {
@@ -135,7 +137,12 @@ func (r *release) beside() error {
 		}
 		r.with = append(r.with, file{"man/man1/" + filepath.Base(p), b, 0o644})
 	}
-	for shell, name := range map[string]string{"bash": "jarlid.bash", "zsh": "_jarlid", "fish": "jarlid.fish", "powershell": "jarlid.ps1"} {
+	for shell, name := range map[string]string{
+		"bash":       "jarlid.bash",
+		"zsh":        "_jarlid",
+		"fish":       "jarlid.fish",
+		"powershell": "jarlid.ps1",
+	} {
 		b, err := run("completion", shell)
 		if err != nil {
 			return err
@@ -147,7 +154,8 @@ func (r *release) beside() error {
 		return err
 	}
 	r.with = append(r.with, file{"60-jarlid.rules", rule, 0o644})
-	for _, name := range []string{"LICENSE", "CHANGELOG.md", "README.md", "docs/guide.md", "docs/files.md", "docs/fit.md"} {
+	for _, name := range []string{"LICENSE", "CHANGELOG.md", "README.md", "docs/guide.md", "docs/files.md",
+		"docs/fit.md"} {
 		b, err := os.ReadFile(filepath.Join(r.root, name))
 		if err != nil {
 			return err
@@ -172,7 +180,8 @@ func (r *release) make(system string) (names []string, err error) {
 	}
 	list := []file{{path.Join(top, name), program, 0o755}}
 	for _, f := range r.with {
-		if goos != "linux" && f.name == "60-jarlid.rules" || goos == "windows" && strings.HasPrefix(f.name, "man/") {
+		if goos != "linux" && f.name == "60-jarlid.rules" || goos == "windows" &&
+			strings.HasPrefix(f.name, "man/") {
 			continue // what that system has no use for
 		}
 		list = append(list, file{path.Join(top, f.name), f.data, f.mode})

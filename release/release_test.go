@@ -80,7 +80,8 @@ func TestRelease(t *testing.T) {
 		}
 		have[name] = true
 	}
-	for _, want := range []string{"jarlid", "man/man1/jarlid-flash.1", "completions/_jarlid", "completions/jarlid.bash", "60-jarlid.rules", "LICENSE", "CHANGELOG.md"} {
+	for _, want := range []string{"jarlid", "man/man1/jarlid-flash.1", "completions/_jarlid",
+		"completions/jarlid.bash", "60-jarlid.rules", "LICENSE", "CHANGELOG.md"} {
 		if !have[want] {
 			t.Errorf("the archive has no %s", want)
 		}
@@ -90,7 +91,8 @@ func TestRelease(t *testing.T) {
 
 // installs puts a .deb into a root that has nothing else, and runs the demo in it.
 func installs(t *testing.T, deb string) {
-	if _, err := exec.LookPath("dpkg"); err != nil || os.Getuid() != 0 || runtime.GOOS != "linux" || runtime.GOARCH != "amd64" {
+	if _, err := exec.LookPath("dpkg"); err != nil || os.Getuid() != 0 || runtime.GOOS != "linux" ||
+		runtime.GOARCH != "amd64" {
 		t.Skip("it wants dpkg, root and a Linux of the package's kind")
 	}
 	root := t.TempDir()
@@ -105,7 +107,8 @@ func installs(t *testing.T, deb string) {
 	if out, err := exec.Command("dpkg", "--root="+root, "-i", deb).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	for _, name := range []string{"usr/bin/jarlid", "usr/lib/udev/rules.d/60-jarlid.rules", "usr/share/man/man1/jarlid.1.gz", "usr/share/bash-completion/completions/jarlid"} {
+	for _, name := range []string{"usr/bin/jarlid", "usr/lib/udev/rules.d/60-jarlid.rules",
+		"usr/share/man/man1/jarlid.1.gz", "usr/share/bash-completion/completions/jarlid"} {
 		if _, err := os.Stat(filepath.Join(root, name)); err != nil {
 			t.Error(err)
 		}
@@ -116,7 +119,8 @@ func installs(t *testing.T, deb string) {
 	if err != nil || !strings.Contains(string(out), "That was the whole evening.") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	out, err = exec.Command("chroot", root, "/usr/bin/jarlid", "--version", "--home", "/tmp/h").CombinedOutput()
+	out, err = exec.Command("chroot", root, "/usr/bin/jarlid", "--version", "--home",
+		"/tmp/h").CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "jarlid 0.9.1, commit ") {
 		t.Errorf("%v\n%s", err, out)
 	}
@@ -147,7 +151,8 @@ func TestWindows(t *testing.T) {
 		t.Fatal("it has no resources")
 	}
 	data, err := s.Data()
-	if err != nil || !bytes.Contains(data, []byte("longPathAware")) || !bytes.Contains(data, []byte("J\x00a\x00r\x00 \x00L\x00i\x00d\x00")) {
+	if err != nil || !bytes.Contains(data, []byte("longPathAware")) ||
+		!bytes.Contains(data, []byte("J\x00a\x00r\x00 \x00L\x00i\x00d\x00")) {
 		t.Errorf("%v: no manifest or no name in %d bytes", err, len(data))
 	}
 }

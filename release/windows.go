@@ -12,8 +12,12 @@ import (
 const manifest = `<?xml version="1.0" encoding="UTF-8" standalone="yes"?>
 <assembly xmlns="urn:schemas-microsoft-com:asm.v1" manifestVersion="1.0">
   <assemblyIdentity type="win32" name="jarlid" version="1.0.0.0"/>
-  <trustInfo xmlns="urn:schemas-microsoft-com:asm.v3"><security><requestedPrivileges><requestedExecutionLevel level="asInvoker" uiAccess="false"/></requestedPrivileges></security></trustInfo>
-  <compatibility xmlns="urn:schemas-microsoft-com:compatibility.v1"><application><supportedOS Id="{8e0f7a12-bfb3-4fe8-b9a5-48fd50a15a9a}"/></application></compatibility>
+  <trustInfo xmlns="urn:schemas-microsoft-com:asm.v3"><security><requestedPrivileges>
+    <requestedExecutionLevel level="asInvoker" uiAccess="false"/>
+  </requestedPrivileges></security></trustInfo>
+  <compatibility xmlns="urn:schemas-microsoft-com:compatibility.v1"><application>
+    <supportedOS Id="{8e0f7a12-bfb3-4fe8-b9a5-48fd50a15a9a}"/>
+  </application></compatibility>
   <application xmlns="urn:schemas-microsoft-com:asm.v3"><windowsSettings>
     <longPathAware xmlns="http://schemas.microsoft.com/SMI/2016/WindowsSettings">true</longPathAware>
     <activeCodePage xmlns="http://schemas.microsoft.com/SMI/2019/WindowsSettings">UTF-8</activeCodePage>
@@ -31,7 +35,13 @@ func resources(program []byte, v string) ([]byte, error) {
 	info := version.Info{}
 	info.SetFileVersion(v)
 	info.SetProductVersion(v)
-	for key, text := range map[string]string{version.ProductName: "Jar Lid", version.FileDescription: "Jar Lid: custom firmware on unlocked phones", version.OriginalFilename: "jarlid.exe", version.ProductVersion: v, version.FileVersion: v} {
+	for key, text := range map[string]string{
+		version.ProductName:      "Jar Lid",
+		version.FileDescription:  "Jar Lid: custom firmware on unlocked phones",
+		version.OriginalFilename: "jarlid.exe",
+		version.ProductVersion:   v,
+		version.FileVersion:      v,
+	} {
 		if err := info.Set(version.LangDefault, key, text); err != nil {
 			return nil, err
 		}

@@ -32,7 +32,8 @@ func run() int {
 			interrupts <- struct{}{}
 		}
 	}()
-	c := cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts, Closing: closing, Hold: host.Hold, Cable: usb.System(), Ports: serial.System(), Chdir: os.Chdir}
+	c := cli.Config{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Interrupts: interrupts,
+		Closing: closing, Hold: host.Hold, Cable: usb.System(), Ports: serial.System(), Chdir: os.Chdir}
 	if host.Clicked() {
 		return cli.RunClicked(os.Args[1:], c)
 	}

@@ -66,7 +66,8 @@ func read(l line) (f frame, err error) {
 			if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
 				return f, err
 			}
-			if err == nil && crc32.Checksum(all[2:12+n], castagnoli) == binary.LittleEndian.Uint32(all[12+n:]) {
+			if err == nil && crc32.Checksum(all[2:12+n], castagnoli) == binary.LittleEndian.Uint32(
+				all[12+n:]) {
 				f = frame{all[2], binary.LittleEndian.Uint32(all[4:]), append([]byte(nil), all[12:12+n]...)}
 				_, err = l.r.Discard(len(all))
 				return f, err
@@ -100,7 +101,8 @@ func (l *farSide) translate(f frame, say func(frame) error) error {
 	for {
 		a, err := read(l.line)
 		if err != nil {
-			return say(frame{0x82, f.number, []byte("code=storage\ntext=the loader does not answer the bridge\n")})
+			return say(frame{0x82, f.number,
+				[]byte("code=storage\ntext=the loader does not answer the bridge\n")})
 		}
 		if err := say(a); err != nil || a.kind == 0x81 || a.kind == 0x82 {
 			return err

@@ -70,11 +70,13 @@ func TestBridge(t *testing.T) {
 	}
 	image := bytes.Repeat([]byte("knot"), 100_000)
 	sum := sha256.Sum256(image)
-	if got, err := c.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(int64) {}); err != nil || got != hex.EncodeToString(sum[:]) {
+	if got, err := c.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false,
+		func(int64) {}); err != nil || got != hex.EncodeToString(sum[:]) {
 		t.Fatal(got, err)
 	}
 	var out bytes.Buffer
-	if _, err := c.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil || !bytes.Equal(out.Bytes(), image) {
+	if _, err := c.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil ||
+		!bytes.Equal(out.Bytes(), image) {
 		t.Errorf("%d bytes, %v", out.Len(), err)
 	}
 	if err := c.Erase(t.Context(), "recovery"); err == nil {

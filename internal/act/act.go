@@ -44,8 +44,8 @@ var ErrStopped = say.ErrCancelled
 // awaiting gives a context for as long as a person is awaited.
 func (j *Job) awaiting(ctx context.Context) (context.Context, func()) { return Awaiting(ctx, j.Soft) }
 
-// Awaiting gives a context that ends with the first wish to stop, which soft is closed for: nothing is under way
-// that could break.
+// Awaiting gives a context that ends with the first wish to stop, which soft is closed for: nothing is under
+// way that could break.
 func Awaiting(ctx context.Context, soft <-chan struct{}) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	done := make(chan struct{})
@@ -97,7 +97,8 @@ type kind struct {
 }
 
 // of makes a kind's functions out of those for its own type of step.
-func of[S plan.Step](name string, act func(*Job, context.Context, S) (Done, error), confirm func(*Job, context.Context, S, Done) (string, error), form func(S) any) kind {
+func of[S plan.Step](name string, act func(*Job, context.Context, S) (Done, error),
+	confirm func(*Job, context.Context, S, Done) (string, error), form func(S) any) kind {
 	k := kind{name: name,
 		act:  func(ctx context.Context, j *Job, s plan.Step) (Done, error) { return act(j, ctx, s.(S)) },
 		form: func(s plan.Step) any { return form(s.(S)) }}
@@ -176,25 +177,64 @@ type (
 
 // kinds is the table: every kind of step, by its type.
 var kinds = map[reflect.Type]kind{
-	reflect.TypeFor[*plan.Restart]():      of("restart", (*Job).restart, nil, func(s *plan.Restart) any { return modeForm{s.From, s.To} }),
-	reflect.TypeFor[*plan.Write]():        of("write", (*Job).writeImage, (*Job).readBack, writeData),
-	reflect.TypeFor[*plan.WriteTable]():   of("write-table", (*Job).writeTable, (*Job).tableRead, func(s *plan.WriteTable) any { return fileForm{file(s.File)} }),
-	reflect.TypeFor[*plan.Graft]():        of("graft", (*Job).graft, nil, graftData),
-	reflect.TypeFor[*plan.FormatData]():   of("format-data", (*Job).formatData, nil, func(*plan.FormatData) any { return noForm{} }),
-	reflect.TypeFor[*plan.Sideload]():     of("sideload", (*Job).sideload, nil, func(s *plan.Sideload) any { return fileForm{file(s.File)} }),
-	reflect.TypeFor[*plan.Activate]():     of("activate", (*Job).activate, (*Job).activated, func(s *plan.Activate) any { return slotForm{s.Slot} }),
-	reflect.TypeFor[*plan.Put]():          of("put", (*Job).put, nil, func(s *plan.Put) any { return putForm{file(s.File), s.To} }),
-	reflect.TypeFor[*plan.InstallFrom]():  of("install-from", (*Job).installFrom, nil, func(s *plan.InstallFrom) any { return putForm{file(s.File), s.To} }),
-	reflect.TypeFor[*plan.MakeRoom]():     of("make-room", (*Job).makeRoom, (*Job).roomMade, func(s *plan.MakeRoom) any { return roomForm{s.Name(), s.Need} }),
-	reflect.TypeFor[*plan.Try]():          of("try", (*Job).try, nil, func(s *plan.Try) any { return fileForm{file(s.File)} }),
-	reflect.TypeFor[*plan.Erase]():        of("erase", (*Job).erase, nil, func(s *plan.Erase) any { return onForm{s.Name()} }),
-	reflect.TypeFor[*plan.Unlock]():       of("unlock", (*Job).unlock, nil, func(*plan.Unlock) any { return noForm{} }),
-	reflect.TypeFor[*plan.Relock]():       of("relock", (*Job).relock, nil, func(s *plan.Relock) any { return relockForm{s.Images} }),
-	reflect.TypeFor[*plan.InstallApp]():   of("install-app", (*Job).installApp, (*Job).appInstalled, func(s *plan.InstallApp) any { return fileForm{file(s.File)} }),
-	reflect.TypeFor[*plan.RestoreFiles](): of("restore-files", (*Job).restoreFiles, nil, func(s *plan.RestoreFiles) any { return restoreForm{s.Dir, len(s.Item.Files)} }),
-	reflect.TypeFor[*plan.CopySlot]():     of("copy-slot", (*Job).copySlot, nil, func(s *plan.CopySlot) any { return copyForm{s.Source(), s.Target()} }),
-	reflect.TypeFor[*plan.Shelve]():       of("shelve", (*Job).shelve, nil, shelveData),
-	reflect.TypeFor[*plan.WipeArea]():     of("wipe-area", (*Job).wipeArea, nil, func(s *plan.WipeArea) any { return areaForm{s.Area, s.Slot} }),
+	reflect.TypeFor[*plan.Restart](): of("restart", (*Job).restart, nil, func(s *plan.Restart) any {
+		return modeForm{s.From, s.To}
+	}),
+	reflect.TypeFor[*plan.Write](): of("write", (*Job).writeImage, (*Job).readBack, writeData),
+	reflect.TypeFor[*plan.WriteTable](): of("write-table", (*Job).writeTable, (*Job).tableRead,
+		func(s *plan.WriteTable) any {
+			return fileForm{file(s.File)}
+		}),
+	reflect.TypeFor[*plan.Graft](): of("graft", (*Job).graft, nil, graftData),
+	reflect.TypeFor[*plan.FormatData](): of("format-data", (*Job).formatData, nil,
+		func(*plan.FormatData) any {
+			return noForm{}
+		}),
+	reflect.TypeFor[*plan.Sideload](): of("sideload", (*Job).sideload, nil, func(s *plan.Sideload) any {
+		return fileForm{file(s.File)}
+	}),
+	reflect.TypeFor[*plan.Activate](): of("activate", (*Job).activate, (*Job).activated,
+		func(s *plan.Activate) any {
+			return slotForm{s.Slot}
+		}),
+	reflect.TypeFor[*plan.Put](): of("put", (*Job).put, nil, func(s *plan.Put) any {
+		return putForm{file(s.File), s.To}
+	}),
+	reflect.TypeFor[*plan.InstallFrom](): of("install-from", (*Job).installFrom, nil,
+		func(s *plan.InstallFrom) any {
+			return putForm{file(s.File), s.To}
+		}),
+	reflect.TypeFor[*plan.MakeRoom](): of("make-room", (*Job).makeRoom, (*Job).roomMade,
+		func(s *plan.MakeRoom) any {
+			return roomForm{s.Name(), s.Need}
+		}),
+	reflect.TypeFor[*plan.Try](): of("try", (*Job).try, nil, func(s *plan.Try) any {
+		return fileForm{file(s.File)}
+	}),
+	reflect.TypeFor[*plan.Erase](): of("erase", (*Job).erase, nil, func(s *plan.Erase) any {
+		return onForm{s.Name()}
+	}),
+	reflect.TypeFor[*plan.Unlock](): of("unlock", (*Job).unlock, nil, func(*plan.Unlock) any {
+		return noForm{}
+	}),
+	reflect.TypeFor[*plan.Relock](): of("relock", (*Job).relock, nil, func(s *plan.Relock) any {
+		return relockForm{s.Images}
+	}),
+	reflect.TypeFor[*plan.InstallApp](): of("install-app", (*Job).installApp, (*Job).appInstalled,
+		func(s *plan.InstallApp) any {
+			return fileForm{file(s.File)}
+		}),
+	reflect.TypeFor[*plan.RestoreFiles](): of("restore-files", (*Job).restoreFiles, nil,
+		func(s *plan.RestoreFiles) any {
+			return restoreForm{s.Dir, len(s.Item.Files)}
+		}),
+	reflect.TypeFor[*plan.CopySlot](): of("copy-slot", (*Job).copySlot, nil, func(s *plan.CopySlot) any {
+		return copyForm{s.Source(), s.Target()}
+	}),
+	reflect.TypeFor[*plan.Shelve](): of("shelve", (*Job).shelve, nil, shelveData),
+	reflect.TypeFor[*plan.WipeArea](): of("wipe-area", (*Job).wipeArea, nil, func(s *plan.WipeArea) any {
+		return areaForm{s.Area, s.Slot}
+	}),
 }
 
 func writeData(s *plan.Write) any {
@@ -249,7 +289,8 @@ func Run(ctx context.Context, j *Job, s plan.Step) (Done, error) {
 func (j *Job) confirm(question string) (bool, error) {
 	yes, err := j.Obs.Confirm(question)
 	if err == nil {
-		j.said = append(j.said, journal.Answer{Question: question, Answer: map[bool]string{true: "yes", false: "no"}[yes]})
+		j.said = append(j.said, journal.Answer{Question: question, Answer: map[bool]string{true: "yes",
+			false: "no"}[yes]})
 	}
 	return yes, err
 }

@@ -22,7 +22,8 @@ const appPath = "/data/local/tmp/jarlid-app.apk"
 // service install it.
 func (j *Job) installApp(ctx context.Context, s *plan.InstallApp) (Done, error) {
 	d := Done{Bytes: s.File.Size}
-	defer func() { _, _ = j.Text(context.WithoutCancel(ctx), "rm -f "+appPath) }() // what is left lies among temporary files
+	// what is left lies among temporary files
+	defer func() { _, _ = j.Text(context.WithoutCancel(ctx), "rm -f "+appPath) }()
 	var err error
 	if d.SHA256, err = j.sendFile(ctx, s.File, appPath, filepath.Base(s.File.Path)); err != nil {
 		return d, err

@@ -34,7 +34,8 @@ func (j *Job) activated(_ context.Context, s *plan.Activate, _ Done) (string, er
 		return journal.PhoneWord, nil
 	}
 	if next.Value != s.Slot {
-		return "", &link.RefusedError{Command: "choose slot " + s.Slot, Message: "it said yes, and slot " + next.Value + " is still next"}
+		return "", &link.RefusedError{Command: "choose slot " + s.Slot, Message: "it said yes, and slot " +
+			next.Value + " is still next"}
 	}
 	return journal.ReadBack, nil
 }
@@ -60,7 +61,8 @@ func (j *Job) makeRoom(ctx context.Context, s *plan.MakeRoom) (Done, error) {
 		}
 	}
 	j.Obs.Say(say.Wait, "giving %s room for %s", s.Name(), image.Size(s.Need))
-	if err := do("resize-logical-partition:%s:%d", j.Spelling(s.Name()), image.Align(s.Need, 4096)); err != nil {
+	if err := do("resize-logical-partition:%s:%d", j.Spelling(s.Name()),
+		image.Align(s.Need, 4096)); err != nil {
 		return d, err
 	}
 	plan.Apply(s, j.Card)
@@ -74,7 +76,8 @@ func (j *Job) roomMade(_ context.Context, s *plan.MakeRoom, d Done) (string, err
 		return journal.PhoneWord, nil
 	}
 	if n < s.Need {
-		return "", &link.RefusedError{Command: s.Title(), Message: fmt.Sprintf("it said yes, and %s has %d bytes", s.Name(), n)}
+		return "", &link.RefusedError{Command: s.Title(),
+			Message: fmt.Sprintf("it said yes, and %s has %d bytes", s.Name(), n)}
 	}
 	return journal.ReadBack, nil
 }

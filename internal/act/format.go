@@ -68,7 +68,8 @@ func (j *Job) formatByShell(ctx context.Context) (Done, error) {
 			if p.name == "metadata" {
 				continue
 			}
-			return rec, &link.RefusedError{Command: "read " + p.name, Message: "the recovery does not let userdata be read, so it can't be formatted from here"}
+			return rec, &link.RefusedError{Command: "read " + p.name,
+				Message: "the recovery does not let userdata be read, so it can't be formatted from here"}
 		}
 		err = j.format(ctx, p.name, p.mount, &rec)
 		var missing *missingError
@@ -84,7 +85,8 @@ func (j *Job) formatByShell(ctx context.Context) (Done, error) {
 	case err != nil:
 		return rec, err
 	case state == card.DataEncrypted:
-		return rec, &link.RefusedError{Command: "format userdata", Message: "read back, the data is still encrypted"}
+		return rec, &link.RefusedError{Command: "format userdata",
+			Message: "read back, the data is still encrypted"}
 	case state == card.DataFormatted:
 		rec.Confirm = journal.ReadBack
 	default:
@@ -113,7 +115,8 @@ func fileSystem(table, mount string) string {
 // formatByHand has a person do it in the recovery's menu; nobody can read back
 // that it was done.
 func (j *Job) formatByHand() (Done, error) {
-	r := j.Hand("format-data", `On the phone, choose the menu entry that formats all data (not just the caches).`)
+	r := j.Hand("format-data",
+		`On the phone, choose the menu entry that formats all data (not just the caches).`)
 	return j.doneByHand(r, "Does the phone say that the data was formatted?", "format the data")
 }
 
@@ -128,7 +131,8 @@ func (j *Job) doneByHand(r model.Recipe, question, what string) (Done, error) {
 		return Done{}, err
 	}
 	if !yes {
-		return Done{}, &link.RefusedError{Command: what, Message: "the person at the phone says that it was not done"}
+		return Done{}, &link.RefusedError{Command: what,
+			Message: "the person at the phone says that it was not done"}
 	}
 	return Done{Confirm: journal.NotKnown}, nil
 }
@@ -196,17 +200,20 @@ func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
 		return err
 	}
 	if misc == nil {
-		return &link.RefusedError{Command: order, Message: "the recovery has no program to format with, and misc can't be read, so no order is left there; choose it in the recovery's menu"}
+		return &link.RefusedError{Command: order, Message: "the recovery has no program to format with, " +
+			"and misc can't be read, so no order is left there; choose it in the recovery's menu"}
 	}
 	m, _ := bcb.ParseMessage(misc)
 	m.Command, m.Recovery = bcb.CommandRecovery, []string{"recovery", order}
 	if err := m.Put(misc); err != nil {
 		return err
 	}
-	if err := j.WritePartition(ctx, card.At("misc", ""), strings.NewReader(string(misc[:bcb.MessageSize])), func(int64) {}); err != nil {
+	if err := j.WritePartition(ctx, card.At("misc", ""), strings.NewReader(string(misc[:bcb.MessageSize])),
+		func(int64) {}); err != nil {
 		return err
 	}
-	j.Obs.Say(say.Info, "this recovery has no program to format with; it was left an order in the bootloader message (%s), does it by itself and starts the system", order)
+	j.Obs.Say(say.Info, "this recovery has no program to format with; it was left an order in the "+
+		"bootloader message (%s), does it by itself and starts the system", order)
 	var left *link.LeftError
 	if err := j.Restart(ctx, card.Recovery); err != nil && !errors.As(err, &left) {
 		return err

@@ -22,7 +22,8 @@ type Made struct {
 // Grafted makes the images of all slots that have one, from the recovery in a file and
 // the images they go into (files, by partition), in the folder dir, and the steps that put
 // them there.
-func Grafted(obs say.To, home place.Home, recovery string, into []*plan.Write, contents map[card.Partition]string, dir string, c *card.Card) (*Made, error) {
+func Grafted(obs say.To, home place.Home, recovery string, into []*plan.Write,
+	contents map[card.Partition]string, dir string, c *card.Card) (*Made, error) {
 	ramdisk, err := files.RamdiskOf(recovery)
 	if err != nil {
 		return nil, err
@@ -30,7 +31,8 @@ func Grafted(obs say.To, home place.Home, recovery string, into []*plan.Write, c
 	made := &Made{}
 	for _, w := range into {
 		room, _ := c.Number(card.FactSize.Of(w.Name()))
-		g, err := files.Graft(files.Grafting{Home: home, Into: w.Name(), Room: room, Ramdisk: ramdisk, Base: contents[w.Name()],
+		g, err := files.Graft(files.Grafting{Home: home, Into: w.Name(), Room: room, Ramdisk: ramdisk,
+			Base:    contents[w.Name()],
 			Packing: func(why string) { obs.Say(say.Wait, "%s", why) }}, dir)
 		if errors.Is(err, files.ErrEmptySlot) {
 			obs.Say(say.Note, "%s is empty and left alone; what is installed there brings its own", w.Name())
@@ -49,7 +51,8 @@ func Grafted(obs say.To, home place.Home, recovery string, into []*plan.Write, c
 		if n.File, err = files.Identify(g.Path, ident.Options{}); err != nil {
 			return nil, err
 		}
-		obs.Say(say.Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again and compared", w.Name())
+		obs.Say(say.Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again "+
+			"and compared", w.Name())
 		made.Writes = append(made.Writes, &n)
 	}
 	return made, nil

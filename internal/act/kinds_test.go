@@ -83,11 +83,20 @@ func TestKinds(t *testing.T) {
 func TestData(t *testing.T) {
 	img := &ident.File{Path: "/files/x.img", Size: 9}
 	for want, s := range map[string]plan.Step{
-		`{"kind":"write","title":"write x.img to boot_a","with":{"file":{"path":"/files/x.img","size":9},"partition":{"base":"boot","slot":"a"}}}`: &plan.Write{File: img, Partition: "boot", Slot: "a"},
-		`{"kind":"restart","title":"restart into recovery","with":{"from":"bootloader","to":"recovery"}}`:                                          &plan.Restart{From: card.Bootloader, To: card.Recovery},
-		`{"kind":"activate","title":"make slot b the next one","with":{"slot":"b"}}`:                                                               &plan.Activate{Slot: "b"},
-		`{"kind":"restore-files","title":"put 0 files back into the shared storage","with":{"dir":"kept","files":0}}`:                              &plan.RestoreFiles{Dir: "kept", Item: &backup.Item{}},
-		`{"kind":"copy-slot","title":"copy vendor_b to vendor_a","with":{"from":{"base":"vendor","slot":"b"},"to":{"base":"vendor","slot":"a"}}}`:  &plan.CopySlot{Partition: "vendor", From: "b"},
+		`{"kind":"write","title":"write x.img to ` +
+			`boot_a","with":{"file":{"path":"/files/x.img","size":9},"partition":{"base":"boot",` +
+			`"slot":"a"}}}`: &plan.Write{File: img, Partition: "boot", Slot: "a"},
+		`{"kind":"restart","title":"restart into ` +
+			`recovery","with":{"from":"bootloader","to":"recovery"}}`: &plan.Restart{From: card.Bootloader,
+			To: card.Recovery},
+		`{"kind":"activate","title":"make slot b the next ` +
+			`one","with":{"slot":"b"}}`: &plan.Activate{Slot: "b"},
+		`{"kind":"restore-files","title":"put 0 files back into the shared ` +
+			`storage","with":{"dir":"kept","files":0}}`: &plan.RestoreFiles{Dir: "kept",
+			Item: &backup.Item{}},
+		`{"kind":"copy-slot","title":"copy vendor_b to ` +
+			`vendor_a","with":{"from":{"base":"vendor","slot":"b"},"to":{"base":"vendor",` +
+			`"slot":"a"}}}`: &plan.CopySlot{Partition: "vendor", From: "b"},
 	} {
 		b, err := json.Marshal(Data(s))
 		if err != nil {

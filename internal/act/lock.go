@@ -105,7 +105,8 @@ func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
 
 // lockHands shows how the phone's own question about its lock is answered.
 func (j *Job) lockHands(recipe string) error {
-	return j.Obs.Hands(j.Hand(recipe, `Read the question on the phone's screen and answer "yes" with its keys.`), handsLimit)
+	return j.Obs.Hands(j.Hand(recipe,
+		`Read the question on the phone's screen and answer "yes" with its keys.`), handsLimit)
 }
 
 // lockSettled waits until the bootloader says that the lock is as a step leaves it;
@@ -177,5 +178,6 @@ func (j *Job) awaitLock(ctx context.Context, open bool) error {
 	if !open {
 		what, still = "lock", "open"
 	}
-	return &link.RefusedError{Command: what, Message: "it is still " + still + ": nobody said yes at the phone, or it restarted into another mode"}
+	return &link.RefusedError{Command: what, Message: "it is still " + still +
+		": nobody said yes at the phone, or it restarted into another mode"}
 }

@@ -86,9 +86,11 @@ type AppResult struct {
 func (o *Outcome) note(s plan.Step, d Done) {
 	switch s := s.(type) {
 	case *plan.Write:
-		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Slot, Bytes: d.Bytes, SHA256: d.SHA256, Confirmed: d.Confirm})
+		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Slot, Bytes: d.Bytes,
+			SHA256: d.SHA256, Confirmed: d.Confirm})
 	case *plan.CopySlot:
-		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Target().Slot, Bytes: d.Bytes, SHA256: d.SHA256, Confirmed: d.Confirm})
+		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Target().Slot, Bytes: d.Bytes,
+			SHA256: d.SHA256, Confirmed: d.Confirm})
 	case *plan.Restart:
 		o.Restarted = d.Confirm
 	case *plan.FormatData:
@@ -98,7 +100,8 @@ func (o *Outcome) note(s plan.Step, d Done) {
 	case *plan.Erase:
 		o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
 	case *plan.InstallApp:
-		o.Apps = append(o.Apps, AppResult{Path: s.File.Path, Name: s.File.App.Name, Version: s.File.App.Version, Confirmed: d.Confirm})
+		o.Apps = append(o.Apps, AppResult{Path: s.File.Path, Name: s.File.App.Name,
+			Version: s.File.App.Version, Confirmed: d.Confirm})
 	}
 }
 

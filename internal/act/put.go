@@ -34,7 +34,8 @@ func (j *Job) put(ctx context.Context, s *plan.Put) (Done, error) {
 		return rec, err
 	} else if lies {
 		plan.Apply(s, j.Card)
-		j.Out.Stored = append(j.Out.Stored, StoredFile{Path: to, Bytes: s.File.Size, SHA256: sum, Confirmed: journal.ReadBack, There: true})
+		j.Out.Stored = append(j.Out.Stored, StoredFile{Path: to, Bytes: s.File.Size, SHA256: sum,
+			Confirmed: journal.ReadBack, There: true})
 		return Done{SHA256: sum, Confirm: journal.ReadBack}, nil
 	}
 	if rec.SHA256, err = j.sendFile(ctx, s.File, to, to); err != nil {
@@ -46,12 +47,14 @@ func (j *Job) put(ctx context.Context, s *plan.Put) (Done, error) {
 	case err != nil:
 		return rec, err
 	case there != "" && there != rec.SHA256:
-		return rec, &link.RefusedError{Command: s.Title(), Message: "what arrived has another digest: " + there}
+		return rec, &link.RefusedError{Command: s.Title(), Message: "what arrived has another digest: " +
+			there}
 	case there != "":
 		rec.Confirm = journal.ReadBack
 	}
 	plan.Apply(s, j.Card)
-	j.Out.Stored = append(j.Out.Stored, StoredFile{Path: to, Bytes: s.File.Size, SHA256: rec.SHA256, Confirmed: rec.Confirm})
+	j.Out.Stored = append(j.Out.Stored, StoredFile{Path: to, Bytes: s.File.Size, SHA256: rec.SHA256,
+		Confirmed: rec.Confirm})
 	return rec, nil
 }
 
@@ -106,7 +109,8 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error
 	}
 	name := phoneName(filepath.Base(s.File.Path))
 	from := map[string]string{"storage": "the phone's storage", "sd": "the memory card"}[s.To]
-	r := j.Hand("install-from-"+s.To, "On the phone, choose the menu entry that installs a package from "+from+".")
+	r := j.Hand("install-from-"+s.To, "On the phone, choose the menu entry that installs a package from "+
+		from+".")
 	r.Do = append(slices.Clone(r.Do), "The file to choose is "+name+".")
 	if r.Hint == "" {
 		r.Hint = "Do not choose anything that wipes or formats: the package lies there."
@@ -129,18 +133,21 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error
 			return j.fromRecord(ctx, s, r.outcome, next)
 		case r != other:
 			other = r
-			j.Obs.Say(say.Warn, "the recovery has installed another package, %s; %s is still awaited", path.Base(r.path), name)
+			j.Obs.Say(say.Warn, "the recovery has installed another package, %s; %s is still awaited",
+				path.Base(r.path), name)
 		}
 		if err := phone.Pause(hctx, time.Second); err != nil {
 			return Done{}, Stopped(hctx, err)
 		}
 	}
-	return Done{}, &UnknownError{Text: "nobody can tell what became of " + name + ": the recovery wrote no record of its install", Hint: "look at the phone's screen"}
+	return Done{}, &UnknownError{Text: "nobody can tell what became of " + name +
+		": the recovery wrote no record of its install", Hint: "look at the phone's screen"}
 }
 
 // fromRecord is the end of an install the recovery did by itself.
 func (j *Job) fromRecord(ctx context.Context, s *plan.InstallFrom, record, next string) (Done, error) {
-	pkg := PackageResult{Path: s.File.Path, Outcome: Failed, Evidence: "the recovery's own record says that it failed"}
+	pkg := PackageResult{Path: s.File.Path, Outcome: Failed,
+		Evidence: "the recovery's own record says that it failed"}
 	if err := j.Reread(ctx); err != nil {
 		return Done{}, err
 	}

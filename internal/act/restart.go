@@ -36,7 +36,8 @@ const (
 )
 
 // awaiter waits for the phone in one of several modes, as phone.Session.Await does.
-type awaiter func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire, error)
+type awaiter func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire,
+	error)
 
 // restart brings the phone into another mode, by command where it takes one,
 // else by hand.
@@ -57,7 +58,8 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 	await := awaiter(j.Await)
 	switch {
 	case errors.As(err, &left):
-		await = func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire, error) {
+		await = func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire,
+			error) {
 			return j.AwaitAgain(ctx, max(limit, unseenLimit), patient, from, modes...)
 		}
 	case err != nil && !hands:
@@ -114,7 +116,9 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 	}
 	if again || hands {
 		j.Obs.Found(finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Warn, About: want,
-			Text: fmt.Sprintf("slot %s was to start, and the phone is still on slot %s, its tries untouched: it did not restart", want, j.Card.Value(card.FactStarted)), Remedy: "jarlid go " + string(s.To)})
+			Text: fmt.Sprintf("slot %s was to start, and the phone is still on slot %s, its tries "+
+				"untouched: it did not restart", want, j.Card.Value(card.FactStarted)),
+			Remedy: "jarlid go " + string(s.To)})
 		return d, nil
 	}
 	j.Obs.Say(say.Info, "the phone is where it was and has not restarted; it is told so once more")
@@ -130,7 +134,8 @@ func (j *Job) unmoved(before *card.Card, want string) bool {
 	}
 	now, then := j.Card.Get(card.FactTries.Of(want)), before.Get(card.FactTries.Of(want))
 	next := j.Card.Get(card.FactNext)
-	return now.Evidence == card.Read && then.Known() && now.Value == then.Value && next.Evidence == card.Read && next.Value == want
+	return now.Evidence == card.Read && then.Known() && now.Value == then.Value &&
+		next.Evidence == card.Read && next.Value == want
 }
 
 // whyNot adds to the error of a recovery that did not come up what is known to keep it from that.
@@ -185,8 +190,10 @@ func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to c
 // refuses.
 func (j *Job) command(ctx context.Context, to card.Mode) error {
 	if tried, _ := j.Card.Yes(card.FactTemporary); tried && to == card.Sideload && j.Mode() == card.Recovery {
-		j.Obs.Say(say.Info, "the recovery that runs is written nowhere and would be gone with a restart, so it is put into sideload mode from its menu")
-		return &link.RefusedError{Command: "restart", Message: "a restart would end the recovery that was started without being written"}
+		j.Obs.Say(say.Info, "the recovery that runs is written nowhere and would be gone with a restart, "+
+			"so it is put into sideload mode from its menu")
+		return &link.RefusedError{Command: "restart",
+			Message: "a restart would end the recovery that was started without being written"}
 	}
 	if to == card.Loader && j.Mode() != card.Loader {
 		return &link.RefusedError{Command: "restart", Message: "keys alone lead into a maker's loader"}
@@ -211,7 +218,8 @@ func (j *Job) fellBack(want string) {
 		return
 	}
 	j.Obs.Found(finding.Finding{Name: finding.SlotEmpty, Severity: finding.Warn, About: want,
-		Text:   fmt.Sprintf("slot %s was to start, and the phone fell back to slot %s: what is on %s does not start", want, got.Value, want),
+		Text: fmt.Sprintf("slot %s was to start, and the phone fell back to slot %s: what is on %s does "+
+			"not start", want, got.Value, want),
 		Remedy: "install a system to slot " + want + " before it is chosen again"})
 }
 
@@ -237,13 +245,15 @@ func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (p
 
 // recoveryByHand has a person bring a phone that can't be seen into its recovery. One without a
 // shell is never seen there: whether it came up the person says. word is how it is known then.
-func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.Mode) (w phone.Wire, word string, err error) {
+func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.Mode) (w phone.Wire,
+	word string, err error) {
 	if _, _, err := j.showHands(card.Recovery); err != nil {
 		return nil, "", err
 	}
 	hctx, end := j.awaiting(ctx)
 	defer end()
-	w, err = j.awaitRecovery(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool, modes ...card.Mode) (phone.Wire, error) {
+	w, err = j.awaitRecovery(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool,
+		modes ...card.Mode) (phone.Wire, error) {
 		return j.AwaitHands(ctx, limit, from, modes...)
 	})
 	if w != nil || err != nil {
@@ -252,12 +262,16 @@ func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.
 	if j.Yes {
 		return nil, journal.NotKnown, nil // nobody was asked
 	}
-	yes, err := j.confirm(fmt.Sprintf("%s can't be seen from here, as recoveries without a shell can't. Does its screen show the recovery's menu?", j.Name))
+	yes, err := j.confirm(
+		fmt.Sprintf("%s can't be seen from here, as recoveries without a shell can't. Does its screen show "+
+			"the recovery's menu?", j.Name))
 	switch {
 	case err != nil:
 		return nil, "", err
 	case !yes:
-		return nil, "", &UnknownError{Text: "the recovery did not come up, as you say", Hint: fmt.Sprintf("bring the phone into its %[1]s: jarlid go %[1]s", place.ImageMode(j.Card, j.Model()))}
+		return nil, "", &UnknownError{Text: "the recovery did not come up, as you say",
+			Hint: fmt.Sprintf("bring the phone into its %[1]s: jarlid go %[1]s",
+				place.ImageMode(j.Card, j.Model()))}
 	}
 	j.learnQuiet(effects, effects.Value(card.FactNext))
 	return nil, SaidSo, nil
@@ -285,20 +299,27 @@ func (j *Job) quiet(c *card.Card, slot string) bool {
 // showHands shows the recipe for a mode, as it is from the mode the phone is in, and gives how
 // long it may take.
 func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
-	r := j.Hand(string(to), fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.", to))
+	r := j.Hand(string(to),
+		fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.",
+			to))
 	_, told := j.Model().Hand(string(to) + "-from-recovery")
-	if from := j.Card.Mode(); to != card.Sideload && (to != card.Loader || told) && (from == card.Recovery || from == card.Sideload) {
+	if from := j.Card.Mode(); to != card.Sideload && (to != card.Loader || told) && (from == card.Recovery ||
+		from == card.Sideload) {
 		// A recovery has a menu, and its keys work where that has no such entry. A maker's loader is none
 		// of a recovery's entries, unless the model file knows better.
 		keys := strings.Join(r.Do, " ")
-		menu := j.Hand(string(to)+"-from-recovery", fmt.Sprintf("In the recovery's menu, choose the entry that restarts into %s.", to))
+		menu := j.Hand(string(to)+"-from-recovery",
+			fmt.Sprintf("In the recovery's menu, choose the entry that restarts into %s.", to))
 		menu.Wait, menu.Hint = r.Wait, cmp.Or(menu.Hint, "Where the menu has no such entry: "+keys)
 		r = menu
 	}
-	if !j.Open() && j.quiet(j.Card, j.Card.Running()) && r.Hint == "" || to == card.Recovery && !j.Open() && j.quiet(j.Card, j.Card.Running()) {
+	if !j.Open() && j.quiet(j.Card, j.Card.Running()) && r.Hint == "" || to == card.Recovery && !j.Open() &&
+		j.quiet(j.Card, j.Card.Running()) {
 		// Nobody can see which of the two it is in.
-		r.Hint = map[bool]string{true: "If the recovery's menu is on the screen already, nothing has to be done.",
-			false: fmt.Sprintf("If the recovery's menu is on the screen: it may have an entry that restarts into %s.", to)}[to == card.Recovery]
+		r.Hint = map[bool]string{true: "If the recovery's menu is on the screen already, nothing has to " +
+			"be done.",
+			false: fmt.Sprintf("If the recovery's menu is on the screen: it may have an entry that "+
+				"restarts into %s.", to)}[to == card.Recovery]
 	}
 	limit := handsLimit
 	if r.Wait > 0 {
@@ -333,7 +354,8 @@ func (j *Job) systemByHand(ctx context.Context, effects *card.Card, from card.Mo
 	}
 	hctx, end := j.awaiting(ctx)
 	defer end()
-	w, err := j.awaitSystem(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool, to ...card.Mode) (phone.Wire, error) {
+	w, err := j.awaitSystem(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool,
+		to ...card.Mode) (phone.Wire, error) {
 		return j.AwaitHands(ctx, max(limit, unseenLimit), from, to...)
 	})
 	return w, Stopped(hctx, err)
@@ -344,7 +366,8 @@ func (j *Job) systemByHand(ctx context.Context, effects *card.Card, from card.Mo
 func (j *Job) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
-		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay on one picture")
+		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay "+
+			"on one picture")
 		// With nobody there it is not seen in the end, which is told: no reason not to start.
 		if j.WaitSystem >= leastHands { // else it is not waited for
 			j.Obs.HandsLater(j.DebuggingHands(), j.WaitSystem)
@@ -362,7 +385,8 @@ func (j *Job) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (pho
 	if j.Out.Barred = errors.As(err, &stopped); j.Out.Barred {
 		for i := range stopped.Findings {
 			if f := &stopped.Findings[i]; f.Name == finding.NotAuthorised {
-				f.Remedy = "wake the phone and answer the question on its screen" // the restart itself is done
+				// the restart itself is done
+				f.Remedy = "wake the phone and answer the question on its screen"
 			}
 		}
 		phone.WarnOf(j.Obs, stopped)

@@ -29,7 +29,10 @@ func (j *Job) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, err
 	defer m.End()
 	done := int64(0)
 	for _, f := range s.Item.Files {
-		if err := j.restoreFile(ctx, filepath.Join(s.Dir, filepath.FromSlash(f.At())), path.Join(at, f.Path), f.Time, func(n int64) { m.Set(done + n) }); err != nil {
+		if err := j.restoreFile(ctx, filepath.Join(s.Dir, filepath.FromSlash(f.At())), path.Join(at, f.Path),
+			f.Time, func(n int64) {
+				m.Set(done + n)
+			}); err != nil {
 			return rec, err
 		}
 		there, err := j.DigestThere(ctx, path.Join(at, f.Path))
@@ -39,7 +42,8 @@ func (j *Job) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, err
 		case there == "":
 			rec.Confirm = journal.PhoneWord
 		case there != f.SHA256:
-			return rec, &link.RefusedError{Command: s.Title(), Message: f.Path + " arrived with another digest"}
+			return rec, &link.RefusedError{Command: s.Title(), Message: f.Path +
+				" arrived with another digest"}
 		}
 		done += f.Bytes
 	}
@@ -70,7 +74,8 @@ func (j *Job) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
 		return rec, err
 	}
 	j.Obs.Say(say.Wait, "the phone copies %s to %s", s.Source(), s.Target())
-	if err := j.Do(ctx, fmt.Sprintf("dd if=%s of=%s bs=1048576 conv=notrunc && sync", from, to), s.Title()); err != nil {
+	if err := j.Do(ctx, fmt.Sprintf("dd if=%s of=%s bs=1048576 conv=notrunc && sync", from, to),
+		s.Title()); err != nil {
 		return rec, err
 	}
 	size, _ := j.Card.Number(card.FactSize.Of(s.Source()))
@@ -80,7 +85,8 @@ func (j *Job) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
 		return rec, err
 	}
 	b := ""
-	if room, _ := j.Card.Number(card.FactSize.Of(s.Target())); room == size || size == 0 { // of a larger one the digest says nothing
+	if room, _ := j.Card.Number(card.FactSize.Of(s.Target())); room == size || size == 0 {
+		// of a larger one the digest says nothing
 		if b, err = j.DigestThere(ctx, to); err != nil {
 			return rec, err
 		}
@@ -89,12 +95,15 @@ func (j *Job) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
 	case a == "" || b == "":
 		rec.Confirm = journal.PhoneWord
 	case a != b:
-		return rec, &link.RefusedError{Command: s.Title(), Message: fmt.Sprintf("read back, %s has the digest %s and %s has %s", s.Source(), a, s.Target(), b)}
+		return rec, &link.RefusedError{Command: s.Title(),
+			Message: fmt.Sprintf("read back, %s has the digest %s and %s has %s", s.Source(), a, s.Target(),
+				b)}
 	}
 	rec.SHA256 = a
 	plan.Apply(s, j.Card)
 	if a != "" {
-		j.Card.Set(card.FactDigest.Of(s.Source()), card.Fact{Value: a, Evidence: card.Read, Mode: j.Mode(), At: time.Now().UTC()})
+		j.Card.Set(card.FactDigest.Of(s.Source()), card.Fact{Value: a, Evidence: card.Read, Mode: j.Mode(),
+			At: time.Now().UTC()})
 		j.Card.Learn(card.FactDigest.Of(s.Target()), a, card.Journal)
 	}
 	return rec, nil

@@ -19,7 +19,8 @@ func (j *Job) shelve(ctx context.Context, s *plan.Shelve) (Done, error) {
 		if err := j.shelveOne(ctx, &s.Items[i], s.Back); err != nil {
 			return rec, err
 		}
-		rec.Answers = append(rec.Answers, fmt.Sprintf("%s: %s to %s", s.Items[i].Partition, j.Out.Moves[len(j.Out.Moves)-1].From, j.Out.Moves[len(j.Out.Moves)-1].To))
+		rec.Answers = append(rec.Answers, fmt.Sprintf("%s: %s to %s", s.Items[i].Partition,
+			j.Out.Moves[len(j.Out.Moves)-1].From, j.Out.Moves[len(j.Out.Moves)-1].To))
 	}
 	plan.Apply(s, j.Card)
 	return rec, nil
@@ -44,14 +45,16 @@ func (j *Job) shelveOne(ctx context.Context, item *place.Item, back bool) error 
 		from, to = to, from
 	} else {
 		// The record comes first: what is moved is never without it.
-		list = append(list, phone.ShelfEntry{Path: item.Path, From: item.Inside, Aside: item.Aside(), When: time.Now().UTC().Truncate(time.Millisecond)})
+		list = append(list, phone.ShelfEntry{Path: item.Path, From: item.Inside, Aside: item.Aside(),
+			When: time.Now().UTC().Truncate(time.Millisecond)})
 		if err := m.Keep(ctx, list); err != nil {
 			return err
 		}
 	}
 	src, dst := path.Join(m.At, from), path.Join(m.At, to)
 	if err := j.Do(ctx, fmt.Sprintf("mkdir -p %s && mv %s %s && [ -e %s ] && [ ! -e %s ] && sync",
-		phone.QuoteShell(path.Dir(dst)), phone.QuoteShell(src), phone.QuoteShell(dst), phone.QuoteShell(dst), phone.QuoteShell(src)), "move "+item.Path); err != nil {
+		phone.QuoteShell(path.Dir(dst)), phone.QuoteShell(src), phone.QuoteShell(dst), phone.QuoteShell(dst),
+		phone.QuoteShell(src)), "move "+item.Path); err != nil {
 		return err
 	}
 	if back {

@@ -46,7 +46,8 @@ func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 	closing, err := j.serve(ctx, src, reading, m)
 	m.End()
 	rec := Done{Bytes: reading.Served, Answers: []string{string(closing)}}
-	pkg := PackageResult{Path: s.File.Path, Outcome: Unknown, Passes: reading.Pass, Served: reading.Served, Distinct: reading.Distinct}
+	pkg := PackageResult{Path: s.File.Path, Outcome: Unknown, Passes: reading.Pass, Served: reading.Served,
+		Distinct: reading.Distinct}
 	var lost *link.LostError
 	if err != nil && !errors.As(err, &lost) {
 		cancel()
@@ -99,7 +100,8 @@ func newReading(f *ident.File) *ota.Reading {
 	return ota.NewReading(f.Size, adb.SideloadBlock, off, size)
 }
 
-func (j *Job) serve(ctx context.Context, src *files.Source, reading *ota.Reading, m *say.Meter) (adb.Closing, error) {
+func (j *Job) serve(ctx context.Context, src *files.Source, reading *ota.Reading, m *say.Meter) (adb.Closing,
+	error) {
 	pass := 0
 	served := func(off, n int64) {
 		reading.Ask(off, n)
@@ -121,7 +123,8 @@ func (j *Job) serve(ctx context.Context, src *files.Source, reading *ota.Reading
 		return closing, err
 	}
 	// Old phones know only the service that takes the whole file at once.
-	j.Obs.Say(say.Info, "this phone does not ask for blocks; it takes the whole package at once, as old ones do")
+	j.Obs.Say(say.Info, "this phone does not ask for blocks; it takes the whole package at once, as old "+
+		"ones do")
 	return adb.ClosedMute, to.SideloadWhole(ctx, src, src.Size, quietLimit, served)
 }
 
@@ -220,30 +223,36 @@ func parseRecord(text string) record {
 // record names no file is taken for it.
 func (r record) of(name string) bool {
 	base := path.Base(r.path)
-	return !strings.HasSuffix(strings.ToLower(base), ".zip") || base == "package.zip" || base == name || base == phoneName(name)
+	return !strings.HasSuffix(strings.ToLower(base), ".zip") || base == "package.zip" || base == name ||
+		base == phoneName(name)
 }
 
 // weigh decides what became of a package: the phone's word alone never makes
 // it installed.
-func (j *Job) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *ota.Reading, before string, a after) {
+func (j *Job) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *ota.Reading, before string,
+	a after) {
 	next, running := j.Card.Get(card.FactNext), j.Card.Get(card.FactStarted)
 	read := a.back && next.Evidence == card.Read && running.Evidence == card.Read
 	switch {
 	case closing == adb.ClosedFail && ab && reading.Pass < 2:
-		pkg.Outcome, pkg.Evidence = Refused, "the phone said that it failed, before it read the payload to write it"
+		pkg.Outcome, pkg.Evidence = Refused, "the phone said that it failed, before it read the payload to "+
+			"write it"
 	case closing == adb.ClosedFail:
 		pkg.Outcome, pkg.Evidence = Failed, "the phone said that it failed"
 	case ab && read && before != "" && next.Value != before:
-		pkg.Outcome, pkg.Evidence = Installed, fmt.Sprintf("slot %s starts next now, before it was slot %s", next.Value, before)
+		pkg.Outcome, pkg.Evidence = Installed, fmt.Sprintf("slot %s starts next now, before it was slot %s",
+			next.Value, before)
 	case a.record == "0":
 		pkg.Outcome, pkg.Evidence = Failed, "the recovery's own record says that it failed"
 	case !ab && a.record == "1":
 		pkg.Outcome, pkg.Evidence = Installed, "the recovery's own record says so"
 	case !ab: // it chooses no slot, so the slots say nothing
 	case read && next.Value == running.Value:
-		pkg.Outcome, pkg.Evidence = Failed, fmt.Sprintf("slot %s, which is running, still starts next", next.Value)
+		pkg.Outcome, pkg.Evidence = Failed, fmt.Sprintf("slot %s, which is running, still starts next",
+			next.Value)
 	case read && a.record == "1":
-		pkg.Outcome, pkg.Evidence = Installed, fmt.Sprintf("the recovery's own record says so, and slot %s starts next", next.Value)
+		pkg.Outcome, pkg.Evidence = Installed,
+			fmt.Sprintf("the recovery's own record says so, and slot %s starts next", next.Value)
 	}
 	if pkg.Outcome != Installed && len(a.errors) > 0 {
 		pkg.Evidence = strings.TrimPrefix(pkg.Evidence+": "+a.errors[len(a.errors)-1], ": ")
@@ -270,7 +279,8 @@ func (j *Job) askOutcome(pkg *PackageResult) error {
 	case n == 1:
 		pkg.Outcome, pkg.Evidence = Failed, "you said that the phone's screen says that it failed"
 	case n == 2:
-		pkg.Outcome, pkg.Evidence = Refused, "you said that the phone's screen says that the signature can't be verified"
+		pkg.Outcome, pkg.Evidence = Refused, "you said that the phone's screen says that the signature "+
+			"can't be verified"
 	}
 	return nil
 }
@@ -294,12 +304,16 @@ func (j *Job) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostError
 	}
 	switch {
 	case lost != nil && back:
-		return fmt.Errorf("the connection broke in the middle of the package, so it is not installed: %w", lost)
+		return fmt.Errorf("the connection broke in the middle of the package, so it is not installed: %w",
+			lost)
 	case lost != nil:
 		return lost
 	case back:
-		return &UnknownError{Text: "nobody can tell whether the package was installed: the phone says nothing about its slots"}
+		return &UnknownError{Text: "nobody can tell whether the package was installed: the phone says " +
+			"nothing about its slots"}
 	}
-	return &UnknownError{Text: "nobody can tell yet whether the package was installed: this recovery can't be read",
-		Hint: "look at the phone's screen; then bring it into the bootloader, where jarlid slot shows which slot starts next"}
+	return &UnknownError{Text: "nobody can tell yet whether the package was installed: this recovery can't " +
+		"be read",
+		Hint: "look at the phone's screen; then bring it into the bootloader, where jarlid slot shows " +
+			"which slot starts next"}
 }

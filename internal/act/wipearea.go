@@ -20,7 +20,8 @@ func (j *Job) wipeArea(ctx context.Context, s *plan.WipeArea) (Done, error) {
 	var err error
 	if !j.Open() || j.Card.Value(card.FactRoot) != "yes" {
 		if s.Area == "caches" && j.Yes {
-			j.Obs.Say(say.Note, "nobody is here to wipe the caches in the recovery's menu; they stay, and the next start sorts them out")
+			j.Obs.Say(say.Note, "nobody is here to wipe the caches in the recovery's menu; they stay, and "+
+				"the next start sorts them out")
 			return Done{Confirm: journal.NotKnown}, nil
 		}
 		rec, err = j.wipeByHand(s)
@@ -81,7 +82,8 @@ func (j *Job) wipeNames(ctx context.Context, dir, keep string, rec *Done) error 
 	}
 	left, err := list()
 	if err == nil && len(left) > 0 {
-		err = &link.RefusedError{Command: "rm -rf", Message: fmt.Sprintf("read back, %s still holds %s", dir, strings.Join(left, ", "))}
+		err = &link.RefusedError{Command: "rm -rf", Message: fmt.Sprintf("read back, %s still holds %s", dir,
+			strings.Join(left, ", "))}
 	}
 	return err
 }
@@ -125,18 +127,23 @@ func (j *Job) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Done) error
 	case super == nil:
 		rec.Confirm = journal.PhoneWord
 	case super.Mounts != 0:
-		return &link.RefusedError{Command: s.Title(), Message: "read back, the old file system is still there"}
+		return &link.RefusedError{Command: s.Title(),
+			Message: "read back, the old file system is still there"}
 	}
 	return nil
 }
 
 // wipeByHand has a person do it in the recovery's menu.
 func (j *Job) wipeByHand(s *plan.WipeArea) (Done, error) {
-	choose := map[string]string{"caches": `the entry that wipes the caches`, "apps": `the entry that erases apps and settings`,
-		"storage": `the entry that erases the storage`, "system": `the entry that erases the system partition`, "vendor": `the entry that erases the vendor partition`}[s.Area]
+	choose := map[string]string{"caches": `the entry that wipes the caches`,
+		"apps":    `the entry that erases apps and settings`,
+		"storage": `the entry that erases the storage`,
+		"system":  `the entry that erases the system partition`,
+		"vendor":  `the entry that erases the vendor partition`}[s.Area]
 	r := j.Hand("wipe-"+s.Area, "On the phone, under the menu for wiping, choose "+choose+".")
 	if r.Hint == "" {
-		r.Hint = map[string]string{"caches": `Do not choose the entry that formats all data.`, "apps": `Do not choose the one that formats all data: the storage would go too.`,
+		r.Hint = map[string]string{"caches": `Do not choose the entry that formats all data.`,
+			"apps":    `Do not choose the one that formats all data: the storage would go too.`,
 			"storage": `Nothing else: the other entries erase apps or the system.`}[s.Area]
 	}
 	return j.doneByHand(r, "Does the phone say that it was done?", s.Title())

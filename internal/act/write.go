@@ -82,7 +82,8 @@ func (j *Job) keepPrevious(ctx context.Context, p card.Partition) error {
 // readBack compares a written partition with the file, where the phone gives it
 // out: userspace fastboot does so for vendor_boot alone, as published.
 func (j *Job) readBack(ctx context.Context, s *plan.Write, _ Done) (string, error) {
-	if s.File.Inside > 0 || !j.RootRecovery() && !(j.Fetches() && (s.Partition == "vendor_boot" || j.Mode() == card.Loader) && j.Card.Get(card.FactSize.Of(s.Name())).Known()) {
+	if s.File.Inside > 0 || !j.RootRecovery() && !(j.Fetches() && (s.Partition == "vendor_boot" ||
+		j.Mode() == card.Loader) && j.Card.Get(card.FactSize.Of(s.Name())).Known()) {
 		return journal.PhoneWord, nil
 	}
 	f, size, err := files.Open(s.File.Path)
@@ -102,7 +103,8 @@ func (j *Job) readBack(ctx context.Context, s *plan.Write, _ Done) (string, erro
 	case err != nil:
 		return "", err
 	case cmp.differs || cmp.at < cmp.size:
-		return "", &link.RefusedError{Command: s.Title(), Message: "it said yes, and what is read back is something else"}
+		return "", &link.RefusedError{Command: s.Title(),
+			Message: "it said yes, and what is read back is something else"}
 	}
 	return journal.ReadBack, nil
 }

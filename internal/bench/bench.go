@@ -154,7 +154,8 @@ func (b *Bench) read() (file, error) {
 	}
 	b.listMu.Lock()
 	defer b.listMu.Unlock()
-	if b.listOf == nil || !os.SameFile(b.listOf, st) || !b.listOf.ModTime().Equal(st.ModTime()) || b.listOf.Size() != st.Size() {
+	if b.listOf == nil || !os.SameFile(b.listOf, st) || !b.listOf.ModTime().Equal(st.ModTime()) ||
+		b.listOf.Size() != st.Size() {
 		if b.list, err = b.parse(); err != nil {
 			b.listOf = nil
 			return file{}, err
@@ -178,7 +179,8 @@ func (b *Bench) parse() (file, error) {
 	}
 	for i, e := range f.Phones {
 		if e.Name == "" || len(e.At) == 0 && e.Serial == "" {
-			return file{}, fmt.Errorf("%s: phone %d needs a name, and a serial number or addresses (at:)", b.listPath(), i+1)
+			return file{}, fmt.Errorf("%s: phone %d needs a name, and a serial number or addresses (at:)",
+				b.listPath(), i+1)
 		}
 		for _, a := range e.At {
 			if _, err := phone.ParseAddress(a); err != nil {
@@ -243,7 +245,9 @@ func (e *TakenError) Error() string {
 // serial number, else by its addresses.
 func (b *Bench) Rename(p *phone.Phone, name string) error {
 	switch {
-	case name == "" || strings.HasPrefix(name, "-") || strings.IndexFunc(name, func(r rune) bool { return r <= ' ' || r == 0x7f || r == ',' }) >= 0:
+	case name == "" || strings.HasPrefix(name, "-") || strings.IndexFunc(name, func(r rune) bool {
+		return r <= ' ' || r == 0x7f || r == ','
+	}) >= 0:
 		return &TakenError{name, "a name is one word and does not begin with a dash"}
 	case phone.IsAddress(name):
 		return &TakenError{name, "it is an address"}
@@ -254,7 +258,9 @@ func (b *Bench) Rename(p *phone.Phone, name string) error {
 			taken = &TakenError{name, "another phone has that name"}
 			return
 		}
-		if i := slices.IndexFunc(f.Phones, func(e Entry) bool { return p.Listed && e.Name == p.Name }); i >= 0 {
+		if i := slices.IndexFunc(f.Phones, func(e Entry) bool {
+			return p.Listed && e.Name == p.Name
+		}); i >= 0 {
 			f.Phones[i].Name = name
 			return
 		}

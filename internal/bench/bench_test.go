@@ -23,7 +23,8 @@ func open(t *testing.T, home, locks string) *Bench {
 // TestList: registering replaces, a damaged list is an error that names it.
 func TestList(t *testing.T) {
 	b := open(t, t.TempDir(), t.TempDir())
-	old, now := Entry{Name: "a", At: []string{"tcp:127.0.0.1:1"}}, Entry{Name: "a", At: []string{"tcp:127.0.0.1:2"}}
+	old, now := Entry{Name: "a", At: []string{"tcp:127.0.0.1:1"}},
+		Entry{Name: "a", At: []string{"tcp:127.0.0.1:2"}}
 	for _, e := range []Entry{old, now, {Name: "b", At: []string{"adb:127.0.0.1:3"}}} {
 		if err := b.Register(e); err != nil {
 			t.Fatal(err)
@@ -36,7 +37,8 @@ func TestList(t *testing.T) {
 	if err != nil || len(list) != 2 || !reflect.DeepEqual(list[0], now) {
 		t.Errorf("%+v, %v", list, err)
 	}
-	for _, bad := range []string{"phones: 3", "phones: [{name: x}]", "phones: [{name: x, fastboot: usb}]", "fones: []"} {
+	for _, bad := range []string{"phones: 3", "phones: [{name: x}]", "phones: [{name: x, fastboot: usb}]",
+		"fones: []"} {
 		if err := os.WriteFile(b.listPath(), []byte(bad), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -55,12 +57,17 @@ func TestLocks(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, names := range [][]string{{"serial WL-DU-0007"}, {"address 127.0.0.1:5554"}, {"address 127.0.0.1:9", "serial WL-DU-0007"}} {
+	for _, names := range [][]string{
+		{"serial WL-DU-0007"},
+		{"address 127.0.0.1:5554"},
+		{"address 127.0.0.1:9", "serial WL-DU-0007"},
+	} {
 		if _, err := two.lock(names...); !errors.Is(err, phone.ErrBusy) {
 			t.Errorf("%v: %v", names, err)
 		}
 	}
-	for _, other := range []string{"serial WL-DU-0008", "serial WL-DU.0007", "serial WL-DU/0007", "address 127.0.0.1:9"} {
+	for _, other := range []string{"serial WL-DU-0008", "serial WL-DU.0007", "serial WL-DU/0007",
+		"address 127.0.0.1:9"} {
 		free, err := two.lock(other) // a lock that was given up half-way holds nothing
 		if err != nil {
 			t.Errorf("%s: %v", other, err)

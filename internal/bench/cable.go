@@ -39,7 +39,9 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 	}
 	for _, d := range free {
 		at := phone.CableAddress(d)
-		shared := slices.ContainsFunc(free, func(o usb.Device) bool { return o.Port != d.Port && o.Serial == d.Serial })
+		shared := slices.ContainsFunc(free, func(o usb.Device) bool {
+			return o.Port != d.Port && o.Serial == d.Serial
+		})
 		name, serial := d.Serial, d.Serial
 		if group := b.known(serial); len(group) > 0 && serial != "" {
 			name = group[0] // one name in all its modes
@@ -65,9 +67,12 @@ func (b *Bench) onLines(list []*phone.Phone, devices []usb.Device) []*phone.Phon
 	for _, l := range lines {
 		at, m := phone.LineAddress(l.Path), b.Models.OfLoader(l.USB)
 		listed := slices.ContainsFunc(list, func(p *phone.Phone) bool {
-			return slices.Contains(p.At, at) || l.Serial != "" && (p.Serial == l.Serial || slices.Contains(b.known(l.Serial), p.Serial))
+			return slices.Contains(p.At, at) || l.Serial != "" && (p.Serial == l.Serial ||
+				slices.Contains(b.known(l.Serial), p.Serial))
 		})
-		if m == nil || listed || slices.ContainsFunc(devices, func(d usb.Device) bool { return d.Numbers() == l.USB && d.Serial == l.Serial }) {
+		if m == nil || listed || slices.ContainsFunc(devices, func(d usb.Device) bool {
+			return d.Numbers() == l.USB && d.Serial == l.Serial
+		}) {
 			continue
 		}
 		name := l.Serial
@@ -99,7 +104,9 @@ func (b *Bench) socketOf(a phone.Address) phone.Address {
 func (b *Bench) inSocket(list []*phone.Phone, at []phone.Address) *phone.Phone {
 	devices, _ := b.Devices()
 	for _, d := range devices {
-		if !slices.ContainsFunc(at, func(a phone.Address) bool { return a.Scheme == "usb" && d.At(a.Place) }) {
+		if !slices.ContainsFunc(at, func(a phone.Address) bool {
+			return a.Scheme == "usb" && d.At(a.Place)
+		}) {
 			continue
 		}
 		for _, p := range list {

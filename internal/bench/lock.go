@@ -66,7 +66,8 @@ type keep struct {
 // another phone may come up in it meanwhile.
 func (b *Bench) Keeping() (own *Bench, release func()) {
 	k := &keep{}
-	own = &Bench{Home: b.Home, Models: b.Models, locks: b.locks, doing: b.doing, dial: b.dial, cable: b.cable, ports: b.ports, kept: k}
+	own = &Bench{Home: b.Home, Models: b.Models, locks: b.locks, doing: b.doing, dial: b.dial, cable: b.cable,
+		ports: b.ports, kept: k}
 	return own, func() {
 		for _, f := range slices.Backward(k.free) {
 			f()
@@ -116,7 +117,8 @@ func (b *Bench) take(names []string) (unlock func(), err error) {
 			release()
 		}
 	}
-	names = slices.Compact(slices.Sorted(slices.Values(names))) // in one order, so that two programs don't block each other
+	// in one order, so that two programs don't block each other
+	names = slices.Compact(slices.Sorted(slices.Values(names)))
 	for _, n := range names {
 		free := b.turn(n)
 		l := host.Lock(filepath.Join(b.locks, lockName(n)))

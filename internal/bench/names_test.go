@@ -15,9 +15,12 @@ import (
 func TestNames(t *testing.T) {
 	bus := &soft.Bus{}
 	for port, serial := range map[string]string{"1-1": "A", "1-2": "0123", "1-3": "0123", "1-4": ""} {
-		t.Cleanup(bus.PlugAt(port, soft.NewDevice(soft.Gadget{Serial: serial, Functions: []soft.Function{soft.Phone(usb.ProtocolFastboot)}})))
+		t.Cleanup(bus.PlugAt(port,
+			soft.NewDevice(soft.Gadget{Serial: serial,
+				Functions: []soft.Function{soft.Phone(usb.ProtocolFastboot)}})))
 	}
-	t.Cleanup(bus.PlugAt("1-5", soft.NewDevice(soft.Gadget{Serial: "DISK", Functions: []soft.Function{soft.Files()}})))
+	t.Cleanup(bus.PlugAt("1-5",
+		soft.NewDevice(soft.Gadget{Serial: "DISK", Functions: []soft.Function{soft.Files()}})))
 	b, err := Open(Options{Home: t.TempDir(), Locks: t.TempDir(), Cable: bus})
 	if err != nil {
 		t.Fatal(err)
@@ -62,7 +65,8 @@ func TestNames(t *testing.T) {
 	if p, err := b.Pick(t.Context(), "A-recovery"); err != nil || p.Name != "stream" {
 		t.Errorf("%+v, %v", p, err)
 	}
-	if !b.other(phone.New(b.host(), "pond", "", nil), "A") || b.other(phone.New(b.host(), "stream", "A", nil), "A") {
+	if !b.other(phone.New(b.host(), "pond", "", nil), "A") || b.other(phone.New(b.host(), "stream", "A", nil),
+		"A") {
 		t.Error("whose number it is")
 	}
 }

@@ -14,8 +14,9 @@ import (
 
 // host is what this computer gives a session.
 func (b *Bench) host() *phone.Host {
-	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock, Holder: b.holder,
-		Cable: b.cable, Ports: b.ports, Known: b.known, Other: b.other, SameAs: b.sameAs}
+	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock,
+		Holder: b.holder,
+		Cable:  b.cable, Ports: b.ports, Known: b.known, Other: b.other, SameAs: b.sameAs}
 }
 
 // Phones gives every listed phone, and those on a cable that nobody listed.
@@ -82,7 +83,8 @@ func (b *Bench) Pick(ctx context.Context, on string) (*phone.Phone, error) {
 		return list[0], nil
 	}
 	here, absent, err := b.Look(ctx)
-	for n := 0; n < phone.MoreLooks && err == nil && len(here) == 0 && len(absent) > 0 && phone.Pause(ctx, phone.SecondLook) == nil; n++ {
+	for n := 0; n < phone.MoreLooks && err == nil && len(here) == 0 && len(absent) > 0 &&
+		phone.Pause(ctx, phone.SecondLook) == nil; n++ {
 		here, absent, err = b.Look(ctx)
 	}
 	if err != nil {
@@ -123,11 +125,15 @@ func (b *Bench) Meant(on string) ([]*phone.Phone, error) {
 			return p.Serial == on || p.Serial != "" && slices.Contains(b.known(p.Serial), on)
 		},
 	} {
-		if found := slices.DeleteFunc(slices.Clone(list), func(p *phone.Phone) bool { return !match(p) }); len(found) > 0 {
+		if found := slices.DeleteFunc(slices.Clone(list), func(p *phone.Phone) bool {
+			return !match(p)
+		}); len(found) > 0 {
 			return found, nil
 		}
 	}
-	return nil, &phone.NotHereError{Name: on, Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number; the bench has: %s%s", on, orNothing(names(list)), spell.DidYouMean(on, names(list)))}
+	return nil, &phone.NotHereError{Name: on,
+		Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number; the bench has: %s%s",
+			on, orNothing(names(list)), spell.DidYouMean(on, names(list)))}
 }
 
 // Unseen gives the one phone that may be meant without asking it, so that a person can
@@ -156,7 +162,8 @@ func orNothing(list []string) string {
 }
 
 func several(list []*phone.Phone) error {
-	return finding.Stopped(finding.SeveralPhones, "", "several phones are here: "+strings.Join(names(list), ", "), "name one with --on")
+	return finding.Stopped(finding.SeveralPhones, "", "several phones are here: "+
+		strings.Join(names(list), ", "), "name one with --on")
 }
 
 // byAddress takes addresses from the command line, separated by commas. A

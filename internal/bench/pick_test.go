@@ -31,7 +31,8 @@ func twoPhones(t *testing.T, test func(t *testing.T, b *bench.Bench, dunlin, god
 		dunlin := standintest.StartWith(t, "dunlin", standin.Options{Net: net, Mode: "bootloader"})
 		godwit := standintest.StartWith(t, "godwit", standin.Options{Net: net, Mode: "bootloader"})
 		entry := func(name string, p *standintest.Phone) bench.Entry {
-			return bench.Entry{Name: name, Serial: p.Serial, At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}}
+			return bench.Entry{Name: name, Serial: p.Serial, At: []string{"tcp:" + p.Fastboot,
+				"adb:" + p.ADB}}
 		}
 		b := benchtest.Open(t, net, entry("left", dunlin), entry("right", godwit))
 		test(t, b, dunlin, godwit)
@@ -44,15 +45,18 @@ func TestPick(t *testing.T) {
 	twoPhones(t, func(t *testing.T, b *bench.Bench, dunlin, godwit *standintest.Phone) {
 		for on, want := range map[string]string{
 			"left": "left", "right": "right", dunlin.Serial: "left", godwit.Serial: "right",
-			"tcp:" + dunlin.Fastboot: "left", "adb:" + godwit.ADB: "right", "udp:192.0.2.1,tcp:" + godwit.Fastboot: "right",
-			"tcp:192.0.2.9": "192.0.2.9-5554", // on no list: called by its address
+			"tcp:" + dunlin.Fastboot:               "left",
+			"adb:" + godwit.ADB:                    "right",
+			"udp:192.0.2.1,tcp:" + godwit.Fastboot: "right",
+			"tcp:192.0.2.9":                        "192.0.2.9-5554", // on no list: called by its address
 		} {
 			if p, err := b.Pick(t.Context(), on); err != nil || p.Name != want {
 				t.Errorf("--on %s is %+v, %v; want %s", on, p, err, want)
 			}
 		}
 		var away *phone.NotHereError
-		if _, err := b.Pick(t.Context(), "heron"); !errors.As(err, &away) || !strings.Contains(err.Error(), "left, right") {
+		if _, err := b.Pick(t.Context(), "heron"); !errors.As(err, &away) ||
+			!strings.Contains(err.Error(), "left, right") {
 			t.Errorf("a name nobody has: %v", err)
 		}
 		var bad *phone.AddressError
@@ -60,7 +64,8 @@ func TestPick(t *testing.T) {
 			t.Errorf("an address that is none: %v", err)
 		}
 		var stop *finding.StopError
-		if _, err := b.Pick(t.Context(), ""); !errors.As(err, &stop) || stop.Findings[0].Name != finding.SeveralPhones || !strings.Contains(err.Error(), "left, right") {
+		if _, err := b.Pick(t.Context(), ""); !errors.As(err, &stop) ||
+			stop.Findings[0].Name != finding.SeveralPhones || !strings.Contains(err.Error(), "left, right") {
 			t.Errorf("of two: %v", err)
 		}
 		godwit.Press("power-long")
@@ -74,7 +79,8 @@ func TestPick(t *testing.T) {
 		}
 		dunlin.Press("power-long")
 		time.Sleep(time.Minute)
-		if _, err := b.Pick(t.Context(), ""); !errors.As(err, &away) || !strings.Contains(err.Error(), "left, right") {
+		if _, err := b.Pick(t.Context(), ""); !errors.As(err, &away) ||
+			!strings.Contains(err.Error(), "left, right") {
 			t.Errorf("none is here: %v", err)
 		}
 		// For a person to bring it up by hand it may still be told which one is meant.

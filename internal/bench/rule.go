@@ -18,8 +18,10 @@ const Rule = `# Phones in a mode that speaks ADB or fastboot, for whoever sits a
 #   udevadm verify ` + RuleFile + `   (systemd 254 and later)
 #   udevadm control --reload && udevadm trigger --subsystem-match=usb
 # For a user who logs in from elsewhere: usermod -aG plugdev USER, and log in anew.
-SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4201:*", MODE="0660", GROUP="plugdev", TAG+="uaccess"
-SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4203:*", MODE="0660", GROUP="plugdev", TAG+="uaccess"
+SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4201:*", ` +
+	`MODE="0660", GROUP="plugdev", TAG+="uaccess"
+SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4203:*", ` +
+	`MODE="0660", GROUP="plugdev", TAG+="uaccess"
 `
 
 // RuleFor is that rule with the serial lines of the makers' loaders that model files know: they too
@@ -33,7 +35,9 @@ func (b *Bench) RuleFor() string {
 		}
 		for _, id := range m.Loader.USB {
 			vendor, product, _ := strings.Cut(id, ":")
-			text += fmt.Sprintf("SUBSYSTEM==\"tty\", ATTRS{idVendor}==%q, ATTRS{idProduct}==%q, ENV{ID_MM_DEVICE_IGNORE}=\"1\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\"\n", vendor, product)
+			text += fmt.Sprintf("SUBSYSTEM==\"tty\", ATTRS{idVendor}==%q, ATTRS{idProduct}==%q, "+
+				"ENV{ID_MM_DEVICE_IGNORE}=\"1\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\"\n",
+				vendor, product)
 		}
 	}
 	return text

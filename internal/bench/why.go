@@ -46,11 +46,15 @@ func (b *Bench) Why(ctx context.Context, on string) ([]phone.Cause, error) {
 		return nil, err
 	}
 	for _, d := range devices {
-		if b.host().Talks(d) || slices.ContainsFunc(causes, func(c phone.Cause) bool { return c.Phone == phone.CableAddress(d).String() }) {
+		if b.host().Talks(d) || slices.ContainsFunc(causes, func(c phone.Cause) bool {
+			return c.Phone == phone.CableAddress(d).String()
+		}) {
 			continue
 		}
 		c, ok := phone.NoPhone(d, !last.At.IsZero() && last.fresh(d))
-		if i := slices.IndexFunc(list, func(p *phone.Phone) bool { return d.Serial != "" && p.Serial == d.Serial }); i >= 0 && missing(causes[i]) {
+		if i := slices.IndexFunc(list, func(p *phone.Phone) bool {
+			return d.Serial != "" && p.Serial == d.Serial
+		}); i >= 0 && missing(causes[i]) {
 			// It is the missing one, by its number.
 			c, _ = phone.NoPhone(d, true)
 			c.Phone, c.Tested = list[i].Name, append(causes[i].Tested, c.Tested...)
@@ -84,7 +88,8 @@ func twice(causes []phone.Cause) []phone.Cause {
 		}
 		if other, ok := first[c.Serial]; ok {
 			c.Cause = phone.CauseSameSerial
-			c.Text = fmt.Sprintf("it reports the serial number %s, as %s does: the list may name one phone twice, or two phones never had numbers of their own", c.Serial, other)
+			c.Text = fmt.Sprintf("it reports the serial number %s, as %s does: the list may name one phone "+
+				"twice, or two phones never had numbers of their own", c.Serial, other)
 			c.Do = "name it by its address or bench name, never by its serial number"
 			continue
 		}
@@ -139,9 +144,12 @@ func (b *Bench) flapping(ctx context.Context, last look) ([]phone.Cause, error) 
 			}
 		}
 		if times >= flapTimes {
-			causes = append(causes, phone.Cause{Phone: "usb:" + port, Cause: phone.CauseFlapping, Tested: []string{fmt.Sprintf("usb:%s: watched for %v", port, flapWatch)},
-				Text: fmt.Sprintf("what is plugged in there came and went %d times: the cable or the hub has a bad contact, the battery is empty, or the phone restarts in a loop", times),
-				Do:   "take another cable and a port of the computer itself, and charge the phone for half an hour"})
+			causes = append(causes, phone.Cause{Phone: "usb:" + port, Cause: phone.CauseFlapping,
+				Tested: []string{fmt.Sprintf("usb:%s: watched for %v", port, flapWatch)},
+				Text: fmt.Sprintf("what is plugged in there came and went %d times: the cable or the hub "+
+					"has a bad contact, the battery is empty, or the phone restarts in a loop", times),
+				Do: "take another cable and a port of the computer itself, and charge the phone for half " +
+					"an hour"})
 		}
 	}
 	slices.SortFunc(causes, func(x, y phone.Cause) int { return strings.Compare(x.Phone, y.Phone) })

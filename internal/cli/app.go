@@ -10,7 +10,8 @@ import (
 )
 
 func (a *app) appCommand() *cobra.Command {
-	return &cobra.Command{Use: "app FILE...", Short: "Install apps on the started system", Args: words(1, -1, "which apps: their files"),
+	return &cobra.Command{Use: "app FILE...", Short: "Install apps on the started system",
+		Args: words(1, -1, "which apps: their files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.installApps(cmd, &task.App{Files: args})
 		}}

@@ -15,9 +15,12 @@ import (
 
 func (a *app) arriveCommand() *cobra.Command {
 	var t task.Arrive
-	c := &cobra.Command{Use: "arrive", Short: "Watch the first start, notice loops, compare what came up", Args: noWords,
-		Long: "Watches a phone that is starting: says what is normal, notices a loop or a fall back to the other slot, to the recovery or\n" +
-			"to the bootloader, and what to do then. When the system is up it is read and compared with what was installed.",
+	c := &cobra.Command{Use: "arrive", Short: "Watch the first start, notice loops, compare what came up",
+		Args: noWords,
+		Long: "Watches a phone that is starting: says what is normal, notices a loop or a fall back to the " +
+			"other slot, to the recovery or\n" +
+			"to the bootloader, and what to do then. When the system is up it is read and compared with " +
+			"what was installed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.arrive(cmd, &t)
 		}}
@@ -60,7 +63,8 @@ func (a *app) sayArrival(r *task.Arrived) error {
 		if r.Slot != nil {
 			slot = " from slot " + *r.Slot
 		}
-		a.out.Table([]string{"WHAT CAME UP", "AS IT SAYS"}, [][]string{{"version", c.Value(card.FactVersion)}, {"build", c.Value(card.FactBuild)}, {"security patch", c.Value(card.FactPatch)},
+		a.out.Table([]string{"WHAT CAME UP", "AS IT SAYS"}, [][]string{{"version", c.Value(card.FactVersion)},
+			{"build", c.Value(card.FactBuild)}, {"security patch", c.Value(card.FactPatch)},
 			{"data", c.Value(card.FactData)}, {"time", r.Took.Round(time.Second).String()}})
 		switch r.Matches {
 		case advice.MatchYes:
@@ -68,14 +72,16 @@ func (a *app) sayArrival(r *task.Arrived) error {
 		case advice.MatchUnknown:
 			a.say(r.Phone, say.Info, "no job of Jar Lid installed it, so there is nothing to compare it with")
 		}
-		a.say(r.Phone, say.Note, "apps are still being prepared after a first start; the phone may be slow for some minutes")
+		a.say(r.Phone, say.Note, "apps are still being prepared after a first start; the phone may be slow "+
+			"for some minutes")
 		a.say(r.Phone, say.Done, "%s is up%s", orUnknown(r.Version), slot)
 		if r.Matches == advice.MatchNo {
 			return &noError{"another system runs than the one that was installed"}
 		}
 		return nil
 	case r.Stage == advice.StageUnknown || r.Stage == advice.StageStarting:
-		return &act.UnknownError{Text: fmt.Sprintf("nobody can tell yet whether %s has started its system", r.Phone)}
+		return &act.UnknownError{Text: fmt.Sprintf("nobody can tell yet whether %s has started its system",
+			r.Phone)}
 	}
 	return &noError{fmt.Sprintf("the system of %s did not come up", r.Phone)}
 }

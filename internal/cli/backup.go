@@ -15,16 +15,22 @@ import (
 )
 
 func (a *app) backupCommand() *cobra.Command {
-	c := &cobra.Command{Use: "backup", Short: "Keep partitions and the shared storage in a folder with digests, and write them back", Args: noWords,
+	c := &cobra.Command{Use: "backup", Short: "Keep partitions and the shared storage in a folder with " +
+		"digests, and write them back", Args: noWords,
 		RunE: wants("take or restore")}
 	var dir string
-	take := &cobra.Command{Use: "take [ITEM...]", Short: "Read partitions and the shared storage into a folder",
-		Long: "Items are partitions (boot, boot@a, boot@both) and storage. Without any: every partition a phone needs to start, and the\n" +
-			"shared storage where it can be read. The same command resumes an interrupted backup; a finished one is never written again.",
+	take := &cobra.Command{Use: "take [ITEM...]",
+		Short: "Read partitions and the shared storage into a folder",
+		Long: "Items are partitions (boot, boot@a, boot@both) and storage. Without any: every partition a " +
+			"phone needs to start, and the\n" +
+			"shared storage where it can be read. The same command resumes an interrupted backup; a " +
+			"finished one is never written again.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.backupTake(cmd, &task.BackupTake{Items: args, Output: dir})
 		}}
-	restore := &cobra.Command{Use: "restore ITEM...", Short: "Write named items of a backup to the phone again", Args: words(1, -1, "which items to restore, by their names in the backup"),
+	restore := &cobra.Command{Use: "restore ITEM...",
+		Short: "Write named items of a backup to the phone again",
+		Args:  words(1, -1, "which items to restore, by their names in the backup"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.backupRestore(cmd, &task.BackupRestore{Items: args, Output: dir})
 		}}
@@ -53,7 +59,8 @@ func (a *app) backupTake(cmd *cobra.Command, t *task.BackupTake) error {
 		total += i.Bytes
 		what := i.SHA256
 		if i.Name == backup.Storage {
-			what = fmt.Sprintf("%s, each with its own in %s", spell.Counted(len(i.Files), "file"), backup.Name)
+			what = fmt.Sprintf("%s, each with its own in %s", spell.Counted(len(i.Files), "file"),
+				backup.Name)
 			if len(i.Files) == 1 {
 				what = "one file, its own in " + backup.Name
 			}
@@ -72,7 +79,8 @@ func (a *app) backupTake(cmd *cobra.Command, t *task.BackupTake) error {
 		}
 		return err
 	}
-	a.say(r.Phone, say.Done, "%s of %s in %s, the digests in %s", image.Size(total), r.Phone, t.Output, filepath.Join(t.Output, backup.Name))
+	a.say(r.Phone, say.Done, "%s of %s in %s, the digests in %s", image.Size(total), r.Phone, t.Output,
+		filepath.Join(t.Output, backup.Name))
 	return nil
 }
 

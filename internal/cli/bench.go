@@ -19,7 +19,8 @@ import (
 
 func (a *app) benchCommand() *cobra.Command {
 	var watch, why, rule bool
-	c := &cobra.Command{Use: "bench", Short: "List the phones that are here, or say why one is not", Args: noWords,
+	c := &cobra.Command{Use: "bench", Short: "List the phones that are here, or say why one is not",
+		Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := a.with(cmd)
 			switch {
@@ -48,10 +49,12 @@ func (a *app) benchCommand() *cobra.Command {
 		}}
 	c.Flags().BoolVar(&watch, "watch", false, "look again and again until Ctrl-C, and show what changes")
 	c.Flags().BoolVar(&why, "why", false, "find out why a phone is not here: each cause is tested")
-	c.Flags().BoolVar(&rule, "rule", false, "print the rule that lets a user of Linux talk to phones on a cable")
-	c.AddCommand(&cobra.Command{Use: "name PHONE NAME", Short: "Give a phone a name on the bench, in place of its serial number or address",
-		Args: words(2, 2, "which phone (name, serial number or address), then its new name"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.benchName(cmd, args) }})
+	c.Flags().BoolVar(&rule, "rule", false, "print the rule that lets a user of Linux talk to phones on "+
+		"a cable")
+	c.AddCommand(&cobra.Command{Use: "name PHONE NAME",
+		Short: "Give a phone a name on the bench, in place of its serial number or address",
+		Args:  words(2, 2, "which phone (name, serial number or address), then its new name"),
+		RunE:  func(cmd *cobra.Command, args []string) error { return a.benchName(cmd, args) }})
 	return c
 }
 
@@ -114,10 +117,12 @@ func (a *app) printBench(h *task.Here) {
 		if r.OneSlot {
 			next = "no slots"
 		}
-		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, next, yesWord(r.Unlocked), at})
+		lines = append(lines, []string{r.Name, orUnknown(r.Serial), orUnknown(r.Model), mode, next,
+			yesWord(r.Unlocked), at})
 	}
 	if len(lines) > 0 {
-		a.out.Show(term.Table{Head: []string{"NAME", "SERIAL", "MODEL", "MODE", "NEXT SLOT", "UNLOCKED", "ADDRESS"}, Rows: lines, Second: 6})
+		a.out.Show(term.Table{Head: []string{"NAME", "SERIAL", "MODEL", "MODE", "NEXT SLOT", "UNLOCKED",
+			"ADDRESS"}, Rows: lines, Second: 6})
 	}
 	if a.json {
 		return
@@ -129,7 +134,8 @@ func (a *app) printBench(h *task.Here) {
 		}
 	}
 	for _, n := range h.Absent {
-		a.say(n, say.Note, "%s is listed and does not answer: off, restarting, in a mode without a connection, or unplugged", n)
+		a.say(n, say.Note, "%s is listed and does not answer: off, restarting, in a mode without a "+
+			"connection, or unplugged", n)
 	}
 }
 
@@ -206,9 +212,12 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 		a.say("", say.Info, "the cables can't be looked at: %v", cerr)
 	}
 	if len(list) == 0 {
-		a.say("", say.Info, "no phone is on the list, and none on a cable: nothing is plugged in that is one, or its cable is worn or has no data wires")
-		a.say("", say.Todo, "plug it in, try another cable and port, switch it on, and bring it into the bootloader by its keys, held longer")
-		a.say("", say.Todo, "or name one by its address: --on tcp:HOST for fastboot, --on adb:HOST; or run a stand-in")
+		a.say("", say.Info, "no phone is on the list, and none on a cable: nothing is plugged in that is "+
+			"one, or its cable is worn or has no data wires")
+		a.say("", say.Todo, "plug it in, try another cable and port, switch it on, and bring it into the "+
+			"bootloader by its keys, held longer")
+		a.say("", say.Todo, "or name one by its address: --on tcp:HOST for fastboot, --on adb:HOST; or run "+
+			"a stand-in")
 		a.next = append(a.next, "jarlid standin run dunlin --at DIR")
 		return &phone.NotHereError{Text: "no phone is listed"}
 	}
@@ -229,7 +238,8 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 	}
 	if missing > 0 {
 		a.next = append(a.next, e.Command("", "bench")) // once that is done
-		return &phone.NotHereError{Text: spell.SomeOf(missing, len(list), "phone", "can't be worked with as it is", "can't be worked with as they are")}
+		return &phone.NotHereError{Text: spell.SomeOf(missing, len(list), "phone",
+			"can't be worked with as it is", "can't be worked with as they are")}
 	}
 	return nil
 }

@@ -16,7 +16,8 @@ import (
 
 func (a *app) cardCommand() *cobra.Command {
 	var save, draft string
-	c := &cobra.Command{Use: "card", Short: "Show everything known about one phone, each fact with its evidence", Args: noWords,
+	c := &cobra.Command{Use: "card", Short: "Show everything known about one phone, each fact with its " +
+		"evidence", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := a.with(cmd)
 			if err != nil {
@@ -46,7 +47,8 @@ func (a *app) showCard(ctx context.Context, e *task.Env, save, draft string) err
 		if err := r.Draft(draft); err != nil {
 			return err
 		}
-		a.say(r.Job.Name, say.Done, "a draft is in %s; complete it, then put it into %s", draft, task.ModelsDir(e))
+		a.say(r.Job.Name, say.Done, "a draft is in %s; complete it, then put it into %s", draft,
+			task.ModelsDir(e))
 	}
 	if a.card == "" {
 		a.suggest(r.Job)
@@ -100,9 +102,11 @@ func (a *app) printCard(r *task.CardShown) {
 		where = r.Home.Words()
 	}
 	lines = append(lines, []string{"Recovery"}, []string{"  lives in", where, r.Home.Why})
-	a.out.Table([]string{"FACT", "VALUE", map[bool]string{true: "KNOWN FROM, OR WHERE IT COULD BE READ", false: "KNOWN FROM"}[a.details]}, lines)
+	a.out.Table([]string{"FACT", "VALUE", map[bool]string{true: "KNOWN FROM, OR WHERE IT COULD BE READ",
+		false: "KNOWN FROM"}[a.details]}, lines)
 	if folded > 0 {
-		a.say("", say.Open, "%d unknown in this mode; jarlid card --details says where each could be read", folded)
+		a.say("", say.Open, "%d unknown in this mode; jarlid card --details says where each could be read",
+			folded)
 	}
 	a.printPartitions(c)
 	m := r.Model

@@ -59,16 +59,17 @@ type Config struct {
 	Closing <-chan struct{}
 	// Hold keeps the window and the computer from stopping a job until it is released; nil: nothing does.
 	Hold    func() (release func())
-	Dial    link.Dialer            // nil: the network
-	Cable   usb.Bus                // nil: no phone is on a cable
-	Ports   serial.Ports           // serial lines; nil: none are looked for
-	Plug    soft.Plug              // where stand-ins' cables end; nil: this computer's kernel
-	Columns int                    // the width of the terminal that Stdout is; 0: what the system says of it
-	Asked   func()                 // is called when something is to be done at a phone; nil: nobody waits for that
-	Chdir   func(dir string) error // moves the process to a folder; nil: it stays where it is
-	Locks   string                 // the folder of locks; "": the user's
-	Net     standin.Net            // where stand-ins listen; nil: the loopback interface
-	Sink    journal.OpenSink
+	Dial    link.Dialer  // nil: the network
+	Cable   usb.Bus      // nil: no phone is on a cable
+	Ports   serial.Ports // serial lines; nil: none are looked for
+	Plug    soft.Plug    // where stand-ins' cables end; nil: this computer's kernel
+	Columns int          // the width of the terminal that Stdout is; 0: what the system says of it
+	// is called when something is to be done at a phone; nil: nobody waits for that
+	Asked func()
+	Chdir func(dir string) error // moves the process to a folder; nil: it stays where it is
+	Locks string                 // the folder of locks; "": the user's
+	Net   standin.Net            // where stand-ins listen; nil: the loopback interface
+	Sink  journal.OpenSink
 }
 
 // app is one run of the program.
@@ -176,12 +177,16 @@ func Parses(args []string) error {
 // RunClicked runs the program where somebody clicked on it, or dropped files on it, in a window of its
 // own that closes with it: it tells what is here, or what the files are, and waits.
 func RunClicked(args []string, c Config) int {
-	if len(args) > 0 && !slices.ContainsFunc(args, func(s string) bool { _, err := os.Stat(s); return err != nil }) {
+	if len(args) > 0 && !slices.ContainsFunc(args, func(s string) bool {
+		_, err := os.Stat(s)
+		return err != nil
+	}) {
 		args = append([]string{"ident"}, args...)
 	}
 	code := Run(args, c)
 	if len(args) == 0 {
-		fmt.Fprintln(c.Stdout, "\nJar Lid is worked with by typing: open a terminal in this folder, and type jarlid --help.")
+		fmt.Fprintln(c.Stdout, "\nJar Lid is worked with by typing: open a terminal in this folder, and "+
+			"type jarlid --help.")
 	}
 	fmt.Fprint(c.Stdout, "Press Enter to close this window. ")
 	_, _ = bufio.NewReader(c.Stdin).ReadString('\n') // the window closes whatever came
@@ -204,7 +209,8 @@ func withoutCode(args []string) (out []string) {
 
 // show makes what the run is shown on.
 func (a *app) show() {
-	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended, Columns: a.Columns, Asked: a.Asked, Cancel: a.soft, Quiet: a.quiet, Details: a.details})
+	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended,
+		Columns: a.Columns, Asked: a.Asked, Cancel: a.soft, Quiet: a.quiet, Details: a.details})
 }
 
 func hasFlag(args []string, name string) bool {
@@ -260,7 +266,8 @@ func (a *app) finish(err error) int {
 // complete says how an option's value is completed. The library keeps that for the life of the
 // program, with all it holds on to, so it is told only when a shell asks for it.
 func (a *app) complete(c *cobra.Command, option string, f cobra.CompletionFunc) {
-	if len(a.typed) == 0 || !slices.Contains([]string{cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, a.typed[0]) {
+	if len(a.typed) == 0 ||
+		!slices.Contains([]string{cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, a.typed[0]) {
 		return
 	}
 	if err := c.RegisterFlagCompletionFunc(option, f); err != nil {
@@ -274,7 +281,8 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "jarlid",
 		Short: "Puts custom firmware on unlocked phones: looks first, says what happened, loses nothing",
-		Long: "Jar Lid puts custom firmware on unlocked phones: it looks before it touches, says what happened, and loses nothing.\n\n" +
+		Long: "Jar Lid puts custom firmware on unlocked phones: it looks before it touches, says what " +
+			"happened, and loses nothing.\n\n" +
 			"Without a command it tells what is here, in what state, and the likely next command.",
 		SilenceUsage: true, SilenceErrors: true,
 		Args: noWords,
@@ -291,19 +299,23 @@ func (a *app) root() *cobra.Command {
 		},
 		CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
-	root.Flags().BoolVarP(&version, "version", "v", false, "the program's version, and the forms of file it writes")
+	root.Flags().BoolVarP(&version, "version", "v", false,
+		"the program's version, and the forms of file it writes")
 	root.SetHelpCommand(a.helpCommand())
 	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.help(c) })
 	f := root.PersistentFlags()
 	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address ("+phone.AddressForms()+")")
 	f.StringVar(&a.card, "card", "", "a saved card instead of a phone: everything is checked, nothing done")
-	f.StringVar(&a.home, "home", "", "folder for bench.yaml, models, key and jobs (default: JARLID_HOME or the user's data folder)")
+	f.StringVar(&a.home, "home", "", "folder for bench.yaml, models, key and jobs (default: JARLID_HOME or "+
+		"the user's data folder)")
 	f.BoolVar(&a.json, "json", false, "print JSON Lines, the result last")
-	f.BoolVar(&a.quiet, "quiet", false, "tell only what was found, what is to be done at the phone, and the end")
+	f.BoolVar(&a.quiet, "quiet", false, "tell only what was found, what is to be done at the phone, and "+
+		"the end")
 	f.BoolVar(&a.details, "details", false, "tell at length what is folded else")
 	f.BoolVar(&a.yes, "yes", false, "answer yes to what is asked; never allows a stop")
 	f.BoolVar(&a.dry, "dry-run", false, "check everything, change nothing")
-	f.BoolVar(&a.idle, "no-hands", false, "nobody is at the phone: end at once where a person would be needed")
+	f.BoolVar(&a.idle, "no-hands", false, "nobody is at the phone: end at once where a person would "+
+		"be needed")
 	f.StringArrayVar(&a.accept, "accept", nil, "allow a stop by its name: NAME or NAME=WHAT (repeatable)")
 	root.SetFlagErrorFunc(flagError)
 	a.complete(root, "on", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -312,9 +324,12 @@ func (a *app) root() *cobra.Command {
 	a.complete(root, "accept", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return finding.Names(), cobra.ShellCompDirectiveNoFileComp
 	})
-	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(), a.cardCommand(), a.sheetCommand(), a.jobsCommand(), a.unlockCommand(), a.flashCommand(),
-		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(), a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
-		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.manCommand(), a.completionCommand())
+	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(),
+		a.cardCommand(), a.sheetCommand(), a.jobsCommand(), a.unlockCommand(), a.flashCommand(),
+		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(),
+		a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
+		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(),
+		a.standinCommand(), a.demoCommand(), a.manCommand(), a.completionCommand())
 	root.InitDefaultHelpCmd() // ours
 	// Only where a shell asks: no other start waits for it.
 	if len(a.typed) > 0 && strings.HasPrefix(a.typed[0], cobra.ShellCompRequestCmd) {
@@ -369,8 +384,8 @@ func (a *app) homeDir() (string, error) {
 	return bench.DefaultHome()
 }
 
-// with gives what commands are run with. cmd is nil where nothing is changed: the command as it was typed is not
-// kept then.
+// with gives what commands are run with. cmd is nil where nothing is changed: the command as it was typed is
+// not kept then.
 func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 	if a.env != nil {
 		return a.env, nil
@@ -379,14 +394,17 @@ func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial, Cable: a.Cable, Ports: a.Ports, Doing: strings.Join(append([]string{"jarlid"}, a.typed...), " ")})
+	b, err := bench.Open(bench.Options{Home: home, Locks: a.Locks, Dial: a.Dial, Cable: a.Cable,
+		Ports: a.Ports, Doing: strings.Join(append([]string{"jarlid"}, a.typed...), " ")})
 	if err != nil {
 		return nil, err
 	}
 	if b.Closed {
-		a.say("", say.Note, "%s could be read by other users of this computer; it is closed to them now", home)
+		a.say("", say.Note, "%s could be read by other users of this computer; it is closed to them now",
+			home)
 	}
-	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(), Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown,
+	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(),
+		Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown,
 		Writing: a.writes.set, Verifier: &files.Verifier{Home: home}}
 	if a.card != "" {
 		o.SavedCard = files.Unquote(a.card)
@@ -400,7 +418,8 @@ func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 			if one, _, several := strings.Cut(acc.Name, ","); several {
 				return nil, usage("write --accept once for each finding: --accept %s --accept ...", one)
 			}
-			return nil, usage("there is no finding called %q to accept%s", acc.Name, spell.DidYouMean(acc.Name, finding.Names()))
+			return nil, usage("there is no finding called %q to accept%s", acc.Name,
+				spell.DidYouMean(acc.Name, finding.Names()))
 		}
 		o.Accept = append(o.Accept, acc)
 	}
@@ -424,11 +443,13 @@ func (a *app) opened(j *engine.Job) {
 	a.phone = j
 	switch {
 	case j.Offline() && j.SavedCard == "":
-		a.out.Say(j.Name, say.Info, "no phone, but what the model file of %s says, as if one were in its bootloader, unlocked", j.Name)
+		a.out.Say(j.Name, say.Info, "no phone, but what the model file of %s says, as if one were in its "+
+			"bootloader, unlocked", j.Name)
 	case j.Offline():
 		a.out.Say(j.Name, say.Info, "the saved card of %s: %s", j.Name, phoneLine(j.Name, j.Card))
 	case !j.Open():
-		a.out.Say(j.Name, say.Info, "%s does not answer: it is off, in a mode without a connection, or starting; it is brought there by hand", j.Name)
+		a.out.Say(j.Name, say.Info, "%s does not answer: it is off, in a mode without a connection, or "+
+			"starting; it is brought there by hand", j.Name)
 	default:
 		a.out.Say(j.Name, say.Info, "%s", phoneLine(j.Name, j.Card))
 	}
@@ -457,7 +478,9 @@ func (a *app) do(cmd *cobra.Command, t task.Work) (j *engine.Job, done bool, err
 		a.out.Say(j.Name, say.Done, "%s", j.Draft.Nothing)
 	case j.DryRun:
 		a.out.Say(j.Name, say.Done, "dry run: everything was checked, nothing was changed")
-		a.next = append(a.next, e.Again(slices.DeleteFunc(slices.Clone(e.Options.Typed), func(w string) bool { return strings.HasPrefix(w, "--dry-run") })))
+		a.next = append(a.next, e.Again(slices.DeleteFunc(slices.Clone(e.Options.Typed), func(w string) bool {
+			return strings.HasPrefix(w, "--dry-run")
+		})))
 		for i, title := range j.Titles() {
 			a.out.Say(j.Name, say.Info, "step %d would %s", i+1, title)
 		}

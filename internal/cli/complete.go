@@ -19,10 +19,17 @@ import (
 // completionCommand prints what a shell completes commands with.
 func (a *app) completionCommand() *cobra.Command {
 	shells := []string{"bash", "zsh", "fish", "powershell"}
-	return &cobra.Command{Use: "completion SHELL", Short: "Print what completes commands in bash, zsh, fish or PowerShell", Args: words(1, 1, "which shell: "+strings.Join(shells, ", ")), ValidArgs: shells,
-		Long: "Prints a script for a shell that completes commands, options and their values: phones, partitions, slots, areas, jobs and the rest are asked for when they are wanted.\n\n" +
-			"bash: put it where your system keeps completions, or into your .bashrc: source <(jarlid completion bash)\n\n" +
-			"zsh: as _jarlid into a folder of fpath\n\nfish: jarlid completion fish > ~/.config/fish/completions/jarlid.fish\n\nPowerShell: jarlid completion powershell | Out-String | Invoke-Expression, in your profile",
+	return &cobra.Command{Use: "completion SHELL", Short: "Print what completes commands in bash, zsh, " +
+		"fish or PowerShell",
+		Args:      words(1, 1, "which shell: "+strings.Join(shells, ", ")),
+		ValidArgs: shells,
+		Long: "Prints a script for a shell that completes commands, options and their values: phones, " +
+			"partitions, slots, areas, jobs and the rest are asked for when they are wanted.\n\n" +
+			"bash: put it where your system keeps completions, or into your .bashrc: source <(jarlid " +
+			"completion bash)\n\n" +
+			"zsh: as _jarlid into a folder of fpath\n\nfish: jarlid completion fish > " +
+			"~/.config/fish/completions/jarlid.fish\n\nPowerShell: jarlid completion powershell | " +
+			"Out-String | Invoke-Expression, in your profile",
 		RunE: func(c *cobra.Command, args []string) error {
 			root, out := c.Root(), a.Stdout
 			a.told = true
@@ -65,7 +72,9 @@ func (a *app) completeWords(root *cobra.Command) {
 		"wipe": func(ctx context.Context, _ []string) []string {
 			return append(slices.Clone(plan.Areas), a.partitionNames(ctx, "part:")...)
 		},
-		"backup take":    func(ctx context.Context, _ []string) []string { return append(a.partitionNames(ctx, ""), "storage") },
+		"backup take": func(ctx context.Context, _ []string) []string {
+			return append(a.partitionNames(ctx, ""), "storage")
+		},
 		"vbmeta loosen":  switches,
 		"vbmeta tighten": switches,
 		"jobs show":      first(jobs, none),
@@ -79,12 +88,14 @@ func (a *app) completeWords(root *cobra.Command) {
 			panic("there is no command " + path) // the program contradicts itself
 		}
 		c.ValidArgs = nil
-		c.ValidArgsFunction = func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		c.ValidArgsFunction = func(c *cobra.Command, args []string, _ string) ([]string,
+			cobra.ShellCompDirective) {
 			return v(c.Context(), args), cobra.ShellCompDirectiveNoFileComp
 		}
 	}
 	restore, _, _ := root.Find([]string{"backup", "restore"})
-	restore.ValidArgsFunction = func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	restore.ValidArgsFunction = func(c *cobra.Command, _ []string, _ string) ([]string,
+		cobra.ShellCompDirective) {
 		return backupItems(c.Flags().Lookup("output").Value.String()), cobra.ShellCompDirectiveNoFileComp
 	}
 	option := func(path, name string, v values) {
@@ -92,7 +103,8 @@ func (a *app) completeWords(root *cobra.Command) {
 		if err != nil {
 			panic(err)
 		}
-		a.complete(c, name, func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		a.complete(c, name, func(c *cobra.Command, args []string, _ string) ([]string,
+			cobra.ShellCompDirective) {
 			return v(c.Context(), args), cobra.ShellCompDirectiveNoFileComp
 		})
 	}
@@ -130,7 +142,8 @@ func (a *app) partitionNames(ctx context.Context, prefix string) []string {
 	}
 	var names []string
 	for _, p := range h.Phones {
-		if a.on != "" && p.Name != a.on && (p.Serial == nil || *p.Serial != a.on) || a.on == "" && len(h.Phones) > 1 {
+		if a.on != "" && p.Name != a.on && (p.Serial == nil || *p.Serial != a.on) ||
+			a.on == "" && len(h.Phones) > 1 {
 			continue
 		}
 		for _, row := range p.Card.Partitions() {

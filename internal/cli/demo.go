@@ -44,9 +44,12 @@ func (a *app) demoCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&o.story, "story", "", "another story than the first: its name")
 	c.Flags().BoolVar(&o.list, "list", false, "list the stories")
-	c.Flags().StringVar(&o.dir, "at", "", "folder for the files and the stand-in (default: a new one among the temporary files)")
-	c.Flags().BoolVar(&o.keep, "keep", false, "leave the stand-in running at the end until Ctrl-C, to play with")
-	c.Flags().StringVar(&o.device, "for", "", "with --only-files: make them for this phone of the scenario, with its firmware set, a ROM, add-ons and a generic system")
+	c.Flags().StringVar(&o.dir, "at", "", "folder for the files and the stand-in (default: a new one among "+
+		"the temporary files)")
+	c.Flags().BoolVar(&o.keep, "keep", false, "leave the stand-in running at the end until Ctrl-C, to "+
+		"play with")
+	c.Flags().StringVar(&o.device, "for", "", "with --only-files: make them for this phone of the "+
+		"scenario, with its firmware set, a ROM, add-ons and a generic system")
 	c.Flags().BoolVar(&o.onlyFiles, "only-files", false, "only make the files")
 	return c
 }
@@ -66,7 +69,8 @@ func (a *app) listStories() {
 	r := storyList{}
 	var rows [][]string
 	for _, s := range demo.Stories() {
-		rows, r.Stories = append(rows, []string{s.Name, s.Title}), append(r.Stories, storyRow{s.Name, s.Title})
+		rows, r.Stories = append(rows, []string{s.Name, s.Title}),
+			append(r.Stories, storyRow{s.Name, s.Title})
 	}
 	a.result = r
 	a.out.Table([]string{"STORY", "WHAT IT IS ABOUT"}, rows)
@@ -77,7 +81,8 @@ func (a *app) listStories() {
 
 // practise names the command that switches a phone on which the demo's files are for.
 func (a *app) practise(dir, device string) {
-	a.next = append(a.next, "jarlid standin run "+local.Quote(device)+" --at "+local.Quote(filepath.Join(dir, device)))
+	a.next = append(a.next, "jarlid standin run "+local.Quote(device)+" --at "+
+		local.Quote(filepath.Join(dir, device)))
 }
 
 func (a *app) demo(ctx context.Context, o demoOptions) error {
@@ -141,7 +146,8 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 		window = "other windows"
 	}
 	a.out.Plain("")
-	a.out.Prose("", fmt.Sprintf("Whoever wants to type along does so here; %s ends up in %s:", map[bool]string{true: "the phone", false: "each phone"}[len(phones) == 1], window))
+	a.out.Prose("", fmt.Sprintf("Whoever wants to type along does so here; %s ends up in %s:",
+		map[bool]string{true: "the phone", false: "each phone"}[len(phones) == 1], window))
 	a.out.Plain(command + "cd " + local.Quote(filepath.Join(o.dir, "files")))
 	a.out.Plain(command + local.SetVariable("JARLID_HOME", home))
 	at := func(p demo.Phone) string { return filepath.Join(o.dir, p.Name) }
@@ -188,25 +194,32 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 	}
 	a.say("", say.Info, "journals: %s", filepath.Join(home, "jobs"))
 	if !o.keep {
-		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at %s --home %s", tale.Device, local.Quote(at(phones[0])), local.Quote(home))
+		a.say("", say.Info, "the stand-in is switched off; run it again with: jarlid standin run %s --at "+
+			"%s --home %s", tale.Device, local.Quote(at(phones[0])), local.Quote(home))
 		return nil
 	}
-	a.say("", say.Info, "the stand-in runs until Ctrl-C; to work with it, in another window: jarlid --home %s", home)
+	a.say("", say.Info, "the stand-in runs until Ctrl-C; to work with it, in another window: jarlid "+
+		"--home %s", home)
 	<-ctx.Done()
 	return nil
 }
 
 // switchOn runs a stand-in and lists it on the bench.
-func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as demo.Phone, at string) (bench.Entry, <-chan error, error) {
+func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as demo.Phone, at string) (
+	bench.Entry, <-chan error, error) {
 	ready, ended := make(chan standin.Addresses, 1), make(chan error, 1)
-	p, err := standin.New(m, standin.Options{Dir: at, Serial: as.Serial, Net: a.Net, Ready: func(s standin.Addresses) { ready <- s }})
+	p, err := standin.New(m, standin.Options{Dir: at, Serial: as.Serial, Net: a.Net,
+		Ready: func(s standin.Addresses) {
+			ready <- s
+		}})
 	if err != nil {
 		return bench.Entry{}, nil, err
 	}
 	go func() { ended <- p.Run(ctx) }()
 	select {
 	case s := <-ready:
-		e := bench.Entry{Name: as.Name, Model: m.Name, Serial: s.Serial, At: s.At(), Control: s.Control, Standin: at}
+		e := bench.Entry{Name: as.Name, Model: m.Name, Serial: s.Serial, At: s.At(), Control: s.Control,
+			Standin: at}
 		return e, ended, b.Register(e)
 	case err := <-ended:
 		return bench.Entry{}, nil, fmt.Errorf("the stand-in did not start: %w", err)
@@ -217,7 +230,8 @@ func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as d
 const command = "      $ "
 
 // play shows a command and runs it.
-func (a *app) play(ctx context.Context, home string, controls map[string]string, number string, s demo.Scene) error {
+func (a *app) play(ctx context.Context, home string, controls map[string]string, number string,
+	s demo.Scene) error {
 	a.out.Plain("")
 	a.out.Prose(number, s.Why)
 	shown := []string{"jarlid"}
@@ -241,7 +255,8 @@ func (a *app) play(ctx context.Context, home string, controls map[string]string,
 		}()
 	}
 	if f := s.Fault; f != nil {
-		if err := standin.OrderFault(ctx, a.Net, controls[f.Phone], standin.Fault{Kind: f.Kind, After: f.After, For: 1}); err != nil {
+		if err := standin.OrderFault(ctx, a.Net, controls[f.Phone],
+			standin.Fault{Kind: f.Kind, After: f.After, For: 1}); err != nil {
 			return err
 		}
 	}
@@ -258,7 +273,8 @@ func (a *app) play(ctx context.Context, home string, controls map[string]string,
 		args = append(args, "--json")
 	}
 	if code := Run(args, c); code != s.Exit {
-		return fmt.Errorf("jarlid %s ended with %d, and the story wants %d", strings.Join(s.Args, " "), code, s.Exit)
+		return fmt.Errorf("jarlid %s ended with %d, and the story wants %d", strings.Join(s.Args, " "),
+			code, s.Exit)
 	}
 	return ctx.Err()
 }

@@ -29,12 +29,17 @@ func (a *app) sheetDraftCommand() *cobra.Command {
 	for _, g := range advice.Goals {
 		goals = append(goals, string(g))
 	}
-	c := &cobra.Command{Use: "draft FILE...", Short: "Work out a whole job from files and a phone, and write it as a sheet", Args: words(1, -1, "which files the evening is about"),
-		Long: "Works out from the files and the phone (or a saved card, or a model) which job this is, in which order, and writes it as a sheet, each line with its reason. What can't be\n" +
-			"known stands there as an open question. Look it over, check it (jarlid sheet check), run it (jarlid sheet run).",
+	c := &cobra.Command{Use: "draft FILE...", Short: "Work out a whole job from files and a phone, and " +
+		"write it as a sheet", Args: words(1, -1, "which files the evening is about"),
+		Long: "Works out from the files and the phone (or a saved card, or a model) which job this is, in " +
+			"which order, and writes it as a sheet, each line with its reason. What can't be\n" +
+			"known stands there as an open question. Look it over, check it (jarlid sheet check), run it " +
+			"(jarlid sheet run).",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.sheetDraft(cmd, args, &o) }}
-	c.Flags().StringVar(&o.goal, "for", "", "what it is for: "+strings.Join(goals, ", ")+" (default: what the files are for)")
-	c.Flags().StringVarP(&o.output, "output", "o", "", "the sheet to write; its files lie in the same folder or below (default: evening.yaml beside them)")
+	c.Flags().StringVar(&o.goal, "for", "", "what it is for: "+strings.Join(goals, ", ")+
+		" (default: what the files are for)")
+	c.Flags().StringVarP(&o.output, "output", "o", "",
+		"the sheet to write; its files lie in the same folder or below (default: evening.yaml beside them)")
 	c.Flags().StringVar(&o.model, "model", "", "a model instead of a phone: what its model file says")
 	c.Flags().BoolVar(&o.over, "over", false, "write over a sheet that is there")
 	a.complete(c, "for", cobra.FixedCompletions(goals, cobra.ShellCompDirectiveNoFileComp))
@@ -57,18 +62,21 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 	if o.model != "" {
 		m := e.Bench.Models.Find(o.model)
 		if m == nil {
-			return usage("there is no model file for %q%s", o.model, spell.NoneOf(o.model, e.Bench.Models.Names()))
+			return usage("there is no model file for %q%s", o.model,
+				spell.NoneOf(o.model, e.Bench.Models.Names()))
 		}
 		j = engine.OfModel(e.Bench, e.Options, m)
 		e.Later(j.Close)
 	} else if j, err = sheet.OpenForDraft(cmd.Context(), e); err != nil {
 		var away *phone.NotHereError
 		if errors.As(err, &away) {
-			a.next = append(a.next, e.Command("", append(append([]string{"sheet", "draft"}, args...), "--model", "MODEL")...))
+			a.next = append(a.next,
+				e.Command("", append(append([]string{"sheet", "draft"}, args...), "--model", "MODEL")...))
 		}
 		return err
 	}
-	d, err := sheet.DraftOf(cmd.Context(), e, args, o.output, sheet.DraftFor{Card: j.Card, Model: j.Model(), Models: j.Models, Goal: advice.Goal(o.goal), Over: o.over || a.dry})
+	d, err := sheet.DraftOf(cmd.Context(), e, args, o.output, sheet.DraftFor{Card: j.Card, Model: j.Model(),
+		Models: j.Models, Goal: advice.Goal(o.goal), Over: o.over || a.dry})
 	if err != nil {
 		return err
 	}

@@ -101,7 +101,8 @@ func (a *app) onward(err error, code int) {
 		return
 	}
 	for i, n := range a.next {
-		if !strings.Contains(n, " --home ") && !strings.HasPrefix(n, "jarlid explain ") && !strings.HasSuffix(n, " --help") {
+		if !strings.Contains(n, " --home ") && !strings.HasPrefix(n, "jarlid explain ") &&
+			!strings.HasSuffix(n, " --help") {
 			a.next[i] += " --home " + local.Quote(a.home)
 		}
 	}
@@ -130,7 +131,8 @@ func exitCode(err error) int {
 		return exitStopped
 	case errors.Is(err, say.ErrCancelled), errors.Is(err, context.Canceled):
 		return exitStopped
-	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved), errors.As(err, &form):
+	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved),
+		errors.As(err, &form):
 		return exitUsage
 	case errors.As(err, &no):
 		return exitNo
@@ -174,7 +176,8 @@ func flagError(cmd *cobra.Command, err error) error {
 		}
 		return usage("%s has no option --%s%s", cmd.CommandPath(), name, hint)
 	case errors.As(err, &empty):
-		return usage("say what --%s is: --%s %s", empty.GetFlag().Name, empty.GetFlag().Name, placeholder(empty.GetFlag()))
+		return usage("say what --%s is: --%s %s", empty.GetFlag().Name, empty.GetFlag().Name,
+			placeholder(empty.GetFlag()))
 	case errors.As(err, &bad):
 		f := bad.GetFlag()
 		return usage("--%s takes %s, not %q", f.Name, kinds[f.Value.Type()], bad.GetValue())
@@ -183,4 +186,9 @@ func flagError(cmd *cobra.Command, err error) error {
 }
 
 // kinds say what an option of a type takes.
-var kinds = map[string]string{"int": "a whole number", "int64": "a whole number", "duration": "a time such as 90s or 5m", "bool": "nothing, or =true or =false"}
+var kinds = map[string]string{
+	"int":      "a whole number",
+	"int64":    "a whole number",
+	"duration": "a time such as 90s or 5m",
+	"bool":     "nothing, or =true or =false",
+}

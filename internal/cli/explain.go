@@ -19,8 +19,9 @@ type explained struct {
 }
 
 func (a *app) explainCommand() *cobra.Command {
-	return &cobra.Command{Use: "explain NAME|\"TEXT\"", Short: "Explain a finding, or what a text on the phone's screen means and whether it matters",
-		Args: words(0, -1, "which finding, or the words seen on the screen"),
+	return &cobra.Command{Use: "explain NAME|\"TEXT\"",
+		Short: "Explain a finding, or what a text on the phone's screen means and whether it matters",
+		Args:  words(0, -1, "which finding, or the words seen on the screen"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return append(finding.Names(), fit.Names()...), cobra.ShellCompDirectiveNoFileComp
 		},
@@ -50,7 +51,8 @@ func (a *app) explainCommand() *cobra.Command {
 			case t.Final:
 				a.say("", say.Stop, "%s cannot be accepted", t.Name)
 			default:
-				a.say("", say.Warn, "%s stops a job or asks: --accept %s allows it where it stops, --yes answers where it asks", t.Name, t.Name)
+				a.say("", say.Warn, "%s stops a job or asks: --accept %s allows it where it stops, --yes "+
+					"answers where it asks", t.Name, t.Name)
 			}
 			a.say("", say.Info, "%s", t.Meaning)
 			a.say("", say.Info, "%s", t.Why)
@@ -63,7 +65,11 @@ func (a *app) explainCommand() *cobra.Command {
 var verdictWords = map[screen.Verdict]struct {
 	word say.Word
 	text string
-}{screen.Harmless: {say.Good, "harmless"}, screen.Wait: {say.Note, "wait for it"}, screen.Act: {say.Warn, "something is to be done"}}
+}{
+	screen.Harmless: {say.Good, "harmless"},
+	screen.Wait:     {say.Note, "wait for it"},
+	screen.Act:      {say.Warn, "something is to be done"},
+}
 
 // explainText says what words on a phone's screen mean.
 func (a *app) explainText(text string) error {
@@ -79,7 +85,8 @@ func (a *app) explainText(text string) error {
 		for _, m := range screen.Nearest(text) {
 			a.say("", say.Note, "nearest: %s: %s", m.Name, m.Text)
 		}
-		return usage("nothing is known about %q: there is no finding called so, and the words lead to no text on a screen; type more of the words you see", text)
+		return usage("nothing is known about %q: there is no finding called so, and the words lead to no "+
+			"text on a screen; type more of the words you see", text)
 	}
 	return a.sayMeanings(list)
 }
@@ -97,7 +104,8 @@ func (a *app) sayMeanings(list []screen.Match) error {
 		v := verdictWords[m.Verdict]
 		a.say("", v.word, "%s: %s", m.Name, v.text)
 		a.say("", say.Info, "%s", m.Text)
-		a.say("", map[bool]say.Word{true: say.Info, false: say.Todo}[m.Verdict == screen.Harmless], "%s", m.Do)
+		a.say("", map[bool]say.Word{true: say.Info, false: say.Todo}[m.Verdict == screen.Harmless],
+			"%s", m.Do)
 		if m.Finding != "" {
 			a.say("", say.Note, "it belongs to the finding %s", m.Finding)
 		}
@@ -124,7 +132,8 @@ type known struct {
 func (a *app) listExplained() {
 	k := known{finding.Names(), fit.Names(), screen.Groups()}
 	a.result = k
-	a.say("", say.Info, "texts on a screen, by what you were doing; type the words you see: jarlid explain \"WORDS\"")
+	a.say("", say.Info, "texts on a screen, by what you were doing; type the words you see: jarlid explain "+
+		"\"WORDS\"")
 	var rows [][]string
 	for _, g := range k.Screens {
 		rows = append(rows, []string{g.Title, strings.Join(g.Names, ", ")})

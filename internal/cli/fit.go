@@ -79,11 +79,15 @@ func (a *app) fitNext(todo, name string) string {
 func (a *app) fitCommand() *cobra.Command {
 	var t task.Fit
 	var w fitShow
-	c := &cobra.Command{Use: "fit IMAGE...", Short: "Weigh whether a generic system will run on this phone, and why not", Args: words(1, -1, "which system images"),
-		Long: "Weighs a generic system image against a phone: the one that is here, a saved card (--card), and what its firmware says (--vendor).\n" +
-			"Nothing on the phone is changed. Ends with 0 when it fits, with 6 when it does not or when nobody can tell.",
+	c := &cobra.Command{Use: "fit IMAGE...", Short: "Weigh whether a generic system will run on this " +
+		"phone, and why not", Args: words(1, -1, "which system images"),
+		Long: "Weighs a generic system image against a phone: the one that is here, a saved card (--card), " +
+			"and what its firmware says (--vendor).\n" +
+			"Nothing on the phone is changed. Ends with 0 when it fits, with 6 when it does not or when " +
+			"nobody can tell.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.fit(cmd, args, &t, w) }}
-	c.Flags().StringVar(&t.Vendor, "vendor", "", "the phone's vendor partition: its image, a super image, a firmware set or a payload")
+	c.Flags().StringVar(&t.Vendor, "vendor", "", "the phone's vendor partition: its image, a super image, "+
+		"a firmware set or a payload")
 	c.Flags().StringVar(&w.page, "page", "", "also write the answer as a page of its own: FILE.html")
 	c.Flags().StringArrayVar(&t.With, "with", nil, "an add-on that goes on top, weighed too (repeatable)")
 	c.Flags().BoolVar(&w.explain, "explain", false, "tell each check at length")
@@ -97,7 +101,8 @@ func (a *app) printFit(v *fit.Verdict, explain, extras bool) {
 		return
 	}
 	im := v.Image
-	a.say("", say.Info, "%s is %s, release %s, API level %d, patch level %s, %s", im.Label, im.Build, im.Release, im.API, im.Patch, image.Size(im.Size))
+	a.say("", say.Info, "%s is %s, release %s, API level %d, patch level %s, %s", im.Label, im.Build,
+		im.Release, im.API, im.Patch, image.Size(im.Size))
 	var rows [][]string
 	var good []string
 	checks := v.WorstFirst()
@@ -117,7 +122,13 @@ func (a *app) printFit(v *fit.Verdict, explain, extras bool) {
 		a.say("", say.Good, "%s good: %s", spell.Counted(len(good), "check"), strings.Join(good, ", "))
 	}
 	for _, k := range checks {
-		word := map[fit.Outcome]say.Word{fit.Stop: say.Stop, fit.Warn: say.Warn, fit.Note: say.Note, fit.Unknown: say.Open, fit.Good: say.Good}[k.Outcome]
+		word := map[fit.Outcome]say.Word{
+			fit.Stop:    say.Stop,
+			fit.Warn:    say.Warn,
+			fit.Note:    say.Note,
+			fit.Unknown: say.Open,
+			fit.Good:    say.Good,
+		}[k.Outcome]
 		if k.Outcome == fit.Good && !explain {
 			continue
 		}
@@ -127,7 +138,8 @@ func (a *app) printFit(v *fit.Verdict, explain, extras bool) {
 		}
 	}
 	if len(v.Todo) > 0 {
-		a.say("", say.Info, "%s", map[bool]string{true: "to find out:", false: "to do, in this order:"}[v.Verdict == fit.CannotTell])
+		a.say("", say.Info, "%s", map[bool]string{true: "to find out:",
+			false: "to do, in this order:"}[v.Verdict == fit.CannotTell])
 		for i, t := range v.Todo {
 			a.say("", say.Info, "%d. %s", i+1, t)
 		}

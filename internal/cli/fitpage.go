@@ -16,7 +16,9 @@ import (
 //go:embed fitpage.html
 var pageText string
 
-var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(pageText))
+})
 
 // pageCheck is a row of the page; those that are not good say why.
 type pageCheck struct {
@@ -58,14 +60,18 @@ type pageData struct {
 
 // page makes the answer as one page that needs nothing else.
 func page(q fit.Question, v *fit.Verdict, phone string) ([]byte, error) {
-	d := pageData{Image: q.Image, Phone: orUnnamed(phone), Size: image.Size(q.Image.Size), Made: time.Now().Format("2006-01-02 15:04"),
-		TodoTitle: "To do, in this order", NoTodo: "Nothing: it would not run.", RoomTitle: "Room for the system",
-		Verdict: pageVerdict{Verdict: v.Verdict, Sentence: v.Sentence, Todo: v.Todo}}
+	d := pageData{Image: q.Image, Phone: orUnnamed(phone), Size: image.Size(q.Image.Size),
+		Made:      time.Now().Format("2006-01-02 15:04"),
+		TodoTitle: "To do, in this order",
+		NoTodo:    "Nothing: it would not run.",
+		RoomTitle: "Room for the system",
+		Verdict:   pageVerdict{Verdict: v.Verdict, Sentence: v.Sentence, Todo: v.Todo}}
 	if v.Verdict == fit.CannotTell {
 		d.TodoTitle = "To find out"
 	}
 	for _, k := range v.Checks {
-		d.Verdict.Checks = append(d.Verdict.Checks, pageCheck{k, k.Outcome != fit.Good && k.Outcome != fit.Note})
+		d.Verdict.Checks = append(d.Verdict.Checks,
+			pageCheck{k, k.Outcome != fit.Good && k.Outcome != fit.Note})
 	}
 	if before, after, known := q.Bars(); known {
 		if before.Super {
@@ -117,7 +123,8 @@ func drawBar(label string, b fit.Bar, y float64) (pageBar, float64) {
 		case name == "":
 			name, class = "free", "free"
 		}
-		g := pageSegment{Class: class, Title: name + ", " + image.Size(s.Size), X: x, Y: top, W: w, TX: x + w/2, TY: top + 17}
+		g := pageSegment{Class: class, Title: name + ", " + image.Size(s.Size), X: x, Y: top, W: w,
+			TX: x + w/2, TY: top + 17}
 		// Letters of this size are some 7 units wide.
 		if text := name + " " + image.Size(s.Size); float64(len(text))*7 < w {
 			g.Text = text

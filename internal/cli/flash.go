@@ -17,18 +17,25 @@ import (
 
 func (a *app) flashCommand() *cobra.Command {
 	var t task.Flash
-	c := &cobra.Command{Use: "flash FILE...", Short: "Write images, each to where it belongs; a folder or zip as a whole set",
-		Long: "Writes images to the partitions they belong to, worked out from what is in them and from the phone.\n" +
-			"A folder, an archive or a payload is a firmware set: all of it is checked before the first byte is sent.\n" +
-			"A recovery with a partition of its own and the maker's firmware go to both slots, everything else to the slot that starts next.",
+	c := &cobra.Command{Use: "flash FILE...", Short: "Write images, each to where it belongs; a folder or " +
+		"zip as a whole set",
+		Long: "Writes images to the partitions they belong to, worked out from what is in them and from " +
+			"the phone.\n" +
+			"A folder, an archive or a payload is a firmware set: all of it is checked before the first " +
+			"byte is sent.\n" +
+			"A recovery with a partition of its own and the maker's firmware go to both slots, everything " +
+			"else to the slot that starts next.",
 		Args: words(1, -1, "which files to write"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
 			return a.flash(cmd, &t)
 		}}
-	c.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION, PARTITION@SLOT or @SLOT, slot a, b, both, current or other")
-	c.Flags().StringSliceVar(&t.Without, "without", nil, "leave this image of a set out: its partition or file name (repeatable)")
-	c.Flags().StringSliceVar(&t.Only, "only", nil, "of a set, write this image alone: its partition or file name (repeatable)")
+	c.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION, PARTITION@SLOT or @SLOT, "+
+		"slot a, b, both, current or other")
+	c.Flags().StringSliceVar(&t.Without, "without", nil,
+		"leave this image of a set out: its partition or file name (repeatable)")
+	c.Flags().StringSliceVar(&t.Only, "only", nil,
+		"of a set, write this image alone: its partition or file name (repeatable)")
 	a.maxMemory(c)
 	return c
 }
@@ -94,6 +101,7 @@ func (a *app) showPlaced(v task.FlashView) {
 	}
 	a.out.Show(term.Table{Head: []string{"INTO", "FILE", "SIZE", "BECAUSE"}, Rows: rows, Second: 3})
 	if folded > 0 {
-		a.say("", say.Good, "%s where what is in it says; --details tells why", spell.Counted(folded, "file")+map[bool]string{true: " goes", false: " go"}[folded == 1])
+		a.say("", say.Good, "%s where what is in it says; --details tells why", spell.Counted(folded, "file")+
+			map[bool]string{true: " goes", false: " go"}[folded == 1])
 	}
 }

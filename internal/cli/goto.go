@@ -20,7 +20,8 @@ func (a *app) goCommand() *cobra.Command {
 	for _, m := range card.Modes {
 		names = append(names, string(m))
 	}
-	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode", Args: words(1, 1, "which mode: "+strings.Join(names, ", ")), ValidArgs: names,
+	c := &cobra.Command{Use: "go MODE", Short: "Bring the phone into another mode",
+		Args: words(1, 1, "which mode: "+strings.Join(names, ", ")), ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(names, args[0]) {
 				return usage("%q is not a mode%s", args[0], spell.NoneOf(args[0], names))
@@ -56,9 +57,11 @@ func (a *app) sayThere(j *engine.Job, r task.Gone) {
 		a.next = append(a.next, a.env.Command(j.Name, "sideload", "PACKAGE"))
 		return
 	case r.Mode == card.Recovery && !r.Seen:
-		text := "the phone took the restart; its recovery can't be seen from here, as those without a shell can't"
+		text := "the phone took the restart; its recovery can't be seen from here, as those without a " +
+			"shell can't"
 		if !r.Commanded {
-			text = "the phone was to be brought into its recovery by hand; it can't be seen from here, as recoveries without a shell can't"
+			text = "the phone was to be brought into its recovery by hand; it can't be seen from here, as " +
+				"recoveries without a shell can't"
 		}
 		a.say(j.Name, say.Warn, "%s", text)
 		a.say(j.Name, say.Todo, "look at its screen to see whether a recovery is there")
@@ -90,7 +93,8 @@ func (a *app) sayUnseen(j *engine.Job, r task.Gone) {
 			why = "formatting the data switched debugging off, or it is still starting"
 		}
 		a.say(j.Name, say.Warn, "%s, and its system can't be seen from here: %s", took, why)
-		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into the bootloader, where jarlid slot tells the slot")
+		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into "+
+			"the bootloader, where jarlid slot tells the slot")
 	}
 	a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
 }

@@ -23,7 +23,10 @@ func helpOf(t *testing.T, args ...string) string {
 	t.Helper()
 	var out bytes.Buffer
 	attended := false
-	if code := Run(append(args, "--help"), Config{Stdin: strings.NewReader(""), Stdout: &out, Stderr: &out, Attended: &attended, Env: func(string) string { return "" }}); code != 0 {
+	if code := Run(append(args, "--help"), Config{Stdin: strings.NewReader(""), Stdout: &out, Stderr: &out,
+		Attended: &attended, Env: func(string) string {
+			return ""
+		}}); code != 0 {
 		t.Errorf("%v --help ends with %d: %s", args, code, &out)
 	}
 	return out.String()
@@ -46,7 +49,8 @@ func TestHelp(t *testing.T) {
 		path := strings.TrimSpace(strings.TrimPrefix(c.CommandPath(), "jarlid"))
 		for _, width := range []int{60, 80, 100} {
 			for line := range strings.Lines(helpText(c, width)) {
-				if n := len([]rune(strings.TrimSuffix(line, "\n"))); n > width && !strings.Contains(line, "  jarlid ") && width >= 80 {
+				if n := len([]rune(strings.TrimSuffix(line, "\n"))); n > width && !strings.Contains(line,
+					"  jarlid ") && width >= 80 {
 					t.Errorf("%s at %d columns has a line of %d: %q", c.CommandPath(), width, n, line)
 				}
 			}
@@ -71,7 +75,8 @@ func TestHelp(t *testing.T) {
 			if err == nil {
 				err = Parses(words[1:])
 			}
-			if err != nil || found.CommandPath() != c.CommandPath() && !strings.HasPrefix(found.CommandPath(), c.CommandPath()+" ") && path != "" {
+			if err != nil || found.CommandPath() != c.CommandPath() && !strings.HasPrefix(found.CommandPath(),
+				c.CommandPath()+" ") && path != "" {
 				t.Errorf("%q can't be typed: %v (%s)", e, err, found.CommandPath())
 			}
 		}
@@ -105,7 +110,8 @@ func TestHelp(t *testing.T) {
 		OK   bool
 		Help string
 	}
-	if err := json.Unmarshal([]byte(helpOf(t, "flash", "--json")), &r); err != nil || !r.OK || !strings.Contains(r.Help, "jarlid flash boot.img") {
+	if err := json.Unmarshal([]byte(helpOf(t, "flash", "--json")), &r); err != nil || !r.OK ||
+		!strings.Contains(r.Help, "jarlid flash boot.img") {
 		t.Errorf("%v %+v", err, r)
 	}
 }

@@ -30,7 +30,8 @@ func parseBytes(s string) (int64, error) {
 func (a *app) identCommand() *cobra.Command {
 	var t task.Ident
 	var limit string
-	c := &cobra.Command{Use: "ident FILE...", Short: "Identify files: what each is, what is in it, and where it would go", Args: words(1, -1, "which files"),
+	c := &cobra.Command{Use: "ident FILE...", Short: "Identify files: what each is, what is in it, and " +
+		"where it would go", Args: words(1, -1, "which files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
 			if t.MaxSize, err = parseBytes(limit); err != nil {
@@ -43,7 +44,8 @@ func (a *app) identCommand() *cobra.Command {
 			}
 			return a.ident(cmd.Context(), e, &t)
 		}}
-	c.Flags().BoolVar(&t.Deep, "deep", false, "unwrap compressed files whole, for what only their end or middle tells")
+	c.Flags().BoolVar(&t.Deep, "deep", false, "unwrap compressed files whole, for what only their end or "+
+		"middle tells")
 	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed file may unwrap to with --deep")
 	a.maxMemory(c)
 	return c

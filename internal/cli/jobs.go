@@ -23,16 +23,22 @@ import (
 
 // jobsCommand: what was done on this bench.
 func (a *app) jobsCommand() *cobra.Command {
-	c := &cobra.Command{Use: "jobs", Short: "List every job of this bench: when, on which phone, how it ended, where it broke off", Args: noWords,
+	c := &cobra.Command{Use: "jobs", Short: "List every job of this bench: when, on which phone, how it " +
+		"ended, where it broke off", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobs(cmd) }}
 	var page string
-	show := &cobra.Command{Use: "show NUMBER", Short: "Tell one job or a whole run at length: files, findings and answers, each step and how it was confirmed", Args: words(1, 1, "the number of a job or a run, as jarlid jobs lists them"),
+	show := &cobra.Command{Use: "show NUMBER", Short: "Tell one job or a whole run at length: files, " +
+		"findings and answers, each step and how it was confirmed",
+		Args: words(1, 1, "the number of a job or a run, as jarlid jobs lists them"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobShow(cmd, args, page) }}
-	show.Flags().StringVar(&page, "page", "", "write the report as one page (HTML) that needs no network: what was there before and after, each step, how it ended")
-	resume := &cobra.Command{Use: "resume [NUMBER]", Short: "Go on with a job that broke off: what is done stays done, the phone is read anew", Args: words(0, 1, "one number, or nothing for the last one"),
+	show.Flags().StringVar(&page, "page", "", "write the report as one page (HTML) that needs no network: "+
+		"what was there before and after, each step, how it ended")
+	resume := &cobra.Command{Use: "resume [NUMBER]", Short: "Go on with a job that broke off: what is done " +
+		"stays done, the phone is read anew", Args: words(0, 1, "one number, or nothing for the last one"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobResume(cmd, args) }}
 	var age string
-	prune := &cobra.Command{Use: "prune", Short: "Delete old jobs: never one that broke off, or that alone knows something of a phone", Args: noWords,
+	prune := &cobra.Command{Use: "prune", Short: "Delete old jobs: never one that broke off, or that alone " +
+		"knows something of a phone", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.jobsPrune(cmd, age) }}
 	prune.Flags().StringVar(&age, "older", "", "how old: 90d, 12w, 48h (needed)")
 	c.AddCommand(show, resume, prune)
@@ -41,7 +47,8 @@ func (a *app) jobsCommand() *cobra.Command {
 
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-var outcomeWords = map[task.JobOutcome]string{task.JobDone: "done", task.JobFailed: "failed", task.JobStopped: "stopped by a finding", task.JobInterrupted: "interrupted",
+var outcomeWords = map[task.JobOutcome]string{task.JobDone: "done", task.JobFailed: "failed",
+	task.JobStopped: "stopped by a finding", task.JobInterrupted: "interrupted",
 	task.JobNotEnded: "no end is written", task.JobUnreadable: "can't be read"}
 
 func (a *app) jobs(cmd *cobra.Command) error {
@@ -123,7 +130,8 @@ func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
 		return nil
 	}
 	a.say(s.Phone, say.Info, "job %s: %s", s.Job, s.Typed())
-	a.say(s.Phone, say.Info, "on %s%s%s, %s, by jarlid %s", s.Phone, before(", serial number ", s.Serial), before(", model ", s.Model), when(s.Began), s.Program)
+	a.say(s.Phone, say.Info, "on %s%s%s, %s, by jarlid %s", s.Phone, before(", serial number ", s.Serial),
+		before(", model ", s.Model), when(s.Began), s.Program)
 	for _, f := range s.Files {
 		a.say(s.Phone, say.Info, "file: %s, %s", filepath.ToSlash(f.Path), image.Size(f.Size))
 	}
@@ -197,7 +205,8 @@ func (a *app) jobResume(cmd *cobra.Command, args []string) error {
 		a.env = nil
 		c, rest, err := cmd.Root().Find(words)
 		if err != nil {
-			return usage("the command of job %s is none of this program's: %s", s.Job, strings.Join(words, " "))
+			return usage("the command of job %s is none of this program's: %s", s.Job,
+				strings.Join(words, " "))
 		}
 		if err := c.ParseFlags(rest); err != nil {
 			return usage("the command of job %s is none of this program's: %v", s.Job, err)
@@ -269,7 +278,8 @@ func (a *app) runShow(e *task.Env, word string, run *journal.Run) error {
 	if a.json {
 		return nil
 	}
-	a.say("", say.Info, "run %d of %s (%s), begun %s", r.Number, r.Name, filepath.Base(r.Sheet), when(r.Began))
+	a.say("", say.Info, "run %d of %s (%s), begun %s", r.Number, r.Name, filepath.Base(r.Sheet),
+		when(r.Began))
 	for _, q := range r.Said {
 		a.say("", say.Info, "asked %q, the answer was %q", q.Question, q.Answer)
 	}
@@ -280,7 +290,8 @@ func (a *app) runShow(e *task.Env, word string, run *journal.Run) error {
 			for _, n := range t.Jobs {
 				jobs = append(jobs, strconv.Itoa(n))
 			}
-			rows = append(rows, []string{p.Name, strconv.Itoa(t.N), strings.ReplaceAll(t.Outcome, "-", " "), strings.Join(jobs, ", "), t.Task})
+			rows = append(rows, []string{p.Name, strconv.Itoa(t.N), strings.ReplaceAll(t.Outcome, "-", " "),
+				strings.Join(jobs, ", "), t.Task})
 		}
 	}
 	a.out.Table([]string{"PHONE", "TASK", "ENDED", "JOB", "COMMAND"}, rows)
@@ -332,7 +343,8 @@ func (a *app) jobsPrune(cmd *cobra.Command, age string) error {
 	}
 	if len(gone) == 0 {
 		a.result = pruned{Jobs: []int{}}
-		a.say("", say.Done, "nothing is to be deleted: no job that ended well, and of which later ones know everything, is older than %s", age)
+		a.say("", say.Done, "nothing is to be deleted: no job that ended well, and of which later ones "+
+			"know everything, is older than %s", age)
 		return nil
 	}
 	var rows [][]string
@@ -351,7 +363,8 @@ func (a *app) jobsPrune(cmd *cobra.Command, age string) error {
 	case !a.yes:
 		yes, err := say.To{Observer: a.out}.Confirm(question)
 		if errors.Is(err, say.ErrNobody) {
-			return finding.Stopped(finding.NotConfirmed, "jobs", "nobody is here to answer: "+question, "run it in a terminal, or with --yes")
+			return finding.Stopped(finding.NotConfirmed, "jobs", "nobody is here to answer: "+question,
+				"run it in a terminal, or with --yes")
 		}
 		if err != nil {
 			return err

@@ -25,7 +25,9 @@ type taken struct {
 func (a *app) liftCommand() *cobra.Command {
 	var o liftOptions
 	var limit string
-	c := &cobra.Command{Use: "lift FILE [ITEM...] -o DIR", Short: "Extract images and files out of packages, images and archives", Args: words(1, -1, "which file, and perhaps which items in it"),
+	c := &cobra.Command{Use: "lift FILE [ITEM...] -o DIR",
+		Short: "Extract images and files out of packages, images and archives",
+		Args:  words(1, -1, "which file, and perhaps which items in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.dir == "" && !o.list {
 				return usage("say where to: -o DIR, or --list to see what is in it")
@@ -46,7 +48,8 @@ func (a *app) liftCommand() *cobra.Command {
 	c.Flags().BoolVar(&o.list, "list", false, "only list what is in it")
 	c.Flags().BoolVar(&o.sparse, "sparse", false, "write images as sparse images")
 	c.Flags().BoolVar(&o.sums, "sums", false, "also write a SHA256SUMS")
-	c.Flags().BoolVar(&o.noDigest, "no-digest", false, "leave out digests that are not made on the way anyhow")
+	c.Flags().BoolVar(&o.noDigest, "no-digest", false,
+		"leave out digests that are not made on the way anyhow")
 	c.Flags().StringVar(&limit, "max-size", "64GiB", "the most a compressed stream may unwrap to")
 	a.maxMemory(c)
 	return c
@@ -69,7 +72,8 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 	a.result = r
 	folder := files.BesideOf(path)
 	defer folder.Close()
-	src, err := lift.Open(f, size, path, lift.Options{MaxSize: o.limit, MaxMemory: a.env.MaxMemory, Beside: folder, Spool: files.Spool(o.limit)})
+	src, err := lift.Open(f, size, path, lift.Options{MaxSize: o.limit, MaxMemory: a.env.MaxMemory,
+		Beside: folder, Spool: files.Spool(o.limit)})
 	if err != nil {
 		return fmt.Errorf("%s: %w", base(path), err)
 	}
@@ -95,7 +99,8 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 			a.say("", say.Note, "%s is an archive itself: name what is in it as %s/NAME", in.Name, in.Name)
 		}
 		if len(items) > 0 {
-			a.next = append(a.next, a.env.Command("", append(append([]string{"lift", path}, names...), "-o", "DIR")...))
+			a.next = append(a.next, a.env.Command("", append(append([]string{"lift", path}, names...), "-o",
+				"DIR")...))
 		}
 		return nil
 	}
@@ -124,7 +129,8 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 	}
 	ctx, cancel := a.env.UntilStopped(ctx)
 	defer cancel()
-	taking := files.Taking{Dir: o.dir, Root: root, Sparse: o.sparse, NoDigest: o.noDigest, Working: a.env.Working, Names: &local.Names{}}
+	taking := files.Taking{Dir: o.dir, Root: root, Sparse: o.sparse, NoDigest: o.noDigest,
+		Working: a.env.Working, Names: &local.Names{}}
 
 	for _, it := range items {
 		row, err := taking.Take(ctx, it)
@@ -133,7 +139,8 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 		}
 		r.Items = append(r.Items, row)
 		if rel, err := filepath.Rel(o.dir, row.Path); err == nil && filepath.ToSlash(rel) != it.Name {
-			a.say("", say.Note, "%q is written as %s: not every computer can hold its name beside the others", it.Name, filepath.ToSlash(rel))
+			a.say("", say.Note, "%q is written as %s: not every computer can hold its name beside the others",
+				it.Name, filepath.ToSlash(rel))
 		}
 		text := row.Path + ", " + image.Size(row.Size)
 		if row.SHA256 != "" {

@@ -20,7 +20,8 @@ type manWritten struct {
 }
 
 func (a *app) manCommand() *cobra.Command {
-	return &cobra.Command{Use: "man DIR", Short: "Write a manual page of each command into a folder", Args: words(1, 1, "which folder"),
+	return &cobra.Command{Use: "man DIR", Short: "Write a manual page of each command into a folder",
+		Args: words(1, 1, "which folder"),
 		RunE: func(c *cobra.Command, args []string) error { return a.man(c.Root(), args[0]) }}
 }
 

@@ -27,11 +27,13 @@ type proven struct {
 func (a *app) proofCommand() *cobra.Command {
 	var against, signers []string
 	var recovery, over string
-	c := &cobra.Command{Use: "proof FILE...", Short: "Verify files: digests, signatures, and what they carry themselves", Args: words(1, -1, "which files"),
+	c := &cobra.Command{Use: "proof FILE...", Short: "Verify files: digests, signatures, and what they " +
+		"carry themselves", Args: words(1, -1, "which files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.proof(cmd.Context(), args, against, signers, recovery, over)
 		}}
-	c.Flags().StringArrayVar(&against, "against", nil, "a file of digests, or a digest as pasted (repeatable)")
+	c.Flags().StringArrayVar(&against, "against", nil,
+		"a file of digests, or a digest as pasted (repeatable)")
 	c.Flags().StringArrayVar(&signers, "signer", nil, "a certificate you trust (PEM or DER; repeatable)")
 	c.Flags().StringVar(&recovery, "keys-of", "", "a recovery image whose own keys count as trusted")
 	c.Flags().StringVar(&over, "over", "", "an app: would the files be accepted in its place")
@@ -89,7 +91,8 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 		}
 	}
 	if mismatch > 0 && mismatch == refused {
-		return &noError{spell.SomeOf(refused, len(paths), "file", "would not be accepted", "would not be accepted")}
+		return &noError{spell.SomeOf(refused, len(paths), "file", "would not be accepted",
+			"would not be accepted")}
 	}
 	if mismatch > 0 {
 		return &noError{spell.SomeOf(mismatch, len(paths), "file", "does not match", "do not match")}
@@ -101,7 +104,8 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 	return nil
 }
 
-func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, trusted map[string][]*x509.Certificate, over *proof.Package) (*proof.Result, error) {
+func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated,
+	trusted map[string][]*x509.Certificate, over *proof.Package) (*proof.Result, error) {
 	f, size, err := files.Open(path)
 	if err != nil {
 		return nil, err
@@ -109,7 +113,9 @@ func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated, 
 	defer f.Close()
 	w := proof.Wish{Trusted: trusted, Over: over}
 	if len(stated) == 0 {
-		stated = files.Beside(path, func(err error) { a.say("", say.Warn, "the digests beside it can't be read: %v", err) })
+		stated = files.Beside(path, func(err error) {
+			a.say("", say.Warn, "the digests beside it can't be read: %v", err)
+		})
 	}
 	var from []string
 	for _, s := range stated {
@@ -160,10 +166,13 @@ func (a *app) printProof(r *proof.Result, several bool) {
 		}
 	}
 	if r.App != nil {
-		a.say("", say.Info, "%s%s, signed by scheme %s", of, (&apk.App{Name: r.App.Name, Version: r.App.Version, Called: r.App.VersionName}).Words(), strings.Join(r.App.Schemes, ", "))
+		a.say("", say.Info, "%s%s, signed by scheme %s", of,
+			(&apk.App{Name: r.App.Name, Version: r.App.Version, Called: r.App.VersionName}).Words(),
+			strings.Join(r.App.Schemes, ", "))
 		for _, k := range r.App.Keys {
 			if len(k.Before) > 0 {
-				a.say("", say.Info, "%sby scheme %s its key took the place of %d before it, the first with the certificate SHA-256 %s", of, k.Scheme, len(k.Before), k.Before[0])
+				a.say("", say.Info, "%sby scheme %s its key took the place of %d before it, the first with "+
+					"the certificate SHA-256 %s", of, k.Scheme, len(k.Before), k.Before[0])
 			}
 		}
 	}

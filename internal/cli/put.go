@@ -13,9 +13,12 @@ import (
 
 func (a *app) putCommand() *cobra.Command {
 	var t task.Put
-	c := &cobra.Command{Use: "put FILE... --to storage|sd", Short: "Put packages onto the phone itself, their digests checked there",
-		Long: "Sends files to the shared storage or the memory card of a phone in recovery or with its system started, and\n" +
-			"compares the digest of what arrived. What lies there already with the same digest is left alone. With --install it then says what to choose on the phone and waits for the\n" +
+	c := &cobra.Command{Use: "put FILE... --to storage|sd",
+		Short: "Put packages onto the phone itself, their digests checked there",
+		Long: "Sends files to the shared storage or the memory card of a phone in recovery or with its " +
+			"system started, and\n" +
+			"compares the digest of what arrived. What lies there already with the same digest is left " +
+			"alone. With --install it then says what to choose on the phone and waits for the\n" +
 			"recovery's own record of the install.",
 		Args: words(1, -1, "which files to put there"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -42,7 +45,8 @@ func (a *app) put(cmd *cobra.Command, t *task.Put) error {
 			continue
 		}
 		a.say(j.Name, say.Done, "%s lies there, %s", s.Path,
-			map[string]string{journal.ReadBack: "its digest read there matches", journal.PhoneWord: "taken on the phone's word: it has no tool to make a digest"}[s.Confirmed])
+			map[string]string{journal.ReadBack: "its digest read there matches",
+				journal.PhoneWord: "taken on the phone's word: it has no tool to make a digest"}[s.Confirmed])
 	}
 	if t.Install {
 		var names []string

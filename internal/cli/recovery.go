@@ -16,27 +16,37 @@ import (
 )
 
 func (a *app) recoveryCommand() *cobra.Command {
-	c := &cobra.Command{Use: "recovery", Short: "Start a recovery without writing it, or install it where this phone keeps it", Args: noWords,
+	c := &cobra.Command{Use: "recovery", Short: "Start a recovery without writing it, or install it where " +
+		"this phone keeps it", Args: noWords,
 		RunE: wants("try FILE, install FILE or hold")}
 	var t task.RecoveryInstall
-	install := &cobra.Command{Use: "install FILE", Short: "Write a recovery, on phones with slots to both", Args: words(0, 1, "which recovery: its file"),
+	install := &cobra.Command{Use: "install FILE", Short: "Write a recovery, on phones with slots to both",
+		Args: words(0, 1, "which recovery: its file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				t.File = args[0]
 			}
 			return a.recoveryInstall(cmd, &t)
 		}}
-	install.Flags().BoolVar(&t.Previous, "previous", false, "write back what was there before the last recovery was installed, where a job could keep it")
-	install.Flags().StringVar(&t.Boot, "boot", "", "where the recovery lives in a boot or vendor_boot image: put it into this one (or the one in this ROM package or set), not into the phone's own")
-	install.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, current or other")
-	try := &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after the next restart", Args: words(1, 1, "which recovery: its file"),
+	install.Flags().BoolVar(&t.Previous, "previous", false,
+		"write back what was there before the last recovery was installed, where a job could keep it")
+	install.Flags().StringVar(&t.Boot, "boot", "", "where the recovery lives in a boot or vendor_boot "+
+		"image: put it into this one (or the one in this ROM package or set), not into the phone's own")
+	install.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION@SLOT, slot a, b, both, "+
+		"current or other")
+	try := &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after " +
+		"the next restart", Args: words(1, 1, "which recovery: its file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.recoveryTry(cmd, &task.RecoveryTry{File: args[0]})
 		}}
-	hold := &cobra.Command{Use: "hold", Short: "Stop the stock system from putting its own recovery back", Args: noWords,
-		Long: "Looks through the system for the script that writes the maker's recovery again at each start, by what is in it, and moves it\n" +
+	hold := &cobra.Command{Use: "hold", Short: "Stop the stock system from putting its own recovery back",
+		Args: noWords,
+		Long: "Looks through the system for the script that writes the maker's recovery again at each " +
+			"start, by what is in it, and moves it\n" +
 			"aside. Needs a recovery with a root shell. Where there is no such script, that is good news.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.recoveryHold(cmd, &task.RecoveryHold{}) }}
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.recoveryHold(cmd, &task.RecoveryHold{})
+		}}
 	c.AddCommand(install, try, hold)
 	return c
 }
@@ -46,7 +56,8 @@ func (a *app) recoveryInstall(cmd *cobra.Command, t *task.RecoveryInstall) error
 	if j != nil {
 		a.result = t.Result(j)
 	}
-	if err != nil && j != nil && !t.Previous && len(j.Out.Writes) == 0 { // what is there may be half-written by a job that broke off
+	if err != nil && j != nil && !t.Previous && len(j.Out.Writes) == 0 {
+		// what is there may be half-written by a job that broke off
 		if old, _ := journal.Previous(j.Home, j.Who(j.Card.Value(card.FactSerial)), "boot"); len(old) > 0 {
 			a.next = append(a.next, a.env.Command(j.Name, "recovery", "install", "--previous"))
 		}
@@ -71,17 +82,20 @@ func (a *app) recoveryTry(cmd *cobra.Command, t *task.RecoveryTry) error {
 	r := t.Result(j)
 	a.result = r
 	if r.Seen {
-		a.say(j.Name, say.Done, "%s is running, and written nowhere: it is gone after the next restart", orUnknown(r.Recovery))
+		a.say(j.Name, say.Done, "%s is running, and written nowhere: it is gone after the next restart",
+			orUnknown(r.Recovery))
 	} else {
-		a.say(j.Name, say.Warn, "the phone took it and can't be seen from here, as recoveries without a shell can't: look at its screen")
+		a.say(j.Name, say.Warn, "the phone took it and can't be seen from here, as recoveries without a "+
+			"shell can't: look at its screen")
 		a.say(j.Name, say.Note, "the recovery was sent; whether it runs, nobody can tell")
 	}
 	a.next = append(a.next, a.env.Command(j.Name, "recovery", "install", t.File))
 	return nil
 }
 
-var confirmWords = map[string]string{journal.ReadBack: "read back, it matches", journal.PhoneWord: "taken on the phone's word: it can't be read back there",
-	journal.NotKnown: "nobody can tell yet"}
+var confirmWords = map[string]string{journal.ReadBack: "read back, it matches",
+	journal.PhoneWord: "taken on the phone's word: it can't be read back there",
+	journal.NotKnown:  "nobody can tell yet"}
 
 // sayWrites tells which images were written, and how that is known.
 func (a *app) sayWrites(j *engine.Job) {

@@ -9,13 +9,17 @@ import (
 
 func (a *app) relockCommand() *cobra.Command {
 	var t task.Relock
-	c := &cobra.Command{Use: "relock", Short: "Lock the bootloader again, where the phone will start then", Args: noWords,
-		Long: "Locks the bootloader. A locked phone starts only what its maker signed, so it is done only when it is known that the phone holds just\n" +
-			"that: the maker's set is named with --images, its chain verified, and each of its images held against what was written to the phone.",
+	c := &cobra.Command{Use: "relock", Short: "Lock the bootloader again, where the phone will start then",
+		Args: noWords,
+		Long: "Locks the bootloader. A locked phone starts only what its maker signed, so it is done only " +
+			"when it is known that the phone holds just\n" +
+			"that: the maker's set is named with --images, its chain verified, and each of its images held " +
+			"against what was written to the phone.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.relock(cmd, &t)
 		}}
-	c.Flags().StringVar(&t.Images, "images", "", "the maker's firmware set that is on the phone: a folder, a zip, a payload")
+	c.Flags().StringVar(&t.Images, "images", "", "the maker's firmware set that is on the phone: a folder, "+
+		"a zip, a payload")
 	return c
 }
 

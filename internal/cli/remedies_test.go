@@ -29,7 +29,8 @@ func TestRemediesCanBeFollowed(t *testing.T) {
 	every := map[string]bool{"--help": true, "--version": true}
 	var walk func(c *cobra.Command)
 	has := func(c *cobra.Command, name string) bool {
-		return c.Flags().Lookup(name) != nil || c.InheritedFlags().Lookup(name) != nil || c.Root().PersistentFlags().Lookup(name) != nil
+		return c.Flags().Lookup(name) != nil || c.InheritedFlags().Lookup(name) != nil ||
+			c.Root().PersistentFlags().Lookup(name) != nil
 	}
 	var each []*cobra.Command
 	walk = func(c *cobra.Command) {
@@ -75,7 +76,9 @@ func TestRemediesCanBeFollowed(t *testing.T) {
 	}
 	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
 		place := filepath.ToSlash(path)
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "standin") || strings.Contains(place, "/link/") || strings.Contains(path, "guest") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") ||
+			strings.HasSuffix(path, "_test.go") || strings.Contains(path, "standin") ||
+			strings.Contains(place, "/link/") || strings.Contains(path, "guest") {
 			return err
 		}
 		set := token.NewFileSet()
@@ -123,10 +126,34 @@ func TestRemediesCanBeFollowed(t *testing.T) {
 }
 
 // prose are words behind the program's name that are no commands: the sentence is about it.
-var prose = map[string]bool{"works": true, "is": true, "needs": true, "alone": true, "with": true, "model": true, "bench": false, "card": false, "job": true, "COMMAND": true, "has": true, "holds": true, "reads": true, "that": true}
+var prose = map[string]bool{
+	"works":   true,
+	"is":      true,
+	"needs":   true,
+	"alone":   true,
+	"with":    true,
+	"model":   true,
+	"bench":   false,
+	"card":    false,
+	"job":     true,
+	"COMMAND": true,
+	"has":     true,
+	"holds":   true,
+	"reads":   true,
+	"that":    true,
+}
 
 // foreign are options of other programs, and orders to a recovery (RecoverySystem.java).
-var foreign = map[string]bool{"--wipe": true, "--prompt": true, "--reason": true, "--check": true, "--slot-suffix": true, "--reload": true, "--subsystem-match": true, "--getsize": true}
+var foreign = map[string]bool{
+	"--wipe":            true,
+	"--prompt":          true,
+	"--reason":          true,
+	"--check":           true,
+	"--slot-suffix":     true,
+	"--reload":          true,
+	"--subsystem-match": true,
+	"--getsize":         true,
+}
 
 // literals joins the words that stand there as texts, up to the first that does not.
 func literals(list []ast.Expr) string {

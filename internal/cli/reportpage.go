@@ -75,7 +75,8 @@ type (
 
 // reportHTML makes a report as one page that needs nothing else.
 func reportHTML(r *task.Report) ([]byte, error) {
-	d := reportPage{Title: r.Name, Made: time.Now().Format("2006-01-02 15:04"), Good: true, Said: r.Said, Several: len(r.Phones) > 1}
+	d := reportPage{Title: r.Name, Made: time.Now().Format("2006-01-02 15:04"), Good: true, Said: r.Said,
+		Several: len(r.Phones) > 1}
 	d.About = fmt.Sprintf("Job %d, begun %s", r.Number, when(r.Began))
 	if r.Run {
 		d.About = fmt.Sprintf("Run %d of %s, begun %s", r.Number, filepath.Base(r.Sheet), when(r.Began))
@@ -112,7 +113,8 @@ func reportOf(p *task.PhoneReport) reportPhone {
 	if !p.OK {
 		out.Verdict = "not done"
 	}
-	out.About = strings.Trim(strings.Join([]string{before("model ", p.Model), before("serial number ", p.Serial)}, ", "), ", ")
+	out.About = strings.Trim(
+		strings.Join([]string{before("model ", p.Model), before("serial number ", p.Serial)}, ", "), ", ")
 	for _, f := range cardFacts {
 		was, is := p.Before.Value(f.id), p.After.Value(f.id)
 		if was+is != "" {
@@ -128,7 +130,8 @@ func reportOf(p *task.PhoneReport) reportPhone {
 				continue
 			}
 			files[f.Path] = true
-			out.Files = append(out.Files, reportFile{filepath.Base(f.Path), image.Size(f.Size), sumOfFile(j, f)})
+			out.Files = append(out.Files, reportFile{filepath.Base(f.Path), image.Size(f.Size),
+				sumOfFile(j, f)})
 		}
 		for _, f := range j.Findings {
 			one := reportFinding{Severity: string(f.Severity), Name: f.Name, Text: f.Text}
@@ -146,7 +149,13 @@ func reportOf(p *task.PhoneReport) reportPhone {
 			for _, f := range []struct {
 				name string
 				id   card.Which
-			}{{"came up", card.FactCameUp.Of(p.After.Value(card.FactStarted))}, {"version", card.FactVersion}, {"build", card.FactBuild}, {"security patch", card.FactPatch}, {"slot", card.FactStarted}} {
+			}{
+				{"came up", card.FactCameUp.Of(p.After.Value(card.FactStarted))},
+				{"version", card.FactVersion},
+				{"build", card.FactBuild},
+				{"security patch", card.FactPatch},
+				{"slot", card.FactStarted},
+			} {
 				if v := p.After.Value(f.id); v != "" {
 					out.Start = append(out.Start, reportFact{Name: f.name, After: v})
 				}
@@ -160,8 +169,15 @@ func reportOf(p *task.PhoneReport) reportPhone {
 var cardFacts = []struct {
 	name string
 	id   card.Which
-}{{"unlocked", card.FactUnlocked}, {"starts next", card.FactNext}, {"system", card.FactVersion}, {"build", card.FactBuild}, {"security patch", card.FactPatch}, {"data", card.FactData}, {"debugging", card.FactDebugging},
-	{"recovery", card.FactRecovery}, {"bootloader", card.FactBootloader}, {"radio", card.FactRadio}, {"backup", card.FactBackedUp}}
+}{{"unlocked", card.FactUnlocked}, {"starts next", card.FactNext}, {"system", card.FactVersion},
+	{"build", card.FactBuild},
+	{"security patch", card.FactPatch},
+	{"data", card.FactData},
+	{"debugging", card.FactDebugging},
+	{"recovery", card.FactRecovery},
+	{"bootloader", card.FactBootloader},
+	{"radio", card.FactRadio},
+	{"backup", card.FactBackedUp}}
 
 // sumOfFile is the digest of what was sent of a file, where a step says it.
 func sumOfFile(j *task.JobShown, f journal.File) string {
@@ -182,9 +198,11 @@ func saidYes(j *task.JobShown) string {
 }
 
 func jobOf(j *task.JobShown) reportJob {
-	out := reportJob{Number: fmt.Sprint(j.Number), Command: j.Short(), When: when(j.Began), Outcome: outcomeWords[j.Outcome], Good: j.Outcome == task.JobDone}
+	out := reportJob{Number: fmt.Sprint(j.Number), Command: j.Short(), When: when(j.Began),
+		Outcome: outcomeWords[j.Outcome], Good: j.Outcome == task.JobDone}
 	for _, s := range j.Steps {
-		st := reportStep{Title: s.Title, Outcome: strings.ReplaceAll(s.Outcome, "-", " "), How: s.Confirmed, Good: s.Outcome == "done"}
+		st := reportStep{Title: s.Title, Outcome: strings.ReplaceAll(s.Outcome, "-", " "), How: s.Confirmed,
+			Good: s.Outcome == "done"}
 		for _, said := range s.Answers {
 			if strings.TrimSpace(said) != "" {
 				st.Answers = append(st.Answers, said)
@@ -215,7 +233,8 @@ func partsOf(p *task.PhoneReport) reportParts {
 	for _, c := range []*card.Card{p.Before, p.After} {
 		for _, i := range c.IDs() {
 			d, ok := i.Def()
-			if !ok || d.Name != card.Name(card.FactHolds) && d.Name != card.Name(card.FactSet) && d.Name != card.Name(card.FactDigest) {
+			if !ok || d.Name != card.Name(card.FactHolds) && d.Name != card.Name(card.FactSet) &&
+				d.Name != card.Name(card.FactDigest) {
 				continue
 			}
 			at := card.Part(i.Key)
@@ -279,7 +298,8 @@ func partsOf(p *task.PhoneReport) reportParts {
 					w = 2*cell + gap
 				}
 				one, two := fitted(text, w)
-				rc := reportCell{Class: class, Holds: one, Title: at.String() + ": " + text, X: x, Y: top, W: w, TX: x + 8, HY: top + 21}
+				rc := reportCell{Class: class, Holds: one, Title: at.String() + ": " + text, X: x, Y: top,
+					W: w, TX: x + 8, HY: top + 21}
 				if two != "" {
 					rc.HY, rc.More, rc.MY = top+14, two, top+28
 				}
@@ -293,7 +313,8 @@ func partsOf(p *task.PhoneReport) reportParts {
 }
 
 // partOrder is how partitions stand in the picture: as they take part in a start.
-var partOrder = []string{"radio", "vbmeta", "boot", "init_boot", "vendor_boot", "recovery", "dtbo", "super", "system", "product", "vendor", "misc", "metadata", "userdata"}
+var partOrder = []string{"radio", "vbmeta", "boot", "init_boot", "vendor_boot", "recovery", "dtbo", "super",
+	"system", "product", "vendor", "misc", "metadata", "userdata"}
 
 func holdsAny(p *task.PhoneReport, at card.Partition) bool {
 	return heldIn(p.Before, at) != "" || heldIn(p.After, at) != ""

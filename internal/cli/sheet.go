@@ -26,7 +26,8 @@ import (
 
 // sheetCommand: a whole job as one file.
 func (a *app) sheetCommand() *cobra.Command {
-	c := &cobra.Command{Use: "sheet", Short: "Draft, check and run a whole job as one file, on one phone or on many", Args: noWords,
+	c := &cobra.Command{Use: "sheet", Short: "Draft, check and run a whole job as one file, on one phone " +
+		"or on many", Args: noWords,
 		RunE: wants("draft FILES..., check FILE or run FILE")}
 	c.AddCommand(a.sheetDraftCommand(), a.sheetCheckCommand(), a.sheetRunCommand())
 	return c
@@ -41,16 +42,21 @@ type sheetOptions struct {
 }
 
 func (o *sheetOptions) add(c *cobra.Command) {
-	c.Flags().StringArrayVar(&o.open.Elsewhere, "file", nil, "a file of the sheet that lies elsewhere: NAME=PATH (repeatable)")
-	c.Flags().StringVar(&o.open.Table, "table", "", "a CSV file with what differs from phone to phone: a line a phone, columns name or serial, code, ...")
+	c.Flags().StringArrayVar(&o.open.Elsewhere, "file", nil,
+		"a file of the sheet that lies elsewhere: NAME=PATH (repeatable)")
+	c.Flags().StringVar(&o.open.Table, "table", "", "a CSV file with what differs from phone to phone: a "+
+		"line a phone, columns name or serial, code, ...")
 	c.Flags().BoolVar(&o.all, "all", false, "every phone that is here")
 }
 
 func (a *app) sheetCheckCommand() *cobra.Command {
 	var o sheetOptions
-	c := &cobra.Command{Use: "check FILE", Short: "Judge a whole job as one plan, before anything is touched", Args: words(1, 1, "which sheet"),
-		Long: "Judges all tasks of a sheet in their order, each by the facts as those before it will have left them: on the phones that are named (--on A,B,C or\n" +
-			"--all), on saved cards (--card FILE, --cards FILE,...), or on what model files say (--models). Nothing is changed. Ends with 0 when nothing stops it, with 6 when something does.",
+	c := &cobra.Command{Use: "check FILE", Short: "Judge a whole job as one plan, before anything is touched",
+		Args: words(1, 1, "which sheet"),
+		Long: "Judges all tasks of a sheet in their order, each by the facts as those before it will have " +
+			"left them: on the phones that are named (--on A,B,C or\n" +
+			"--all), on saved cards (--card FILE, --cards FILE,...), or on what model files say " +
+			"(--models). Nothing is changed. Ends with 0 when nothing stops it, with 6 when something does.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.sheetCheck(cmd, args, &o) }}
 	o.add(c)
 	c.Flags().StringSliceVar(&o.cards, "cards", nil, "several saved cards instead of phones")
@@ -60,16 +66,20 @@ func (a *app) sheetCheckCommand() *cobra.Command {
 
 func (a *app) sheetRunCommand() *cobra.Command {
 	var o sheetOptions
-	c := &cobra.Command{Use: "run FILE", Short: "Run a whole job on one phone, or on many at the same time", Args: words(1, 1, "which sheet"),
-		Long: "Checks the sheet on every phone that is named (--on A,B,C or --all), asks once, and runs it on all of them at the same time. Each phone has its own\n" +
-			"lock and journal, and one that fails stops alone. What broke off is gone on with by: jarlid jobs resume.",
+	c := &cobra.Command{Use: "run FILE", Short: "Run a whole job on one phone, or on many at the same time",
+		Args: words(1, 1, "which sheet"),
+		Long: "Checks the sheet on every phone that is named (--on A,B,C or --all), asks once, and runs it " +
+			"on all of them at the same time. Each phone has its own\n" +
+			"lock and journal, and one that fails stops alone. What broke off is gone on with by: jarlid " +
+			"jobs resume.",
 		RunE: func(cmd *cobra.Command, args []string) error { return a.sheetRun(cmd, args, &o) }}
 	o.add(c)
 	return c
 }
 
 // openSheet reads a sheet, makes it ready, and holds its files against it.
-func (a *app) openSheet(cmd *cobra.Command, path string, o *sheetOptions) (*sheet.Ready, []sheet.Found, error) {
+func (a *app) openSheet(cmd *cobra.Command, path string, o *sheetOptions) (*sheet.Ready, []sheet.Found,
+	error) {
 	e, err := a.with(cmd)
 	if err != nil {
 		return nil, nil, err
@@ -109,7 +119,8 @@ func (a *app) sheetCheck(cmd *cobra.Command, args []string, o *sheetOptions) err
 	}
 	a.sayAllJudged(judged)
 	for _, w := range r.Wants() {
-		a.say("", say.Note, "line %d wants %s allowed, because %s; it is asked for when it is run", w.Line, w.Word, w.Because)
+		a.say("", say.Note, "line %d wants %s allowed, because %s; it is asked for when it is run", w.Line,
+			w.Word, w.Because)
 	}
 	if !c.Runs() {
 		if stops := c.Stopping(); len(stops) > 0 {
@@ -157,7 +168,8 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	for _, name := range o.models {
 		m := a.env.Bench.Models.Find(name)
 		if m == nil {
-			return nil, usage("there is no model file for %q%s", name, spell.NoneOf(name, a.env.Bench.Models.Names()))
+			return nil, usage("there is no model file for %q%s", name,
+				spell.NoneOf(name, a.env.Bench.Models.Names()))
 		}
 		if err := judge(engine.OfModel(a.env.Bench, a.env.Options, m)); err != nil {
 			return nil, err
@@ -170,7 +182,8 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	if err != nil {
 		var away *phone.NotHereError
 		if errors.As(err, &away) && a.on == "" {
-			a.next = append(a.next, a.env.Command("", "sheet", "check", cmd.Flags().Arg(0), "--models", "MODEL"))
+			a.next = append(a.next, a.env.Command("", "sheet", "check", cmd.Flags().Arg(0), "--models",
+				"MODEL"))
 		}
 		return nil, err
 	}
@@ -254,7 +267,8 @@ func (a *app) sayJudged(j *sheet.Judged, out *term.Term, names []string) {
 		}
 	}
 	for _, h := range j.Hands {
-		out.Say(j.Name, say.Note, "task %d wants somebody at the phone, to %s: %s", h.N, h.Step, strings.Join(h.Do, " "))
+		out.Say(j.Name, say.Note, "task %d wants somebody at the phone, to %s: %s", h.N, h.Step,
+			strings.Join(h.Do, " "))
 	}
 	for _, s := range j.Open {
 		out.Say(j.Name, say.Open, "%s", s)
@@ -270,7 +284,8 @@ func (a *app) sayJudged(j *sheet.Judged, out *term.Term, names []string) {
 		if len(names) > 1 {
 			each = " each"
 		}
-		out.Say(j.Name, say.Info, "%s on %s: %s to send%s, about %s", spell.Counted(n, "task"), strings.Join(names, ", "), image.Size(j.Bytes), each, takes(j.Seconds))
+		out.Say(j.Name, say.Info, "%s on %s: %s to send%s, about %s", spell.Counted(n, "task"),
+			strings.Join(names, ", "), image.Size(j.Bytes), each, takes(j.Seconds))
 	}
 }
 
@@ -366,7 +381,8 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 	if len(phones) > 1 {
 		end = a.out.Tray(names)
 	}
-	ran, err := r.Run(ctx, t, sheet.Start{Phones: phones, Question: question, Said: said, Table: table, Of: run})
+	ran, err := r.Run(ctx, t, sheet.Start{Phones: phones, Question: question, Said: said, Table: table,
+		Of: run})
 	end()
 	if err != nil {
 		return err
@@ -383,10 +399,13 @@ func (a *app) allow(r *sheet.Ready) error {
 			continue
 		}
 		if a.dry || a.yes {
-			a.say("", say.Note, "the sheet (line %d) wants %s allowed, because %s; --yes does not allow a stop, --accept %s does", w.Line, w.Word, w.Because, w.Word)
+			a.say("", say.Note, "the sheet (line %d) wants %s allowed, because %s; --yes does not allow a "+
+				"stop, --accept %s does", w.Line, w.Word, w.Because, w.Word)
 			continue
 		}
-		yes, err := say.To{Observer: a.out}.Confirm(fmt.Sprintf("The sheet (line %d) wants %s allowed, because %s. Allow it?", w.Line, w.Word, w.Because))
+		yes, err := say.To{Observer: a.out}.Confirm(
+			fmt.Sprintf("The sheet (line %d) wants %s allowed, because %s. Allow it?", w.Line, w.Word,
+				w.Because))
 		if err != nil && !errors.Is(err, say.ErrNobody) {
 			return err
 		}
@@ -398,7 +417,8 @@ func (a *app) allow(r *sheet.Ready) error {
 }
 
 // askAll asks the one question for everything.
-func (a *app) askAll(r *sheet.Ready, phones []*sheet.Phone, run *journal.Run) (said []journal.Answer, question string, err error) {
+func (a *app) askAll(r *sheet.Ready, phones []*sheet.Phone, run *journal.Run) (said []journal.Answer,
+	question string, err error) {
 	var names []string
 	for _, p := range phones {
 		names = append(names, p.Name)
@@ -424,8 +444,10 @@ func (a *app) askAll(r *sheet.Ready, phones []*sheet.Phone, run *journal.Run) (s
 		case !a.yes:
 			yes, err := say.To{Observer: a.out}.Confirm(q)
 			if errors.Is(err, say.ErrNobody) {
-				return nil, "", &finding.StopError{Findings: []finding.Finding{{Name: finding.NotConfirmed, Severity: finding.Stop, Final: true, About: r.Name,
-					Text: "nobody is here to answer: " + q, Remedy: "run it in a terminal, or with --yes"}}}
+				return nil, "", &finding.StopError{Findings: []finding.Finding{
+					{Name: finding.NotConfirmed, Severity: finding.Stop, Final: true, About: r.Name,
+						Text:   "nobody is here to answer: " + q,
+						Remedy: "run it in a terminal, or with --yes"}}}
 			}
 			if err != nil {
 				return nil, "", err
@@ -449,7 +471,8 @@ func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
 	}
 	broken := run.Broken()
 	if len(broken) == 0 {
-		a.say("", say.Done, "run %d came to its end on all its phones: there is nothing to go on with", run.Number)
+		a.say("", say.Done, "run %d came to its end on all its phones: there is nothing to go on with",
+			run.Number)
 		return nil
 	}
 	a.say("", say.Info, "run %d of %s, begun %s", run.Number, op.Name, when(run.First().At))
@@ -469,7 +492,8 @@ func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
 				p.On = p.Serial // it may be at another port by now
 			}
 		}
-		if a.on != "" && !slices.Contains(phonesOf(a.on), p.Name) && !slices.Contains(phonesOf(a.on), p.Serial) {
+		if a.on != "" && !slices.Contains(phonesOf(a.on), p.Name) && !slices.Contains(phonesOf(a.on),
+			p.Serial) {
 			continue
 		}
 		t.add(p.Name, p.On, len(broken) > 1)

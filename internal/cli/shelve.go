@@ -9,15 +9,21 @@ import (
 )
 
 func (a *app) shelveCommand() *cobra.Command {
-	return &cobra.Command{Use: "shelve PATH...", Short: "Move a file or folder of the phone's system aside, reversibly", Args: words(1, -1, "which files or folders, by their paths on the phone"),
-		Long: "Moves files of the system aside on the slot the recovery runs on, so that they do nothing: a vendor overlay that makes a\n" +
-			"generic system restart for ever, an app, a script. They stay on the phone, in a folder of their partition, with a record of where they\n" +
+	return &cobra.Command{Use: "shelve PATH...", Short: "Move a file or folder of the phone's system " +
+		"aside, reversibly", Args: words(1, -1, "which files or folders, by their paths on the phone"),
+		Long: "Moves files of the system aside on the slot the recovery runs on, so that they do nothing: " +
+			"a vendor overlay that makes a\n" +
+			"generic system restart for ever, an app, a script. They stay on the phone, in a folder of " +
+			"their partition, with a record of where they\n" +
 			"came from; unshelve puts them back. Needs a recovery with a root shell.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.shelve(cmd, &task.Shelve{Paths: args}) }}
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.shelve(cmd, &task.Shelve{Paths: args})
+		}}
 }
 
 func (a *app) unshelveCommand() *cobra.Command {
-	return &cobra.Command{Use: "unshelve [PATH...]", Short: "Put back what was moved aside; without a path, everything",
+	return &cobra.Command{Use: "unshelve [PATH...]",
+		Short: "Put back what was moved aside; without a path, everything",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.shelve(cmd, &task.Shelve{Paths: args, Back: true})
 		}}
@@ -29,7 +35,8 @@ func (a *app) shelve(cmd *cobra.Command, t *task.Shelve) error {
 }
 
 // sayMoved tells what was moved on the phone.
-func (a *app) sayMoved(j *engine.Job, done bool, err error, back bool, result func(*engine.Job) task.Moved) error {
+func (a *app) sayMoved(j *engine.Job, done bool, err error, back bool,
+	result func(*engine.Job) task.Moved) error {
 	if j == nil {
 		return err
 	}

@@ -21,16 +21,21 @@ import (
 
 func (a *app) sideloadCommand() *cobra.Command {
 	var t task.Sideload
-	c := &cobra.Command{Use: "sideload PACKAGE...", Short: "Send packages to the recovery in order, and find out what became of each", Args: words(1, -1, "which packages, in their order"),
-		Long: "Sends packages one after the other: the ROM first, then the add-ons as given. On phones with slots the phone restarts\n" +
+	c := &cobra.Command{Use: "sideload PACKAGE...", Short: "Send packages to the recovery in order, and " +
+		"find out what became of each", Args: words(1, -1, "which packages, in their order"),
+		Long: "Sends packages one after the other: the ROM first, then the add-ons as given. On phones " +
+			"with slots the phone restarts\n" +
 			"into recovery between the two, so that add-ons land on the new slot.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Packages = args
 			return a.sideload(cmd, &t)
 		}}
-	c.Flags().StringVar(&t.Recovery, "recovery-after", "", "write this recovery again behind the ROM, before any add-on")
-	c.Flags().StringVar(&t.Then, "then", task.ThenRecovery, "after a ROM: recovery (restart into it, on the slot that was installed) or stay")
-	a.complete(c, "then", cobra.FixedCompletions([]string{task.ThenRecovery, task.ThenStay}, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().StringVar(&t.Recovery, "recovery-after", "",
+		"write this recovery again behind the ROM, before any add-on")
+	c.Flags().StringVar(&t.Then, "then", task.ThenRecovery,
+		"after a ROM: recovery (restart into it, on the slot that was installed) or stay")
+	a.complete(c, "then", cobra.FixedCompletions([]string{task.ThenRecovery, task.ThenStay},
+		cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -42,10 +47,12 @@ func (a *app) sideload(cmd *cobra.Command, t *task.Sideload) error {
 	r := t.Result(j)
 	a.result = r
 	for i, p := range r.Packages {
-		a.say(j.Name, say.Info, "%s: the phone read %s of %s, %s in all, in %s", base(p.Path), image.Size(p.Distinct), image.Size(r.Files[i].Size), image.Size(p.Served), passes(p.Passes))
+		a.say(j.Name, say.Info, "%s: the phone read %s of %s, %s in all, in %s", base(p.Path),
+			image.Size(p.Distinct), image.Size(r.Files[i].Size), image.Size(p.Served), passes(p.Passes))
 	}
 	if !done {
-		if last := len(r.Packages) - 1; err != nil && !errors.Is(err, engine.ErrStopped) && last >= 0 && r.Packages[last].Outcome != act.Installed {
+		if last := len(r.Packages) - 1; err != nil && !errors.Is(err, engine.ErrStopped) && last >= 0 &&
+			r.Packages[last].Outcome != act.Installed {
 			a.sayRest(j, r.Files, len(r.Packages))
 			a.next = append(a.next, a.env.Command(j.Name, "slot"))
 		}
@@ -105,7 +112,8 @@ func (a *app) sayInstalled(j *engine.Job, r task.Sideloaded) {
 	switch {
 	case !ab || !r.Restarted:
 	case !j.Open():
-		a.say(j.Name, say.Warn, "the phone took the restart into recovery and can't be seen from here: the recovery on that slot has no shell")
+		a.say(j.Name, say.Warn, "the phone took the restart into recovery and can't be seen from here: the "+
+			"recovery on that slot has no shell")
 	default:
 		a.sayLanded(j, r.From)
 	}
@@ -136,7 +144,8 @@ func (a *app) sayLanded(j *engine.Job, from string) {
 		return
 	}
 	if from != "" && started.Value != from {
-		a.say(j.Name, say.Good, "the phone came up on slot %s; before the install it ran on slot %s", started.Value, from)
+		a.say(j.Name, say.Good, "the phone came up on slot %s; before the install it ran on slot %s",
+			started.Value, from)
 	} else if from != "" {
 		a.say(j.Name, say.Info, "the phone came up on slot %s, as before", started.Value)
 	}
@@ -146,8 +155,10 @@ func (a *app) sayLanded(j *engine.Job, from string) {
 	switch {
 	case running == "":
 	case set && written.Known() && written.Value != running:
-		j.Obs.Found(finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: home.String(),
-			Text: "the recovery that runs is " + running + ", " + written.Value + " was installed before", Remedy: "jarlid recovery install FILE"})
+		j.Obs.Found(finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn,
+			About:  home.String(),
+			Text:   "the recovery that runs is " + running + ", " + written.Value + " was installed before",
+			Remedy: "jarlid recovery install FILE"})
 	case set && written.Value == running:
 		a.say(j.Name, say.Good, "%s is still there on slot %s", running, started.Value)
 	default:

@@ -21,8 +21,10 @@ func (a *app) slotCommand() *cobra.Command {
 		}
 		return a.slotShow(cmd.Context())
 	}
-	c := &cobra.Command{Use: "slot", Short: "Show both slots, choose the next one, copy between them", Args: noWords, RunE: show}
-	use := &cobra.Command{Use: "use SLOT", Short: "Choose the slot that starts next", Args: words(1, 1, "which slot: a, b or other"), ValidArgs: []string{"a", "b", "other"},
+	c := &cobra.Command{Use: "slot", Short: "Show both slots, choose the next one, copy between them",
+		Args: noWords, RunE: show}
+	use := &cobra.Command{Use: "use SLOT", Short: "Choose the slot that starts next",
+		Args: words(1, 1, "which slot: a, b or other"), ValidArgs: []string{"a", "b", "other"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch args[0] {
 			case "a", "b", "other", "current":
@@ -32,15 +34,19 @@ func (a *app) slotCommand() *cobra.Command {
 			return a.slotUse(cmd, &task.SlotUse{Slot: args[0]})
 		}}
 	var t task.SlotCopy
-	mirror := &cobra.Command{Use: "copy [PARTITION...]", Short: "Mirror firmware to the other slot, proven by digests",
-		Long: "Copies partitions from the slot that runs to the other one, on the phone itself, and compares the digests of both. Without\n" +
+	mirror := &cobra.Command{Use: "copy [PARTITION...]",
+		Short: "Mirror firmware to the other slot, proven by digests",
+		Long: "Copies partitions from the slot that runs to the other one, on the phone itself, and " +
+			"compares the digests of both. Without\n" +
 			"names: the maker's firmware, as the model file lists it. Needs a recovery with a root shell.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Partitions = args
 			return a.slotCopy(cmd, &t)
 		}}
-	mirror.Flags().StringVar(&t.From, "from", "", "the slot to copy from: a or b (default: the one that runs)")
-	c.AddCommand(&cobra.Command{Use: "show", Short: "Show both slots side by side, as slot alone does", Args: noWords, RunE: show}, use, mirror)
+	mirror.Flags().StringVar(&t.From, "from", "",
+		"the slot to copy from: a or b (default: the one that runs)")
+	c.AddCommand(&cobra.Command{Use: "show", Short: "Show both slots side by side, as slot alone does",
+		Args: noWords, RunE: show}, use, mirror)
 	return c
 }
 
@@ -51,7 +57,8 @@ func (a *app) slotUse(cmd *cobra.Command, t *task.SlotUse) error {
 	}
 	r := t.Result(j)
 	a.result = r
-	a.say(j.Name, say.Done, "slot %s starts next; its tries are full again, and it counts as not yet proven", r.Next)
+	a.say(j.Name, say.Done, "slot %s starts next; its tries are full again, and it counts as not yet proven",
+		r.Next)
 	a.suggest(j)
 	return nil
 }
@@ -65,8 +72,9 @@ func (a *app) slotCopy(cmd *cobra.Command, t *task.SlotCopy) error {
 		return err
 	}
 	for _, w := range j.Out.Writes {
-		a.say(j.Name, say.Done, "%s is the same on both slots, %s", w.Partition, map[string]string{journal.ReadBack: "their digests match: " + w.SHA256,
-			journal.PhoneWord: "on the phone's word"}[w.Confirmed])
+		a.say(j.Name, say.Done, "%s is the same on both slots, %s", w.Partition,
+			map[string]string{journal.ReadBack: "their digests match: " + w.SHA256,
+				journal.PhoneWord: "on the phone's word"}[w.Confirmed])
 	}
 	return nil
 }
@@ -91,16 +99,19 @@ func (a *app) slotShow(ctx context.Context) error {
 		if s.Tries != nil {
 			tries = fmt.Sprint(*s.Tries)
 		}
-		lines = append(lines, []string{s.Slot, yesWord(s.Started), yesWord(s.Next), yesWord(s.Bootable), yesWord(s.Successful), tries, heldWords(s.Holds)})
+		lines = append(lines, []string{s.Slot, yesWord(s.Started), yesWord(s.Next), yesWord(s.Bootable),
+			yesWord(s.Successful), tries, heldWords(s.Holds)})
 	}
-	a.out.Table([]string{"SLOT", "STARTED FROM", "STARTS NEXT", "BOOTABLE", "PROVEN", "TRIES LEFT", "HOLDS"}, lines)
+	a.out.Table([]string{"SLOT", "STARTED FROM", "STARTS NEXT", "BOOTABLE", "PROVEN", "TRIES LEFT", "HOLDS"},
+		lines)
 	a.sayHeld(r)
 	if r.Card.Mode() == card.Bootloader {
 		a.say("", say.Note, "in the bootloader nothing has been started from a slot yet")
 	}
 	started, next := r.Card.Value(card.FactStarted), r.Card.Value(card.FactNext)
 	if started != "" && next != "" && started != next {
-		a.say("", say.Note, "started from and starts next differ: something was installed to slot %s or it was chosen; a restart goes there", next)
+		a.say("", say.Note, "started from and starts next differ: something was installed to slot %s or it "+
+			"was chosen; a restart goes there", next)
 	}
 	return nil
 }
@@ -134,7 +145,8 @@ func (a *app) sayHeld(r *task.Slots) {
 					what = append(what, o.What)
 				}
 			}
-			a.say("", say.Info, "slot %s, %s: %s (%s)", row.Slot, strings.Join(what, ", "), h.Value, evidenceWords(h.Evidence))
+			a.say("", say.Info, "slot %s, %s: %s (%s)", row.Slot, strings.Join(what, ", "), h.Value,
+				evidenceWords(h.Evidence))
 		}
 	}
 	if r.NextInstall != nil {
@@ -144,8 +156,9 @@ func (a *app) sayHeld(r *task.Slots) {
 
 // evidenceWords says how a fact is known.
 func evidenceWords(e card.Evidence) string {
-	return map[card.Evidence]string{card.Read: "read now", card.Saved: "saved card", card.Journal: "journal", card.Model: "model file",
-		card.Said: "you said so"}[e]
+	return map[card.Evidence]string{card.Read: "read now", card.Saved: "saved card", card.Journal: "journal",
+		card.Model: "model file",
+		card.Said:  "you said so"}[e]
 }
 
 func yesWord(b *bool) string {

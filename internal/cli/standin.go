@@ -21,39 +21,52 @@ import (
 )
 
 func (a *app) standinCommand() *cobra.Command {
-	c := &cobra.Command{Use: "standin", Short: "Run phones made of software, to practise and test on", Args: noWords,
+	c := &cobra.Command{Use: "standin", Short: "Run phones made of software, to practise and test on",
+		Args: noWords,
 		RunE: wants("run, press or fault")}
 	var o standin.Options
 	var as string
 	var onCable bool
-	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C", Args: words(1, 1, "which model: dunlin, for example, or the path of a model file"),
-		Long: "Runs a phone made of software. It keeps its storage in the folder given with --at, listens on the\n" +
+	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C",
+		Args: words(1, 1, "which model: dunlin, for example, or the path of a model file"),
+		Long: "Runs a phone made of software. It keeps its storage in the folder given with --at, listens " +
+			"on the\n" +
 			"loopback interface only, and is listed on the bench while it runs.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.standinRun(cmd.Context(), args[0], as, o, onCable)
 		}}
 	f := run.Flags()
-	f.BoolVar(&onCable, "usb", false, "put it on a USB cable of this computer's kernel instead of the network (root, and the module vhci_hcd)")
+	f.BoolVar(&onCable, "usb", false, "put it on a USB cable of this computer's kernel instead of the "+
+		"network (root, and the module vhci_hcd)")
 	f.StringVar(&o.Dir, "at", "", "folder for its storage and state (needed)")
 	f.StringVar(&as, "as", "", "its name on the bench (default: the model's)")
-	f.StringVar(&o.Fastboot, "fastboot", "", "address for fastboot, such as 127.0.0.1:5554 (default: a free port)")
-	f.StringVar(&o.Loader, "loader", "", "address for a maker's loader, on a model that has one (default: a free port)")
+	f.StringVar(&o.Fastboot, "fastboot", "", "address for fastboot, such as 127.0.0.1:5554 (default: a "+
+		"free port)")
+	f.StringVar(&o.Loader, "loader", "", "address for a maker's loader, on a model that has one (default: "+
+		"a free port)")
 	f.StringVar(&o.ADB, "adb", "", "address for ADB, such as 127.0.0.1:5555 (default: a free port)")
 	f.BoolVar(&o.Locked, "locked", false, "a new one comes with its bootloader locked")
-	f.StringVar(&o.Serial, "serial", "", "a new one's serial number (default: the model's), so that several of one model can run")
+	f.StringVar(&o.Serial, "serial", "", "a new one's serial number (default: the model's), so that "+
+		"several of one model can run")
 	f.IntVar(&o.Battery, "battery", 0, "a new one's charge in percent")
 	f.StringVar(&o.Mode, "mode", "", "come up in this mode: "+strings.Join(modeNames(), ", "))
-	press := &cobra.Command{Use: "press NAME KEY...", Short: "Press keys, menu entries and answers at a stand-in, in order",
-		Args: words(2, -1, "which stand-in, then what to press"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.standinPress(cmd.Context(), args[0], args[1:]) }}
+	press := &cobra.Command{Use: "press NAME KEY...",
+		Short: "Press keys, menu entries and answers at a stand-in, in order",
+		Args:  words(2, -1, "which stand-in, then what to press"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.standinPress(cmd.Context(), args[0], args[1:])
+		}}
 	var fault standin.Fault
-	bad := &cobra.Command{Use: "fault NAME KIND", Short: "Make something go wrong at a stand-in", Args: words(2, 2, "which stand-in, then which fault"),
+	bad := &cobra.Command{Use: "fault NAME KIND", Short: "Make something go wrong at a stand-in",
+		Args: words(2, 2, "which stand-in, then which fault"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			fault.Kind = args[1]
 			return a.standinFault(cmd.Context(), args[0], fault)
 		}}
-	bad.Flags().Int64Var(&fault.After, "after", 0, "drop, battery, stall: once the computer has sent so many bytes; refuse, drop-next: after so many commands")
-	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often; line-...: how many messages")
+	bad.Flags().Int64Var(&fault.After, "after", 0, "drop, battery, stall: once the computer has sent so "+
+		"many bytes; refuse, drop-next: after so many commands")
+	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often; "+
+		"line-...: how many messages")
 	c.AddCommand(run, press, bad)
 	return c
 }
@@ -64,7 +77,8 @@ func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
 		return m, nil
 	}
 	if !strings.HasSuffix(name, ".yaml") && !strings.ContainsRune(name, filepath.Separator) {
-		return nil, usage("there is no model, and no model file, %q%s", name, spell.NoneOf(name, b.Models.Names()))
+		return nil, usage("there is no model, and no model file, %q%s", name,
+			spell.NoneOf(name, b.Models.Names()))
 	}
 	data, err := files.ReadText(files.Unquote(name), model.MaxFile)
 	if err != nil {
@@ -121,7 +135,8 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	}
 	if onCable {
 		if o.Fastboot != "" || o.Loader != "" || o.ADB != "" {
-			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --loader, --adb), not on both")
+			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --loader, " +
+				"--adb), not on both")
 		}
 		if o.Cable = a.Plug; o.Cable == nil {
 			kernel := &soft.Kernel{}
@@ -235,7 +250,8 @@ func (a *app) control(name string) (string, error) {
 			return e.Control, nil
 		}
 	}
-	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running%s", name, spell.DidYouMean(name, namesOf(list, running)))}
+	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running%s", name,
+		spell.DidYouMean(name, namesOf(list, running)))}
 }
 
 // modeNames are the modes a phone can be in.

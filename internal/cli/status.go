@@ -24,7 +24,8 @@ func (a *app) status(ctx context.Context) error {
 	for _, r := range h.Phones {
 		switch {
 		case r.Denied != "":
-			a.say(r.Name, say.Info, "%s, with its system running, does not know this computer's key %s", r.Name, r.Denied)
+			a.say(r.Name, say.Info, "%s, with its system running, does not know this computer's key %s",
+				r.Name, r.Denied)
 		case r.Busy:
 			a.say(r.Name, say.Info, "%s: another jarlid works on it", r.Name)
 		case r.Stop != nil:
@@ -48,11 +49,13 @@ func (a *app) status(ctx context.Context) error {
 		}
 	}
 	for _, r := range h.Runs {
-		a.say("", say.Note, "run %d of %s did not come to its end on %s", r.Run, r.Name, strings.Join(r.Phones, ", "))
+		a.say("", say.Note, "run %d of %s did not come to its end on %s", r.Run, r.Name,
+			strings.Join(r.Phones, ", "))
 		a.next = append([]string{r.Next}, a.next...)
 	}
 	for _, serial := range slices.Sorted(maps.Keys(h.Alike)) {
-		a.say("", say.Warn, "%s report one serial number, %s: what was done to each is kept by its name on the bench", strings.Join(h.Alike[serial], " and "), serial)
+		a.say("", say.Warn, "%s report one serial number, %s: what was done to each is kept by its name on "+
+			"the bench", strings.Join(h.Alike[serial], " and "), serial)
 	}
 	for _, n := range h.Absent {
 		a.say(n, say.Note, "%s is listed and does not answer", n)

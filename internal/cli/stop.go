@@ -106,11 +106,15 @@ func (a *app) cancelled(err error) (int, error) {
 	var stop *finding.StopError
 	switch {
 	case !began && a.keeps:
-		return exitStopped, &codedError{exitStopped, "cancelled; what was written on this computer so far is kept", &finding.StopError{Declined: true}}
+		return exitStopped, &codedError{exitStopped, "cancelled; what was written on this computer so far " +
+			"is kept", &finding.StopError{Declined: true}}
 	case !began:
-		return exitStopped, &codedError{exitStopped, "cancelled; nothing was changed", &finding.StopError{Declined: true}}
-	case errors.Is(err, say.ErrCancelled), errors.Is(err, context.Canceled), errors.As(err, &stop) && stop.Declined:
-		return exitMidway, &codedError{exitMidway, "stopped by Ctrl-C on the way; the journal says what was done", nil}
+		return exitStopped, &codedError{exitStopped, "cancelled; nothing was changed",
+			&finding.StopError{Declined: true}}
+	case errors.Is(err, say.ErrCancelled), errors.Is(err, context.Canceled), errors.As(err, &stop) &&
+		stop.Declined:
+		return exitMidway, &codedError{exitMidway,
+			"stopped by Ctrl-C on the way; the journal says what was done", nil}
 	}
 	return exitCode(err), err
 }

@@ -42,7 +42,8 @@ func helpNames(root *cobra.Command) []string {
 
 // helpCommand tells about a command or a topic.
 func (a *app) helpCommand() *cobra.Command {
-	return &cobra.Command{Use: "help [COMMAND|TOPIC]", Short: "Tell about a command, or about " + strings.Join(topicNames(), ", "),
+	return &cobra.Command{Use: "help [COMMAND|TOPIC]", Short: "Tell about a command, or about " +
+		strings.Join(topicNames(), ", "),
 		Long: "Tells about a command, as COMMAND --help does, or about a topic, in the words of the guide.",
 		ValidArgsFunction: func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 			return helpNames(c.Root()), cobra.ShellCompDirectiveNoFileComp
@@ -57,7 +58,8 @@ func (a *app) helpCommand() *cobra.Command {
 			}
 			found, rest, err := c.Root().Find(args)
 			if err != nil || len(rest) > 0 {
-				return usage("there is no command and no topic %q%s", word, spell.DidYouMean(word, helpNames(c.Root())))
+				return usage("there is no command and no topic %q%s", word,
+					spell.DidYouMean(word, helpNames(c.Root())))
 			}
 			a.help(found)
 			return nil
@@ -83,7 +85,8 @@ func topicText(p *helpPage, title, text string) {
 				if strings.HasPrefix(l, "|--") || len(cells) < 2 {
 					continue
 				}
-				rows = append(rows, [2]string{plain(strings.TrimSpace(cells[0])), plain(strings.TrimSpace(strings.Join(cells[1:], ";")))})
+				rows = append(rows, [2]string{plain(strings.TrimSpace(cells[0])),
+					plain(strings.TrimSpace(strings.Join(cells[1:], ";")))})
 			}
 			p.two(rows)
 		case strings.HasPrefix(block, "- "):
@@ -112,7 +115,9 @@ func plain(s string) string {
 	var b strings.Builder
 	for i, r := range out { // a star that is not emphasis stands alone, or in a pattern
 		next := i + 1
-		emphasis := r == '*' && (next < len(out) && isLetter(out[next]) && (i == 0 || !isLetter(out[i-1]) && out[i-1] != '-' && out[i-1] != '.') || i > 0 && isLetter(out[i-1]) && (next == len(out) || strings.ContainsRune(" ;,.:)", rune(out[next]))))
+		emphasis := r == '*' && (next < len(out) && isLetter(out[next]) && (i == 0 || !isLetter(out[i-1]) &&
+			out[i-1] != '-' && out[i-1] != '.') || i > 0 && isLetter(out[i-1]) && (next == len(out) ||
+			strings.ContainsRune(" ;,.:)", rune(out[next]))))
 		if !emphasis {
 			b.WriteRune(r)
 		}

@@ -101,7 +101,8 @@ func (t *tray) add(name, on string, several bool) {
 	a := t.app
 	bench, free := a.env.Bench.Keeping()
 	m := &member{name: name, free: free}
-	m.app = &app{Config: a.Config, home: a.home, json: a.json, yes: a.yes, dry: a.dry, idle: a.idle, accept: a.accept, out: a.out, soft: a.soft, writes: a.writes, on: on}
+	m.app = &app{Config: a.Config, home: a.home, json: a.json, yes: a.yes, dry: a.dry, idle: a.idle,
+		accept: a.accept, out: a.out, soft: a.soft, writes: a.writes, on: on}
 	if several {
 		m.out = a.out.Of(name)
 	}
@@ -142,7 +143,8 @@ func (t *tray) judge(ctx context.Context, m *member, run *journal.Run) (*sheet.P
 		if p.From, p.Rest, err = t.sheet.Left(ctx, run, j); err != nil {
 			return nil, err
 		}
-		m.say(m.name, say.Info, "%s of %d are done on %s", spell.Counted(p.From, "task"), len(t.sheet.Tasks), m.name)
+		m.say(m.name, say.Info, "%s of %d are done on %s", spell.Counted(p.From, "task"), len(t.sheet.Tasks),
+			m.name)
 	}
 	if p.Judged, err = t.sheet.Judge(ctx, j, p.From, p.Rest); err != nil {
 		return nil, err
@@ -310,7 +312,8 @@ func (t *tray) refused(ran *sheet.Ran) error {
 	var away []string
 	for _, m := range t.members {
 		if err, ok := t.open[m.name]; ok {
-			ran.Phones = append(ran.Phones, sheet.PhoneOutcome{Name: m.name, Exit: exitCode(err), Tasks: []sheet.TaskOutcome{}})
+			ran.Phones = append(ran.Phones, sheet.PhoneOutcome{Name: m.name, Exit: exitCode(err),
+				Tasks: []sheet.TaskOutcome{}})
 			away = append(away, m.name)
 		}
 	}
@@ -346,7 +349,8 @@ func (t *tray) refused(ran *sheet.Ran) error {
 		}
 		return &codedError{exitStopped, "stopped, nothing was changed", nil}
 	}
-	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good, spell.Counted(len(ran.Phones), "phone")), nil}
+	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good,
+		spell.Counted(len(ran.Phones), "phone")), nil}
 }
 
 // desk is where the person is: at one phone at a time. Whoever needs hands waits for a turn; the

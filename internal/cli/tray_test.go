@@ -50,7 +50,13 @@ func TestDesk(t *testing.T) {
 
 // TestPhonesOf: names, serial numbers and addresses are taken apart; addresses alone are one phone.
 func TestPhonesOf(t *testing.T) {
-	for on, want := range map[string][]string{"d1": {"d1"}, "d1,d2": {"d1", "d2"}, " d1 , WL-7,": {"d1", "WL-7"}, "tcp:1.2.3.4,adb:1.2.3.4": {"tcp:1.2.3.4,adb:1.2.3.4"}, "d1,usb:1-4": {"d1", "usb:1-4"}} {
+	for on, want := range map[string][]string{
+		"d1":                      {"d1"},
+		"d1,d2":                   {"d1", "d2"},
+		" d1 , WL-7,":             {"d1", "WL-7"},
+		"tcp:1.2.3.4,adb:1.2.3.4": {"tcp:1.2.3.4,adb:1.2.3.4"},
+		"d1,usb:1-4":              {"d1", "usb:1-4"},
+	} {
 		if got := phonesOf(on); !slices.Equal(got, want) {
 			t.Errorf("%q: %q, want %q", on, got, want)
 		}

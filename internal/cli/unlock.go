@@ -9,7 +9,8 @@ import (
 
 func (a *app) unlockCommand() *cobra.Command {
 	var t task.Unlock
-	c := &cobra.Command{Use: "unlock", Short: "Open the bootloader: what it costs, what to press, whether it is open", Args: noWords,
+	c := &cobra.Command{Use: "unlock", Short: "Open the bootloader: what it costs, what to press, whether " +
+		"it is open", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.unlock(cmd, &t)
 		}}
@@ -24,7 +25,8 @@ func (a *app) unlock(cmd *cobra.Command, t *task.Unlock) error {
 	}
 	a.result = t.Result(j)
 	if done {
-		a.say(j.Name, say.Note, "debugging is off again: after the next start of the system, go through its welcome and switch it on")
+		a.say(j.Name, say.Note, "debugging is off again: after the next start of the system, go through "+
+			"its welcome and switch it on")
 		a.say(j.Name, say.Done, "the bootloader is open, read back; all data is erased")
 	}
 	a.suggest(j)

@@ -24,12 +24,19 @@ type versionShown struct {
 func (a *app) version() {
 	b := journal.Built()
 	r := versionShown{b.Version, b.Commit, b.Changed, runtime.Version(), runtime.GOOS + "/" + runtime.GOARCH,
-		map[string]int{"journal": journal.Form, "sheet": sheet.Form, "backup": backup.Form, "card": card.Form}}
+		map[string]int{
+			"journal": journal.Form,
+			"sheet":   sheet.Form,
+			"backup":  backup.Form,
+			"card":    card.Form,
+		}}
 	a.result = r
 	if a.json {
 		return
 	}
 	a.say("", say.Info, "jarlid %s", journal.Version())
 	a.say("", say.Info, "made with %s for %s", r.Go, r.System)
-	a.say("", say.Info, "%s", fmt.Sprintf("it writes journals of form %d, sheets of form %d, backups of form %d and cards of form %d", journal.Form, sheet.Form, backup.Form, card.Form))
+	a.say("", say.Info, "%s",
+		fmt.Sprintf("it writes journals of form %d, sheets of form %d, backups of form %d and cards of "+
+			"form %d", journal.Form, sheet.Form, backup.Form, card.Form))
 }

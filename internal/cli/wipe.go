@@ -36,7 +36,8 @@ func (a *app) wipe(cmd *cobra.Command, t *task.Wipe) error {
 		}
 		switch {
 		case r.Area == "userdata":
-			a.say(j.Name, word, "the data is formatted%s; the next system starts as new, with debugging off", how)
+			a.say(j.Name, word, "the data is formatted%s; the next system starts as new, with debugging off",
+				how)
 		case len(r.Partitions) == 0:
 			a.say(j.Name, word, "%s wiped%s", r.Area, how)
 		default:
@@ -53,13 +54,19 @@ func (a *app) showAreas(d *engine.Draft, v task.WipeView) {
 	}
 	var lines [][]string
 	for _, r := range append(v.Asked[:len(v.Asked):len(v.Asked)], v.Stays...) {
-		lines = append(lines, []string{r.Area, map[bool]string{true: "erased", false: "stays"}[r.Erased], strings.Join(r.Partitions, ", "), r.Why})
+		lines = append(lines, []string{r.Area, map[bool]string{true: "erased", false: "stays"}[r.Erased],
+			strings.Join(r.Partitions, ", "), r.Why})
 	}
 	a.out.Table([]string{"AREA", "IS", "PARTITIONS", "WHAT IT MEANS"}, lines)
 }
 
 // areaRows say what each area is, for the help.
 func areaRows() [][2]string {
-	return [][2]string{{"userdata", "all data of the owner, the shared storage too"}, {"caches", "what can be made anew"}, {"apps", "apps, accounts and settings; the shared storage stays (in a recovery)"},
-		{"storage", "the shared storage alone (in a recovery)"}, {"system@SLOT", "the system of a slot"}, {"vendor@SLOT", "the maker's drivers of a slot"}, {"part:NAME[@SLOT]", "any partition, by its name"}}
+	return [][2]string{{"userdata", "all data of the owner, the shared storage too"},
+		{"caches", "what can be made anew"},
+		{"apps", "apps, accounts and settings; the shared storage stays (in a recovery)"},
+		{"storage", "the shared storage alone (in a recovery)"},
+		{"system@SLOT", "the system of a slot"},
+		{"vendor@SLOT", "the maker's drivers of a slot"},
+		{"part:NAME[@SLOT]", "any partition, by its name"}}
 }

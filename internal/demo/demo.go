@@ -22,7 +22,8 @@ type Files struct{ Recovery, Package, PackageWithRecovery string }
 
 // MakeFiles makes the files of the scenario for a phone in dir.
 func MakeFiles(dir string, p scenario.Phone) (Files, error) {
-	f := Files{Recovery: filepath.Join(dir, "tideline-3.1-"+p.Device+".img"), Package: filepath.Join(dir, "saltmarsh-4.2-"+p.Device+".zip"),
+	f := Files{Recovery: filepath.Join(dir, "tideline-3.1-"+p.Device+".img"),
+		Package:             filepath.Join(dir, "saltmarsh-4.2-"+p.Device+".zip"),
 		PackageWithRecovery: filepath.Join(dir, "saltmarsh-4.2-"+p.Device+"-own-recovery.zip")}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return f, err
@@ -43,7 +44,8 @@ func MakeFiles(dir string, p scenario.Phone) (Files, error) {
 	if err != nil {
 		return f, err
 	}
-	for path, b := range map[string][]byte{f.Recovery: recovery, f.Package: pkg, f.PackageWithRecovery: with} {
+	for path, b := range map[string][]byte{f.Recovery: recovery, f.Package: pkg,
+		f.PackageWithRecovery: with} {
 		if err := os.WriteFile(path, b, 0o644); err != nil {
 			return f, err
 		}
@@ -63,7 +65,8 @@ type More struct {
 
 // MakeMore makes further files of the scenario for a phone in dir.
 func MakeMore(dir string, p scenario.Phone, slots int) (More, error) {
-	m := More{Set: filepath.Join(dir, "wickerlight-9.1-"+p.Device+"-firmware.zip"), Boot: filepath.Join(dir, "boot.img"), GSI: filepath.Join(dir, "saltmarsh-gsi-4.2-arm64.img.gz")}
+	m := More{Set: filepath.Join(dir, "wickerlight-9.1-"+p.Device+"-firmware.zip"),
+		Boot: filepath.Join(dir, "boot.img"), GSI: filepath.Join(dir, "saltmarsh-gsi-4.2-arm64.img.gz")}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return m, err
 	}
@@ -94,7 +97,8 @@ func MakeMore(dir string, p scenario.Phone, slots int) (More, error) {
 	}
 	apps := scenario.Shoreline
 	apps.ABI = p.ABI
-	for name, a := range map[string]scenario.Addon{"shoreline-14-" + p.ABI + ".zip": apps, "countsheet.zip": scenario.Countsheet} {
+	for name, a := range map[string]scenario.Addon{"shoreline-14-" + p.ABI + ".zip": apps,
+		"countsheet.zip": scenario.Countsheet} {
 		path := filepath.Join(dir, name)
 		if all[path], err = a.Package(); err != nil {
 			return m, err
@@ -126,7 +130,12 @@ func MakeFooters(dir string, p scenario.Phone) error {
 	if err != nil {
 		return err
 	}
-	for name, b := range map[string][]byte{"fits": fits, "patched": patched, "cut": fits[:len(fits)-20], "foreign": foreign} {
+	for name, b := range map[string][]byte{
+		"fits":    fits,
+		"patched": patched,
+		"cut":     fits[:len(fits)-20],
+		"foreign": foreign,
+	} {
 		if err := os.WriteFile(filepath.Join(dir, "boot-footer-"+name+".img"), b, 0o644); err != nil {
 			return err
 		}
@@ -135,8 +144,9 @@ func MakeFooters(dir string, p scenario.Phone) error {
 }
 
 // GSIs are the generic system images of the scenario, by the names of their files.
-var GSIs = map[string]scenario.OS{"saltmarsh-gsi-4.2-arm.img.gz": scenario.GSIArm, "saltmarsh-gsi-1.4-arm64-fixed.img.gz": scenario.GSIFixed,
-	"saltmarsh-gsi-4.2-arm64.img.gz": scenario.GSI, "saltmarsh-gsi-6.0-arm64.img.zst": scenario.GSINew}
+var GSIs = map[string]scenario.OS{"saltmarsh-gsi-4.2-arm.img.gz": scenario.GSIArm,
+	"saltmarsh-gsi-1.4-arm64-fixed.img.gz": scenario.GSIFixed,
+	"saltmarsh-gsi-4.2-arm64.img.gz":       scenario.GSI, "saltmarsh-gsi-6.0-arm64.img.zst": scenario.GSINew}
 
 // MakeGSIs makes all generic system images in dir.
 func MakeGSIs(dir string) error {
@@ -240,11 +250,15 @@ func scenes(f Files) []Scene {
 			Args: []string{"sideload", pkg}, Exit: 3},
 		{Why: "So the data is formatted. What that costs is said first; --yes answers the question.",
 			Args: []string{"wipe", "userdata", "--yes"}},
-		{Why: "Now the package. The phone reads it twice; it is installed only when something besides its word says so.",
+		{Why: "Now the package. The phone reads it twice; it is installed only when something besides its " +
+			"word says so.",
 			Args: []string{"sideload", pkg, "--yes"}},
-		{Why: "The phone has come up on the other slot, and the recovery is there too.", Args: []string{"slot"}},
-		{Why: "The first start. Debugging is off after a format; meanwhile, at the phone: finish the welcome, switch debugging on, allow this computer.",
-			Args: []string{"go", "system", "--wait", "30s"}, Hands: []string{"finish welcome", "debugging on", "allow"}},
+		{Why: "The phone has come up on the other slot, and the recovery is there too.",
+			Args: []string{"slot"}},
+		{Why: "The first start. Debugging is off after a format; meanwhile, at the phone: finish the " +
+			"welcome, switch debugging on, allow this computer.",
+			Args: []string{"go", "system", "--wait", "30s"}, Hands: []string{"finish welcome", "debugging on",
+				"allow"}},
 		{Why: "And that is what a technician wants to see.", Args: []string{"bench"}},
 	}
 }

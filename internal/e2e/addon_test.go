@@ -11,7 +11,8 @@ import (
 
 // added tells whether an add-on's trace is on a slot's system.
 func (l *lab) added(phone, partition, name string) bool {
-	_, err := os.Stat(filepath.Join(l.dir, phone, "partitions", "added", partition, "system", "product", "app", name, name+".txt"))
+	_, err := os.Stat(filepath.Join(l.dir, phone, "partitions", "added", partition, "system", "product",
+		"app", name, name+".txt"))
 	return err == nil
 }
 
@@ -29,14 +30,16 @@ func (l *lab) readyForPackages(recovery string) {
 func TestPackages(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.readyForPackages(files.Recovery)
-		apps, sheet := l.file("shoreline-14-arm64.zip", must(scenario.Shoreline.Package())), l.file("countsheet.zip", must(scenario.Countsheet.Package()))
+		apps, sheet := l.file("shoreline-14-arm64.zip", must(scenario.Shoreline.Package())),
+			l.file("countsheet.zip", must(scenario.Countsheet.Package()))
 		var r struct {
 			Packages []struct {
 				Path, Outcome string
 				Slot          string `json:"slot_written"`
 			}
 		}
-		l.want(0, []string{"the ROM first, then the add-ons as given", "then a restart into recovery"}, "sideload", sheet, apps, files.Package, "--dry-run")
+		l.want(0, []string{"the ROM first, then the add-ons as given", "then a restart into recovery"},
+			"sideload", sheet, apps, files.Package, "--dry-run")
 		l.result(0, &r, "sideload", sheet, apps, files.Package, "--yes")
 		for i, want := range []string{files.Package, sheet, apps} {
 			if p := r.Packages[i]; p.Path != want || p.Outcome != "installed" || p.Slot != "b" {
@@ -50,10 +53,13 @@ func TestPackages(t *testing.T) {
 		}
 		l.want(0, []string{"add-ons: countsheet.zip, shoreline-14-arm64.zip"}, "slot")
 		defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
-		l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system", "--wait", "30s")
+		l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system",
+			"--wait", "30s")
 		// Writing the system again takes what was added with it.
 		l.want(0, nil, "go", "bootloader")
-		l.want(0, nil, "flash", l.file("system.img", must(scenario.Images(scenario.Saltmarsh, dunlin))["system"]), "--into", "@b", "--yes")
+		l.want(0, nil, "flash",
+			l.file("system.img", must(scenario.Images(scenario.Saltmarsh, dunlin))["system"]), "--into",
+			"@b", "--yes")
 		if l.added("dunlin", "system_b", "Countsheet") {
 			t.Error("an add-on outlived its system")
 		}
@@ -65,10 +71,13 @@ func TestKeysOfAFragment(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		phone := scenario.PhoneOf("avocet")
 		rec := l.file("vendor_boot.img", must(scenario.Recovery(scenario.SaltmarshRecovery, phone)))
-		l.want(0, []string{"trusted signer"}, "proof", l.file("own.zip", must(scenario.Countsheet.Package())), "--keys-of", rec)
-		l.want(6, []string{"signed by nobody you trust"}, "proof", l.file("theirs.zip", must(scenario.Shoreline.Package())), "--keys-of", rec)
+		l.want(0, []string{"trusted signer"}, "proof", l.file("own.zip", must(scenario.Countsheet.Package())),
+			"--keys-of", rec)
+		l.want(6, []string{"signed by nobody you trust"}, "proof",
+			l.file("theirs.zip", must(scenario.Shoreline.Package())), "--keys-of", rec)
 		bare := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, phone)))
-		l.want(1, []string{"trusts no key that could be read"}, "proof", l.file("x.zip", must(scenario.Countsheet.Package())), "--keys-of", bare)
+		l.want(1, []string{"trusts no key that could be read"}, "proof",
+			l.file("x.zip", must(scenario.Countsheet.Package())), "--keys-of", bare)
 	})
 }
 
@@ -92,7 +101,8 @@ func TestAddonFindings(t *testing.T) {
 			a := scenario.Shoreline
 			a.ABI = "x86"
 			f := l.file("shoreline-x86.zip", must(a.Package()))
-			l.want(3, []string{"stop  wrong-arch: shoreline-x86.zip holds programs for x86"}, "sideload", f, "--yes")
+			l.want(3, []string{"stop  wrong-arch: shoreline-x86.zip holds programs for x86"}, "sideload",
+				f, "--yes")
 			l.want(0, []string{"installed"}, "sideload", f, "--yes", "--accept", "wrong-arch")
 			defer l.hands("dunlin", "finish welcome", "debugging on", "allow")()
 			l.want(0, []string{"fell back to slot a"}, "go", "system", "--wait", "30s")
@@ -102,8 +112,10 @@ func TestAddonFindings(t *testing.T) {
 			a := scenario.Shoreline
 			a.Release = "13"
 			f := l.file("shoreline-13.zip", must(a.Package()))
-			l.want(3, []string{"stop  wrong-system-version: shoreline-13.zip wants ro.build.version.release 13, the system is 14"}, "sideload", f, "--yes")
-			l.want(5, []string{"this package is for release 13"}, "sideload", f, "--yes", "--accept", "wrong-system-version")
+			l.want(3, []string{"stop  wrong-system-version: shoreline-13.zip wants " +
+				"ro.build.version.release 13, the system is 14"}, "sideload", f, "--yes")
+			l.want(5, []string{"this package is for release 13"}, "sideload", f, "--yes", "--accept",
+				"wrong-system-version")
 			// In one command with the ROM it is held against the ROM.
 			l.want(3, []string{"stop  wrong-system-version"}, "sideload", files.Package, f, "--yes")
 		},
@@ -113,12 +125,15 @@ func TestAddonFindings(t *testing.T) {
 			a.Device = "godwit"
 			f := l.file("countsheet-godwit.zip", must(a.Package()))
 			l.want(3, []string{"stop  wrong-model: the file is for godwit"}, "sideload", f, "--yes")
-			l.want(5, []string{"this package is for godwit"}, "sideload", f, "--yes", "--accept", "wrong-model")
+			l.want(5, []string{"this package is for godwit"}, "sideload", f, "--yes", "--accept",
+				"wrong-model")
 		},
 		"order-broken": func(l *lab) {
 			rom(l)
-			first, second := l.file("patch-1.zip", must(scenario.Countsheet.Package())), l.file("patch-2.zip", must(scenario.Countsheet.Package()))
-			l.want(3, []string{"stop  order-broken: patch-1.zip comes behind patch-2.zip"}, "sideload", second, first, "--yes")
+			first, second := l.file("patch-1.zip", must(scenario.Countsheet.Package())),
+				l.file("patch-2.zip", must(scenario.Countsheet.Package()))
+			l.want(3, []string{"stop  order-broken: patch-1.zip comes behind patch-2.zip"}, "sideload",
+				second, first, "--yes")
 			l.want(0, nil, "sideload", first, second, "--yes")
 		},
 		"slot-not-started": func(l *lab) {
@@ -126,10 +141,14 @@ func TestAddonFindings(t *testing.T) {
 			l.want(0, nil, "sideload", files.Package, "--yes", "--then", "stay")
 			// By its menu the recovery stays on the old slot.
 			pressed := l.hands("dunlin", "packages", "from the computer")
-			l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
+			l.until("bench shows sideload", func() bool {
+				_, out := l.run("bench")
+				return strings.Contains(out, "sideload")
+			})
 			pressed()
 			f := l.file("countsheet.zip", must(scenario.Countsheet.Package()))
-			l.want(3, []string{"stop  slot-not-started: slot b starts next and the recovery runs on slot a"}, "sideload", f, "--yes")
+			l.want(3, []string{"stop  slot-not-started: slot b starts next and the recovery runs on slot a"},
+				"sideload", f, "--yes")
 			l.run("sideload", f, "--yes", "--accept", "slot-not-started", "--accept", "wrong-system-version")
 			if l.added("dunlin", "system_b", "Countsheet") {
 				l.Error("it landed on the new slot all the same")
@@ -137,13 +156,15 @@ func TestAddonFindings(t *testing.T) {
 		},
 		"signature-unknown": func(l *lab) {
 			l.readyForPackages(keyed(l, "ask"))
-			apps := l.file("apps.zip", must(scenario.Addon{Name: "ShorelineApps", Signer: "tideline"}.Package()))
+			apps := l.file("apps.zip",
+				must(scenario.Addon{Name: "ShorelineApps", Signer: "tideline"}.Package()))
 			own := l.file("own.zip", must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package()))
 			l.want(0, nil, "vbmeta", "loosen", "hashtree", "--yes")
 			if out := l.want(0, nil, "sideload", own, "--yes"); strings.Contains(out, "signature-unknown") {
 				l.Errorf("its own key is not known: %s", out)
 			}
-			l.want(3, []string{"warn  signature-unknown: apps.zip is signed by CN=tideline releases"}, "sideload", apps)
+			l.want(3, []string{"warn  signature-unknown: apps.zip is signed by CN=tideline releases"},
+				"sideload", apps)
 			defer l.hands("dunlin", "yes")()
 			l.want(0, []string{"installed"}, "sideload", apps, "--yes")
 		},
@@ -156,8 +177,10 @@ func TestAddonFindings(t *testing.T) {
 			own := must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package())
 			own[60] ^= 1 // changed after it was signed
 			changed := l.file("changed.zip", own)
-			l.want(3, []string{"stop  altered-file: changed.zip is whole, and was changed after it was signed"}, "sideload", changed, "--yes")
-			l.want(5, []string{"signature"}, "sideload", changed, "--yes", "--accept", "altered-file=changed.zip")
+			l.want(3, []string{"stop  altered-file: changed.zip is whole, and was changed after it " +
+				"was signed"}, "sideload", changed, "--yes")
+			l.want(5, []string{"signature"}, "sideload", changed, "--yes", "--accept",
+				"altered-file=changed.zip")
 		},
 	})
 }
@@ -174,14 +197,17 @@ func TestOneSlotPackages(t *testing.T) {
 		says   string
 	}{
 		{"sanderling", true, scenario.Shoreline, "passes"},
-		{"turnstone", false, scenario.Addon{Name: "ShorelineApps", ABI: "armeabi-v7a", Release: "14", Signer: "tideline"}, "takes the whole package at once"},
+		{"turnstone", false, scenario.Addon{Name: "ShorelineApps", ABI: "armeabi-v7a", Release: "14",
+			Signer: "tideline"}, "takes the whole package at once"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
 				kit := kitOf(t, c.name, 1)
 				l.standin(c.name)
-				rom := l.file("saltmarsh-4.2.zip", must(scenario.BlockPackage(scenario.Saltmarsh, kit.phone, c.packed)))
-				twin := l.file("other.zip", must(scenario.BlockPackage(scenario.Saltmarsh, scenario.PhoneOf("dunlin"), true)))
+				rom := l.file("saltmarsh-4.2.zip",
+					must(scenario.BlockPackage(scenario.Saltmarsh, kit.phone, c.packed)))
+				twin := l.file("other.zip",
+					must(scenario.BlockPackage(scenario.Saltmarsh, scenario.PhoneOf("dunlin"), true)))
 				addon := l.file("shoreline.zip", must(c.addon.Package()))
 				l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 				if c.name == "turnstone" {
@@ -195,8 +221,10 @@ func TestOneSlotPackages(t *testing.T) {
 				}
 				l.want(0, nil, "wipe", "userdata", "--yes")
 				l.want(3, []string{"stop  wrong-model"}, "sideload", twin, "--yes")
-				l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept", "wrong-model", "--accept", "no-such-partition")
-				l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"}, "sideload", addon, rom, "--yes")
+				l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept",
+					"wrong-model", "--accept", "no-such-partition")
+				l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"}, "sideload",
+					addon, rom, "--yes")
 				want := must(scenario.Images(scenario.Saltmarsh, kit.phone))
 				for _, part := range []string{"system", "boot"} {
 					if got := l.stored(c.name, part); string(got[:len(want[part])]) != string(want[part]) {

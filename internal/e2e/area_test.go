@@ -44,7 +44,8 @@ func TestAreas(t *testing.T) {
 		l.later("turnstone", "volume-down+power")
 		l.want(0, nil, "go", "bootloader")
 		l.inRecovery("turnstone", kit.recovery)
-		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes", "--accept", "wrong-model", "--accept", "no-such-partition")
+		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes", "--accept", "wrong-model",
+			"--accept", "no-such-partition")
 		l.want(3, []string{"stop  account-lock: 1 account is signed in"}, "wipe", "apps", "--yes")
 		shared := filepath.Join(l.dir, "turnstone", "shared", filepath.Base(files.Package))
 		if !there(l.data("system/packages.xml")) || !there(l.data("dalvik-cache")) || !there(shared) {
@@ -54,7 +55,8 @@ func TestAreas(t *testing.T) {
 		if there(l.data("dalvik-cache")) || !there(l.data("system/packages.xml")) {
 			t.Error("wiping the caches took too little or too much")
 		}
-		l.want(0, []string{"keep  shared storage", "apps wiped"}, "wipe", "apps", "--yes", "--accept", "account-lock")
+		l.want(0, []string{"keep  shared storage", "apps wiped"}, "wipe", "apps", "--yes", "--accept",
+			"account-lock")
 		if there(l.data("system/packages.xml")) || there(l.data("app")) || !there(shared) {
 			t.Error("wiping the apps took too little or too much")
 		}
@@ -63,7 +65,8 @@ func TestAreas(t *testing.T) {
 			t.Error("the package is still there")
 		}
 		l.want(0, []string{"system is erased"}, "wipe", "system", "--yes")
-		if b := l.stored("turnstone", "system"); !ext4.IsMagic(b) || bytes.Contains(b, []byte("ro.build.display.id")) {
+		if b := l.stored("turnstone", "system"); !ext4.IsMagic(b) ||
+			bytes.Contains(b, []byte("ro.build.display.id")) {
 			t.Error("the system is not an empty file system")
 		}
 		l.want(0, []string{"jarlid sideload PACKAGE"}, "wipe", "caches", "--yes")
@@ -77,7 +80,8 @@ func TestOwnerLock(t *testing.T) {
 		l.standin("dunlin", "--mode", "system")
 		l.press("dunlin", "lock on")
 		l.allowing("dunlin", func() {
-			l.want(3, []string{"warn  storage-unreadable: the screen is locked"}, "put", files.Package, "--to", "storage")
+			l.want(3, []string{"warn  storage-unreadable: the screen is locked"}, "put", files.Package,
+				"--to", "storage")
 		})
 		l.press("dunlin", "lock off", "sign in")
 		l.want(3, []string{"stop  account-lock: 1 account is signed in"}, "wipe", "userdata", "--yes")
@@ -101,8 +105,10 @@ func TestOrderInMisc(t *testing.T) {
 		l.inRecovery("dunlin", l.file("poor.img", must(scenario.Recovery(poor, dunlin))))
 		misc := l.stored("dunlin", "misc")
 		defer l.hands("dunlin", "finish welcome", "debugging on", "allow")() // the data is new
-		l.want(0, []string{"left an order in the bootloader message (--wipe_data)"}, "wipe", "userdata", "--yes")
-		if after := l.stored("dunlin", "misc"); !bytes.Equal(misc[bcb.MessageSize+64:], after[bcb.MessageSize+64:]) {
+		l.want(0, []string{"left an order in the bootloader message (--wipe_data)"}, "wipe", "userdata",
+			"--yes")
+		if after := l.stored("dunlin", "misc"); !bytes.Equal(misc[bcb.MessageSize+64:],
+			after[bcb.MessageSize+64:]) {
 			t.Error("more of misc was changed than its message and the slots' state")
 		}
 	})

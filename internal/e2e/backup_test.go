@@ -19,15 +19,18 @@ func TestBackup(t *testing.T) {
 		l.standin("dunlin")
 		l.inRecovery("dunlin", files.Recovery)
 		dir := filepath.Join(l.dir, "kept")
-		if out := l.want(3, []string{"stop  no-such-partition: this phone has no partition nosuch; it has: boot_a"}, "backup", "take", "nosuch", "-o", dir); strings.Contains(out, "goes on where") {
+		if out := l.want(3, []string{"stop  no-such-partition: this phone has no partition nosuch; it " +
+			"has: boot_a"}, "backup", "take", "nosuch", "-o", dir); strings.Contains(out, "goes on where") {
 			t.Errorf("nothing was begun:\n%s", out)
 		}
-		l.want(0, []string{"not in it: ", ", storage"}, "backup", "take", "boot@a", "vbmeta", "-o", dir+"-some")
+		l.want(0, []string{"not in it: ", ", storage"}, "backup", "take", "boot@a", "vbmeta", "-o",
+			dir+"-some")
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		when := time.Date(2026, 5, 3, 7, 30, 0, 0, time.UTC)
 		shared := filepath.Join(l.dir, "dunlin", "shared")
 		counts := bytes.Repeat([]byte("dunlin 214, sanderling 31\n"), 4000)
-		for name, b := range map[string][]byte{"counts/spring.csv": counts, "a photo.jpg": {0xff, 0xd8, 0xff}} {
+		for name, b := range map[string][]byte{"counts/spring.csv": counts,
+			"a photo.jpg": {0xff, 0xd8, 0xff}} {
 			path := filepath.Join(shared, filepath.FromSlash(name))
 			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 				t.Fatal(err)
@@ -63,7 +66,8 @@ func TestBackup(t *testing.T) {
 		if err := json.Unmarshal([]byte(lines[len(lines)-1]), &r); err != nil {
 			t.Fatal(err)
 		}
-		l.want(3, []string{"stop  backup-exists", "holds a finished backup of dunlin"}, "backup", "take", "-o", dir)
+		l.want(3, []string{"stop  backup-exists", "holds a finished backup of dunlin"}, "backup",
+			"take", "-o", dir)
 		if len(r.Without) == 0 || len(r.Items) < 6 {
 			t.Errorf("%+v", r)
 		}
@@ -88,7 +92,8 @@ func TestBackup(t *testing.T) {
 		if err := os.WriteFile(image, bad, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		l.want(3, []string{"stop  damaged-file: boot_a.img is damaged: its sha256 is"}, "backup", "restore", "boot@a", "-o", dir, "--yes")
+		l.want(3, []string{"stop  damaged-file: boot_a.img is damaged: its sha256 is"}, "backup", "restore",
+			"boot@a", "-o", dir, "--yes")
 		if err := os.WriteFile(image, boot, 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -99,16 +104,19 @@ func TestBackup(t *testing.T) {
 		if there(filepath.Join(shared, "a photo.jpg")) {
 			t.Fatal("the storage was not wiped")
 		}
-		l.want(0, []string{"boot_a written", "the files are back"}, "backup", "restore", "boot@a", "storage", "-o", dir, "--yes")
+		l.want(0, []string{"boot_a written", "the files are back"}, "backup", "restore", "boot@a", "storage",
+			"-o", dir, "--yes")
 		if !bytes.Equal(l.stored("dunlin", "boot_a"), boot) {
 			t.Error("boot_a is not as it was")
 		}
 		back := filepath.Join(shared, "counts", "spring.csv")
-		if got := must(os.ReadFile(back)); !bytes.Equal(got, counts) || !must(os.Stat(back)).ModTime().Equal(when) {
+		if got := must(os.ReadFile(back)); !bytes.Equal(got, counts) ||
+			!must(os.Stat(back)).ModTime().Equal(when) {
 			t.Error("the counts are not as they were")
 		}
 		// The other slot gets the same, proven by digests.
-		l.want(0, []string{"boot is the same on both slots, their digests match"}, "slot", "copy", "boot", "--yes")
+		l.want(0, []string{"boot is the same on both slots, their digests match"}, "slot", "copy",
+			"boot", "--yes")
 		if !bytes.Equal(l.stored("dunlin", "boot_b"), boot) {
 			t.Error("boot_b is not a copy")
 		}
@@ -123,10 +131,13 @@ func TestShelveEnforced(t *testing.T) {
 		l.standin("dunlin")
 		l.inRecovery("dunlin", files.Recovery)
 		l.want(2, []string{"is a whole partition"}, "shelve", "/vendor")
-		l.want(3, []string{"stop  no-such-file"}, "shelve", "/system/app/none", "--yes", "--accept", "verity-would-reject")
+		l.want(3, []string{"stop  no-such-file"}, "shelve", "/system/app/none", "--yes", "--accept",
+			"verity-would-reject")
 		l.want(3, []string{"stop  verity-would-reject"}, "shelve", "/system/etc/about.txt", "--yes")
-		l.want(0, []string{"moved aside on system_a"}, "shelve", "/system/etc/about.txt", "--yes", "--accept", "verity-would-reject")
-		l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait", "20s", "--yes")
+		l.want(0, []string{"moved aside on system_a"}, "shelve", "/system/etc/about.txt", "--yes", "--accept",
+			"verity-would-reject")
+		l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait",
+			"20s", "--yes")
 		if !ext4.IsMagic(l.stored("dunlin", "system_a")) {
 			t.Error("the system is gone")
 		}

@@ -20,8 +20,13 @@ func badPhone(t *testing.T, lab *lab, word string, script func(c net.Conn, put f
 	t.Helper()
 	l := must(lab.net.Listen("tcp", "127.0.0.1:0"))
 	t.Cleanup(func() { l.Close() })
-	vars := map[string]string{"product": "dunlin", "serialno": "WL-DU-0666", "unlocked": "yes", "max-download-size": "0x4000000", "slot-count": "2", "current-slot": "a",
-		"battery-voltage": "4100mV", "has-slot:recovery": "yes", "partition-size:recovery_a": "0x2000000", "partition-size:recovery_b": "0x2000000", "is-userspace": "no"}
+	vars := map[string]string{"product": "dunlin", "serialno": "WL-DU-0666", "unlocked": "yes",
+		"max-download-size": "0x4000000", "slot-count": "2", "current-slot": "a",
+		"battery-voltage":           "4100mV",
+		"has-slot:recovery":         "yes",
+		"partition-size:recovery_a": "0x2000000",
+		"partition-size:recovery_b": "0x2000000",
+		"is-userspace":              "no"}
 	serve := func(c net.Conn) {
 		defer c.Close()
 		var hello [4]byte
@@ -86,22 +91,32 @@ func TestBadPhones(t *testing.T) {
 		name, at, says string
 		script         func(c net.Conn, put func(string))
 	}{
-		{"an answer longer than allowed", "flash", "packet of 300 bytes", func(_ net.Conn, put func(string)) { put("INFO" + strings.Repeat("x", 296)) }},
-		{"DATA of another size", "download", "were announced", func(_ net.Conn, put func(string)) { put("DATA00000001") }},
+		{"an answer longer than allowed", "flash", "packet of 300 bytes", func(_ net.Conn, put func(string)) {
+			put("INFO" + strings.Repeat("x", 296))
+		}},
+		{"DATA of another size", "download", "were announced", func(_ net.Conn, put func(string)) {
+			put("DATA00000001")
+		}},
 		{"endless INFO", "flash", "more than 20000 lines", func(_ net.Conn, put func(string)) {
 			for range 20100 {
 				put("INFOstill at it")
 			}
 		}},
-		{"cut in the middle of a frame", "flash", "lost during", func(c net.Conn, _ func(string)) { c.Write([]byte("\x00\x00\x00\x00\x00\x00\x00\x40OKA")) }},
-		{"a word of its own", "flash", "none of the protocol's words", func(_ net.Conn, put func(string)) { put("DONE") }},
+		{"cut in the middle of a frame", "flash", "lost during", func(c net.Conn, _ func(string)) {
+			c.Write([]byte("\x00\x00\x00\x00\x00\x00\x00\x40OKA"))
+		}},
+		{"a word of its own", "flash", "none of the protocol's words", func(_ net.Conn, put func(string)) {
+			put("DONE")
+		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
 				on := badPhone(t, l, c.at, c.script)
-				l.want(5, []string{c.says, "what was done stands in"}, "recovery", "install", files.Recovery, "--yes", "--on", on)
+				l.want(5, []string{c.says, "what was done stands in"}, "recovery", "install", files.Recovery,
+					"--yes", "--on", on)
 				j := l.lastJournal()
-				if r := j[len(j)-2]; r.Event != "failed" || r.Step != 1 || !strings.Contains(r.Error, c.says) {
+				if r := j[len(j)-2]; r.Event != "failed" || r.Step != 1 ||
+					!strings.Contains(r.Error, c.says) {
 					t.Errorf("the journal ends with %+v", r)
 				}
 			})
@@ -118,7 +133,8 @@ func TestBadPhones(t *testing.T) {
 	})
 	t.Run("silence past any limit", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
-			l.want(5, []string{"kept silent for too long"}, "card", "--on", endless(t, l, "getvar:product", false))
+			l.want(5, []string{"kept silent for too long"}, "card", "--on",
+				endless(t, l, "getvar:product", false))
 		})
 	})
 	t.Run("a bootloader that hangs when it is asked for all variables", func(t *testing.T) {
@@ -167,7 +183,8 @@ func endless(t *testing.T, lab *lab, at string, talks bool) string {
 						io.Copy(io.Discard, c)
 						return
 					}
-					put("OKAY" + map[bool]string{true: "curlew"}[strings.HasSuffix(string(b[:n]), "getvar:product")])
+					put("OKAY" + map[bool]string{true: "curlew"}[strings.HasSuffix(string(b[:n]),
+						"getvar:product")])
 				}
 			}()
 		}
@@ -190,11 +207,13 @@ func TestNoShell(t *testing.T) {
 func TestBrokenOff(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin")
-		job := []string{"recovery", "install", files.Recovery, "--into", "@a", "--accept", "recovery-on-one-slot", "--yes"}
+		job := []string{"recovery", "install", files.Recovery, "--into", "@a", "--accept",
+			"recovery-on-one-slot", "--yes"}
 		l.fault("dunlin", "drop", 3<<20)
 		code, out := l.run(job...)
 		l.broken(code, out)
-		l.want(0, []string{"note  the last job on dunlin, 000001-dunlin, broke off at this: ", "to recovery_a", "next  jarlid recovery install " + files.Recovery + " --into @a"})
+		l.want(0, []string{"note  the last job on dunlin, 000001-dunlin, broke off at this: ",
+			"to recovery_a", "next  jarlid recovery install " + files.Recovery + " --into @a"})
 		l.want(0, nil, job...)
 		if out := l.want(0, nil); strings.Contains(out, "broke off") {
 			t.Errorf("%s", out)
@@ -216,19 +235,33 @@ func TestDamagedTexts(t *testing.T) {
 		l.want(0, nil, "go", "recovery", "--yes")
 		l.want(0, nil, "backup", "take", "boot", "-o", kept)
 		l.want(0, nil, "card", "--save", card)
-		broken := map[string]string{"": "", "a list without its end": "a: [\n", "two colons": "a: b: c\n", "a tab": "a:\n\t- b\n", "a number": "7\n", "a list": "- a\n", "no such name": "adress: x\n", "twice": "a: 1\na: 2\n",
-			"no text": "\x00\x01", "an alias": "a: *b\n", "a quotation": "a: \"b\n", "JSON": "{\"form\": 3", "of another type": "{\"form\": [], \"phones\": 3, \"model\": {}, \"items\": x, \"sheet\": [], \"tasks\": 1}"}
+		broken := map[string]string{"": "", "a list without its end": "a: [\n", "two colons": "a: b: c\n",
+			"a tab":        "a:\n\t- b\n",
+			"a number":     "7\n",
+			"a list":       "- a\n",
+			"no such name": "adress: x\n",
+			"twice":        "a: 1\na: 2\n",
+			"no text":      "\x00\x01",
+			"an alias":     "a: *b\n",
+			"a quotation":  "a: \"b\n",
+			"JSON":         "{\"form\": 3",
+			"of another type": "{\"form\": [], \"phones\": 3, \"model\": {}, \"items\": x, \"sheet\": [], " +
+				"\"tasks\": 1}"}
 		for _, c := range []struct {
 			file string
 			args []string
 			may  []int // what else than 1
 		}{
-			{filepath.Join(l.home, "bench.yaml"), []string{"card", "--on", "dunlin"}, []int{4}}, // an empty list is one
+			// an empty list is one
+			{filepath.Join(l.home, "bench.yaml"), []string{"card", "--on", "dunlin"}, []int{4}},
 			{filepath.Join(l.home, "models", "mine.yaml"), []string{"card", "--on", "dunlin"}, nil},
 			{card, []string{"flash", files.Recovery, "--card", card}, []int{2}},
-			{filepath.Join(kept, backup.Name), []string{"backup", "restore", "boot", "-o", kept, "--yes"}, []int{2, 3}},
-			{filepath.Join(l.dir, "one.yaml"), []string{"sheet", "check", filepath.Join(l.dir, "one.yaml")}, []int{2}},
-			{filepath.Join(l.dir, "mine.yaml"), []string{"standin", "run", filepath.Join(l.dir, "mine.yaml"), "--at", filepath.Join(l.dir, "mine")}, []int{2}},
+			{filepath.Join(kept, backup.Name), []string{"backup", "restore", "boot", "-o", kept, "--yes"},
+				[]int{2, 3}},
+			{filepath.Join(l.dir, "one.yaml"), []string{"sheet", "check", filepath.Join(l.dir, "one.yaml")},
+				[]int{2}},
+			{filepath.Join(l.dir, "mine.yaml"), []string{"standin", "run", filepath.Join(l.dir, "mine.yaml"),
+				"--at", filepath.Join(l.dir, "mine")}, []int{2}},
 		} {
 			whole, err := os.ReadFile(c.file)
 			for name, text := range broken {
@@ -236,7 +269,8 @@ func TestDamagedTexts(t *testing.T) {
 					t.Fatal(err)
 				}
 				write(l, c.file, []byte(text))
-				if code, out := l.run(c.args...); code != 1 && !slices.Contains(c.may, code) || !strings.Contains(out, "fail  ") && !strings.Contains(out, "stop  ") {
+				if code, out := l.run(c.args...); code != 1 && !slices.Contains(c.may, code) ||
+					!strings.Contains(out, "fail  ") && !strings.Contains(out, "stop  ") {
 					t.Errorf("%s with %s: %d\n%s", filepath.Base(c.file), name, code, out)
 				} else {
 					t.Logf("%s with %s: %s", filepath.Base(c.file), name, out)

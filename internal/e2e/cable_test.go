@@ -35,7 +35,8 @@ func TestCable(t *testing.T) {
 		l.standin("turnstone", "--usb", "--mode", "bootloader") // a phone with another number in its recovery
 		other := l.other("other")                               // where nobody has listed it
 		all := other.here(0)
-		if len(all) != 1 || all[0].Name != "WL-TS-0102" || all[0].USB == nil || all[0].USB.Port != "1-1" || all[0].USB.Speed != 480 || all[0].USB.Vendor != "1209" {
+		if len(all) != 1 || all[0].Name != "WL-TS-0102" || all[0].USB == nil || all[0].USB.Port != "1-1" ||
+			all[0].USB.Speed != 480 || all[0].USB.Vendor != "1209" {
 			t.Fatalf("%+v", all)
 		}
 		other.want(0, []string{"is called brook"}, "bench", "name", "usb:1-1", "brook")
@@ -68,8 +69,10 @@ func TestCable(t *testing.T) {
 // TestRule: the rule names kinds of interfaces, not makers.
 func TestRule(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		out := l.want(0, []string{"ff4201", "ff4203", `TAG+="uaccess"`, "udevadm control --reload"}, "bench", "--rule")
-		if !strings.HasPrefix(out, bench.Rule) || strings.Contains(bench.Rule, "idVendor") || !strings.Contains(out, `ATTRS{idProduct}=="4b4e", ENV{ID_MM_DEVICE_IGNORE}="1"`) {
+		out := l.want(0, []string{"ff4201", "ff4203", `TAG+="uaccess"`, "udevadm control --reload"},
+			"bench", "--rule")
+		if !strings.HasPrefix(out, bench.Rule) || strings.Contains(bench.Rule, "idVendor") ||
+			!strings.Contains(out, `ATTRS{idProduct}=="4b4e", ENV{ID_MM_DEVICE_IGNORE}="1"`) {
 			t.Errorf("%s", out)
 		}
 	})
@@ -77,7 +80,8 @@ func TestRule(t *testing.T) {
 
 // raw plugs a device in that is no stand-in.
 func (l *lab) raw(port, serial string, functions ...soft.Function) (d *soft.Device, unplug func()) {
-	d = soft.NewDevice(soft.Gadget{Vendor: 0x1209, Product: 9, Maker: "Wickerlight", Name: "Dunlin", Serial: serial, Functions: functions})
+	d = soft.NewDevice(soft.Gadget{Vendor: 0x1209, Product: 9, Maker: "Wickerlight", Name: "Dunlin",
+		Serial: serial, Functions: functions})
 	unplug = l.bus.PlugAt(port, d)
 	l.Cleanup(unplug)
 	return d, unplug
@@ -112,7 +116,9 @@ func TestWhyOnCable(t *testing.T) {
 			d, _ := l.raw("1-3", "X", soft.Phone(usb.ProtocolADB))
 			l.bus.Hold(d, "flockwatch")
 		}},
-		"deaf": {"offline", 4, "pull the cable and put it back", func(l *lab) { l.raw("1-3", "X", soft.Phone(usb.ProtocolADB)) }},
+		"deaf": {"offline", 4, "pull the cable and put it back", func(l *lab) {
+			l.raw("1-3", "X", soft.Phone(usb.ProtocolADB))
+		}},
 		"flapping": {"flapping", 4, "came and went", func(l *lab) {
 			go func() {
 				for range 20 {
@@ -136,20 +142,23 @@ func TestWhyOnCable(t *testing.T) {
 				l.Fatal(err)
 			}
 		}},
-		"one that answers against the rules": {"wrong-protocol", 4, "none of the protocol's words", func(l *lab) {
-			d, _ := l.raw("1-3", "X", soft.Phone(usb.ProtocolFastboot))
-			go func() {
-				for {
-					if _, err := d.Recv(l.Context(), 1, make([]byte, 512)); err != nil {
-						return
+		"one that answers against the rules": {"wrong-protocol", 4, "none of the protocol's words",
+			func(l *lab) {
+				d, _ := l.raw("1-3", "X", soft.Phone(usb.ProtocolFastboot))
+				go func() {
+					for {
+						if _, err := d.Recv(l.Context(), 1, make([]byte, 512)); err != nil {
+							return
+						}
+						d.Send(l.Context(), 1, []byte("\x1b[2Jwhat?"), false)
 					}
-					d.Send(l.Context(), 1, []byte("\x1b[2Jwhat?"), false)
-				}
-			}()
-		}},
+				}()
+			}},
 		"descriptors that lie": {"wrong-protocol", 4, "no pair of bulk endpoints", func(l *lab) {
-			d := soft.NewDevice(soft.Gadget{Serial: "X\x1b[2J", Raw: []byte("\x12\x01\x00\x02\x00\x00\x00\x40\x09\x12\x09\x00\x00\x01\x01\x02\x03\x01" +
-				"\x09\x02\x20\x00\x01\x01\x00\x80\xfa\x09\x04\x00\x00\x02\xff\x42\x03\x04\x07\x05\x81\x02\x00\x00\x00\xff\x05\x01")})
+			d := soft.NewDevice(soft.Gadget{Serial: "X\x1b[2J",
+				Raw: []byte("\x12\x01\x00\x02\x00\x00\x00\x40\x09\x12\x09\x00\x00\x01\x01\x02\x03\x01" +
+					"\x09\x02\x20\x00\x01\x01\x00\x80\xfa\x09\x04\x00\x00\x02\xff\x42\x03\x04" +
+					"\x07\x05\x81\x02\x00\x00\x00\xff\x05\x01")})
 			l.Cleanup(l.bus.PlugAt("1-3", d))
 		}},
 	} {
@@ -158,7 +167,8 @@ func TestWhyOnCable(t *testing.T) {
 				c.set(l)
 				var r struct{ Causes []struct{ Cause string } }
 				code, out := l.run("bench", "--why")
-				if code != c.code || !strings.Contains(strings.ReplaceAll(out, "\n", " "), c.says) || strings.Contains(out, "\x1b") {
+				if code != c.code || !strings.Contains(strings.ReplaceAll(out, "\n", " "), c.says) ||
+					strings.Contains(out, "\x1b") {
 					t.Fatalf("it ended with %d:\n%s", code, out)
 				}
 				if c.cause == "" || name == "flapping" || strings.HasSuffix(name, "last look") {
@@ -177,7 +187,14 @@ func TestWhyOnCable(t *testing.T) {
 func TestCableRefused(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin", "--usb")
-		for _, args := range [][]string{{"slot"}, {"card"}, {"recovery", "install", files.Recovery, "--yes"}, {"wipe", "userdata", "--yes"}, {"go", "recovery"}, {"backup", "take", "-o", l.dir + "/kept"}} {
+		for _, args := range [][]string{
+			{"slot"},
+			{"card"},
+			{"recovery", "install", files.Recovery, "--yes"},
+			{"wipe", "userdata", "--yes"},
+			{"go", "recovery"},
+			{"backup", "take", "-o", l.dir + "/kept"},
+		} {
 			l.bus.Denied = []string{"1-1"}
 			l.want(3, []string{"stop  no-permission", "bench --rule"}, args...)
 			l.bus.Denied, l.bus.Undriven = nil, []string{"1-1"}
@@ -190,7 +207,8 @@ func TestCableRefused(t *testing.T) {
 			time.Sleep(2 * time.Second)
 		}
 		l.bus.Undriven = []string{"1-1"}
-		l.want(4, []string{"is plugged in, and this system has no driver for it", "warn  dunlin, no-driver", "Windows has no WinUSB driver"}, "bench", "--why")
+		l.want(4, []string{"is plugged in, and this system has no driver for it", "warn  dunlin, no-driver",
+			"Windows has no WinUSB driver"}, "bench", "--why")
 		l.bus.Undriven, l.bus.Denied = nil, []string{"1-1"}
 		if all := l.here(0); len(all) != 1 || all[0].Stop == nil || all[0].Stop.Name != "no-permission" {
 			t.Errorf("%+v", all)
@@ -221,7 +239,8 @@ func TestBarred(t *testing.T) {
 				said = "Wickerlight Stock 9.1, build WL91.210301, is running"
 				time.AfterFunc(5*time.Second, allow)
 			}
-			if out := l.atLine("restarting into system", deny, 0, "go", "system", "--wait", "90s", "--yes"); !strings.Contains(out, said) || strings.Contains(out, "debugging is off") {
+			if out := l.atLine("restarting into system", deny, 0, "go", "system", "--wait", "90s",
+				"--yes"); !strings.Contains(out, said) || strings.Contains(out, "debugging is off") {
 				t.Errorf("lasts: %v\n%s", lasts, out)
 			}
 			if !lasts {
@@ -242,7 +261,8 @@ func TestBarred(t *testing.T) {
 		before := quiet()
 		l.press("dunlin", "cable-out")
 		l.present = true
-		l.want(0, []string{"was to be brought into its recovery by hand; it can't be seen"}, "go", "recovery", "--yes", "--on", "dunlin")
+		l.want(0, []string{"was to be brought into its recovery by hand; it can't be seen"}, "go", "recovery",
+			"--yes", "--on", "dunlin")
 		l.present = false
 		l.press("dunlin", "cable-in")
 		time.Sleep(3 * time.Second)
@@ -253,13 +273,17 @@ func TestBarred(t *testing.T) {
 		l.press("dunlin", "cable-out")
 		time.AfterFunc(time.Minute, func() { l.pressed("dunlin", "cable-in") })
 		time.AfterFunc(2*time.Minute, allow)
-		if out := l.atLine("hand  ", deny, 0, "go", "bootloader", "--yes", "--on", "dunlin"); !strings.Contains(out, "warn  "+rights) || !strings.Contains(out, "the phone is in bootloader") {
+		if out := l.atLine("hand  ", deny, 0, "go", "bootloader", "--yes", "--on",
+			"dunlin"); !strings.Contains(out, "warn  "+rights) ||
+			!strings.Contains(out, "the phone is in bootloader") {
 			t.Error(out)
 		}
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 		l.want(0, nil, "wipe", "userdata", "--yes")
-		if out := l.atLine("send  ", deny, 1, "sideload", files.Package, "--then", "stay", "--yes"); !strings.Contains(out, "warn  "+rights) || !strings.Contains(out, "nobody can tell yet") {
+		if out := l.atLine("send  ", deny, 1, "sideload", files.Package, "--then", "stay",
+			"--yes"); !strings.Contains(out, "warn  "+rights) ||
+			!strings.Contains(out, "nobody can tell yet") {
 			t.Error(out)
 		}
 		allow()
@@ -275,7 +299,8 @@ func TestTwins(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin", "--usb")
 		model := string(must(os.ReadFile("../core/model/models/dunlin.yaml")))
-		twin := l.file("twin.yaml", []byte(strings.Replace(model, "serial: WL-DU-0007", "serial: WL-DU-0008", 1)))
+		twin := l.file("twin.yaml",
+			[]byte(strings.Replace(model, "serial: WL-DU-0007", "serial: WL-DU-0008", 1)))
 		l.standin(twin, "--usb", "--as", "twin")
 		if all := l.here(0); len(all) != 2 || all[0].Serial == all[1].Serial {
 			t.Fatalf("%+v", all)
@@ -293,7 +318,8 @@ func TestTwins(t *testing.T) {
 		two = l.begin(false, "", nil, "go", "recovery", "--on", "twin")
 		<-one.done
 		<-two.done
-		if one.code != 0 || two.code != 0 || !strings.Contains(one.out.String(), "WL-DU-0007") || !strings.Contains(two.out.String(), "WL-DU-0008") {
+		if one.code != 0 || two.code != 0 || !strings.Contains(one.out.String(), "WL-DU-0007") ||
+			!strings.Contains(two.out.String(), "WL-DU-0008") {
 			t.Fatalf("%s\n%s", one.out, two.out)
 		}
 	})
@@ -354,13 +380,17 @@ func TestCommandedOn(t *testing.T) {
 		l.standin("dunlin", "--usb")
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.press("dunlin", "power-long")
-		l.until("it is gone", func() bool { _, out := l.run("bench"); return strings.Contains(out, "does not answer") })
+		l.until("it is gone", func() bool {
+			_, out := l.run("bench")
+			return strings.Contains(out, "does not answer")
+		})
 		job := l.begin(true, "", nil, "go", "recovery", "--on", "dunlin")
 		time.Sleep(3 * time.Second)
 		began := time.Now()
 		l.press("dunlin", "volume-down+power")
 		<-job.done
-		if job.code != 0 || !strings.Contains(job.out.String(), "showed up in bootloader and is sent on into recovery") || time.Since(began) > 15*time.Second {
+		if job.code != 0 || !strings.Contains(job.out.String(),
+			"showed up in bootloader and is sent on into recovery") || time.Since(began) > 15*time.Second {
 			t.Errorf("it ended with %d after %v:\n%s", job.code, time.Since(began), job.out)
 		}
 	})
@@ -370,7 +400,11 @@ func TestCommandedOn(t *testing.T) {
 // command with exit 5, and nothing it says is printed raw.
 func TestBadCables(t *testing.T) {
 	t.Parallel()
-	for name, answer := range map[string]string{"garbage": "\x1b[2J\x00\xff", "a length that lies": "DATAffffffff", "nothing": ""} {
+	for name, answer := range map[string]string{
+		"garbage":            "\x1b[2J\x00\xff",
+		"a length that lies": "DATAffffffff",
+		"nothing":            "",
+	} {
 		t.Run(name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
 				d, _ := l.raw("1-3", "X\x1b[2J", soft.Phone(usb.ProtocolFastboot))

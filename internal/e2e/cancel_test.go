@@ -73,10 +73,13 @@ func TestCancelEveryCommand(t *testing.T) {
 			if took := time.Since(pressed); took > time.Second { // of the bubble's time
 				t.Errorf("%s took %v to end", name, took)
 			}
-			if out := j.out.String(); j.code != 3 || !strings.Contains(out, "cancelled; nothing was changed") || strings.Contains(out, "jobs resume") {
+			if out := j.out.String(); j.code != 3 ||
+				!strings.Contains(out, "cancelled; nothing was changed") ||
+				strings.Contains(out, "jobs resume") {
 				t.Errorf("%s ended with %d:\n%s", name, j.code, out)
 			}
-			if code, out := l.run("bench"); code != 0 || strings.Contains(out, "broke off") || strings.Contains(out, "is working on it") {
+			if code, out := l.run("bench"); code != 0 || strings.Contains(out, "broke off") ||
+				strings.Contains(out, "is working on it") {
 				t.Errorf("after %s:\n%s", name, out)
 			}
 		}

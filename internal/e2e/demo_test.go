@@ -11,6 +11,8 @@ func TestTrayStory(t *testing.T) {
 		t.Skip("-whole tells it")
 	}
 	inLab(t, func(t *testing.T, l *lab) {
-		l.want(0, []string{"run 1 of saltmarsh-4.2-dunlin, for dunlin did not come to its end on dunlin-2", "dunlin-2: all 8 tasks done", "the report of"}, "demo", "--story", "tray", "--at", filepath.Join(l.dir, "tray"))
+		l.want(0, []string{"run 1 of saltmarsh-4.2-dunlin, for dunlin did not come to its end on dunlin-2",
+			"dunlin-2: all 8 tasks done", "the report of"}, "demo", "--story", "tray", "--at",
+			filepath.Join(l.dir, "tray"))
 	})
 }

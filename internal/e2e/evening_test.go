@@ -30,20 +30,24 @@ func (l *lab) firstStart(name, says string) {
 		l.want(0, []string{"installed: fieldlog.apk, tidetool.apk"}, "app", "--yes", log, tide)
 	} else {
 		l.want(3, []string{"stop  wrong-arch"}, "app", "--yes", log, tide)
-		l.want(5, []string{"its programs are for another processor (Failure [INSTALL_FAILED_NO_MATCHING_ABIS"}, "app", "--yes", tide, "--accept", "wrong-arch")
+		l.want(5, []string{"its programs are for another processor (Failure " +
+			"[INSTALL_FAILED_NO_MATCHING_ABIS"}, "app", "--yes", tide, "--accept", "wrong-arch")
 		l.want(0, []string{"installed: fieldlog.apk"}, "app", "--yes", log)
 	}
 	newer := scenario.FieldLog
 	newer.MinSDK = 99
-	l.want(3, []string{"stop  wrong-system-version"}, "app", "--yes", l.file("newer.apk", must(newer.Package())))
+	l.want(3, []string{"stop  wrong-system-version"}, "app", "--yes",
+		l.file("newer.apk", must(newer.Package())))
 	l.want(3, []string{"stop  not-an-app"}, "app", "--yes", l.file("no.txt", []byte("a text\n")))
-	l.want(3, []string{"stop  not-an-app", "no phone installs it"}, "app", "--yes", l.file("bare.apk", must(scenario.FieldLog.Unsigned())))
+	l.want(3, []string{"stop  not-an-app", "no phone installs it"}, "app", "--yes",
+		l.file("bare.apk", must(scenario.FieldLog.Unsigned())))
 	changed := bytes.Clone(must(scenario.FieldLog.Package()))
 	changed[40] ^= 1
 	l.want(3, []string{"stop  altered-file"}, "app", "--yes", l.file("changed.apk", changed))
 	theirs := scenario.FieldLog
 	theirs.By = "wickerlight"
-	l.want(5, []string{"the same app signed by somebody else is installed"}, "app", "--yes", l.file("theirs.apk", must(theirs.Package())))
+	l.want(5, []string{"the same app signed by somebody else is installed"}, "app", "--yes",
+		l.file("theirs.apk", must(theirs.Package())))
 }
 
 // TestEvenings does the whole evening on each phone with slots: format, ROM,
@@ -63,7 +67,8 @@ func TestEvenings(t *testing.T) {
 				Patch                                string `json:"security_patch"`
 			}
 			l.result(0, &r, "arrive")
-			if r.Stage != "finished" || r.Version != "Saltmarsh OS 4.2" || r.Build != "SM42.260512" || r.Slot != "b" || r.Matches != "yes" || r.Patch != "2026-05-01" {
+			if r.Stage != "finished" || r.Version != "Saltmarsh OS 4.2" || r.Build != "SM42.260512" ||
+				r.Slot != "b" || r.Matches != "yes" || r.Patch != "2026-05-01" {
 				t.Errorf("%+v", r)
 			}
 		})
@@ -77,7 +82,8 @@ func TestEvenings(t *testing.T) {
 			l.want(0, nil, "recovery", "try", kit.recovery, "--yes")
 			l.want(0, nil, "wipe", "userdata", "--yes")
 			// A restart would end it, so it is put into sideload mode from its menu.
-			l.did("godwit", "", []string{"written nowhere and would be gone"}, "sideload", kit.more.Package, "--then", "stay", "--yes")
+			l.did("godwit", "", []string{"written nowhere and would be gone"}, "sideload", kit.more.Package,
+				"--then", "stay", "--yes")
 			l.want(0, nil, "go", "bootloader", "--yes")
 			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@b", "--yes") // the ROM brought the maker's
 			l.want(0, nil, "recovery", "try", kit.recovery, "--yes")
@@ -100,11 +106,13 @@ func TestEvenings(t *testing.T) {
 			l.want(0, nil, "sideload", kit.more.Package, "--then", "stay", "--yes")
 			l.want(0, nil, "go", "bootloader", "--yes")
 			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@b", "--yes")
-			l.want(0, []string{"boot_b written"}, "recovery", "install", kit.recovery, "--boot", kit.more.Package, "--into", "boot@b", "--yes")
+			l.want(0, []string{"boot_b written"}, "recovery", "install", kit.recovery, "--boot",
+				kit.more.Package, "--into", "boot@b", "--yes")
 			l.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery", "--yes")
 			l.want(0, nil, "sideload", shore, sheet, "--yes")
 			rom := must(scenario.Images(scenario.Saltmarsh, kit.phone))["boot"]
-			if got := l.stored("godwit", "boot_b"); string(parts(t, got)["kernel"]) != string(parts(t, rom)["kernel"]) {
+			if got := l.stored("godwit", "boot_b"); string(parts(t, got)["kernel"]) != string(
+				parts(t, rom)["kernel"]) {
 				t.Error("slot b does not have the ROM's kernel")
 			}
 			l.firstStart("godwit", "Saltmarsh OS 4.2")
@@ -117,7 +125,9 @@ func TestEvenings(t *testing.T) {
 			shore, sheet := l.addons(kit.phone)
 			l.inRecovery("avocet", kit.recovery)
 			l.want(0, nil, "wipe", "userdata", "--yes")
-			l.want(0, []string{"written again behind the ROM", "Tideline Recovery 3.1 is still there on slot b"}, "sideload", kit.more.Package, sheet, shore, "--recovery-after", kit.recovery, "--yes")
+			l.want(0, []string{"written again behind the ROM",
+				"Tideline Recovery 3.1 is still there on slot b"}, "sideload", kit.more.Package, sheet, shore,
+				"--recovery-after", kit.recovery, "--yes")
 			l.firstStart("avocet", "Saltmarsh OS 4.2")
 		})
 	})
@@ -129,10 +139,14 @@ func TestEvenings(t *testing.T) {
 				l.standin(name)
 				shore, sheet := l.addons(kit.phone)
 				l.want(0, nil, "wipe", "userdata", "--yes")
-				l.want(0, nil, "recovery", "install", l.file("quiet.img", must(scenario.Recovery(scenario.SaltmarshRecovery, kit.phone))), "--yes")
+				l.want(0, nil, "recovery", "install",
+					l.file("quiet.img", must(scenario.Recovery(scenario.SaltmarshRecovery, kit.phone))),
+					"--yes")
 				l.want(0, []string{"can't be seen"}, "go", "recovery")
 				// The owner says each time what the screen shows.
-				l.did(name, "y\n1\ny\n1\n1\n", []string{"What does the phone's screen say?", "you said that the phone's screen says so", "are installed"}, "sideload", pkg, shore, sheet)
+				l.did(name, "y\n1\ny\n1\n1\n", []string{"What does the phone's screen say?",
+					"you said that the phone's screen says so", "are installed"}, "sideload", pkg,
+					shore, sheet)
 				l.did(name, "", nil, "go", "bootloader")
 				l.want(0, []string{"slot b is next"}, "slot")
 				if !l.added(name, "system_b", "Countsheet") || !l.added(name, "system_b", "ShorelineApps") {
@@ -152,7 +166,8 @@ func TestTurnstoneEvening(t *testing.T) {
 		l.standin("turnstone")
 		shore, _ := l.addons(kit.phone)
 		l.inRecovery("turnstone", kit.recovery)
-		l.want(0, []string{"/system/bin/install-recovery.sh on system puts the maker's recovery back", "moved aside"}, "recovery", "hold", "--yes")
+		l.want(0, []string{"/system/bin/install-recovery.sh on system puts the maker's recovery back",
+			"moved aside"}, "recovery", "hold", "--yes")
 		// It is held: the stock system starts and leaves the recovery alone.
 		before := l.stored("turnstone", "recovery")
 		l.did("turnstone", "", []string{"Wickerlight Stock 9.1"}, "go", "system", "--yes", "--wait", "30s")
@@ -165,7 +180,9 @@ func TestTurnstoneEvening(t *testing.T) {
 		l.want(0, []string{"there is none here"}, "recovery", "hold")
 		l.want(0, nil, "put", kit.more.Package, "--to", "sd", "--yes")
 		l.want(0, []string{"system is erased"}, "wipe", "apps", "caches", "system", "--yes")
-		l.did("turnstone", "", []string{"The file to choose is saltmarsh-4.2-turnstone.zip", "installed: saltmarsh-4.2-turnstone.zip"}, "put", kit.more.Package, "--to", "sd", "--install", "--yes")
+		l.did("turnstone", "", []string{"The file to choose is saltmarsh-4.2-turnstone.zip",
+			"installed: saltmarsh-4.2-turnstone.zip"}, "put", kit.more.Package, "--to", "sd", "--install",
+			"--yes")
 		l.did("turnstone", "", []string{"is installed"}, "sideload", shore, "--yes")
 		l.firstStart("turnstone", "Saltmarsh OS 4.2")
 	})
@@ -179,7 +196,8 @@ func TestSanderlingEvening(t *testing.T) {
 		kit := kitOf(t, "sanderling", 1)
 		l.standin("sanderling")
 		l.inRecovery("sanderling", kit.recovery)
-		l.want(3, []string{"stop  verity-would-reject"}, "shelve", "/vendor/overlay/WickerlightFrame", "--yes")
+		l.want(3, []string{"stop  verity-would-reject"}, "shelve", "/vendor/overlay/WickerlightFrame",
+			"--yes")
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		l.want(0, nil, "sideload", kit.more.Package, "--yes")
 		l.firstStart("sanderling", "Saltmarsh OS 4.2")
@@ -190,13 +208,16 @@ func TestSanderlingEvening(t *testing.T) {
 		l.want(0, nil, "go", "recovery")
 		var extras []string
 		for _, name := range []string{"extra-1", "extra-2", "extra-3"} {
-			extras = append(extras, l.file(name+".zip", must(scenario.Addon{Name: name, Release: "14", Signer: "saltmarsh"}.Package())))
+			extras = append(extras,
+				l.file(name+".zip", must(scenario.Addon{Name: name, Release: "14",
+					Signer: "saltmarsh"}.Package())))
 		}
 		l.want(3, []string{"stop  order-broken"}, "sideload", extras[1], extras[0], extras[2], "--yes")
 		l.want(0, []string{"are installed"}, append([]string{"sideload", "--yes"}, extras...)...)
 		l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
 		code, out := l.owner("sanderling", "3\n", standintest.Owner, "arrive", "--wait", "5s")
-		if code != 6 || !strings.Contains(out, "jarlid shelve /vendor/overlay") || !strings.Contains(out, "again and again") {
+		if code != 6 || !strings.Contains(out, "jarlid shelve /vendor/overlay") ||
+			!strings.Contains(out, "again and again") {
 			t.Fatalf("a loop ended with %d:\n%s", code, out)
 		}
 		l.did("sanderling", "", nil, "go", "recovery", "--yes")
@@ -205,13 +226,15 @@ func TestSanderlingEvening(t *testing.T) {
 		if len(moved.Moved) != 1 || moved.Moved[0].From != "/overlay/WickerlightFrame" {
 			t.Errorf("%+v", moved)
 		}
-		l.want(0, []string{"/vendor/overlay/WickerlightFrame is moved aside already", "nothing is to be moved"}, "shelve", "/vendor/overlay//WickerlightFrame/", "--yes")
+		l.want(0, []string{"/vendor/overlay/WickerlightFrame is moved aside already",
+			"nothing is to be moved"}, "shelve", "/vendor/overlay//WickerlightFrame/", "--yes")
 		l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
 		l.did("sanderling", "", []string{"Saltmarsh GSI 4.2 is up"}, "arrive", "--wait", "60s")
 		// And back: the overlay is there again, and the loop with it.
 		l.want(0, nil, "go", "recovery")
 		l.want(0, []string{"/vendor/overlay/WickerlightFrame is back"}, "unshelve", "--yes")
-		l.want(0, []string{"/vendor/overlay/WickerlightFrame is in its place already"}, "unshelve", "/vendor/overlay/WickerlightFrame", "--yes")
+		l.want(0, []string{"/vendor/overlay/WickerlightFrame is in its place already"}, "unshelve",
+			"/vendor/overlay/WickerlightFrame", "--yes")
 		l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
 		if code, _ := l.run("arrive", "--wait", "5s"); code == 0 {
 			t.Error("it starts with the overlay")
@@ -225,26 +248,41 @@ func TestSanderlingEvening(t *testing.T) {
 func TestCapitals(t *testing.T) {
 	t.Parallel()
 	capitals := map[string][]string{
-		"turnstone": {"spelling: {", "spelling: {names: capitals, "}, "avocet": {"spelling: {", "spelling: {names: capitals, "},
-		"knot": {"  start: loader", "  start: loader\n  spelling: {names: capitals}"},
+		"turnstone": {"spelling: {", "spelling: {names: capitals, "},
+		"avocet":    {"spelling: {", "spelling: {names: capitals, "},
+		"knot":      {"  start: loader", "  start: loader\n  spelling: {names: capitals}"},
 	}
 	all := evenings()
-	all["knot"] = evening{phone: "knot", slots: 1, files: func(l *lab, k kit) []string { return []string{k.recovery, k.more.Package} },
+	all["knot"] = evening{phone: "knot", slots: 1, files: func(l *lab, k kit) []string {
+		return []string{k.recovery, k.more.Package}
+	},
 		hand: func(k kit, f []string) [][]string {
-			return [][]string{{"recovery", "install", f[0]}, {"wipe", "part:Cache"}, {"flash", f[0], "--into", "2"}, {"go", "recovery"}, {"wipe", "userdata"}, {"sideload", f[1]}, {"go", "system", "--wait", "90s"}}
+			return [][]string{
+				{"recovery", "install", f[0]},
+				{"wipe", "part:Cache"},
+				{"flash", f[0], "--into", "2"},
+				{"go", "recovery"},
+				{"wipe", "userdata"},
+				{"sideload", f[1]},
+				{"go", "system", "--wait", "90s"},
+			}
 		}}
-	for _, name := range []string{"knot", "turnstone, a system", "avocet, a generic system", "avocet, back to stock"} {
+	for _, name := range []string{"knot", "turnstone, a system", "avocet, a generic system",
+		"avocet, back to stock"} {
 		e := all[name]
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			var holds [2]map[string]uint64
 			t.Run("both", func(t *testing.T) {
-				for i, model := range []func(l *lab) string{func(*lab) string { return e.phone }, func(l *lab) string { return l.modelOf(e.phone, e.phone, capitals[e.phone]...) }} {
+				for i, model := range []func(l *lab) string{func(*lab) string {
+					return e.phone
+				}, func(l *lab) string { return l.modelOf(e.phone, e.phone, capitals[e.phone]...) }} {
 					t.Run(fmt.Sprint(i), func(t *testing.T) {
 						inLab(t, func(t *testing.T, l *lab) {
 							k := kitOf(t, e.phone, e.slots)
 							l.standin(model(l))
-							l.want(3, []string{"stop  no-such-partition", "did you mean boot?"}, "flash", k.recovery, "--into", "BOOTT", "--accept", "wrong-destination")
+							l.want(3, []string{"stop  no-such-partition", "did you mean boot?"}, "flash",
+								k.recovery, "--into", "BOOTT", "--accept", "wrong-destination")
 							for _, words := range e.hand(k, l.beside(e.files(l, k)...)) {
 								l.did(e.phone, "", nil, append(words, "--yes")...)
 							}

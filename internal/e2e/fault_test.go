@@ -64,7 +64,8 @@ func TestFaults(t *testing.T) {
 					if code == 0 && (pulled > 0 || after > 40) {
 						break
 					}
-					if code != 0 && len(l.journals()) > before { // else it was lost while it was looked at: nothing had begun
+					if code != 0 && len(l.journals()) > before {
+						// else it was lost while it was looked at: nothing had begun
 						l.broken(code, out)
 						pulled++
 					}
@@ -153,20 +154,30 @@ func TestLostRestart(t *testing.T) {
 		phone, from, to, fault string
 		args                   []string
 	}{
-		{"dunlin", "bootloader", "system", "drop-next", []string{"--wait", "1s"}}, {"dunlin", "bootloader", "recovery", "drop-next", nil},
-		{"dunlin", "recovery", "system", "drop-next", []string{"--wait", "1s"}}, {"dunlin", "recovery", "bootloader", "drop-next", nil}, {"dunlin", "recovery", "sideload", "drop-next", nil},
-		{"turnstone", "recovery", "system", "drop-next", []string{"--wait", "90s"}}, {"knot", "loader", "system", "drop", []string{"--wait", "1s"}}, {"knot", "recovery", "system", "drop-next", []string{"--wait", "1s"}},
+		{"dunlin", "bootloader", "system", "drop-next", []string{"--wait", "1s"}},
+		{"dunlin", "bootloader", "recovery", "drop-next", nil},
+		{"dunlin", "recovery", "system", "drop-next", []string{"--wait", "1s"}},
+		{"dunlin", "recovery", "bootloader", "drop-next", nil},
+		{"dunlin", "recovery", "sideload", "drop-next", nil},
+		{"turnstone", "recovery", "system", "drop-next", []string{"--wait", "90s"}},
+		{"knot", "loader", "system", "drop", []string{"--wait", "1s"}},
+		{"knot", "recovery", "system", "drop-next", []string{"--wait", "1s"}},
 	} {
 		t.Run(c.phone+" "+c.from+" "+c.to, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
 				l.standin(c.phone)
 				if c.from == "recovery" {
-					l.did(c.phone, "", nil, "recovery", "install", kitOf(t, c.phone, map[string]int{"dunlin": 2, "turnstone": 1, "knot": 1}[c.phone]).recovery, "--yes")
+					l.did(c.phone, "", nil, "recovery", "install",
+						kitOf(t, c.phone, map[string]int{"dunlin": 2, "turnstone": 1,
+							"knot": 1}[c.phone]).recovery, "--yes")
 					l.did(c.phone, "", nil, "go", "recovery", "--yes")
 				}
-				out := l.atLine("restarting into "+c.to, func() { l.want(0, nil, "standin", "fault", c.phone, c.fault) }, 0, append([]string{"go", c.to, "--yes"}, c.args...)...)
+				out := l.atLine("restarting into "+c.to, func() {
+					l.want(0, nil, "standin", "fault", c.phone, c.fault)
+				}, 0, append([]string{"go", c.to, "--yes"}, c.args...)...)
 				l.until("the phone gets there", func() bool { return l.mode(c.phone) == c.to })
-				if c.fault == "drop-next" && !strings.Contains(out, "is sent on into "+c.to) { // else it may have heard it
+				if c.fault == "drop-next" && !strings.Contains(out, "is sent on into "+c.to) {
+					// else it may have heard it
 					t.Errorf("it was not told again\n%s", out)
 				}
 			})

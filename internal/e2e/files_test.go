@@ -67,7 +67,8 @@ func tarOf(members ...string) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	for i := 0; i < len(members); i += 2 {
-		if err := w.WriteHeader(&tar.Header{Name: members[i], Size: int64(len(members[i+1])), Mode: 0o644}); err != nil {
+		if err := w.WriteHeader(&tar.Header{Name: members[i], Size: int64(len(members[i+1])),
+			Mode: 0o644}); err != nil {
 			panic(err)
 		}
 		must(w.Write([]byte(members[i+1])))
@@ -82,7 +83,8 @@ func ramdiskOf(members ...string) []byte {
 	var b bytes.Buffer
 	w := cpio.NewWriter(&b)
 	for i := 0; i < len(members); i += 2 {
-		if err := w.Add(cpio.Header{Name: members[i], Mode: cpio.TypeFile | 0o644}, []byte(members[i+1])); err != nil {
+		if err := w.Add(cpio.Header{Name: members[i], Mode: cpio.TypeFile | 0o644},
+			[]byte(members[i+1])); err != nil {
 			panic(err)
 		}
 	}
@@ -95,9 +97,11 @@ func ramdiskOf(members ...string) []byte {
 // superOf is a super image of 16 MiB that holds one partition.
 func superOf(name string, body []byte) []byte {
 	const at = 1 << 20
-	head := must(super.Build(&super.Metadata{Major: 10, SlotCount: 2, MetadataMaxSize: 65536, Groups: []super.Group{{Name: "main"}},
-		Devices:    []super.Device{{Name: "super", Size: 16 << 20, First: at}},
-		Partitions: []super.Partition{{Name: name, Group: "main", Extents: []super.Extent{{Size: int64(len(body)), Offset: at}}}}}))
+	head := must(super.Build(&super.Metadata{Major: 10, SlotCount: 2, MetadataMaxSize: 65536,
+		Groups:  []super.Group{{Name: "main"}},
+		Devices: []super.Device{{Name: "super", Size: 16 << 20, First: at}},
+		Partitions: []super.Partition{
+			{Name: name, Group: "main", Extents: []super.Extent{{Size: int64(len(body)), Offset: at}}}}}))
 	img := make([]byte, 16<<20)
 	copy(img, head)
 	copy(img[at:], body)
@@ -107,7 +111,8 @@ func superOf(name string, body []byte) []byte {
 // footed is an image with a hash descriptor and a footer, as a build makes
 // them.
 func footed(body []byte, partition string) []byte {
-	d := vbmeta.Descriptor{Tag: vbmeta.TagHash, PartitionName: partition, ImageSize: uint64(len(body)), HashAlgorithm: "sha256", Salt: []byte{1, 2}}
+	d := vbmeta.Descriptor{Tag: vbmeta.TagHash, PartitionName: partition, ImageSize: uint64(len(body)),
+		HashAlgorithm: "sha256", Salt: []byte{1, 2}}
 	sum := sha256.Sum256(append([]byte{1, 2}, body...))
 	d.Digest = sum[:]
 	m := must(vbmeta.Build(&vbmeta.Image{Descriptors: []vbmeta.Descriptor{d}}, nil))
@@ -120,9 +125,12 @@ func TestIdent(t *testing.T) {
 		vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
 		rec := must(os.ReadFile(files.Recovery))
 		plainBoot := must(scenario.Boot(scenario.Saltmarsh, dunlin))
-		vendorBoot := must(boot.BuildVendor(boot.Vendor{HeaderVersion: 4, Cmdline: "x=1"}, []boot.FragmentParts{{Type: boot.FragmentPlatform, Data: []byte("p")},
-			{Type: boot.FragmentRecovery, Name: "recovery", Data: []byte("r")}}, []byte("dtb"), []byte("k=v\n")))
-		initBoot := must(boot.Build(boot.Image{HeaderVersion: 4}, boot.Parts{Ramdisk: ramdiskOf("init", "x")}))
+		vendorBoot := must(boot.BuildVendor(boot.Vendor{HeaderVersion: 4, Cmdline: "x=1"},
+			[]boot.FragmentParts{{Type: boot.FragmentPlatform, Data: []byte("p")},
+				{Type: boot.FragmentRecovery, Name: "recovery", Data: []byte("r")}}, []byte("dtb"),
+			[]byte("k=v\n")))
+		initBoot := must(boot.Build(boot.Image{HeaderVersion: 4},
+			boot.Parts{Ramdisk: ramdiskOf("init", "x")}))
 		var body bytes.Buffer
 		if err := payload.Write(&body, 1, []payload.Source{{Name: "boot", Data: plainBoot}}); err != nil {
 			t.Fatal(err)
@@ -143,17 +151,22 @@ func TestIdent(t *testing.T) {
 			{"i", initBoot, "init-boot", "", "init_boot/content"},
 			{"d", dtbo, "dtbo", "", "dtbo/content"},
 			{"t", []byte("\xd0\x0d\xfe\xed and more"), "dtb", "", "dtb/content"},
-			{"vbmeta_system.img", must(scenario.Images(scenario.Stock, dunlin))["vbmeta"], "vbmeta", "", "vbmeta_system/content"},
+			{"vbmeta_system.img", must(scenario.Images(scenario.Stock, dunlin))["vbmeta"], "vbmeta", "",
+				"vbmeta_system/content"},
 			{"e", vendor, "ext4", "", "vendor/content"},
 			{"f", footed(vendor, "odm"), "ext4", "", "odm/avb-footer"},
 			{"s", superOf("vendor_a", vendor), "super", "", "super/content"},
 			{"p", body.Bytes(), "payload", "", "boot/content"},
 			{"o", must(os.ReadFile(files.Package)), "ota-ab", "", "boot/content"},
-			{"b", zipOf("META-INF/com/google/android/updater-script", "x", "system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", "d"), "ota-block", "", "system/content"},
-			{"n", zipOf("META-INF/com/google/android/update-binary", "#!x", "system/lib/arm64-v8a/x.so", "x"), "addon", "", ""},
+			{"b", zipOf("META-INF/com/google/android/updater-script", "x", "system.transfer.list",
+				"1\n1\nnew 2,0,1\n", "system.new.dat", "d"), "ota-block", "", "system/content"},
+			{"n", zipOf("META-INF/com/google/android/update-binary", "#!x", "system/lib/arm64-v8a/x.so", "x"),
+				"addon", "", ""},
 			{"k", zipOf("AndroidManifest.xml", "x", "lib/armeabi-v7a/libx.so", "x"), "app", "", ""},
 			{"m", zipOf("boot.img", string(plainBoot)), "images", "zip", "boot/content"},
-			{"w", zipOf("boot.img", string(plainBoot), "abl.img", "x", "vbmeta.img", string(must(scenario.Images(scenario.Stock, dunlin))["vbmeta"]), "system.img", "x"), "firmware-set", "zip", ""},
+			{"w", zipOf("boot.img", string(plainBoot), "abl.img", "x", "vbmeta.img",
+				string(must(scenario.Images(scenario.Stock, dunlin))["vbmeta"]), "system.img", "x"),
+				"firmware-set", "zip", ""},
 			{"r", tarOf("recovery.img", string(rec)), "images", "tar", "recovery/content"},
 			{"z", zipOf("readme", "nothing here"), "archive", "zip", ""},
 			{"SHA256SUMS", []byte(strings.Repeat("ab", 32) + "  x.img\n"), "sums", "", ""},
@@ -168,18 +181,21 @@ func TestIdent(t *testing.T) {
 				goes = f.GoesTo[0].Partition + "/" + f.GoesTo[0].Evidence
 			}
 			if f.Kind != c.kind || strings.Join(f.Wrapped, " ") != c.wrapped || goes != c.goes || f.Short {
-				t.Errorf("%s: kind %s wrapped %v goes to %s cut short %v, want %s %s %s", c.name, f.Kind, f.Wrapped, goes, f.Short, c.kind, c.wrapped, c.goes)
+				t.Errorf("%s: kind %s wrapped %v goes to %s cut short %v, want %s %s %s", c.name, f.Kind,
+					f.Wrapped, goes, f.Short, c.kind, c.wrapped, c.goes)
 			}
 		}
 		l.want(0, []string{"it is a web page, not an image"}, "ident", filepath.Join(l.dir, "h.img"))
-		l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident", filepath.Join(l.dir, "w"))
+		l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident",
+			filepath.Join(l.dir, "w"))
 		l.want(0, []string{"ramdisk fragment: recovery"}, "ident", filepath.Join(l.dir, "v"))
 		var gz bytes.Buffer
 		z := gzip.NewWriter(&gz)
 		must(z.Write(vendor[:64<<10]))
 		z.Close()
 		for _, deep := range []string{"--deep=false", "--deep"} { // small enough to be read whole either way
-			l.want(0, []string{"stop  damaged-file", "ends within it"}, "ident", deep, l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
+			l.want(0, []string{"stop  damaged-file", "ends within it"}, "ident", deep,
+				l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
 		}
 		for _, n := range []int{0, 1} {
 			l.want(0, []string{"I don't know this file"}, "ident", l.file("short", make([]byte, n)))
@@ -197,15 +213,18 @@ func TestWrapped(t *testing.T) {
 		out     string
 		tools   [][]string
 	}{
-		"gz":         {"gz", "vendor.img.gz", [][]string{{"gzip", "-k", "vendor.img"}}},
-		"xz":         {"xz", "vendor.img.xz", [][]string{{"xz", "-k", "vendor.img"}}},
-		"bz2":        {"bz2", "vendor.img.bz2", [][]string{{"bzip2", "-k", "vendor.img"}}},
-		"zst":        {"zst", "vendor.img.zst", [][]string{{"zstd", "-q", "-19", "vendor.img"}}},
-		"lz4":        {"lz4", "vendor.img.lz4", [][]string{{"lz4", "-q", "vendor.img", "vendor.img.lz4"}}},
-		"lz4-legacy": {"lz4-legacy", "vendor.img.lz4", [][]string{{"lz4", "-q", "-l", "vendor.img", "vendor.img.lz4"}}},
-		"7z":         {"7z", "vendor.7z", [][]string{{"7zz", "a", "-bso0", "vendor.7z", "vendor.img"}}},
-		"tar in xz":  {"xz tar", "v.tar.xz", [][]string{{"tar", "cf", "v.tar", "vendor.img"}, {"xz", "v.tar"}}},
-		"xz in 7z":   {"7z xz", "vendor.7z", [][]string{{"xz", "-k", "vendor.img"}, {"7zz", "a", "-bso0", "vendor.7z", "vendor.img.xz"}}},
+		"gz":  {"gz", "vendor.img.gz", [][]string{{"gzip", "-k", "vendor.img"}}},
+		"xz":  {"xz", "vendor.img.xz", [][]string{{"xz", "-k", "vendor.img"}}},
+		"bz2": {"bz2", "vendor.img.bz2", [][]string{{"bzip2", "-k", "vendor.img"}}},
+		"zst": {"zst", "vendor.img.zst", [][]string{{"zstd", "-q", "-19", "vendor.img"}}},
+		"lz4": {"lz4", "vendor.img.lz4", [][]string{{"lz4", "-q", "vendor.img", "vendor.img.lz4"}}},
+		"lz4-legacy": {"lz4-legacy", "vendor.img.lz4",
+			[][]string{{"lz4", "-q", "-l", "vendor.img", "vendor.img.lz4"}}},
+		"7z": {"7z", "vendor.7z", [][]string{{"7zz", "a", "-bso0", "vendor.7z", "vendor.img"}}},
+		"tar in xz": {"xz tar", "v.tar.xz", [][]string{{"tar", "cf", "v.tar", "vendor.img"},
+			{"xz", "v.tar"}}},
+		"xz in 7z": {"7z xz", "vendor.7z", [][]string{{"xz", "-k", "vendor.img"},
+			{"7zz", "a", "-bso0", "vendor.7z", "vendor.img.xz"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
@@ -220,7 +239,8 @@ func TestWrapped(t *testing.T) {
 					deep = "--deep"
 				}
 				l.result(0, &r, "ident", deep, path)
-				if f := r.Files[0]; strings.Join(f.Wrapped, " ") != c.wrapped || len(f.GoesTo) == 0 || f.GoesTo[0].Partition != "vendor" {
+				if f := r.Files[0]; strings.Join(f.Wrapped, " ") != c.wrapped || len(f.GoesTo) == 0 ||
+					f.GoesTo[0].Partition != "vendor" {
 					t.Errorf("%+v", f)
 				}
 				if !strings.Contains(c.wrapped, " ") && name != "7z" {
@@ -240,9 +260,11 @@ func TestWrapped(t *testing.T) {
 				}
 				// A stream cut short leaves nothing behind.
 				b := must(os.ReadFile(path))
-				l.want(1, []string{"fail  "}, "lift", l.file("cut-"+c.out, b[:len(b)*2/3]), "-o", filepath.Join(l.dir, "cut"))
+				l.want(1, []string{"fail  "}, "lift", l.file("cut-"+c.out, b[:len(b)*2/3]), "-o",
+					filepath.Join(l.dir, "cut"))
 				if name != "lz4-legacy" { // which has no checksum: nor does one with eight other bytes in it
-					l.want(1, []string{"fail  "}, "lift", l.file("cut-"+c.out, garbled(b, len(b)/2)), "-o", filepath.Join(l.dir, "cut"))
+					l.want(1, []string{"fail  "}, "lift", l.file("cut-"+c.out, garbled(b, len(b)/2)), "-o",
+						filepath.Join(l.dir, "cut"))
 				}
 				if left, _ := filepath.Glob(filepath.Join(l.dir, "cut", "*")); len(left) > 0 {
 					t.Errorf("a failed lift left %v", left)
@@ -273,10 +295,12 @@ func TestLift(t *testing.T) {
 		}
 		l.result(0, &r, "lift", files.Package, "boot", "vendor.img", "-o", out, "--sums")
 		same("vendor.img", vendor)
-		if sum := sha256.Sum256(vendor); len(r.Items) != 2 || r.Items[1].SHA256 != hex.EncodeToString(sum[:]) {
+		if sum := sha256.Sum256(vendor); len(r.Items) != 2 ||
+			r.Items[1].SHA256 != hex.EncodeToString(sum[:]) {
 			t.Errorf("%+v", r)
 		}
-		l.want(0, []string{"matches SHA256SUMS"}, "proof", filepath.Join(out, "boot.img"), "--against", filepath.Join(out, "SHA256SUMS"))
+		l.want(0, []string{"matches SHA256SUMS"}, "proof", filepath.Join(out, "boot.img"), "--against",
+			filepath.Join(out, "SHA256SUMS"))
 		l.want(1, []string{`there is no "radio" in it`}, "lift", files.Package, "radio", "-o", out)
 
 		img := superOf("vendor_a", vendor)
@@ -289,7 +313,8 @@ func TestLift(t *testing.T) {
 		l.want(0, nil, "lift", sp, "-o", out)
 		same("vendor_a.raw.img", vendor)
 		if seven, ok := witness.Has(t, "7zz"); ok {
-			if err := exec.Command(seven, "x", "-y", "-tsparse", "-o"+filepath.Join(l.dir, "seven"), sp).Run(); err == nil {
+			if err := exec.Command(seven, "x", "-y", "-tsparse", "-o"+filepath.Join(l.dir, "seven"),
+				sp).Run(); err == nil {
 				got, _ := filepath.Glob(filepath.Join(l.dir, "seven", "*"))
 				if b := must(os.ReadFile(got[0])); !bytes.Equal(b, vendor) {
 					t.Error("7-Zip reads our sparse image differently")
@@ -299,21 +324,26 @@ func TestLift(t *testing.T) {
 		bad := bytes.Clone(img)
 		bad[4096+20] ^= 1
 		bad[12288+20] ^= 1
-		l.want(0, []string{"the primary metadata is damaged; the backup was read"}, "lift", l.file("bad.img", bad), "-o", out)
+		l.want(0, []string{"the primary metadata is damaged; the backup was read"}, "lift",
+			l.file("bad.img", bad), "-o", out)
 
 		var br bytes.Buffer
 		w := brotli.NewWriter(&br)
 		w.Write(vendor[:8192])
 		w.Close()
-		blocks := zipOf("system.transfer.list", "4\n2\n0\n0\nerase 2,0,4\nnew 4,0,1,3,4\n", "system.new.dat.br", br.String())
+		blocks := zipOf("system.transfer.list", "4\n2\n0\n0\nerase 2,0,4\nnew 4,0,1,3,4\n",
+			"system.new.dat.br", br.String())
 		l.want(0, nil, "lift", l.file("block.zip", blocks), "-o", out)
-		same("system.img", append(append(bytes.Clone(vendor[:4096]), make([]byte, 8192)...), vendor[4096:8192]...))
+		same("system.img", append(append(bytes.Clone(vendor[:4096]), make([]byte, 8192)...),
+			vendor[4096:8192]...))
 		inc := zipOf("system.transfer.list", "4\n2\n0\n0\nmove ab 2,0,1 1 2,1,2\n", "system.new.dat", "x")
 		l.want(1, []string{"incremental"}, "lift", l.file("inc.zip", inc), "-o", out)
 
-		l.want(0, nil, "lift", files.Recovery, "kernel", "ramdisk", "ramdisk.files/system/etc/recovery.fstab", "-o", out)
+		l.want(0, nil, "lift", files.Recovery, "kernel", "ramdisk", "ramdisk.files/system/etc/recovery.fstab",
+			"-o", out)
 		witness.Tool(t, "cpio")
-		l.tool("sh", "-c", "mkdir rd && cd rd && gzip -dc ../out/ramdisk | cpio -idm --quiet && cmp system/etc/recovery.fstab ../out/ramdisk.files/system/etc/recovery.fstab")
+		l.tool("sh", "-c", "mkdir rd && cd rd && gzip -dc ../out/ramdisk | cpio -idm --quiet && cmp "+
+			"system/etc/recovery.fstab ../out/ramdisk.files/system/etc/recovery.fstab")
 		l.want(0, nil, "lift", filepath.Join(l.dir, "out", "vendor.img"), "build.prop", "-o", out)
 		l.want(1, []string{"name the files"}, "lift", filepath.Join(l.dir, "out", "vendor.img"), "-o", out)
 	})
@@ -342,7 +372,8 @@ func TestPieces(t *testing.T) {
 			l.file(fmt.Sprintf("system.img_sparsechunk.%d", i), h)
 		}
 		out := filepath.Join(l.dir, "out")
-		l.want(0, []string{"it lies in 3 pieces, which are put together"}, "lift", filepath.Join(l.dir, "system.img_sparsechunk.0"), "-o", out)
+		l.want(0, []string{"it lies in 3 pieces, which are put together"}, "lift",
+			filepath.Join(l.dir, "system.img_sparsechunk.0"), "-o", out)
 		want := strings.Repeat("A", 4096) + strings.Repeat("B", 4096) + strings.Repeat("C", 4096)
 		got, _ := filepath.Glob(filepath.Join(out, "*"))
 		if len(got) != 1 || string(must(os.ReadFile(got[0]))) != want {
@@ -360,9 +391,12 @@ func TestPieces(t *testing.T) {
 func TestIdentOn(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin")
-		l.want(0, []string{"good  on dunlin it goes to recovery_a, recovery_b: each holds 32.0 MiB"}, "ident", files.Recovery, "--on", "dunlin")
-		l.want(0, []string{"stop  on dunlin it goes to vendor_boot_a: this phone has no such partition"}, "ident", "--on", "dunlin",
-			l.file("v", must(boot.BuildVendor(boot.Vendor{HeaderVersion: 3}, []boot.FragmentParts{{Data: []byte("p")}}, nil, nil))))
+		l.want(0, []string{"good  on dunlin it goes to recovery_a, recovery_b: each holds 32.0 MiB"}, "ident",
+			files.Recovery, "--on", "dunlin")
+		l.want(0, []string{"stop  on dunlin it goes to vendor_boot_a: this phone has no such partition"},
+			"ident", "--on", "dunlin",
+			l.file("v", must(boot.BuildVendor(boot.Vendor{HeaderVersion: 3},
+				[]boot.FragmentParts{{Data: []byte("p")}}, nil, nil))))
 	})
 }
 
@@ -371,7 +405,8 @@ func TestIdentOn(t *testing.T) {
 func TestHostile(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		out := filepath.Join(l.dir, "a", "out")
-		bootWith := must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048}, boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("../../evil", "x")}))
+		bootWith := must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048},
+			boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("../../evil", "x")}))
 		for name, c := range map[string]struct {
 			body []byte
 			text string
@@ -388,7 +423,8 @@ func TestHostile(t *testing.T) {
 		}
 		l.file("zeros", make([]byte, 64<<20))
 		l.tool("xz", "zeros")
-		l.want(1, []string{"larger than the limit of 1048576 bytes", "--max-size raises it"}, "lift", filepath.Join(l.dir, "zeros.xz"), "-o", out, "--max-size", "1MiB")
+		l.want(1, []string{"larger than the limit of 1048576 bytes", "--max-size raises it"}, "lift",
+			filepath.Join(l.dir, "zeros.xz"), "-o", out, "--max-size", "1MiB")
 		filepath.WalkDir(l.dir, func(p string, d os.DirEntry, err error) error {
 			if strings.HasPrefix(d.Name(), "evil") || strings.Contains(d.Name(), "jarlid-part") {
 				t.Errorf("%s was written", p)
@@ -427,8 +463,10 @@ func TestProof(t *testing.T) {
 		}
 		verdict(0, "match", path, "--against", "SHA256: "+strings.ToUpper(digest))
 		verdict(6, "mismatch", path, "--against", strings.Repeat("00", 32))
-		verdict(0, "match", path, "--against", l.file("gnu", fmt.Appendf(nil, "%s *vendor.img\n%s  other\n", digest, strings.Repeat("0", 64))))
-		verdict(0, "match", path, "--against", l.file("bsd", fmt.Appendf(nil, "MD5 (dir/vendor.img) = %x\n", md5.Sum(vendor))))
+		verdict(0, "match", path, "--against",
+			l.file("gnu", fmt.Appendf(nil, "%s *vendor.img\n%s  other\n", digest, strings.Repeat("0", 64))))
+		verdict(0, "match", path, "--against",
+			l.file("bsd", fmt.Appendf(nil, "MD5 (dir/vendor.img) = %x\n", md5.Sum(vendor))))
 		verdict(0, "not-listed", path, "--against", l.file("others", fmt.Appendf(nil, "%s  other\n", digest)))
 		l.file("vendor.img.sha256", []byte(digest+"\n"))
 		verdict(0, "match", path)
@@ -450,7 +488,8 @@ func TestProof(t *testing.T) {
 		pkg := must(os.ReadFile(files.Package))
 		pkg[len(pkg)/2] ^= 1
 		verdict(6, "mismatch", l.file("bad.zip", pkg))
-		l.want(6, []string{"payload properties", "does not match; do not use it"}, "proof", filepath.Join(l.dir, "bad.zip"))
+		l.want(6, []string{"payload properties", "does not match; do not use it"}, "proof",
+			filepath.Join(l.dir, "bad.zip"))
 	})
 }
 
@@ -459,7 +498,8 @@ func TestProof(t *testing.T) {
 func TestSigner(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		for _, who := range []string{"ours", "theirs"} {
-			l.tool("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN="+who, "-days", "3650", "-keyout", who+".key", "-out", who+".pem")
+			l.tool("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN="+who, "-days",
+				"3650", "-keyout", who+".key", "-out", who+".pem")
 		}
 		pkg := must(os.ReadFile(files.Package))
 		// The scenario's own signature is taken off: it is the zip's comment, whose
@@ -467,20 +507,27 @@ func TestSigner(t *testing.T) {
 		signed := pkg[:len(pkg)-int(binary.LittleEndian.Uint16(pkg[len(pkg)-2:]))-2]
 		unsigned := l.file("unsigned.zip", append(bytes.Clone(signed), 0, 0))
 		l.file("signed", signed)
-		l.tool("openssl", "cms", "-sign", "-binary", "-noattr", "-md", "sha256", "-in", "signed", "-signer", "ours.pem", "-inkey", "ours.key", "-outform", "DER", "-out", "sig")
+		l.tool("openssl", "cms", "-sign", "-binary", "-noattr", "-md", "sha256", "-in", "signed", "-signer",
+			"ours.pem", "-inkey", "ours.key", "-outform", "DER", "-out", "sig")
 		le := binary.LittleEndian
 		comment := must(os.ReadFile(filepath.Join(l.dir, "sig")))
 		comment = append(le.AppendUint16(comment, uint16(len(comment)+6)), 0xff, 0xff)
 		comment = le.AppendUint16(comment, uint16(len(comment)+2))
-		path := l.file("signed.zip", append(le.AppendUint16(bytes.Clone(signed), uint16(len(comment))), comment...))
-		certs := string(zipOf("release.x509.pem", string(must(os.ReadFile(filepath.Join(l.dir, "ours.pem"))))))
+		path := l.file("signed.zip", append(le.AppendUint16(bytes.Clone(signed), uint16(len(comment))),
+			comment...))
+		certs := string(zipOf("release.x509.pem",
+			string(must(os.ReadFile(filepath.Join(l.dir, "ours.pem"))))))
 		rec := l.file("rec.img", must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048},
-			boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("system/bin/recovery", "x", "system/etc/security/otacerts.zip", certs)})))
+			boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("system/bin/recovery", "x",
+				"system/etc/security/otacerts.zip", certs)})))
 		l.want(0, []string{"signed by CN=ours", "was not asked"}, "proof", path)
-		l.want(0, []string{"good", "trusted signer"}, "proof", path, "--signer", filepath.Join(l.dir, "ours.pem"))
+		l.want(0, []string{"good", "trusted signer"}, "proof", path, "--signer",
+			filepath.Join(l.dir, "ours.pem"))
 		l.want(0, []string{"good", "trusted signer"}, "proof", path, "--keys-of", rec)
-		l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer", filepath.Join(l.dir, "theirs.pem"))
-		l.want(6, []string{"carries no signature"}, "proof", unsigned, "--signer", filepath.Join(l.dir, "ours.pem"))
+		l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer",
+			filepath.Join(l.dir, "theirs.pem"))
+		l.want(6, []string{"carries no signature"}, "proof", unsigned, "--signer",
+			filepath.Join(l.dir, "ours.pem"))
 		l.want(0, []string{"signed by: CN=ours"}, "ident", path)
 	})
 }
@@ -491,13 +538,15 @@ func TestNamesThatCollide(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		var packed bytes.Buffer
 		z := zip.NewWriter(&packed)
-		names := []string{"boot.img", "boot.img", "Boot.img", "aux.img", "What?.img", "a:b.img", "end./x.img", "deep/boot.img"}
+		names := []string{"boot.img", "boot.img", "Boot.img", "aux.img", "What?.img", "a:b.img", "end./x.img",
+			"deep/boot.img"}
 		for i, n := range names {
 			must(must(z.Create(n)).Write(fmt.Appendf(nil, "contents %d", i)))
 		}
 		z.Close()
 		f := l.file("many.zip", packed.Bytes())
-		out := l.want(0, []string{"is written as boot (2).img", "is written as Boot (3).img", "is written as %61ux.img", "8 taken out"}, "lift", f, "-o", l.dir+"/out", "--sums")
+		out := l.want(0, []string{"is written as boot (2).img", "is written as Boot (3).img",
+			"is written as %61ux.img", "8 taken out"}, "lift", f, "-o", l.dir+"/out", "--sums")
 		have := map[string]bool{}
 		for _, row := range strings.Split(out, "\n") {
 			if strings.HasPrefix(row, "good  ") {
@@ -520,20 +569,23 @@ func TestNamesThatCollide(t *testing.T) {
 			t.Fatal(err)
 		}
 		for i, n := range []string{"Boot.txt", "boot.txt", "What?.txt", "a:b.txt", `back\slash`, "aux"} {
-			if err := os.WriteFile(filepath.Join(shared, n), fmt.Appendf(nil, "note %d", i), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(shared, n), fmt.Appendf(nil, "note %d", i),
+				0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
 		kept := l.dir + "/kept"
 		l.want(0, []string{"is kept as"}, "backup", "take", "storage", "-o", kept)
-		l.want(3, []string{"stop  backup-exists"}, "backup", "take", "storage", "-o", kept) // what is there stays there
+		// what is there stays there
+		l.want(3, []string{"stop  backup-exists"}, "backup", "take", "storage", "-o", kept)
 		if n := len(must(os.ReadDir(filepath.Join(kept, "storage")))); n != 6 {
 			t.Errorf("%d files are kept", n)
 		}
 		l.want(0, nil, "wipe", "storage", "--yes", "--accept", "apps-not-apart")
 		l.want(0, nil, "backup", "restore", "storage", "-o", kept, "--yes")
 		for i, n := range []string{"Boot.txt", "boot.txt", "What?.txt", "a:b.txt", `back\slash`, "aux"} {
-			if b, err := os.ReadFile(filepath.Join(shared, n)); err != nil || string(b) != fmt.Sprintf("note %d", i) {
+			if b, err := os.ReadFile(filepath.Join(shared, n)); err != nil ||
+				string(b) != fmt.Sprintf("note %d", i) {
 				t.Errorf("%s came back as %q, %v", n, b, err)
 			}
 		}
@@ -570,7 +622,8 @@ func TestFlashPieces(t *testing.T) {
 			t.Fatal(err)
 		}
 		l.want(3, []string{"stop  damaged-file", "number 1 is not there"}, "flash", names[0], "--yes")
-		l.want(3, []string{"stop  still-wrapped", "protected with a password"}, "flash", l.file("set.zip", sealed()), "--yes")
+		l.want(3, []string{"stop  still-wrapped", "protected with a password"}, "flash",
+			l.file("set.zip", sealed()), "--yes")
 	})
 }
 

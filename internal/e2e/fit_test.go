@@ -79,7 +79,12 @@ func byHand(t *testing.T) map[[2]string]answer {
 }
 
 // generics are the demo's generic systems by the names docs/fit.md gives them.
-var generics = map[string]string{"arm": "saltmarsh-gsi-4.2-arm.img.gz", "fixed": "saltmarsh-gsi-1.4-arm64-fixed.img.gz", "arm64": "saltmarsh-gsi-4.2-arm64.img.gz", "new": "saltmarsh-gsi-6.0-arm64.img.zst"}
+var generics = map[string]string{
+	"arm":   "saltmarsh-gsi-4.2-arm.img.gz",
+	"fixed": "saltmarsh-gsi-1.4-arm64-fixed.img.gz",
+	"arm64": "saltmarsh-gsi-4.2-arm64.img.gz",
+	"new":   "saltmarsh-gsi-6.0-arm64.img.zst",
+}
 
 var gsiFolder = sync.OnceValue(func() string {
 	dir := filepath.Join(workdir, "gsi")
@@ -99,7 +104,8 @@ func (l *lab) fits(args ...string) map[string]answer {
 	code, out := l.run(cmd...)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	var r answer
-	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &r); err != nil || code != 0 && code != 6 || len(r.Images) != 4 {
+	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &r); err != nil || code != 0 && code != 6 ||
+		len(r.Images) != 4 {
 		l.Fatalf("fit ended with %d, %v:\n%s", code, err, out)
 	}
 	got := map[string]answer{}
@@ -150,15 +156,18 @@ func TestFit(t *testing.T) {
 					w, g := want[[2]string{name, k.name}], got[name]
 					outcome := w.Checks[0].Outcome
 					if g.Verdict != w.Verdict || !slices.Equal(g.because(outcome), w.because(outcome)) {
-						t.Errorf("%s: %s %v, by hand it is %s %v", name, g.Verdict, g.because(outcome), w.Verdict, w.because(outcome))
+						t.Errorf("%s: %s %v, by hand it is %s %v", name, g.Verdict, g.because(outcome),
+							w.Verdict, w.because(outcome))
 					}
 					if r := running[name].Verdict; r != g.Verdict && r != "cannot-tell" {
-						t.Errorf("%s: from the running system it is %s, from the recovery %s", name, r, g.Verdict)
+						t.Errorf("%s: from the running system it is %s, from the recovery %s", name,
+							r, g.Verdict)
 					}
 				}
 				alone := l.other("alone")
 				for name, a := range alone.fits("--card", saved) {
-					if a.Verdict != got[name].Verdict || fmt.Sprint(a.Checks) != fmt.Sprint(got[name].Checks) {
+					if a.Verdict != got[name].Verdict ||
+						fmt.Sprint(a.Checks) != fmt.Sprint(got[name].Checks) {
 						t.Errorf("%s: with the phone away it is %s %v", name, a.Verdict, a.Checks)
 					}
 				}
@@ -183,8 +192,12 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 		a := answers[name]
 		file := filepath.Join(gsiFolder(), generics[name])
 		// What fit knows to stop a start stops the write too.
-		flash := []string{"flash", file, "--into", "system", "--yes", "--accept", "verity-would-reject", "--accept", "encrypted-data"}
-		if _, out := l.run(append(flash, "--dry-run")...); strings.Contains(out, "stop  will-not-run") != (a.Verdict == "does-not-fit" && !slices.Equal(a.because("stop"), []string{"room"})) {
+		flash := []string{"flash", file, "--into", "system", "--yes", "--accept", "verity-would-reject",
+			"--accept", "encrypted-data"}
+		wantStop := a.Verdict == "does-not-fit" &&
+			!slices.Equal(a.because("stop"), []string{"room"})
+		_, out := l.run(append(flash, "--dry-run")...)
+		if strings.Contains(out, "stop  will-not-run") != wantStop {
 			l.Errorf("%s: fit says %s %v, and flash:\n%s", name, a.Verdict, a.because("stop"), out)
 		}
 		code, out := l.owner(k.name, "", standintest.Owner, append(flash, "--accept", "will-not-run")...)
@@ -197,7 +210,8 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 		l.did(k.name, "", nil, "go", "recovery", "--yes")
 		for _, todo := range a.Todo {
 			if strings.HasPrefix(todo, "jarlid shelve ") && slices.Contains(a.because("warn"), "overlays") {
-				l.run(append(strings.Fields(todo)[1:], "--yes")...) // it is aside already when an image before needed it
+				// it is aside already when an image before needed it
+				l.run(append(strings.Fields(todo)[1:], "--yes")...)
 			}
 		}
 		l.want(0, nil, "wipe", "userdata", "--yes")
@@ -206,7 +220,10 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 			l.until(name+" starts", func() bool { return l.mode(k.name) == "system" })
 		} else {
 			// It restarts until its tries are used up, or for ever.
-			l.until(name+" gives up", func() bool { m := l.mode(k.name); return m == "bootloader" || m == "" })
+			l.until(name+" gives up", func() bool {
+				m := l.mode(k.name)
+				return m == "bootloader" || m == ""
+			})
 			for range 25 { // a first start takes a second or two
 				if time.Sleep(100 * time.Millisecond); l.mode(k.name) == "system" {
 					l.Errorf("%s starts, and fit said that it does not", name)
@@ -228,7 +245,8 @@ func TestFitFiles(t *testing.T) {
 		kit := kitOf(t, "avocet", 2)
 		gsi := filepath.Join(gsiFolder(), generics["arm64"])
 		page := filepath.Join(l.dir, "page.html")
-		l.want(6, []string{"no phone is here", "counts as said by you", "nobody can tell yet", "room is not known"}, "fit", gsi, "--vendor", kit.more.Set, "--page", page)
+		l.want(6, []string{"no phone is here", "counts as said by you", "nobody can tell yet",
+			"room is not known"}, "fit", gsi, "--vendor", kit.more.Set, "--page", page)
 		text := string(must(os.ReadFile(page)))
 		for _, s := range []string{"<svg", "cannot-tell", "verified-boot"} {
 			if strings.Contains(text, s) == (s == "<svg") { // without the phone nobody knows the room
@@ -240,12 +258,16 @@ func TestFitFiles(t *testing.T) {
 				t.Errorf("the page wants something from elsewhere: %q", s)
 			}
 		}
-		l.want(6, []string{"stop  vndk", "stop  policy", "nor do these fit"}, "fit", filepath.Join(gsiFolder(), generics["new"]), "--vendor", kit.more.Set)
-		l.want(6, []string{"The image holds a matrix for each level"}, "fit", gsi, "--vendor", kit.more.Set, "--explain")
-		l.want(6, []string{"extras", "shoreline"}, "fit", gsi, "--vendor", kit.more.Set, "--with", kit.more.Addons[0], "--with", kit.more.Addons[1])
+		l.want(6, []string{"stop  vndk", "stop  policy", "nor do these fit"}, "fit",
+			filepath.Join(gsiFolder(), generics["new"]), "--vendor", kit.more.Set)
+		l.want(6, []string{"The image holds a matrix for each level"}, "fit", gsi, "--vendor", kit.more.Set,
+			"--explain")
+		l.want(6, []string{"extras", "shoreline"}, "fit", gsi, "--vendor", kit.more.Set, "--with",
+			kit.more.Addons[0], "--with", kit.more.Addons[1])
 		l.want(0, []string{"one of the things jarlid fit weighs"}, "explain", "vndk")
 		// Out of a payload; out of super, which also tells the room; a system in an archive.
-		l.want(6, []string{"33.0", "room is not known"}, "fit", gsi, "--vendor", kit.more.Package, "--details")
+		l.want(6, []string{"33.0", "room is not known"}, "fit", gsi, "--vendor", kit.more.Package,
+			"--details")
 		l.standin("avocet").kill()
 		if err := os.Remove(filepath.Join(l.home, "bench.yaml")); err != nil {
 			t.Fatal(err)
@@ -253,30 +275,38 @@ func TestFitFiles(t *testing.T) {
 		super := filepath.Join(l.dir, "avocet", "partitions", "super.img")
 		var r answer
 		l.result(0, &r, "fit", gsi, "--vendor", super, "--page", page)
-		if !strings.Contains(string(must(os.ReadFile(page))), "<svg") || !slices.Contains(r.because("warn"), "room") || r.Verdict != "fits-with-care" || !slices.Equal(r.because("unknown"), []string{"kernel", "patch-level", "verified-boot", "data"}) {
+		if !strings.Contains(string(must(os.ReadFile(page))), "<svg") ||
+			!slices.Contains(r.because("warn"), "room") || r.Verdict != "fits-with-care" ||
+			!slices.Equal(r.because("unknown"), []string{"kernel", "patch-level", "verified-boot", "data"}) {
 			t.Errorf("out of super: %+v", r)
 		}
 		var packed bytes.Buffer
 		z := zip.NewWriter(&packed)
-		for name, b := range map[string][]byte{"system.img": must(scenario.System(scenario.GSINew, kit.phone)), "readme.txt": []byte("a generic system\n")} {
+		for name, b := range map[string][]byte{
+			"system.img": must(scenario.System(scenario.GSINew, kit.phone)),
+			"readme.txt": []byte("a generic system\n")} {
 			w := must(z.Create(name))
 			must(w.Write(b))
 		}
 		z.Close()
-		l.want(6, []string{"Saltmarsh GSI 6.0", "stop  vndk"}, "fit", l.file("gsi.zip", packed.Bytes()), "--vendor", kit.more.Set)
+		l.want(6, []string{"Saltmarsh GSI 6.0", "stop  vndk"}, "fit", l.file("gsi.zip", packed.Bytes()),
+			"--vendor", kit.more.Set)
 		l.want(4, nil, "fit", gsi)
-		l.want(2, []string{"--page shows one image"}, "fit", gsi, gsi, "--vendor", kit.more.Set, "--page", page)
+		l.want(2, []string{"--page shows one image"}, "fit", gsi, gsi, "--vendor", kit.more.Set, "--page",
+			page)
 		for name, c := range map[string]struct {
 			file string
 			code int
 			says string
 		}{
-			"a recovery":         {kit.recovery, 1, "no ext4 or EROFS file system"},
-			"a text":             {l.file("note.txt", []byte("not an image\n")), 3, "note.txt is a text"},
-			"a vendor partition": {l.file("vendor.img", l.setImage(kit, "vendor")), 1, "that of another partition"},
-			"a set":              {kit.more.Set, 3, "stop  not-generic"},
-			"cut short":          {l.file("cut.img.gz", must(os.ReadFile(gsi))[:1<<20]), 3, "stop  damaged-file: cut.img.gz is damaged"},
-			"a folder":           {l.dir, 1, "is a folder"},
+			"a recovery": {kit.recovery, 1, "no ext4 or EROFS file system"},
+			"a text":     {l.file("note.txt", []byte("not an image\n")), 3, "note.txt is a text"},
+			"a vendor partition": {l.file("vendor.img", l.setImage(kit, "vendor")), 1,
+				"that of another partition"},
+			"a set": {kit.more.Set, 3, "stop  not-generic"},
+			"cut short": {l.file("cut.img.gz", must(os.ReadFile(gsi))[:1<<20]), 3,
+				"stop  damaged-file: cut.img.gz is damaged"},
+			"a folder": {l.dir, 1, "is a folder"},
 		} {
 			code, out := l.run("fit", c.file, "--vendor", kit.more.Set)
 			if code != c.code || !strings.Contains(out, c.says) {
@@ -305,7 +335,8 @@ func TestFitUnmapped(t *testing.T) {
 		l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, kit.phone))))
 		want := byHand(t)
 		for name, a := range l.fits() {
-			if w := want[[2]string{name, "avocet"}]; a.Verdict != w.Verdict || !slices.Equal(a.because(w.Checks[0].Outcome), w.because(w.Checks[0].Outcome)) {
+			if w := want[[2]string{name, "avocet"}]; a.Verdict != w.Verdict ||
+				!slices.Equal(a.because(w.Checks[0].Outcome), w.because(w.Checks[0].Outcome)) {
 				t.Errorf("%s: %s %+v", name, a.Verdict, a.Checks)
 			}
 		}

@@ -104,7 +104,8 @@ func named(v any) any {
 func (l *lab) golden(code int, args ...string) {
 	l.Helper()
 	name := strings.Join(args[:1], "")
-	if len(args) > 1 && slices.Contains([]string{"recovery", "slot", "vbmeta", "backup", "standin", "jobs", "sheet"}, name) && !strings.HasPrefix(args[1], "-") {
+	if len(args) > 1 && slices.Contains([]string{"recovery", "slot", "vbmeta", "backup", "standin", "jobs",
+		"sheet"}, name) && !strings.HasPrefix(args[1], "-") {
 		name += "-" + args[1]
 	}
 	if strings.HasPrefix(name, "-") {
@@ -150,7 +151,8 @@ func (l *lab) golden(code int, args ...string) {
 		l.Fatal(err)
 	}
 	if !bytes.Equal(got, want) {
-		l.Errorf("jarlid %s has another form than %s (-update writes it anew):\n%s", strings.Join(args, " "), path, got)
+		l.Errorf("jarlid %s has another form than %s (-update writes it anew):\n%s", strings.Join(args, " "),
+			path, got)
 	}
 }
 
@@ -190,7 +192,9 @@ func TestGolden(t *testing.T) {
 		l.golden(0, "fit", kit.more.GSI)
 		l.golden(0, "backup", "take", "boot@a", "-o", kept)
 		l.golden(0, "backup", "restore", "boot@a", "-o", kept, "--yes")
-		l.want(3, []string{"stop  hands-needed", `choose "Packages"`}, "sideload", files.Package, "--yes", "--accept", "encrypted-data") // the one that was tried
+		// the one that was tried
+		l.want(3, []string{"stop  hands-needed", `choose "Packages"`}, "sideload", files.Package, "--yes",
+			"--accept", "encrypted-data")
 		l.want(0, nil, "go", "bootloader", "--yes")
 		l.golden(0, "go", "recovery", "--yes")
 		l.golden(0, "vbmeta", "loosen", "hashtree", "--yes")
@@ -205,7 +209,8 @@ func TestGolden(t *testing.T) {
 		l.untilMode("dunlin", "bootloader")
 		l.golden(0, "flash", kit.more.Set, "--into", "@a", "--yes")
 		l.golden(3, "relock", "--yes")
-		l.want(3, []string{"stop  storage-holds-package: saltmarsh-4.2-dunlin.zip was put into the shared storage, which goes now (so says the journal of job "}, "wipe", "userdata", "--yes")
+		l.want(3, []string{"stop  storage-holds-package: saltmarsh-4.2-dunlin.zip was put into the shared " +
+			"storage, which goes now (so says the journal of job "}, "wipe", "userdata", "--yes")
 		l.want(0, nil, "wipe", "userdata", "--yes", "--accept", "storage-holds-package")
 		l.want(0, nil, "slot", "use", "a", "--yes")
 		l.want(0, nil, "go", "system", "--wait", "1s", "--yes")
@@ -214,8 +219,11 @@ func TestGolden(t *testing.T) {
 		l.golden(0, "app", log, "--yes")
 		copies := l.beside(files.Recovery, files.Package)
 		l.golden(0, "sheet", "draft", copies[0], copies[1])
-		l.golden(0, "sheet", "check", l.sheetOf("conditions: {battery: 5}\n", "  - go: bootloader\n  - recovery install: recovery\n  - go: recovery\n  - wipe: userdata\n"))
-		l.golden(0, "sheet", "run", l.sheetOf("", "  - go: bootloader\n  - recovery install: recovery\n    when: {slots: 1}\n"), "--yes")
+		l.golden(0, "sheet", "check", l.sheetOf("conditions: {battery: 5}\n",
+			"  - go: bootloader\n  - recovery install: recovery\n  - go: recovery\n  - wipe: userdata\n"))
+		l.golden(0, "sheet", "run",
+			l.sheetOf("", "  - go: bootloader\n  - recovery install: recovery\n    when: {slots: 1}\n"),
+			"--yes")
 		l.golden(0, "jobs")
 		l.golden(0, "jobs", "prune", "--older", "90d", "--yes")
 		l.golden(0, "jobs", "show", "5")

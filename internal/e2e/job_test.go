@@ -33,7 +33,14 @@ func TestWholeJob(t *testing.T) {
 		var here struct{ Phones []map[string]any }
 		l.result(0, &here, "bench")
 		p := here.Phones[0]
-		for k, want := range map[string]any{"name": "dunlin", "serial": "WL-DU-0007", "model": "dunlin", "mode": "bootloader", "next_slot": "a", "unlocked": true} {
+		for k, want := range map[string]any{
+			"name":      "dunlin",
+			"serial":    "WL-DU-0007",
+			"model":     "dunlin",
+			"mode":      "bootloader",
+			"next_slot": "a",
+			"unlocked":  true,
+		} {
 			if p[k] != want {
 				t.Errorf("bench: %s is %v, want %v", k, p[k], want)
 			}
@@ -55,7 +62,8 @@ func TestWholeJob(t *testing.T) {
 				w.SHA256 != hex.EncodeToString(sum[:]) || w.Confirmed != "phone-word" {
 				t.Errorf("write %d is %+v", i, w)
 			}
-			stored := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "partitions", "recovery_"+w.Slot+".img")))
+			stored := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "partitions", "recovery_"+
+				w.Slot+".img")))
 			if string(stored[:len(img)]) != string(img) {
 				t.Errorf("recovery_%s does not hold the image", w.Slot)
 			}
@@ -73,7 +81,8 @@ func TestWholeJob(t *testing.T) {
 		}
 		l.result(0, &sent, "sideload", files.Package, "--yes")
 		size := must(os.Stat(files.Package)).Size()
-		if k := sent.Packages[0]; k.Outcome != "installed" || k.Passes != 2 || k.Distinct != size || k.Served <= size || sent.SlotNext != "b" {
+		if k := sent.Packages[0]; k.Outcome != "installed" || k.Passes != 2 || k.Distinct != size ||
+			k.Served <= size || sent.SlotNext != "b" {
 			t.Errorf("sideload: %+v", sent)
 		}
 		system := must(scenario.System(scenario.Saltmarsh, dunlin))
@@ -120,8 +129,10 @@ func TestStartedAndNextDiffer(t *testing.T) {
 		l.want(0, []string{"note  started from and starts next differ"}, "slot")
 		// The restart into sideload mode already goes to the new slot, so the same
 		// package once more lands on the first one, which is stopped.
-		l.want(3, []string{"stop  slot-not-started", "lands on slot b"}, "sideload", files.Package, "--yes", "--then", "stay")
-		l.want(0, []string{"installed: slot a starts next now"}, "sideload", files.Package, "--yes", "--then", "stay", "--accept", "slot-not-started")
+		l.want(3, []string{"stop  slot-not-started", "lands on slot b"}, "sideload", files.Package, "--yes",
+			"--then", "stay")
+		l.want(0, []string{"installed: slot a starts next now"}, "sideload", files.Package, "--yes", "--then",
+			"stay", "--accept", "slot-not-started")
 	})
 }
 
@@ -131,7 +142,8 @@ func TestNothingTouched(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin")
 		before := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "partitions", "recovery_b.img")))
-		l.want(0, []string{"nothing was changed", "write tideline-3.1-dunlin.img to recovery_b"}, "recovery", "install", files.Recovery, "--dry-run")
+		l.want(0, []string{"nothing was changed", "write tideline-3.1-dunlin.img to recovery_b"}, "recovery",
+			"install", files.Recovery, "--dry-run")
 		l.want(0, []string{"a dry run ends here"}, "wipe", "userdata", "--dry-run")
 		l.want(3, []string{"not-confirmed"}, "wipe", "userdata")
 		after := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "partitions", "recovery_b.img")))
@@ -152,7 +164,8 @@ func TestAddresses(t *testing.T) {
 		l.result(0, &here, "bench")
 		other := l.other("other")
 		other.want(0, []string{"in its bootloader"}, "slot", "--on", here.Phones[0].Address)
-		other.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery, "--yes", "--on", here.Phones[0].Address)
+		other.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery,
+			"--yes", "--on", here.Phones[0].Address)
 		other.want(4, []string{"does not answer"}, "slot", "--on", "tcp:127.0.0.1:1")
 		other.want(2, []string{"not an address"}, "slot", "--on", "tcp:127.0.0.1:99999")
 		if !*cabled { // on a cable it is found by itself
@@ -190,7 +203,8 @@ func TestWrongWords(t *testing.T) {
 			}
 		}
 		l.want(1, []string{"no such file"}, "ident", filepath.Join(l.dir, "missing.img"))
-		l.want(0, []string{"I don't know this file", "first bytes: 00017a"}, "ident", l.file("raw.img", []byte("\x00\x01z")))
+		l.want(0, []string{"I don't know this file", "first bytes: 00017a"}, "ident",
+			l.file("raw.img", []byte("\x00\x01z")))
 	})
 }
 
@@ -201,16 +215,36 @@ func TestFilesThatAreNotThere(t *testing.T) {
 		l.standin("dunlin")
 		none, folder := filepath.Join(l.dir, "none.img"), l.dir
 		for _, args := range [][]string{
-			{"ident", none}, {"proof", none}, {"lift", none, "-o", l.dir}, {"flash", none}, {"recovery", "install", none}, {"recovery", "try", none}, {"sideload", none}, {"put", none, "--to", "sd"},
-			{"app", none}, {"fit", none}, {"fit", files.Recovery, "--vendor", none}, {"fit", files.Recovery, "--with", none}, {"slot", "--card", none}, {"vbmeta", "show", none}, {"vbmeta", "check", none, "--images", folder},
-			{"vbmeta", "loosen", "hashtree", "--from", none}, {"proof", files.Package, "--signer", none}, {"proof", files.Package, "--keys-of", none}, {"relock", "--images", none},
-			{"recovery", "install", files.Recovery, "--boot", none}, {"sideload", files.Package, "--recovery-after", none}, {"backup", "restore", "boot", "-o", none}, {"standin", "run", none + ".yaml", "--at", folder},
+			{"ident", none},
+			{"proof", none},
+			{"lift", none, "-o", l.dir},
+			{"flash", none},
+			{"recovery", "install", none},
+			{"recovery", "try", none},
+			{"sideload", none},
+			{"put", none, "--to", "sd"},
+			{"app", none},
+			{"fit", none},
+			{"fit", files.Recovery, "--vendor", none},
+			{"fit", files.Recovery, "--with", none},
+			{"slot", "--card", none},
+			{"vbmeta", "show", none},
+			{"vbmeta", "check", none, "--images", folder},
+			{"vbmeta", "loosen", "hashtree", "--from", none},
+			{"proof", files.Package, "--signer", none},
+			{"proof", files.Package, "--keys-of", none},
+			{"relock", "--images", none},
+			{"recovery", "install", files.Recovery, "--boot", none},
+			{"sideload", files.Package, "--recovery-after", none},
+			{"backup", "restore", "boot", "-o", none},
+			{"standin", "run", none + ".yaml", "--at", folder},
 		} {
 			code, out := l.run(args...)
 			if code == 0 || !strings.Contains(out, none) {
 				t.Errorf("%v ended with %d and does not name the file:\n%s", args, code, out)
 			}
-			for _, call := range []string{"open " + none, "stat " + none, "lstat ", "read " + none, "no such file or directory"} {
+			for _, call := range []string{"open " + none, "stat " + none, "lstat ", "read " + none,
+				"no such file or directory"} {
 				if strings.Contains(out, call) {
 					t.Errorf("%v speaks of %q:\n%s", args, call, out)
 				}
@@ -233,7 +267,8 @@ func TestWipeInBootloader(t *testing.T) {
 			}
 		}
 		j := l.lastJournal()
-		if done := j[len(j)-2]; done.Event != "done" || done.Confirm != journal.PhoneWord || done.Facts[card.FactData.ID()].Value != "formatted" {
+		if done := j[len(j)-2]; done.Event != "done" || done.Confirm != journal.PhoneWord ||
+			done.Facts[card.FactData.ID()].Value != "formatted" {
 			t.Errorf("the journal says %+v", done)
 		}
 		// The stock system starts as new: nothing is left of the owner's settings.

@@ -35,9 +35,11 @@ func TestJobs(t *testing.T) {
 		l.want(0, []string{"no job was done"}, "jobs")
 		l.want(0, nil, "recovery", "install", kit.recovery, "--yes", "--on", "dunlin")
 		l.want(0, nil, "go", "recovery", "--on", "dunlin")
-		l.want(0, nil, "flash", kit.recovery, "--into", "recovery@a", "--accept", "recovery-on-one-slot", "--yes", "--on", "dunlin")
+		l.want(0, nil, "flash", kit.recovery, "--into", "recovery@a", "--accept", "recovery-on-one-slot",
+			"--yes", "--on", "dunlin")
 		l.fault("dunlin", "drop", 6<<20)
-		if code, out := l.run("sideload", kit.more.Package, "--then", "stay", "--accept", "encrypted-data", "--yes", "--on", "dunlin"); code != 5 && code != 1 {
+		if code, out := l.run("sideload", kit.more.Package, "--then", "stay", "--accept", "encrypted-data",
+			"--yes", "--on", "dunlin"); code != 5 && code != 1 {
 			t.Fatalf("%d\n%s", code, out)
 		}
 		l.want(0, nil, "slot", "use", "b", "--accept", "slot-empty", "--yes", "--on", "godwit")
@@ -58,24 +60,29 @@ func TestJobs(t *testing.T) {
 		}
 		var r jobResult
 		l.result(0, &r, "jobs", "show", "1")
-		if r.Outcome != "done" || len(r.Steps) != 2 || r.Steps[0].Confirmed != "phone-word" || r.Steps[1].Ended == nil {
+		if r.Outcome != "done" || len(r.Steps) != 2 || r.Steps[0].Confirmed != "phone-word" ||
+			r.Steps[1].Ended == nil {
 			t.Errorf("%+v", r)
 		}
 		last := one.Jobs[0]
 		r = jobResult{}
 		l.result(0, &r, "jobs", "show", strconv.Itoa(last.Number))
-		if r.Outcome != "failed" || r.Error == "" || !slices.Contains(r.Broken.Command, "sideload") || r.Steps[len(r.Steps)-1].Outcome == "done" {
+		if r.Outcome != "failed" || r.Error == "" || !slices.Contains(r.Broken.Command, "sideload") ||
+			r.Steps[len(r.Steps)-1].Outcome == "done" {
 			t.Errorf("%+v", r)
 		}
-		out := l.want(0, []string{"fail  ", "next  jarlid jobs resume "}, "jobs", "show", strconv.Itoa(last.Number))
+		out := l.want(0, []string{"fail  ", "next  jarlid jobs resume "}, "jobs", "show",
+			strconv.Itoa(last.Number))
 		if strings.Contains(out, "done  ") {
 			t.Errorf("it is told as done:\n%s", out)
 		}
 		l.want(2, []string{"there is no job x"}, "jobs", "resume", "x")
 		l.want(3, []string{"stop  not-confirmed"}, "jobs", "resume")
-		l.want(0, []string{"broke off: sideload saltmarsh-4.2-dunlin.zip", "done  "}, "jobs", "resume", "--yes")
+		l.want(0, []string{"broke off: sideload saltmarsh-4.2-dunlin.zip", "done  "}, "jobs", "resume",
+			"--yes")
 		l.result(0, &one, "jobs", "--on", "dunlin")
-		if one.Jobs[0].Outcome != "done" || slices.Contains(one.Jobs[0].Command, "resume") || !slices.Contains(one.Jobs[0].Command, "sideload") {
+		if one.Jobs[0].Outcome != "done" || slices.Contains(one.Jobs[0].Command, "resume") ||
+			!slices.Contains(one.Jobs[0].Command, "sideload") {
 			t.Errorf("%+v", one.Jobs[0])
 		}
 		l.want(0, []string{"nothing broke off"}, "jobs", "resume")

@@ -40,7 +40,8 @@ func (l *lab) inWiped() {
 func TestBackupIsOfNow(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.inWiped()
-		shared := l.share("dunlin", "counts.csv", strings.Repeat("dunlin 214\n", 40000), "notes.txt", "low tide 7:30")
+		shared := l.share("dunlin", "counts.csv", strings.Repeat("dunlin 214\n", 40000), "notes.txt",
+			"low tide 7:30")
 		dir := filepath.Join(l.dir, "kept")
 		l.fault("dunlin", "file-short", 1)
 		l.want(1, []string{"could not be kept: counts.csv"}, "backup", "take", "boot@a", "storage", "-o", dir)
@@ -60,11 +61,13 @@ func TestBackupIsOfNow(t *testing.T) {
 		if got := must(os.ReadFile(filepath.Join(dir, "boot_a.img"))); !bytes.Equal(got, now) {
 			t.Error("the boot image of before the change is kept")
 		}
-		if got := must(os.ReadFile(filepath.Join(dir, "storage", "notes.txt"))); string(got) != "low tide 9:30" {
+		if got := must(os.ReadFile(filepath.Join(dir, "storage", "notes.txt"))); string(
+			got) != "low tide 9:30" {
 			t.Errorf("the notes are those of before: %q", got)
 		}
 		l.want(3, []string{"stop  backup-exists"}, "backup", "take", "-o", dir)
-		l.want(3, []string{"stop  backup-exists"}, "backup", "take", "-o", dir, "--yes", "--accept", "backup-exists")
+		l.want(3, []string{"stop  backup-exists"}, "backup", "take", "-o", dir, "--yes", "--accept",
+			"backup-exists")
 	})
 }
 
@@ -97,8 +100,10 @@ func TestBackupShort(t *testing.T) {
 				if c.code != 0 {
 					l.want(0, nil, "backup", "take", "storage", "-o", dir)
 				}
-				for name, want := range map[string]string{"a.jpg": photo, "b.jpg": photo, long + ".txt": "a long name"} {
-					if got, err := os.ReadFile(filepath.Join(dir, "storage", name)); err != nil || string(got) != want {
+				for name, want := range map[string]string{"a.jpg": photo, "b.jpg": photo,
+					long + ".txt": "a long name"} {
+					if got, err := os.ReadFile(filepath.Join(dir, "storage", name)); err != nil ||
+						string(got) != want {
 						t.Errorf("%.20s: %d bytes, %v", name, len(got), err)
 					}
 				}
@@ -128,13 +133,15 @@ func TestBackupFolder(t *testing.T) {
 		l.share("dunlin", "a.jpg", "photo")
 		mine := l.file("mine.txt", []byte("mine"))
 		elsewhere := filepath.Join(l.dir, "elsewhere")
-		for _, dir := range []string{elsewhere, filepath.Join(l.dir, "linked"), filepath.Join(l.dir, "open")} {
+		for _, dir := range []string{elsewhere, filepath.Join(l.dir, "linked"),
+			filepath.Join(l.dir, "open")} {
 			if err := os.Mkdir(dir, 0o700); err != nil {
 				t.Fatal(err)
 			}
 		}
 		linked := filepath.Join(l.dir, "linked")
-		for name, to := range map[string]string{"boot_a.img": mine, "storage": elsewhere, "boot_a.img.part": mine} {
+		for name, to := range map[string]string{"boot_a.img": mine, "storage": elsewhere,
+			"boot_a.img.part": mine} {
 			if err := os.Symlink(to, filepath.Join(linked, name)); err != nil {
 				t.Fatal(err)
 			}
@@ -150,7 +157,8 @@ func TestBackupFolder(t *testing.T) {
 		if err := os.Chmod(open, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		l.want(3, []string{"warn  readable-by-others", "not-confirmed"}, "backup", "take", "boot@a", "-o", open)
+		l.want(3, []string{"warn  readable-by-others", "not-confirmed"}, "backup", "take", "boot@a",
+			"-o", open)
 		l.want(0, []string{"warn  readable-by-others"}, "backup", "take", "boot@a", "-o", open, "--yes")
 		if st := must(os.Stat(open)); st.Mode().Perm() != 0o755 {
 			t.Errorf("somebody's folder has another mode now: %v", st.Mode())
@@ -172,10 +180,12 @@ func TestSheetSeries(t *testing.T) {
 		l.inWiped()
 		l.share("dunlin", "a.jpg", "the first photo")
 		sheet := func(name, output string) string {
-			return l.file(name, []byte("sheet: 1\nname: keep\ntasks:\n- backup take: {items: [storage], output: \""+output+"\"}\n- backup restore: {items: [storage], output: \""+output+"\"}\n"))
+			return l.file(name, []byte("sheet: 1\nname: keep\ntasks:\n- backup take: {items: [storage], "+
+				"output: \""+output+"\"}\n- backup restore: {items: [storage], output: \""+output+"\"}\n"))
 		}
 		one := sheet("one.yaml", "kept-${name}")
-		l.want(0, []string{"what the backup of task 1 holds is known once it is taken"}, "sheet", "check", one, "--on", "dunlin")
+		l.want(0, []string{"what the backup of task 1 holds is known once it is taken"}, "sheet", "check",
+			one, "--on", "dunlin")
 		l.want(0, nil, "sheet", "run", one, "--on", "dunlin", "--yes")
 		l.share("dunlin", "a.jpg", "the second photo")
 		l.want(0, nil, "sheet", "run", one, "--on", "dunlin", "--yes")
@@ -189,12 +199,15 @@ func TestSheetSeries(t *testing.T) {
 				t.Errorf("%s holds %q", dir, got)
 			}
 		}
-		if got := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "shared", "a.jpg"))); string(got) != "the second photo" {
+		if got := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "shared", "a.jpg"))); string(
+			got) != "the second photo" {
 			t.Errorf("the restore put %q back", got)
 		}
 		l.standin("godwit")
-		two := l.file("two.yaml", []byte("sheet: 1\nname: keep\ntasks:\n- backup take: {items: [boot], output: kept}\n"))
-		l.want(6, []string{"stop  dunlin: output-shared", "stop  godwit: output-shared", "dunlin, godwit would all write to"}, "sheet", "check", two, "--all")
+		two := l.file("two.yaml",
+			[]byte("sheet: 1\nname: keep\ntasks:\n- backup take: {items: [boot], output: kept}\n"))
+		l.want(6, []string{"stop  dunlin: output-shared", "stop  godwit: output-shared",
+			"dunlin, godwit would all write to"}, "sheet", "check", two, "--all")
 		code, out := l.run("sheet", "run", two, "--all", "--yes")
 		if code != 3 || !strings.Contains(out, "output-shared") || there(filepath.Join(l.dir, "kept")) {
 			t.Errorf("the run ended with %d:\n%s", code, out)

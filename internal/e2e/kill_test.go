@@ -17,7 +17,8 @@ func bigRecovery(size int) []byte { return must(standintest.LargeRecovery(size))
 // awaitAct waits until a journal says that the wanted step is under way.
 func (l *lab) awaitAct(title string) {
 	l.Helper()
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(2 * time.Millisecond) {
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(
+		2 * time.Millisecond) {
 		for _, records := range l.journals() {
 			if len(records) == 0 {
 				continue // its first line is still being written
@@ -133,7 +134,8 @@ func TestCtrlC(t *testing.T) {
 	if got := strings.Join(events, " "); got != "begin act done interrupted end" {
 		t.Errorf("the journal has %q", got)
 	}
-	if code := cmd.ProcessState.ExitCode(); code != 7 || !strings.Contains(out.String(), "after the write in progress") {
+	if code := cmd.ProcessState.ExitCode(); code != 7 ||
+		!strings.Contains(out.String(), "after the write in progress") {
 		t.Errorf("ended with %d:\n%s", code, out.String())
 	}
 }

@@ -31,8 +31,10 @@ var kinds = []kind{
 	{"turnstone", 1, "recovery", true, []string{"bootloader", "recovery", "sideload"}, nil},
 	{"sanderling", 1, "lifeboat", false, []string{"bootloader", "recovery", "sideload", "system"}, nil},
 	{"dunlin", 2, "recovery", true, []string{"bootloader", "recovery", "sideload", "system"}, nil},
-	{"godwit", 2, "boot", true, []string{"bootloader", "recovery", "sideload", "system"}, []string{"--accept", "risky-partition=radio"}},
-	{"avocet", 2, "vendor_boot", false, []string{"bootloader", "recovery", "sideload", "system", "fastbootd"}, []string{"--accept", "risky-partition=radio"}},
+	{"godwit", 2, "boot", true, []string{"bootloader", "recovery", "sideload", "system"},
+		[]string{"--accept", "risky-partition=radio"}},
+	{"avocet", 2, "vendor_boot", false, []string{"bootloader", "recovery", "sideload", "system", "fastbootd"},
+		[]string{"--accept", "risky-partition=radio"}},
 }
 
 // kit is the files for one phone, made once.
@@ -57,7 +59,8 @@ func kitOf(t *testing.T, name string, slots int) kit {
 		dir := filepath.Join(workdir, "kit-"+name)
 		k.more = must(demo.MakeMore(dir, k.phone, slots))
 		k.recovery = filepath.Join(dir, "tideline-3.1-"+name+".img")
-		if err := os.WriteFile(k.recovery, must(scenario.Recovery(scenario.Tideline, k.phone)), 0o644); err != nil {
+		if err := os.WriteFile(k.recovery, must(scenario.Recovery(scenario.Tideline, k.phone)),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 		kits[name] = k
@@ -91,7 +94,8 @@ func (l *lab) travel(k kind) {
 		if k.name == "turnstone" && at == "bootloader" && mode != "bootloader" {
 			l.later(k.name, "volume-up+power") // it has no such restart
 		}
-		said := map[string]string{"system": "is running from slot", "recovery": "Tideline Recovery 3.1 is running"}[mode]
+		said := map[string]string{"system": "is running from slot",
+			"recovery": "Tideline Recovery 3.1 is running"}[mode]
 		if k.slots == 1 && mode == "system" {
 			said = "Wickerlight Stock 9.1"
 		}
@@ -133,7 +137,8 @@ func TestKinds(t *testing.T) {
 				}
 				saved := filepath.Join(l.dir, "card.json")
 				l.result(0, &c, "card", "--save", saved)
-				if f := c.Facts["model"]; f.Value != k.name || f.Evidence != "read" || c.Facts["unlocked"].Value != "yes" || c.Facts["slot.count"].Value != fmt.Sprint(k.slots) {
+				if f := c.Facts["model"]; f.Value != k.name || f.Evidence != "read" ||
+					c.Facts["unlocked"].Value != "yes" || c.Facts["slot.count"].Value != fmt.Sprint(k.slots) {
 					t.Errorf("card: %+v", c.Facts)
 				}
 				if c.Home.Partition != k.home || len(c.Table) < 5 || c.Facts["data"].Evidence == "read" {
@@ -144,7 +149,8 @@ func TestKinds(t *testing.T) {
 				if k.name == "sanderling" {
 					defer func() { l.want(0, []string{"serial in another mode"}, "card") }()
 				}
-				l.want(0, []string{"on " + k.name + " it goes to " + k.home}, "ident", kit.recovery, "--card", saved)
+				l.want(0, []string{"on " + k.name + " it goes to " + k.home}, "ident", kit.recovery,
+					"--card", saved)
 
 				if kit.more.Overlay != "" && k.name == "godwit" { // its pre-image
 					l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
@@ -153,7 +159,8 @@ func TestKinds(t *testing.T) {
 					l.want(0, []string{"written nowhere"}, "recovery", "try", kit.recovery, "--yes")
 					l.want(0, []string{"the phone is in bootloader"}, "go", "bootloader")
 				} else {
-					l.want(3, []string{"command-unknown-to-bootloader", "write it instead"}, "recovery", "try", kit.recovery, "--yes")
+					l.want(3, []string{"command-unknown-to-bootloader", "write it instead"}, "recovery",
+						"try", kit.recovery, "--yes")
 				}
 				l.want(0, []string{"lives in"}, "recovery", "install", kit.recovery, "--yes")
 				if k.home == "boot" { // put into the phone's own images; here slot b has none, so whole
@@ -180,7 +187,8 @@ func TestKinds(t *testing.T) {
 					}
 				}
 				l.result(0, &w, "flash", kit.more.Boot, "--yes")
-				if w.Writes[0].Partition != "boot" || w.Writes[0].Confirmed == "" || k.slots == 2 && w.Writes[0].Slot != "a" || k.slots == 1 && w.Writes[0].Slot != "" {
+				if w.Writes[0].Partition != "boot" || w.Writes[0].Confirmed == "" || k.slots == 2 &&
+					w.Writes[0].Slot != "a" || k.slots == 1 && w.Writes[0].Slot != "" {
 					t.Errorf("flash boot.img: %+v", w)
 				}
 				l.result(0, &w, append([]string{"flash", kit.more.Set, "--yes"}, k.set...)...)
@@ -216,7 +224,8 @@ func TestUnlockKinds(t *testing.T) {
 				l.standin(k.name, "--locked")
 				kit := kitOf(t, k.name, k.slots)
 				l.want(3, []string{"stop  locked-bootloader"}, "flash", kit.more.Boot, "--yes")
-				l.want(5, []string{"not allowed while the device is locked"}, "flash", kit.more.Boot, "--yes", "--accept", "locked-bootloader")
+				l.want(5, []string{"not allowed while the device is locked"}, "flash", kit.more.Boot, "--yes",
+					"--accept", "locked-bootloader")
 				defer l.hands(k.name, "yes")()
 				l.want(0, []string{"lose  ", "the bootloader is open, read back"}, "unlock", "--yes")
 				l.want(0, []string{"boot"}, "flash", kit.more.Boot, "--yes")
@@ -270,23 +279,35 @@ func TestKindsDoneWrong(t *testing.T) {
 		"wrong-destination": func(l *lab) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")
-			l.want(3, []string{"stop  wrong-destination: it belongs to boot"}, "flash", kit.more.Boot, "--into", "lifeboat", "--yes")
-			for _, into := range []string{"boot", "cache", "userdata", "MISC"} { // by the command for recoveries as by the other
-				l.want(3, []string{"stop  wrong-destination: it belongs to lifeboat"}, "recovery", "install", kit.recovery, "--into", into, "--yes")
-				l.want(3, []string{"stop  wrong-destination: it belongs to lifeboat"}, "flash", kit.recovery, "--into", into, "--yes")
+			l.want(3, []string{"stop  wrong-destination: it belongs to boot"}, "flash", kit.more.Boot,
+				"--into", "lifeboat", "--yes")
+			for _, into := range []string{"boot", "cache", "userdata", "MISC"} {
+				// by the command for recoveries as by the other
+				l.want(3, []string{"stop  wrong-destination: it belongs to lifeboat"}, "recovery", "install",
+					kit.recovery, "--into", into, "--yes")
+				l.want(3, []string{"stop  wrong-destination: it belongs to lifeboat"}, "flash", kit.recovery,
+					"--into", into, "--yes")
 			}
-			l.want(0, nil, "flash", kit.more.Boot, "--into", "lifeboat", "--yes", "--accept", "wrong-destination")
+			l.want(0, nil, "flash", kit.more.Boot, "--into", "lifeboat", "--yes", "--accept",
+				"wrong-destination")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery")
-			page := l.file("boot.img", []byte("<html><body>Please wait, your download starts soon</body></html>"))
-			l.want(3, []string{"stop  wrong-destination: boot.img is a web page"}, "flash", page, "--into", "boot", "--yes")
+			page := l.file("boot.img",
+				[]byte("<html><body>Please wait, your download starts soon</body></html>"))
+			l.want(3, []string{"stop  wrong-destination: boot.img is a web page"}, "flash", page, "--into",
+				"boot", "--yes")
 		},
 		"wrong-destination, another form of recovery": func(l *lab) {
 			l.standin("godwit")
-			own := l.file("r.img", must(scenario.Recovery(scenario.Tideline, scenario.Phone{Device: "godwit", ABI: "arm64-v8a"})))
-			l.want(3, []string{"stop  wrong-destination: it is a recovery for a partition of its own; this phone keeps its recovery in the ramdisk of the boot image"},
+			own := l.file("r.img",
+				must(scenario.Recovery(scenario.Tideline,
+					scenario.Phone{Device: "godwit", ABI: "arm64-v8a"})))
+			l.want(3, []string{"stop  wrong-destination: it is a recovery for a partition of its own; this " +
+				"phone keeps its recovery in the ramdisk of the boot image"},
 				"flash", own, "--yes")
-			l.want(0, nil, "flash", own, "--yes", "--accept", "wrong-destination", "--accept", "pre-image-missing")
-			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait", "20s", "--yes")
+			l.want(0, nil, "flash", own, "--yes", "--accept", "wrong-destination", "--accept",
+				"pre-image-missing")
+			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait",
+				"20s", "--yes")
 		},
 		"unknown-content": func(l *lab) {
 			l.standin("dunlin")
@@ -303,27 +324,34 @@ func TestKindsDoneWrong(t *testing.T) {
 			// Of a set one image is taken; a package is not an image, however it is named.
 			l.want(0, []string{"boot written"}, "flash", kit.more.Set, "--into", "boot", "--yes")
 			l.want(2, []string{"0 of them are for radio"}, "flash", kit.more.Set, "--into", "radio", "--yes")
-			addon := l.file("extra.img", must(scenario.Addon{Name: "extra", Release: "14", Signer: "saltmarsh"}.Package()))
-			l.want(3, []string{"stop  still-wrapped: it is an add-on package"}, "flash", addon, "--into", "system", "--yes")
+			addon := l.file("extra.img",
+				must(scenario.Addon{Name: "extra", Release: "14", Signer: "saltmarsh"}.Package()))
+			l.want(3, []string{"stop  still-wrapped: it is an add-on package"}, "flash", addon, "--into",
+				"system", "--yes")
 			l.want(0, nil, "flash", addon, "--into", "system", "--yes", "--accept", "still-wrapped")
-			l.want(0, []string{"can't be seen"}, "go", "system", "--wait", "3s", "--yes") // its picture, again and again
+			// its picture, again and again
+			l.want(0, []string{"can't be seen"}, "go", "system", "--wait", "3s", "--yes")
 			l.atPhone = true
-			time.AfterFunc(5*time.Second, func() { l.pressed("turnstone", "volume-down+power") }) // behind the looks
+			// behind the looks
+			time.AfterFunc(5*time.Second, func() { l.pressed("turnstone", "volume-down+power") })
 			l.want(0, []string{"does not answer", "the phone is in bootloader"}, "go", "bootloader")
 		},
 		"image-as-partition": func(l *lab) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")
-			l.want(3, []string{"stop  image-as-partition", "--into lifeboat"}, "flash", "lifeboat", kit.recovery)
+			l.want(3, []string{"stop  image-as-partition", "--into lifeboat"}, "flash", "lifeboat",
+				kit.recovery)
 			l.want(3, []string{"stop  image-as-partition"}, "flash", kit.recovery, "--into", kit.recovery)
 		},
 		"unlock-not-allowed": func(l *lab) {
 			p := l.standin("avocet", "--locked", "--mode", "system")
 			l.want(0, nil, "standin", "press", "avocet", "unlocking off")
 			toBootloader(l, "avocet")
-			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", kitOf(l.T, "avocet", 2).recovery, "--yes")
+			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install",
+				kitOf(l.T, "avocet", 2).recovery, "--yes")
 			l.want(3, []string{"stop  unlock-not-allowed", "allow unlocking"}, "unlock", "--yes")
-			l.want(3, []string{"stop  hands-needed: to unlock the bootloader", `Choose "Yes"`}, "unlock", "--yes", "--accept", "unlock-not-allowed")
+			l.want(3, []string{"stop  hands-needed: to unlock the bootloader", `Choose "Yes"`}, "unlock",
+				"--yes", "--accept", "unlock-not-allowed")
 			l.atPhone = true
 			l.want(5, []string{"not allowed"}, "unlock", "--yes", "--accept", "unlock-not-allowed")
 			l.press("avocet", "start", "unlocking on")
@@ -331,7 +359,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			before := l.stored("avocet", "userdata")
 			defer l.hands("avocet", "yes")()
 			starts := strings.Count(p.job.out.String(), "mode: bootloader")
-			l.want(0, []string{"lose  ", "hand  ", "the bootloader is open, read back", "debugging is off again"}, "unlock", "--yes")
+			l.want(0, []string{"lose  ", "hand  ", "the bootloader is open, read back",
+				"debugging is off again"}, "unlock", "--yes")
 			if strings.Count(p.job.out.String(), "mode: bootloader") == starts {
 				l.Error("it said that it is open, and had its restart still before it")
 			}
@@ -357,17 +386,22 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(3, []string{"stop  merge-pending"}, "slot", "use", "a", "--yes")
 			l.want(3, []string{"stop  merge-pending"}, "wipe", "system@a", "--yes")
 			l.want(0, nil, "wipe", "part:super", "--yes", "--accept", "merge-pending")
-			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait", "20s", "--yes")
+			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait",
+				"20s", "--yes")
 		},
 		"merge done rightly": func(l *lab) {
 			kit := ready(l, "avocet")
-			l.want(0, []string{"warn  recovery-replaced"}, "sideload", kit.more.Package, "--yes", "--then", "stay")
+			l.want(0, []string{"warn  recovery-replaced"}, "sideload", kit.more.Package, "--yes",
+				"--then", "stay")
 			l.want(0, []string{"snapshotted"}, "card")
 			stop := l.hands("avocet", "finish welcome", "debugging on", "allow")
-			l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system", "--wait", "30s")
+			l.want(0, []string{"Saltmarsh OS 4.2, build SM42.260512, is running from slot b"}, "go", "system",
+				"--wait", "30s")
 			stop()
 			state := filepath.Join(l.dir, "avocet", "state.json")
-			l.until("the merge ends", func() bool { return strings.Contains(string(must(os.ReadFile(state))), `"snapshot": "none"`) })
+			l.until("the merge ends", func() bool {
+				return strings.Contains(string(must(os.ReadFile(state))), `"snapshot": "none"`)
+			})
 			l.want(0, nil, "go", "bootloader")
 			var c struct {
 				Facts map[string]struct{ Value string }
@@ -382,7 +416,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			kit := kitOf(l.T, "godwit", 2)
 			l.standin("godwit")
 			l.want(3, []string{"warn  pre-image-missing"}, "recovery", "install", kit.recovery)
-			l.want(5, nil, "recovery", "install", kit.recovery, "--yes") // it can't be started, so nothing is written
+			// it can't be started, so nothing is written
+			l.want(5, nil, "recovery", "install", kit.recovery, "--yes")
 			l.want(0, nil, "recovery", "install", kit.recovery, "--into", "boot", "--yes")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery")
 			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@both", "--yes")
@@ -396,24 +431,31 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.standin("godwit")
 			f := junk(l, "radio.img", 1<<20)
 			l.want(3, []string{"stop  risky-partition"}, "flash", f, "--yes")
-			l.want(3, []string{"stop  risky-partition"}, "flash", f, "--yes", "--accept", "risky-partition=modem")
-			l.want(0, []string{"radio_a and radio_b written"}, "flash", f, "--yes", "--accept", "risky-partition=radio")
+			l.want(3, []string{"stop  risky-partition"}, "flash", f, "--yes", "--accept",
+				"risky-partition=modem")
+			l.want(0, []string{"radio_a and radio_b written"}, "flash", f, "--yes", "--accept",
+				"risky-partition=radio")
 			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait", "20s")
 		},
 		"not-enough-room-in-super": func(l *lab) {
-			small := l.modelOf("avocet", "small", "group-size: 44MiB\nfirmware", "group-size: 38MiB\nfirmware", "group-size: 44MiB, partitions", "group-size: 38MiB, partitions")
+			small := l.modelOf("avocet", "small", "group-size: 44MiB\nfirmware",
+				"group-size: 38MiB\nfirmware", "group-size: 44MiB, partitions",
+				"group-size: 38MiB, partitions")
 			if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
 				l.Fatal(err)
 			}
-			if err := os.WriteFile(filepath.Join(l.home, "models", "avocet.yaml"), must(os.ReadFile(small)), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(l.home, "models", "avocet.yaml"), must(os.ReadFile(small)),
+				0o644); err != nil {
 				l.Fatal(err)
 			}
 			l.standin("avocet")
 			gsi := kitOf(l.T, "avocet", 2).more.GSI
-			l.want(3, []string{"warn  not-enough-room-in-super: nobody can tell in this mode how full super is"}, "flash", gsi)
+			l.want(3, []string{"warn  not-enough-room-in-super: nobody can tell in this mode how full " +
+				"super is"}, "flash", gsi)
 			l.want(0, nil, "go", "fastbootd")
 			l.want(3, []string{"stop  not-enough-room-in-super"}, "flash", gsi, "--yes")
-			l.want(5, []string{"not enough space"}, "flash", gsi, "--yes", "--accept", "not-enough-room-in-super")
+			l.want(5, []string{"not enough space"}, "flash", gsi, "--yes", "--accept",
+				"not-enough-room-in-super")
 		},
 		"room is made": func(l *lab) {
 			l.standin("avocet")
@@ -421,7 +463,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(0, nil, "go", "fastbootd")
 			l.want(3, []string{"so these go: product_a"}, "flash", gsi)
 			l.want(0, []string{"taking away product_a"}, "flash", gsi, "--yes")
-			if want := must(scenario.System(scenario.GSI, scenario.PhoneOf("avocet"))); !bytes.Equal(l.stored("avocet", "system_a"), want) {
+			if want := must(scenario.System(scenario.GSI, scenario.PhoneOf("avocet"))); !bytes.Equal(
+				l.stored("avocet", "system_a"), want) {
 				l.Error("system_a does not hold the generic system")
 			}
 			// Its hash tree is still enforced: the slot does not start.
@@ -430,7 +473,8 @@ func TestKindsDoneWrong(t *testing.T) {
 		"command-unknown-to-bootloader": func(l *lab) {
 			kit := kitOf(l.T, "avocet", 2)
 			l.standin("avocet")
-			l.want(5, []string{"unknown command"}, "recovery", "try", kit.recovery, "--yes", "--accept", "command-unknown-to-bootloader", "--accept", "not-a-recovery")
+			l.want(5, []string{"unknown command"}, "recovery", "try", kit.recovery, "--yes", "--accept",
+				"command-unknown-to-bootloader", "--accept", "not-a-recovery")
 			l.standin("turnstone")
 			l.want(3, []string{"command-unknown-to-bootloader"}, "go", "fastbootd", "--on", "turnstone")
 		},
@@ -439,8 +483,10 @@ func TestKindsDoneWrong(t *testing.T) {
 			twin := scenario.PhoneOf("godwit")
 			twin.Device = "godwit-pro"
 			f := l.file("tideline.img", must(scenario.Recovery(scenario.Tideline, twin)))
-			l.want(3, []string{"stop  wrong-variant: the file is for godwit-pro, a twin"}, "recovery", "install", f, "--yes")
-			l.want(5, []string{"instead of recovery"}, "recovery", "install", f, "--yes", "--accept", "wrong-variant")
+			l.want(3, []string{"stop  wrong-variant: the file is for godwit-pro, a twin"}, "recovery",
+				"install", f, "--yes")
+			l.want(5, []string{"instead of recovery"}, "recovery", "install", f, "--yes", "--accept",
+				"wrong-variant")
 		},
 		"other-slot-firmware-differs": func(l *lab) {
 			kit := kitOf(l.T, "godwit", 2)
@@ -451,8 +497,10 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "wipe", "userdata", "--yes")
-			l.want(3, []string{"stop  other-slot-firmware-differs: radio on slot b is not what slot a has"}, "sideload", kit.more.Package, "--yes")
-			l.want(0, nil, "sideload", kit.more.Package, "--yes", "--accept", "other-slot-firmware-differs", "--then", "stay")
+			l.want(3, []string{"stop  other-slot-firmware-differs: radio on slot b is not what slot a has"},
+				"sideload", kit.more.Package, "--yes")
+			l.want(0, nil, "sideload", kit.more.Package, "--yes", "--accept", "other-slot-firmware-differs",
+				"--then", "stay")
 			// It restarts over and over until its tries are used up.
 			defer l.hands("godwit", "finish welcome", "debugging on", "allow")()
 			l.want(0, []string{"fell back to slot a"}, "go", "system", "--wait", "30s")
@@ -460,20 +508,25 @@ func TestKindsDoneWrong(t *testing.T) {
 		"base-version": func(l *lab) {
 			kit := kitOf(l.T, "godwit", 2)
 			l.standin("godwit")
-			l.want(0, nil, "flash", old(l), kit.more.Overlay, "--into", "@both", "--yes", "--accept", "risky-partition")
+			l.want(0, nil, "flash", old(l), kit.more.Overlay, "--into", "@both", "--yes", "--accept",
+				"risky-partition")
 			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "wipe", "userdata", "--yes")
-			l.want(3, []string{"stop  base-version: version-baseband is 1.8: too old"}, "sideload", kit.more.Package, "--yes")
-			l.want(0, nil, "sideload", kit.more.Package, "--yes", "--accept", "base-version", "--then", "stay")
+			l.want(3, []string{"stop  base-version: version-baseband is 1.8: too old"}, "sideload",
+				kit.more.Package, "--yes")
+			l.want(0, nil, "sideload", kit.more.Package, "--yes", "--accept", "base-version", "--then",
+				"stay")
 			defer l.hands("godwit", "finish welcome", "debugging on", "allow")()
 			l.want(0, []string{"fell back to slot a"}, "go", "system", "--wait", "30s")
 		},
 		"base-version, of a set": func(l *lab) {
 			kit := kitOf(l.T, "godwit", 2)
 			l.standin(l.modelOf("godwit", "older", `version-bootloader: "1.4"`, `version-bootloader: "1.1"`))
-			l.want(3, []string{"stop  base-version: the set demands version-bootloader 1.4 or 1.5, the phone has 1.1"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition")
-			l.want(3, []string{"stop  wrong-model: the set is for avocet, this phone is godwit"}, "flash", kitOf(l.T, "avocet", 2).more.Set, "--yes")
+			l.want(3, []string{"stop  base-version: the set demands version-bootloader 1.4 or 1.5, the " +
+				"phone has 1.1"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition")
+			l.want(3, []string{"stop  wrong-model: the set is for avocet, this phone is godwit"}, "flash",
+				kitOf(l.T, "avocet", 2).more.Set, "--yes")
 		},
 		"temporary-recovery": func(l *lab) {
 			l.standin("dunlin")
@@ -495,9 +548,11 @@ func TestKindsDoneWrong(t *testing.T) {
 		"asked-first": func(l *lab) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")
-			l.want(3, []string{"warn  asked-first: Was the stock system started once"}, "recovery", "install", kit.recovery)
+			l.want(3, []string{"warn  asked-first: Was the stock system started once"}, "recovery", "install",
+				kit.recovery)
 			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
-			if out := l.want(0, nil, "recovery", "install", kit.recovery, "--yes"); strings.Contains(out, "asked-first") {
+			if out := l.want(0, nil, "recovery", "install", kit.recovery, "--yes"); strings.Contains(out,
+				"asked-first") {
 				l.Error("it is asked again")
 			}
 		},
@@ -505,26 +560,35 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.standin("dunlin")
 			l.want(0, []string{"note  not-as-signed"}, "recovery", "install", files.Recovery, "--yes")
 			other := l.file("boot.img", must(scenario.Images(scenario.Saltmarsh, dunlin))["boot"])
-			if out := l.want(0, nil, "flash", other, files.Recovery, "--yes"); strings.Count(out, "not-as-signed") != 1 {
+			if out := l.want(0, nil, "flash", other, files.Recovery, "--yes"); strings.Count(out,
+				"not-as-signed") != 1 {
 				l.Errorf("it is told once a phone:\n%s", out)
 			}
-			strict := l.modelOf("dunlin", "strict", "title: Wickerlight Dunlin", "title: Wickerlight Dunlin\nbootloader: {enforces: true}", "  serial: WL-DU-0007", "  serial: WL-DU-0009\n  enforces: true", "model: dunlin", "model: strict", "aliases: [WL-DU, wl_dunlin]", "aliases: [dunlin]")
+			strict := l.modelOf("dunlin", "strict", "title: Wickerlight Dunlin",
+				"title: Wickerlight Dunlin\nbootloader: {enforces: true}", "  serial: WL-DU-0007",
+				"  serial: WL-DU-0009\n  enforces: true", "model: dunlin", "model: strict",
+				"aliases: [WL-DU, wl_dunlin]", "aliases: [dunlin]")
 			if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
 				l.Fatal(err)
 			}
-			if err := os.WriteFile(filepath.Join(l.home, "models", "strict.yaml"), must(os.ReadFile(strict)), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(l.home, "models", "strict.yaml"), must(os.ReadFile(strict)),
+				0o644); err != nil {
 				l.Fatal(err)
 			}
 			l.standin(strict)
-			l.want(3, []string{"stop  not-as-signed", "enforces verified boot although it is unlocked"}, "recovery", "install", files.Recovery, "--yes", "--on", "strict")
-			l.want(0, nil, "recovery", "install", files.Recovery, "--yes", "--on", "strict", "--accept", "not-as-signed")
+			l.want(3, []string{"stop  not-as-signed", "enforces verified boot although it is unlocked"},
+				"recovery", "install", files.Recovery, "--yes", "--on", "strict")
+			l.want(0, nil, "recovery", "install", files.Recovery, "--yes", "--on", "strict", "--accept",
+				"not-as-signed")
 			l.want(5, []string{"instead of recovery"}, "go", "recovery", "--on", "strict")
 		},
 		"the stock recovery comes back": func(l *lab) {
 			kit := kitOf(l.T, "turnstone", 1)
 			l.standin("turnstone")
 			l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
-			l.allowing("turnstone", func() { l.want(0, []string{"Wickerlight Stock"}, "go", "system", "--wait", "20s") })
+			l.allowing("turnstone", func() {
+				l.want(0, []string{"Wickerlight Stock"}, "go", "system", "--wait", "20s")
+			})
 			if bytes.HasPrefix(l.stored("turnstone", "recovery"), must(os.ReadFile(kit.recovery))) {
 				l.Error("the system left the recovery alone")
 			}
@@ -555,8 +619,10 @@ func TestCards(t *testing.T) {
 		p.kill()
 		alone := l.other("alone")
 		alone.want(0, []string{"saved"}, "card", "--card", saved)
-		alone.want(0, []string{"so these go: product_a", "nothing was changed"}, "flash", kit.more.GSI, "--card", saved)
-		alone.want(0, []string{"nothing was changed", "step 1 would"}, "recovery", "install", kit.recovery, "--card", saved)
+		alone.want(0, []string{"so these go: product_a", "nothing was changed"}, "flash", kit.more.GSI,
+			"--card", saved)
+		alone.want(0, []string{"nothing was changed", "step 1 would"}, "recovery", "install", kit.recovery,
+			"--card", saved)
 		alone.want(2, []string{"no saved card"}, "card", "--card", kit.recovery)
 		// The draft is a model file that can be read, and is taken once it has its place.
 		if err := os.MkdirAll(filepath.Join(alone.home, "models"), 0o755); err != nil {

@@ -17,30 +17,39 @@ import (
 func TestKnot(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
-		for _, c := range [][3]string{{"knot", "--fastboot", "write --loader 127.0.0.1:4911"}, {"dunlin", "--loader", "write --fastboot 127.0.0.1:4911"}} {
-			l.want(2, []string{c[2]}, "standin", "run", c[0], "--at", filepath.Join(l.dir, "none"), c[1], "127.0.0.1:4911")
+		for _, c := range [][3]string{{"knot", "--fastboot", "write --loader 127.0.0.1:4911"},
+			{"dunlin", "--loader", "write --fastboot 127.0.0.1:4911"}} {
+			l.want(2, []string{c[2]}, "standin", "run", c[0], "--at", filepath.Join(l.dir, "none"), c[1],
+				"127.0.0.1:4911")
 		}
 		l.standin("knot")
 		l.follows = true
 		l.want(0, []string{"loader", "WL-KN-0301", "no slots"}, "bench")
-		l.want(0, []string{"in its maker's loader", "the partition recovery", "recovery    -       12.0 MiB"}, "card")
+		l.want(0, []string{"in its maker's loader", "the partition recovery", "recovery    -       12.0 MiB"},
+			"card")
 		l.want(3, []string{"stop  not-a-recovery"}, "recovery", "install", kit.more.Package)
-		l.want(5, []string{"userdata is not in it: this loader does not give it out", "ITEM   SIZE"}, "backup", "take", "boot", "userdata", "-o", filepath.Join(l.dir, "kept"))
-		l.want(0, []string{"recovery written, read back, it matches", "jarlid go recovery"}, "recovery", "install", kit.recovery, "--yes")
+		l.want(5, []string{"userdata is not in it: this loader does not give it out", "ITEM   SIZE"},
+			"backup", "take", "boot", "userdata", "-o", filepath.Join(l.dir, "kept"))
+		l.want(0, []string{"recovery written, read back, it matches", "jarlid go recovery"}, "recovery",
+			"install", kit.recovery, "--yes")
 		img := must(os.ReadFile(kit.recovery))
-		if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "recovery.img"))); !bytes.HasPrefix(got, img) {
+		if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions",
+			"recovery.img"))); !bytes.HasPrefix(got, img) {
 			t.Error("the partition does not hold the image")
 		}
 		l.want(3, []string{"stop  restart-undoes-recovery", "jarlid go recovery"}, "go", "system")
 		l.want(3, []string{"stop  hands-needed", "take the battery out"}, "go", "recovery")
 		l.want(3, []string{"stop  command-unknown-to-bootloader", "its maker's loader"}, "go", "bootloader")
-		l.want(3, []string{"stop  hands-needed", "volume up and the side key"}, "sideload", kit.more.Package, "--yes", "--no-hands")
+		l.want(3, []string{"stop  hands-needed", "volume up and the side key"}, "sideload", kit.more.Package,
+			"--yes", "--no-hands")
 		l.did("knot", "", []string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
 		l.did("knot", "", nil, "wipe", "userdata", "--yes")
 		l.did("knot", "", []string{"is installed"}, "sideload", kit.more.Package, "--yes")
-		l.did("knot", "", []string{"Saltmarsh OS 4.2", "next  jarlid go loader"}, "go", "system", "--wait", "90s", "--yes")
+		l.did("knot", "", []string{"Saltmarsh OS 4.2", "next  jarlid go loader"}, "go", "system", "--wait",
+			"90s", "--yes")
 		// From the running system an image's way leads into the loader, by the keys.
-		l.did("knot", "", []string{"Loader?", "boot written, read back"}, "flash", filepath.Join(filepath.Dir(kit.recovery), "boot.img"), "--yes")
+		l.did("knot", "", []string{"Loader?", "boot written, read back"}, "flash",
+			filepath.Join(filepath.Dir(kit.recovery), "boot.img"), "--yes")
 		l.did("knot", "", nil, "go", "recovery", "--yes")
 		l.did("knot", "", []string{"the phone is in loader"}, "go", "loader", "--yes")
 	})
@@ -54,7 +63,8 @@ func TestKnotLine(t *testing.T) {
 		l.standin("knot")
 		for _, kind := range []string{"line-loses", "line-doubles", "line-garbles", "line-silent"} {
 			l.want(0, nil, "standin", "fault", "knot", kind, "--for", "2")
-			l.want(0, []string{"recovery written, read back, it matches"}, "recovery", "install", kit.recovery, "--yes")
+			l.want(0, []string{"recovery written, read back, it matches"}, "recovery", "install",
+				kit.recovery, "--yes")
 		}
 		l.fault("knot", "drop", 3<<20)
 		l.want(5, nil, "recovery", "install", kit.recovery, "--yes")
@@ -74,7 +84,8 @@ func TestKnotLine(t *testing.T) {
 			l.fault("knot", "drop", 1000+tenth*int64(len(boot))/10)
 			l.want(5, nil, "flash", img, "--yes")
 			l.want(0, []string{"boot written, read back, it matches"}, "jobs", "resume", "--yes")
-			if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img"))); !bytes.HasPrefix(got, boot) {
+			if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions",
+				"boot.img"))); !bytes.HasPrefix(got, boot) {
 				t.Errorf("cut at tenth %d: the partition does not hold the image", tenth)
 			}
 		}
@@ -114,7 +125,8 @@ func TestKnotCable(t *testing.T) {
 		l.standin("knot", "--usb")
 		other := l.other("other") // where nobody has listed it
 		all := other.here(0)
-		if len(all) != 1 || all[0].Name != "WL-KN-0301" || all[0].Mode != "loader" || all[0].Address != "usb:1-1" || all[0].USB == nil || all[0].USB.Product != "4b4e" {
+		if len(all) != 1 || all[0].Name != "WL-KN-0301" || all[0].Mode != "loader" ||
+			all[0].Address != "usb:1-1" || all[0].USB == nil || all[0].USB.Product != "4b4e" {
 			t.Fatalf("%+v", all)
 		}
 		for _, on := range []string{"WL-KN-0301", "usb:1-1", "serial:/dev/ttyACM11"} {
@@ -124,10 +136,12 @@ func TestKnotCable(t *testing.T) {
 		}
 		other.want(4, nil, "card", "--on", "serial:/dev/ttyACM99")
 		other.want(0, []string{"is called wader"}, "bench", "name", "serial:/dev/ttyACM11", "wader")
-		l.did("knot", "", []string{"the phone is in loader"}, "go", "loader", "--yes") // it is there: nothing to do
+		// it is there: nothing to do
+		l.did("knot", "", []string{"the phone is in loader"}, "go", "loader", "--yes")
 		kit := kitOf(t, "knot", 1)
 		other.present = true
-		other.want(0, []string{"recovery written, read back"}, "recovery", "install", kit.recovery, "--yes", "--on", "wader")
+		other.want(0, []string{"recovery written, read back"}, "recovery", "install", kit.recovery, "--yes",
+			"--on", "wader")
 		// The line comes anew with each mode, and the phone keeps its name.
 		l.press("knot", "battery-out", "battery-in", "volume-up+side+power")
 		time.Sleep(30 * time.Second)
@@ -147,7 +161,9 @@ func TestKnotCable(t *testing.T) {
 	t.Run("unknown", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			text := string(must(os.ReadFile("../core/model/models/knot.yaml")))
-			l.standin(l.file("adapter.yaml", []byte(strings.NewReplacer("model: knot", "model: adapter", "1209:4b4e", "1209:0099", "kn7001", "ad7001").Replace(text))), "--usb")
+			l.standin(l.file("adapter.yaml",
+				[]byte(strings.NewReplacer("model: knot", "model: adapter", "1209:4b4e", "1209:0099",
+					"kn7001", "ad7001").Replace(text))), "--usb")
 			other := l.other("other")
 			if all := other.here(4); len(all) != 0 {
 				t.Errorf("%+v", all)
@@ -157,8 +173,10 @@ func TestKnotCable(t *testing.T) {
 			other.want(0, []string{"in its maker's loader"}, "card", "--on", "serial:/dev/ttyACM11")
 			// Without a model file its table tells what there is, and its mode that it has no fastboot.
 			other.want(0, []string{"recovery    -       12.0 MiB"}, "card", "--on", "usb:1-1")
-			other.want(3, []string{"no fastboot, but its maker's loader", "jarlid flash"}, "go", "bootloader", "--on", "usb:1-1")
-			other.want(3, []string{"the phone has no partition vendor"}, "wipe", "part:vendor", "--on", "usb:1-1")
+			other.want(3, []string{"no fastboot, but its maker's loader", "jarlid flash"}, "go", "bootloader",
+				"--on", "usb:1-1")
+			other.want(3, []string{"the phone has no partition vendor"}, "wipe", "part:vendor",
+				"--on", "usb:1-1")
 			l.press("adapter", "battery-out")
 			time.Sleep(5 * time.Second)
 			other.want(4, nil, "card", "--on", "usb:1-1")
@@ -174,15 +192,19 @@ func TestKnotLocked(t *testing.T) {
 		l.standin("knot", "--locked")
 		boot := filepath.Join(l.dir, "knot", "partitions", "boot.img")
 		before := must(os.ReadFile(boot))
-		l.want(3, []string{"stop  locked-bootloader", "takes only what its maker signed"}, "recovery", "install", kit.recovery, "--yes")
-		l.want(3, []string{"stop  locked-bootloader"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition")
+		l.want(3, []string{"stop  locked-bootloader", "takes only what its maker signed"}, "recovery",
+			"install", kit.recovery, "--yes")
+		l.want(3, []string{"stop  locked-bootloader"}, "flash", kit.more.Set, "--yes", "--accept",
+			"risky-partition")
 		l.want(3, []string{"stop  locked-bootloader"}, "wipe", "part:cache", "--yes")
 		foreign := l.file("boot.img", append(must(os.ReadFile(kit.more.Boot)), 1))
-		l.want(5, []string{"is not signed by this phone's maker (not-signed)"}, "flash", foreign, "--yes", "--accept", "locked-bootloader")
+		l.want(5, []string{"is not signed by this phone's maker (not-signed)"}, "flash", foreign, "--yes",
+			"--accept", "locked-bootloader")
 		if !bytes.Equal(before, must(os.ReadFile(boot))) {
 			t.Error("it was written")
 		}
-		l.want(0, []string{"boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition", "--accept", "locked-bootloader")
+		l.want(0, []string{"boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes",
+			"--accept", "risky-partition", "--accept", "locked-bootloader")
 		l.want(0, []string{"next  jarlid go system"})
 		l.want(0, []string{"recovery.img"}, "backup", "take", "recovery", "-o", filepath.Join(l.dir, "kept"))
 	})
@@ -206,15 +228,19 @@ func TestKnotSheet(t *testing.T) {
 		}
 		evening("recovery hold", l.beside(kit.recovery)...)
 		l.did("knot", "", nil, "go", "system", "--wait", "90s", "--yes")
-		if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "recovery.img"))); !bytes.HasPrefix(got, must(os.ReadFile(kit.recovery))) {
+		if got := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions",
+			"recovery.img"))); !bytes.HasPrefix(got, must(os.ReadFile(kit.recovery))) {
 			t.Error("the maker's system put its recovery back")
 		}
 		// From the loader, with the maker's set before it: that one puts its recovery back again.
-		l.did("knot", "", []string{"the order: as the table of partitions in the phone's loader has it", "boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes", "--accept", "risky-partition")
+		l.did("knot", "", []string{"the order: as the table of partitions in the phone's loader has it",
+			"boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes", "--accept",
+			"risky-partition")
 		if err := os.Remove(sheet); err != nil {
 			t.Fatal(err)
 		}
-		addon := l.file("countsheet.zip", must(scenario.Addon{Name: "Countsheet", Release: "14", Signer: "saltmarsh"}.Package()))
+		addon := l.file("countsheet.zip",
+			must(scenario.Addon{Name: "Countsheet", Release: "14", Signer: "saltmarsh"}.Package()))
 		evening("arrive", l.beside(kit.recovery, kit.more.Package, addon)...)
 		l.want(0, []string{"Saltmarsh OS 4.2"}, "card")
 	})
@@ -225,11 +251,17 @@ func TestKnotSheet(t *testing.T) {
 func TestKnotTable(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("knot")
-		table := l.file("knot.table", []byte("0 loader 1048576 loader -\n1 boot 12582912 raw rw\n2 recovery 12582912 raw rw\n3 system 25165824 ext4 rw\n4 cache 16777216 ext4 rw\n5 misc 1048576 raw rw\n6 userdata 67108864 ext4 w\n7 spare 4096 raw rw\n"))
+		table := l.file("knot.table",
+			[]byte("0 loader 1048576 loader -\n1 boot 12582912 raw rw\n2 recovery 12582912 raw rw\n3 "+
+				"system 25165824 ext4 rw\n4 cache 16777216 ext4 rw\n5 misc 1048576 raw rw\n6 userdata "+
+				"67108864 ext4 w\n7 spare 4096 raw rw\n"))
 		l.want(0, []string{"a loader's table of partitions", "never written by the way"}, "ident", table)
-		l.want(3, []string{"stop  table-would-change", "--accept table-would-change=knot.table"}, "flash", table, "--yes")
-		l.want(3, []string{"stop  table-would-change"}, "flash", table, "--yes", "--accept", "table-would-change=other")
-		l.want(0, []string{"previous-table.txt"}, "flash", table, "--yes", "--accept", "table-would-change=knot.table")
+		l.want(3, []string{"stop  table-would-change", "--accept table-would-change=knot.table"}, "flash",
+			table, "--yes")
+		l.want(3, []string{"stop  table-would-change"}, "flash", table, "--yes", "--accept",
+			"table-would-change=other")
+		l.want(0, []string{"previous-table.txt"}, "flash", table, "--yes", "--accept",
+			"table-would-change=knot.table")
 		l.want(0, []string{"spare"}, "card")
 		kept, err := filepath.Glob(filepath.Join(l.home, "jobs", "*", "previous-table.txt"))
 		if err != nil || len(kept) != 1 || strings.Contains(string(must(os.ReadFile(kept[0]))), "spare") {
@@ -241,12 +273,14 @@ func TestKnotTable(t *testing.T) {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		for name, b := range map[string][]byte{"recovery.img": must(os.ReadFile(kit.recovery)), "knot.table": must(os.ReadFile(table))} {
+		for name, b := range map[string][]byte{"recovery.img": must(os.ReadFile(kit.recovery)),
+			"knot.table": must(os.ReadFile(table))} {
 			if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
-		l.want(0, []string{"knot.table in the set is no image and is left alone", "recovery written"}, "flash", dir, "--yes")
+		l.want(0, []string{"knot.table in the set is no image and is left alone", "recovery written"},
+			"flash", dir, "--yes")
 		l.standin("dunlin")
 		l.want(3, []string{"stop  "}, "flash", table, "--yes", "--on", "dunlin")
 	})
@@ -258,17 +292,21 @@ func TestKnotSet(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
 		l.standin("knot")
-		recovery, boot := must(os.ReadFile(kit.recovery)), must(os.ReadFile(filepath.Join(filepath.Dir(kit.recovery), "boot.img")))
+		recovery, boot := must(os.ReadFile(kit.recovery)),
+			must(os.ReadFile(filepath.Join(filepath.Dir(kit.recovery), "boot.img")))
 		packed := must(os.ReadFile(l.zipped(kit.recovery)))
 		line := func(b []byte, name string) string { return fmt.Sprintf("%x *%s\n", sha256.Sum256(b), name) }
 		set := func(name, list string) string {
-			return l.file(name, tarOf("recovery.img.gz", string(packed), "boot.img", string(boot), "SHA256SUMS", list))
+			return l.file(name, tarOf("recovery.img.gz", string(packed), "boot.img", string(boot),
+				"SHA256SUMS", list))
 		}
 		for name, list := range map[string]string{
 			"unpacked.tar": line(recovery, "recovery.img") + line(boot, "images/boot.img"),
 			"packed.tar":   line(packed, "recovery.img.gz") + line(boot, "boot.img"),
 		} {
-			out := l.want(0, []string{"2 of the set's files compared with the digests it states: they match", "the order: as the table of partitions in the phone's loader has it"}, "flash", set(name, list), "--yes")
+			out := l.want(0, []string{"2 of the set's files compared with the digests it states: they match",
+				"the order: as the table of partitions in the phone's loader has it"}, "flash",
+				set(name, list), "--yes")
 			if !strings.Contains(out, "next  jarlid go recovery") {
 				t.Errorf("a recovery from a set is a recovery that was set\n%s", out)
 			}
@@ -280,18 +318,30 @@ func TestKnotSet(t *testing.T) {
 		none := [32]byte{}
 		wrong := fmt.Sprintf("%x *boot.img\n", none)
 		before := must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img")))
-		l.want(3, []string{"stop  damaged-file: boot.img is damaged: its sha256 is", "nothing was changed"}, "flash", set("bad.tar", line(recovery, "recovery.img")+wrong), "--yes")
+		l.want(3, []string{"stop  damaged-file: boot.img is damaged: its sha256 is", "nothing was changed"},
+			"flash", set("bad.tar", line(recovery, "recovery.img")+wrong), "--yes")
 		if !bytes.Equal(before, must(os.ReadFile(filepath.Join(l.dir, "knot", "partitions", "boot.img")))) {
 			t.Error("the phone was written to")
 		}
-		l.want(0, []string{"warn", "state system.img, which is not in it"}, "flash", set("short.tar", line(boot, "boot.img")+line(boot, "system.img")), "--yes")
+		l.want(0, []string{"warn", "state system.img, which is not in it"}, "flash",
+			set("short.tar", line(boot, "boot.img")+line(boot, "system.img")), "--yes")
 		// Beside the file, in both forms, for every command that sends one.
 		tar := set("beside.tar", line(boot, "boot.img"))
 		l.file("beside.tar.sha256", []byte(wrong[:64]))
-		l.want(3, []string{"damaged-file: beside.tar is damaged: its sha256 is", "beside.tar.sha256 states"}, "flash", tar, "--yes")
-		img, rom, app := l.file("r.img", recovery), l.file("rom.zip", must(os.ReadFile(kit.more.Package))), l.file("a.apk", []byte("PK"))
-		l.file("MD5SUMS", []byte("00000000000000000000000000000000  r.img\n00000000000000000000000000000000  rom.zip\n00000000000000000000000000000000  a.apk\n"))
-		for _, words := range [][]string{{"recovery", "install", img}, {"flash", img}, {"sideload", rom}, {"put", rom, "--to", "storage"}, {"app", app}} {
+		l.want(3, []string{"damaged-file: beside.tar is damaged: its sha256 is", "beside.tar.sha256 states"},
+			"flash", tar, "--yes")
+		img, rom, app := l.file("r.img", recovery), l.file("rom.zip", must(os.ReadFile(kit.more.Package))),
+			l.file("a.apk", []byte("PK"))
+		l.file("MD5SUMS", []byte(
+			"00000000000000000000000000000000  r.img\n00000000000000000000000000000000  "+
+				"rom.zip\n00000000000000000000000000000000  a.apk\n"))
+		for _, words := range [][]string{
+			{"recovery", "install", img},
+			{"flash", img},
+			{"sideload", rom},
+			{"put", rom, "--to", "storage"},
+			{"app", app},
+		} {
 			l.want(3, []string{"damaged-file: ", "its md5 is", "MD5SUMS states"}, append(words, "--yes")...)
 		}
 		l.want(0, []string{"its loader shows", "Maker's loader. Nothing is written."}, "card")

@@ -43,8 +43,8 @@ var (
 	seed = flag.Int64("seed", seedOfDay(), "the seed of samples")
 )
 
-// seedOfDay is JARLID_SEED, which CI sets to the number of the day and prints, so that in a month every sample
-// ran; otherwise 1.
+// seedOfDay is JARLID_SEED, which CI sets to the number of the day and prints, so that in a month every
+// sample ran; otherwise 1.
 func seedOfDay() int64 {
 	if n, err := strconv.ParseInt(os.Getenv("JARLID_SEED"), 10, 64); err == nil {
 		return n
@@ -99,7 +99,8 @@ func inLab(t *testing.T, test func(t *testing.T, l *lab)) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
-		l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate}, bus: &soft.Bus{Rate: rate}}
+		l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate},
+			bus: &soft.Bus{Rate: rate}}
 		t.Cleanup(func() { // the last one: time stands still once the test has ended
 			l.net.Cut()
 			time.Sleep(time.Hour)
@@ -151,14 +152,23 @@ func (s silence) Read([]byte) (int, error) {
 // begin starts a command. answers are typed where attended.
 func (l *lab) begin(attended bool, answers string, onLine func(string), args ...string) *job {
 	home := l.home
-	j := &job{out: &standintest.Output{OnLine: onLine}, done: make(chan struct{}), interrupt: make(chan struct{}, 2)}
+	j := &job{out: &standintest.Output{OnLine: onLine}, done: make(chan struct{}),
+		interrupt: make(chan struct{}, 2)}
 	var typing io.Reader = strings.NewReader(answers)
 	if answers == nothing {
 		typing = silence(j.done)
 	}
-	c := cli.Config{Stdin: typing, Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt, Columns: l.columns,
-		Locks: filepath.Join(l.dir, "locks"), Dial: l.net, Net: l.net, Cable: l.bus, Ports: l.bus.Ports(), Plug: l.bus,
-		Env: func(name string) string { return map[string]string{"NO_COLOR": "1", "JARLID_HOME": home}[name] }}
+	c := cli.Config{Stdin: typing, Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt,
+		Columns: l.columns,
+		Locks:   filepath.Join(l.dir, "locks"),
+		Dial:    l.net,
+		Net:     l.net,
+		Cable:   l.bus,
+		Ports:   l.bus.Ports(),
+		Plug:    l.bus,
+		Env: func(name string) string {
+			return map[string]string{"NO_COLOR": "1", "JARLID_HOME": home}[name]
+		}}
 	if len(args) == 0 || args[0] != "__complete" { // there the last word is the one that is completed
 		args = append(args[:len(args):len(args)], "--home", home)
 	}
@@ -236,10 +246,23 @@ func (l *lab) run(args ...string) (int, string) {
 }
 
 // onePlural is one thing that is spoken of as several.
-var onePlural = regexp.MustCompile(`(?m)(?:^|[^0-9.,:/_-])1 (?:accounts|add-ons|apps|bytes|causes|checks|commands|days|digests|entries|facts|files|findings|folders|hours|images|items|jobs|keys|lines|members|messages|minutes|modes|models|names|packages|parts|partitions|passes|patches|phones|pieces|points|requirements|scripts|seconds|services|sheets|slots|stops|tasks|times|tries|versions|warnings)\b`)
+var onePlural = regexp.MustCompile(
+	`(?m)(?:^|[^0-9.,:/_-])1 ` +
+		`(?:accounts|add-ons|apps|bytes|causes|checks|commands|days|digests|entries|facts|files|findings|` +
+		`folders|hours|images|items|jobs|keys|lines|members|messages|minutes|modes|models|names|packages|` +
+		`parts|partitions|passes|patches|phones|pieces|points|requirements|scripts|seconds|services|sheets|` +
+		`slots|stops|tasks|times|tries|versions|warnings)\b`)
 
 // libraryWords are what a library or the system calls an error.
-var libraryWords = regexp.MustCompile(`no such file or directory|permission denied|not a directory|is a directory|file exists|directory not empty|connection (?:refused|reset)|broken pipe|i/o timeout|i/o error|input/output error|unexpected EOF|\bEOF\b|context (?:canceled|deadline)|use of closed|closed network connection|invalid argument|bad file descriptor|no space left|cross-device|\b(?:open|openat|mkdir|mkdirat|stat|lstat|fstatat|read|rename|remove|unlink|unlinkat|truncate|readlink|chmod|link) /\w|strconv\.|(?:: |  )(?:yaml|json|xml|zip|gzip|flate|xz|zlib|asn1|x509|pkcs7): |invalid character|cannot unmarshal|runtime error|<nil>|%!|dial tcp|lookup `)
+var libraryWords = regexp.MustCompile(
+	`no such file or directory|permission denied|not a directory|is a directory|file exists|directory not ` +
+		`empty|connection (?:refused|reset)|broken pipe|i/o timeout|i/o error|input/output ` +
+		`error|unexpected EOF|\bEOF\b|context (?:canceled|deadline)|use of closed|closed network ` +
+		`connection|invalid argument|bad file descriptor|no space ` +
+		`left|cross-device|\b(?:open|openat|mkdir|mkdirat|stat|lstat|fstatat|read|rename|remove|unlink|` +
+		`unlinkat|truncate|readlink|chmod|link) /\w|strconv\.|(?:: |  ` +
+		`)(?:yaml|json|xml|zip|gzip|flate|xz|zlib|asn1|x509|pkcs7): |invalid character|cannot ` +
+		`unmarshal|runtime error|<nil>|%!|dial tcp|lookup `)
 
 // nexts holds the commands a run names as the next ones to what can be typed, and, where the lab
 // follows them, to what the phone can do in its mode.
@@ -253,8 +276,12 @@ func (l *lab) nexts(args []string, code int, out string) {
 	}
 	// Every end of a command names the next one, but where what it printed is a page, or for another program,
 	// and where a file is not what it should be, and nobody knows where there is a better one.
-	if code != 1 && code != 6 && !strings.Contains(out, "\nnext  ") && !strings.HasPrefix(out, "next  ") && len(args) > 0 && !slices.Contains([]string{"help", "man", "explain", "completion", "__complete"}, args[0]) &&
-		!slices.ContainsFunc(args, func(w string) bool { return slices.Contains([]string{"--json", "--help", "--rule", "--version"}, w) }) {
+	if code != 1 && code != 6 && !strings.Contains(out, "\nnext  ") && !strings.HasPrefix(out, "next  ") &&
+		len(args) > 0 && !slices.Contains([]string{"help", "man", "explain", "completion", "__complete"},
+		args[0]) &&
+		!slices.ContainsFunc(args, func(w string) bool {
+			return slices.Contains([]string{"--json", "--help", "--rule", "--version"}, w)
+		}) {
 		l.Errorf("jarlid %s names no next command:\n%s", strings.Join(args, " "), out)
 	}
 	for line := range strings.Lines(out) {
@@ -268,16 +295,22 @@ func (l *lab) nexts(args []string, code int, out string) {
 			continue
 		}
 		if err := cli.Parses(words[1:]); err != nil {
-			l.Errorf("jarlid %s goes on with %q, which can't be typed: %v", strings.Join(args, " "), line, err)
+			l.Errorf("jarlid %s goes on with %q, which can't be typed: %v", strings.Join(args, " "), line,
+				err)
 		}
-		made := slices.ContainsFunc(words[1:], func(w string) bool { return w == strings.ToUpper(w) && !strings.Contains(w, "-") }) // FILE, PACKAGE
-		if !l.follows && !*whole || made || len(words) < 2 || slices.Contains([]string{"explain", "demo", "--help", "standin", "bench"}, words[1]) {
+		// FILE, PACKAGE
+		made := slices.ContainsFunc(words[1:], func(w string) bool {
+			return w == strings.ToUpper(w) && !strings.Contains(w, "-")
+		})
+		if !l.follows && !*whole || made || len(words) < 2 ||
+			slices.Contains([]string{"explain", "demo", "--help", "standin", "bench"}, words[1]) {
 			continue
 		}
 		j := l.begin(false, "", nil, append(words[1:], "--dry-run", "--yes", "--no-hands")...)
 		<-j.done
 		if j.code == 2 || strings.Contains(j.out.String(), finding.NotInThisMode) {
-			l.Errorf("jarlid %s goes on with %q, and that ends with %d:\n%s", strings.Join(args, " "), line, j.code, j.out)
+			l.Errorf("jarlid %s goes on with %q, and that ends with %d:\n%s", strings.Join(args, " "), line,
+				j.code, j.out)
 		}
 	}
 }
@@ -443,7 +476,8 @@ func (l *lab) press(name string, keys ...string) {
 func (l *lab) fault(phone, kind string, after int64, more ...string) {
 	l.Helper()
 	defer func() { l.pulled = kind != "stall" }()
-	l.want(0, nil, append([]string{"standin", "fault", phone, kind, "--after", fmt.Sprint(after)}, more...)...)
+	l.want(0, nil, append([]string{"standin", "fault", phone, kind, "--after", fmt.Sprint(after)},
+		more...)...)
 }
 
 // until waits for something that takes its time.

@@ -30,7 +30,9 @@ func TestSerialLine(t *testing.T) {
 	l.startProcess(t, "knot")
 	b := string(must(os.ReadFile(filepath.Join(l.home, "bench.yaml"))))
 	_, rest, _ := strings.Cut(b, "loader:")
-	at := strings.FieldsFunc(rest, func(r rune) bool { return r == '\n' || r == '"' || r == '\'' || r == ']' || r == ',' })[0]
+	at := strings.FieldsFunc(rest, func(r rune) bool {
+		return r == '\n' || r == '"' || r == '\'' || r == ']' || r == ','
+	})[0]
 	master, slave := pseudoTerminal(t)
 	conn, err := net.Dial("tcp", strings.TrimSpace(at))
 	if err != nil {
@@ -42,7 +44,8 @@ func TestSerialLine(t *testing.T) {
 	line := "serial:" + slave
 	l.home = filepath.Join(l.dir, "other") // where nobody knows it by another address
 	l.want(0, []string{"in its maker's loader", "recovery"}, "card", "--on", line)
-	l.want(0, []string{"recovery written, read back, it matches"}, "recovery", "install", kit.recovery, "--yes", "--on", line)
+	l.want(0, []string{"recovery written, read back, it matches"}, "recovery", "install", kit.recovery,
+		"--yes", "--on", line)
 	l.want(4, nil, "card", "--on", "serial:/dev/nothing-there")
 	conn.Close()
 	silent.Wait() // its code is looked at

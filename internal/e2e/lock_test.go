@@ -23,18 +23,21 @@ func TestBusy(t *testing.T) {
 		job := l.begin(false, "", nil, "recovery", "install", img, "--yes")
 		l.until("the job writes", func() bool {
 			all := l.journals()
-			return len(all) == 1 && all[0][len(all[0])-1].Event == journal.Act && all[0][len(all[0])-1].Step == 2
+			return len(all) == 1 && all[0][len(all[0])-1].Event == journal.Act &&
+				all[0][len(all[0])-1].Step == 2
 		})
 		time.Sleep(time.Second)
 
 		began := time.Now()
-		l.want(3, []string{"stop  phone-busy: another jarlid is working on dunlin", "wait until it has finished"}, "slot")
+		l.want(3, []string{"stop  phone-busy: another jarlid is working on dunlin",
+			"wait until it has finished"}, "slot")
 		if took := time.Since(began); took < 10*time.Second || took > 12*time.Second {
 			t.Errorf("one who looks is waited for 10 s, and this took %v", took)
 		}
 		other := l.other("other")
 		other.want(3, []string{"stop  phone-busy"}, "slot", "--on", address)
-		l.want(3, []string{"stop  phone-busy"}, "backup", "take", "boot@a", "-o", filepath.Join(l.dir, "kept"))
+		l.want(3, []string{"stop  phone-busy"}, "backup", "take", "boot@a", "-o",
+			filepath.Join(l.dir, "kept"))
 		l.want(3, []string{"stop  phone-busy"}, "wipe", "userdata", "--yes")
 		l.want(0, []string{"another jarlid works on it"}, "bench")
 		if n := len(l.journals()); n != 1 {
@@ -58,7 +61,8 @@ func TestWaitsForALook(t *testing.T) {
 		unlock := must(p.Lock(p.LockNames()...))
 		time.AfterFunc(5*time.Second, unlock)
 		began := time.Now()
-		l.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery, "--yes")
+		l.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery,
+			"--yes")
 		if took := time.Since(began); took < 5*time.Second {
 			t.Errorf("it did not wait: %v", took)
 		}
@@ -82,7 +86,8 @@ func TestUnattended(t *testing.T) {
 			{"recovery_a and recovery_b, on dunlin?", []string{"recovery", "install", kit.recovery}},
 			{"boot.img to boot_a", []string{"flash", kit.more.Boot}},
 			{"userdata", []string{"wipe", "userdata"}},
-			{"slot", []string{"slot", "use", "b", "--accept", "slot-empty", "--accept", "other-slot-firmware-differs"}},
+			{"slot", []string{"slot", "use", "b", "--accept", "slot-empty", "--accept",
+				"other-slot-firmware-differs"}},
 			{"vbmeta_a and vbmeta_b", []string{"vbmeta", "loosen", "hashtree"}},
 			{"saltmarsh-4.2-dunlin.zip", []string{"sideload", files.Package, "--accept", "encrypted-data"}},
 		} {

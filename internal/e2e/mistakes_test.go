@@ -75,8 +75,10 @@ var mistakes = []mistake{
 		l.standin("dunlin", "--locked")
 		kit := kitOf(l.T, "dunlin", 2)
 		const s = "stop  locked-bootloader"
-		return []way{w(3, s, "flash", kit.more.Boot), w(3, s, "flash", kit.more.Set), w(3, s, "recovery", "install", kit.recovery), w(3, s, "recovery", "try", kit.recovery),
-			w(3, s, "wipe", "system@a"), w(3, s, "wipe", "userdata"), w(3, s, "slot", "use", "b"), l.bySheet(3, s, "run", "  - flash: x\n", kit.more.Boot)}
+		return []way{w(3, s, "flash", kit.more.Boot), w(3, s, "flash", kit.more.Set),
+			w(3, s, "recovery", "install", kit.recovery), w(3, s, "recovery", "try", kit.recovery),
+			w(3, s, "wipe", "system@a"), w(3, s, "wipe", "userdata"), w(3, s, "slot", "use", "b"),
+			l.bySheet(3, s, "run", "  - flash: x\n", kit.more.Boot)}
 	}},
 	{2, "a file for another model", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
@@ -93,8 +95,12 @@ var mistakes = []mistake{
 			l.Fatal(err)
 		}
 		const s = "stop  wrong-model"
-		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "flash", kitOf(l.T, "godwit", 2).more.Set), w(3, s, "sideload", zip),
-			w(3, s, "put", zip, "--to", "storage"), w(3, s, "backup", "restore", "boot@a", "-o", l.dir+"/kept"), w(3, s, "fit", filepath.Join(gsiFolder(), generics["arm64"]), "--vendor", kitOf(l.T, "avocet", 2).more.Set), l.bySheet(6, s, "check", "  - recovery install: x\n", img)}
+		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img),
+			w(3, s, "flash", img), w(3, s, "flash", kitOf(l.T, "godwit", 2).more.Set),
+			w(3, s, "sideload", zip),
+			w(3, s, "put", zip, "--to", "storage"), w(3, s, "backup", "restore", "boot@a", "-o",
+				l.dir+"/kept"), w(3, s, "fit", filepath.Join(gsiFolder(), generics["arm64"]), "--vendor",
+				kitOf(l.T, "avocet", 2).more.Set), l.bySheet(6, s, "check", "  - recovery install: x\n", img)}
 	}},
 	{3, "a file for a twin of this model", func(l *lab) []way {
 		kit := kitOf(l.T, "godwit", 2)
@@ -105,7 +111,8 @@ var mistakes = []mistake{
 		img := l.file("pro.img", must(scenario.Recovery(scenario.Tideline, twin)))
 		zip := l.file("pro.zip", must(scenario.Package(scenario.Saltmarsh, twin, nil)))
 		const s = "stop  wrong-variant"
-		return []way{w(3, s, "recovery", "install", img, "--into", "boot"), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "sd")}
+		return []way{w(3, s, "recovery", "install", img, "--into", "boot"), w(3, s, "recovery", "try", img),
+			w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "sd")}
 	}},
 	{4, "an add-on for another processor", func(l *lab) []way {
 		kit := kitOf(l.T, "sanderling", 1)
@@ -115,19 +122,24 @@ var mistakes = []mistake{
 		a.ABI = "x86"
 		zip := l.file("x86.zip", must(a.Package()))
 		const s = "stop  wrong-arch"
-		return []way{w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"), w(0, "extras: x86.zip holds programs for x86", "fit", filepath.Join(gsiFolder(), generics["arm64"]), "--with", zip)}
+		return []way{w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"),
+			w(0, "extras: x86.zip holds programs for x86", "fit",
+				filepath.Join(gsiFolder(), generics["arm64"]), "--with", zip)}
 	}},
 	{5, "a system of another root style", func(l *lab) []way {
 		kit := kitOf(l.T, "dunlin", 2)
 		l.standin("dunlin")
 		l.inRecovery("dunlin", kit.recovery)
 		fixed := filepath.Join(gsiFolder(), generics["fixed"])
-		return []way{w(6, "start-style", "fit", fixed), w(3, "stop  will-not-run", "flash", fixed), w(3, "start-style", "flash", fixed, "--into", "system")}
+		return []way{w(6, "start-style", "fit", fixed), w(3, "stop  will-not-run", "flash", fixed),
+			w(3, "start-style", "flash", fixed, "--into", "system")}
 	}},
 	{6, "a generic system on a phone without Treble", func(l *lab) []way {
 		l.standin("turnstone")
 		gsi := filepath.Join(gsiFolder(), generics["arm"])
-		return []way{w(6, "treble", "fit", gsi), w(3, "stop  will-not-run: it will not run on this phone; treble", "flash", gsi), w(3, "stop  will-not-run", "flash", gsi, "--into", "system")}
+		return []way{w(6, "treble", "fit", gsi),
+			w(3, "stop  will-not-run: it will not run on this phone; treble", "flash", gsi),
+			w(3, "stop  will-not-run", "flash", gsi, "--into", "system")}
 	}},
 	{7, "a recovery on one slot only", func(l *lab) []way {
 		l.standin("dunlin")
@@ -136,84 +148,123 @@ var mistakes = []mistake{
 			l.want(0, nil, "recovery", "install", files.Recovery, "--into", "@a", "--yes")
 			l.want(0, nil, "go", "recovery", "--yes")
 		}
-		return []way{w(3, s, "recovery", "install", files.Recovery, "--into", "@a"), w(3, s, "flash", files.Recovery, "--into", "recovery@a"), w(3, s, "flash", files.Recovery, "--into", "@b"),
-			w(3, s, "sideload", files.Package, "--accept", "encrypted-data").after(onOne), w(3, s, "recovery", "install", files.Recovery, "--into", "recovery@a")}
+		return []way{w(3, s, "recovery", "install", files.Recovery, "--into", "@a"),
+			w(3, s, "flash", files.Recovery, "--into", "recovery@a"),
+			w(3, s, "flash", files.Recovery, "--into", "@b"),
+			w(3, s, "sideload", files.Package, "--accept", "encrypted-data").after(onOne),
+			w(3, s, "recovery", "install", files.Recovery, "--into", "recovery@a")}
 	}},
 	{8, "a partition the phone does not have", func(l *lab) []way {
 		l.standin("dunlin")
 		l.standin("turnstone")
 		const s = "stop  no-such-partition"
 		pkg := func(name, partition string) string {
-			return l.file(name, zipOf("META-INF/com/google/android/updater-script", `package_extract_file("boot.img", "/dev/block/by-name/`+partition+`");`, "META-INF/com/android/metadata", "pre-device="+strings.TrimSuffix(name, ".zip")+"\n",
+			return l.file(name, zipOf("META-INF/com/google/android/updater-script",
+				`package_extract_file("boot.img", "/dev/block/by-name/`+partition+`");`,
+				"META-INF/com/android/metadata", "pre-device="+strings.TrimSuffix(name, ".zip")+"\n",
 				"system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096))))
 		}
 		one, two := pkg("dunlin.zip", "boot"), pkg("turnstone.zip", "boot_a")
 		const made = "which this phone does not have (it has boot"
-		return []way{w(3, made+"_a): it was made for phones with one slot", "sideload", one, "--on", "dunlin"), w(3, made+"): it was made for phones with two slots", "sideload", two, "--on", "turnstone"),
-			w(3, s+": it is an A/B package", "sideload", files.Package, "--on", "turnstone"), w(3, made+"_a)", "put", one, "--to", "storage", "--on", "dunlin"), w(3, s, "flash", files.Recovery, "--into", "rescue", "--on", "dunlin"),
-			w(3, s, "recovery", "install", files.Recovery, "--into", "rescue", "--on", "dunlin"), w(3, s, "wipe", "part:rescue", "--on", "dunlin"), w(3, s, "wipe", "part:rescue@a", "--on", "dunlin")}
+		return []way{w(3, made+"_a): it was made for phones with one slot", "sideload", one, "--on",
+			"dunlin"), w(3, made+"): it was made for phones with two slots", "sideload", two, "--on",
+			"turnstone"),
+			w(3, s+": it is an A/B package", "sideload", files.Package, "--on", "turnstone"),
+			w(3, made+"_a)", "put", one, "--to", "storage", "--on", "dunlin"),
+			w(3, s, "flash", files.Recovery, "--into", "rescue", "--on", "dunlin"),
+			w(3, s, "recovery", "install", files.Recovery, "--into", "rescue", "--on", "dunlin"),
+			w(3, s, "wipe", "part:rescue", "--on", "dunlin"),
+			w(3, s, "wipe", "part:rescue@a", "--on", "dunlin")}
 	}},
 	{9, "a download that broke off, a page saved as a file", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
-		img, zip, gsi := l.half(files.Recovery), l.half(files.Package), l.half(filepath.Join(gsiFolder(), generics["arm64"]))
+		img, zip, gsi := l.half(files.Recovery), l.half(files.Package),
+			l.half(filepath.Join(gsiFolder(), generics["arm64"]))
 		page := l.file("page.zip", []byte("<!doctype html><html></html>"))
 		const s = "stop  damaged-file"
-		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img), w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"), w(3, s, "fit", gsi),
-			w(3, s, "flash", gsi, "--into", "system"), w(3, "web page", "sideload", page), w(3, "web page", "flash", page), w(0, "web page", "ident", page), w(3, "web page", "put", page, "--to", "storage"), w(3, "web page", "app", page)}
+		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img),
+			w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"),
+			w(3, s, "fit", gsi),
+			w(3, s, "flash", gsi, "--into", "system"), w(3, "web page", "sideload", page),
+			w(3, "web page", "flash", page), w(0, "web page", "ident", page),
+			w(3, "web page", "put", page, "--to", "storage"), w(3, "web page", "app", page)}
 	}},
 	{10, "an image that is still packed", func(l *lab) []way {
 		l.standin("dunlin")
 		kit := kitOf(l.T, "dunlin", 2)
 		packed := l.zipped(files.Recovery)
-		return []way{w(0, "would write", "flash", packed, "--dry-run"), w(0, "would write", "recovery", "install", packed, "--dry-run"), w(3, "stop  still-wrapped", "flash", kit.more.Addons[0], "--into", "system"),
+		return []way{w(0, "would write", "flash", packed, "--dry-run"),
+			w(0, "would write", "recovery", "install", packed, "--dry-run"),
+			w(3, "stop  still-wrapped", "flash", kit.more.Addons[0], "--into", "system"),
 			w(3, "stop  not-a-recovery", "recovery", "install", kit.more.Addons[0])}
 	}},
 	{11, "a file where the partition belongs, or the reverse", func(l *lab) []way {
 		l.standin("dunlin")
 		const s = "stop  image-as-partition"
-		return []way{w(3, s, "flash", "recovery", files.Recovery), w(3, s, "flash", files.Recovery, "--into", files.Recovery), w(3, s, "flash", files.Recovery, "boot")}
+		return []way{w(3, s, "flash", "recovery", files.Recovery), w(3, s, "flash", files.Recovery, "--into",
+			files.Recovery), w(3, s, "flash", files.Recovery, "boot")}
 	}},
 	{12, "the package lies on the storage that is erased", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
 		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes")
 		const s = "stop  storage-holds-package"
 		image := l.file("userdata.img", make([]byte, 1<<20))
-		wiping := l.file("wiping.zip", zipOf("META-INF/com/google/android/updater-script", `format("ext4", "EMMC", "/dev/block/by-name/userdata", "0", "/data");`, "META-INF/com/android/metadata", "pre-device=dunlin\nota-wipe=yes\n",
+		wiping := l.file("wiping.zip", zipOf("META-INF/com/google/android/updater-script",
+			`format("ext4", "EMMC", "/dev/block/by-name/userdata", "0", "/data");`,
+			"META-INF/com/android/metadata", "pre-device=dunlin\nota-wipe=yes\n",
 			"system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096))))
-		return []way{w(0, "it erases all data when it is installed, as its script says", "ident", wiping), w(3, s, "sideload", wiping), w(3, s, "put", wiping, "--to", "sd", "--install"), w(3, s, "flash", image, "--into", "userdata"), w(3, s, "flash", image), w(3, s, "flash", image, "--into", "METADATA"), w(3, s, "wipe", "userdata"), w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"), l.bySheet(6, s, "check", "  - wipe: [userdata]\n", "")}
+		return []way{w(0, "it erases all data when it is installed, as its script says", "ident", wiping),
+			w(3, s, "sideload", wiping), w(3, s, "put", wiping, "--to", "sd", "--install"),
+			w(3, s, "flash", image, "--into", "userdata"), w(3, s, "flash", image),
+			w(3, s, "flash", image, "--into", "METADATA"), w(3, s, "wipe", "userdata"),
+			w(3, s, "wipe", "storage"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock"),
+			l.bySheet(6, s, "check", "  - wipe: [userdata]\n", "")}
 	}},
 	{13, "another system over encrypted data", func(l *lab) []way {
 		kit := kitOf(l.T, "dunlin", 2)
 		l.standin("dunlin")
 		l.inRecovery("dunlin", kit.recovery)
-		l.want(0, nil, "flash", kit.more.GSI, "--into", "system@b", "--yes", "--accept", "verity-would-reject", "--accept", "will-not-run")
+		l.want(0, nil, "flash", kit.more.GSI, "--into", "system@b", "--yes", "--accept",
+			"verity-would-reject", "--accept", "will-not-run")
 		l.want(0, nil, "go", "recovery", "--yes")
 		const s = "stop  encrypted-data"
-		return []way{w(3, s, "sideload", files.Package), w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "flash", kit.more.GSI), w(3, "warn  encrypted-data", "slot", "use", "b", "--accept", "slot-empty"), l.bySheet(6, s, "check", "  - sideload: x\n", files.Package)}
+		return []way{w(3, s, "sideload", files.Package), w(3, s, "flash", kit.more.GSI, "--into", "system@a"),
+			w(3, s, "flash", kit.more.GSI), w(3, "warn  encrypted-data", "slot", "use", "b", "--accept",
+				"slot-empty"), l.bySheet(6, s, "check", "  - sideload: x\n", files.Package)}
 	}},
 	{14, "a start into an empty slot", func(l *lab) []way {
 		l.standin("dunlin")
 		l.want(0, nil, "wipe", "system@a", "--yes")
-		return []way{w(3, "stop  slot-empty", "slot", "use", "b"), w(3, "stop  slot-empty: system_a was erased", "go", "system"), w(3, "stop  relock-would-brick", "relock")}
+		return []way{w(3, "stop  slot-empty", "slot", "use", "b"),
+			w(3, "stop  slot-empty: system_a was erased", "go", "system"),
+			w(3, "stop  relock-would-brick", "relock")}
 	}},
 	{15, "an add-on before the phone landed on the new slot", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
 		l.want(0, nil, "sideload", files.Package, "--yes", "--then", "stay")
 		pressed := l.hands("dunlin", "packages", "from the computer")
-		l.until("bench shows sideload", func() bool { _, out := l.run("bench"); return strings.Contains(out, "sideload") })
+		l.until("bench shows sideload", func() bool {
+			_, out := l.run("bench")
+			return strings.Contains(out, "sideload")
+		})
 		pressed()
 		f := l.file("countsheet.zip", must(scenario.Countsheet.Package()))
-		return []way{w(3, "stop  slot-not-started", "sideload", f), w(3, "stop  slot-not-started", "sideload", f, "--then", "stay")}
+		return []way{w(3, "stop  slot-not-started", "sideload", f), w(3, "stop  slot-not-started", "sideload",
+			f, "--then", "stay")}
 	}},
 	{16, "a question about a signature taken for a failure", func(l *lab) []way {
 		l.standin("dunlin")
-		l.want(0, nil, "recovery", "install", l.file("plain.img", must(scenario.Recovery(scenario.SaltmarshRecovery, dunlin))), "--yes")
+		l.want(0, nil, "recovery", "install",
+			l.file("plain.img", must(scenario.Recovery(scenario.SaltmarshRecovery, dunlin))), "--yes")
 		f := l.file("apps.zip", must(scenario.Addon{Name: "ShorelineApps", Signer: "tideline"}.Package()))
-		return []way{w(3, "warn  signature-unknown", "sideload", f), w(0, "answer yes on the phone", "explain", "the signature is unknown, install anyway?"), w(0, "yes there", "explain", "signature-unknown")}
+		return []way{w(3, "warn  signature-unknown", "sideload", f),
+			w(0, "answer yes on the phone", "explain", "the signature is unknown, install anyway?"),
+			w(0, "yes there", "explain", "signature-unknown")}
 	}},
 	{17, "a percentage that stands half-way", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
-		return []way{w(0, "there is no honest percentage", "sideload", files.Package, "--dry-run"), w(0, "harmless", "explain", "the transfer stopped at 47 %")}
+		return []way{w(0, "there is no honest percentage", "sideload", files.Package, "--dry-run"),
+			w(0, "harmless", "explain", "the transfer stopped at 47 %")}
 	}},
 	{18, "a stock system that puts its recovery back", func(l *lab) []way {
 		kit := kitOf(l.T, "turnstone", 1)
@@ -222,10 +273,15 @@ var mistakes = []mistake{
 		l.standin("knot")
 		knot := kitOf(l.T, "knot", 1)
 		// Also when the maker's system was written in the same evening: it puts its recovery back as well.
-		l.want(0, []string{"written"}, "flash", knot.more.Set, "--yes", "--on", "knot", "--accept", "risky-partition")
-		l.want(0, []string{"next  jarlid go recovery"}, "recovery", "install", knot.recovery, "--yes", "--on", "knot")
-		return []way{w(3, "stop  restart-undoes-recovery", "go", "system", "--on", "knot"), w(0, "stock recovery again", "card", "--on", "knot"),
-			w(0, "note  recovery-replaced: the system that starts is the one that was here", "go", "system", "--dry-run", "--on", "turnstone"), w(0, "the maker's recovery again", "recovery", "hold", "--help")}
+		l.want(0, []string{"written"}, "flash", knot.more.Set, "--yes", "--on", "knot", "--accept",
+			"risky-partition")
+		l.want(0, []string{"next  jarlid go recovery"}, "recovery", "install", knot.recovery, "--yes",
+			"--on", "knot")
+		return []way{w(3, "stop  restart-undoes-recovery", "go", "system", "--on", "knot"),
+			w(0, "stock recovery again", "card", "--on", "knot"),
+			w(0, "note  recovery-replaced: the system that starts is the one that was here", "go", "system",
+				"--dry-run", "--on", "turnstone"), w(0, "the maker's recovery again", "recovery",
+				"hold", "--help")}
 	}},
 	{19, "the recovery is gone after a ROM or a boot image", func(l *lab) []way {
 		kit := kitOf(l.T, "avocet", 2)
@@ -235,54 +291,75 @@ var mistakes = []mistake{
 		stock := l.file("vendor_boot.img", l.setImage(kit, "vendor_boot"))
 		const s = "warn  recovery-replaced"
 		l.standin("turnstone")
-		script := []string{"META-INF/com/google/android/updater-script", `package_extract_file("recovery.img", "/dev/block/by-name/recovery");`, "META-INF/com/android/metadata", "pre-device=turnstone\n"}
-		addon, rom := l.file("addon.zip", zipOf(script...)), l.file("rom.zip", zipOf(append(script, "system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096)))...))
-		return []way{w(3, s, "sideload", kit.more.Package, "--on", "avocet"), w(3, s, "flash", stock, "--on", "avocet"), w(3, s, "flash", kit.more.Set, "--accept", "risky-partition", "--on", "avocet"), w(3, s, "flash", stock, "--into", "vendor_boot@a", "--on", "avocet"),
+		script := []string{"META-INF/com/google/android/updater-script",
+			`package_extract_file("recovery.img", "/dev/block/by-name/recovery");`,
+			"META-INF/com/android/metadata", "pre-device=turnstone\n"}
+		addon, rom := l.file("addon.zip", zipOf(script...)),
+			l.file("rom.zip", zipOf(append(script, "system.transfer.list", "1\n1\nnew 2,0,1\n",
+				"system.new.dat", string(make([]byte, 4096)))...))
+		return []way{w(3, s, "sideload", kit.more.Package, "--on", "avocet"),
+			w(3, s, "flash", stock, "--on", "avocet"), w(3, s, "flash", kit.more.Set, "--accept",
+				"risky-partition", "--on", "avocet"), w(3, s, "flash", stock, "--into", "vendor_boot@a",
+				"--on", "avocet"),
 			w(3, s, "sideload", addon, "--on", "turnstone"), w(3, s, "sideload", rom, "--on", "turnstone")}
 	}},
 	{20, "numbered packages out of their order", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
-		one, two := l.file("patch-1.zip", must(scenario.Countsheet.Package())), l.file("patch-2.zip", must(scenario.Countsheet.Package()))
+		one, two := l.file("patch-1.zip", must(scenario.Countsheet.Package())),
+			l.file("patch-2.zip", must(scenario.Countsheet.Package()))
 		second := l.file("02_fix.zip", must(scenario.Countsheet.Package()))
-		return []way{w(3, "stop  order-broken", "sideload", two, one), w(3, "warn  order-broken", "sideload", second), w(3, "order-broken", "put", two, one, "--to", "storage", "--install")}
+		return []way{w(3, "stop  order-broken", "sideload", two, one), w(3, "warn  order-broken", "sideload",
+			second), w(3, "order-broken", "put", two, one, "--to", "storage", "--install")}
 	}},
 	{21, "a battery that is low", func(l *lab) []way {
 		l.standin("dunlin", "--battery", "9")
 		kit := kitOf(l.T, "dunlin", 2)
 		const s = "stop  battery-low"
-		first := []way{w(3, s, "recovery", "install", files.Recovery), w(3, s, "flash", kit.more.Set), w(3, s, "wipe", "userdata"), w(3, s, "vbmeta", "loosen", "hashtree", "--from", l.file("vbmeta.img", l.setImage(kit, "vbmeta"))), w(3, s, "relock"), w(3, s, "sideload", files.Package)}
+		first := []way{w(3, s, "recovery", "install", files.Recovery), w(3, s, "flash", kit.more.Set),
+			w(3, s, "wipe", "userdata"), w(3, s, "vbmeta", "loosen", "hashtree", "--from",
+				l.file("vbmeta.img", l.setImage(kit, "vbmeta"))), w(3, s, "relock"),
+			w(3, s, "sideload", files.Package)}
 		return first
 	}},
 	{22, "a base that is too old", func(l *lab) []way {
 		kit := kitOf(l.T, "godwit", 2)
 		l.standin("godwit")
 		old := l.file("radio.img", scenario.Radio("godwit", "1.8"))
-		l.want(0, nil, "flash", old, kit.more.Overlay, "--into", "@both", "--yes", "--accept", "risky-partition")
+		l.want(0, nil, "flash", old, kit.more.Overlay, "--into", "@both", "--yes", "--accept",
+			"risky-partition")
 		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 		l.want(0, nil, "go", "recovery", "--yes")
-		return []way{w(3, "stop  base-version", "sideload", kit.more.Package), w(3, "stop  base-version", "put", kit.more.Package, "--to", "sd", "--install")}
+		return []way{w(3, "stop  base-version", "sideload", kit.more.Package),
+			w(3, "stop  base-version", "put", kit.more.Package, "--to", "sd", "--install")}
 	}},
 	{23, "the phone does not know this computer", func(l *lab) []way {
 		l.standin("dunlin", "--mode", "system")
 		const s = "not-authorised"
-		return []way{w(0, "not authorised", "bench"), w(3, s, "card"), w(3, s, "go", "bootloader"), w(3, s, "put", files.Recovery, "--to", "storage"), w(3, s, "app", files.Recovery), w(3, s, "backup", "take", "-o", l.dir+"/kept"), w(3, s, "slot"), w(3, s, "flash", files.Recovery)}
+		return []way{w(0, "not authorised", "bench"), w(3, s, "card"), w(3, s, "go", "bootloader"),
+			w(3, s, "put", files.Recovery, "--to", "storage"), w(3, s, "app", files.Recovery),
+			w(3, s, "backup", "take", "-o", l.dir+"/kept"), w(3, s, "slot"), w(3, s, "flash", files.Recovery)}
 	}},
 	{24, "no permission on the cable", func(l *lab) []way {
 		return onCable(l, func() { l.bus.Denied = []string{"1-1"} }, "no-permission")
 	}},
 	{25, "another program holds the phone", func(l *lab) []way {
-		return onCable(l, func() { l.want(0, nil, "standin", "fault", "dunlin", "held"); time.Sleep(2 * time.Second) }, "held-by-another")
+		return onCable(l, func() {
+			l.want(0, nil, "standin", "fault", "dunlin", "held")
+			time.Sleep(2 * time.Second)
+		}, "held-by-another")
 	}},
 	{26, "a session that is closed in the middle", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
 		l.fault("dunlin", "drop", 4<<20)
-		return []way{w(5, "the connection", "sideload", files.Package, "--yes"), w(0, "broke off"), w(0, "Nothing has to be formatted for it", "explain", "the transfer broke off, connection lost")}
+		return []way{w(5, "the connection", "sideload", files.Package, "--yes"), w(0, "broke off"),
+			w(0, "Nothing has to be formatted for it", "explain", "the transfer broke off, connection lost")}
 	}},
 	{27, "the image a recovery needs was not written before it", func(l *lab) []way {
 		kit := kitOf(l.T, "godwit", 2)
 		l.standin("godwit")
 		const s = "warn  pre-image-missing"
-		return []way{w(3, s, "recovery", "install", kit.recovery), w(3, s, "recovery", "try", kit.recovery), w(3, s, "flash", kit.recovery)}
+		return []way{w(3, s, "recovery", "install", kit.recovery), w(3, s, "recovery", "try", kit.recovery),
+			w(3, s, "flash", kit.recovery)}
 	}},
 	{28, "accounts left on the phone", func(l *lab) []way {
 		l.standin("dunlin", "--mode", "system")
@@ -302,7 +379,9 @@ var mistakes = []mistake{
 		l.inRecovery("sanderling", kit.recovery)
 		f := l.file("countsheet.zip", must(scenario.Addon{Name: "Countsheet", Signer: "tideline"}.Package()))
 		const s = "stop  verity-would-reject"
-		return []way{w(3, s, "flash", kit.more.GSI), w(3, s, "flash", kit.more.GSI, "--into", "system"), w(3, s, "shelve", "/vendor/overlay/WickerlightFrame"), w(3, s, "sideload", f), w(3, s, "put", f, "--to", "storage", "--install")}
+		return []way{w(3, s, "flash", kit.more.GSI), w(3, s, "flash", kit.more.GSI, "--into", "system"),
+			w(3, s, "shelve", "/vendor/overlay/WickerlightFrame"), w(3, s, "sideload", f),
+			w(3, s, "put", f, "--to", "storage", "--install")}
 	}},
 	{31, "a system too large", func(l *lab) []way {
 		l.standin("turnstone")
@@ -312,12 +391,14 @@ var mistakes = []mistake{
 	{32, "an edit where nothing is mounted, or of what is not there", func(l *lab) []way {
 		l.standin("dunlin")
 		kit := kitOf(l.T, "dunlin", 2)
-		list := []way{w(3, "not-in-this-mode", "shelve", "/vendor/overlay"), w(3, "not-in-this-mode", "recovery", "hold")}
+		list := []way{w(3, "not-in-this-mode", "shelve", "/vendor/overlay"),
+			w(3, "not-in-this-mode", "recovery", "hold")}
 		for _, x := range list {
 			l.want(x.code, []string{x.says}, x.words...)
 		}
 		l.inRecovery("dunlin", kit.recovery)
-		return []way{w(3, "stop  no-such-file", "shelve", "/vendor/overlay/Nothing"), w(0, "nothing is moved aside", "unshelve"), w(0, "there is none here", "recovery", "hold")}
+		return []way{w(3, "stop  no-such-file", "shelve", "/vendor/overlay/Nothing"),
+			w(0, "nothing is moved aside", "unshelve"), w(0, "there is none here", "recovery", "hold")}
 	}},
 	{33, "the map of partitions changed by the way", func(l *lab) []way {
 		l.standin("knot")
@@ -326,39 +407,51 @@ var mistakes = []mistake{
 		table := l.file("knot.table", []byte(text))
 		set := l.file("set.tar", tarOf("recovery.img", string(recovery), "knot.table", text))
 		const s = "stop  table-would-change"
-		return []way{w(3, s, "flash", table, "--yes"), w(3, s, "flash", table, "--into", "boot", "--yes"), w(3, s, "flash", table, "--accept", "table-would-change", "--yes"),
-			l.bySheet(3, s, "run", "  - flash: x\n", table), w(3, "not-a-recovery", "recovery", "install", table, "--yes"), w(0, "knot.table in the set is no image and is left alone", "flash", set, "--yes"), w(0, "boot        -       12.0 MiB", "card")}
+		return []way{w(3, s, "flash", table, "--yes"), w(3, s, "flash", table, "--into", "boot", "--yes"),
+			w(3, s, "flash", table, "--accept", "table-would-change", "--yes"),
+			l.bySheet(3, s, "run", "  - flash: x\n", table), w(3, "not-a-recovery", "recovery", "install",
+				table, "--yes"), w(0, "knot.table in the set is no image and is left alone", "flash", set,
+				"--yes"), w(0, "boot        -       12.0 MiB", "card")}
 	}},
 	{34, "restarted into the system before the new recovery was entered", func(l *lab) []way {
 		l.standin("knot")
 		kit := kitOf(l.T, "knot", 1)
 		l.want(0, []string{"next  jarlid go recovery"}, "flash", kit.recovery, "--yes")
 		const s = "stop  restart-undoes-recovery"
-		return []way{w(3, s, "go", "system"), w(3, s, "go", "system", "--yes"), l.bySheet(3, s, "run", "  - go: system\n", ""), w(3, "hands-needed", "sideload", kit.more.Package, "--yes", "--no-hands"), w(0, "next  jarlid go recovery")}
+		return []way{w(3, s, "go", "system"), w(3, s, "go", "system", "--yes"),
+			l.bySheet(3, s, "run", "  - go: system\n", ""), w(3, "hands-needed", "sideload", kit.more.Package,
+				"--yes", "--no-hands"), w(0, "next  jarlid go recovery")}
 	}},
 	{35, "a bootloader too old for the command", func(l *lab) []way {
 		l.standin("turnstone")
 		l.standin("avocet")
 		const s = "command-unknown-to-bootloader"
-		old := []way{w(3, s, "go", "fastbootd"), w(3, "hands-needed", "go", "recovery"), w(3, "no-such-slot", "slot", "use", "a")}
+		old := []way{w(3, s, "go", "fastbootd"), w(3, "hands-needed", "go", "recovery"),
+			w(3, "no-such-slot", "slot", "use", "a")}
 		for i := range old {
 			old[i].words = append(old[i].words, "--on", "turnstone")
 		}
-		return append(old, w(3, "stop  "+s, "recovery", "try", kitOf(l.T, "avocet", 2).recovery, "--on", "avocet"))
+		return append(old, w(3, "stop  "+s, "recovery", "try", kitOf(l.T, "avocet", 2).recovery,
+			"--on", "avocet"))
 	}},
 	{36, "a recovery that was only tried is expected to stay", func(l *lab) []way {
 		l.standin("dunlin")
 		l.want(0, []string{"note  temporary-recovery"}, "recovery", "try", files.Recovery, "--yes")
 		const s = "warn  temporary-recovery"
-		return []way{w(3, s, "go", "recovery"), w(3, s, "go", "system", "--accept", "encrypted-data"), w(0, "written nowhere"), w(0, "next  jarlid recovery install FILE")}
+		return []way{w(3, s, "go", "recovery"), w(3, s, "go", "system", "--accept", "encrypted-data"),
+			w(0, "written nowhere"), w(0, "next  jarlid recovery install FILE")}
 	}},
 	{37, "a stock update refused by a recovery that is not stock", func(l *lab) []way {
-		return []way{w(0, "stock", "explain", "stock-update-needs-stock-recovery"), w(0, "older", "explain", "package is older than the current build, downgrade")}
+		return []way{w(0, "stock", "explain", "stock-update-needs-stock-recovery"),
+			w(0, "older", "explain", "package is older than the current build, downgrade")}
 	}},
 	{38, "the keys of another model", func(l *lab) []way {
 		l.standin("turnstone")
 		l.standin("knot")
-		return []way{w(3, "volume up and the side key", "go", "recovery", "--on", "knot", "--no-hands"), w(3, "let go of power when the picture appears", "go", "recovery", "--on", "turnstone"), w(3, "hands-needed", "sideload", kitOf(l.T, "turnstone", 1).more.Package, "--yes", "--on", "turnstone")}
+		return []way{w(3, "volume up and the side key", "go", "recovery", "--on", "knot", "--no-hands"),
+			w(3, "let go of power when the picture appears", "go", "recovery", "--on", "turnstone"),
+			w(3, "hands-needed", "sideload", kitOf(l.T, "turnstone", 1).more.Package, "--yes", "--on",
+				"turnstone")}
 	}},
 	{39, "the data formatted at the wrong moment", func(l *lab) []way {
 		kit := kitOf(l.T, "avocet", 2)
@@ -367,7 +460,8 @@ var mistakes = []mistake{
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		l.want(0, nil, "sideload", kit.more.Package, "--yes", "--then", "stay")
 		const s = "stop  format-after-install"
-		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "part:metadata"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock")}
+		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "part:metadata"),
+			w(3, s, "wipe", "part:userdata"), w(3, s, "relock")}
 	}},
 	{40, "an update that is not merged", func(l *lab) []way {
 		kit := kitOf(l.T, "avocet", 2)
@@ -377,14 +471,17 @@ var mistakes = []mistake{
 		l.want(0, nil, "sideload", kit.more.Package, "--yes", "--then", "stay")
 		l.want(0, nil, "go", "bootloader", "--yes")
 		const s = "stop  merge-pending"
-		return []way{w(3, s, "slot", "use", "a"), w(3, s, "wipe", "system@a"), w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "wipe", "part:super")}
+		return []way{w(3, s, "slot", "use", "a"), w(3, s, "wipe", "system@a"),
+			w(3, s, "flash", kit.more.GSI, "--into", "system@a"), w(3, s, "wipe", "part:super")}
 	}},
 	{41, "a damaged package, found only after the data is gone", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
-		bad := l.file("x.img", garbled(must(os.ReadFile(files.Package)), int(must(os.Stat(files.Package)).Size())/2))
+		bad := l.file("x.img", garbled(must(os.ReadFile(files.Package)),
+			int(must(os.Stat(files.Package)).Size())/2))
 		const s = "stop  damaged-file"
 		evening := "- wipe: userdata\n- sideload: x\n"
-		return []way{w(3, s, "sideload", bad), w(3, s, "put", bad, "--to", "storage"), w(3, s, "flash", bad), l.bySheet(6, s, "check", evening, bad),
+		return []way{w(3, s, "sideload", bad), w(3, s, "put", bad, "--to", "storage"), w(3, s, "flash", bad),
+			l.bySheet(6, s, "check", evening, bad),
 			l.bySheet(3, s, "run", evening, bad)}
 	}},
 	{42, "an old backup taken for a new one", func(l *lab) []way {
@@ -392,7 +489,8 @@ var mistakes = []mistake{
 		kept := l.dir + "/kept"
 		l.want(0, nil, "backup", "take", "boot@a", "-o", kept)
 		task := "- backup take: {items: [boot@a], output: kept}\n"
-		return []way{w(3, "stop  backup-exists", "backup", "take", "boot@a", "-o", kept), w(3, "stop  backup-exists", "backup", "take", "-o", kept),
+		return []way{w(3, "stop  backup-exists", "backup", "take", "boot@a", "-o", kept),
+			w(3, "stop  backup-exists", "backup", "take", "-o", kept),
 			l.bySheet(0, "kept-", "run", task, ""), l.bySheet(0, "kept-", "run", task, "")}
 	}},
 	{43, "two phones, one folder", func(l *lab) []way {
@@ -408,9 +506,15 @@ var mistakes = []mistake{
 		l.standin("dunlin")
 		l.many(1)
 		// Each question is cancelled as it is asked; the phone is free afterwards.
-		for _, words := range [][]string{{"flash", files.Recovery}, {"wipe", "userdata"}, {"recovery", "install", files.Recovery}} {
+		for _, words := range [][]string{
+			{"flash", files.Recovery},
+			{"wipe", "userdata"},
+			{"recovery", "install", files.Recovery},
+		} {
 			j := l.begin(true, nothing, nil, append(words, "--on", "dunlin")...)
-			l.until(strings.Join(words, " ")+" asks", func() bool { return strings.Contains(j.out.String(), "[y/N]") })
+			l.until(strings.Join(words, " ")+" asks", func() bool {
+				return strings.Contains(j.out.String(), "[y/N]")
+			})
 			j.interrupt <- struct{}{}
 			<-j.done
 			if j.code != 3 || !strings.Contains(j.out.String(), "cancelled; nothing was changed") {
@@ -425,7 +529,9 @@ var mistakes = []mistake{
 func onCable(l *lab, block func(), says string) []way {
 	l.standin("dunlin", "--usb")
 	block()
-	return []way{w(3, says, "slot"), w(3, says, "flash", files.Recovery), w(3, says, "recovery", "install", files.Recovery), w(3, says, "go", "recovery"), w(3, says, "wipe", "userdata"), w(3, says, "card"), w(3, says, "sideload", files.Package)}
+	return []way{w(3, says, "slot"), w(3, says, "flash", files.Recovery),
+		w(3, says, "recovery", "install", files.Recovery), w(3, says, "go", "recovery"),
+		w(3, says, "wipe", "userdata"), w(3, says, "card"), w(3, says, "sideload", files.Package)}
 }
 
 // TestMistakes makes each of the forty mistakes by the shortest way and by every other one that
@@ -458,7 +564,8 @@ func TestMistakes(t *testing.T) {
 					}
 					code, out := l.run(x.words...)
 					if code != x.code || !strings.Contains(out, x.says) {
-						t.Errorf("jarlid %s ended with %d, want %d and %q:\n%s", strings.Join(x.words, " "), code, x.code, x.says, out)
+						t.Errorf("jarlid %s ended with %d, want %d and %q:\n%s", strings.Join(x.words, " "),
+							code, x.code, x.says, out)
 					}
 				}
 				time.Sleep(time.Second)

@@ -30,12 +30,14 @@ func TestOutcomes(t *testing.T) {
 		"a recovery that nobody sees": func(l *lab) {
 			unseen(l)
 			l.want(3, []string{"hands-needed"}, "go", "recovery")
-			out := l.did("dunlin", "y\n", []string{"If the recovery's menu is on the screen already", "as you say"}, "go", "recovery")
+			out := l.did("dunlin", "y\n", []string{"If the recovery's menu is on the screen already",
+				"as you say"}, "go", "recovery")
 			if strings.Contains(out, "took the restart") {
 				l.Errorf("nobody restarted it by command:\n%s", out)
 			}
 			code, out := l.owner("dunlin", "n\n", standintest.Owner, "go", "recovery")
-			if code != 1 || !strings.Contains(out, "did not come up, as you say") || strings.Contains(out, "done  ") {
+			if code != 1 || !strings.Contains(out, "did not come up, as you say") ||
+				strings.Contains(out, "done  ") {
 				l.Errorf("the person says no: %d\n%s", code, out)
 			}
 			code, out = l.owner("dunlin", "", standintest.Owner, "go", "recovery", "--yes")
@@ -45,7 +47,8 @@ func TestOutcomes(t *testing.T) {
 		},
 		"its data, by its own menu": func(l *lab) {
 			unseen(l)
-			out := l.did("dunlin", "y\ny\ny\ny\n", []string{`choose "All data"`, "as you say; nobody can read that back"}, "wipe", "userdata", "--accept", "account-lock")
+			out := l.did("dunlin", "y\ny\ny\ny\n", []string{`choose "All data"`,
+				"as you say; nobody can read that back"}, "wipe", "userdata", "--accept", "account-lock")
 			if strings.Contains(out, "bootloader") && strings.Contains(out, "hand  Hold") {
 				l.Errorf("it goes by way of the bootloader:\n%s", out)
 			}
@@ -82,7 +85,8 @@ func TestOutcomes(t *testing.T) {
 				}
 			}, "sideload", files.Package, "--yes")
 			<-j.done
-			if out := j.out.String(); j.code != 0 || strings.Contains(out, "does not start") || !strings.Contains(out, "came up on slot b") {
+			if out := j.out.String(); j.code != 0 || strings.Contains(out, "does not start") ||
+				!strings.Contains(out, "came up on slot b") {
 				l.Errorf("it ended with %d:\n%s", j.code, out)
 			}
 		},
@@ -101,11 +105,14 @@ func TestOutcomes(t *testing.T) {
 			<-j.done
 			gone.Wait()
 			out := j.out.String()
-			if j.code == 0 || !strings.Contains(out, "only the restart is missing") || !strings.Contains(out, "next  jarlid go recovery") || strings.Contains(out, "next  jarlid sideload") {
+			if j.code == 0 || !strings.Contains(out, "only the restart is missing") ||
+				!strings.Contains(out, "next  jarlid go recovery") ||
+				strings.Contains(out, "next  jarlid sideload") {
 				l.Errorf("it ended with %d:\n%s", j.code, out)
 			}
 			l.standin("dunlin")
-			if out := l.want(0, []string{"broke off", "next  jarlid go recovery"}); strings.Contains(out, "jarlid sideload") {
+			if out := l.want(0, []string{"broke off", "next  jarlid go recovery"}); strings.Contains(out,
+				"jarlid sideload") {
 				l.Errorf("it is to be installed once more:\n%s", out)
 			}
 		},
@@ -115,12 +122,16 @@ func TestOutcomes(t *testing.T) {
 			a := scenario.Countsheet
 			a.Device = "godwit"
 			f := l.file("countsheet-godwit.zip", must(a.Package()))
-			if out := l.want(5, []string{"this package is for godwit"}, "sideload", f, "--yes", "--accept", "wrong-model"); strings.Contains(out, "before it read the payload") {
+			if out := l.want(5, []string{"this package is for godwit"}, "sideload", f, "--yes", "--accept",
+				"wrong-model"); strings.Contains(out, "before it read the payload") {
 				l.Errorf("an add-on has no payload:\n%s", out)
 			}
 			l.want(0, nil, "put", f, "--to", "storage", "--yes", "--accept", "wrong-model")
-			code, out := l.owner("dunlin", "", standintest.Owner, "put", f, "--to", "storage", "--install", "--yes", "--accept", "wrong-model")
-			if code != 5 || !strings.Contains(out, "this package is for godwit") || !strings.Contains(out, "The file to choose is countsheet-godwit.zip") || !strings.Contains(out, "its digest is compared") {
+			code, out := l.owner("dunlin", "", standintest.Owner, "put", f, "--to", "storage", "--install",
+				"--yes", "--accept", "wrong-model")
+			if code != 5 || !strings.Contains(out, "this package is for godwit") ||
+				!strings.Contains(out, "The file to choose is countsheet-godwit.zip") ||
+				!strings.Contains(out, "its digest is compared") {
 				l.Errorf("the same by hand ended with %d:\n%s", code, out)
 			}
 		},
@@ -130,7 +141,8 @@ func TestOutcomes(t *testing.T) {
 			l.run("go", "system", "--wait", "60s", "--yes", "--accept", "slot-empty")
 			l.untilMode("dunlin", "bootloader")
 			l.want(0, []string{"no slot can start", "next  jarlid flash SET"})
-			set := []string{"flash", kitOf(l.T, "dunlin", 2).more.Set, "--into", "@a", "--yes", "--accept", "encrypted-data"}
+			set := []string{"flash", kitOf(l.T, "dunlin", 2).more.Set, "--into", "@a", "--yes", "--accept",
+				"encrypted-data"}
 			l.want(0, nil, set...)
 			l.want(0, []string{"slot a was written since", "next  jarlid slot use a"})
 			if out := l.want(0, nil, "slot", "use", "a", "--yes"); strings.Contains(out, "stop  ") {
@@ -141,7 +153,8 @@ func TestOutcomes(t *testing.T) {
 		"a start nobody ordered, and one that loops": func(l *lab) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")
-			l.want(6, []string{"no job told it to start its system", "next  jarlid go system"}, "arrive", "--wait", "20s")
+			l.want(6, []string{"no job told it to start its system", "next  jarlid go system"}, "arrive",
+				"--wait", "20s")
 			l.inRecovery("sanderling", kit.recovery)
 			l.want(0, nil, "vbmeta", "loosen", "hashtree", "--yes")
 			l.want(0, nil, "wipe", "userdata", "--yes")
@@ -173,7 +186,8 @@ func TestOutcomes(t *testing.T) {
 				l.Fatalf("%s", out)
 			}
 			_, out = l.run("go", "recovery", "--yes")
-			if !strings.Contains(out, "want an image of their own in dtbo_a") || !strings.Contains(out, "jarlid flash DTBO-IMAGE") {
+			if !strings.Contains(out, "want an image of their own in dtbo_a") ||
+				!strings.Contains(out, "jarlid flash DTBO-IMAGE") {
 				l.Errorf("nothing says why it did not come up:\n%s", out)
 			}
 		},
@@ -188,7 +202,8 @@ func TestOutcomes(t *testing.T) {
 			l.fault("dunlin", "stall", 4<<20, "--for", "50")
 			j := l.begin(false, "", nil, "recovery", "install", img, "--yes")
 			time.Sleep(5 * time.Second)
-			l.want(3, []string{"another jarlid is working on dunlin: jarlid recovery install", "(process "}, "slot")
+			l.want(3, []string{"another jarlid is working on dunlin: jarlid recovery install", "(process "},
+				"slot")
 			<-j.done
 		},
 		"a line that was dropped once": func(l *lab) {
@@ -198,14 +213,16 @@ func TestOutcomes(t *testing.T) {
 		},
 		"two phones with one serial number": func(l *lab) {
 			l.standin("dunlin")
-			l.standin(l.model("other", "title: Wickerlight Dunlin", "title: Wickerlight Dunlin, the other"), "--as", "second")
+			l.standin(l.model("other", "title: Wickerlight Dunlin", "title: Wickerlight Dunlin, the other"),
+				"--as", "second")
 			if *cabled { // nothing but the socket tells them apart there
 				l.want(0, []string{"several-phones: dunlin could be any of these: usb:1-1, usb:1-2"})
 				return
 			}
 			l.want(0, []string{"dunlin and second report one serial number, WL-DU-0007"})
 			l.want(0, nil, "recovery", "install", files.Recovery, "--yes", "--on", "dunlin")
-			if out := l.want(0, nil, "card", "--json", "--on", "second"); strings.Contains(out, "recovery.set:recovery_a") {
+			if out := l.want(0, nil, "card", "--json", "--on", "second"); strings.Contains(out,
+				"recovery.set:recovery_a") {
 				l.Errorf("what was done to the one is known of the other:\n%s", out)
 			}
 			l.want(0, []string{"recovery.set:recovery_a"}, "card", "--json", "--on", "dunlin")
@@ -218,9 +235,15 @@ func TestOutcomes(t *testing.T) {
 			if len(token) < 20 {
 				l.Fatalf("%q has no token", at)
 			}
-			for path, want := range map[string]int{"/press": http.StatusNotFound, "/" + token[1:] + "x/press": http.StatusNotFound, "/" + token + "/press": http.StatusOK} {
-				c := &http.Client{Transport: &http.Transport{DialContext: l.net.DialContext, DisableKeepAlives: true}}
-				resp := must(c.Post("http://"+address+path, "application/json", strings.NewReader(`{"press":[]}`)))
+			for path, want := range map[string]int{
+				"/press":                    http.StatusNotFound,
+				"/" + token[1:] + "x/press": http.StatusNotFound,
+				"/" + token + "/press":      http.StatusOK,
+			} {
+				c := &http.Client{Transport: &http.Transport{DialContext: l.net.DialContext,
+					DisableKeepAlives: true}}
+				resp := must(c.Post("http://"+address+path, "application/json",
+					strings.NewReader(`{"press":[]}`)))
 				resp.Body.Close()
 				if resp.StatusCode != want {
 					l.Errorf("%s answers %d, want %d", path, resp.StatusCode, want)
@@ -233,14 +256,26 @@ func TestOutcomes(t *testing.T) {
 			if err := mkfifo(pipe); err != nil {
 				l.Skip(err)
 			}
-			for _, words := range [][]string{{"ident", pipe}, {"flash", pipe}, {"recovery", "install", pipe}, {"sideload", pipe}, {"put", pipe, "--to", "sd"}, {"fit", pipe}, {"vbmeta", "show", pipe}, {"lift", pipe, "-o", l.dir + "/out"}, {"proof", pipe}, {"card", "--card", pipe}} {
+			for _, words := range [][]string{
+				{"ident", pipe},
+				{"flash", pipe},
+				{"recovery", "install", pipe},
+				{"sideload", pipe},
+				{"put", pipe, "--to", "sd"},
+				{"fit", pipe},
+				{"vbmeta", "show", pipe},
+				{"lift", pipe, "-o", l.dir + "/out"},
+				{"proof", pipe},
+				{"card", "--card", pipe},
+			} {
 				if code, out := l.run(words...); code == 0 || !strings.Contains(out, "and no file") {
 					l.Errorf("%v ended with %d:\n%s", words, code, out)
 				}
 			}
 			list := filepath.Join(l.home, "bench.yaml")
 			kept := must(os.ReadFile(list))
-			if err := os.WriteFile(list, slices.Concat(kept, []byte(strings.Repeat("# large\n", 1<<20))), 0o600); err != nil {
+			if err := os.WriteFile(list, slices.Concat(kept, []byte(strings.Repeat("# large\n", 1<<20))),
+				0o600); err != nil {
 				l.Fatal(err)
 			}
 			l.want(1, []string{"what is wanted here has at most 4.0 MiB"}, "bench")

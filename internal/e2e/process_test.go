@@ -118,7 +118,8 @@ func TestUDP(t *testing.T) {
 	udp := strings.Replace(here.Phones[0].Address, "tcp:", "udp:", 1)
 	other := l.other("other")
 	other.want(0, []string{"in its bootloader"}, "slot", "--on", udp)
-	other.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery, "--yes", "--on", udp)
+	other.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", files.Recovery,
+		"--yes", "--on", udp)
 	if !bytes.HasPrefix(l.stored("dunlin", "recovery_b"), must(os.ReadFile(files.Recovery))) {
 		t.Error("recovery_b does not hold the image")
 	}

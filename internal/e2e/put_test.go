@@ -36,15 +36,20 @@ func TestPut(t *testing.T) {
 			sum := sha256.Sum256(b)
 			var r putResult
 			l.result(0, &r, "put", rom, "--to", "sd", "--yes")
-			if s := r.Stored[0]; s.Path != "/mnt/card/saltmarsh 4.2.zip" || s.SHA256 != hex.EncodeToString(sum[:]) || s.Confirmed != "read-back" || s.Bytes != int64(len(b)) {
+			if s := r.Stored[0]; s.Path != "/mnt/card/saltmarsh 4.2.zip" ||
+				s.SHA256 != hex.EncodeToString(sum[:]) || s.Confirmed != "read-back" ||
+				s.Bytes != int64(len(b)) {
 				t.Errorf("%+v", s)
 			}
 			// The card is kept when the data is formatted, and nothing is lost by it.
 			l.want(0, nil, "wipe", "userdata", "--yes")
-			if got := must(os.ReadFile(filepath.Join(l.dir, "turnstone", "card", "saltmarsh 4.2.zip"))); !bytes.Equal(got, b) {
+			if got := must(os.ReadFile(filepath.Join(l.dir, "turnstone", "card",
+				"saltmarsh 4.2.zip"))); !bytes.Equal(got, b) {
 				t.Error("the card does not hold the package")
 			}
-			l.whenAsked("From the card", func() { l.want(0, nil, "standin", "press", "turnstone", "packages", "from the card") },
+			l.whenAsked("From the card", func() {
+				l.want(0, nil, "standin", "press", "turnstone", "packages", "from the card")
+			},
 				"put", rom, "--to", "sd", "--install", "--yes")
 			defer l.hands("turnstone", "finish welcome", "debugging on", "allow")()
 			l.want(0, []string{"Saltmarsh OS 4.2"}, "go", "system", "--wait", "30s")
@@ -53,14 +58,17 @@ func TestPut(t *testing.T) {
 	t.Run("onto the shared storage", func(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			l.readyForPackages(files.Recovery)
-			l.want(0, []string{"/sdcard/saltmarsh-4.2-dunlin.zip", "its digest read there matches"}, "put", files.Package, "--to", "storage", "--yes")
-			l.want(3, []string{"stop  storage-holds-package: saltmarsh-4.2-dunlin.zip lies"}, "wipe", "userdata", "--yes")
+			l.want(0, []string{"/sdcard/saltmarsh-4.2-dunlin.zip", "its digest read there matches"}, "put",
+				files.Package, "--to", "storage", "--yes")
+			l.want(3, []string{"stop  storage-holds-package: saltmarsh-4.2-dunlin.zip lies"}, "wipe",
+				"userdata", "--yes")
 			l.want(0, nil, "wipe", "userdata", "--yes", "--accept", "storage-holds-package")
 			if _, err := os.Stat(filepath.Join(l.dir, "dunlin", "shared")); err == nil {
 				t.Error("formatting left the shared storage")
 			}
 			l.want(0, nil, "wipe", "userdata", "--yes") // nothing lies there any more
-			l.want(3, []string{"stop  storage-unreadable: the memory card can't be reached"}, "put", files.Package, "--to", "sd", "--yes")
+			l.want(3, []string{"stop  storage-unreadable: the memory card can't be reached"}, "put",
+				files.Package, "--to", "sd", "--yes")
 			big := filepath.Join(l.dir, "big.zip")
 			f := must(os.Create(big))
 			if err := f.Truncate(200 << 20); err != nil {
@@ -68,7 +76,8 @@ func TestPut(t *testing.T) {
 			}
 			f.Close()
 			l.want(3, []string{"stop  no-room"}, "put", big, "--to", "storage", "--yes")
-			l.want(5, []string{"No space left"}, "put", big, "--to", "storage", "--yes", "--accept", "no-room")
+			l.want(5, []string{"No space left"}, "put", big, "--to", "storage", "--yes", "--accept",
+				"no-room")
 		})
 	})
 	t.Run("what a recovery can't open", func(t *testing.T) {
@@ -76,13 +85,17 @@ func TestPut(t *testing.T) {
 			l.standin("dunlin")
 			l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 			l.want(0, nil, "go", "recovery")
-			l.want(3, []string{"stop  storage-unreadable", "it lies in the data, which is encrypted"}, "put", files.Package, "--to", "storage", "--yes")
+			l.want(3, []string{"stop  storage-unreadable", "it lies in the data, which is encrypted"}, "put",
+				files.Package, "--to", "storage", "--yes")
 			// The system that encrypted it can.
 			defer l.hands("dunlin", "allow")()
 			l.want(0, nil, "go", "system", "--wait", "20s")
-			l.want(0, []string{"its digest read there matches"}, "put", files.Package, "--to", "storage", "--yes")
-			l.want(3, []string{"stop  not-in-this-mode: --install works in the phone's recovery"}, "put", files.Package, "--to", "storage", "--install")
-			l.want(2, []string{"say where the files are to lie: --to storage or --to sd"}, "put", files.Package)
+			l.want(0, []string{"its digest read there matches"}, "put", files.Package, "--to", "storage",
+				"--yes")
+			l.want(3, []string{"stop  not-in-this-mode: --install works in the phone's recovery"}, "put",
+				files.Package, "--to", "storage", "--install")
+			l.want(2, []string{"say where the files are to lie: --to storage or --to sd"}, "put",
+				files.Package)
 			for _, name := range []string{"no-room", "storage-unreadable", "storage-holds-package"} {
 				if _, out := l.run("explain", name); !strings.Contains(out, "  "+name+" ") {
 					t.Errorf("there is no explanation of %s", name)

@@ -11,10 +11,12 @@ func TestRelock(t *testing.T) {
 			kit := kitOf(t, "dunlin", 2)
 			l.standin("dunlin")
 			l.want(3, []string{"stop  relock-would-brick: nobody can tell"}, "relock", "--yes")
-			l.want(3, []string{"stop  relock-would-brick: it is not known that the phone holds"}, "relock", "--images", kit.more.Set, "--yes")
+			l.want(3, []string{"stop  relock-would-brick: it is not known that the phone holds"}, "relock",
+				"--images", kit.more.Set, "--yes")
 			l.want(3, []string{"do not verify"}, "relock", "--images", files.Recovery, "--yes")
 			l.want(0, nil, "flash", kit.more.Set, "--yes")
-			out := l.did("dunlin", "", []string{"warn  relock-would-brick: the phone holds", "the bootloader is locked, read back"}, "relock", "--images", kit.more.Set, "--yes")
+			out := l.did("dunlin", "", []string{"warn  relock-would-brick: the phone holds",
+				"the bootloader is locked, read back"}, "relock", "--images", kit.more.Set, "--yes")
 			_ = out
 			l.want(0, []string{"locked already"}, "relock")
 			l.did("dunlin", "", []string{"Wickerlight Stock 9.1"}, "go", "system", "--yes", "--wait", "30s")
@@ -24,8 +26,10 @@ func TestRelock(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			l.standin("dunlin")
 			l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
-			l.did("dunlin", "", []string{"the bootloader is locked"}, "relock", "--yes", "--accept", "relock-would-brick")
-			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--yes", "--wait", "20s")
+			l.did("dunlin", "", []string{"the bootloader is locked"}, "relock", "--yes", "--accept",
+				"relock-would-brick")
+			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--yes", "--wait",
+				"20s")
 		})
 	})
 }

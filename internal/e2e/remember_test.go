@@ -26,7 +26,9 @@ func TestRemembered(t *testing.T) {
 	treed := func(o scenario.OS) []byte {
 		set := images(o)
 		m := must(vbmeta.Parse(bytes.NewReader(set["vbmeta"]), int64(len(set["vbmeta"]))))
-		d := m.Descriptors[slices.IndexFunc(m.Descriptors, func(d vbmeta.Descriptor) bool { return d.Tag == vbmeta.TagHashtree && d.PartitionName == "system" })]
+		d := m.Descriptors[slices.IndexFunc(m.Descriptors, func(d vbmeta.Descriptor) bool {
+			return d.Tag == vbmeta.TagHashtree && d.PartitionName == "system"
+		})]
 		own := must(vbmeta.Build(&vbmeta.Image{Descriptors: []vbmeta.Descriptor{d}}, nil))
 		return must(vbmeta.AddFooter(set["system"], own, int64(len(set["system"]))+64<<10))
 	}
@@ -47,15 +49,17 @@ func TestRemembered(t *testing.T) {
 			not: []string{"go", "recovery"},
 		},
 		"data that the system before encrypted": {
-			first: []string{"sideload", "{rom}", "--then", "stay", "--accept", "encrypted-data"}, inRecovery: true,
-			second: []string{"go", "system", "--wait", "1s"}, stop: "encrypted-data",
+			first:      []string{"sideload", "{rom}", "--then", "stay", "--accept", "encrypted-data"},
+			inRecovery: true,
+			second:     []string{"go", "system", "--wait", "1s"}, stop: "encrypted-data",
 			not: []string{"go", "recovery"},
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
 				l.standin("dunlin")
-				paths := map[string]string{"{vbmeta}": l.file("vbmeta.img", images(scenario.Stock)["vbmeta"]), "{own}": l.file("own.img", treed(scenario.Stock)),
+				paths := map[string]string{"{vbmeta}": l.file("vbmeta.img", images(scenario.Stock)["vbmeta"]),
+					"{own}":   l.file("own.img", treed(scenario.Stock)),
 					"{other}": l.file("other.img", treed(scenario.Saltmarsh)), "{rom}": files.Package}
 				in := func(words []string) (out []string) {
 					for _, w := range words {
@@ -107,7 +111,8 @@ func jobOf(l *lab, number int) string {
 func TestContradicted(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin")
-		enforcing, loose := must(scenario.Images(scenario.Stock, dunlin))["vbmeta"], must(scenario.Images(scenario.Saltmarsh, dunlin))["vbmeta"]
+		enforcing, loose := must(scenario.Images(scenario.Stock, dunlin))["vbmeta"],
+			must(scenario.Images(scenario.Saltmarsh, dunlin))["vbmeta"]
 		facts := func() map[string]card.Fact {
 			var c struct{ Facts map[string]card.Fact }
 			l.result(0, &c, "card")
@@ -115,7 +120,9 @@ func TestContradicted(t *testing.T) {
 		}
 		l.inRecovery("dunlin", files.Recovery)
 		l.want(0, nil, "flash", l.file("vbmeta.img", enforcing), "--into", "@a", "--yes")
-		flash := []string{"flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@a", "--dry-run", "--accept", "encrypted-data", "--accept", "verity-would-reject"}
+		flash := []string{"flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))),
+			"--into", "system@a", "--dry-run", "--accept", "encrypted-data", "--accept",
+			"verity-would-reject"}
 		l.want(0, nil, "go", "bootloader", "--yes")
 		l.want(0, []string{"stop  verity-would-reject: the vbmeta on the phone enforces"}, flash...)
 		if f := facts()["tree.root:system_a"]; f.Evidence != card.Journal || f.Job == 0 {
@@ -123,7 +130,8 @@ func TestContradicted(t *testing.T) {
 		}
 		// The other program writes one that enforces nothing.
 		path := filepath.Join(l.dir, "dunlin", "partitions", "vbmeta_a.img")
-		if err := os.WriteFile(path, append(bytes.Clone(loose), make([]byte, 64<<10-len(loose))...), 0o644); err != nil {
+		if err := os.WriteFile(path, append(bytes.Clone(loose), make([]byte, 64<<10-len(loose))...),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 		l.want(0, nil, "go", "recovery", "--yes")
@@ -143,7 +151,8 @@ func TestJournalOfATask(t *testing.T) {
 		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 		job := l.lastJournal()
 		begin := job[0]
-		if begin.Number != 2 || begin.Form != journal.Form || begin.Program == "" || begin.Task == nil || begin.Task.Name != "recovery install" || len(begin.Files) != 1 {
+		if begin.Number != 2 || begin.Form != journal.Form || begin.Program == "" || begin.Task == nil ||
+			begin.Task.Name != "recovery install" || len(begin.Files) != 1 {
 			t.Errorf("it begins with %+v", begin)
 		}
 		acts, wrote := 0, 0

@@ -57,7 +57,8 @@ func some(t *testing.T, many int, cases map[string]func(l *lab)) {
 			inLab(t, func(t *testing.T, l *lab) {
 				cases[name](l)
 				word := strings.FieldsFunc(name, func(r rune) bool { return r == ',' || r == ' ' })[0]
-				if _, out := l.run("explain", word); slices.Contains(finding.Names(), word) && !strings.Contains(out, "  "+word+" ") {
+				if _, out := l.run("explain", word); slices.Contains(finding.Names(), word) &&
+					!strings.Contains(out, "  "+word+" ") {
 					t.Errorf("there is no explanation of %s", word)
 				}
 			})

@@ -24,7 +24,10 @@ const pathLength = 90
 
 // passing are parts of a screen that no two runs share.
 var passing = []struct{ what, with string }{
-	{`\d+(\.\d+)? [KMG]iB/s`, "RATE"}, {`127\.0\.0\.1:\d+`, "ADDRESS"}, {`\d{4}-\d\d-\d\d \d\d:\d\d`, "DATE"}, {` +\n`, "\n"},
+	{`\d+(\.\d+)? [KMG]iB/s`, "RATE"},
+	{`127\.0\.0\.1:\d+`, "ADDRESS"},
+	{`\d{4}-\d\d-\d\d \d\d:\d\d`, "DATE"},
+	{` +\n`, "\n"},
 }
 
 // TestScreens holds what the main commands show on a terminal, at 80 and 120 columns, to files that
@@ -42,7 +45,8 @@ func TestScreens(t *testing.T) {
 				if n := pathLength - len(dir) - 1; n > 0 {
 					dir = filepath.Join(dir, strings.Repeat("d", n))
 				}
-				l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate}, bus: &soft.Bus{Rate: rate}}
+				l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate},
+					bus: &soft.Bus{Rate: rate}}
 				if err := os.MkdirAll(dir, 0o755); err != nil {
 					t.Fatal(err)
 				}
@@ -68,19 +72,22 @@ func (l *lab) screens(columns int) {
 		}
 		out = strings.ReplaceAll(out, l.dir, "LAB")
 		for line := range strings.Lines(out) {
-			if n := len([]rune(strings.TrimRight(line, "\n"))); n > columns && !strings.Contains(line, "LAB") {
+			if n := len([]rune(strings.TrimRight(line, "\n"))); n > columns &&
+				!strings.Contains(line, "LAB") {
 				l.Errorf("%s: %d columns: %q", name, n, line)
 			}
 		}
 		path := filepath.Join("testdata", "screens", fmt.Sprintf("%s-%d.txt", name, columns))
 		if *update {
-			if err := errorsOf(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(out), 0o644)); err != nil {
+			if err := errorsOf(os.MkdirAll(filepath.Dir(path), 0o755),
+				os.WriteFile(path, []byte(out), 0o644)); err != nil {
 				l.Fatal(err)
 			}
 			return
 		}
 		if want, err := os.ReadFile(path); err != nil || !bytes.Equal([]byte(out), want) {
-			l.Errorf("jarlid %s shows something else than %s (-update writes it anew): %v\n%s", strings.Join(args, " "), path, err, out)
+			l.Errorf("jarlid %s shows something else than %s (-update writes it anew): %v\n%s",
+				strings.Join(args, " "), path, err, out)
 		}
 	}
 	show("status", 0)
@@ -133,7 +140,9 @@ func (l *lab) examples() (list []example) {
 				section = line
 			case section == "For example:":
 				list = append(list, example{"help " + strings.Join(path, " "), text})
-			case strings.HasSuffix(section, ":") && !slices.Contains([]string{"Usage:", "Options:", "Everywhere:"}, section) && (len(path) == 0 || section == "Commands:"):
+			case strings.HasSuffix(section, ":") &&
+				!slices.Contains([]string{"Usage:", "Options:", "Everywhere:"}, section) &&
+				(len(path) == 0 || section == "Commands:"):
 				if name := strings.Fields(text); !strings.HasPrefix(text, " ") && len(name) > 0 {
 					walk(append(slices.Clone(path), name[0]))
 				}
@@ -173,7 +182,8 @@ func typeExamples(t *testing.T, hand, hands int) {
 		card := filepath.Join(l.dir, "dunlin.json")
 		l.want(0, nil, "card", "--save", card)
 		sheet := filepath.Join(l.dir, "files", "evening.yaml")
-		l.want(0, nil, append([]string{"sheet", "draft", "-o", sheet}, l.beside(files.Recovery, files.Package)...)...)
+		l.want(0, nil, append([]string{"sheet", "draft", "-o", sheet},
+			l.beside(files.Recovery, files.Package)...)...)
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery", "--yes")
 		kept := filepath.Join(l.dir, "kept")
@@ -186,10 +196,33 @@ func typeExamples(t *testing.T, hand, hands int) {
 		empty := file("empty.txt", []byte("x"))
 		// What stands for a name in a command, by a part of it; the first that fits.
 		stands := []struct{ part, path string }{
-			{"avocet-firmware", avocet.more.Set}, {"dunlin-firmware", more.Set}, {"avocet.json", card}, {"desk.json", card}, {"dunlin.json", card}, {"firmware", avocet.more.Set}, {"SET", more.Set},
-			{"GSI", more.GSI}, {"gsi", more.GSI}, {"tideline", files.Recovery}, {"recovery.img", files.Recovery}, {"boot.img", filepath.Join(filepath.Dir(vbmeta), "boot.img")}, {"vbmeta.img", vbmeta},
-			{"SHA256SUMS", empty}, {"release.pem", empty}, {".apk", apk}, {"shoreline", more.Addons[0]}, {"countsheet", more.Addons[1]}, {".zip", files.Package}, {"evening.yaml", sheet}, {"codes.csv", file("codes.csv", []byte("name,code\ndunlin,1\n"))},
-			{"sparsechunk", more.GSI}, {"system.img", more.GSI}, {"dtbo", files.Recovery}, {"old.img", files.Recovery}, {"*.img", files.Recovery}, {"practice/files/*", files.Recovery},
+			{"avocet-firmware", avocet.more.Set},
+			{"dunlin-firmware", more.Set},
+			{"avocet.json", card},
+			{"desk.json", card},
+			{"dunlin.json", card},
+			{"firmware", avocet.more.Set},
+			{"SET", more.Set},
+			{"GSI", more.GSI},
+			{"gsi", more.GSI},
+			{"tideline", files.Recovery},
+			{"recovery.img", files.Recovery},
+			{"boot.img", filepath.Join(filepath.Dir(vbmeta), "boot.img")},
+			{"vbmeta.img", vbmeta},
+			{"SHA256SUMS", empty},
+			{"release.pem", empty},
+			{".apk", apk},
+			{"shoreline", more.Addons[0]},
+			{"countsheet", more.Addons[1]},
+			{".zip", files.Package},
+			{"evening.yaml", sheet},
+			{"codes.csv", file("codes.csv", []byte("name,code\ndunlin,1\n"))},
+			{"sparsechunk", more.GSI},
+			{"system.img", more.GSI},
+			{"dtbo", files.Recovery},
+			{"old.img", files.Recovery},
+			{"*.img", files.Recovery},
+			{"practice/files/*", files.Recovery},
 		}
 		for i, s := range stands { // all of them in one folder, as a sheet wants its files
 			stands[i].path = filepath.Join(l.dir, "files", filepath.Base(s.path))
@@ -221,18 +254,22 @@ func typeExamples(t *testing.T, hand, hands int) {
 					args[i] = "2"
 				case name == "brook" || name == "brook,marsh" || strings.HasPrefix(name, "usb:"):
 					args[i] = "dunlin"
-				case strings.ContainsAny(name, ".*/") || name == strings.ToUpper(name) && len(name) > 2 && !strings.HasPrefix(name, "-"):
+				case strings.ContainsAny(name, ".*/") || name == strings.ToUpper(name) && len(name) > 2 &&
+					!strings.HasPrefix(name, "-"):
 					for _, s := range stands {
-						if strings.Contains(name, s.part) && !strings.HasPrefix(name, "/") && !strings.Contains(name, ": ") {
+						if strings.Contains(name, s.part) && !strings.HasPrefix(name, "/") &&
+							!strings.Contains(name, ": ") {
 							args[i] = s.path
 							break
 						}
 					}
 				}
-				writes = slices.Contains([]string{"-o", "--output", "--save", "--page", "--at", "--new-model"}, w) || w == "man"
+				writes = slices.Contains([]string{"-o", "--output", "--save", "--page", "--at",
+					"--new-model"}, w) || w == "man"
 			}
 			key := strings.Join(args, " ")
-			if ran[key]++; ran[key] > 1 || len(args) == 0 || slices.Contains([]string{"demo", "standin"}, args[0]) && !slices.Contains(args, "--list") || slices.Contains(args, "--watch") {
+			if ran[key]++; ran[key] > 1 || len(args) == 0 || slices.Contains([]string{"demo", "standin"},
+				args[0]) && !slices.Contains(args, "--list") || slices.Contains(args, "--watch") {
 				continue // told whole by a test of their own, or run until they are ended
 			}
 			if len(ran)%hands != hand {

@@ -47,7 +47,9 @@ func (l *lab) holds(phone string) map[string]uint64 {
 			return err
 		}
 		rel := must(filepath.Rel(root, p))
-		if strings.HasPrefix(rel, "userdata") || strings.HasPrefix(rel, "metadata") || filepath.Base(rel) == "record.yaml" { // which has the time
+		if strings.HasPrefix(rel, "userdata") || strings.HasPrefix(rel, "metadata") ||
+			filepath.Base(rel) == "record.yaml" {
+			// which has the time
 			return nil
 		}
 		sums[filepath.ToSlash(rel)] = maphash.Bytes(held, must(os.ReadFile(p)))
@@ -73,19 +75,27 @@ type evening struct {
 func evenings() map[string]evening {
 	rom := func(l *lab, k kit) []string {
 		shore, sheet := l.addons(k.phone)
-		return append([]string{k.recovery, k.more.Package}, shore, sheet, l.file("fieldlog.apk", must(scenario.FieldLog.Package())))
+		return append([]string{k.recovery, k.more.Package}, shore, sheet,
+			l.file("fieldlog.apk", must(scenario.FieldLog.Package())))
 	}
 	start := func(rest ...[]string) [][]string {
 		return append([][]string{{"go", "system", "--wait", "1s"}, {"arrive", "--wait", "20m"}}, rest...)
 	}
 	plain := func(k kit, f []string) [][]string {
-		return append([][]string{{"recovery", "install", f[0]}, {"go", "recovery"}, {"wipe", "userdata"}, {"sideload", f[1], f[2], f[3]}}, start([]string{"app", f[4]})...)
+		return append([][]string{
+			{"recovery", "install", f[0]},
+			{"go", "recovery"},
+			{"wipe", "userdata"},
+			{"sideload", f[1], f[2], f[3]},
+		}, start([]string{"app", f[4]})...)
 	}
 	stock := func(k kit, f []string) [][]string {
-		return append([][]string{{"flash", f[0], "--accept", "risky-partition"}, {"wipe", "userdata"}}, start()...)
+		return append([][]string{{"flash", f[0], "--accept", "risky-partition"}, {"wipe", "userdata"}},
+			start()...)
 	}
 	relocked := func(k kit, f []string) [][]string {
-		return append(append(stock(k, f), []string{"go", "bootloader"}, []string{"relock", "--images", f[0]}), start()...)
+		return append(append(stock(k, f), []string{"go", "bootloader"}, []string{"relock", "--images", f[0]}),
+			start()...)
 	}
 	set := func(l *lab, k kit) []string { return []string{k.more.Set} }
 	gsi := func(l *lab, k kit) []string { return []string{k.recovery, k.more.GSI} }
@@ -97,30 +107,59 @@ func evenings() map[string]evening {
 		"godwit, a system": {phone: "godwit", slots: 2,
 			files: func(l *lab, k kit) []string { return append(rom(l, k), k.more.Overlay) },
 			hand: func(k kit, f []string) [][]string {
-				return append([][]string{{"flash", f[5], "--into", "@both"}, {"recovery", "install", f[0]}, {"go", "recovery"}, {"wipe", "userdata"}, {"sideload", f[1], "--then", "stay"}, {"go", "bootloader"},
-					{"flash", f[5], "--into", "@b"}, {"recovery", "install", f[0], "--boot", f[1], "--into", "boot@b"}, {"go", "recovery"}, {"sideload", f[2], f[3]}}, start([]string{"app", f[4]})...)
+				return append([][]string{{"flash", f[5], "--into", "@both"}, {"recovery", "install", f[0]},
+					{"go", "recovery"},
+					{"wipe", "userdata"},
+					{"sideload", f[1], "--then", "stay"},
+					{"go", "bootloader"},
+					{"flash", f[5], "--into", "@b"},
+					{"recovery", "install", f[0], "--boot", f[1], "--into", "boot@b"},
+					{"go", "recovery"},
+					{"sideload", f[2], f[3]}}, start([]string{"app", f[4]})...)
 			}},
 		"avocet, a system": {phone: "avocet", slots: 2, files: rom,
 			hand: func(k kit, f []string) [][]string {
-				return append([][]string{{"recovery", "install", f[0]}, {"go", "recovery"}, {"wipe", "userdata"}, {"sideload", f[1], f[2], f[3], "--recovery-after", f[0]}}, start([]string{"app", f[4]})...)
+				return append([][]string{
+					{"recovery", "install", f[0]},
+					{"go", "recovery"},
+					{"wipe", "userdata"},
+					{"sideload", f[1], f[2], f[3], "--recovery-after", f[0]},
+				}, start([]string{"app", f[4]})...)
 			}},
 		"avocet, a generic system": {phone: "avocet", slots: 2, files: gsi,
 			hand: func(k kit, f []string) [][]string {
-				return append([][]string{{"recovery", "install", f[0]}, {"go", "recovery"}, {"vbmeta", "loosen", "hashtree"}, {"wipe", "userdata"}, {"flash", f[1], "--into", "system"}}, start()...)
+				return append([][]string{
+					{"recovery", "install", f[0]},
+					{"go", "recovery"},
+					{"vbmeta", "loosen", "hashtree"},
+					{"wipe", "userdata"},
+					{"flash", f[1], "--into", "system"},
+				}, start()...)
 			}},
 		"sanderling, a generic system over a base": {phone: "sanderling", slots: 1, ready: inRecovery,
 			files: func(l *lab, k kit) []string {
 				list := []string{k.more.Package, k.more.GSI}
 				for _, name := range []string{"extra-2", "extra-1", "extra-3"} {
-					list = append(list, l.file(name+".zip", must(scenario.Addon{Name: name, Release: "14", Signer: "saltmarsh"}.Package())))
+					list = append(list, l.file(name+".zip",
+						must(scenario.Addon{Name: name, Release: "14", Signer: "saltmarsh"}.Package())))
 				}
 				return list
 			},
 			hand: func(k kit, f []string) [][]string {
-				return append([][]string{{"wipe", "userdata"}, {"sideload", f[0]}, {"go", "system", "--wait", "1s"}, {"arrive", "--wait", "20m"}, {"go", "recovery"}, {"vbmeta", "loosen", "hashtree"}, {"wipe", "userdata"},
-					{"flash", f[1], "--into", "system"}, {"go", "recovery"}, {"sideload", f[3], f[2], f[4]}, {"shelve", "/vendor/overlay/WickerlightFrame"}}, start()...)
+				return append([][]string{{"wipe", "userdata"}, {"sideload", f[0]},
+					{"go", "system", "--wait", "1s"},
+					{"arrive", "--wait", "20m"},
+					{"go", "recovery"},
+					{"vbmeta", "loosen", "hashtree"},
+					{"wipe", "userdata"},
+					{"flash", f[1], "--into", "system"},
+					{"go", "recovery"},
+					{"sideload", f[3], f[2], f[4]},
+					{"shelve", "/vendor/overlay/WickerlightFrame"}}, start()...)
 			}},
-		"turnstone, its data not encrypted": {phone: "turnstone", slots: 1, ready: func(l *lab, k kit) { l.inRecovery("turnstone", k.recovery) },
+		"turnstone, its data not encrypted": {phone: "turnstone", slots: 1, ready: func(l *lab, k kit) {
+			l.inRecovery("turnstone", k.recovery)
+		},
 			files: func(l *lab, k kit) []string {
 				shore, _ := l.addons(k.phone)
 				return []string{k.more.Package, shore}
@@ -128,13 +167,17 @@ func evenings() map[string]evening {
 			hand: func(k kit, f []string) [][]string {
 				return append([][]string{{"wipe", "apps", "caches"}, {"sideload", f[0], f[1]}}, start()...)
 			}},
-		"turnstone, a recovery": {phone: "turnstone", slots: 1, files: func(l *lab, k kit) []string { return []string{k.recovery} },
+		"turnstone, a recovery": {phone: "turnstone", slots: 1, files: func(l *lab, k kit) []string {
+			return []string{k.recovery}
+		},
 			hand: func(k kit, f []string) [][]string {
 				return [][]string{{"recovery", "install", f[0]}, {"go", "recovery"}, {"recovery", "hold"}}
 			}},
-		"turnstone, back to stock":  {phone: "turnstone", slots: 1, goal: "stock", files: set, hand: stock},
-		"sanderling, back to stock": {phone: "sanderling", slots: 1, goal: "stock", files: set, hand: relocked},
-		"avocet, back to stock":     {phone: "avocet", slots: 2, goal: "stock", files: set, hand: relocked, run: []string{"--accept", "risky-partition"}},
+		"turnstone, back to stock": {phone: "turnstone", slots: 1, goal: "stock", files: set, hand: stock},
+		"sanderling, back to stock": {phone: "sanderling", slots: 1, goal: "stock", files: set,
+			hand: relocked},
+		"avocet, back to stock": {phone: "avocet", slots: 2, goal: "stock", files: set, hand: relocked,
+			run: []string{"--accept", "risky-partition"}},
 	}
 }
 
@@ -203,7 +246,8 @@ func (l *lab) many(n int, args ...string) (names []string) {
 	l.Helper()
 	for i := range n {
 		name := fmt.Sprintf("d%d", i+1)
-		l.standin(l.modelOf("dunlin", name, "  serial: WL-DU-0007", fmt.Sprintf("  serial: WL-DU-01%02d", i+1)), append([]string{"--as", name}, args...)...)
+		l.standin(l.modelOf("dunlin", name, "  serial: WL-DU-0007", fmt.Sprintf("  serial: WL-DU-01%02d",
+			i+1)), append([]string{"--as", name}, args...)...)
 		names = append(names, name)
 	}
 	return names
@@ -249,7 +293,8 @@ tasks:
 func TestTray(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		names := l.many(7)
-		l.standin(l.modelOf("dunlin", "d8", "  serial: WL-DU-0007", "  serial: WL-DU-0108"), "--as", "d8", "--mode", "system")
+		l.standin(l.modelOf("dunlin", "d8", "  serial: WL-DU-0007", "  serial: WL-DU-0108"), "--as", "d8",
+			"--mode", "system")
 		names = append(names, "d8")
 		l.press("d8", "debugging on")
 		l.fault("d2", "drop", 22<<20)
@@ -270,7 +315,16 @@ func TestTray(t *testing.T) {
 				t.Errorf("%+v", p)
 			}
 		}
-		if want := map[string]int{"d1": 0, "d2": 5, "d3": 0, "d4": 0, "d5": 5, "d6": 0, "d7": 0, "d8": 3}; !maps.Equal(codes, want) {
+		if want := map[string]int{
+			"d1": 0,
+			"d2": 5,
+			"d3": 0,
+			"d4": 0,
+			"d5": 5,
+			"d6": 0,
+			"d7": 0,
+			"d8": 3,
+		}; !maps.Equal(codes, want) {
 			t.Fatalf("%v, want %v", codes, want)
 		}
 		l.want(0, []string{"run 1 of A tray of loggers", "jarlid jobs resume 1"})
@@ -299,7 +353,8 @@ func TestTray(t *testing.T) {
 func (l *lab) sheetOf(head, tasks string) string {
 	l.Helper()
 	l.beside(files.Recovery, files.Package)
-	return l.file("files/one.yaml", []byte("sheet: 1\nname: One\n"+head+"files: {recovery: "+filepath.Base(files.Recovery)+", rom: "+filepath.Base(files.Package)+"}\ntasks:\n"+tasks))
+	return l.file("files/one.yaml", []byte("sheet: 1\nname: One\n"+head+"files: {recovery: "+
+		filepath.Base(files.Recovery)+", rom: "+filepath.Base(files.Package)+"}\ntasks:\n"+tasks))
 }
 
 // TestSheetRules: what a sheet may not do, and what keeps it from running.
@@ -315,40 +370,54 @@ func TestSheetRules(t *testing.T) {
 			b := must(os.ReadFile(path))
 			b[len(b)-1] ^= 1
 			write(l, path, b)
-			l.want(3, []string{"stop  damaged-file", "its sha256 is", "the sheet states", "nothing was changed"}, "sheet", "run", at, "--yes")
+			l.want(3, []string{"stop  damaged-file", "its sha256 is", "the sheet states",
+				"nothing was changed"}, "sheet", "run", at, "--yes")
 			l.want(6, []string{"stop  damaged-file"}, "sheet", "check", at)
 			remove(l, path)
 			l.want(3, []string{"is not there"}, "sheet", "run", at, "--yes")
-			l.want(0, []string{"all 3 tasks done"}, "sheet", "run", at, "--yes", "--file", "recovery="+files.Recovery)
+			l.want(0, []string{"all 3 tasks done"}, "sheet", "run", at, "--yes", "--file", "recovery="+
+				files.Recovery)
 			if n := len(l.journals()); n == 0 {
 				l.Error("nothing was journaled")
 			}
 		},
 		"condition-not-met": func(l *lab) {
 			l.standin("dunlin")
-			l.want(3, []string{"stop  condition-not-met: the sheet wants slot b to be the one that starts next, and it is a"}, "sheet", "run", l.sheetOf("conditions: {slot: b}\n", install), "--yes")
-			l.want(3, []string{"stop  condition-not-met", "to be locked, and it is unlocked"}, "sheet", "run", l.sheetOf("conditions: {unlocked: false}\n", install), "--yes")
-			l.want(3, []string{"stop  wrong-model: the sheet is for godwit or avocet, this phone is dunlin"}, "sheet", "run", l.sheetOf("models: [godwit, avocet]\n", install), "--yes")
-			l.want(3, []string{"stop  open-question: which one?"}, "sheet", "run", l.sheetOf("open: [\"which one?\"]\n", install), "--yes")
-			l.want(0, []string{"condition-not-met", "(accepted)", "all 1 task done"}, "sheet", "run", l.sheetOf("conditions: {slot: b}\n", install), "--yes", "--accept", "condition-not-met=slot")
+			l.want(3, []string{"stop  condition-not-met: the sheet wants slot b to be the one that starts " +
+				"next, and it is a"}, "sheet", "run", l.sheetOf("conditions: {slot: b}\n", install), "--yes")
+			l.want(3, []string{"stop  condition-not-met", "to be locked, and it is unlocked"}, "sheet", "run",
+				l.sheetOf("conditions: {unlocked: false}\n", install), "--yes")
+			l.want(3, []string{"stop  wrong-model: the sheet is for godwit or avocet, this phone is dunlin"},
+				"sheet", "run", l.sheetOf("models: [godwit, avocet]\n", install), "--yes")
+			l.want(3, []string{"stop  open-question: which one?"}, "sheet", "run",
+				l.sheetOf("open: [\"which one?\"]\n", install), "--yes")
+			l.want(0, []string{"condition-not-met", "(accepted)", "all 1 task done"}, "sheet", "run",
+				l.sheetOf("conditions: {slot: b}\n", install), "--yes", "--accept", "condition-not-met=slot")
 		},
 		"no-task-fits": func(l *lab) {
 			l.standin("dunlin")
-			sheet := l.sheetOf("", "  - recovery install: recovery\n    when: {slots: 1}\n  - go: recovery\n    when: {super: yes}\n")
+			sheet := l.sheetOf("", "  - recovery install: recovery\n    when: {slots: 1}\n  - go: "+
+				"recovery\n    when: {super: yes}\n")
 			l.want(3, []string{"stop  no-task-fits"}, "sheet", "run", sheet, "--yes")
 			l.want(6, []string{"stop  no-task-fits"}, "sheet", "check", sheet, "--models", "dunlin")
-			l.want(0, []string{"nothing stops it"}, "sheet", "check", sheet, "--models", "turnstone", "--accept", "wrong-model")
+			l.want(0, []string{"nothing stops it"}, "sheet", "check", sheet, "--models", "turnstone",
+				"--accept", "wrong-model")
 		},
 		"tasks-contradict": func(l *lab) {
 			l.standin("dunlin")
-			other := l.sheetOf("", "  - slot use: b\n    accept: [{finding: slot-empty, because: a test}]\n  - slot use: a\n")
-			l.want(6, []string{"stop  tasks-contradict: task 2 chooses a slot, which task 1 had done otherwise"}, "sheet", "check", other)
-			l.want(6, []string{"stop  task-impossible", "(task 1, line 5)"}, "sheet", "check", l.sheetOf("", "  - backup restore: {items: boot, output: nowhere}\n"))
+			other := l.sheetOf("", "  - slot use: b\n    accept: [{finding: slot-empty, because: a "+
+				"test}]\n  - slot use: a\n")
+			l.want(6, []string{"stop  tasks-contradict: task 2 chooses a slot, which task 1 had done " +
+				"otherwise"}, "sheet", "check", other)
+			l.want(6, []string{"stop  task-impossible", "(task 1, line 5)"}, "sheet", "check",
+				l.sheetOf("", "  - backup restore: {items: boot, output: nowhere}\n"))
 		},
 		"allowed by its name alone": func(l *lab) {
 			l.standin("dunlin")
-			sheet := l.sheetOf("", "  - slot use: b\n    accept: [{finding: slot-empty, because: it is only tried}]\n")
-			l.want(3, []string{"stop  slot-empty", "--yes does not allow a stop, --accept slot-empty does"}, "sheet", "run", sheet, "--yes")
+			sheet := l.sheetOf("", "  - slot use: b\n    accept: [{finding: slot-empty, because: it is "+
+				"only tried}]\n")
+			l.want(3, []string{"stop  slot-empty", "--yes does not allow a stop, --accept slot-empty does"},
+				"sheet", "run", sheet, "--yes")
 			code, out := l.owner("dunlin", "n\n", nil, "sheet", "run", sheet)
 			l.check(3, []string{"because it is only tried. Allow it?", "stop  slot-empty"}, code, out, nil)
 			code, out = l.owner("dunlin", "y\ny\n", nil, "sheet", "run", sheet)
@@ -359,8 +428,10 @@ func TestSheetRules(t *testing.T) {
 		},
 		"one question for everything": func(l *lab) {
 			l.standin("dunlin")
-			sheet := l.sheetOf("ask: [\"Is it the right phone?\"]\n", install+"  - go: recovery\n  - wipe: userdata\n  - sideload: {packages: rom, then: stay}\n")
-			l.want(3, []string{"stop  not-confirmed: nobody is here to answer: Is it the right phone?"}, "sheet", "run", sheet)
+			sheet := l.sheetOf("ask: [\"Is it the right phone?\"]\n",
+				install+"  - go: recovery\n  - wipe: userdata\n  - sideload: {packages: rom, then: stay}\n")
+			l.want(3, []string{"stop  not-confirmed: nobody is here to answer: Is it the right phone?"},
+				"sheet", "run", sheet)
 			code, out := l.owner("dunlin", "y\nn\n", nil, "sheet", "run", sheet)
 			l.check(3, []string{"Run One on dunlin?", "nothing was changed"}, code, out, nil)
 			if n := len(l.journals()); n > 0 {
@@ -372,9 +443,11 @@ func TestSheetRules(t *testing.T) {
 				l.Errorf("it asks %d times:\n%s", n, out)
 			}
 			page := filepath.Join(l.dir, "report.html")
-			l.want(0, []string{"done  ", "one page that needs nothing else"}, "jobs", "show", "1", "--page", page)
+			l.want(0, []string{"done  ", "one page that needs nothing else"}, "jobs", "show", "1", "--page",
+				page)
 			text := string(must(os.ReadFile(page)))
-			for _, w := range []string{"<svg", "slot b, starts next", "Tideline Recovery 3.1", "sideload rom", "account-lock", "Run One on dunlin?", "WL-DU-0007"} {
+			for _, w := range []string{"<svg", "slot b, starts next", "Tideline Recovery 3.1", "sideload rom",
+				"account-lock", "Run One on dunlin?", "WL-DU-0007"} {
 				if !strings.Contains(text, w) {
 					l.Errorf("the report lacks %q", w)
 				}
@@ -400,19 +473,23 @@ func TestSheetRules(t *testing.T) {
 			l.want(0, []string{"Tideline Recovery 3.1"}, "card", "--on", "dunlin")
 		},
 		"the code is kept nowhere": func(l *lab) {
-			l.standin(l.model("coded", "slots: 2", "slots: 2\nbootloader: {code: on a card in the box}"), "--as", "coded", "--locked")
+			l.standin(l.model("coded", "slots: 2", "slots: 2\nbootloader: {code: on a card in the box}"),
+				"--as", "coded", "--locked")
 			table := l.file("codes.csv", []byte("name,code\ncoded,SECRET-4711\n"))
 			sheet := l.sheetOf("", "  - unlock: {code: \"${code}\"}\n")
 			l.want(6, []string{"task-impossible", "${code}"}, "sheet", "check", sheet)
-			code, out := l.owner("coded", "", standintest.Owner, "sheet", "run", sheet, "--table", table, "--yes")
-			l.check(5, []string{"the phone refused \"oem unlock (the code)\""}, code, out, nil) // this one knows no code
+			code, out := l.owner("coded", "", standintest.Owner, "sheet", "run", sheet, "--table",
+				table, "--yes")
+			// this one knows no code
+			l.check(5, []string{"the phone refused \"oem unlock (the code)\""}, code, out, nil)
 			code, more := l.owner("coded", "", standintest.Owner, "unlock", "--code", "SECRET-4711", "--yes")
 			l.check(5, nil, code, more, nil)
 			if strings.Contains(out+more, "SECRET") {
 				l.Errorf("the code is told:\n%s%s", out, more)
 			}
 			err := filepath.WalkDir(l.home, func(p string, d fs.DirEntry, err error) error {
-				if err == nil && d.Type().IsRegular() && strings.Contains(string(must(os.ReadFile(p))), "SECRET") {
+				if err == nil && d.Type().IsRegular() && strings.Contains(string(must(os.ReadFile(p))),
+					"SECRET") {
 					l.Errorf("the code stands in %s", p)
 				}
 				return err
@@ -426,7 +503,8 @@ func TestSheetRules(t *testing.T) {
 			sheet := l.sheetOf("", install+"  - go: recovery\n  - wipe: userdata\n  - go: bootloader\n")
 			seen := 0
 			other := func() {
-				if code, out := l.run("slot", "use", "a", "--yes"); code != 3 || !strings.Contains(out, "phone-busy") {
+				if code, out := l.run("slot", "use", "a", "--yes"); code != 3 ||
+					!strings.Contains(out, "phone-busy") {
 					l.Errorf("%d\n%s", code, out)
 				}
 				seen++
@@ -455,12 +533,15 @@ func TestSheetRules(t *testing.T) {
 				Phones     []struct{ Name string }
 			}
 			l.result(0, &r, "sheet", "check", sheet, "--cards", card, "--models", "dunlin")
-			if len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || r.Tasks[3].Line != 8 || r.Tasks[3].Task != "sideload rom" || len(r.Lost) == 0 || r.Bytes < 25<<20 || r.Seconds < 60 {
+			if len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || r.Tasks[3].Line != 8 ||
+				r.Tasks[3].Task != "sideload rom" || len(r.Lost) == 0 || r.Bytes < 25<<20 || r.Seconds < 60 {
 				l.Errorf("%+v", r)
 			}
 			// What an order does is foreseen: a ROM over data that was not formatted.
-			l.want(0, []string{"warn  encrypted-data", "(task 3, line 7)"}, "sheet", "check", l.sheetOf("", install+"  - go: recovery\n  - sideload: rom\n"), "--cards", card)
-			l.want(6, []string{"stop  slot-empty", "(task 2, line 6)"}, "sheet", "check", l.sheetOf("", install+"  - slot use: other\n"), "--cards", card)
+			l.want(0, []string{"warn  encrypted-data", "(task 3, line 7)"}, "sheet", "check",
+				l.sheetOf("", install+"  - go: recovery\n  - sideload: rom\n"), "--cards", card)
+			l.want(6, []string{"stop  slot-empty", "(task 2, line 6)"}, "sheet", "check",
+				l.sheetOf("", install+"  - slot use: other\n"), "--cards", card)
 		},
 	})
 }
@@ -503,9 +584,11 @@ func TestTrayStops(t *testing.T) {
 			t.Error("they are not alike in the end")
 		}
 		by := l.file("files/hands.yaml", []byte("sheet: 1\nname: By its keys\ntasks:\n  - go: recovery\n"))
-		l.want(3, []string{"stop  hands-needed: to restart into recovery somebody has to be at the phone: Hold power", "nothing was changed"}, "sheet", "run", by, "--on", "turnstone", "--yes")
+		l.want(3, []string{"stop  hands-needed: to restart into recovery somebody has to be at the phone: " +
+			"Hold power", "nothing was changed"}, "sheet", "run", by, "--on", "turnstone", "--yes")
 		l.want(0, []string{"task 1 wants somebody at the phone"}, "sheet", "check", by, "--on", "turnstone")
 		l.want(6, []string{"stop  hands-needed"}, "sheet", "check", by, "--on", "turnstone", "--no-hands")
-		l.want(0, []string{"dry run: everything was checked"}, "sheet", "run", sheet, "--on", "d1", "--yes", "--dry-run")
+		l.want(0, []string{"dry run: everything was checked"}, "sheet", "run", sheet, "--on", "d1", "--yes",
+			"--dry-run")
 	})
 }

@@ -86,7 +86,8 @@ func BenchmarkLiftPayload(b *testing.B) {
 		return payload.ReplaceXZ, packed[key], err
 	}
 	f := must(os.Create(filepath.Join(l.dir, "payload.bin")))
-	if err := payload.Write(f, 1, []payload.Source{{Name: "system", Data: bytes.Repeat(unit, 12), Pack: pack}}); err != nil {
+	if err := payload.Write(f, 1,
+		[]payload.Source{{Name: "system", Data: bytes.Repeat(unit, 12), Pack: pack}}); err != nil {
 		b.Fatal(err)
 	}
 	f.Close()
@@ -138,7 +139,8 @@ func BenchmarkLiftSparse(b *testing.B) {
 		exec.Command("sync").Run()
 		base := clock(b, nil, "cp", "--sparse=auto", raw, filepath.Join(l.dir, "copy"))
 		exec.Command("sync").Run()
-		took, mib := l.timed(b, "0", "lift", filepath.Join(seven, "raw.img"), "-o", filepath.Join(l.dir, "out"), "--no-digest")
+		took, mib := l.timed(b, "0", "lift", filepath.Join(seven, "raw.img"), "-o",
+			filepath.Join(l.dir, "out"), "--no-digest")
 		report(b, took, base, mib)
 	}
 }

@@ -20,12 +20,14 @@ func BenchmarkFit(b *testing.B) {
 	small := must(scenario.System(scenario.GSI, scenario.Phone{}))
 	tree := filepath.Join(l.dir, "tree")
 	src := must(ext4.New(bytes.NewReader(small), int64(len(small))))
-	for _, name := range []string{"system/bin", "system/apex", "system/etc/vintf", "system/etc/selinux/mapping"} {
+	for _, name := range []string{"system/bin", "system/apex", "system/etc/vintf",
+		"system/etc/selinux/mapping"} {
 		if err := os.CopyFS(filepath.Join(tree, name), must(fs.Sub(src, name))); err != nil {
 			b.Fatal(err)
 		}
 	}
-	if err := os.WriteFile(filepath.Join(tree, "system/build.prop"), must(fs.ReadFile(src, "system/build.prop")), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(tree, "system/build.prop"),
+		must(fs.ReadFile(src, "system/build.prop")), 0o644); err != nil {
 		b.Fatal(err)
 	}
 	part := goTree(64 << 20)
@@ -35,10 +37,12 @@ func BenchmarkFit(b *testing.B) {
 		}
 	}
 	img := filepath.Join(l.dir, "gsi.img")
-	if out, err := exec.Command("mkfs.ext4", "-q", "-F", "-O", "^has_journal", "-d", tree, img, "3G").CombinedOutput(); err != nil {
+	if out, err := exec.Command("mkfs.ext4", "-q", "-F", "-O", "^has_journal", "-d", tree, img,
+		"3G").CombinedOutput(); err != nil {
 		b.Fatalf("%v: %s", err, out)
 	}
-	vendor := l.file("vendor.img", must(scenario.Images(scenario.Stock, scenario.PhoneOf("avocet")))["vendor"])
+	vendor := l.file("vendor.img",
+		must(scenario.Images(scenario.Stock, scenario.PhoneOf("avocet")))["vendor"])
 	for range b.N {
 		took, mib := l.timed(b, "6", "fit", img, "--vendor", vendor)
 		b.ReportMetric(took.Seconds(), "s")

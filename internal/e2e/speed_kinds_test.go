@@ -25,8 +25,11 @@ func BenchmarkFlashKinds(b *testing.B) {
 			change     []string
 			mode       string
 		}{
-			{"plain", "dunlin", []string{"{name: system, size: 64MiB", "{name: system, size: 1600MiB"}, "bootloader"},
-			{"logical", "avocet", []string{"{name: super, size: 48MiB}", "{name: super, size: 2GiB}", "group-size: 44MiB,", "group-size: 1900MiB,", "group-size: 44MiB\n", "group-size: 1900MiB\n"}, "fastbootd"},
+			{"plain", "dunlin", []string{"{name: system, size: 64MiB", "{name: system, size: 1600MiB"},
+				"bootloader"},
+			{"logical", "avocet", []string{"{name: super, size: 48MiB}", "{name: super, size: 2GiB}",
+				"group-size: 44MiB,", "group-size: 1900MiB,", "group-size: 44MiB\n", "group-size: 1900MiB\n"},
+				"fastbootd"},
 		} {
 			b.Run(form.name+"-"+phone.name, func(b *testing.B) {
 				l := benchLab(b)
@@ -41,7 +44,8 @@ func BenchmarkFlashKinds(b *testing.B) {
 				defer p.kill()
 				for range b.N {
 					base := baseline(b, form.path, filepath.Join(l.dir, "copy"))
-					took, mib := l.timed(b, "0", "flash", form.path, "--into", "system@a", "--accept", "wrong-model")
+					took, mib := l.timed(b, "0", "flash", form.path, "--into", "system@a", "--accept",
+						"wrong-model")
 					b.ReportMetric(took.Seconds()/base.Seconds(), "ratio")
 					b.ReportMetric(mib, "peak-MiB")
 					b.ReportMetric(large/took.Seconds()/1e6, "MB/s")

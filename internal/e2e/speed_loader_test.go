@@ -14,7 +14,8 @@ import (
 
 // BenchmarkLoader writes 256 MiB through a maker's loader over TCP. Metric ratio: what the protocol
 // takes, with a digest at both ends, over the baseline's socket and digest; the loader takes
-// messages of a mebibyte, the most there is. Metric command: the whole of jarlid flash over the same, which reads all of it back besides.
+// messages of a mebibyte, the most there is. Metric command: the whole of jarlid flash over the same, which
+// reads all of it back besides.
 func BenchmarkLoader(b *testing.B) {
 	const size = 256 << 20
 	l := benchLab(b)
@@ -22,9 +23,11 @@ func BenchmarkLoader(b *testing.B) {
 	if err := os.WriteFile(src, bigRecovery(size), 0o644); err != nil {
 		b.Fatal(err)
 	}
-	p := l.startProcess(b, l.modelOf("knot", "bigknot", "{name: recovery, size: 12MiB}", "{name: recovery, size: 257MiB}", "payload: 64KiB", "payload: 1MiB"))
+	p := l.startProcess(b, l.modelOf("knot", "bigknot", "{name: recovery, size: 12MiB}",
+		"{name: recovery, size: 257MiB}", "payload: 64KiB", "payload: 1MiB"))
 	defer p.kill()
-	at := regexp.MustCompile(`loader:([0-9.]+:\d+)`).FindStringSubmatch(string(must(os.ReadFile(filepath.Join(l.home, "bench.yaml")))))
+	at := regexp.MustCompile(`loader:([0-9.]+:\d+)`).FindStringSubmatch(
+		string(must(os.ReadFile(filepath.Join(l.home, "bench.yaml")))))
 	if at == nil {
 		b.Fatal("no address")
 	}

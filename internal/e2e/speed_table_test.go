@@ -33,7 +33,8 @@ func against(b *testing.B, l *lab, tools string, args ...string) {
 			exec.Command("sync").Run()
 			t, mib := l.timed(b, "0", args...)
 			os.RemoveAll(out)
-			ratios, took, peak = append(ratios, t.Seconds()/base.Seconds()), append(took, t.Seconds()), max(peak, mib)
+			ratios, took, peak = append(ratios, t.Seconds()/base.Seconds()), append(took, t.Seconds()),
+				max(peak, mib)
 		}
 		slices.Sort(ratios)
 		slices.Sort(took)
@@ -73,7 +74,8 @@ func BenchmarkPayloadMixed(b *testing.B) {
 		if cache[key] == nil {
 			cache[key] = bytes.Clone(p)
 			if kind > 0 {
-				cmd := exec.Command([]string{"", "bzip2", "xz"}[kind], [][]string{nil, {"-c", "-9"}, {"-c", "-T1", "--check=crc32", "-6"}}[kind]...)
+				cmd := exec.Command([]string{"", "bzip2", "xz"}[kind],
+					[][]string{nil, {"-c", "-9"}, {"-c", "-T1", "--check=crc32", "-6"}}[kind]...)
 				cmd.Stdin = bytes.NewReader(p)
 				out, err := cmd.Output()
 				if err != nil {
@@ -86,18 +88,23 @@ func BenchmarkPayloadMixed(b *testing.B) {
 		return []payload.OpType{payload.Replace, payload.ReplaceBZ, payload.ReplaceXZ}[kind], cache[key], err
 	}
 	f := must(os.Create(filepath.Join(l.dir, "payload.bin")))
-	if err := payload.Write(f, 1, []payload.Source{{Name: "system", Data: bytes.Repeat(unit, tableTimes), Pack: pack}}); err != nil {
+	if err := payload.Write(f, 1, []payload.Source{{Name: "system", Data: bytes.Repeat(unit, tableTimes),
+		Pack: pack}}); err != nil {
 		b.Fatal(err)
 	}
 	f.Close()
-	against(b, l, "xz -dc -T1 x.xz > 1; bzip2 -dc x.bz2 > 2; cp raw 3; sha256sum 1 2 3; rm 1 2 3", "lift", f.Name(), "-o", filepath.Join(l.dir, "out"))
+	against(b, l, "xz -dc -T1 x.xz > 1; bzip2 -dc x.bz2 > 2; cp raw 3; sha256sum 1 2 3; rm 1 2 3", "lift",
+		f.Name(), "-o", filepath.Join(l.dir, "out"))
 }
 
 // BenchmarkPacked: one packed image to raw, its digest included. Against the general tool, then
 // sha256sum.
 func BenchmarkPacked(b *testing.B) {
 	for _, c := range []struct{ name, pack, tools string }{
-		{"xz-parallel", "xz -6 -T2 -c", "xz -dc -T1"}, {"xz-one-block", "xz -6 -T1 -c", "xz -dc -T1"}, {"gz", "gzip -6 -c", "gzip -dc"}, {"zst", "zstd -q -c", "zstd -q -dc"},
+		{"xz-parallel", "xz -6 -T2 -c", "xz -dc -T1"},
+		{"xz-one-block", "xz -6 -T1 -c", "xz -dc -T1"},
+		{"gz", "gzip -6 -c", "gzip -dc"},
+		{"zst", "zstd -q -c", "zstd -q -dc"},
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			l := benchLab(b)
@@ -108,7 +115,8 @@ func BenchmarkPacked(b *testing.B) {
 			}
 			clock(b, nil, "sh", "-c", c.pack+" '"+raw+"' > '"+packed+"'")
 			os.Remove(raw)
-			against(b, l, c.tools+" '"+packed+"' > 1; sha256sum 1; rm 1", "lift", packed, "-o", filepath.Join(l.dir, "out"))
+			against(b, l, c.tools+" '"+packed+"' > 1; sha256sum 1; rm 1", "lift", packed, "-o",
+				filepath.Join(l.dir, "out"))
 		})
 	}
 }
@@ -126,8 +134,10 @@ func BenchmarkSparseTable(b *testing.B) {
 	unit := goTree(tableUnit / 2)
 	raw := made(l, "raw.img", append(unit, make([]byte, tableUnit/2)...), tableTimes)
 	clock(b, nil, "tar", "-C", l.dir, "-cf", filepath.Join(l.dir, "raw.tar"), "raw.img")
-	l.timed(b, "0", "lift", filepath.Join(l.dir, "raw.tar"), "raw.img", "-o", filepath.Join(l.dir, "made"), "--sparse")
-	against(b, l, "cp --sparse=always "+raw+" copy; rm copy", "lift", filepath.Join(l.dir, "made", "raw.img"), "-o", filepath.Join(l.dir, "out"), "--no-digest")
+	l.timed(b, "0", "lift", filepath.Join(l.dir, "raw.tar"), "raw.img", "-o", filepath.Join(l.dir, "made"),
+		"--sparse")
+	against(b, l, "cp --sparse=always "+raw+" copy; rm copy", "lift", filepath.Join(l.dir, "made", "raw.img"),
+		"-o", filepath.Join(l.dir, "out"), "--no-digest")
 }
 
 // BenchmarkPackXz: an xz ramdisk as a recovery install packs it, against xz -6.

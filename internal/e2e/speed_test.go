@@ -21,8 +21,8 @@ import (
 
 const gib = 1 << 30
 
-// baseline is what verifying, sending and checking cost at least: one sha256sum of a file, and then the slower of
-// another one and of a copy over a plain TCP socket into another file.
+// baseline is what verifying, sending and checking cost at least: one sha256sum of a file, and then the
+// slower of another one and of a copy over a plain TCP socket into another file.
 func baseline(b *testing.B, src, dst string) time.Duration {
 	b.Helper()
 	start := time.Now()
@@ -108,7 +108,8 @@ func BenchmarkSideload(b *testing.B) {
 	for range b.N {
 		base := baseline(b, src, filepath.Join(l.dir, "copy"))
 		addr, stop := storingPhone(b, filepath.Join(l.dir, "stored"))
-		took, mib := l.timed(b, "01", "sideload", src, "--on", "adb:"+addr, "--then", "stay", "--accept", "wrong-model")
+		took, mib := l.timed(b, "01", "sideload", src, "--on", "adb:"+addr, "--then", "stay", "--accept",
+			"wrong-model")
 		stop()
 		b.ReportMetric(took.Seconds()/base.Seconds(), "ratio")
 		b.ReportMetric(mib, "peak-MiB")
@@ -136,7 +137,8 @@ func storingPhone(b *testing.B, path string) (addr string, stop func()) {
 			if err != nil {
 				return
 			}
-			d := &adb.Device{Version: adb.VersionNoSum, MaxPayload: adb.MaxPayload, Banner: adb.Banner{Kind: kind}}
+			d := &adb.Device{Version: adb.VersionNoSum, MaxPayload: adb.MaxPayload,
+				Banner: adb.Banner{Kind: kind}}
 			d.Serve = func(service string, s *adb.Stream) bool {
 				var size, block int64
 				if _, err := fmt.Sscanf(service, "sideload-host:%d:%d", &size, &block); err != nil {

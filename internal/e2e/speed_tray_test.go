@@ -95,9 +95,20 @@ func (s *sink) Write(b []byte) (int, error) {
 }
 
 func (s *sink) command(c string) {
-	vars := map[string]string{"version": "0.4", "product": "dunlin", "serialno": s.serial, "unlocked": "yes", "secure": "no", "slot-count": "2", "current-slot": "a", "max-download-size": "0x20000000",
-		"has-slot:system": "yes", "has-slot:vbmeta": "yes", "is-logical:system_a": "no", "partition-size:system_a": fmt.Sprintf("0x%x", s.size), "battery-soc-ok": "yes", "is-userspace": "no",
-		"slot-unbootable:a": "no", "slot-unbootable:b": "no", "slot-successful:a": "yes", "slot-successful:b": "no", "slot-retry-count:a": "3", "slot-retry-count:b": "3"}
+	vars := map[string]string{"version": "0.4", "product": "dunlin", "serialno": s.serial, "unlocked": "yes",
+		"secure": "no", "slot-count": "2", "current-slot": "a", "max-download-size": "0x20000000",
+		"has-slot:system":         "yes",
+		"has-slot:vbmeta":         "yes",
+		"is-logical:system_a":     "no",
+		"partition-size:system_a": fmt.Sprintf("0x%x", s.size),
+		"battery-soc-ok":          "yes",
+		"is-userspace":            "no",
+		"slot-unbootable:a":       "no",
+		"slot-unbootable:b":       "no",
+		"slot-successful:a":       "yes",
+		"slot-successful:b":       "no",
+		"slot-retry-count:a":      "3",
+		"slot-retry-count:b":      "3"}
 	switch name, arg, _ := strings.Cut(c, ":"); name {
 	case "getvar":
 		if arg == "all" {
@@ -174,7 +185,9 @@ func BenchmarkTray(b *testing.B) {
 	must(io.CopyN(f, r, size))
 	f.Close()
 	sheet := filepath.Join(dir, "tray.yaml")
-	if err := os.WriteFile(sheet, []byte("sheet: 1\nname: sinks\nfiles: {image: system.img}\ntasks:\n  - flash: {files: image, into: system@a}\n"), 0o644); err != nil {
+	if err := os.WriteFile(sheet,
+		[]byte("sheet: 1\nname: sinks\nfiles: {image: system.img}\ntasks:\n  - flash: {files: image, into: "+
+			"system@a}\n"), 0o644); err != nil {
 		b.Fatal(err)
 	}
 	var list strings.Builder
@@ -203,7 +216,9 @@ func BenchmarkTray(b *testing.B) {
 		var out bytes.Buffer
 		attended := false
 		start := time.Now()
-		code := cli.Run([]string{"sheet", "run", sheet, "--on", "s1,s2,s3,s4,s5,s6,s7,s8", "--yes", "--home", home, "--accept", "encrypted-data"}, cli.Config{Stdin: strings.NewReader(""), Stdout: &out, Stderr: &out, Attended: &attended,
+		code := cli.Run([]string{"sheet", "run", sheet, "--on", "s1,s2,s3,s4,s5,s6,s7,s8", "--yes", "--home",
+			home, "--accept", "encrypted-data"}, cli.Config{Stdin: strings.NewReader(""), Stdout: &out,
+			Stderr: &out, Attended: &attended,
 			Dial: net, Locks: filepath.Join(dir, "locks"), Env: func(string) string { return "" }})
 		took := time.Since(start)
 		total := int64(0)
@@ -215,6 +230,7 @@ func BenchmarkTray(b *testing.B) {
 		}
 		bound := max(disk, digest)
 		b.ReportMetric(took.Seconds()/bound.Seconds(), "ratio")
-		b.Logf("disk %v, digest %v, eight phones %v: %.2f", disk.Round(time.Millisecond), digest.Round(time.Millisecond), took.Round(time.Millisecond), took.Seconds()/bound.Seconds())
+		b.Logf("disk %v, digest %v, eight phones %v: %.2f", disk.Round(time.Millisecond),
+			digest.Round(time.Millisecond), took.Round(time.Millisecond), took.Seconds()/bound.Seconds())
 	}
 }

@@ -30,14 +30,18 @@ func BenchmarkHashtree(b *testing.B) {
 	must(f.WriteAt(make([]byte, 4096), 0)) // else it is a text by its beginning
 	f.Close()
 	salt := "00112233445566778899aabbccddeeff00112233445566778899aabbccddeeff"
-	common := []string{"--no-superblock", "--hash-offset", fmt.Sprint(size), "--data-blocks", fmt.Sprint(size / 4096), "--salt", salt, "--hash", "sha256"}
+	common := []string{"--no-superblock", "--hash-offset", fmt.Sprint(size), "--data-blocks",
+		fmt.Sprint(size / 4096), "--salt", salt, "--hash", "sha256"}
 	var out bytes.Buffer
 	clock(b, &out, "veritysetup", append([]string{"format", img, img}, common...)...)
 	_, after, _ := strings.Cut(out.String(), "Root hash:")
 	root := strings.TrimSpace(after)
 	tree := must(os.Stat(img)).Size() - size
-	top := must(vbmeta.Build(&vbmeta.Image{Descriptors: []vbmeta.Descriptor{{Tag: vbmeta.TagHashtree, PartitionName: "system", DMVerityVersion: 1, ImageSize: size, TreeOffset: size,
-		TreeSize: uint64(tree), DataBlockSize: 4096, HashBlockSize: 4096, HashAlgorithm: "sha256", Salt: must(hex.DecodeString(salt)), Digest: must(hex.DecodeString(root))}}}, nil))
+	top := must(vbmeta.Build(
+		&vbmeta.Image{Descriptors: []vbmeta.Descriptor{{Tag: vbmeta.TagHashtree, PartitionName: "system",
+			DMVerityVersion: 1, ImageSize: size, TreeOffset: size,
+			TreeSize: uint64(tree), DataBlockSize: 4096, HashBlockSize: 4096, HashAlgorithm: "sha256",
+			Salt: must(hex.DecodeString(salt)), Digest: must(hex.DecodeString(root))}}}, nil))
 	meta := l.file("vbmeta.img", top)
 	for range b.N {
 		base := clock(b, nil, "veritysetup", append([]string{"verify", img, img, root}, common...)...)

@@ -16,8 +16,8 @@ import (
 	verifier "jarlid/internal/files"
 )
 
-// BenchmarkVerify verifies an A/B package of 2 GiB by what it carries itself. Metric ratio: its time over that of
-// sha256sum in the same run; again: the time of a second program, in milliseconds.
+// BenchmarkVerify verifies an A/B package of 2 GiB by what it carries itself. Metric ratio: its time over
+// that of sha256sum in the same run; again: the time of a second program, in milliseconds.
 func BenchmarkVerify(b *testing.B) {
 	dir := b.TempDir()
 	path := filepath.Join(dir, "rom.zip")

@@ -85,7 +85,8 @@ func cooked(t *testing.T, tty *os.File) {
 // until waits for a piece of what is shown.
 func (p *atTerminal) until(t *testing.T, piece string) {
 	t.Helper()
-	for end := time.Now().Add(20 * time.Second); !strings.Contains(p.text(), piece); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(20 * time.Second); !strings.Contains(p.text(), piece); time.Sleep(
+		5 * time.Millisecond) {
 		select {
 		case <-p.ended:
 			t.Fatalf("it ended without %q:\n%s", piece, p.text())
@@ -107,8 +108,9 @@ func (l *lab) slowFile(name string) string {
 	return l.file(name, bytes.Repeat(member.Bytes(), 600))
 }
 
-// soon is the second within which a command ends that is told to, with room for a computer that is busy: what is
-// stopped here would go on for much longer. In a bubble's time TestCancelEveryCommand holds the second itself.
+// soon is the second within which a command ends that is told to, with room for a computer that is busy: what
+// is stopped here would go on for much longer. In a bubble's time TestCancelEveryCommand holds the second
+// itself.
 const soon = 3 * time.Second
 
 // TestCancel: on a real terminal a Ctrl-C ends every kind of question, of wait and of work on files soon,
@@ -123,8 +125,11 @@ func TestCancel(t *testing.T) {
 	if err := os.Truncate(big, 64<<30); err != nil {
 		t.Fatal(err)
 	}
-	sheet := l.file("evening.yaml", []byte("sheet: 1\nname: evening\nask: [\"is the battery in?\"]\naccept:\n- {finding: battery-low, because: it is on its cable}\ntasks:\n- go: recovery\n"))
-	plain := l.file("plain.yaml", []byte("sheet: 1\nname: evening\nask: [\"is the battery in?\"]\ntasks:\n- go: recovery\n"))
+	sheet := l.file("evening.yaml",
+		[]byte("sheet: 1\nname: evening\nask: [\"is the battery in?\"]\naccept:\n- {finding: battery-low, "+
+			"because: it is on its cable}\ntasks:\n- go: recovery\n"))
+	plain := l.file("plain.yaml",
+		[]byte("sheet: 1\nname: evening\nask: [\"is the battery in?\"]\ntasks:\n- go: recovery\n"))
 	l.want(0, nil, "recovery", "install", files.Recovery, "--yes", "--on", "dunlin")
 	for _, c := range []struct {
 		name  string
@@ -134,16 +139,19 @@ func TestCancel(t *testing.T) {
 	}{
 		{"the question before a write", "[y/N]", false, []string{"flash", files.Recovery, "--on", "dunlin"}},
 		{"the same, by SIGTERM", "[y/N]", true, []string{"flash", files.Recovery, "--on", "dunlin"}},
-		{"a stop that a sheet wants accepted", "Allow it?", false, []string{"sheet", "run", sheet, "--on", "dunlin"}},
+		{"a stop that a sheet wants accepted", "Allow it?", false, []string{"sheet", "run", sheet, "--on",
+			"dunlin"}},
 		{"what a sheet asks", "is the battery in?", false, []string{"sheet", "run", plain, "--on", "dunlin"}},
 		{"a choice", "Its number:", false, []string{"arrive", "--wait", "1s", "--on", "turnstone"}},
 		{"a person who is awaited", "hand  ", false, []string{"go", "recovery", "--on", "turnstone"}},
-		{"a start that is watched", "watching turnstone", false, []string{"arrive", "--wait", "5m", "--on", "turnstone"}},
+		{"a start that is watched", "watching turnstone", false, []string{"arrive", "--wait", "5m", "--on",
+			"turnstone"}},
 		{"identifying", "", false, []string{"ident", "--deep", slow}},
 		{"identifying, by SIGTERM", "", true, []string{"ident", "--deep", slow}},
 		{"taking out", "", false, []string{"lift", slow, "-o", l.dir + "/out"}},
 		{"verifying", "", false, []string{"proof", big}},
-		{"decompressing before a write", "", false, []string{"flash", slow, "--into", "system", "--on", "dunlin"}},
+		{"decompressing before a write", "", false, []string{"flash", slow, "--into", "system", "--on",
+			"dunlin"}},
 		{"hashing before a write", "", false, []string{"put", big, "--to", "storage", "--on", "dunlin"}},
 	} {
 		p := l.onTerminal(c.args...)
@@ -167,14 +175,15 @@ func TestCancel(t *testing.T) {
 			continue
 		}
 		took, code, out := time.Since(began), p.cmd.ProcessState.ExitCode(), p.text()
-		if code != 3 || !strings.Contains(out, "cancelled; ") || took > soon || strings.Contains(out, "jobs resume") {
+		if code != 3 || !strings.Contains(out, "cancelled; ") || took > soon ||
+			strings.Contains(out, "jobs resume") {
 			t.Errorf("%s: it ended with %d after %v:\n%s", c.name, code, took, out)
 		}
 	}
 }
 
-// TestHostileHome: a pipe in the place of a journal, of the list of phones or of a sheet neither holds a command
-// up nor passes for one; a home that others can write to is refused, also by its name.
+// TestHostileHome: a pipe in the place of a journal, of the list of phones or of a sheet neither holds a
+// command up nor passes for one; a home that others can write to is refused, also by its name.
 func TestHostileHome(t *testing.T) {
 	t.Parallel()
 	l := inProcesses(t)
@@ -187,7 +196,14 @@ func TestHostileHome(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, args := range [][]string{{"jobs"}, {"jobs", "show", "1"}, {"bench"}, {"sheet", "check", l.dir + "/pipe.yaml"}, {"ident", l.dir + "/pipe.yaml"}, {"flash", l.dir + "/pipe.yaml"}} {
+	for _, args := range [][]string{
+		{"jobs"},
+		{"jobs", "show", "1"},
+		{"bench"},
+		{"sheet", "check", l.dir + "/pipe.yaml"},
+		{"ident", l.dir + "/pipe.yaml"},
+		{"flash", l.dir + "/pipe.yaml"},
+	} {
 		cmd := l.command(args...)
 		began := time.Now()
 		timer := time.AfterFunc(10*time.Second, func() { cmd.Process.Kill() })
@@ -205,7 +221,8 @@ func TestHostileHome(t *testing.T) {
 		t.Fatal(err)
 	}
 	os.Remove(l.home + "/bench.yaml")
-	if out := l.want(0, []string{"it is closed to them now"}, "jobs"); strings.Count(out, "closed to them") != 1 {
+	if out := l.want(0, []string{"it is closed to them now"}, "jobs"); strings.Count(out,
+		"closed to them") != 1 {
 		t.Errorf("%s", out)
 	}
 	if out := l.want(0, nil, "jobs"); strings.Contains(out, "closed to them") {
@@ -228,7 +245,8 @@ func TestCancelTransfer(t *testing.T) {
 	began := time.Now()
 	p.master.Write([]byte{3})
 	<-p.ended
-	if took, code := time.Since(began), p.cmd.ProcessState.ExitCode(); code != 7 || took > soon || !strings.Contains(p.text(), "stopped by Ctrl-C") {
+	if took, code := time.Since(began), p.cmd.ProcessState.ExitCode(); code != 7 || took > soon ||
+		!strings.Contains(p.text(), "stopped by Ctrl-C") {
 		t.Errorf("it ended with %d after %v:\n%s", code, took, p.text())
 	}
 }
@@ -249,7 +267,8 @@ func TestCancelEarly(t *testing.T) {
 		cmd.Process.Signal(os.Interrupt)
 		cmd.Wait()
 		if cmd.ProcessState.Exited() && !strings.Contains(out.String(), `"event":"result"`) {
-			t.Errorf("stopped after %d ms it ended with %d and no result: %s", ms, cmd.ProcessState.ExitCode(), out.String())
+			t.Errorf("stopped after %d ms it ended with %d and no result: %s", ms,
+				cmd.ProcessState.ExitCode(), out.String())
 		}
 	}
 }

@@ -29,7 +29,8 @@ func TestVBMeta(t *testing.T) {
 				}
 			}
 			l.result(0, &show, "vbmeta", "show", top)
-			if show.Algorithm != "SHA256_RSA2048" || show.Flags != 0 || show.Signature != "good" || show.Rollback != scenario.Stock.Rollback || len(show.Descriptors) != 6 {
+			if show.Algorithm != "SHA256_RSA2048" || show.Flags != 0 || show.Signature != "good" ||
+				show.Rollback != scenario.Stock.Rollback || len(show.Descriptors) != 6 {
 				t.Errorf("%+v", show)
 			}
 			var check struct {
@@ -67,17 +68,21 @@ func TestVBMeta(t *testing.T) {
 				t.Error("tightened again it is not the same")
 			}
 			for name, args := range map[string][]string{
-				"no vbmeta":     {"vbmeta", "show", kit.recovery},
-				"cut short":     {"vbmeta", "show", l.file("cut.img", stock["vbmeta"][:300])},
-				"wild lengths":  {"vbmeta", "show", l.file("wild.img", append(append(bytes.Clone(stock["vbmeta"][:12]), bytes.Repeat([]byte{0xff}, 16)...), stock["vbmeta"][28:]...))},
-				"not there":     {"vbmeta", "show", "./nosuch.img"},
-				"no such image": {"vbmeta", "check", filepath.Join(l.dir, "none.img"), "--images", kit.more.Set},
+				"no vbmeta": {"vbmeta", "show", kit.recovery},
+				"cut short": {"vbmeta", "show", l.file("cut.img", stock["vbmeta"][:300])},
+				"wild lengths": {"vbmeta", "show",
+					l.file("wild.img", append(append(bytes.Clone(stock["vbmeta"][:12]),
+						bytes.Repeat([]byte{0xff}, 16)...), stock["vbmeta"][28:]...))},
+				"not there": {"vbmeta", "show", "./nosuch.img"},
+				"no such image": {"vbmeta", "check", filepath.Join(l.dir, "none.img"), "--images",
+					kit.more.Set},
 			} {
 				if code, out := l.run(args...); code != 1 && code != 6 {
 					t.Errorf("%s ended with %d:\n%s", name, code, out)
 				}
 			}
-			l.want(3, []string{"chained from another"}, "vbmeta", "loosen", "hashtree", l.file("chained.img", chained(stock["vbmeta"])), "-o", loose)
+			l.want(3, []string{"chained from another"}, "vbmeta", "loosen", "hashtree",
+				l.file("chained.img", chained(stock["vbmeta"])), "-o", loose)
 			l.want(2, []string{"hashtree, verification"}, "vbmeta", "loosen", "all", top, "-o", loose)
 		})
 	})
@@ -85,17 +90,21 @@ func TestVBMeta(t *testing.T) {
 		inLab(t, func(t *testing.T, l *lab) {
 			l.standin("dunlin")
 			stock := l.file("vbmeta.img", must(scenario.Images(scenario.Stock, dunlin))["vbmeta"])
-			l.want(3, []string{"stop  not-in-this-mode", "can't give out vbmeta_a"}, "vbmeta", "show", "vbmeta")
+			l.want(3, []string{"stop  not-in-this-mode", "can't give out vbmeta_a"}, "vbmeta",
+				"show", "vbmeta")
 			l.want(3, []string{"stop  not-in-this-mode", "--from FILE"}, "vbmeta", "loosen", "hashtree")
 			l.want(0, nil, "flash", stock, "--into", "@b", "--yes")
 			// A changed system under an enforced tree is known to be one.
-			l.want(3, []string{"stop  verity-would-reject"}, "flash", l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@b")
+			l.want(3, []string{"stop  verity-would-reject"}, "flash",
+				l.file("system.img", must(scenario.System(scenario.GSI, dunlin))), "--into", "system@b")
 			l.inRecovery("dunlin", files.Recovery)
 			l.want(0, []string{"SHA256_RSA2048", "everything is enforced"}, "vbmeta", "show", "vbmeta")
 			l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")
 			before := l.stored("dunlin", "vbmeta_a")
-			l.want(3, []string{"stop  verity-would-reject", "jarlid vbmeta loosen hashtree"}, "shelve", "/system/etc/about.txt")
-			l.want(0, []string{"vbmeta_a and vbmeta_b written", "what was there before"}, "vbmeta", "loosen", "hashtree", "--yes")
+			l.want(3, []string{"stop  verity-would-reject", "jarlid vbmeta loosen hashtree"}, "shelve",
+				"/system/etc/about.txt")
+			l.want(0, []string{"vbmeta_a and vbmeta_b written", "what was there before"}, "vbmeta", "loosen",
+				"hashtree", "--yes")
 			dirs := must(filepath.Glob(filepath.Join(l.home, "jobs", "*", "previous-vbmeta_a.img")))
 			if len(dirs) != 1 || !bytes.HasPrefix(before, must(os.ReadFile(dirs[0]))) {
 				t.Errorf("what was there before is not kept: %v", dirs)

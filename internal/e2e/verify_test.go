@@ -54,12 +54,14 @@ func (l *lab) sendings() map[string]sending {
 	rom := must(os.ReadFile(files.Package))
 	staleBoot := l.file("stale-boot.img", l.staleFooter("boot", l.setImage(kit, "boot")))
 	vbmeta := l.setImage(kit, "vbmeta")
-	staleRecovery := l.file("stale-recovery.img", l.staleFooter("recovery", must(os.ReadFile(files.Recovery))))
+	staleRecovery := l.file("stale-recovery.img",
+		l.staleFooter("recovery", must(os.ReadFile(files.Recovery))))
 	badRom := l.file("bad-rom.zip", garbled(rom, len(rom)/2)) // by its own digests: nothing lies beside it
 	apk := l.file("fieldlog.apk", must(scenario.FieldLog.Package()))
 	staleApp := must(os.ReadFile(apk))
 	staleApp[40] ^= 1
-	repacked := l.file("repacked.zip", must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package()))
+	repacked := l.file("repacked.zip",
+		must(scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package()))
 	b := must(os.ReadFile(repacked))
 	b[60] ^= 1
 	l.file("repacked.zip", b)
@@ -69,16 +71,22 @@ func (l *lab) sendings() map[string]sending {
 		l.Fatal(err)
 	}
 	return map[string]sending{
-		"flash":            {more("flash", "FILE", "--into", "boot@a"), l.eight("b.img", kit.more.Boot), staleBoot},
-		"recovery install": {more("recovery", "install", "FILE"), l.eight("r.img", files.Recovery), staleRecovery},
-		"recovery try":     {more("recovery", "try", "FILE"), l.eight("t.img", files.Recovery), staleRecovery},
-		"sideload":         {more("sideload", "FILE"), badRom, repacked},
-		"put":              {more("put", "FILE", "--to", "storage"), badRom, repacked},
-		"app":              {more("app", "FILE"), l.eight("a.apk", apk), l.file("stale.apk", staleApp)},
-		"vbmeta loosen":    {more("vbmeta", "loosen", "hashtree", "--from", "FILE"), l.eight("v.img", l.file("vbmeta.img", vbmeta)), l.file("stale-vbmeta.img", garbled(vbmeta, 150))},
-		"vbmeta tighten":   {more("vbmeta", "tighten", "hashtree", "--from", "FILE"), l.eight("w.img", l.file("vbmeta.img", vbmeta)), l.file("stale-vbmeta.img", garbled(vbmeta, 150))},
-		"backup restore":   {more("backup", "restore", "boot@a", "-o", "FILE"), l.dir + "/kept", ""},
-		"relock":           {more("relock", "--images", "FILE"), l.eight("set.zip", kit.more.Set), ""}, // it verifies the whole chain
+		"flash": {more("flash", "FILE", "--into", "boot@a"), l.eight("b.img", kit.more.Boot),
+			staleBoot},
+		"recovery install": {more("recovery", "install", "FILE"), l.eight("r.img", files.Recovery),
+			staleRecovery},
+		"recovery try": {more("recovery", "try", "FILE"), l.eight("t.img", files.Recovery),
+			staleRecovery},
+		"sideload": {more("sideload", "FILE"), badRom, repacked},
+		"put":      {more("put", "FILE", "--to", "storage"), badRom, repacked},
+		"app":      {more("app", "FILE"), l.eight("a.apk", apk), l.file("stale.apk", staleApp)},
+		"vbmeta loosen": {more("vbmeta", "loosen", "hashtree", "--from", "FILE"),
+			l.eight("v.img", l.file("vbmeta.img", vbmeta)), l.file("stale-vbmeta.img", garbled(vbmeta, 150))},
+		"vbmeta tighten": {more("vbmeta", "tighten", "hashtree", "--from", "FILE"),
+			l.eight("w.img", l.file("vbmeta.img", vbmeta)), l.file("stale-vbmeta.img", garbled(vbmeta, 150))},
+		"backup restore": {more("backup", "restore", "boot@a", "-o", "FILE"), l.dir + "/kept", ""},
+		// it verifies the whole chain
+		"relock": {more("relock", "--images", "FILE"), l.eight("set.zip", kit.more.Set), ""},
 	}
 }
 
@@ -101,19 +109,22 @@ func TestEverySentFile(t *testing.T) {
 		}
 		before := l.holds("dunlin")
 		for name, s := range all {
-			out := l.want(3, []string{"stop  damaged-file: ", "nothing was changed"}, append(s.args(s.damaged), "--yes", "--accept", "damaged-file")...)
+			out := l.want(3, []string{"stop  damaged-file: ", "nothing was changed"},
+				append(s.args(s.damaged), "--yes", "--accept", "damaged-file")...)
 			if n := strings.Count(out, "stop  "); n != 1 {
 				t.Errorf("%s: %d stops for one damage:\n%s", name, n, out)
 			}
 			if s.altered == "" {
 				continue
 			}
-			out = l.want(3, []string{"stop  altered-file: "}, append(s.args(s.altered), "--dry-run", "--yes", "--accept", "altered-file")...)
+			out = l.want(3, []string{"stop  altered-file: "}, append(s.args(s.altered), "--dry-run", "--yes",
+				"--accept", "altered-file")...)
 			if n := strings.Count(out, "altered-file"); n < 1 || strings.Contains(out, "damaged-file") {
 				t.Errorf("%s: %s", name, out)
 			}
 			accept := "altered-file=" + filepath.Base(s.altered)
-			if _, out := l.run(append(s.args(s.altered), "--dry-run", "--yes", "--accept", accept)...); !strings.Contains(out, "(accepted)") {
+			if _, out := l.run(append(s.args(s.altered), "--dry-run", "--yes", "--accept",
+				accept)...); !strings.Contains(out, "(accepted)") {
 				t.Errorf("%s: it can't be accepted:\n%s", name, out)
 			}
 		}
@@ -133,18 +144,26 @@ func TestDamagedEvening(t *testing.T) {
 		bad := l.file("bad.zip", garbled(rom, len(rom)/2))
 		recovery := l.file("recovery.img", must(os.ReadFile(files.Recovery)))
 		before := l.holds("dunlin")
-		l.want(0, []string{"bad.zip is damaged: its payload has the SHA-256"}, "sheet", "draft", bad, recovery, "-o", l.dir+"/drafted.yaml")
+		l.want(0, []string{"bad.zip is damaged: its payload has the SHA-256"}, "sheet", "draft", bad,
+			recovery, "-o", l.dir+"/drafted.yaml")
 		l.want(6, []string{"stop"}, "sheet", "check", l.dir+"/drafted.yaml")
-		sheet := l.file("evening.yaml", []byte("sheet: 1\nfiles: {rom: {path: bad.zip}, recovery: {path: recovery.img}}\ntasks:\n- recovery install: recovery\n- go: recovery\n- wipe: userdata\n- sideload: rom\n"))
-		out := l.want(6, []string{"stop  damaged-file: bad.zip is damaged: its payload has the SHA-256"}, "sheet", "check", sheet)
+		sheet := l.file("evening.yaml",
+			[]byte("sheet: 1\nfiles: {rom: {path: bad.zip}, recovery: {path: recovery.img}}\ntasks:\n- "+
+				"recovery install: recovery\n- go: recovery\n- wipe: userdata\n- sideload: rom\n"))
+		out := l.want(6, []string{"stop  damaged-file: bad.zip is damaged: its payload has the SHA-256"},
+			"sheet", "check", sheet)
 		if n := strings.Count(out, "stop  "); n != 1 {
 			t.Errorf("%d stops for one damage:\n%s", n, out)
 		}
 		l.want(3, []string{"stop  damaged-file", "nothing was changed"}, "sheet", "run", sheet, "--yes")
 		l.want(3, []string{"stop  damaged-file"}, "sideload", bad, "--yes")
-		stated := l.file("stated.yaml", fmt.Appendf(nil, "sheet: 1\nfiles: {rom: {path: good.zip, sha256: %064x}}\ntasks:\n- sideload: rom\n", 1))
-		l.want(6, []string{"stop  damaged-file: good.zip is damaged: its sha256 is", "the sheet states"}, "sheet", "check", stated)
-		missing := l.file("missing.yaml", []byte("sheet: 1\nfiles: {rom: {path: nowhere.zip}}\ntasks:\n- sideload: rom\n"))
+		stated := l.file("stated.yaml",
+			fmt.Appendf(nil, "sheet: 1\nfiles: {rom: {path: good.zip, sha256: %064x}}\ntasks:\n- "+
+				"sideload: rom\n", 1))
+		l.want(6, []string{"stop  damaged-file: good.zip is damaged: its sha256 is", "the sheet states"},
+			"sheet", "check", stated)
+		missing := l.file("missing.yaml",
+			[]byte("sheet: 1\nfiles: {rom: {path: nowhere.zip}}\ntasks:\n- sideload: rom\n"))
 		l.want(6, []string{"stop  no-such-file"}, "sheet", "check", missing)
 		if after := l.holds("dunlin"); !maps.Equal(before, after) {
 			t.Error("the phone was changed")
@@ -174,7 +193,8 @@ func TestFileChanged(t *testing.T) {
 				}
 			}, "recovery", "install", path)
 			<-j.done
-			if out := j.out.String(); !changed || j.code != c.code || !strings.Contains(out, "stop  file-changed: r.img changed since it was verified") {
+			if out := j.out.String(); !changed || j.code != c.code ||
+				!strings.Contains(out, "stop  file-changed: r.img changed since it was verified") {
 				t.Errorf("written at %q: it ended with %d:\n%s", c.when, j.code, out)
 			}
 			l.want(0, nil, "recovery", "install", l.file("r.img", img), "--yes")

@@ -29,12 +29,18 @@ func TestWhy(t *testing.T) {
 			t.Errorf("a phone that is here: %+v", c)
 		}
 		l.want(0, nil, "standin", "press", "dunlin", "start")
-		l.until("bench shows not authorised", func() bool { _, out := l.run("bench"); return strings.Contains(out, "not authorised") })
+		l.until("bench shows not authorised", func() bool {
+			_, out := l.run("bench")
+			return strings.Contains(out, "not authorised")
+		})
 		if c := cause(4); c.Cause != "not-authorised" || len(c.Fingerprint) != 47 {
 			t.Errorf("a phone that does not know this computer: %+v", c)
 		}
 		l.want(0, nil, "standin", "press", "dunlin", "power-long")
-		l.until("the phone is off", func() bool { _, out := l.run("bench", "--why"); return strings.Contains(out, "absent") })
+		l.until("the phone is off", func() bool {
+			_, out := l.run("bench", "--why")
+			return strings.Contains(out, "absent")
+		})
 		if c := cause(4); c.Cause != "absent" {
 			t.Errorf("a phone that is off: %+v", c)
 		}

@@ -51,8 +51,10 @@ type Foreseen struct {
 
 // Join puts what comes behind into it.
 func (f *Foreseen) Join(o *Foreseen) {
-	f.Steps, f.Findings, f.Files, f.Notes = append(f.Steps, o.Steps...), append(f.Findings, o.Findings...), append(f.Files, o.Files...), append(f.Notes, o.Notes...)
-	f.Lost, f.Kept, f.Hands, f.Open = append(f.Lost, o.Lost...), append(f.Kept, o.Kept...), append(f.Hands, o.Hands...), append(f.Open, o.Open...)
+	f.Steps, f.Findings, f.Files, f.Notes = append(f.Steps, o.Steps...), append(f.Findings, o.Findings...),
+		append(f.Files, o.Files...), append(f.Notes, o.Notes...)
+	f.Lost, f.Kept, f.Hands, f.Open = append(f.Lost, o.Lost...), append(f.Kept, o.Kept...),
+		append(f.Hands, o.Hands...), append(f.Open, o.Open...)
 	f.Nothing, f.Bytes, f.Takes = o.Nothing, f.Bytes+o.Bytes, f.Takes+o.Takes
 }
 
@@ -108,7 +110,8 @@ func (a *Ahead) input(now bool) (*Input, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := &Input{Card: a.Card.Clone(), Model: j.Model(), Models: j.Models, Phone: j.Name, Seen: a.Card.Mode() != card.None, Dry: true, Ahead: true, Scratch: scratch,
+	in := &Input{Card: a.Card.Clone(), Model: j.Model(), Models: j.Models, Phone: j.Name,
+		Seen: a.Card.Mode() != card.None, Dry: true, Ahead: true, Scratch: scratch,
 		Contents: map[card.Partition]Content{}, Located: map[string]place.Item{}, Variables: a.vars,
 		Notes: say.To{Observer: &notes{}, Phone: j.Name},
 		Previous: func(base string) (map[card.Partition]string, error) {
@@ -156,14 +159,16 @@ func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*
 		f.Open = append(f.Open, fmt.Sprintf("whether %s is there is looked up when it is its turn", path))
 	}
 	if l.Restorers {
-		f.Open = append(f.Open, "whether the stock system has a script that puts its recovery back is looked up when it is its turn")
+		f.Open = append(f.Open, "whether the stock system has a script that puts its recovery back is "+
+			"looked up when it is its turn")
 	}
 	if l.Shelved {
 		f.Open = append(f.Open, "what was moved aside is looked up when it is its turn")
 	}
 	for _, v := range l.Variables {
 		if _, had := a.vars[v]; !had {
-			f.Open = append(f.Open, fmt.Sprintf("what the bootloader says of %s is read when it is its turn", v))
+			f.Open = append(f.Open, fmt.Sprintf("what the bootloader says of %s is read when it is its turn",
+				v))
 		}
 	}
 	for _, s := range p.Steps {

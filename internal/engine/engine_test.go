@@ -46,7 +46,9 @@ func (l *listener) Ask(q say.Question) (int, error) {
 }
 
 func (l *listener) found(name string) bool {
-	return slices.ContainsFunc(l.told, func(e say.Event) bool { return e.Finding != nil && e.Finding.Name == name })
+	return slices.ContainsFunc(l.told, func(e say.Event) bool {
+		return e.Finding != nil && e.Finding.Name == name
+	})
 }
 
 // wish is a task made of a function.
@@ -79,7 +81,8 @@ func onBench(t *testing.T, test func(t *testing.T, r *rig)) {
 	synctest.Test(t, func(t *testing.T) {
 		p := standintest.Start(t, "dunlin")
 		r := &rig{T: t, phone: p}
-		r.b = benchtest.Open(t, p.Net, bench.Entry{Name: "dunlin", Model: "dunlin", Serial: p.Serial, At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}})
+		r.b = benchtest.Open(t, p.Net, bench.Entry{Name: "dunlin", Model: "dunlin", Serial: p.Serial,
+			At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}})
 		var err error
 		if r.bytes, err = scenario.Recovery(scenario.Tideline, scenario.PhoneOf("dunlin")); err != nil {
 			t.Fatal(err)
@@ -132,9 +135,13 @@ func (r *rig) jobs() []journal.Job {
 func TestAllChecksBeforeTheFirstAct(t *testing.T) {
 	onBench(t, func(t *testing.T, r *rig) {
 		seen := &listener{answer: say.Yes}
-		_, err := r.run(Options{Observer: seen}, draft(write(r.img, "recovery", "a"), write(r.img, "nosuch", "b")))
+		_, err := r.run(Options{Observer: seen}, draft(write(r.img, "recovery", "a"),
+			write(r.img, "nosuch", "b")))
 		var stop *finding.StopError
-		if !errors.As(err, &stop) || stop.Acted || !slices.ContainsFunc(stop.Findings, func(f finding.Finding) bool { return f.Name == finding.NoSuchPartition }) {
+		if !errors.As(err, &stop) || stop.Acted ||
+			!slices.ContainsFunc(stop.Findings, func(f finding.Finding) bool {
+				return f.Name == finding.NoSuchPartition
+			}) {
 			t.Fatalf("%v", err)
 		}
 		if r.holds("recovery_a") || len(seen.asked) > 0 || len(r.jobs()) > 0 {
@@ -145,7 +152,13 @@ func TestAllChecksBeforeTheFirstAct(t *testing.T) {
 
 // TestAccept: a stop is allowed by its name, and by what it is about; by nothing else.
 func TestAccept(t *testing.T) {
-	for accept, runs := range map[string]bool{"": false, "wrong-destination": true, "wrong-destination=recovery.img": true, "wrong-destination=other.img": false, "wrong-model": false} {
+	for accept, runs := range map[string]bool{
+		"":                               false,
+		"wrong-destination":              true,
+		"wrong-destination=recovery.img": true,
+		"wrong-destination=other.img":    false,
+		"wrong-model":                    false,
+	} {
 		onBench(t, func(t *testing.T, r *rig) {
 			o := Options{Yes: true, DryRun: true}
 			if accept != "" {
@@ -170,11 +183,13 @@ func TestAsking(t *testing.T) {
 		if !errors.As(err, &stop) || !stop.Declined || stop.Acted {
 			t.Errorf("no: %v", err)
 		}
-		if len(no.asked) != 1 || no.asked[0] != "Write recovery.img to recovery_a and recovery_b, on dunlin?" {
+		if len(no.asked) != 1 || no.asked[0] != "Write recovery.img to recovery_a and recovery_b, on "+
+			"dunlin?" {
 			t.Errorf("it asks %q", no.asked)
 		}
 		nobody := &listener{nobody: true}
-		if _, err := r.run(Options{Observer: nobody}, two); !errors.As(err, &stop) || stop.Findings[0].Name != finding.NotConfirmed || stop.Acted {
+		if _, err := r.run(Options{Observer: nobody}, two); !errors.As(err, &stop) ||
+			stop.Findings[0].Name != finding.NotConfirmed || stop.Acted {
 			t.Errorf("nobody: %v", err)
 		}
 		if len(r.jobs()) > 0 || r.holds("recovery_a") {
@@ -251,12 +266,14 @@ func TestJournalFull(t *testing.T) {
 				f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 				return full{f, &left}, err
 			}
-			_, err := r.run(Options{Yes: true, Sink: sink}, draft(write(r.img, "recovery", "a"), write(r.img, "recovery", "b")))
+			_, err := r.run(Options{Yes: true, Sink: sink}, draft(write(r.img, "recovery", "a"),
+				write(r.img, "recovery", "b")))
 			var we *journal.WriteError
 			if !errors.As(err, &we) || !errors.Is(err, errFull) {
 				t.Errorf("after %d records: %v", records, err)
 			}
-			if a, b := r.holds("recovery_a"), r.holds("recovery_b"); a != (records >= 2) || b != (records >= 4) {
+			if a, b := r.holds("recovery_a"), r.holds("recovery_b"); a != (records >= 2) ||
+				b != (records >= 4) {
 				t.Errorf("after %d records recovery_a is written: %v, recovery_b: %v", records, a, b)
 			}
 			// What was under way is not known to the next job.
@@ -294,8 +311,8 @@ func (f failing) Close() error {
 	return err
 }
 
-// TestRecordsLost: a job whose journal or ledger could not be closed, or flushed for the last time, has failed,
-// whatever it has done.
+// TestRecordsLost: a job whose journal or ledger could not be closed, or flushed for the last time, has
+// failed, whatever it has done.
 func TestRecordsLost(t *testing.T) {
 	for _, c := range []struct {
 		name   string
@@ -323,7 +340,8 @@ func TestRecordsLost(t *testing.T) {
 					}
 				}
 			}}
-			_, err := r.run(Options{Observer: breaks, Yes: true, Sink: sink}, draft(write(r.img, "recovery", "a")))
+			_, err := r.run(Options{Observer: breaks, Yes: true, Sink: sink},
+				draft(write(r.img, "recovery", "a")))
 			if (err != nil) != c.fails {
 				t.Errorf("%s: %v", c.name, err)
 			}
@@ -352,7 +370,8 @@ func TestSoftStop(t *testing.T) {
 				close(soft)
 			}
 		}}
-		_, err := r.run(Options{Observer: stopper, Yes: true, Soft: soft}, draft(write(r.img, "recovery", "a"), write(r.img, "recovery", "b")))
+		_, err := r.run(Options{Observer: stopper, Yes: true, Soft: soft},
+			draft(write(r.img, "recovery", "a"), write(r.img, "recovery", "b")))
 		if !errors.Is(err, ErrStopped) || !r.holds("recovery_a") || r.holds("recovery_b") {
 			t.Errorf("%v", err)
 		}
@@ -396,7 +415,8 @@ func TestOffline(t *testing.T) {
 		}
 		seen := &listener{answer: say.Yes}
 		o := Options{SavedCard: path, Yes: true, Observer: seen}
-		if j, err := r.run(o, draft(write(r.img, "recovery", "a"))); err != nil || !j.Offline() || r.holds("recovery_a") || len(r.jobs()) > 0 {
+		if j, err := r.run(o, draft(write(r.img, "recovery", "a"))); err != nil || !j.Offline() ||
+			r.holds("recovery_a") || len(r.jobs()) > 0 {
 			t.Errorf("%v", err)
 		}
 		if _, err := r.run(o, draft(write(r.img, "nosuch", "a"))); err == nil {

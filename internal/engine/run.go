@@ -38,7 +38,8 @@ func (j *Job) Prepare(ctx context.Context, t Task) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := &Input{Card: j.Card, Model: j.Model(), Models: j.Models, Phone: j.Name, Seen: j.Open(), Scratch: scratch, Dry: j.DryRun,
+	in := &Input{Card: j.Card, Model: j.Model(), Models: j.Models, Phone: j.Name, Seen: j.Open(),
+		Scratch: scratch, Dry: j.DryRun,
 		Contents: map[card.Partition]Content{}, Located: map[string]place.Item{},
 		Previous: func(base string) (map[card.Partition]string, error) {
 			return journal.Previous(j.Home, j.Who(j.Card.Value(card.FactSerial)), base)
@@ -161,8 +162,14 @@ func (j *Job) Run(ctx context.Context, t Task) (err error) {
 		j.KeepLedger(nil)
 		err = errors.Join(err, ledger.Close())
 	}()
-	begin := journal.Record{Event: journal.Begin, Command: j.Typed, Task: &journal.TaskData{Name: t.Name(), Options: t}, Phone: j.Name, Serial: j.Card.Value(card.FactSerial),
-		Model: j.Card.Value(card.FactModel), Of: j.Of, Files: d.Files, Found: j.checked, Said: j.said, Facts: lasting(j.Card)}
+	begin := journal.Record{Event: journal.Begin, Command: j.Typed, Task: &journal.TaskData{Name: t.Name(),
+		Options: t}, Phone: j.Name, Serial: j.Card.Value(card.FactSerial),
+		Model: j.Card.Value(card.FactModel),
+		Of:    j.Of,
+		Files: d.Files,
+		Found: j.checked,
+		Said:  j.said,
+		Facts: lasting(j.Card)}
 	for _, s := range j.plan.Steps {
 		begin.Steps = append(begin.Steps, act.Data(s))
 	}
@@ -202,7 +209,8 @@ func (j *Job) hands() (list []finding.Finding) {
 // handsNeeded is the finding of a step that wants somebody at the phone, where nobody is.
 func handsNeeded(phone string, s plan.Step, do []string) finding.Finding {
 	return finding.Finding{Name: finding.HandsNeeded, Severity: finding.Stop, About: phone, Final: true,
-		Text: fmt.Sprintf("to %s somebody has to be at the phone: %s", s.Title(), strings.Join(do, " ")), Remedy: "run it again in a terminal, with somebody at the phone"}
+		Text:   fmt.Sprintf("to %s somebody has to be at the phone: %s", s.Title(), strings.Join(do, " ")),
+		Remedy: "run it again in a terminal, with somebody at the phone"}
 }
 
 // tell tells findings, a note in the same words once: what is true of each of several partitions
@@ -221,7 +229,10 @@ func (j *Job) tell(list []finding.Finding) {
 // judge runs all checks and asks what has to be asked.
 func (j *Job) judge(v *verified) error {
 	found := slices.Concat(j.damaged(), v.found, j.Draft.Findings, j.plan.CheckBut(j.Card, v.of))
-	if j.NoHands && !slices.ContainsFunc(found, func(f finding.Finding) bool { return f.Severity == finding.Stop && f.Final }) { // which nobody can help
+	if j.NoHands && !slices.ContainsFunc(found, func(f finding.Finding) bool {
+		return f.Severity == finding.Stop && f.Final
+	}) {
+		// which nobody can help
 		found = append(found, j.hands()...)
 	}
 	j.checked = finding.Apply(found, j.Accept)
@@ -290,7 +301,8 @@ func together(does []string) (out []string) {
 	const to = " to "
 	for _, d := range does {
 		i := strings.LastIndex(d, to)
-		if n := len(out); i > 0 && n > 0 && strings.HasPrefix(out[n-1], d[:i+len(to)]) && !strings.Contains(out[n-1], " and ") && strings.LastIndex(out[n-1], to) == i {
+		if n := len(out); i > 0 && n > 0 && strings.HasPrefix(out[n-1], d[:i+len(to)]) &&
+			!strings.Contains(out[n-1], " and ") && strings.LastIndex(out[n-1], to) == i {
 			out[n-1] += " and " + d[i+len(to):]
 			continue
 		}
@@ -306,8 +318,10 @@ func (j *Job) ask(question string, asks []finding.Finding) error {
 	if !j.Yes {
 		yes, err := j.Obs.Confirm(question)
 		if errors.Is(err, say.ErrNobody) {
-			return &finding.StopError{Acted: j.Acted, Findings: []finding.Finding{{Name: finding.NotConfirmed, Severity: finding.Stop, Final: true, About: j.Name,
-				Text: "nobody is here to answer: " + question, Remedy: "run it in a terminal, or with --yes"}}}
+			return &finding.StopError{Acted: j.Acted, Findings: []finding.Finding{
+				{Name: finding.NotConfirmed, Severity: finding.Stop, Final: true, About: j.Name,
+					Text:   "nobody is here to answer: " + question,
+					Remedy: "run it in a terminal, or with --yes"}}}
 		}
 		if err != nil {
 			return err
@@ -323,13 +337,15 @@ func (j *Job) ask(question string, asks []finding.Finding) error {
 
 // carryOut acts step by step.
 func (j *Job) carryOut(ctx context.Context) error {
-	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft, Sums: j.Sums, Verifier: j.verifier()}
+	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft,
+		Sums: j.Sums, Verifier: j.verifier()}
 	planned := len(j.plan.Steps)
 	for i := 0; i < len(j.plan.Steps); i++ {
 		s := j.plan.Steps[i]
 		select {
 		case <-j.Soft:
-			if err := j.log.Write(journal.Record{Event: journal.Interrupted, Step: i + 1, Title: s.Title()}); err != nil {
+			if err := j.log.Write(journal.Record{Event: journal.Interrupted, Step: i + 1,
+				Title: s.Title()}); err != nil {
 				return errors.Join(ErrStopped, err)
 			}
 			return ErrStopped
@@ -341,7 +357,8 @@ func (j *Job) carryOut(ctx context.Context) error {
 		if err := j.checkAgain(s, i); err != nil {
 			return err
 		}
-		rec := journal.Record{Event: journal.Act, Step: i + 1, Title: s.Title(), Touches: plan.Unsure(s, j.Card), Said: j.said}
+		rec := journal.Record{Event: journal.Act, Step: i + 1, Title: s.Title(),
+			Touches: plan.Unsure(s, j.Card), Said: j.said}
 		if i >= planned {
 			data := act.Data(s)
 			rec.Data = &data
@@ -375,7 +392,8 @@ func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Do
 	if changes && errors.Is(err, ErrStopped) {
 		j.Acted = true // how far it came is not known
 	}
-	rec := journal.Record{Event: journal.Done, Step: i + 1, Title: s.Title(), Answers: done.Answers, Said: done.Said, Confirm: done.Confirm, Bytes: done.Bytes, SHA256: done.SHA256}
+	rec := journal.Record{Event: journal.Done, Step: i + 1, Title: s.Title(), Answers: done.Answers,
+		Said: done.Said, Confirm: done.Confirm, Bytes: done.Bytes, SHA256: done.SHA256}
 	state := say.Finished
 	if err != nil {
 		rec.Event, rec.Error, rec.Confirm, state = journal.Failed, spell.Error(err), "", say.Failed
@@ -403,8 +421,10 @@ func (j *Job) further(ctx context.Context, done act.Done, i int) error {
 		return err
 	}
 	if len(next.Steps) == 0 {
-		return &finding.StopError{Acted: j.Acted, Findings: []finding.Finding{{Name: finding.NothingThere, Severity: finding.Stop, Final: true, About: j.Name,
-			Text: "no slot of this phone holds an image that could be changed", Remedy: "install a system first, or write the file whole: --into PARTITION"}}}
+		return &finding.StopError{Acted: j.Acted, Findings: []finding.Finding{
+			{Name: finding.NothingThere, Severity: finding.Stop, Final: true, About: j.Name,
+				Text:   "no slot of this phone holds an image that could be changed",
+				Remedy: "install a system first, or write the file whole: --into PARTITION"}}}
 	}
 	j.plan.Steps = slices.Insert(j.plan.Steps, i+1, next.Steps...)
 	return nil
@@ -459,7 +479,8 @@ func (j *Job) weigh(found []finding.Finding, title string) error {
 		err = j.ask(fmt.Sprintf("Go on, on %s: %s?", j.Name, title), asks)
 	}
 	if err != nil {
-		return errors.Join(err, j.log.Write(journal.Record{Event: journal.Stopped, Title: title, Found: append(stops, asks...)}))
+		return errors.Join(err,
+			j.log.Write(journal.Record{Event: journal.Stopped, Title: title, Found: append(stops, asks...)}))
 	}
 	return nil
 }
@@ -486,11 +507,16 @@ func Keep(s *phone.Session, o Options, command string, before, after, read *card
 		return err
 	}
 	defer func() { err = errors.Join(err, log.Close()) }()
-	begin := journal.Record{Event: journal.Begin, Command: o.Typed, Of: o.Of, Task: &journal.TaskData{Name: command}, Phone: s.Name, Serial: before.Value(card.FactSerial), Model: before.Value(card.FactModel)}
+	begin := journal.Record{Event: journal.Begin, Command: o.Typed, Of: o.Of,
+		Task:   &journal.TaskData{Name: command},
+		Phone:  s.Name,
+		Serial: before.Value(card.FactSerial),
+		Model:  before.Value(card.FactModel)}
 	if read != nil {
 		begin.Facts = lasting(read)
 	}
-	for _, r := range []journal.Record{begin, {Event: journal.Done, Step: 1, Title: command, Facts: changed(before, after)}, {Event: journal.End}} {
+	for _, r := range []journal.Record{begin, {Event: journal.Done, Step: 1, Title: command,
+		Facts: changed(before, after)}, {Event: journal.End}} {
 		if err := log.Write(r); err != nil {
 			return err
 		}
@@ -515,7 +541,8 @@ func changed(before, after *card.Card) journal.Facts {
 	out := journal.Facts{}
 	for _, i := range after.IDs() {
 		f, old := after.Get(i), before.Get(i)
-		if i.Stay() != card.Passing && (old.Value != f.Value || old.Known() != f.Known() || old.Pending != f.Pending) {
+		if i.Stay() != card.Passing && (old.Value != f.Value || old.Known() != f.Known() ||
+			old.Pending != f.Pending) {
 			out[i] = f
 		}
 	}

@@ -22,7 +22,9 @@ type verified struct {
 
 // of reports whether a step sends a damaged file.
 func (v *verified) of(s plan.Step) bool {
-	return slices.ContainsFunc(s.Sends(), func(f plan.Sent) bool { return slices.Contains(v.damaged, f.File.Path) })
+	return slices.ContainsFunc(s.Sends(), func(f plan.Sent) bool {
+		return slices.Contains(v.damaged, f.File.Path)
+	})
 }
 
 // verify verifies every file that steps send, and those that were used to make them: before anything acts,

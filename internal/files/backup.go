@@ -40,11 +40,13 @@ func ProveBackup(ctx context.Context, v *Verifier, dir string, i *backup.Item) e
 	check := func(name, sum string, bytes int64) error {
 		have, n, err := v.SHA256(ctx, filepath.Join(dir, filepath.FromSlash(name)), nil)
 		wrong := func(format string, args ...any) error {
-			return finding.Stopped(finding.DamagedFile, i.Name, name+" is damaged: "+fmt.Sprintf(format, args...), "take another copy of the folder")
+			return finding.Stopped(finding.DamagedFile, i.Name, name+" is damaged: "+
+				fmt.Sprintf(format, args...), "take another copy of the folder")
 		}
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			return finding.Stopped(finding.NoSuchFile, i.Name, name+" is missing from the backup", "take another copy of the folder")
+			return finding.Stopped(finding.NoSuchFile, i.Name, name+" is missing from the backup",
+				"take another copy of the folder")
 		case err != nil:
 			return err
 		case n != bytes:

@@ -76,7 +76,8 @@ func (k kitchen) cut(b []byte, form string) (names []string) {
 // list writes an image as a block list with its data, which it gives.
 func (k kitchen) list(b []byte, base string) (data []byte) {
 	n, h := len(b)/4096, len(b)/4096/2
-	put(k.T, k.at(base+".transfer.list"), fmt.Appendf(nil, "4\n%d\n0\n0\nerase 2,0,%d\nnew 2,%d,%d\nnew 2,0,%d\n", n, n, h, n, h))
+	put(k.T, k.at(base+".transfer.list"),
+		fmt.Appendf(nil, "4\n%d\n0\n0\nerase 2,0,%d\nnew 2,%d,%d\nnew 2,0,%d\n", n, n, h, n, h))
 	put(k.T, k.at(base+".patch.dat"), nil)
 	return append(bytes.Clone(b[h*4096:]), b[:h*4096]...)
 }
@@ -92,7 +93,9 @@ func TestDownloads(t *testing.T) {
 		want  want
 		no    string // what the error says
 	}{
-		{what: "sparse pieces", make: func(k kitchen) string { return k.cut(system, "super.img_sparsechunk.%d")[2] }, want: want{"super.raw.img": system}},
+		{what: "sparse pieces", make: func(k kitchen) string {
+			return k.cut(system, "super.img_sparsechunk.%d")[2]
+		}, want: want{"super.raw.img": system}},
 		{what: "sparse pieces named as volumes are", make: func(k kitchen) string {
 			for i, n := range k.cut(system, "piece.%d") {
 				if err := os.Rename(k.at(n), k.at(fmt.Sprintf("super.img.%03d", i))); err != nil {
@@ -154,8 +157,14 @@ func TestDownloads(t *testing.T) {
 			}
 			return "system.transfer.list"
 		}, no: "number 1 is not there"},
-		{what: "a list without its data", make: func(k kitchen) string { k.list(system, "system"); return "system.transfer.list" }, no: "the data of system"},
-		{what: "data without its list", make: func(k kitchen) string { put(k.T, k.at("system.new.dat"), system); return "system.new.dat" }, no: "system.transfer.list, which says where its blocks go"},
+		{what: "a list without its data", make: func(k kitchen) string {
+			k.list(system, "system")
+			return "system.transfer.list"
+		}, no: "the data of system"},
+		{what: "data without its list", make: func(k kitchen) string {
+			put(k.T, k.at("system.new.dat"), system)
+			return "system.new.dat"
+		}, no: "system.transfer.list, which says where its blocks go"},
 		{what: "more data than the list places", make: func(k kitchen) string {
 			put(k.T, k.at("system.new.dat"), append(k.list(system, "system"), 1))
 			return "system.transfer.list"
@@ -173,12 +182,19 @@ func TestDownloads(t *testing.T) {
 		{what: "a package with images beside its list", make: func(k kitchen) string {
 			put(k.T, k.at("system.new.dat"), k.list(system, "system"))
 			put(k.T, k.at("boot.img"), boot)
-			k.tool("zip", "-q", "rom.zip", "system.new.dat", "system.transfer.list", "system.patch.dat", "boot.img")
+			k.tool("zip", "-q", "rom.zip", "system.new.dat", "system.transfer.list", "system.patch.dat",
+				"boot.img")
 			return "rom.zip"
 		}, want: want{"system.img": system, "boot.img": boot}},
-		{what: "tar in gz", make: func(k kitchen) string { return k.set(system, boot, "set.tgz", "-z") }, want: want{"system.img": system, "boot.img": boot}},
-		{what: "tar in xz", make: func(k kitchen) string { return k.set(system, boot, "set.tar.xz", "-J") }, want: want{"system.img": system, "boot.img": boot}},
-		{what: "tar in zst, one member", make: func(k kitchen) string { return k.set(system, boot, "set.tar.zst", "--zstd") }, items: []string{"boot"}, want: want{"boot.img": boot}},
+		{what: "tar in gz", make: func(k kitchen) string {
+			return k.set(system, boot, "set.tgz", "-z")
+		}, want: want{"system.img": system, "boot.img": boot}},
+		{what: "tar in xz", make: func(k kitchen) string {
+			return k.set(system, boot, "set.tar.xz", "-J")
+		}, want: want{"system.img": system, "boot.img": boot}},
+		{what: "tar in zst, one member", make: func(k kitchen) string {
+			return k.set(system, boot, "set.tar.zst", "--zstd")
+		}, items: []string{"boot"}, want: want{"boot.img": boot}},
 		{what: "a tar in a zip", make: func(k kitchen) string {
 			k.set(system, boot, "set.tar.gz", "-z")
 			k.tool("zip", "-q", "all.zip", "set.tar.gz", "readme.txt")
@@ -222,7 +238,8 @@ func TestDownloads(t *testing.T) {
 		}, items: []string{"system.img", "boot.img"}, want: want{"system.img": system, "boot.img": boot}},
 		{what: "a window of 512 MiB", make: func(k kitchen) string {
 			put(k.T, k.at("system.img"), system)
-			k.tool("sh", "-c", "command -v zstd >/dev/null && zstd -q --long=29 < system.img > system.img.zst || cp system.img system.img.zst")
+			k.tool("sh", "-c", "command -v zstd >/dev/null && zstd -q --long=29 < system.img > "+
+				"system.img.zst || cp system.img system.img.zst")
 			return "system.img.zst"
 		}, no: "--max-memory 512MiB"},
 		{what: "a folder of a file system", make: func(k kitchen) string {
@@ -302,7 +319,10 @@ func takeAll(t *testing.T, path string, names []string) (map[string][]byte, erro
 		t.Fatal(err)
 	}
 	defer root.Close()
-	k := Taking{Dir: out, Root: root, Names: &local.Names{}, Working: func(string, string, int64) (func(int64), func()) { return func(int64) {}, func() {} }}
+	k := Taking{Dir: out, Root: root, Names: &local.Names{}, Working: func(string, string, int64) (
+		func(int64), func()) {
+		return func(int64) {}, func() {}
+	}}
 	got := map[string][]byte{}
 	for _, it := range items {
 		if _, err := k.Take(context.Background(), it); err != nil {
@@ -327,7 +347,8 @@ func TestGatherPieces(t *testing.T) {
 	for _, n := range pieces {
 		paths = append(paths, k.at(n))
 	}
-	for what, args := range map[string][]string{"the folder": {k.dir}, "a list of files": append(paths, k.at("system.transfer.list"), k.at("system.new.dat"))} {
+	for what, args := range map[string][]string{"the folder": {k.dir},
+		"a list of files": append(paths, k.at("system.transfer.list"), k.at("system.new.dat"))} {
 		m, err := Gather(context.Background(), args, Gathering{Home: t.TempDir()})
 		if err != nil {
 			t.Fatal(what, err)
@@ -354,8 +375,10 @@ func TestGatherPieces(t *testing.T) {
 		t.Fatal(err)
 	}
 	var stop *finding.StopError
-	if _, err := Gather(context.Background(), paths[:1], Gathering{Home: t.TempDir()}); !errors.As(err, &stop) ||
-		stop.Findings[0].Name != finding.DamagedFile || !strings.Contains(stop.Findings[0].Text, "number 1 is not there") {
+	if _, err := Gather(context.Background(), paths[:1], Gathering{Home: t.TempDir()}); !errors.As(
+		err, &stop) ||
+		stop.Findings[0].Name != finding.DamagedFile || !strings.Contains(stop.Findings[0].Text,
+		"number 1 is not there") {
 		t.Errorf("with a piece missing: %v", err)
 	}
 }
@@ -369,7 +392,11 @@ func TestGatherNested(t *testing.T) {
 	k.tool("zip", "-q", "all.zip", "set.tar.gz", "readme.txt")
 	k.tool("zip", "-q", "texts.zip", "readme.txt")
 	k.tool("zip", "-q", "broken.zip", "old.tar", "readme.txt")
-	for name, labels := range map[string]string{"all.zip": "set.tar.gz/boot.img set.tar.gz/system.img", "texts.zip": "", "broken.zip": ""} {
+	for name, labels := range map[string]string{
+		"all.zip":    "set.tar.gz/boot.img set.tar.gz/system.img",
+		"texts.zip":  "",
+		"broken.zip": "",
+	} {
 		m, err := Gather(context.Background(), []string{k.at(name)}, Gathering{Home: t.TempDir()})
 		if err != nil {
 			t.Fatal(name, err)
@@ -378,7 +405,8 @@ func TestGatherNested(t *testing.T) {
 		for _, im := range m.Images {
 			got = append(got, im.Label)
 		}
-		if strings.Join(got, " ") != labels || len(m.Images) == 0 || (m.Set != "") != (labels != "") || (m.Images[0].File.Kind == ident.Archive) != (labels == "") {
+		if strings.Join(got, " ") != labels || len(m.Images) == 0 || (m.Set != "") != (labels != "") ||
+			(m.Images[0].File.Kind == ident.Archive) != (labels == "") {
 			t.Errorf("%s: %q of set %q, the first is %s", name, got, m.Set, m.Images[0].File.Kind)
 		}
 		m.Close()
@@ -417,15 +445,22 @@ func TestDisks(t *testing.T) {
 		want ident.Kind
 		says string
 	}{
-		{"squashfs", func(k kitchen) { k.tool("mksquashfs", "tree", "out", "-quiet") }, ident.SquashFS, "squashfs"},
-		{"a disc", func(k kitchen) { k.tool("xorriso", "-as", "mkisofs", "-quiet", "-V", "SHORE", "-o", "out", "tree") }, ident.ISO, "SHORE"},
-		{"qcow2", func(k kitchen) { k.tool("qemu-img", "create", "-q", "-f", "qcow2", "out", "1M") }, ident.Qcow2, "qcow2"},
+		{"squashfs", func(k kitchen) {
+			k.tool("mksquashfs", "tree", "out", "-quiet")
+		}, ident.SquashFS, "squashfs"},
+		{"a disc", func(k kitchen) {
+			k.tool("xorriso", "-as", "mkisofs", "-quiet", "-V", "SHORE", "-o", "out", "tree")
+		}, ident.ISO, "SHORE"},
+		{"qcow2", func(k kitchen) {
+			k.tool("qemu-img", "create", "-q", "-f", "qcow2", "out", "1M")
+		}, ident.Qcow2, "qcow2"},
 		{"a partition table", func(k kitchen) {
 			k.tool("truncate", "-s", "4M", "out")
 			k.tool("sgdisk", "-n", "1:2048:4095", "-c", "1:boot_a", "out")
 		}, ident.Disk, "whole disk"},
 		{"a kernel", func(k kitchen) {
-			b := make([]byte, 4096) // Documentation/arch/arm64/booting.rst: "MZ" of the EFI stub, the magic at 56
+			// Documentation/arch/arm64/booting.rst: "MZ" of the EFI stub, the magic at 56
+			b := make([]byte, 4096)
 			copy(b, "MZ")
 			copy(b[56:], "ARMd")
 			copy(b[1000:], "Linux version 6.1.99-shore (a@b) #1\x00")
@@ -444,7 +479,8 @@ func TestDisks(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if text := f.Words() + strings.Join(f.Lines(), "\n"); f.Kind != c.want || f.Damage != "" || !strings.Contains(text, c.says) {
+			if text := f.Words() + strings.Join(f.Lines(), "\n"); f.Kind != c.want || f.Damage != "" ||
+				!strings.Contains(text, c.says) {
 				t.Errorf("%s, %s, damage %q", f.Kind, text, f.Damage)
 			}
 			if c.want == ident.Kernel {

@@ -127,7 +127,8 @@ func IsPartitionName(word string, known func(name string) bool) bool {
 	if _, err := os.Stat(word); !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(word, `./\`) {
 		return false
 	}
-	usual := []string{"boot", "recovery", "system", "vendor", "product", "vbmeta", "dtbo", "init_boot", "vendor_boot", "super", "userdata", "radio", "modem"}
+	usual := []string{"boot", "recovery", "system", "vendor", "product", "vbmeta", "dtbo", "init_boot",
+		"vendor_boot", "super", "userdata", "radio", "modem"}
 	base := card.Part(word).Base
 	return slices.Contains(usual, base) || known(word) || known(base+"_a")
 }
@@ -262,7 +263,8 @@ func ReadSmall(name string, limit int64) ([]byte, error) {
 	}
 	defer f.Close()
 	if size > limit {
-		return nil, fmt.Errorf("%s has %s; what is wanted here has at most %s", name, image.Size(size), image.Size(limit))
+		return nil, fmt.Errorf("%s has %s; what is wanted here has at most %s", name, image.Size(size),
+			image.Size(limit))
 	}
 	return io.ReadAll(io.LimitReader(f, limit))
 }

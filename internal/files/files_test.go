@@ -36,7 +36,8 @@ func put(t *testing.T, path string, b []byte) string {
 func TestExpand(t *testing.T) {
 	dir := t.TempDir()
 	at := func(name string) string { return filepath.Join(dir, name) }
-	names := []string{"a.img", "b.img", "with blank.img", "'odd'.img", "C[1].img", ".hidden.img", "set [2]/x.img", "set [2]/y.img"}
+	names := []string{"a.img", "b.img", "with blank.img", "'odd'.img", "C[1].img", ".hidden.img",
+		"set [2]/x.img", "set [2]/y.img"}
 	if runtime.GOOS != "windows" { // where no name has one
 		names = append(names, "star*.img")
 	}
@@ -71,10 +72,12 @@ func TestExpand(t *testing.T) {
 			t.Errorf("%s is %q, %v; want %q", word, got, err, want)
 		}
 	}
-	if got, err := Expand([]string{at("none") + sep + "*.img"}); err == nil || !strings.Contains(err.Error(), "there is no folder") {
+	if got, err := Expand([]string{at("none") + sep + "*.img"}); err == nil ||
+		!strings.Contains(err.Error(), "there is no folder") {
 		t.Errorf("a pattern in no folder is %q, %v", got, err)
 	}
-	if got, err := Expand([]string{at("z*.img")}); err == nil || !strings.Contains(err.Error(), at("z*.img")) {
+	if got, err := Expand([]string{at("z*.img")}); err == nil ||
+		!strings.Contains(err.Error(), at("z*.img")) {
 		t.Errorf("a pattern of nothing is %q, %v", got, err)
 	}
 }
@@ -83,7 +86,8 @@ func TestExpand(t *testing.T) {
 func TestOpen(t *testing.T) {
 	dir := t.TempDir()
 	var missing *MissingError
-	if _, _, err := Open(filepath.Join(dir, "none")); !errors.As(err, &missing) || !errors.Is(err, fs.ErrNotExist) {
+	if _, _, err := Open(filepath.Join(dir, "none")); !errors.As(err, &missing) ||
+		!errors.Is(err, fs.ErrNotExist) {
 		t.Error(err)
 	}
 	if _, _, err := Open(dir); err == nil || !strings.Contains(err.Error(), dir+" is a folder") {
@@ -104,7 +108,8 @@ func TestOut(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	want := bytes.Join([][]byte{bytes.Repeat([]byte{1}, 5000), make([]byte, 3<<20), []byte("end"), make([]byte, 10000)}, nil)
+	want := bytes.Join([][]byte{bytes.Repeat([]byte{1}, 5000), make([]byte, 3<<20), []byte("end"),
+		make([]byte, 10000)}, nil)
 	o := NewOut(f)
 	for r, buf := bytes.NewReader(want), make([]byte, 70001); ; {
 		n, err := r.Read(buf)
@@ -208,7 +213,8 @@ func TestSource(t *testing.T) {
 // its context.
 func TestDigest(t *testing.T) {
 	path := put(t, filepath.Join(t.TempDir(), "abc"), []byte("abc"))
-	if sum, n, err := DigestOf(t.Context(), path); err != nil || n != 3 || sum != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
+	if sum, n, err := DigestOf(t.Context(), path); err != nil || n != 3 ||
+		sum != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
 		t.Errorf("%s of %d bytes, %v", sum, n, err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
@@ -226,7 +232,11 @@ func TestGather(t *testing.T) {
 	copy(ext4[1024+56:], []byte{0x53, 0xef}) // the magic number of ext4, at 0x438
 	var set bytes.Buffer
 	z := zip.NewWriter(&set)
-	for name, b := range map[string][]byte{"boot.img": append([]byte("ANDROID!"), make([]byte, 4088)...), "android-info.txt": []byte("require product=dunlin\n"), "readme.txt": []byte("a word\n")} {
+	for name, b := range map[string][]byte{
+		"boot.img":         append([]byte("ANDROID!"), make([]byte, 4088)...),
+		"android-info.txt": []byte("require product=dunlin\n"),
+		"readme.txt":       []byte("a word\n"),
+	} {
 		w, err := z.Create(name)
 		if err == nil {
 			_, err = w.Write(b)
@@ -265,7 +275,9 @@ func TestGather(t *testing.T) {
 	if left, err := filepath.Glob(filepath.Join(home, "*", "*")); err != nil || len(left) > 0 {
 		t.Errorf("%v is left, %v", left, err)
 	}
-	if _, err := Gather(t.Context(), []string{zipped, filepath.Join(dir, "none.img")}, Gathering{Home: home}); !errors.Is(err, fs.ErrNotExist) || err.Error() != "no such file: "+filepath.Join(dir, "none.img") {
+	if _, err := Gather(t.Context(), []string{zipped, filepath.Join(dir, "none.img")},
+		Gathering{Home: home}); !errors.Is(err, fs.ErrNotExist) || err.Error() != "no such file: "+
+		filepath.Join(dir, "none.img") {
 		t.Errorf("one that is not there: %v", err)
 	}
 	if left, err := filepath.Glob(filepath.Join(home, "*", "*")); err != nil || len(left) > 0 {
@@ -294,8 +306,12 @@ func TestReadSums(t *testing.T) {
 	}
 	// The digest of "abc" (FIPS 180-2) in base64.
 	payload := put(t, filepath.Join(dir, "payload.bin"), []byte("abc"))
-	put(t, filepath.Join(dir, "payload_properties.txt"), []byte("FILE_HASH=ungWv48Bz+pBQUDeXa4iI7ADYaOWF3qctBD/YfIAFa0=\nFILE_SIZE=3\n"))
-	if got := Beside(payload, func(err error) { t.Error(err) }); len(got) != 1 || !got[0].Loose || got[0].List[0].Digest != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
+	put(t, filepath.Join(dir, "payload_properties.txt"),
+		[]byte("FILE_HASH=ungWv48Bz+pBQUDeXa4iI7ADYaOWF3qctBD/YfIAFa0=\nFILE_SIZE=3\n"))
+	if got := Beside(payload, func(err error) {
+		t.Error(err)
+	}); len(got) != 1 || !got[0].Loose ||
+		got[0].List[0].Digest != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
 		t.Errorf("beside the payload lies %+v", got)
 	}
 	put(t, filepath.Join(dir, "payload_properties.txt"), []byte("FILE_HASH=nonsense\n"))
@@ -305,15 +321,22 @@ func TestReadSums(t *testing.T) {
 	}
 	path := put(t, filepath.Join(dir, "rom.zip"), []byte("abc"))
 	put(t, path+".sha256", []byte(hexed+"\n"))
-	if got := Beside(path, func(err error) { t.Error(err) }); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
+	if got := Beside(path, func(err error) {
+		t.Error(err)
+	}); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
 		t.Errorf("beside it lies %+v", got)
 	}
 }
 
 // TestReadText: what an editor put before a text, and UTF-16 as Windows' shells write it, are read.
 func TestReadText(t *testing.T) {
-	for in, want := range map[string]string{"plain": "plain", "\xef\xbb\xbfsheet: 1": "sheet: 1", "\xff\xfea\x00b\x00": "ab"} {
-		if got, err := ReadText(put(t, filepath.Join(t.TempDir(), "x"), []byte(in)), 100); err != nil || got != want {
+	for in, want := range map[string]string{
+		"plain":                "plain",
+		"\xef\xbb\xbfsheet: 1": "sheet: 1",
+		"\xff\xfea\x00b\x00":   "ab",
+	} {
+		if got, err := ReadText(put(t, filepath.Join(t.TempDir(), "x"), []byte(in)), 100); err != nil ||
+			got != want {
 			t.Errorf("%q: %q, %v", in, got, err)
 		}
 	}

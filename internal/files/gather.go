@@ -59,7 +59,8 @@ func (m *Material) inside(label string, read func() error) error {
 func within(name, member string, err error) error {
 	label := filepath.Base(name)
 	if stop := place.Damaged(label, err); stop != nil {
-		stop.Findings[0].Text = fmt.Sprintf("%s is damaged: its member %s can't be taken out (%s)", label, member, spell.Error(err))
+		stop.Findings[0].Text = fmt.Sprintf("%s is damaged: its member %s can't be taken out (%s)", label,
+			member, spell.Error(err))
 		return stop
 	}
 	return fmt.Errorf("%s, %s: %w", name, member, err)
@@ -129,7 +130,8 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 	m.Set = dir
 	for _, e := range list {
 		m.seen[e.Name()] = true
-		if st, err := e.Info(); err != nil || !maybeSums(e.Name()) || !st.Mode().IsRegular() || st.Size() > mostDigests {
+		if st, err := e.Info(); err != nil || !maybeSums(e.Name()) || !st.Mode().IsRegular() ||
+			st.Size() > mostDigests {
 			continue
 		}
 		b, err := readSmall(filepath.Join(dir, e.Name()))
@@ -142,7 +144,8 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 	}
 	for _, e := range list {
 		name := filepath.Join(dir, e.Name())
-		if st, err := os.Stat(name); err != nil || !st.Mode().IsRegular() { // a link counts as what it leads to
+		if st, err := os.Stat(name); err != nil || !st.Mode().IsRegular() {
+			// a link counts as what it leads to
 			if err != nil {
 				m.Left = append(m.Left, e.Name())
 			}
@@ -187,7 +190,8 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 
 // verify verifies a file that is called label, and keeps the finding of one that is damaged: of a set, all
 // of them are named. What is whole and was changed is told once it is known where it goes.
-func (m *Material) verify(ctx context.Context, name, label string, f *ident.File, g Gathering, packed bool) error {
+func (m *Material) verify(ctx context.Context, name, label string, f *ident.File, g Gathering,
+	packed bool) error {
 	if g.Look && len(g.Verifier.statedOf(name)) == 0 {
 		return nil
 	}
@@ -207,7 +211,8 @@ func (m *Material) verify(ctx context.Context, name, label string, f *ident.File
 
 // isImage tells whether a set's member is something to be written.
 func isImage(f *ident.File) bool {
-	if f.IsArchive() || f.Kind == ident.Text || f.Kind == ident.Sums || f.Kind == ident.LoaderTable || len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" {
+	if f.IsArchive() || f.Kind == ident.Text || f.Kind == ident.Sums || f.Kind == ident.LoaderTable ||
+		len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" {
 		return false
 	}
 	return f.Kind != ident.Unknown || strings.HasSuffix(strings.ToLower(f.Path), ".img") || len(f.GoesTo) > 0
@@ -239,7 +244,8 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 	if err != nil {
 		return err
 	}
-	if err := m.verify(ctx, name, cmp.Or(m.label, filepath.Base(name)), f, g, !asIs(f, g, depth)); err != nil {
+	if err := m.verify(ctx, name, cmp.Or(m.label, filepath.Base(name)), f, g,
+		!asIs(f, g, depth)); err != nil {
 		return err
 	}
 	if len(m.damaged) > 0 && m.label == "" {
@@ -260,7 +266,8 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 
 // isSet reports whether a file holds several images.
 func isSet(f *ident.File) bool {
-	return f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet || f.Kind == ident.Images
+	return f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet ||
+		f.Kind == ident.Images
 }
 
 // asIs reports whether a file is taken itself, and not what is inside.
@@ -334,8 +341,11 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 	for _, it := range images {
 		base := strings.ToLower(path.Base(it.Name))
 		if other, twice := taken[base]; twice {
-			return finding.Stopped(finding.TwoAlike, filepath.Base(name), fmt.Sprintf("%s holds two files called %s, %s and %s, and which is meant is not guessed", filepath.Base(name), path.Base(it.Name), other, it.Name),
-				"take out the one that is meant: jarlid lift "+local.Quote(name)+" "+local.Quote(it.Name)+" -o DIR")
+			return finding.Stopped(finding.TwoAlike, filepath.Base(name),
+				fmt.Sprintf("%s holds two files called %s, %s and %s, and which is meant is not guessed",
+					filepath.Base(name), path.Base(it.Name), other, it.Name),
+				"take out the one that is meant: jarlid lift "+local.Quote(name)+" "+local.Quote(it.Name)+
+					" -o DIR")
 		}
 		taken[base] = it.Name
 		out := filepath.Join(sub, local.Name(path.Base(it.Name)))
@@ -390,7 +400,8 @@ func opened(name string, size int64, g Gathering) (s *lift.Source, done func(), 
 	if limit <= 0 {
 		limit = lift.DefaultMaxSize
 	}
-	s, err = lift.Open(src, size, name, lift.Options{MaxSize: g.MaxSize, MaxMemory: g.MaxMemory, Beside: folder, Spool: Spool(limit)})
+	s, err = lift.Open(src, size, name, lift.Options{MaxSize: g.MaxSize, MaxMemory: g.MaxMemory,
+		Beside: folder, Spool: Spool(limit)})
 	if err != nil {
 		folder.Close()
 		src.Close()
@@ -412,7 +423,8 @@ func (m *Material) temporary(g Gathering) (string, error) {
 }
 
 // pieces puts an image that lies in several files together; done is false for others.
-func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gathering, depth int) (done bool, err error) {
+func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gathering, depth int) (done bool,
+	err error) {
 	for _, n := range f.Pieces {
 		m.taken[filepath.Join(filepath.Dir(name), n)] = true
 	}

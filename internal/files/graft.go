@@ -95,7 +95,8 @@ func packedAs(old, ramdisk []byte) (out []byte, changed string, err error) {
 	var b bytes.Buffer
 	w, err := wrap.NewWriter(want, &b)
 	if errors.Is(err, wrap.ErrNotMade) {
-		return ramdisk, fmt.Sprintf("it stays %s, the old one is %s, which is not made here", formName(have), formName(want)), nil
+		return ramdisk, fmt.Sprintf("it stays %s, the old one is %s, which is not made here", formName(have),
+			formName(want)), nil
 	}
 	if err != nil {
 		return nil, "", err
@@ -103,7 +104,8 @@ func packedAs(old, ramdisk []byte) (out []byte, changed string, err error) {
 	if _, err = io.Copy(w, io.LimitReader(z, boot.MaxRamdisk)); err == nil {
 		err = w.Close()
 	}
-	return b.Bytes(), fmt.Sprintf("it was %s and is %s now, as the phone's is", formName(have), formName(want)), err
+	return b.Bytes(), fmt.Sprintf("it was %s and is %s now, as the phone's is", formName(have),
+		formName(want)), err
 }
 
 func formName(k wrap.Kind) string {
@@ -115,8 +117,10 @@ func formName(k wrap.Kind) string {
 
 // usualRoots are the folders that a ramdisk's root has of the platform's own (system/core/rootdir
 // and bootable/recovery): a recovery brings its own of them.
-var usualRoots = []string{"acct", "apex", "bin", "cache", "config", "data", "data_mirror", "debug_ramdisk", "dev", "etc", "linkerconfig", "metadata", "mnt", "odm", "odm_dlkm",
-	"oem", "postinstall", "proc", "product", "res", "sbin", "sdcard", "second_stage_resources", "storage", "sys", "system", "system_dlkm", "system_ext", "tmp", "vendor", "vendor_dlkm"}
+var usualRoots = []string{"acct", "apex", "bin", "cache", "config", "data", "data_mirror", "debug_ramdisk",
+	"dev", "etc", "linkerconfig", "metadata", "mnt", "odm", "odm_dlkm",
+	"oem", "postinstall", "proc", "product", "res", "sbin", "sdcard", "second_stage_resources", "storage",
+	"sys", "system", "system_dlkm", "system_ext", "tmp", "vendor", "vendor_dlkm"}
 
 // neededToStart tells whether a normal start may need a file of the ramdisk: its first stage's
 // table of mounts, kernel modules, init itself ("Ramdisk partitions" in the platform's
@@ -124,7 +128,8 @@ var usualRoots = []string{"acct", "apex", "bin", "cache", "config", "data", "dat
 // there for the start.
 func neededToStart(name string) bool {
 	base := filepath.Base(name)
-	if strings.HasPrefix(base, "fstab.") || strings.HasPrefix(name, "first_stage_ramdisk/") || strings.HasPrefix(name, "lib/modules/") || name == "init" || base == "first_stage.fstab" {
+	if strings.HasPrefix(base, "fstab.") || strings.HasPrefix(name, "first_stage_ramdisk/") ||
+		strings.HasPrefix(name, "lib/modules/") || name == "init" || base == "first_stage.fstab" {
 		return true
 	}
 	root, _, deeper := strings.Cut(name, "/")
@@ -221,7 +226,8 @@ func Graft(g Grafting, dir string) (*Grafted, error) {
 	}
 	again, err := oldRamdisk(g.Home, img)
 	if err != nil || !bytes.Equal(again, ramdisk) {
-		return nil, fmt.Errorf("%s: read again, the image does not hold the ramdisk it was given (%v)", name, err)
+		return nil, fmt.Errorf("%s: read again, the image does not hold the ramdisk it was given (%v)", name,
+			err)
 	}
 	return out, os.WriteFile(out.Path, img, 0o600)
 }

@@ -20,7 +20,8 @@ func TestPackedAs(t *testing.T) {
 	var plain bytes.Buffer
 	w := cpio.NewWriter(&plain)
 	for _, name := range []string{"init", "system/bin/recovery"} {
-		if err := w.Add(cpio.Header{Name: name, Mode: cpio.TypeFile | 0o755}, bytes.Repeat([]byte(name), 9000)); err != nil {
+		if err := w.Add(cpio.Header{Name: name, Mode: cpio.TypeFile | 0o755},
+			bytes.Repeat([]byte(name), 9000)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -50,7 +51,8 @@ func TestPackedAs(t *testing.T) {
 			if wrap.Detect(got) != kind {
 				t.Fatalf("%q: what comes out is %q", kind, wrap.Detect(got))
 			}
-			if kind == wrap.Xz && got[7] != 1 { // the check's kind (xz file format, 2.1.1.2): CRC32, as kernels want it
+			if kind == wrap.Xz && got[7] != 1 {
+				// the check's kind (xz file format, 2.1.1.2): CRC32, as kernels want it
 				t.Errorf("xz with check %d", got[7])
 			}
 			rd, err := boot.ReadRamdisk(bytes.NewReader(got))

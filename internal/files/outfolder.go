@@ -22,8 +22,8 @@ import (
 // lockName is the file in an output folder that is locked while a program writes there.
 const lockName = ".jarlid-lock"
 
-// OutputFolder is a folder that a person named for what is read from a phone. Only this program writes to it while
-// it is open, and nothing is written through a link that leads out of it.
+// OutputFolder is a folder that a person named for what is read from a phone. Only this program writes to it
+// while it is open, and nothing is written through a link that leads out of it.
 type OutputFolder struct {
 	dir  string
 	root *os.Root
@@ -43,7 +43,8 @@ func OpenFolder(dir string) (*OutputFolder, error) {
 	f := &OutputFolder{dir: dir, root: root, lock: host.Lock(filepath.Join(dir, lockName))}
 	ok, err := f.lock.TryLock()
 	if err == nil && !ok {
-		err = finding.Stopped(finding.OutputShared, dir, "another phone or another jarlid is writing to "+dir+" now", "name another folder, or wait until the other one is done")
+		err = finding.Stopped(finding.OutputShared, dir, "another phone or another jarlid is writing to "+dir+
+			" now", "name another folder, or wait until the other one is done")
 	}
 	if err != nil {
 		root.Close()
@@ -77,7 +78,8 @@ func (f *OutputFolder) open(name string) (*os.File, int64, error) {
 	name = filepath.FromSlash(name)
 	st, err := f.root.Lstat(name)
 	if err == nil && !st.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: f.Path(name), Err: fmt.Errorf("it is %s and no file", host.Special(st.Mode()))}
+		err = &fs.PathError{Op: "open", Path: f.Path(name), Err: fmt.Errorf("it is %s and no file",
+			host.Special(st.Mode()))}
 	}
 	if err != nil {
 		return nil, 0, err
@@ -94,7 +96,8 @@ func (f *OutputFolder) Read(name string, limit int64) ([]byte, error) {
 	}
 	defer file.Close()
 	if size > limit {
-		return nil, fmt.Errorf("%s has %s, and may have %s", f.Path(name), image.Size(size), image.Size(limit))
+		return nil, fmt.Errorf("%s has %s, and may have %s", f.Path(name), image.Size(size),
+			image.Size(limit))
 	}
 	return io.ReadAll(io.LimitReader(file, limit))
 }

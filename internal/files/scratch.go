@@ -39,7 +39,8 @@ func Scratch(parent string) (dir string, done func(), err error) {
 			_, lerr = os.Stat(dir) // not what a sweep has moved away
 		}
 		if ok && lerr == nil {
-			return dir, func() { _ = lock.Close(); _ = os.RemoveAll(dir) }, nil // what can't be removed goes with the next sweep
+			// what can't be removed goes with the next sweep
+			return dir, func() { _ = lock.Close(); _ = os.RemoveAll(dir) }, nil
 		}
 		_ = lock.Close()
 		_ = os.RemoveAll(dir)
@@ -53,7 +54,8 @@ func Scratch(parent string) (dir string, done func(), err error) {
 
 // sweep removes the folders of programs that are gone.
 func sweep(parent string) {
-	list, err := filepath.Glob(filepath.Join(strings.NewReplacer("[", `\[`, "*", `\*`, "?", `\?`).Replace(parent), scratchName+"*"))
+	list, err := filepath.Glob(filepath.Join(strings.NewReplacer("[", `\[`, "*", `\*`, "?", `\?`).Replace(
+		parent), scratchName+"*"))
 	if err != nil {
 		return
 	}

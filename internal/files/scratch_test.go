@@ -57,7 +57,8 @@ func TestNoFaultOfTheFile(t *testing.T) {
 	if err != nil || f.Damage != "" || !strings.Contains(f.Closed, "larger than the limit") {
 		t.Errorf("over the limit: %+v, %v", f, err)
 	}
-	if f, err := Identify(path, ident.Options{Deep: true, Spool: Spool(1 << 20)}); err != nil || f.Inside != 4<<10 {
+	if f, err := Identify(path, ident.Options{Deep: true, Spool: Spool(1 << 20)}); err != nil ||
+		f.Inside != 4<<10 {
 		t.Errorf("%+v, %v", f, err)
 	}
 	for _, name := range []string{"TMPDIR", "TMP", "TEMP"} { // os.TempDir

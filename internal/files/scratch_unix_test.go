@@ -17,7 +17,8 @@ func TestScratchHostile(t *testing.T) {
 	parent, victim := t.TempDir(), t.TempDir()
 	pipe, theirs := filepath.Join(parent, scratchName+"pipe"), filepath.Join(parent, scratchName+"theirs")
 	kept := filepath.Join(victim, "kept")
-	if err := errors.Join(os.WriteFile(kept, nil, 0o600), os.Symlink(victim, filepath.Join(parent, scratchName+"link")),
+	if err := errors.Join(os.WriteFile(kept, nil, 0o600),
+		os.Symlink(victim, filepath.Join(parent, scratchName+"link")),
 		os.Mkdir(pipe, 0o700), syscall.Mkfifo(filepath.Join(pipe, inUse), 0o666),
 		os.Mkdir(theirs, 0o777), os.Symlink(kept, filepath.Join(theirs, inUse))); err != nil {
 		t.Fatal(err)

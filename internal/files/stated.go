@@ -45,7 +45,9 @@ func (m *Material) states(name string, b []byte) bool {
 		return false
 	}
 	// One without a name could be any member's.
-	m.stated = append(m.stated, Stated{From: base, List: slices.DeleteFunc(list, func(d sums.Sum) bool { return d.Name == "" })})
+	m.stated = append(m.stated, Stated{From: base, List: slices.DeleteFunc(list, func(d sums.Sum) bool {
+		return d.Name == ""
+	})})
 	return true
 }
 
@@ -71,7 +73,8 @@ func (m *Material) miss() {
 	for _, s := range m.stated {
 		for _, d := range s.List {
 			base := path.Base(strings.ReplaceAll(d.Name, `\`, "/"))
-			if _, err := os.Stat(filepath.Join(m.Set, filepath.FromSlash(d.Name))); err == nil { // below a set's folder
+			if _, err := os.Stat(filepath.Join(m.Set, filepath.FromSlash(d.Name))); err == nil {
+				// below a set's folder
 				continue
 			}
 			if !m.seen[base] && !slices.Contains(m.Missing, base) {

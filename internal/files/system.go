@@ -195,7 +195,8 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 }
 
 // superFacts takes the partitions of a super image, and their sizes.
-func superFacts(r io.ReaderAt, size int64, parts map[string]func() (io.ReaderAt, int64, error), learn fit.Learn) error {
+func superFacts(r io.ReaderAt, size int64, parts map[string]func() (io.ReaderAt, int64, error),
+	learn fit.Learn) error {
 	m, err := super.Parse(r, size, 0)
 	if err != nil {
 		return err

@@ -106,7 +106,8 @@ func (k Taking) Take(ctx context.Context, it lift.Item) (row Taken, err error) {
 	if err := host.Retry(func() error { return root.Rename(part, name) }); err != nil {
 		return row, err
 	}
-	return Taken{Name: it.Name, Path: filepath.Join(k.Dir, name), Size: st.Size(), SHA256: hex.EncodeToString(digest), local: filepath.ToSlash(name)}, nil
+	return Taken{Name: it.Name, Path: filepath.Join(k.Dir, name), Size: st.Size(),
+		SHA256: hex.EncodeToString(digest), local: filepath.ToSlash(name)}, nil
 }
 
 // makeSparse replaces a raw file by the same as a sparse image, zeros as FILL 0.

@@ -126,9 +126,11 @@ func properties(payload string) (*Stated, error) {
 		if text, ok := strings.CutPrefix(strings.TrimSpace(line), "FILE_HASH="); ok {
 			sum, err := base64.StdEncoding.DecodeString(text)
 			if err != nil || len(sum) != sha256.Size {
-				return nil, fmt.Errorf("%s beside it states no digest that could be read: %q", ota.PropertiesName, text)
+				return nil, fmt.Errorf("%s beside it states no digest that could be read: %q",
+					ota.PropertiesName, text)
 			}
-			return &Stated{From: ota.PropertiesName, Loose: true, List: []sums.Sum{{Algorithm: sums.SHA256, Digest: hex.EncodeToString(sum)}}}, nil
+			return &Stated{From: ota.PropertiesName, Loose: true,
+				List: []sums.Sum{{Algorithm: sums.SHA256, Digest: hex.EncodeToString(sum)}}}, nil
 		}
 	}
 	return nil, nil
@@ -138,7 +140,8 @@ func properties(payload string) (*Stated, error) {
 var neighbours = []string{".sha256", ".sha256sum", ".sha512", ".sha1", ".md5", ".md5sum"}
 
 // listings are the names under which the digests of several files lie beside them.
-var listings = []string{"SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "SHA256SUMS.txt", "sha256sums.txt", "md5sums.txt", "checksums.txt"}
+var listings = []string{"SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "SHA256SUMS.txt", "sha256sums.txt",
+	"md5sums.txt", "checksums.txt"}
 
 // ReadTrusted reads certificates, and those a recovery image carries.
 func ReadTrusted(signers []string, recovery string) (map[string][]*x509.Certificate, error) {
@@ -213,7 +216,8 @@ func recoveryCerts(r io.ReaderAt, size int64) ([]*x509.Certificate, error) {
 	}
 	keys, ok, err := zipsig.KeysOf(rd.Wanted)
 	if !ok && err == nil {
-		return nil, fmt.Errorf("its ramdisk has neither %s nor %s, so it trusts no key that could be read", zipsig.KeysFile, zipsig.OldKeysFile)
+		return nil, fmt.Errorf("its ramdisk has neither %s nor %s, so it trusts no key that could be read",
+			zipsig.KeysFile, zipsig.OldKeysFile)
 	}
 	return keys, err
 }

@@ -67,7 +67,9 @@ func (v *Verifier) State(path string, s ...Stated) {
 	}
 	key := clean(path)
 	for _, one := range s {
-		if !slices.ContainsFunc(v.stated[key], func(o Stated) bool { return o.From == one.From && slices.Equal(o.List, one.List) }) {
+		if !slices.ContainsFunc(v.stated[key], func(o Stated) bool {
+			return o.From == one.From && slices.Equal(o.List, one.List)
+		}) {
 			v.stated[key] = append(v.stated[key], one)
 		}
 	}
@@ -85,16 +87,19 @@ func clean(path string) string {
 
 // Verify compares the file at path, which f identifies (nil: it is identified), with the digests beside it,
 // those that were stated, and what it carries itself. Errors mean that it could not be read.
-func (v *Verifier) Verify(ctx context.Context, path string, f *ident.File, working Working) (*verify.Result, error) {
+func (v *Verifier) Verify(ctx context.Context, path string, f *ident.File, working Working) (*verify.Result,
+	error) {
 	return v.verify(ctx, path, f, working, verify.Wish{})
 }
 
 // VerifyPacked does so for a file whose contents the caller takes out whole, which compares their checksums.
-func (v *Verifier) VerifyPacked(ctx context.Context, path string, f *ident.File, working Working) (*verify.Result, error) {
+func (v *Verifier) VerifyPacked(ctx context.Context, path string, f *ident.File, working Working) (
+	*verify.Result, error) {
 	return v.verify(ctx, path, f, working, verify.Wish{Unpacked: true})
 }
 
-func (v *Verifier) verify(ctx context.Context, path string, f *ident.File, working Working, wish verify.Wish) (*verify.Result, error) {
+func (v *Verifier) verify(ctx context.Context, path string, f *ident.File, working Working,
+	wish verify.Wish) (*verify.Result, error) {
 	file, size, err := Open(path)
 	if err != nil {
 		return nil, err
@@ -201,7 +206,8 @@ func (v *Verifier) statedOf(name string) (out []verify.Stated) {
 	v.mu.Lock()
 	list := slices.Clone(v.stated[clean(name)])
 	v.mu.Unlock()
-	for _, s := range append(Beside(name, func(error) {}), list...) { // what can't be read states nothing; proof reports it
+	for _, s := range append(Beside(name, func(error) {}), list...) {
+		// what can't be read states nothing; proof reports it
 		if !s.Loose {
 			s.List = sums.For(s.List, name)
 		}
@@ -212,8 +218,10 @@ func (v *Verifier) statedOf(name string) (out []verify.Stated) {
 	return out
 }
 
-// SHA256 gives the digest of a file, in hex, and its size in bytes: the remembered one, or one that is made now.
-func (v *Verifier) SHA256(ctx context.Context, path string, moved func(int64)) (sum string, size int64, err error) {
+// SHA256 gives the digest of a file, in hex, and its size in bytes: the remembered one, or one that is made
+// now.
+func (v *Verifier) SHA256(ctx context.Context, path string, moved func(int64)) (sum string, size int64,
+	err error) {
 	f, size, err := Open(path)
 	if err != nil {
 		return "", 0, err
@@ -277,9 +285,9 @@ func (v *Verifier) Source(path string, size int64) (*Source, error) {
 	return nil, &ChangedError{Path: path, How: "its size or its times are different"}
 }
 
-// sameTimes gives what is known of a file. Some file systems, as those of cameras and network drives, number a
-// file anew each time it is opened: there the path and both times stand for the number, and the digest that is
-// made while the file is sent has the last word. v.mu is held.
+// sameTimes gives what is known of a file. Some file systems, as those of cameras and network drives, number
+// a file anew each time it is opened: there the path and both times stand for the number, and the digest that
+// is made while the file is sent has the last word. v.mu is held.
 func (v *Verifier) sameTimes(stamp host.Stamp, path string) *verified {
 	if k := v.known[stamp]; k != nil {
 		return k
@@ -324,7 +332,9 @@ func (v *Verifier) read() []*verified {
 	if err != nil || json.Unmarshal(b, &m) != nil || m.Form != memoryForm {
 		return nil
 	}
-	return slices.DeleteFunc(m.Files, func(k *verified) bool { return k == nil || k.Digests[sums.SHA256] == "" })
+	return slices.DeleteFunc(m.Files, func(k *verified) bool {
+		return k == nil || k.Digests[sums.SHA256] == ""
+	})
 }
 
 // Save keeps what is known for later programs. Where that fails they verify again.
@@ -353,7 +363,8 @@ func (v *Verifier) Save() {
 		}
 	}
 	m.Files = m.Files[max(0, len(m.Files)-memoryMost):]
-	if b, err := json.Marshal(m); err == nil && host.WriteWhole(filepath.Join(v.Home, memoryName), b, 0o600) == nil {
+	if b, err := json.Marshal(m); err == nil && host.WriteWhole(filepath.Join(v.Home, memoryName), b,
+		0o600) == nil {
 		v.fresh = false
 	}
 }

@@ -34,7 +34,8 @@ func Expand(words []string) ([]string, error) {
 // devicePath tells whether a path is one of Windows' own form, in which a question mark is a letter:
 // \\?\C:\set, \\.\COM5.
 func devicePath(s string) bool {
-	return host.Folds && (strings.HasPrefix(s, `\\?\`) || strings.HasPrefix(s, `\\.\`)) && !strings.ContainsAny(s[4:], "*?")
+	return host.Folds && (strings.HasPrefix(s, `\\?\`) || strings.HasPrefix(s, `\\.\`)) &&
+		!strings.ContainsAny(s[4:], "*?")
 }
 
 // matching gives the files of a folder whose names match the last element of a path, in order. Where

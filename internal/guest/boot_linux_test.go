@@ -15,7 +15,12 @@ import (
 func boot() {
 	os.Setenv("PATH", "/bin")
 	os.Setenv("HOME", "/tmp")
-	for _, m := range [][2]string{{"/dev", "devtmpfs"}, {"/proc", "proc"}, {"/sys", "sysfs"}, {"/tmp", "tmpfs"}} {
+	for _, m := range [][2]string{
+		{"/dev", "devtmpfs"},
+		{"/proc", "proc"},
+		{"/sys", "sysfs"},
+		{"/tmp", "tmpfs"},
+	} {
 		if err := unix.Mount(m[1], m[0], m[1], 0, ""); err != nil && err != unix.EBUSY {
 			fmt.Println("mount", m[0], err)
 		}

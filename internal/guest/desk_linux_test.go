@@ -34,7 +34,8 @@ func newDesk(t *testing.T) *desk {
 	t.Helper()
 	onlyInside(t)
 	dir := t.TempDir()
-	d := &desk{T: t, dir: dir, running: &running{said: map[string]*bytes.Buffer{}}, home: filepath.Join(dir, "home")}
+	d := &desk{T: t, dir: dir, running: &running{said: map[string]*bytes.Buffer{}},
+		home: filepath.Join(dir, "home")}
 	if err := os.MkdirAll(d.home, 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -51,7 +52,8 @@ func newDesk(t *testing.T) *desk {
 // other is another person at the same phones: an ordinary user with groups.
 func (d *desk) other(user uint32, groups ...uint32) *desk {
 	o := *d
-	o.home, o.user, o.groups = filepath.Join(d.dir, fmt.Sprintf("home-%d-%d", user, len(groups))), user, groups
+	o.home, o.user, o.groups = filepath.Join(d.dir, fmt.Sprintf("home-%d-%d", user, len(groups))),
+		user, groups
 	for _, dir := range []string{o.home, filepath.Join(o.home, "run")} {
 		if err := errors.Join(os.MkdirAll(dir, 0o755), os.Chown(dir, int(user), int(user))); err != nil {
 			d.Fatal(err)
@@ -88,9 +90,11 @@ func (d *desk) said(name string) string {
 
 func (d *desk) command(args ...string) *exec.Cmd {
 	c := exec.Command("/bin/jarlid", append(args, "--home", d.home)...)
-	c.Env = append(os.Environ(), "NO_COLOR=1", "XDG_RUNTIME_DIR="+filepath.Join(d.home, "run"), "HOME="+d.home, "JARLID_HOME="+d.home)
+	c.Env = append(os.Environ(), "NO_COLOR=1", "XDG_RUNTIME_DIR="+filepath.Join(d.home, "run"),
+		"HOME="+d.home, "JARLID_HOME="+d.home)
 	if d.user != 0 {
-		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: d.user, Gid: d.user, Groups: d.groups}}
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: d.user, Gid: d.user,
+			Groups: d.groups}}
 	}
 	return c
 }
@@ -151,7 +155,8 @@ func (d *desk) standin(model string, args ...string) {
 		}
 	}
 	before := phones()
-	cmd := d.command(append([]string{"standin", "run", model, "--usb", "--at", filepath.Join(d.dir, name)}, args...)...)
+	cmd := d.command(append([]string{"standin", "run", model, "--usb", "--at", filepath.Join(d.dir, name)},
+		args...)...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		d.Fatal(err)

@@ -72,7 +72,8 @@ func TestInHomes(t *testing.T) {
 		kept := filepath.Join(d.dir, "kept")
 		d.want(0, nil, "backup", "take", "boot@a", "-o", kept)
 		before := bytes.Clone(d.stored("godwit", "boot_a"))
-		d.want(0, []string{"boot_a written"}, "recovery", "install", recovery, "--into", "@a", "--accept", "recovery-on-one-slot", "--yes")
+		d.want(0, []string{"boot_a written"}, "recovery", "install", recovery, "--into", "@a", "--accept",
+			"recovery-on-one-slot", "--yes")
 		d.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
 		if bytes.Equal(before, d.stored("godwit", "boot_a")) {
 			t.Error("nothing was written")

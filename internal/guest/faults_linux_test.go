@@ -34,7 +34,8 @@ func (d *desk) broken(what string, code int, out string) {
 	}
 	lines := bytes.Split(bytes.TrimSpace(b), []byte("\n"))
 	var last journal.Record
-	if err := json.Unmarshal(lines[len(lines)-1], &last); err != nil || last.Event != journal.End || last.Error == "" {
+	if err := json.Unmarshal(lines[len(lines)-1], &last); err != nil || last.Event != journal.End ||
+		last.Error == "" {
 		d.Errorf("%s: the journal ends with %s (%v)", what, lines[len(lines)-1], err)
 	}
 }

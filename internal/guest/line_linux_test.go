@@ -22,7 +22,10 @@ func TestInLine(t *testing.T) {
 		t.Fatal(err)
 	}
 	var lines []serial.Line
-	d.until("the driver has its line", func() bool { lines, _ = serial.System().List(); return len(lines) == 1 })
+	d.until("the driver has its line", func() bool {
+		lines, _ = serial.System().List()
+		return len(lines) == 1
+	})
 	line := lines[0]
 	if line.USB != "1209:4b4e" || line.Serial != "WL-KN-0301" || line.Socket == "" {
 		t.Fatalf("%+v", line)
@@ -54,7 +57,8 @@ func TestInLine(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(long); !strings.Contains(d.said("knot"), "Receiving recovery"); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(long); !strings.Contains(d.said("knot"), "Receiving recovery"); time.Sleep(
+		50 * time.Millisecond) {
 		if time.Now().After(end) {
 			_ = cmd.Process.Signal(syscall.SIGQUIT)
 			_ = cmd.Wait()
@@ -78,7 +82,10 @@ func TestInLine(t *testing.T) {
 	d.want(3, []string{"stop  restart-undoes-recovery"}, "go", "system")
 	press := func(keys ...string) { // each as soon as the phone takes it
 		for _, key := range keys {
-			d.until("it takes "+key, func() bool { code, _ := d.run("standin", "press", "knot", key); return code == 0 })
+			d.until("it takes "+key, func() bool {
+				code, _ := d.run("standin", "press", "knot", key)
+				return code == 0
+			})
 		}
 	}
 	press("battery-out", "battery-in", "volume-up+side+power")

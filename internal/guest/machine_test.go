@@ -109,17 +109,22 @@ func TestGuest(t *testing.T) {
 			ctx, cancel := context.WithTimeout(context.Background(), *keepGoing)
 			defer cancel()
 			// Software emulation always: /dev/kvm may open and a guest on it never start.
-			cmd := exec.CommandContext(ctx, qemu, "-M", "pc", "-accel", "tcg,thread=multi", "-cpu", "max", "-smp", "1", "-m", fmt.Sprint(b.mem),
-				"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-kernel", filepath.Join(kernel, "vmlinux"), "-initrd", image,
-				"-append", "console=ttyS0 quiet panic=-1 reboot=t mitigations=off random.trust_cpu=on usbcore.autosuspend=-1 tests="+b.run,
-				"-serial", "file:"+console, "-serial", "stdio", "-device", "isa-debug-exit,iobase=0xf4,iosize=0x1")
+			cmd := exec.CommandContext(ctx, qemu, "-M", "pc", "-accel", "tcg,thread=multi", "-cpu", "max",
+				"-smp", "1", "-m", fmt.Sprint(b.mem),
+				"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-kernel",
+				filepath.Join(kernel, "vmlinux"), "-initrd", image,
+				"-append", "console=ttyS0 quiet panic=-1 reboot=t mitigations=off random.trust_cpu=on "+
+					"usbcore.autosuspend=-1 tests="+b.run,
+				"-serial", "file:"+console, "-serial", "stdio", "-device",
+				"isa-debug-exit,iobase=0xf4,iosize=0x1")
 			out := &told{name: b.name}
 			cmd.Stdout, cmd.Stderr = out, out
 			err := cmd.Run()
 			var exit *exec.ExitError
 			if !errors.As(err, &exit) || exit.ExitCode() != passed {
 				end, _ := os.ReadFile(console)
-				t.Errorf("the guest ended with %v after %v:\n%s\nthe end of its console:\n%s", err, time.Since(began).Round(time.Second), out.all.String(), end[max(0, len(end)-3000):])
+				t.Errorf("the guest ended with %v after %v:\n%s\nthe end of its console:\n%s", err,
+					time.Since(began).Round(time.Second), out.all.String(), end[max(0, len(end)-3000):])
 				return
 			}
 			if dir := os.Getenv("JARLID_USBVM_PICTURES"); dir != "" {
@@ -216,7 +221,8 @@ func makeImage(t *testing.T, image, kernel, dir string) error {
 		}
 	}
 	for _, m := range modules {
-		if err := c.addFile("modules/"+m+".ko", 0o100644, filepath.Join(kernel, "modules", m+".ko")); err != nil {
+		if err := c.addFile("modules/"+m+".ko", 0o100644,
+			filepath.Join(kernel, "modules", m+".ko")); err != nil {
 			return err
 		}
 	}
@@ -227,7 +233,8 @@ func makeImage(t *testing.T, image, kernel, dir string) error {
 	if err != nil {
 		return err
 	}
-	c.add("files/twin.yaml", 0o100644, bytes.Replace(model, []byte("serial: WL-DU-0007"), []byte("serial: WL-DU-0008"), 1))
+	c.add("files/twin.yaml", 0o100644, bytes.Replace(model, []byte("serial: WL-DU-0007"),
+		[]byte("serial: WL-DU-0008"), 1))
 	if err := c.addFile("files/key.pem", 0o100600, "../link/adb/testdata/key.pem"); err != nil {
 		return err
 	}
@@ -273,7 +280,8 @@ func makeFiles(dir string) error {
 	// The guest's files lie in its memory: what no test of a phone uses is not brought.
 	all, err := filepath.Glob(filepath.Join(dir, "knot", "*"))
 	for _, path := range all {
-		if name := filepath.Base(path); !strings.HasPrefix(name, "tideline-3.1") && !strings.HasPrefix(name, "saltmarsh-4.2") {
+		if name := filepath.Base(path); !strings.HasPrefix(name, "tideline-3.1") && !strings.HasPrefix(name,
+			"saltmarsh-4.2") {
 			err = errors.Join(err, os.Remove(path))
 		}
 	}
@@ -289,7 +297,8 @@ type cpio struct {
 
 func (c *cpio) add(name string, mode uint32, data []byte) {
 	c.ino++
-	fmt.Fprintf(&c.b, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00", c.ino, mode, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name)+1, 0, name)
+	fmt.Fprintf(&c.b, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00", c.ino, mode, 0, 0,
+		1, 0, len(data), 0, 0, 0, 0, len(name)+1, 0, name)
 	c.pad()
 	c.b.Write(data)
 	c.pad()

@@ -128,14 +128,19 @@ func TestInPeopleTwo(t *testing.T) {
 		}
 		all.Wait()
 	}
-	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "large-8"), "--yes")
+	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "large-8"),
+		"--yes")
 	// And as one sheet for both.
 	sheet := d.dir + "/two.yaml"
-	if err := os.WriteFile(sheet, []byte("sheet: 1\nname: two of them\nfiles: {recovery: tideline.img}\ntasks:\n  - recovery install: recovery\n  - go: recovery\n  - wipe: userdata\n"), 0o644); err != nil {
+	if err := os.WriteFile(sheet,
+		[]byte("sheet: 1\nname: two of them\nfiles: {recovery: tideline.img}\ntasks:\n  - recovery "+
+			"install: recovery\n  - go: recovery\n  - wipe: userdata\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	d.want(0, []string{"done on all 2 phones", "dunlin: Tideline Recovery 3.1 is running", "twin: Tideline Recovery 3.1 is running", "twin: all 3 tasks done", "dunlin: all 3 tasks done"},
-		"sheet", "run", sheet, "--on", "dunlin,twin", "--file", "recovery="+file(t, "dunlin", "tideline"), "--yes")
+	d.want(0, []string{"done on all 2 phones", "dunlin: Tideline Recovery 3.1 is running",
+		"twin: Tideline Recovery 3.1 is running", "twin: all 3 tasks done", "dunlin: all 3 tasks done"},
+		"sheet", "run", sheet, "--on", "dunlin,twin", "--file", "recovery="+file(t, "dunlin", "tideline"),
+		"--yes")
 }
 
 // TestInPeopleReplug: another socket, a mode that shows itself only when the cable was pulled and
@@ -180,7 +185,8 @@ func TestInPeopleReplug(t *testing.T) {
 	_ = cmd.Wait()
 	d.want(0, []string{"filled up with zeros", "slot a"}, "slot")
 	d.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", img, "--yes")
-	d.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "tideline"), "--yes")
+	d.want(0, []string{"recovery_a and recovery_b written"}, "recovery", "install",
+		file(t, "dunlin", "tideline"), "--yes")
 	d.want(0, nil, "go", "recovery")
 	d.want(0, nil, "standin", "fault", "dunlin", "replug")
 	waiting := d.command("go", "sideload")
@@ -191,7 +197,8 @@ func TestInPeopleReplug(t *testing.T) {
 	}
 	time.Sleep(20 * time.Second)
 	d.want(0, nil, "standin", "press", "dunlin", "cable-out", "cable-in")
-	if err := waiting.Wait(); err != nil || !strings.Contains(said.String(), "pull the cable and put it back") {
+	if err := waiting.Wait(); err != nil ||
+		!strings.Contains(said.String(), "pull the cable and put it back") {
 		t.Errorf("%v:\n%s", err, said.String())
 	}
 }

@@ -21,10 +21,12 @@ func TestInPicture(t *testing.T) {
 	d := newDesk(t)
 	d.standin("dunlin")
 	d.standin("avocet", "--mode", "system")
-	plug(t, soft.Gadget{Vendor: 0x1209, Product: 3, Maker: "Wickerlight", Name: "Wickerlight Sanderling", Serial: "WL-SA-0440", Functions: []soft.Function{soft.Files()}})
+	plug(t, soft.Gadget{Vendor: 0x1209, Product: 3, Maker: "Wickerlight", Name: "Wickerlight Sanderling",
+		Serial: "WL-SA-0440", Functions: []soft.Function{soft.Files()}})
 	d.run("bench", "--why") // the last look
 	d.hold("WL-DU-0007")
-	fmt.Printf("\n%swhy %s\n", pictureWord, base64.StdEncoding.EncodeToString(onTerminal(t, 100, 38, d.command("bench", "--why"))))
+	fmt.Printf("\n%swhy %s\n", pictureWord,
+		base64.StdEncoding.EncodeToString(onTerminal(t, 100, 38, d.command("bench", "--why"))))
 }
 
 // onTerminal runs a command on a terminal and gives what it wrote there.

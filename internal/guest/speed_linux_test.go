@@ -27,7 +27,8 @@ func TestInSpeed(t *testing.T) {
 	peak := int64(0)
 	for range 5 {
 		alone := bareFlash(t, img)
-		cmd := d.command("flash", img, "--into", "recovery@a", "--accept", "recovery-on-one-slot", "--yes", "--on", "dunlin")
+		cmd := d.command("flash", img, "--into", "recovery@a", "--accept", "recovery-on-one-slot", "--yes",
+			"--on", "dunlin")
 		began := time.Now()
 		out, err := cmd.CombinedOutput()
 		took := time.Since(began)
@@ -37,7 +38,8 @@ func TestInSpeed(t *testing.T) {
 		use, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
 		peak = max(peak, use.Maxrss>>10)
 		ratios = append(ratios, took.Seconds()/alone.Seconds())
-		t.Logf("bare %v, flash %v, %d MiB at most", alone.Round(time.Millisecond), took.Round(time.Millisecond), use.Maxrss>>10)
+		t.Logf("bare %v, flash %v, %d MiB at most", alone.Round(time.Millisecond),
+			took.Round(time.Millisecond), use.Maxrss>>10)
 	}
 	slices.Sort(ratios)
 	t.Logf("ratios %.2f, median %.2f", ratios, ratios[2])

@@ -57,7 +57,8 @@ func shown(t *testing.T, serial string) usb.Device {
 }
 
 func loader(serial string) soft.Gadget {
-	return soft.Gadget{Vendor: 0x1209, Product: 1, Maker: "Wickerlight", Name: "Dunlin", Serial: serial, Functions: []soft.Function{soft.Phone(usb.ProtocolFastboot)}}
+	return soft.Gadget{Vendor: 0x1209, Product: 1, Maker: "Wickerlight", Name: "Dunlin", Serial: serial,
+		Functions: []soft.Function{soft.Phone(usb.ProtocolFastboot)}}
 }
 
 func open(t *testing.T, d usb.Device) usb.Pipe {
@@ -91,21 +92,24 @@ func TestInWireBulk(t *testing.T) {
 			g := loader(fmt.Sprintf("BULK%d", speed))
 			g.Speed = speed
 			dev, u, _ := plug(t, g)
-			if u.Speed != speed || u.Vendor != 0x1209 || u.Name != "Dunlin" || u.Maker != "Wickerlight" || u.Broken != "" {
+			if u.Speed != speed || u.Vendor != 0x1209 || u.Name != "Dunlin" || u.Maker != "Wickerlight" ||
+				u.Broken != "" {
 				t.Errorf("%+v", u)
 			}
 			p := open(t, u)
 			packet := p.Packet()
 			ctx, cancel := context.WithTimeout(t.Context(), 3*long)
 			defer cancel()
-			for _, n := range []int{1, packet - 1, packet, packet + 1, 3 * packet, 64 << 10, 64<<10 + 1, 700<<10 + 7, 2 << 20} {
+			for _, n := range []int{1, packet - 1, packet, packet + 1, 3 * packet, 64 << 10, 64<<10 + 1,
+				700<<10 + 7, 2 << 20} {
 				want := pattern(n)
 				got := make(chan []byte, 1)
 				go func() {
 					var all []byte
 					buf := make([]byte, 16<<10)
 					for len(all) < n {
-						k, err := dev.Recv(ctx, 1, buf[:min(len(buf), n-len(all))]) // a full packet ends nothing
+						// a full packet ends nothing
+						k, err := dev.Recv(ctx, 1, buf[:min(len(buf), n-len(all))])
 						if err != nil {
 							break
 						}

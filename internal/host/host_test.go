@@ -53,7 +53,8 @@ func TestWholeFiles(t *testing.T) {
 	}
 	away := filepath.Join(dir, "away", "name")
 	var file *fs.PathError
-	if err := WriteWhole(away, nil, 0o600); !errors.As(err, &file) || file.Path != away || !os.IsNotExist(err) {
+	if err := WriteWhole(away, nil, 0o600); !errors.As(err, &file) || file.Path != away ||
+		!os.IsNotExist(err) {
 		t.Errorf("the error names something else than was asked for: %v", err)
 	}
 	if err := Replace(name, away); !errors.As(err, &file) || file.Path != away || !os.IsNotExist(err) {

@@ -17,7 +17,8 @@ import (
 // passing tells whether an error is one of a moment: another program has the file open, or it is
 // being deleted. Access denied is both, a moment's and for good.
 func passing(err error) bool {
-	return errors.Is(err, windows.ERROR_SHARING_VIOLATION) || errors.Is(err, windows.ERROR_LOCK_VIOLATION) || errors.Is(err, windows.ERROR_ACCESS_DENIED) || errors.Is(err, windows.ERROR_DELETE_PENDING)
+	return errors.Is(err, windows.ERROR_SHARING_VIOLATION) || errors.Is(err, windows.ERROR_LOCK_VIOLATION) ||
+		errors.Is(err, windows.ERROR_ACCESS_DENIED) || errors.Is(err, windows.ERROR_DELETE_PENDING)
 }
 
 // writable takes the read-only mark off a file, and tells whether there was one.
@@ -41,13 +42,17 @@ func OwnerOnly(name string) error {
 	if err != nil {
 		return err
 	}
-	list, err := windows.ACLFromEntries([]windows.EXPLICIT_ACCESS{{AccessPermissions: windows.GENERIC_ALL, AccessMode: windows.SET_ACCESS, Inheritance: windows.NO_INHERITANCE,
-		Trustee: windows.TRUSTEE{TrusteeForm: windows.TRUSTEE_IS_SID, TrusteeType: windows.TRUSTEE_IS_USER, TrusteeValue: windows.TrusteeValueFromSID(user.User.Sid)}}}, nil)
+	list, err := windows.ACLFromEntries([]windows.EXPLICIT_ACCESS{{AccessPermissions: windows.GENERIC_ALL,
+		AccessMode: windows.SET_ACCESS, Inheritance: windows.NO_INHERITANCE,
+		Trustee: windows.TRUSTEE{TrusteeForm: windows.TRUSTEE_IS_SID, TrusteeType: windows.TRUSTEE_IS_USER,
+			TrusteeValue: windows.TrusteeValueFromSID(user.User.Sid)}}}, nil)
 	if err != nil {
 		return err
 	}
-	err = windows.SetNamedSecurityInfo(name, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil)
-	if errors.Is(err, windows.ERROR_NOT_SUPPORTED) || errors.Is(err, windows.ERROR_INVALID_FUNCTION) || errors.Is(err, windows.ERROR_CALL_NOT_IMPLEMENTED) {
+	err = windows.SetNamedSecurityInfo(name, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|
+		windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+	if errors.Is(err, windows.ERROR_NOT_SUPPORTED) || errors.Is(err, windows.ERROR_INVALID_FUNCTION) ||
+		errors.Is(err, windows.ERROR_CALL_NOT_IMPLEMENTED) {
 		return nil // a disk without access lists, such as FAT
 	}
 	return err
@@ -107,7 +112,8 @@ func Prepare() (back func()) {
 			u()
 		}
 	}
-	if page, err := windows.GetConsoleOutputCP(); err == nil && page != utf8 && windows.SetConsoleOutputCP(utf8) == nil {
+	if page, err := windows.GetConsoleOutputCP(); err == nil && page != utf8 && windows.SetConsoleOutputCP(
+		utf8) == nil {
 		undo = append(undo, func() { _ = windows.SetConsoleOutputCP(page) })
 	}
 	out := windows.Handle(os.Stdout.Fd())
@@ -115,7 +121,8 @@ func Prepare() (back func()) {
 	if windows.GetConsoleMode(out, &mode) != nil {
 		return back // no window
 	}
-	if windows.SetConsoleMode(out, mode|windows.ENABLE_PROCESSED_OUTPUT|windows.ENABLE_VIRTUAL_TERMINAL_PROCESSING) != nil {
+	if windows.SetConsoleMode(out, mode|windows.ENABLE_PROCESSED_OUTPUT|
+		windows.ENABLE_VIRTUAL_TERMINAL_PROCESSING) != nil {
 		_ = os.Setenv("TERM", "dumb") // an old one: it would show the sequences as text
 		return back
 	}
@@ -130,7 +137,8 @@ func Hold() (release func()) {
 	in := windows.Handle(os.Stdin.Fd())
 	var mode uint32
 	if windows.GetConsoleMode(in, &mode) == nil && mode&windows.ENABLE_QUICK_EDIT_MODE != 0 &&
-		windows.SetConsoleMode(in, mode&^windows.ENABLE_QUICK_EDIT_MODE|windows.ENABLE_EXTENDED_FLAGS) == nil {
+		windows.SetConsoleMode(in, mode&^windows.ENABLE_QUICK_EDIT_MODE|
+			windows.ENABLE_EXTENDED_FLAGS) == nil {
 		undo = append(undo, func() { _ = windows.SetConsoleMode(in, mode) })
 	}
 	undo = append(undo, awake())

@@ -59,7 +59,8 @@ func OwnFolder(dir string) error {
 		return err
 	}
 	if !st.IsDir() {
-		return &ForeignError{Path: dir, Why: "is " + Special(st.Mode()) + " and no folder", Mend: "rm " + local.Quote(dir)}
+		return &ForeignError{Path: dir, Why: "is " + Special(st.Mode()) + " and no folder", Mend: "rm " +
+			local.Quote(dir)}
 	}
 	_, err = private(dir, st)
 	return err

@@ -19,7 +19,8 @@ const ownFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
 const NoWait = syscall.O_NONBLOCK
 
 func aboutName(err error) bool {
-	for _, e := range []syscall.Errno{syscall.ENAMETOOLONG, syscall.EISDIR, syscall.ENOTDIR, syscall.EEXIST, syscall.ENOTEMPTY, syscall.EINVAL,
+	for _, e := range []syscall.Errno{syscall.ENAMETOOLONG, syscall.EISDIR, syscall.ENOTDIR, syscall.EEXIST,
+		syscall.ENOTEMPTY, syscall.EINVAL,
 		syscall.ELOOP, syscall.EILSEQ} {
 		if errors.Is(err, e) {
 			return true
@@ -34,7 +35,8 @@ func private(dir string, st fs.FileInfo) (closed bool, err error) {
 			Mend: fmt.Sprintf("sudo chown -R %d %s", os.Geteuid(), local.Quote(dir))}
 	}
 	if st.Mode().Perm()&0o022 != 0 {
-		return false, &ForeignError{Path: dir, Why: "can be written by other users", Mend: "chmod -R go-w " + local.Quote(dir)}
+		return false, &ForeignError{Path: dir, Why: "can be written by other users", Mend: "chmod -R go-w " +
+			local.Quote(dir)}
 	}
 	if !readable(st) {
 		return false, nil

@@ -49,10 +49,12 @@ func TestOwnFolder(t *testing.T) {
 			continue
 		}
 		closed, err := Private(c.path)
-		if closed != c.closed || (err != nil) != (c.refused != "") || err != nil && !strings.Contains(err.Error(), c.refused) {
+		if closed != c.closed || (err != nil) != (c.refused != "") ||
+			err != nil && !strings.Contains(err.Error(), c.refused) {
 			t.Errorf("%s: closed %v, %v; want %v, %q", c.name, closed, err, c.closed, c.refused)
 		}
-		if err := OwnFolder(c.path); (err != nil) != (c.own != "") || err != nil && !strings.Contains(err.Error(), c.own) {
+		if err := OwnFolder(c.path); (err != nil) != (c.own != "") ||
+			err != nil && !strings.Contains(err.Error(), c.own) {
 			t.Errorf("%s, where others have folders too: %v, want %q", c.name, err, c.own)
 		}
 		if st, err := os.Stat(c.path); c.closed && (err != nil || st.Mode().Perm() != 0o700) {
@@ -65,11 +67,13 @@ func TestOwnFolder(t *testing.T) {
 func TestOpenOwn(t *testing.T) {
 	dir := t.TempDir()
 	victim, link, pipe := filepath.Join(dir, "victim"), filepath.Join(dir, "link"), filepath.Join(dir, "pipe")
-	if err := errors.Join(os.WriteFile(victim, []byte("mine"), 0o600), os.Symlink(victim, link), syscall.Mkfifo(pipe, 0o600)); err != nil {
+	if err := errors.Join(os.WriteFile(victim, []byte("mine"), 0o600), os.Symlink(victim, link),
+		syscall.Mkfifo(pipe, 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	for _, path := range []string{link, pipe} {
-		for _, flag := range []int{os.O_RDONLY, os.O_RDWR | os.O_CREATE, os.O_WRONLY | os.O_CREATE | os.O_TRUNC} {
+		for _, flag := range []int{os.O_RDONLY, os.O_RDWR | os.O_CREATE, os.O_WRONLY | os.O_CREATE |
+			os.O_TRUNC} {
 			if f, err := OpenOwn(path, flag, 0o600); err == nil {
 				f.Close()
 				t.Errorf("%s is opened", path)

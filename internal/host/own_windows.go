@@ -14,7 +14,8 @@ const ownFlags = 0
 const NoWait = 0
 
 func aboutName(err error) bool {
-	for _, e := range []error{windows.ERROR_INVALID_NAME, windows.ERROR_FILENAME_EXCED_RANGE, windows.ERROR_DIRECTORY, windows.ERROR_ALREADY_EXISTS,
+	for _, e := range []error{windows.ERROR_INVALID_NAME, windows.ERROR_FILENAME_EXCED_RANGE,
+		windows.ERROR_DIRECTORY, windows.ERROR_ALREADY_EXISTS,
 		windows.ERROR_FILE_EXISTS, windows.ERROR_DIR_NOT_EMPTY, windows.ERROR_PATH_NOT_FOUND} {
 		if errors.Is(err, e) {
 			return true

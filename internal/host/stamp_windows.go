@@ -32,7 +32,8 @@ func StampOf(f *os.File) (Stamp, error) {
 		ft := windows.Filetime{LowDateTime: uint32(t), HighDateTime: uint32(t >> 32)}
 		return ft.Nanoseconds()
 	}
-	return Stamp{Device: uint64(id.VolumeSerialNumber), Inode: uint64(id.FileIndexHigh)<<32 | uint64(id.FileIndexLow),
+	return Stamp{Device: uint64(id.VolumeSerialNumber), Inode: uint64(id.FileIndexHigh)<<32 |
+		uint64(id.FileIndexLow),
 		Size:     int64(id.FileSizeHigh)<<32 | int64(id.FileSizeLow),
 		Modified: nanos(basic.write), Changed: nanos(basic.change)}, nil
 }

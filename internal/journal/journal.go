@@ -68,15 +68,16 @@ type Record struct {
 	Found   []finding.Finding `json:"findings,omitempty"`
 	Step    int               `json:"step,omitempty"` // counted from 1
 	Title   string            `json:"title,omitempty"`
-	Data    *StepData         `json:"data,omitempty"`      // of an act that was not in the begin
-	Touches IDs               `json:"touches,omitempty"`   // facts nobody knows until the act is done
-	Answers []string          `json:"answers,omitempty"`   // the phone's words
-	Said    []Answer          `json:"said,omitempty"`      // the person's
-	Confirm string            `json:"confirmed,omitempty"` // ReadBack, PhoneWord, NotKnown, or the evidence in words
-	Bytes   int64             `json:"bytes,omitempty"`
-	SHA256  string            `json:"sha256,omitempty"`
-	Facts   Facts             `json:"facts,omitempty"` // what is so since then
-	Error   string            `json:"error,omitempty"`
+	Data    *StepData         `json:"data,omitempty"`    // of an act that was not in the begin
+	Touches IDs               `json:"touches,omitempty"` // facts nobody knows until the act is done
+	Answers []string          `json:"answers,omitempty"` // the phone's words
+	Said    []Answer          `json:"said,omitempty"`    // the person's
+	// ReadBack, PhoneWord, NotKnown, or the evidence in words
+	Confirm string `json:"confirmed,omitempty"`
+	Bytes   int64  `json:"bytes,omitempty"`
+	SHA256  string `json:"sha256,omitempty"`
+	Facts   Facts  `json:"facts,omitempty"` // what is so since then
+	Error   string `json:"error,omitempty"`
 	// Cancelled says, at the end, that a person ended the job.
 	Cancelled bool `json:"cancelled,omitempty"`
 }
@@ -240,7 +241,8 @@ func nextNumber(jobs string) (int, error) {
 			break
 		}
 		if time.Now().After(end) {
-			return 0, fmt.Errorf("the numbers of the jobs in %s are locked by another jarlid that does not end", jobs)
+			return 0, fmt.Errorf("the numbers of the jobs in %s are locked by another jarlid that does "+
+				"not end", jobs)
 		}
 	}
 	defer lock.Unlock()
@@ -386,9 +388,11 @@ func Read(dir string) ([]Record, error) {
 		case err != nil:
 			return list, &DamagedError{Dir: dir, Line: n, Err: err}
 		case r.Form > Form:
-			return list, &DamagedError{Dir: dir, Line: n, Err: fmt.Errorf("it was written by a newer jarlid (%s)", r.Program)}
+			return list, &DamagedError{Dir: dir, Line: n,
+				Err: fmt.Errorf("it was written by a newer jarlid (%s)", r.Program)}
 		case r.Event == Begin && r.Form != Form:
-			return list, &DamagedError{Dir: dir, Line: n, Err: fmt.Errorf("its form is %d, and %d is wanted", r.Form, Form)}
+			return list, &DamagedError{Dir: dir, Line: n, Err: fmt.Errorf("its form is %d, and %d is wanted",
+				r.Form, Form)}
 		}
 		list = append(list, r)
 	}

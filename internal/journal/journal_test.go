@@ -43,15 +43,18 @@ var (
 func TestRecall(t *testing.T) {
 	home := t.TempDir()
 	first := job(t, home, "dunlin", "7", Record{Event: Act, Title: "one", Touches: IDs{recoveryA}},
-		Record{Event: Done, Facts: Facts{recoveryA: read("aa"), recoveryB: read("bb"), data: read("encrypted")}}, Record{Event: End})
-	job(t, home, "dunlin", "8", Record{Event: Act, Title: "other phone"}, Record{Event: Done, Facts: Facts{data: read("plain")}})
+		Record{Event: Done, Facts: Facts{recoveryA: read("aa"), recoveryB: read("bb"),
+			data: read("encrypted")}}, Record{Event: End})
+	job(t, home, "dunlin", "8", Record{Event: Act, Title: "other phone"},
+		Record{Event: Done, Facts: Facts{data: read("plain")}})
 	job(t, home, "dunlin", "7", Record{Event: Act, Title: "write recovery_b", Touches: IDs{recoveryB}})
 	who := Who{Name: "dunlin", Serial: "7"}
 	c, damaged, err := Recall(home, who)
 	if err != nil || len(damaged) != 0 {
 		t.Fatal(damaged, err)
 	}
-	if f := c.Get(recoveryA); f.Value != "aa" || f.Evidence != card.Journal || f.At.IsZero() || f.Job != first.Number {
+	if f := c.Get(recoveryA); f.Value != "aa" || f.Evidence != card.Journal || f.At.IsZero() ||
+		f.Job != first.Number {
 		t.Errorf("what was done: %+v", f)
 	}
 	if f := c.Get(recoveryB); f.Known() || f.Why != "a job broke off while it did this: write recovery_b" {
@@ -67,7 +70,8 @@ func TestRecall(t *testing.T) {
 	}
 	f.WriteString(`{"event":"done","facts":{"da`)
 	f.Close()
-	if c, damaged, err := Recall(home, who); err != nil || len(damaged) != 0 || c.Get(data).Value != "encrypted" {
+	if c, damaged, err := Recall(home, who); err != nil || len(damaged) != 0 ||
+		c.Get(data).Value != "encrypted" {
 		t.Errorf("a cut line: %v, %v", damaged, err)
 	}
 }
@@ -78,8 +82,10 @@ func TestBrokenOff(t *testing.T) {
 		return StepData{Kind: kind, Title: kind, With: map[string]any{key: value}}
 	}
 	file := func(kind, path string) StepData { return step(kind, "file", map[string]any{"path": path}) }
-	steps := Steps{step("restart", "to", "sideload"), file("sideload", "rom.zip"), step("restart", "to", "bootloader"), file("write", "tideline.img"),
-		file("write", "tideline.img"), step("restart", "to", "recovery"), file("sideload", "x/extra.zip"), step("restart", "to", "recovery")}
+	steps := Steps{step("restart", "to", "sideload"), file("sideload", "rom.zip"),
+		step("restart", "to", "bootloader"), file("write", "tideline.img"),
+		file("write", "tideline.img"), step("restart", "to", "recovery"), file("sideload", "x/extra.zip"),
+		step("restart", "to", "recovery")}
 	const all = "jarlid sideload rom.zip x/extra.zip --recovery-after tideline.img"
 	for n, c := range []struct{ command, then, behind string }{
 		{all, "", "rom.zip x/extra.zip"},
@@ -96,18 +102,21 @@ func TestBrokenOff(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, r := range []Record{{Event: Begin, Phone: "dunlin", Serial: "7", Command: strings.Fields(all), Steps: steps}, {Event: Act, Step: n + 1, Title: steps[n].Title}} {
+		for _, r := range []Record{{Event: Begin, Phone: "dunlin", Serial: "7", Command: strings.Fields(all),
+			Steps: steps}, {Event: Act, Step: n + 1, Title: steps[n].Title}} {
 			if err := w.Write(r); err != nil {
 				t.Fatal(err)
 			}
 		}
 		w.Close()
 		b, err := BrokenOff(home, Who{Name: "dunlin", Serial: "7"})
-		if err != nil || b == nil || b.Kind != steps[n].Kind || strings.Join(b.Command, " ") != c.command || strings.Join(b.Then, " ") != c.then || strings.Join(b.Behind, " ") != c.behind {
+		if err != nil || b == nil || b.Kind != steps[n].Kind || strings.Join(b.Command, " ") != c.command ||
+			strings.Join(b.Then, " ") != c.then || strings.Join(b.Behind, " ") != c.behind {
 			t.Errorf("step %d: %+v, %v", n+1, b, err)
 			continue
 		}
-		if landed := map[int]string{1: "jarlid recovery install tideline.img, x/extra.zip", 6: "jarlid go recovery, "}[n]; landed != "" {
+		if landed := map[int]string{1: "jarlid recovery install tideline.img, x/extra.zip",
+			6: "jarlid go recovery, "}[n]; landed != "" {
 			// The package is in, as the phone says.
 			if b.Landed(); strings.Join(b.Command, " ")+", "+strings.Join(b.Then, " ") != landed {
 				t.Errorf("step %d, which is done: %+v", n+1, b)
@@ -123,7 +132,8 @@ func TestNumbersOrder(t *testing.T) {
 	for i := range 3 {
 		synctest.Test(t, func(t *testing.T) { // each begins in the year 2000 again
 			time.Sleep(time.Duration(3-i) * time.Hour)
-			job(t, home, "dunlin", "7", Record{Event: Act}, Record{Event: Done, Facts: Facts{data: read([]string{"plain", "encrypted", "formatted"}[i])}})
+			job(t, home, "dunlin", "7", Record{Event: Act},
+				Record{Event: Done, Facts: Facts{data: read([]string{"plain", "encrypted", "formatted"}[i])}})
 		})
 	}
 	c, _, err := Recall(home, Who{Name: "dunlin", Serial: "7"})
@@ -145,7 +155,8 @@ func TestNumbersOrder(t *testing.T) {
 		t.Fatal(err)
 	}
 	job(t, home, "dunlin", "7", Record{Event: Act}, Record{Event: Done, Facts: Facts{data: read("plain")}})
-	if c, _, err := Recall(home, Who{Name: "dunlin", Serial: "7"}); err != nil || c.Get(data).Value != "plain" {
+	if c, _, err := Recall(home, Who{Name: "dunlin", Serial: "7"}); err != nil ||
+		c.Get(data).Value != "plain" {
 		t.Errorf("%+v, %v", c.Get(data), err)
 	}
 }
@@ -160,10 +171,19 @@ func TestDamage(t *testing.T) {
 			l[len(l)-1] = "nonsense"
 			return append(l, "")
 		},
-		"a newer form":    func(l []string) []string { l[0] = strings.Replace(l[0], `"form":2`, `"form":9`, 1); return l },
-		"no form":         func(l []string) []string { l[0] = strings.Replace(l[0], `"form":2,`, ``, 1); return l },
-		"no begin":        func(l []string) []string { return l[1:] },
-		"an endless line": func(l []string) []string { l[1] = `{"title":"` + strings.Repeat("x", maxLine) + `"}`; return l },
+		"a newer form": func(l []string) []string {
+			l[0] = strings.Replace(l[0], `"form":2`, `"form":9`, 1)
+			return l
+		},
+		"no form": func(l []string) []string {
+			l[0] = strings.Replace(l[0], `"form":2,`, ``, 1)
+			return l
+		},
+		"no begin": func(l []string) []string { return l[1:] },
+		"an endless line": func(l []string) []string {
+			l[1] = `{"title":"` + strings.Repeat("x", maxLine) + `"}`
+			return l
+		},
 		"a fact unheard of": func(l []string) []string {
 			l[2] = strings.Replace(l[2], `"data"`, `"nothing-of-the-kind"`, 1)
 			return l
@@ -190,7 +210,8 @@ func TestDamage(t *testing.T) {
 			if f := c.Get(data); f.Known() || !strings.Contains(f.Why, filepath.Base(w.Dir)) {
 				t.Errorf("%+v", f)
 			}
-			if c, damaged, err := Recall(home, Who{Name: "godwit", Serial: "9"}); err != nil || len(damaged) != 0 || c.Get(data).Value != "encrypted" {
+			if c, damaged, err := Recall(home, Who{Name: "godwit", Serial: "9"}); err != nil ||
+				len(damaged) != 0 || c.Get(data).Value != "encrypted" {
 				t.Errorf("another phone: %+v, %v, %v", c.Get(data), damaged, err)
 			}
 		})
@@ -254,14 +275,17 @@ func TestBeginSaysVersions(t *testing.T) {
 		Form, Number int
 		Program      string
 	}
-	if err := json.Unmarshal(bytes.TrimSpace(b), &r); err != nil || r.Form != Form || r.Number != 1 || r.Program != Version() || r.Program == "" {
+	if err := json.Unmarshal(bytes.TrimSpace(b), &r); err != nil || r.Form != Form || r.Number != 1 ||
+		r.Program != Version() || r.Program == "" {
 		t.Errorf("%s: %v", b, err)
 	}
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add([]byte(`{"event":"begin","form":2}` + "\n" + `{"event":"done","facts":{"digest:boot_a":{"value":"x"}}}` + "\n"))
-	f.Add([]byte(`{"event":"begin","form":2,"steps":[{"kind":"write"}]}` + "\n" + `{"event":"act","touches":["digest:boot_a"]}`))
+	f.Add([]byte(`{"event":"begin","form":2}` + "\n" +
+		`{"event":"done","facts":{"digest:boot_a":{"value":"x"}}}` + "\n"))
+	f.Add([]byte(`{"event":"begin","form":2,"steps":[{"kind":"write"}]}` + "\n" +
+		`{"event":"act","touches":["digest:boot_a"]}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		home := t.TempDir()
 		dir := filepath.Join(home, "jobs", "000001-x")

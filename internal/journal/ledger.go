@@ -73,7 +73,8 @@ func readLedger(path string) (Transfer, error) {
 	}
 	t := Transfer{path: path}
 	if err == nil && len(b) > 0 {
-		if _, serr := fmt.Sscanf(string(b), "announced %x taken %x", &t.Announced, &t.Taken); serr != nil || t.Announced < 0 || t.Taken < 0 || t.Taken > t.Announced {
+		if _, serr := fmt.Sscanf(string(b), "announced %x taken %x", &t.Announced, &t.Taken); serr != nil ||
+			t.Announced < 0 || t.Taken < 0 || t.Taken > t.Announced {
 			return Transfer{}, nil // cut off while it was begun: nothing was announced yet
 		}
 	}
@@ -83,7 +84,8 @@ func readLedger(path string) (Transfer, error) {
 // Broken gives the last transfer to a phone that broke off, if its last job left one.
 func Broken(home string, w Who) (Transfer, bool, error) {
 	// It is asked at every connection, and nearly always there is none: no journal is read for that.
-	if open, err := filepath.Glob(filepath.Join(home, "jobs", "*", ledgerName)); err == nil && len(open) == 0 {
+	if open, err := filepath.Glob(filepath.Join(home, "jobs", "*", ledgerName)); err == nil &&
+		len(open) == 0 {
 		return Transfer{}, false, nil
 	}
 	j, err := last(home, w)

@@ -63,7 +63,8 @@ func TestLedger(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(home, "jobs", "000002-brook", ledgerName)); err == nil {
 		t.Error("a job without an open transfer keeps a ledger")
 	}
-	for _, text := range []string{"", "announced 0000", "announced 0000000000000001 taken 0000000000000002\n", "\x00\x00"} {
+	for _, text := range []string{"", "announced 0000", "announced 0000000000000001 taken 0000000000000002\n",
+		"\x00\x00"} {
 		cut := begin("brook", "A")
 		if err := os.WriteFile(cut.f.Name(), []byte(text), 0o600); err != nil {
 			t.Fatal(err)

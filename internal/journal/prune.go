@@ -12,7 +12,8 @@ import (
 // stands as it left it, or bytes that were kept to be put back.
 func Needed(jobs []Job, i int) bool {
 	j := &jobs[i]
-	if kept, err := filepath.Glob(filepath.Join(escape(j.Dir), previousName+"*"+previousEnd)); err != nil || len(kept) > 0 {
+	if kept, err := filepath.Glob(filepath.Join(escape(j.Dir), previousName+"*"+previousEnd)); err != nil ||
+		len(kept) > 0 {
 		return true
 	}
 	with, without := &card.Card{}, &card.Card{}

@@ -103,7 +103,8 @@ func Recall(home string, w Who) (*card.Card, []*DamagedError, error) {
 		if j.Damage != nil {
 			damaged = append(damaged, j.Damage)
 			for _, i := range c.IDs() {
-				c.Forget(i, fmt.Sprintf("the journal of job %s can't be read, and what it did is not known", j.Name()))
+				c.Forget(i, fmt.Sprintf("the journal of job %s can't be read, and what it did is not known",
+					j.Name()))
 			}
 			continue
 		}
@@ -179,7 +180,8 @@ func Previous(home string, w Who, base string) (map[card.Partition]string, error
 			return nil, err
 		}
 		for _, f := range files {
-			p := card.Part(strings.TrimSuffix(strings.TrimPrefix(filepath.Base(f), previousName), previousEnd))
+			p := card.Part(strings.TrimSuffix(strings.TrimPrefix(filepath.Base(f), previousName),
+				previousEnd))
 			if p.Base == base {
 				out[p] = f
 			}

@@ -116,7 +116,9 @@ func OpenRun(r *Run, open OpenSink) (*RunWriter, error) { return openRun(r.Dir, 
 
 func openRun(dir string, n int, open OpenSink) (*RunWriter, error) {
 	if open == nil {
-		open = func(path string) (Sink, error) { return host.OpenOwn(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600) }
+		open = func(path string) (Sink, error) {
+			return host.OpenOwn(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+		}
 	}
 	path := filepath.Join(dir, runFile)
 	if b, err := host.Read(path); err == nil && len(b) > 0 && b[len(b)-1] != '\n' {
@@ -205,7 +207,9 @@ func BrokenRuns(home string) (list []*Run, err error) {
 	}
 	later := map[string]bool{}
 	for _, r := range slices.Backward(runs) {
-		if slices.ContainsFunc(r.Broken(), func(p RunPhone) bool { return !later[p.Name] && !later[p.Serial] }) {
+		if slices.ContainsFunc(r.Broken(), func(p RunPhone) bool {
+			return !later[p.Name] && !later[p.Serial]
+		}) {
 			list = append(list, r)
 		}
 		for _, p := range r.First().Phones {

@@ -59,10 +59,13 @@ func words(err error) string {
 		return "nobody knows the name " + name.Name
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing listens there"
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTDOWN), errors.Is(err, syscall.ENETDOWN):
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH),
+		errors.Is(err, syscall.EHOSTDOWN), errors.Is(err, syscall.ENETDOWN):
 		return "no way leads there"
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.ErrClosedPipe), errors.Is(err, net.ErrClosed),
-		errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNABORTED):
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.ErrClosedPipe),
+		errors.Is(err, net.ErrClosed),
+		errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE),
+		errors.Is(err, syscall.ECONNABORTED):
 		return "the connection was closed at the other end"
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT):
 		return "no answer came in time"
@@ -108,7 +111,8 @@ var ErrSilent = errors.New("the line is silent")
 // not go away.
 func Left(err error) error {
 	var lost *LostError
-	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) && !errors.Is(err, ErrSilent) {
+	if errors.As(err, &lost) && !errors.Is(err, context.DeadlineExceeded) &&
+		!errors.Is(err, context.Canceled) && !errors.Is(err, ErrSilent) {
 		return &LeftError{err}
 	}
 	return err

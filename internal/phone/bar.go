@@ -21,7 +21,8 @@ type Bar struct {
 func (b *Bar) Saw(err error) {
 	var stop *finding.StopError
 	switch {
-	case !errors.As(err, &stop) || stop.Findings[0].Name == finding.SeveralPhones || NotAuthorised(err) != nil:
+	case !errors.As(err, &stop) || stop.Findings[0].Name == finding.SeveralPhones ||
+		NotAuthorised(err) != nil:
 		*b = Bar{}
 	case b.stop == nil || b.stop.Findings[0].Name != stop.Findings[0].Name:
 		*b = Bar{stop: stop, since: time.Now()}

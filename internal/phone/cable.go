@@ -83,7 +83,9 @@ func (p *Phone) seenAs() (port, peer string, serials []string) {
 func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
 	port, peer, serials := p.seenAs()
 	named := func(d usb.Device) bool {
-		return slices.ContainsFunc(p.At, func(a Address) bool { return a.Scheme == cableScheme && d.At(a.Place) })
+		return slices.ContainsFunc(p.At, func(a Address) bool {
+			return a.Scheme == cableScheme && d.At(a.Place)
+		})
 	}
 	at := func(d usb.Device) bool {
 		if port != "" {
@@ -246,7 +248,8 @@ func (p *Phone) openDevice(ctx context.Context, a Address, d usb.Device, offered
 		return w, err
 	}
 	if !ok {
-		return nil, link.Lost("connecting", errors.New("what is plugged in at "+a.String()+" is in no mode that takes commands"))
+		return nil, link.Lost("connecting", errors.New("what is plugged in at "+a.String()+
+			" is in no mode that takes commands"))
 	}
 	pipe, err := p.Cable.Open(ctx, d, i)
 	if err != nil {
@@ -273,23 +276,29 @@ func (p *Phone) cableError(a Address, err error) error {
 	var none *usb.NoDriverError
 	switch {
 	case errors.As(err, &none):
-		return finding.Stopped(finding.NoDriver, p.Name, fmt.Sprintf("%s at %s is plugged in, and %v", p.Name, a, none),
-			"in the device manager, give it the driver \"WinUsb Device\" of \"Universal Serial Bus devices\", then pull the cable and put it back")
+		return finding.Stopped(finding.NoDriver, p.Name, fmt.Sprintf("%s at %s is plugged in, and %v",
+			p.Name, a, none),
+			"in the device manager, give it the driver \"WinUsb Device\" of \"Universal Serial Bus "+
+				"devices\", then pull the cable and put it back")
 	case errors.As(err, &denied):
-		return finding.Stopped(finding.NoPermission, p.Name, fmt.Sprintf("this user may not use %s at %s (%s)", p.Name, a, denied.Node), RuleRemedy)
+		return finding.Stopped(finding.NoPermission, p.Name,
+			fmt.Sprintf("this user may not use %s at %s (%s)", p.Name, a, denied.Node), RuleRemedy)
 	case errors.As(err, &held):
-		return finding.Stopped(finding.HeldByAnother, p.Name, fmt.Sprintf("%s at %s is in use by %s", p.Name, a, held.Holder()), heldRemedy(held))
+		return finding.Stopped(finding.HeldByAnother, p.Name, fmt.Sprintf("%s at %s is in use by %s", p.Name,
+			a, held.Holder()), heldRemedy(held))
 	}
 	return link.Lost("connecting", err)
 }
 
 // RuleRemedy is how a user gets the right to use phones.
-const RuleRemedy = "install the rule that jarlid bench --rule prints, load it as said there, and pull the cable and put it back"
+const RuleRemedy = "install the rule that jarlid bench --rule prints, load it as said there, and pull the " +
+	"cable and put it back"
 
 func heldRemedy(h *usb.HeldError) string {
 	switch {
 	case h.Driver != "":
-		return "unload that driver as root (modprobe -r " + h.Driver + "), then pull the cable and put it back"
+		return "unload that driver as root (modprobe -r " + h.Driver +
+			"), then pull the cable and put it back"
 	case h.PID > 0:
 		return fmt.Sprintf("end %s (process %d), then run the command again", h.Program, h.PID)
 	}
@@ -316,7 +325,8 @@ func (p *Phone) cableLoader(ctx context.Context, pipe usb.Pipe, a Address, seria
 		return nil, err
 	}
 	if filled {
-		p.say("the bootloader was waiting for the rest of a transfer that broke off; it was filled up with zeros, and nothing of it was written")
+		p.say("the bootloader was waiting for the rest of a transfer that broke off; it was filled up with " +
+			"zeros, and nothing of it was written")
 	}
 	if some {
 		if err := broken.Over(); err != nil {
@@ -345,7 +355,8 @@ func (p *Phone) cableDebug(ctx context.Context, pipe usb.Pipe, a Address, offere
 	if err != nil {
 		return nil, err
 	}
-	c, err := adb.Connect(ctx, usb.NewStream(pipe), adb.Options{Key: key, Offer: offered != nil, Offered: offered,
+	c, err := adb.Connect(ctx, usb.NewStream(pipe), adb.Options{Key: key, Offer: offered != nil,
+		Offered: offered,
 		Revived: func(did string) { p.say("it did not answer, and " + did) }})
 	if err != nil {
 		return nil, err

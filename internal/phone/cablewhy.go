@@ -14,8 +14,15 @@ const (
 	classStillImage = 0x06
 )
 
-var classNames = map[byte]string{0x01: "sound", 0x02: "a serial line or modem", 0x03: "keys or a mouse", 0x05: "force feedback", 0x06: "files and pictures",
-	0x07: "a printer", 0x08: "a disk", 0x0a: "a serial line's data", 0x0b: "a card reader", 0x0e: "a camera's video", 0x0f: "health", 0x10: "sound and video",
+var classNames = map[byte]string{0x01: "sound", 0x02: "a serial line or modem", 0x03: "keys or a mouse",
+	0x05: "force feedback", 0x06: "files and pictures",
+	0x07: "a printer",
+	0x08: "a disk",
+	0x0a: "a serial line's data",
+	0x0b: "a card reader",
+	0x0e: "a camera's video",
+	0x0f: "health",
+	0x10: "sound and video",
 	0xdc: "diagnosis", 0xe0: "radio", 0xef: "several functions", 0xfe: "firmware", 0xff: "its maker's own"}
 
 // InterfaceWords says in words what a device offers.
@@ -45,7 +52,9 @@ func InterfaceWords(d usb.Device) string {
 // and words; "" for what is no phone at all. Devices with nothing but interfaces of their
 // maker's own count when they are fresh: many an adapter is one.
 func NoPhone(d usb.Device, fresh bool) (Cause, bool) {
-	c := Cause{Phone: CableAddress(d).String(), Serial: d.Serial, Tested: []string{strings.TrimPrefix(strings.TrimPrefix(deviceWords(d), CableAddress(d).String()), ", ") + " shows: " + InterfaceWords(d)}}
+	c := Cause{Phone: CableAddress(d).String(), Serial: d.Serial,
+		Tested: []string{strings.TrimPrefix(strings.TrimPrefix(deviceWords(d), CableAddress(d).String()),
+			", ") + " shows: " + InterfaceWords(d)}}
 	has := func(is func(usb.Interface) bool) bool { return slices.ContainsFunc(d.Interfaces, is) }
 	onlyOwn := len(d.Interfaces) > 0 && !has(func(i usb.Interface) bool { return i.Class != usb.ClassVendor })
 	switch {
@@ -56,11 +65,13 @@ func NoPhone(d usb.Device, fresh bool) (Cause, bool) {
 	case d.HasLine():
 		c.Cause = CauseLoader
 		c.Text = "it shows a serial line: a maker's loader, or a modem; it speaks neither fastboot nor ADB"
-		c.Do = fmt.Sprintf("if its loader speaks the loader protocol, or a bridge does, name it: --on %s; else bring the phone into its recovery or system by its keys", CableAddress(d))
+		c.Do = fmt.Sprintf("if its loader speaks the loader protocol, or a bridge does, name it: --on %s; "+
+			"else bring the phone into its recovery or system by its keys", CableAddress(d))
 	case len(d.Interfaces) == 0 || onlyOwn && fresh:
 		c.Cause = CauseCharging
 		c.Text = "it shows no interface that is known: it charges only, or is in a mode of its maker's own"
-		c.Do = "wake it, choose another use of the cable on its screen, or bring it into the bootloader by its keys; a cable without data wires shows nothing at all"
+		c.Do = "wake it, choose another use of the cable on its screen, or bring it into the bootloader by " +
+			"its keys; a cable without data wires shows nothing at all"
 	default:
 		return c, false
 	}

@@ -93,7 +93,8 @@ func (p *Phone) Connect(ctx context.Context, offered func()) (*Session, error) {
 	var lost *link.LostError
 	var swallowed *fastboot.SwallowedError
 	if errors.As(last, &lost) && !errors.As(last, &swallowed) || last == nil {
-		return nil, &NotHereError{Name: p.Name, Text: fmt.Sprintf("%s does not answer at %s", p.Name, addressWords(at))}
+		return nil, &NotHereError{Name: p.Name, Text: fmt.Sprintf("%s does not answer at %s", p.Name,
+			addressWords(at))}
 	}
 	return nil, last
 }
@@ -109,7 +110,8 @@ func (p *Phone) twice(at []Address) *finding.StopError {
 	if len(ports) < 2 {
 		return nil
 	}
-	return finding.Stopped(finding.SeveralPhones, p.Name, fmt.Sprintf("%s could be any of these: %s", p.Name, strings.Join(ports, ", ")),
+	return finding.Stopped(finding.SeveralPhones, p.Name, fmt.Sprintf("%s could be any of these: %s", p.Name,
+		strings.Join(ports, ", ")),
 		"name the one that is meant by its socket, such as --on "+ports[0])
 }
 
@@ -118,7 +120,8 @@ func tells(err error) bool {
 	var rule *link.ProtocolError
 	var stop *finding.StopError
 	var swallowed *fastboot.SwallowedError
-	return NotAuthorised(err) != nil || errors.As(err, &rule) || errors.As(err, &stop) || errors.As(err, &swallowed)
+	return NotAuthorised(err) != nil || errors.As(err, &rule) || errors.As(err, &stop) ||
+		errors.As(err, &swallowed)
 }
 
 // dial reaches an address; a way that leads nowhere is given up before an answer would be.
@@ -149,7 +152,8 @@ func (p *Phone) connectTo(ctx context.Context, a Address, offered func()) (Wire,
 
 // Denied is the error of a phone that does not know this computer's key.
 func (p *Phone) Denied(fingerprint string) error {
-	return finding.Stopped(finding.NotAuthorised, p.Name, fmt.Sprintf("%s does not know this computer's key (fingerprint %s)", p.Name, fingerprint),
+	return finding.Stopped(finding.NotAuthorised, p.Name,
+		fmt.Sprintf("%s does not know this computer's key (fingerprint %s)", p.Name, fingerprint),
 		"wake the phone, answer the question on its screen, and run the command again")
 }
 
@@ -167,8 +171,10 @@ func (p *Phone) OfferKey(ctx context.Context, obs say.To) (*Session, error) {
 	ctx, refuse := context.WithCancel(ctx)
 	defer refuse()
 	s, err := p.Connect(ctx, func() {
-		obs.Say(say.Info, "%s asks its owner about this computer's key, fingerprint %s", p.Name, key.Fingerprint())
-		if obs.Hands(p.Hand("allow-key", "Wake the phone and allow debugging for this computer on its screen."), allowLimit) != nil {
+		obs.Say(say.Info, "%s asks its owner about this computer's key, fingerprint %s", p.Name,
+			key.Fingerprint())
+		if obs.Hands(p.Hand("allow-key", "Wake the phone and allow debugging for this computer on its "+
+			"screen."), allowLimit) != nil {
 			refuse() // nobody is there to allow it
 		}
 	})
@@ -204,13 +210,15 @@ func (s *Session) tellSaid() {
 // the one that was wanted. With patient set, other modes on the way do not count: a
 // person is at work. Errors: *WrongModeError, *adb.NotAuthorisedError (of a system),
 // *finding.StopError (of a cable that can't be used), *NotHereError when limit is over.
-func (s *Session) Await(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (Wire, error) {
+func (s *Session) Await(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (
+	Wire, error) {
 	return s.await(ctx, limit, patient, nil, modes)
 }
 
 // AwaitHands waits as a patient Await does while a person brings the phone into a mode. One
 // that shows up in a mode that takes commands, other than the one it was in, is commanded on.
-func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card.Mode, modes ...card.Mode) (Wire, error) {
+func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card.Mode, modes ...card.Mode) (
+	Wire, error) {
 	to, tried := modes[0], map[card.Mode]bool{from: true}
 	return s.await(ctx, limit, true, func(o *Session) bool {
 		if tried[o.Mode()] {
@@ -223,7 +231,8 @@ func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card
 
 // AwaitAgain waits as Await does for a phone that went away before it answered a restart. One that shows up
 // in the mode it was in has not taken that, and is told once more.
-func (s *Session) AwaitAgain(ctx context.Context, limit time.Duration, patient bool, from card.Mode, modes ...card.Mode) (Wire, error) {
+func (s *Session) AwaitAgain(ctx context.Context, limit time.Duration, patient bool, from card.Mode,
+	modes ...card.Mode) (Wire, error) {
 	told := false
 	return s.await(ctx, limit, patient, func(o *Session) bool {
 		if told || o.Mode() != from {
@@ -240,7 +249,8 @@ func taken(err error) bool {
 	return err == nil || errors.As(err, &left)
 }
 
-func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, command func(*Session) bool, modes []card.Mode) (Wire, error) {
+func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, command func(*Session) bool,
+	modes []card.Mode) (Wire, error) {
 	want := modes[0]
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
@@ -308,7 +318,8 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 			}
 			text := fmt.Sprintf("%s did not show up in %s within %s", s.Name, want, limit.Round(time.Second))
 			if len(came) >= restless {
-				text += fmt.Sprintf("; it came and went %d times on its cable: the cable, the hub or the battery is bad, or it restarts in a loop", len(came))
+				text += fmt.Sprintf("; it came and went %d times on its cable: the cable, the hub or the "+
+					"battery is bad, or it restarts in a loop", len(came))
 			}
 			return nil, &NotHereError{Name: s.Name, Text: text}
 		}

@@ -42,7 +42,8 @@ func (s *Session) DataState(ctx context.Context) (string, error) {
 // name is not there or is not a list. Data in which there is nothing but the shared
 // storage has no apps that could be of another system.
 func (s *Session) plainData(ctx context.Context) (string, error) {
-	text, err := s.Text(ctx, "head -c 64 /data/system/packages.xml 2>/dev/null || cat /data/system/packages.xml 2>/dev/null")
+	text, err := s.Text(ctx, "head -c 64 /data/system/packages.xml 2>/dev/null || cat "+
+		"/data/system/packages.xml 2>/dev/null")
 	if err != nil {
 		return "", err
 	}

@@ -56,14 +56,16 @@ func newDebug(c *adb.Conn, a Address, key *adb.Key) (Wire, error) {
 		return &sideload{d}, nil
 	case "rescue":
 		c.Close()
-		return nil, finding.Stopped(finding.NotInThisMode, "", "the phone is in its recovery's rescue mode, which takes the maker's own packages only",
+		return nil, finding.Stopped(finding.NotInThisMode, "",
+			"the phone is in its recovery's rescue mode, which takes the maker's own packages only",
 			"go back to the recovery's menu on the phone, or bring it into another mode by its keys")
 	case "unauthorized":
 		c.Close()
 		return nil, &adb.NotAuthorisedError{Fingerprint: key.Fingerprint()}
 	default:
 		c.Close()
-		return nil, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("says it is in a mode %q, which Jar Lid does not know", c.Peer.Kind)}
+		return nil, &link.ProtocolError{Protocol: "ADB",
+			What: fmt.Sprintf("says it is in a mode %q, which Jar Lid does not know", c.Peer.Kind)}
 	}
 	return &menu{d}, nil
 }
@@ -124,11 +126,13 @@ const closeLimit = 5 * time.Second
 // Gone waits for the end of the session.
 func (d *sideload) Gone(ctx context.Context) { d.ended(ctx, closeLimit) }
 
-func (d *sideload) Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration, served func(off, n int64)) (adb.Closing, error) {
+func (d *sideload) Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration,
+	served func(off, n int64)) (adb.Closing, error) {
 	return d.c.Sideload(ctx, r, size, quiet, served)
 }
 
-func (d *sideload) SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration, sent func(off, n int64)) error {
+func (d *sideload) SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration,
+	sent func(off, n int64)) error {
 	return d.c.SideloadWhole(ctx, r, size, quiet, sent)
 }
 

@@ -47,7 +47,8 @@ func (s *Session) Device(ctx context.Context, p card.Partition, logical bool) (s
 
 // WritePartition writes r to a partition that is not logical, through the recovery's root shell, from its
 // first byte on; wrote is told how many bytes are there.
-func (s *Session) WritePartition(ctx context.Context, p card.Partition, r io.Reader, wrote func(int64)) error {
+func (s *Session) WritePartition(ctx context.Context, p card.Partition, r io.Reader,
+	wrote func(int64)) error {
 	dev, err := s.Device(ctx, p, false)
 	if err != nil {
 		return err
@@ -74,11 +75,13 @@ func (s *Session) writePiece(ctx context.Context, dev string, off int64, r io.Re
 	}
 	ctx, cancel := context.WithTimeout(ctx, pieceLimit)
 	defer cancel()
-	return count.n, s.Do(ctx, fmt.Sprintf("dd if=%s of=%s bs=%d seek=%d conv=notrunc && sync", pieceName, dev, blockSize, off/blockSize), "write "+dev)
+	return count.n, s.Do(ctx, fmt.Sprintf("dd if=%s of=%s bs=%d seek=%d conv=notrunc && sync", pieceName, dev,
+		blockSize, off/blockSize), "write "+dev)
 }
 
 // Push writes a file of the phone over a sync service of its own.
-func (s *Session) Push(ctx context.Context, to string, mode uint32, when time.Time, r io.Reader, moved func(int64)) error {
+func (s *Session) Push(ctx context.Context, to string, mode uint32, when time.Time, r io.Reader,
+	moved func(int64)) error {
 	y, err := s.Sync(ctx)
 	if err != nil {
 		return err
@@ -113,14 +116,16 @@ func (s *Session) ReadDevice(ctx context.Context, dev string, w io.Writer, got f
 func (s *Session) Devices(ctx context.Context) (map[card.Partition]int64, error) {
 	sizes := map[card.Partition]int64{}
 	for _, dir := range []string{devicePath, mapperPath} {
-		text, err := s.Text(ctx, "for f in $(ls "+dir+" 2>/dev/null); do echo $f $(blockdev --getsize64 "+dir+"$f 2>/dev/null); done")
+		text, err := s.Text(ctx, "for f in $(ls "+dir+" 2>/dev/null); do echo $f $(blockdev --getsize64 "+dir+
+			"$f 2>/dev/null); done")
 		if err != nil {
 			return nil, err
 		}
 		for line := range strings.SplitSeq(text, "\n") {
 			var name string
 			var n int64
-			if _, err := fmt.Sscanf(line, "%s %d", &name, &n); err == nil && n > 0 && !strings.ContainsAny(name, "/'\"$`;&|") {
+			if _, err := fmt.Sscanf(line, "%s %d", &name, &n); err == nil && n > 0 &&
+				!strings.ContainsAny(name, "/'\"$`;&|") {
 				p, ok := s.told(name)
 				if !ok {
 					continue
@@ -209,12 +214,14 @@ func (d *deviceReader) block(start int64) ([]byte, error) {
 	}
 	ctx, cancel := context.WithTimeout(d.ctx, shellLimit)
 	defer cancel()
-	out, err := d.s.Shell(ctx, fmt.Sprintf("dd if=%s bs=%d skip=%d count=1 2>/dev/null", d.dev, readerBlock, start/readerBlock))
+	out, err := d.s.Shell(ctx, fmt.Sprintf("dd if=%s bs=%d skip=%d count=1 2>/dev/null", d.dev, readerBlock,
+		start/readerBlock))
 	if err != nil {
 		return nil, err
 	}
 	if want := min(readerBlock, d.size-start); int64(len(out.Stdout)) != want {
-		return nil, fmt.Errorf("%s gave %d bytes at %d, %d were asked for", d.dev, len(out.Stdout), start, want)
+		return nil, fmt.Errorf("%s gave %d bytes at %d, %d were asked for", d.dev, len(out.Stdout),
+			start, want)
 	}
 	d.kept = append([]block{{start, out.Stdout}}, d.kept[:min(len(d.kept), readerKept-1)]...)
 	return out.Stdout, nil
@@ -242,7 +249,8 @@ func (s *Session) openDevice(ctx context.Context, dev string) (*deviceReader, er
 	}
 	var n int64
 	if _, err := fmt.Sscanf(strings.TrimSpace(size), "%d", &n); err != nil || n <= 0 {
-		return nil, &link.RefusedError{Command: "read " + dev, Message: "the recovery does not tell how large it is"}
+		return nil, &link.RefusedError{Command: "read " + dev,
+			Message: "the recovery does not tell how large it is"}
 	}
 	return &deviceReader{ctx: ctx, s: s, dev: dev, size: n, turn: make(chan struct{}, 1)}, nil
 }

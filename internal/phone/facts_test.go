@@ -46,7 +46,8 @@ func onBench(t *testing.T, name string, o standin.Options, test func(r *rig)) {
 	t.Helper()
 	synctest.Test(t, func(t *testing.T) {
 		p := standintest.StartWith(t, name, o)
-		b := benchtest.Open(t, p.Net, bench.Entry{Name: name, Model: name, At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}})
+		b := benchtest.Open(t, p.Net, bench.Entry{Name: name, Model: name, At: []string{"tcp:" + p.Fastboot,
+			"adb:" + p.ADB}})
 		test(&rig{t, b, p})
 	})
 }
@@ -174,7 +175,11 @@ func TestTableOfFacts(t *testing.T) {
 			s.Close()
 		}
 	})
-	for name, home := range map[string]string{"turnstone": "recovery", "sanderling": "lifeboat", "dunlin": "recovery_a"} {
+	for name, home := range map[string]string{
+		"turnstone":  "recovery",
+		"sanderling": "lifeboat",
+		"dunlin":     "recovery_a",
+	} {
 		onBench(t, name, standin.Options{Mode: "bootloader"}, func(r *rig) {
 			r.tideline(name, home)
 			look(r, card.Recovery)
@@ -182,7 +187,8 @@ func TestTableOfFacts(t *testing.T) {
 	}
 	onBench(t, "dunlin", standin.Options{Mode: "system"}, func(r *rig) {
 		for _, key := range []string{"finish welcome", "debugging on"} {
-			if _, err := standin.Press(r.Context(), r.standin.Net, r.standin.Control, []string{key}); err != nil && !strings.Contains(err.Error(), "finish") {
+			if _, err := standin.Press(r.Context(), r.standin.Net, r.standin.Control,
+				[]string{key}); err != nil && !strings.Contains(err.Error(), "finish") {
 				r.Log(key, err)
 			}
 		}
@@ -234,7 +240,8 @@ func TestLacks(t *testing.T) {
 				t.Errorf("%s in a bootloader: %v", what, err)
 				continue
 			}
-			if f := lack.Finding(); f.Name != "not-in-this-mode" || !strings.Contains(f.Text, "bootloader") || f.Remedy == "" {
+			if f := lack.Finding(); f.Name != "not-in-this-mode" || !strings.Contains(f.Text, "bootloader") ||
+				f.Remedy == "" {
 				t.Errorf("%s: %+v", what, f)
 			}
 		}

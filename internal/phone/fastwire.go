@@ -119,7 +119,8 @@ func (l *fastWire) Gone(ctx context.Context) {
 
 func words(a fastboot.Answer) []string { return append(a.Lines, a.Text) }
 
-func (l *fastWire) Write(ctx context.Context, partition string, r io.ReaderAt, size, limit int64, moved func(int64)) (answers []string, err error) {
+func (l *fastWire) Write(ctx context.Context, partition string, r io.ReaderAt, size, limit int64,
+	moved func(int64)) (answers []string, err error) {
 	write := func() error {
 		a, err := l.c.Flash(ctx, partition)
 		answers = append(answers, words(a)...)
@@ -197,11 +198,15 @@ func (l *fastWire) download(ctx context.Context, size int64, r io.Reader, moved 
 // bootloader takes in one packet.
 func (l *fastWire) tooLong(err error) error {
 	var refused *link.RefusedError
-	if l.at.Scheme != cableScheme || !errors.As(err, &refused) || len(refused.Command) <= fastboot.SafeCommand {
+	if l.at.Scheme != cableScheme || !errors.As(err, &refused) ||
+		len(refused.Command) <= fastboot.SafeCommand {
 		return err
 	}
-	return finding.Stopped(finding.CommandUnknown, l.p.Name, fmt.Sprintf("the bootloader refused a command of %d bytes (%.40s...), and many take at most %d over a cable: %s",
-		len(refused.Command), refused.Command, fastboot.SafeCommand, refused.Message), "do it in userspace fastboot or in the recovery, or reach the phone over its network")
+	return finding.Stopped(finding.CommandUnknown, l.p.Name,
+		fmt.Sprintf("the bootloader refused a command of %d bytes (%.40s...), and many take at most %d "+
+			"over a cable: %s",
+			len(refused.Command), refused.Command, fastboot.SafeCommand, refused.Message),
+		"do it in userspace fastboot or in the recovery, or reach the phone over its network")
 }
 
 func (l *fastWire) sendPart(ctx context.Context, part *sparse.Part, r io.ReaderAt, moved func(int64)) error {
@@ -216,7 +221,8 @@ func (l *fastWire) Erase(ctx context.Context, partition string) ([]string, error
 	return words(a), l.tooLong(err)
 }
 
-func (l *fastWire) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
+func (l *fastWire) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (
+	int64, error) {
 	got, err := l.c.Fetch(ctx, partition, off, n, whole, w)
 	return got, l.tooLong(err)
 }

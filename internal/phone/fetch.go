@@ -27,12 +27,16 @@ var readers = map[card.Name]reader{
 	card.Name(card.FactFlags): {read: func(ctx context.Context, s *Session, i card.ID) error {
 		return s.readVBMeta(ctx, card.Part(i.Key).Slot)
 	}},
-	card.Name(card.FactTree):      {once: true, read: inRecovery((*Session).readTrees)},
-	card.Name(card.FactFree):      {read: func(ctx context.Context, s *Session, i card.ID) error { return s.readStorage(ctx, i.Key) }},
+	card.Name(card.FactTree): {once: true, read: inRecovery((*Session).readTrees)},
+	card.Name(card.FactFree): {read: func(ctx context.Context, s *Session, i card.ID) error {
+		return s.readStorage(ctx, i.Key)
+	}},
 	card.Name(card.FactMayUnlock): {read: readUnlockAbility},
-	card.Name(card.FactVendor):    {read: func(ctx context.Context, s *Session, _ card.ID) error { return s.readVendor(ctx) }},
-	card.Name(card.FactAccounts):  {read: readOwner},
-	card.Name(card.FactLock):      {read: readOwner},
+	card.Name(card.FactVendor): {read: func(ctx context.Context, s *Session, _ card.ID) error {
+		return s.readVendor(ctx)
+	}},
+	card.Name(card.FactAccounts): {read: readOwner},
+	card.Name(card.FactLock):     {read: readOwner},
 }
 
 func inRecovery(read func(*Session, context.Context) error) func(context.Context, *Session, card.ID) error {

@@ -44,7 +44,9 @@ func (h *Host) lineOf(d usb.Device) (serial.Line, bool) {
 	list := h.allLines()
 	at := slices.IndexFunc(list, func(l serial.Line) bool { return d.At(l.Socket) })
 	if at < 0 { // a system that does not say where its lines come from
-		same := func(l serial.Line) bool { return l.Socket == "" && l.USB == d.Numbers() && l.Serial == d.Serial }
+		same := func(l serial.Line) bool {
+			return l.Socket == "" && l.USB == d.Numbers() && l.Serial == d.Serial
+		}
 		if at = slices.IndexFunc(list, same); at >= 0 && slices.ContainsFunc(list[at+1:], same) {
 			at = -1
 		}
@@ -83,11 +85,15 @@ func (p *Phone) openDeviceLine(ctx context.Context, a Address, d usb.Device) (Wi
 		if err == nil {
 			break
 		}
-		known := errors.Is(err, serial.ErrNone) || errors.Is(err, serial.ErrDenied) || errors.Is(err, serial.ErrBusy)
+		known := errors.Is(err, serial.ErrNone) || errors.Is(err, serial.ErrDenied) ||
+			errors.Is(err, serial.ErrBusy)
 		if !known || !time.Now().Before(end) || Pause(ctx, pollEvery) != nil {
 			if !ok && d.HasLine() {
-				return nil, finding.Stopped(finding.NoDriver, p.Name, fmt.Sprintf("what is plugged in at %s shows a serial line, and this system has no driver for that", a),
-					"load the driver (on Linux: modprobe cdc_acm, as root), then pull the cable and put it back")
+				return nil, finding.Stopped(finding.NoDriver, p.Name,
+					fmt.Sprintf("what is plugged in at %s shows a serial line, and this system has no "+
+						"driver for that", a),
+					"load the driver (on Linux: modprobe cdc_acm, as root), then pull the cable and put "+
+						"it back")
 			}
 			return nil, p.lineError(a, err)
 		}
@@ -99,9 +105,12 @@ func (p *Phone) openDeviceLine(ctx context.Context, a Address, d usb.Device) (Wi
 func (p *Phone) lineError(a Address, err error) error {
 	switch {
 	case errors.Is(err, serial.ErrBusy):
-		return finding.Stopped(finding.HeldByAnother, p.Name, fmt.Sprintf("%s at %s is in use by another program", p.Name, a), "end the other program, then run the command again")
+		return finding.Stopped(finding.HeldByAnother, p.Name,
+			fmt.Sprintf("%s at %s is in use by another program", p.Name, a),
+			"end the other program, then run the command again")
 	case errors.Is(err, serial.ErrDenied):
-		return finding.Stopped(finding.NoPermission, p.Name, fmt.Sprintf("this user may not use the line %s", a), RuleRemedy)
+		return finding.Stopped(finding.NoPermission, p.Name, fmt.Sprintf("this user may not use the line %s",
+			a), RuleRemedy)
 	case errors.Is(err, serial.ErrNone):
 		return link.Lost("connecting", fmt.Errorf("there is no line %s", a.Place))
 	}

@@ -127,7 +127,8 @@ func (s *Session) MountSystem(ctx context.Context, dev string, write bool) (*Mou
 		if write {
 			how = "rw"
 		}
-		command = fmt.Sprintf("umount %s 2>/dev/null; mkdir -p %s && mount -o %s %s %s", m.At, m.At, how, dev, m.At)
+		command = fmt.Sprintf("umount %s 2>/dev/null; mkdir -p %s && mount -o %s %s %s", m.At, m.At,
+			how, dev, m.At)
 	case m.remount:
 		command = "mount -o remount,rw " + m.At
 	default:
@@ -206,7 +207,8 @@ func (m *Mount) Keep(ctx context.Context, list []ShelfEntry) error {
 	if err != nil {
 		return err
 	}
-	return m.s.Do(ctx, fmt.Sprintf("mkdir -p %s && printf '%%s' %s > %s", shelf, QuoteShell(string(b)), path.Join(shelf, place.ShelfRecord)), "write the record of what was moved aside")
+	return m.s.Do(ctx, fmt.Sprintf("mkdir -p %s && printf '%%s' %s > %s", shelf, QuoteShell(string(b)),
+		path.Join(shelf, place.ShelfRecord)), "write the record of what was moved aside")
 }
 
 // Shelved reads what was moved aside on the slot that runs.
@@ -223,7 +225,8 @@ func (s *Session) Shelved(ctx context.Context) ([]place.Item, error) {
 }
 
 // eachSystem mounts each of the system's partitions that there are, for reading.
-func (s *Session) eachSystem(ctx context.Context, do func(base string, p card.Partition, m *Mount) error) error {
+func (s *Session) eachSystem(ctx context.Context, do func(base string, p card.Partition,
+	m *Mount) error) error {
 	for _, base := range place.Shelvable {
 		dev, part, err := s.SystemDevice(ctx, base)
 		if err != nil {
@@ -273,7 +276,8 @@ func (s *Session) Restorers(ctx context.Context) ([]place.Item, error) {
 					return err
 				}
 				if ident.Restores(script) {
-					items = append(items, place.Item{Path: "/" + path.Join(base, dir, name), Partition: part, Inside: path.Join(inside, name)})
+					items = append(items, place.Item{Path: "/" + path.Join(base, dir, name), Partition: part,
+						Inside: path.Join(inside, name)})
 				}
 			}
 		}

@@ -39,8 +39,10 @@ func newOwnLoader(ctx context.Context, s loader.Stream, a Address) (Wire, error)
 	if err != nil {
 		s.Close()
 		if errors.Is(err, link.ErrSilent) && (a.Scheme == serialScheme || a.Scheme == cableScheme) {
-			return nil, finding.Stopped(finding.LineSilent, a.String(), "the line "+a.String()+" is there, and nothing answers on it",
-				"look at the phone's screen: its loader has to be shown there, and confirmed; then pull the cable and put it back")
+			return nil, finding.Stopped(finding.LineSilent, a.String(), "the line "+a.String()+
+				" is there, and nothing answers on it",
+				"look at the phone's screen: its loader has to be shown there, and confirmed; then pull "+
+					"the cable and put it back")
 		}
 		return nil, err
 	}
@@ -78,7 +80,12 @@ func learnNumber(c *card.Card, f card.Which, v string) {
 
 // Facts reads what the loader tells: who it is, how the phone is, and the table of partitions.
 func (l *ownLoader) Facts(ctx context.Context, s *Session) error {
-	for name, f := range map[string]card.Plain{"product": card.FactProduct, "serial": card.FactSerial, "loader": card.FactBootloader, "screen": card.FactScreen} {
+	for name, f := range map[string]card.Plain{
+		"product": card.FactProduct,
+		"serial":  card.FactSerial,
+		"loader":  card.FactBootloader,
+		"screen":  card.FactScreen,
+	} {
 		if v := strings.TrimSpace(usb.Text(l.c.Told[name])); v != "" {
 			learnRead(s.Card, f, v)
 		}
@@ -137,7 +144,8 @@ func (l *ownLoader) Restart(ctx context.Context, to card.Mode) error {
 	case card.Loader:
 		return link.Left(l.c.Leave(ctx, "loader"))
 	}
-	return &link.RefusedError{Command: "leave", Message: "a loader brings the phone into its system or switches it off; into the recovery lead its keys"}
+	return &link.RefusedError{Command: "leave", Message: "a loader brings the phone into its system or " +
+		"switches it off; into the recovery lead its keys"}
 }
 
 // Gone: the line ends when the phone leaves its loader.
@@ -155,7 +163,8 @@ func (l *ownLoader) Gone(ctx context.Context) {
 }
 
 // Write writes an image, from where an attempt that broke off got to.
-func (l *ownLoader) Write(ctx context.Context, partition string, r io.ReaderAt, size, _ int64, moved func(int64)) ([]string, error) {
+func (l *ownLoader) Write(ctx context.Context, partition string, r io.ReaderAt, size, _ int64,
+	moved func(int64)) ([]string, error) {
 	var said []string
 	l.c.Progress = func(_ int, text string) { said = append(said, usb.Text(text)) }
 	defer func() { l.c.Progress = nil }()
@@ -169,13 +178,15 @@ func (l *ownLoader) Erase(ctx context.Context, partition string) ([]string, erro
 }
 
 // Fetch gives out what a partition holds, where the loader reads it.
-func (l *ownLoader) Fetch(ctx context.Context, partition string, off, n, _ int64, w io.Writer) (int64, error) {
+func (l *ownLoader) Fetch(ctx context.Context, partition string, off, n, _ int64, w io.Writer) (
+	int64, error) {
 	p, err := l.line(partition)
 	if err != nil {
 		return 0, err
 	}
 	if !p.Readable {
-		return 0, &link.RefusedError{Command: "read " + partition, Message: "this loader does not give it out"}
+		return 0, &link.RefusedError{Command: "read " + partition,
+			Message: "this loader does not give it out"}
 	}
 	return l.c.Read(ctx, partition, off, n, w)
 }

@@ -26,7 +26,8 @@ var ErrNoPartition = fmt.Errorf("the phone has no such partition: %w", files.Err
 // ErrNoPartition; *LackError where this mode can't read it.
 func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.ReaderAt, int64, error) {
 	if !s.Fetches() && !s.RootRecovery() {
-		return nil, 0, s.lacks("give out " + p.String() + "; a recovery with a root shell reads every partition")
+		return nil, 0, s.lacks("give out " + p.String() +
+			"; a recovery with a root shell reads every partition")
 	}
 	if s.Fetches() {
 		size, known := s.Card.Number(card.FactSize.Of(p))
@@ -72,7 +73,9 @@ func (s *Session) openLogical(ctx context.Context, p card.Partition) (io.ReaderA
 		return nil, 0, none
 	}
 	if s := s.Card.Value(card.FactSnapshot); s != "" && s != "none" {
-		return nil, 0, &link.RefusedError{Command: "read " + p.String(), Message: "this recovery has not mapped it, and an update waits to be merged, so super alone does not tell what is in it"}
+		return nil, 0, &link.RefusedError{Command: "read " + p.String(),
+			Message: "this recovery has not mapped it, and an update waits to be merged, so super alone " +
+				"does not tell what is in it"}
 	}
 	r, err := m.Open(d, d.size, part)
 	return r, part.Size(), err
@@ -110,7 +113,8 @@ func (w *sliceWriter) Write(p []byte) (int, error) {
 // ReadVBMeta reads the vbmeta of a partition as it lies there: its bytes without
 // what follows, what they say, and its footer where it has one. One that holds
 // nothing is ErrEmptySlot.
-func (s *Session) ReadVBMeta(ctx context.Context, p card.Partition) ([]byte, *vbmeta.Image, *vbmeta.Footer, error) {
+func (s *Session) ReadVBMeta(ctx context.Context, p card.Partition) ([]byte, *vbmeta.Image, *vbmeta.Footer,
+	error) {
 	r, size, err := s.OpenPartition(ctx, p)
 	if err != nil {
 		return nil, nil, nil, err
@@ -189,7 +193,8 @@ func (s *Session) readTrees(ctx context.Context) error {
 
 // FetchWhole reads a partition through userspace fastboot, in the pieces it
 // gives out.
-func (s *Session) FetchWhole(ctx context.Context, p card.Partition, size int64, w io.Writer, moved func(int64)) error {
+func (s *Session) FetchWhole(ctx context.Context, p card.Partition, size int64, w io.Writer,
+	moved func(int64)) error {
 	piece, known := s.Card.Number(card.FactFetch)
 	if !known || piece <= 0 {
 		piece = size

@@ -112,7 +112,8 @@ func (p *Phone) Hand(name string, usual ...string) model.Recipe {
 
 // DebuggingHands is what switches debugging on again after a format.
 func (p *Phone) DebuggingHands() model.Recipe {
-	return p.Hand("debugging", "Go through the welcome pages and switch debugging on in the developer settings; formatting switched it off.")
+	return p.Hand("debugging", "Go through the welcome pages and switch debugging on in the developer "+
+		"settings; formatting switched it off.")
 }
 
 // Who is the phone as journals know it.
@@ -126,7 +127,8 @@ func (p *Phone) Who(serial string) journal.Who {
 	}
 	// A number that two phones of the bench report tells neither of them: their names do.
 	shared := p.Host.Other != nil && serial != "" && p.Host.Other(p, serial)
-	return journal.Who{Name: p.Name, Serial: serial, Also: also, Serials: shared || p.model != nil && p.model.SerialDiffers}
+	return journal.Who{Name: p.Name, Serial: serial, Also: also, Serials: shared || p.model != nil &&
+		p.model.SerialDiffers}
 }
 
 // Session is an open connection to a phone, and what is known of it. A session
@@ -143,11 +145,12 @@ type Session struct {
 	// WaitSystem is how long a started system is watched for.
 	WaitSystem time.Duration
 
-	wire  Wire
-	vars  *variables               // of fastboot, once they were read
-	read  map[string]bool          // what Know has read over this wire
-	sizes map[card.Partition]int64 // of all partitions there are, once a recovery's devices or a loader's table were read
-	spelt map[string]string        // the phone's own spelling of its partitions' names, by theirs in the card
+	wire Wire
+	vars *variables      // of fastboot, once they were read
+	read map[string]bool // what Know has read over this wire
+	// of all partitions there are, once a recovery's devices or a loader's table were read
+	sizes map[card.Partition]int64
+	spelt map[string]string // the phone's own spelling of its partitions' names, by theirs in the card
 }
 
 // NewSession gives a session without a wire, about a phone known by a card.

@@ -18,7 +18,8 @@ import (
 func (s *Session) Read(ctx context.Context) error {
 	s.Card = &card.Card{}
 	s.read = nil
-	s.Card.Set(card.FactMode, card.Fact{Value: string(s.Mode()), Evidence: card.Read, Mode: s.Mode(), At: now()})
+	s.Card.Set(card.FactMode, card.Fact{Value: string(s.Mode()), Evidence: card.Read, Mode: s.Mode(),
+		At: now()})
 	if err := s.wire.Facts(ctx, s); err != nil {
 		return err
 	}
@@ -36,7 +37,8 @@ func (s *Session) Read(ctx context.Context) error {
 	if s.Mode() != card.Recovery && s.Mode() != card.Sideload {
 		c.Set(card.FactTemporary, card.Fact{})
 	}
-	if other := past.Get(card.FactSerial); other.Known() && c.Get(card.FactSerial).Evidence == card.Read && other.Value != c.Value(card.FactSerial) {
+	if other := past.Get(card.FactSerial); other.Known() && c.Get(card.FactSerial).Evidence == card.Read &&
+		other.Value != c.Value(card.FactSerial) {
 		c.Set(card.FactOtherSerial, other)
 	}
 	s.model.Learn(c)
@@ -108,7 +110,8 @@ func (s *Session) setRight(past *card.Card) {
 // owner, and of digests: one that is read is that of the whole partition, one in a journal
 // that of the file. That they differ from a journal says nothing of another program.
 func itsOwn(d card.Def) bool {
-	return len(d.From) == 0 || d.Name == card.Name(card.FactDigest) || slices.Contains(d.From, "misc") || slices.Contains(d.From, "userdata")
+	return len(d.From) == 0 || d.Name == card.Name(card.FactDigest) || slices.Contains(d.From, "misc") ||
+		slices.Contains(d.From, "userdata")
 }
 
 // contradict makes unknown what a journal knows of a partition, where anything that was
@@ -118,7 +121,8 @@ func contradict(read, past *card.Card) {
 	for _, i := range read.IDs() {
 		d, _ := i.Def()
 		now, was := read.Get(i), past.Get(i)
-		if now.Evidence != card.Read || was.Evidence != card.Journal || was.Job == 0 || was.Pending || now.Value == was.Value || itsOwn(d) {
+		if now.Evidence != card.Read || was.Evidence != card.Journal || was.Job == 0 || was.Pending ||
+			now.Value == was.Value || itsOwn(d) {
 			continue
 		}
 		for _, base := range d.From {
@@ -236,7 +240,9 @@ func (s *Session) SameSerial(before *card.Card, hands bool) error {
 		return other
 	}
 	if hands {
-		same, err := s.Obs.Confirm(fmt.Sprintf("%s had the serial number %s, and what is at %s now reports %s. Is it the same phone?", s.Name, a.Value, s.Address(), b.Value))
+		same, err := s.Obs.Confirm(
+			fmt.Sprintf("%s had the serial number %s, and what is at %s now reports %s. Is it the "+
+				"same phone?", s.Name, a.Value, s.Address(), b.Value))
 		if errors.Is(err, say.ErrCancelled) {
 			return err
 		}
@@ -244,7 +250,8 @@ func (s *Session) SameSerial(before *card.Card, hands bool) error {
 			return other
 		}
 	} else {
-		s.Obs.Say(say.Info, "%s came back in its socket with another serial number, %s; phones do so in other modes", s.Name, b.Value)
+		s.Obs.Say(say.Info, "%s came back in its socket with another serial number, %s; phones do so in "+
+			"other modes", s.Name, b.Value)
 	}
 	return s.sameAs(a.Value, b.Value)
 }

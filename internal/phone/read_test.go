@@ -9,7 +9,12 @@ import (
 
 // TestStale: a charge that was read a while ago counts, an old one and one from the future do not.
 func TestStale(t *testing.T) {
-	for age, kept := range map[time.Duration]bool{time.Minute: true, 29 * time.Minute: true, 31 * time.Minute: false, -time.Hour: false} {
+	for age, kept := range map[time.Duration]bool{
+		time.Minute:      true,
+		29 * time.Minute: true,
+		31 * time.Minute: false,
+		-time.Hour:       false,
+	} {
 		c := &card.Card{}
 		c.Set(card.FactPercent, card.Fact{Value: "80", Evidence: card.Journal, At: time.Now().Add(-age)})
 		c.Set(card.FactUnlocked, card.Fact{Value: "yes", Evidence: card.Journal, At: time.Now().Add(-age)})

@@ -60,7 +60,9 @@ func (s *Session) readShell(ctx context.Context) error {
 		s.learn(card.FactRecovery, build)
 	} else {
 		s.learn(card.FactVersion, build)
-		s.learn(card.FactBuild, ident.BuildOf(map[string]string{"ro.build.version.incremental": props["ro.build.version.incremental"]}))
+		s.learn(card.FactBuild,
+			ident.BuildOf(map[string]string{
+				"ro.build.version.incremental": props["ro.build.version.incremental"]}))
 		s.learn(card.FactDebugging, "on")
 		s.learn(card.FactPatch, props["ro.build.version.security_patch"])
 		s.learn(card.FactAPI, props["ro.build.version.sdk"])
@@ -79,7 +81,8 @@ func (s *Session) readShell(ctx context.Context) error {
 		switch props["ro.crypto.state"] {
 		case "encrypted":
 			s.learn(card.FactData, card.DataEncrypted)
-			s.learn(card.FactCrypto, map[string]string{"file": card.CryptoFile, "block": card.CryptoWhole}[props["ro.crypto.type"]])
+			s.learn(card.FactCrypto, map[string]string{"file": card.CryptoFile,
+				"block": card.CryptoWhole}[props["ro.crypto.type"]])
 		case "unencrypted":
 			s.learn(card.FactData, card.DataPlain)
 			s.learn(card.FactCrypto, card.CryptoNone)
@@ -277,7 +280,8 @@ func (s *Session) readOwner(ctx context.Context) error {
 	total, told := 0, false
 	for line := range strings.Lines(text) {
 		var n int
-		if _, err := fmt.Sscanf(strings.TrimSpace(line), "Accounts: %d", &n); err == nil && n >= 0 { // one line for each user
+		if _, err := fmt.Sscanf(strings.TrimSpace(line), "Accounts: %d", &n); err == nil && n >= 0 {
+			// one line for each user
 			total, told = total+n, true
 		}
 	}

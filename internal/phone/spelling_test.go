@@ -11,8 +11,15 @@ import (
 // in small letters is meant, in whichever order they are told.
 func TestSpelling(t *testing.T) {
 	for names, want := range map[string]map[string]string{
-		"":                    {"boot_a": "boot_a"},
-		"BOOT_a BOOT_b MISC":  {"boot": "BOOT", "boot_a": "BOOT_a", "boot_b": "BOOT_b", "misc": "MISC", "misc_a": "MISC_a", "other": "other"},
+		"": {"boot_a": "boot_a"},
+		"BOOT_a BOOT_b MISC": {
+			"boot":   "BOOT",
+			"boot_a": "BOOT_a",
+			"boot_b": "BOOT_b",
+			"misc":   "MISC",
+			"misc_a": "MISC_a",
+			"other":  "other",
+		},
 		"Boot":                {"boot": "Boot", "boot_b": "Boot_b"},
 		"LOGO logo":           {"logo": "logo"},
 		"logo LOGO":           {"logo": "logo"},
@@ -40,7 +47,8 @@ func FuzzSpelling(f *testing.F) {
 		if got := s.Spelling(p); !ok || got != told {
 			t.Errorf("%q is spelt %q", told, got)
 		}
-		if got := s.Spelling(card.Part(asked)); !strings.EqualFold(got, card.Part(asked).String()) && card.Part(got) != card.Part(asked) {
+		if got := s.Spelling(card.Part(asked)); !strings.EqualFold(got, card.Part(asked).String()) &&
+			card.Part(got) != card.Part(asked) {
 			t.Errorf("%q is asked for as %q", asked, got)
 		}
 	})

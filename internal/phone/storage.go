@@ -23,7 +23,8 @@ var cardTypes = []string{"vfat", "exfat", "sdfat", "texfat", "fuseblk", "ntfs", 
 func cardsIn(table string) (dirs []string) {
 	for line := range strings.Lines(table) {
 		f := strings.Fields(line)
-		if len(f) >= 4 && slices.Contains(cardTypes, f[2]) && slices.Contains(strings.Split(f[3], ","), "rw") {
+		if len(f) >= 4 && slices.Contains(cardTypes, f[2]) && slices.Contains(strings.Split(f[3], ","),
+			"rw") {
 			dirs = append(dirs, strings.ReplaceAll(f[1], `\040`, " "))
 		}
 	}
@@ -135,7 +136,8 @@ func (s *Session) DigestsThere(ctx context.Context, names []string) ([]string, e
 			continue
 		}
 		line, n := "", i
-		for ; n < len(names) && !strings.ContainsAny(names[n], "\n\\") && (n == i || len(line) < digestsAtOnce); n++ {
+		for ; n < len(names) && !strings.ContainsAny(names[n], "\n\\") &&
+			(n == i || len(line) < digestsAtOnce); n++ {
 			line += "sha256sum " + QuoteShell(names[n]) + " 2>/dev/null || echo none; "
 		}
 		dctx, cancel := context.WithTimeout(ctx, doLimit)

@@ -31,7 +31,8 @@ type variables struct {
 // ofPartition tells whether a variable is one of a partition, whose name is behind the colon.
 func ofPartition(name string) (what, partition string, ok bool) {
 	what, partition, ok = strings.Cut(name, ":")
-	return what, partition, ok && slices.Contains([]string{"partition-size", "partition-type", "is-logical", "has-slot"}, what)
+	return what, partition, ok && slices.Contains([]string{"partition-size", "partition-type", "is-logical",
+		"has-slot"}, what)
 }
 
 // listing is the variables a phone listed, as they can be asked.
@@ -99,7 +100,8 @@ func (s *Session) readVariables() error {
 	s.readSlots(v.get)
 	// What only newer ones have is asked for only where it was listed, or in
 	// userspace, so that old bootloaders are not asked twenty questions.
-	for name, fact := range map[string]card.Plain{"snapshot-update-status": card.FactSnapshot, "security-patch-level": card.FactPatch, "cpu-abi": card.FactCPU,
+	for name, fact := range map[string]card.Plain{"snapshot-update-status": card.FactSnapshot,
+		"security-patch-level": card.FactPatch, "cpu-abi": card.FactCPU,
 		"version-vndk": card.FactVNDK, "first-api-level": card.FactFirstAPI} {
 		if text, ok := v.listed[name]; ok || s.Mode() == card.Fastbootd {
 			if !ok {
@@ -203,7 +205,8 @@ func (s *Session) readPartition(base string) error {
 		}
 		// A bootloader that tells the size of other partitions and not of this
 		// one says that there is none; logical ones it never knows.
-		if v.first("partition-size:userdata", "partition-size:boot", "partition-size:boot_a") != "" && !place.Logical(c, base) {
+		if v.first("partition-size:userdata", "partition-size:boot", "partition-size:boot_a") != "" &&
+			!place.Logical(c, base) {
 			s.learn(card.FactSize.Of(p), card.Nothing)
 		}
 	}

@@ -136,7 +136,8 @@ func (s *Session) learnFromSystem(ctx context.Context) error {
 	case !errors.As(err, &refused):
 		return err
 	}
-	return s.damaged("vendor", fit.Vendor(&phoneTree{ctx: ctx, y: y, root: "/vendor", errno: s.tellsErrors()}, nil, s.learn))
+	return s.damaged("vendor", fit.Vendor(&phoneTree{ctx: ctx, y: y, root: "/vendor", errno: s.tellsErrors()},
+		nil, s.learn))
 }
 
 // phoneTree is a folder of a running system as its sync service shows it. Programs are not

@@ -42,14 +42,15 @@ const (
 
 // Cause is why a phone can't be worked with, or that it can.
 type Cause struct {
-	Phone       string    `json:"phone"`
-	Cause       CauseName `json:"cause"`
-	Mode        card.Mode `json:"mode,omitempty"`
-	Tested      []string  `json:"tested"` // what was tried, and what came of it
-	Text        string    `json:"text"`
-	Do          string    `json:"do"`
-	Fingerprint string    `json:"fingerprint,omitempty"` // of this computer's key, to compare on the phone's screen
-	Serial      string    `json:"serial,omitempty"`
+	Phone  string    `json:"phone"`
+	Cause  CauseName `json:"cause"`
+	Mode   card.Mode `json:"mode,omitempty"`
+	Tested []string  `json:"tested"` // what was tried, and what came of it
+	Text   string    `json:"text"`
+	Do     string    `json:"do"`
+	// of this computer's key, to compare on the phone's screen
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Serial      string `json:"serial,omitempty"`
 }
 
 // probe is what one address answered.
@@ -68,7 +69,8 @@ func (p *Phone) Why(ctx context.Context) Cause {
 	c := Cause{Phone: p.Name}
 	unlock, err := p.Lock(p.LockNames()...)
 	if err != nil {
-		c.Cause, c.Text, c.Do = CauseBusy, "another jarlid is working on "+p.Name, "wait until it has finished, or end it"
+		c.Cause, c.Text, c.Do = CauseBusy, "another jarlid is working on "+p.Name,
+			"wait until it has finished, or end it"
 		c.Tested = append(c.Tested, "the lock: another jarlid holds it")
 		return c
 	}
@@ -203,11 +205,14 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 			return
 		case denied != nil:
 			c.Cause, c.Fingerprint = CauseNotAuthorised, denied.Fingerprint
-			c.Text = "its system runs and does not know this computer's key, fingerprint " + denied.Fingerprint
-			c.Do = "wake the phone, compare the fingerprint with the one in the question on its screen, and allow it"
+			c.Text = "its system runs and does not know this computer's key, fingerprint " +
+				denied.Fingerprint
+			c.Do = "wake the phone, compare the fingerprint with the one in the question on its screen, " +
+				"and allow it"
 			return
 		case errors.As(pr.err, &rule):
-			c.Cause, c.Text = CauseWrongProtocol, "something answers at "+pr.addr.String()+" that does not speak the protocol: "+rule.What
+			c.Cause, c.Text = CauseWrongProtocol, "something answers at "+pr.addr.String()+
+				" that does not speak the protocol: "+rule.What
 			c.Do = "check the address; another service may have taken its place"
 			return
 		}
@@ -221,7 +226,8 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		}
 		if pr.opened {
 			c.Cause = CauseOffline
-			c.Text = "it takes the connection at " + pr.addr.String() + " and says nothing: another program holds it, or its service hangs"
+			c.Text = "it takes the connection at " + pr.addr.String() +
+				" and says nothing: another program holds it, or its service hangs"
 			c.Do = "end other programs that talk to phones; then restart the phone by its keys"
 			return
 		}
@@ -230,17 +236,21 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		if pr.probed && !refused(pr.err) {
 			c.Cause = CauseUnreachable
 			c.Text = "the network leads nowhere: " + pr.addr.String()
-			c.Do = "check the address, the cable or wireless network of the phone, and that both are in the same one"
+			c.Do = "check the address, the cable or wireless network of the phone, and that both are in " +
+				"the same one"
 			return
 		}
 	}
 	c.Cause = CauseAbsent
 	if !slices.ContainsFunc(p.At, func(a Address) bool { return a.Scheme != cableScheme }) {
-		c.Text = "it is on no cable: it is off, restarting, in a recovery without a shell, or its cable is out, worn or without data wires"
-		c.Do = "look at its screen, try another cable and another port of the computer itself, then bring it into the bootloader by its keys, held longer"
+		c.Text = "it is on no cable: it is off, restarting, in a recovery without a shell, or its cable is " +
+			"out, worn or without data wires"
+		c.Do = "look at its screen, try another cable and another port of the computer itself, then bring " +
+			"it into the bootloader by its keys, held longer"
 		return
 	}
-	c.Text = "nothing listens at its addresses: it is off, restarting, in a recovery without a shell, in a system with debugging off, or its cable is out"
+	c.Text = "nothing listens at its addresses: it is off, restarting, in a recovery without a shell, in a " +
+		"system with debugging off, or its cable is out"
 	c.Do = "look at its screen, switch it on, and bring it into the bootloader by its keys"
 	if p.Listed {
 		c.Do = "look at its screen; to bring it into the bootloader: jarlid go bootloader --on " + p.Name

@@ -42,7 +42,8 @@ type (
 	// Writer writes images to partitions. Of an image larger than limit (0: none) the
 	// wire sends parts; moved is told how many bytes of the image are done.
 	Writer interface {
-		Write(ctx context.Context, partition string, r io.ReaderAt, size, limit int64, moved func(int64)) (answers []string, err error)
+		Write(ctx context.Context, partition string, r io.ReaderAt, size, limit int64, moved func(int64)) (
+			answers []string, err error)
 	}
 	// Eraser erases partitions.
 	Eraser interface {
@@ -80,8 +81,10 @@ type (
 	// Installer sends packages to a recovery: block by block as it asks for them, or
 	// whole. quiet bounds how long it may ask for nothing.
 	Installer interface {
-		Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration, served func(off, n int64)) (adb.Closing, error)
-		SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration, sent func(off, n int64)) error
+		Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration,
+			served func(off, n int64)) (adb.Closing, error)
+		SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration,
+			sent func(off, n int64)) error
 	}
 )
 
@@ -99,7 +102,8 @@ func (e *LackError) Error() string {
 
 // Finding is the error as a finding.
 func (e *LackError) Finding() finding.Finding {
-	return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode), Text: e.Error(), Final: true,
+	return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode),
+		Text: e.Error(), Final: true,
 		Remedy: "bring it into another mode: jarlid go recovery, or jarlid go " + string(e.Image)}
 }
 
@@ -146,7 +150,8 @@ func (s *Session) RootRecovery() bool {
 
 // Write writes an image to a partition, in parts when it is larger than the phone
 // takes at once.
-func (s *Session) Write(ctx context.Context, partition string, r io.ReaderAt, size int64, moved func(int64)) ([]string, error) {
+func (s *Session) Write(ctx context.Context, partition string, r io.ReaderAt, size int64, moved func(int64)) (
+	[]string, error) {
 	w, err := can[Writer](s, "be sent images")
 	if err != nil {
 		return nil, err
@@ -231,7 +236,8 @@ func (s *Session) Sync(ctx context.Context) (*adb.Sync, error) {
 func (s *Session) Installer() (Installer, error) { return can[Installer](s, "take packages") }
 
 // Fetch gives out what a partition holds.
-func (s *Session) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
+func (s *Session) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (
+	int64, error) {
 	c, err := can[Fetcher](s, "give out partitions")
 	if err != nil {
 		return 0, err
@@ -242,7 +248,8 @@ func (s *Session) Fetch(ctx context.Context, partition string, off, n, whole int
 // Restart sends the phone into a mode. *link.RefusedError where that is done by hand.
 func (s *Session) Restart(ctx context.Context, to card.Mode) error {
 	if s.wire == nil {
-		return &link.RefusedError{Command: "restart", Message: "the phone can't be reached, so a person brings it there"}
+		return &link.RefusedError{Command: "restart",
+			Message: "the phone can't be reached, so a person brings it there"}
 	}
 	return s.wire.Restart(ctx, to)
 }
@@ -257,7 +264,8 @@ func (s *Session) Gone(ctx context.Context) {
 }
 
 // restartTargets are the modes as the protocols name them.
-var restartTargets = map[card.Mode]string{card.System: "", card.Bootloader: "bootloader", card.Recovery: "recovery",
+var restartTargets = map[card.Mode]string{card.System: "", card.Bootloader: "bootloader",
+	card.Recovery:  "recovery",
 	card.Fastbootd: "fastboot", card.Sideload: "sideload"}
 
 // Address is where a phone is reached: a scheme and what comes behind its colon.
@@ -288,7 +296,9 @@ func (a Address) resolved() string {
 		ctx, cancel := context.WithTimeout(context.Background(), resolveLimit)
 		defer cancel()
 		if list, err := net.DefaultResolver.LookupIPAddr(ctx, host); err == nil && len(list) > 0 {
-			host = slices.MinFunc(list, func(a, b net.IPAddr) int { return bytes.Compare(a.IP, b.IP) }).IP.String()
+			host = slices.MinFunc(list, func(a, b net.IPAddr) int {
+				return bytes.Compare(a.IP, b.IP)
+			}).IP.String()
 		}
 	} else {
 		host = ip.String()
@@ -324,12 +334,17 @@ var serialPath = sync.OnceValue(func() *regexp.Regexp {
 
 // Schemes is the table of them.
 var Schemes = []Scheme{
-	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: answerLimit},
-	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd}, port: fastboot.DefaultPort, open: openUDP, limit: answerLimit},
-	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System}, port: adb.DefaultPort, network: "tcp", open: openADB, limit: answerLimit},
-	{Name: "loader", Form: "HOST[:PORT]", Modes: []card.Mode{card.Loader}, port: loaderPort, network: "tcp", open: openLoader, limit: helloLimit},
+	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd},
+		port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: answerLimit},
+	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd},
+		port: fastboot.DefaultPort, open: openUDP, limit: answerLimit},
+	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System},
+		port: adb.DefaultPort, network: "tcp", open: openADB, limit: answerLimit},
+	{Name: "loader", Form: "HOST[:PORT]", Modes: []card.Mode{card.Loader}, port: loaderPort, network: "tcp",
+		open: openLoader, limit: helloLimit},
 	{Name: serialScheme, Form: "PATH", Modes: []card.Mode{card.Loader}, open: openSerial, limit: helloLimit},
-	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Loader, card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
+	{Name: cableScheme, Form: "PORT", Modes: []card.Mode{card.Bootloader, card.Fastbootd, card.Loader,
+		card.Recovery, card.Sideload, card.System}, open: openCable, limit: cableLimit},
 }
 
 func schemeOf(name string) (Scheme, bool) {
@@ -379,7 +394,8 @@ func ParseAddress(s string) (Address, error) {
 	}
 	if name == serialScheme {
 		if !serialPath().MatchString(rest) {
-			return Address{}, &AddressError{s, sch.Name + ":" + sch.Form + ", such as serial:/dev/ttyACM0 or serial:COM5"}
+			return Address{}, &AddressError{s, sch.Name + ":" + sch.Form +
+				", such as serial:/dev/ttyACM0 or serial:COM5"}
 		}
 		return Address{Scheme: name, Place: rest}, nil
 	}

@@ -8,9 +8,23 @@ import (
 )
 
 func TestAddresses(t *testing.T) {
-	for s, want := range map[string]string{"tcp:192.0.2.7": "tcp:192.0.2.7:5554", "adb:phone": "adb:phone:5555", "tcp:[::1]:99": "tcp:[::1]:99", "adb:[::1]": "adb:[::1]:5555",
+	for s, want := range map[string]string{"tcp:192.0.2.7": "tcp:192.0.2.7:5554",
+		"adb:phone": "adb:phone:5555", "tcp:[::1]:99": "tcp:[::1]:99", "adb:[::1]": "adb:[::1]:5555",
 		"tcp:": "", "tcp:x:0": "", "tcp:x:99999": "",
-		"usb:1": "", "usb:1-4.2": "usb:1-4.2", "usb:PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4)": "usb:PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4)", "usb:PCIROOT(0) x USB(4)": "", "usb:USB(4)\x1b": "", "usb:2-1": "usb:2-1", "usb:1-": "", "usb:1-4.": "", "usb:../4": "", "usb:1-0": "", "usb:1-4/..": "", "usb:-1": "", "udp:x": "udp:x:5554", "plain": ""} {
+		"usb:1":     "",
+		"usb:1-4.2": "usb:1-4.2",
+		"usb:PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4)": "usb:PCIROOT(0)#PCI(1400)#USBROOT(0)#USB(4)",
+		"usb:PCIROOT(0) x USB(4)":                    "",
+		"usb:USB(4)\x1b":                             "",
+		"usb:2-1":                                    "usb:2-1",
+		"usb:1-":                                     "",
+		"usb:1-4.":                                   "",
+		"usb:../4":                                   "",
+		"usb:1-0":                                    "",
+		"usb:1-4/..":                                 "",
+		"usb:-1":                                     "",
+		"udp:x":                                      "udp:x:5554",
+		"plain":                                      ""} {
 		a, err := ParseAddress(s)
 		got := ""
 		if err == nil {
@@ -27,7 +41,8 @@ func TestAddresses(t *testing.T) {
 func TestSchemes(t *testing.T) {
 	reached := map[card.Mode]bool{}
 	for _, s := range Schemes {
-		if s.Name == "" || s.Form == "" || len(s.Modes) == 0 || s.open == nil || strings.Contains(s.Name, ":") {
+		if s.Name == "" || s.Form == "" || len(s.Modes) == 0 || s.open == nil ||
+			strings.Contains(s.Name, ":") {
 			t.Errorf("%+v", s)
 		}
 		if got, ok := schemeOf(s.Name); !ok || got.Name != s.Name {
@@ -57,7 +72,8 @@ func TestSchemes(t *testing.T) {
 			t.Errorf("%s reaches a phone that is off", a)
 		}
 	}
-	for _, m := range []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System, card.Loader} {
+	for _, m := range []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Sideload, card.System,
+		card.Loader} {
 		if !reached[m] {
 			t.Errorf("no wire reaches %s", m)
 		}
@@ -66,7 +82,8 @@ func TestSchemes(t *testing.T) {
 
 // TestOneLockForOnePhone: ways that end at one bootloader are one name of a lock.
 func TestOneLockForOnePhone(t *testing.T) {
-	for _, same := range [][]string{{"tcp:127.0.0.1:5554", "udp:127.0.0.1:5554", "tcp:127.0.0.1", "udp:localhost"}, {"adb:[::1]:99", "adb:[0:0:0:0:0:0:0:1]:99"}} {
+	for _, same := range [][]string{{"tcp:127.0.0.1:5554", "udp:127.0.0.1:5554", "tcp:127.0.0.1",
+		"udp:localhost"}, {"adb:[::1]:99", "adb:[0:0:0:0:0:0:0:1]:99"}} {
 		names := map[string]bool{}
 		for _, s := range same {
 			a, err := ParseAddress(s)

@@ -40,13 +40,15 @@ const (
 )
 
 // Words are all of them.
-var Words = []Word{Info, Good, Note, Warn, Stop, Todo, Open, Lose, Keep, Asks, Send, Read, Wait, Hand, Done, Fail, Next}
+var Words = []Word{Info, Good, Note, Warn, Stop, Todo, Open, Lose, Keep, Asks, Send, Read, Wait, Hand, Done,
+	Fail, Next}
 
 // Progress is how far a piece of work is.
 type Progress struct {
-	Word  Word   `json:"-"`
-	What  string `json:"what"`
-	Kind  string `json:"-"`              // of work on many files that is told as one: its verb, as "unwrapped"; "" else
+	Word Word   `json:"-"`
+	What string `json:"what"`
+	// of work on many files that is told as one: its verb, as "unwrapped"; "" else
+	Kind  string `json:"-"`
 	Note  string `json:"note,omitempty"` // what the phone is doing
 	Done  int64  `json:"done"`           // bytes
 	Total int64  `json:"total"`          // bytes; 0: not known
@@ -162,7 +164,8 @@ func (t To) Work(p Progress) { t.Tell(Event{Phone: t.Phone, Progress: &p}) }
 // at once, with what would have to be done.
 func (t To) Hands(r model.Recipe, wait time.Duration) error {
 	if t.Nobody {
-		return finding.Stopped(finding.HandsNeeded, t.Phone, "nobody is at the phone to do this: "+strings.Join(r.Do, " "), "run it again in a terminal, with somebody at the phone")
+		return finding.Stopped(finding.HandsNeeded, t.Phone, "nobody is at the phone to do this: "+
+			strings.Join(r.Do, " "), "run it again in a terminal, with somebody at the phone")
 	}
 	t.Tell(Event{Phone: t.Phone, Hands: &Hands{Recipe: r, Wait: wait}})
 	return nil

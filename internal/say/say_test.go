@@ -52,7 +52,8 @@ func TestTo(t *testing.T) {
 	}
 	for _, e := range k.told {
 		things := 0
-		for _, is := range []bool{e.Text != "", e.Finding != nil, e.Step != nil, e.Progress != nil, e.Hands != nil} {
+		for _, is := range []bool{e.Text != "", e.Finding != nil, e.Step != nil, e.Progress != nil,
+			e.Hands != nil} {
 			if is {
 				things++
 			}
@@ -70,15 +71,18 @@ func TestTo(t *testing.T) {
 // be done, at once.
 func TestNobody(t *testing.T) {
 	k := &keeper{}
-	err := To{Observer: k, Phone: "dunlin", Nobody: true}.Hands(model.Recipe{Do: []string{"Hold power.", "Let go."}}, time.Minute)
+	err := To{Observer: k, Phone: "dunlin", Nobody: true}.Hands(
+		model.Recipe{Do: []string{"Hold power.", "Let go."}}, time.Minute)
 	var stop *finding.StopError
-	if !errors.As(err, &stop) || stop.Findings[0].Name != finding.HandsNeeded || !strings.Contains(err.Error(), "Hold power. Let go.") || len(k.told) > 0 {
+	if !errors.As(err, &stop) || stop.Findings[0].Name != finding.HandsNeeded ||
+		!strings.Contains(err.Error(), "Hold power. Let go.") || len(k.told) > 0 {
 		t.Errorf("%v, told %+v", err, k.told)
 	}
 	// What the screen shows is asked of a pipe, and of nobody who said so.
 	for _, away := range []bool{false, true} {
 		a := &answering{}
-		n, err := To{Observer: a, Nobody: true, Away: away}.Choose("What does the screen show?", []string{"a", "b"})
+		n, err := To{Observer: a, Nobody: true, Away: away}.Choose("What does the screen show?",
+			[]string{"a", "b"})
 		if away != errors.Is(err, ErrNobody) || a.asked == away || !away && n != 1 {
 			t.Errorf("away: %v; asked: %v, %d, %v", away, a.asked, n, err)
 		}

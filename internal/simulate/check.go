@@ -266,7 +266,8 @@ func (w *world) damage(words []string) bool {
 		for k := range 8 {
 			b[len(b)/2+k] ^= 0x5a
 		}
-		if err := errors.Join(os.WriteFile(path, b, 0o600), os.WriteFile(path+".sha256", list, 0o600)); err != nil {
+		if err := errors.Join(os.WriteFile(path, b, 0o600), os.WriteFile(path+".sha256", list,
+			0o600)); err != nil {
 			w.bad("%v", err)
 		}
 		words[i] = path
@@ -313,7 +314,9 @@ func (w *world) ahead() {
 
 // plain: no word of a library or a socket reaches a person, and no panic.
 func (w *world) plain(out string) {
-	for _, bad := range []string{"panic:", "goroutine ", "use of closed", "broken pipe", "context deadline", "context canceled", "i/o timeout", "connection reset by peer", ": EOF", "unexpected EOF", "nil pointer"} {
+	for _, bad := range []string{"panic:", "goroutine ", "use of closed", "broken pipe", "context deadline",
+		"context canceled", "i/o timeout", "connection reset by peer", ": EOF", "unexpected EOF",
+		"nil pointer"} {
 		if strings.Contains(out, bad) {
 			w.bad("a person reads %q:\n%s", bad, out)
 		}
@@ -368,7 +371,8 @@ func (w *world) holdsWhatItSays() {
 			continue
 		}
 		if sum := sha256.Sum256(b[:c.bytes]); hex.EncodeToString(sum[:]) != c.sum {
-			w.bad("job %s says that %s holds what was sent (%d bytes, %s), and it does not", c.job, part, c.bytes, c.sum)
+			w.bad("job %s says that %s holds what was sent (%d bytes, %s), and it does not", c.job, part,
+				c.bytes, c.sum)
 		}
 	}
 }
@@ -396,7 +400,8 @@ func (w *world) journaled(code, before int) {
 			open = false
 		}
 	}
-	if b, err := journal.BrokenOff(w.home(), journal.Who{Name: w.name}); open && (err != nil || b == nil || b.Step == "") {
+	if b, err := journal.BrokenOff(w.home(), journal.Who{Name: w.name}); open && (err != nil || b == nil ||
+		b.Step == "") {
 		w.bad("a step was under way, and nothing says so: %+v, %v", b, err)
 	}
 }
@@ -520,5 +525,6 @@ func (l *lab) report(out io.Writer) {
 	for code, n := range l.counts.ended {
 		ended[map[bool]string{true: "killed", false: fmt.Sprintf("exit %d", code)}[code == -1]] += n
 	}
-	fmt.Fprintf(out, "commands: %s\nfaults: %s\nends: %s\n", list(l.counts.stories), list(l.counts.faults), list(ended))
+	fmt.Fprintf(out, "commands: %s\nfaults: %s\nends: %s\n", list(l.counts.stories), list(l.counts.faults),
+		list(ended))
 }

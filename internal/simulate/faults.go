@@ -25,7 +25,8 @@ type Kind string
 
 // The faults, each placed by a count and never by time.
 const (
-	Kill     Kind = "kill"           // the program ends in the middle: after bytes on the wire, or before a record
+	// the program ends in the middle: after bytes on the wire, or before a record
+	Kill     Kind = "kill"
 	CtrlC    Kind = "ctrl-c"         // once; twice where more is set
 	Cut      Kind = "cut"            // the connection breaks after bytes
 	Silence  Kind = "silence"        // the phone takes nothing for some minutes after bytes
@@ -39,7 +40,8 @@ const (
 	Second   Kind = "second program" // another one works on the phone at the same time
 )
 
-var kinds = []Kind{Kill, CtrlC, Cut, Silence, Refusal, Lie, Empty, PhoneOut, DiskFull, ReadOnly, Clock, Second}
+var kinds = []Kind{Kill, CtrlC, Cut, Silence, Refusal, Lie, Empty, PhoneOut, DiskFull, ReadOnly,
+	Clock, Second}
 
 // Fault is one fault and where it comes.
 type Fault struct {
@@ -82,7 +84,8 @@ func (p Plan) String() string {
 	if p.Damage {
 		faults = append(faults, "a damaged file")
 	}
-	return fmt.Sprintf("seed %d, run %d: %s on %s; %s", p.Seed, p.N, stories[p.Story].name, phones[p.Phone].name, strings.Join(faults, "; "))
+	return fmt.Sprintf("seed %d, run %d: %s on %s; %s", p.Seed, p.N, stories[p.Story].name,
+		phones[p.Phone].name, strings.Join(faults, "; "))
 }
 
 // plan works out a run from its number and the seed.
@@ -298,7 +301,8 @@ func (s *seams) arrange(faults []Fault, interrupt func(), second func()) {
 		var mu sync.Mutex
 		return func(bytes int64, records int) {
 			mu.Lock()
-			hit := !done && (f.Bytes > 0 && bytes >= f.Bytes || f.Count > 0 && f.Bytes == 0 && records >= f.Count)
+			hit := !done && (f.Bytes > 0 && bytes >= f.Bytes || f.Count > 0 && f.Bytes == 0 &&
+				records >= f.Count)
 			done = done || hit
 			mu.Unlock()
 			if hit {

@@ -32,7 +32,8 @@ func main() {
 	runs := flag.Int("runs", 100, "how many runs")
 	seed := flag.Int64("seed", 1, "the seed")
 	from := flag.Int("from", 0, "the number of the first run")
-	sheets := flag.Int("sheets", 0, "run whole evenings as sheets instead, each broken off at one place and gone on with: every stride-th place; 1 for all")
+	sheets := flag.Int("sheets", 0, "run whole evenings as sheets instead, each broken off at one place "+
+		"and gone on with: every stride-th place; 1 for all")
 	cable := flag.Bool("cable", false, "the phones are on cables, and not in the network")
 	verbose := flag.Bool("verbose", false, "print what every command said")
 	testing.Init()
@@ -87,10 +88,13 @@ func main() {
 			}
 		})
 		took := time.Since(began)
-		fmt.Printf("%d runs with the seed %d in %v, %.1f a second, %d failed\n", *runs, *seed, took.Round(time.Second), float64(*runs)/took.Seconds(), bad.Load())
+		fmt.Printf("%d runs with the seed %d in %v, %.1f a second, %d failed\n", *runs, *seed,
+			took.Round(time.Second), float64(*runs)/took.Seconds(), bad.Load())
 		lab.report(os.Stdout)
 		os.RemoveAll(dir)
 	}
 	// Bubbles belong to tests, and this is the door other drivers of tests use.
-	testing.Main(func(string, string) (bool, error) { return true, nil }, []testing.InternalTest{{Name: "simulate", F: all}}, nil, nil)
+	testing.Main(func(string, string) (bool, error) {
+		return true, nil
+	}, []testing.InternalTest{{Name: "simulate", F: all}}, nil, nil)
 }

@@ -153,8 +153,10 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 					continue
 				}
 			}
-			if code, out = w.run(nil, "jobs", "resume", "--yes"); strings.Contains(out, "nothing broke off") && code == 0 {
-				break // only that it ended was not written any more; what it came to is held against the phone
+			if code, out = w.run(nil, "jobs", "resume", "--yes"); strings.Contains(out,
+				"nothing broke off") && code == 0 {
+				// only that it ended was not written any more; what it came to is held against the phone
+				break
 			}
 			w.plain(out)
 		}
@@ -188,7 +190,8 @@ func (l *lab) sheetPlans(t *testing.T, phone, instants int) (list []SheetPlan) {
 	}
 	for n := range instants {
 		kind := []Kind{Kill, Cut, CtrlC}[n%3]
-		list = append(list, SheetPlan{phone, Fault{Kind: kind, Bytes: 1 + base.bytes*int64(n)/int64(instants), More: 1}})
+		list = append(list, SheetPlan{phone, Fault{Kind: kind, Bytes: 1 + base.bytes*int64(n)/int64(instants),
+			More: 1}})
 	}
 	return list
 }

@@ -36,10 +36,11 @@ func TestTenSeeds(t *testing.T) {
 	}
 }
 
-// TestOnCables: some runs with the phone on a cable, and an evening whose cable is pulled as the phone is told
-// to restart, which found that it was taken to have heard of it.
+// TestOnCables: some runs with the phone on a cable, and an evening whose cable is pulled as the phone is
+// told to restart, which found that it was taken to have heard of it.
 func TestOnCables(t *testing.T) {
-	plans := []Plan{plan(88, 286)} // a program killed behind its greeting left a phone that heard no other any more
+	// a program killed behind its greeting left a phone that heard no other any more
+	plans := []Plan{plan(88, 286)}
 	for seed := range int64(4) {
 		plans = append(plans, plan(seed+1, 1))
 	}
@@ -138,7 +139,9 @@ func TestChecksCanFail(t *testing.T) {
 		complains("a damaged file that is written", "acted", func() { w.untouched(3, len(w.jobs())-1, held) })
 		complains("done with a damaged file", "done with", func() { w.untouched(0, len(w.jobs()), held) })
 		held["boot_a"]++
-		complains("a phone that was changed", "was changed for", func() { w.untouched(3, len(w.jobs()), held) })
+		complains("a phone that was changed", "was changed for", func() {
+			w.untouched(3, len(w.jobs()), held)
+		})
 		boot := filepath.Join(w.at(), "partitions", "boot_a.img")
 		f, err := os.OpenFile(boot, os.O_RDWR, 0)
 		if err != nil {
@@ -149,22 +152,29 @@ func TestChecksCanFail(t *testing.T) {
 		}
 		f.Close()
 		complains("another byte", "says that boot_a holds what was sent", w.holdsWhatItSays)
-		complains("words of a library", "a person reads", func() { w.plain("fail  read tcp: use of closed network connection") })
+		complains("words of a library", "a person reads", func() {
+			w.plain("fail  read tcp: use of closed network connection")
+		})
 		complains("our own words", "", func() { w.plain("fail  the connection ended") })
 		complains("the repeat mends it", "", func() { w.again(stories[0], base) })
 		other := base
 		other.code = 7
-		complains("another end", "the repeat ends with 0, undisturbed it is 7", func() { w.again(stories[0], other) })
+		complains("another end", "the repeat ends with 0, undisturbed it is 7", func() {
+			w.again(stories[0], other)
+		})
 		other = base
 		other.hashes = map[string]uint64{"vendor_a": 0}
-		complains("another byte somewhere", "after the repeat vendor_a is not", func() { w.again(stories[0], other) })
+		complains("another byte somewhere", "after the repeat vendor_a is not", func() {
+			w.again(stories[0], other)
+		})
 		complains("nothing is locked", "", w.unlocked)
 		// An act that nothing is said of.
 		log, err := journal.Create(w.home(), "somebody-else", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, r := range []journal.Record{{Event: journal.Begin, Phone: "somebody-else"}, {Event: journal.Act, Step: 1, Title: "write"}} {
+		for _, r := range []journal.Record{{Event: journal.Begin, Phone: "somebody-else"},
+			{Event: journal.Act, Step: 1, Title: "write"}} {
 			if err := log.Write(r); err != nil {
 				t.Fatal(err)
 			}

@@ -21,9 +21,13 @@ type practised struct {
 // that lead to a mode from anywhere.
 var phones = []practised{
 	{"turnstone", 1, "bootloader", usualKeys}, {"sanderling", 1, "bootloader", usualKeys},
-	{"dunlin", 2, "bootloader", usualKeys}, {"godwit", 2, "bootloader", usualKeys}, {"avocet", 2, "bootloader", usualKeys},
-	{"knot", 1, "loader", map[string][]string{"loader": {"battery-out", "battery-in", "volume-down+side+power", "volume-up"},
-		"recovery": {"battery-out", "battery-in", "volume-up+side+power"}, "system": {"battery-out", "battery-in", "power"}}},
+	{"dunlin", 2, "bootloader", usualKeys},
+	{"godwit", 2, "bootloader", usualKeys},
+	{"avocet", 2, "bootloader", usualKeys},
+	{"knot", 1, "loader",
+		map[string][]string{"loader": {"battery-out", "battery-in", "volume-down+side+power", "volume-up"},
+			"recovery": {"battery-out", "battery-in", "volume-up+side+power"},
+			"system":   {"battery-out", "battery-in", "power"}}},
 }
 
 var usualKeys = map[string][]string{"bootloader": {"volume-down+power"}, "recovery": {"volume-up+power"}}
@@ -68,36 +72,87 @@ func (s story) isOn(phone int) bool {
 }
 
 // accepts are the stops that the stories walk into on purpose.
-var accepts = []string{"--yes", "--accept", "encrypted-data", "--accept", "verity-would-reject", "--accept", "will-not-run", "--accept", "risky-partition", "--accept", "account-lock",
-	"--accept", "storage-holds-package", "--accept", "slot-empty", "--accept", "other-slot-firmware-differs", "--accept", "not-enough-room-in-super", "--accept", "base-version", "--accept", "normal-start-at-risk"}
+var accepts = []string{"--yes", "--accept", "encrypted-data", "--accept", "verity-would-reject", "--accept",
+	"will-not-run", "--accept", "risky-partition", "--accept", "account-lock",
+	"--accept", "storage-holds-package", "--accept", "slot-empty", "--accept", "other-slot-firmware-differs",
+	"--accept", "not-enough-room-in-super", "--accept", "base-version", "--accept", "normal-start-at-risk"}
 
 var slotted = []string{"dunlin", "godwit", "avocet"}
 
 // stories are all commands that change a phone.
 var stories = []story{
-	{name: "flash an image", state: inBootloader, args: func(k kit) []string { return []string{"flash", k.Boot} }},
-	{name: "flash a set", state: inBootloader, args: func(k kit) []string { return []string{"flash", k.Set} }},
-	{name: "flash a generic system", state: inBootloader, on: []string{"sanderling", "dunlin", "godwit", "avocet"}, args: func(k kit) []string { return []string{"flash", k.GSI, "--into", "system"} }},
-	{name: "flash from the recovery", state: inRecovery, args: func(k kit) []string { return []string{"flash", k.Boot} }},
-	{name: "recovery install", state: inBootloader, on: []string{"turnstone", "sanderling", "dunlin", "avocet", "knot"}, args: func(k kit) []string { return []string{"recovery", "install", k.recovery} }},
-	{name: "recovery install in the recovery", state: inRecovery, args: func(k kit) []string { return []string{"recovery", "install", k.recovery} }},
-	{name: "recovery try", state: inBootloader, on: []string{"turnstone", "dunlin"}, args: func(k kit) []string { return []string{"recovery", "try", k.recovery} }},
-	{name: "wipe userdata", state: inBootloader, args: func(kit) []string { return []string{"wipe", "userdata"} }},
-	{name: "wipe userdata in the recovery", state: inRecovery, args: func(kit) []string { return []string{"wipe", "userdata"} }},
+	{name: "flash an image", state: inBootloader, args: func(k kit) []string {
+		return []string{"flash", k.Boot}
+	}},
+	{name: "flash a set", state: inBootloader, args: func(k kit) []string {
+		return []string{"flash", k.Set}
+	}},
+	{name: "flash a generic system", state: inBootloader, on: []string{"sanderling", "dunlin", "godwit",
+		"avocet"}, args: func(k kit) []string {
+		return []string{"flash", k.GSI, "--into", "system"}
+	}},
+	{name: "flash from the recovery", state: inRecovery, args: func(k kit) []string {
+		return []string{"flash", k.Boot}
+	}},
+	{name: "recovery install", state: inBootloader, on: []string{"turnstone", "sanderling", "dunlin",
+		"avocet", "knot"}, args: func(k kit) []string {
+		return []string{"recovery", "install", k.recovery}
+	}},
+	{name: "recovery install in the recovery", state: inRecovery, args: func(k kit) []string {
+		return []string{"recovery", "install", k.recovery}
+	}},
+	{name: "recovery try", state: inBootloader, on: []string{"turnstone", "dunlin"},
+		args: func(k kit) []string {
+			return []string{"recovery", "try", k.recovery}
+		}},
+	{name: "wipe userdata", state: inBootloader, args: func(kit) []string {
+		return []string{"wipe", "userdata"}
+	}},
+	{name: "wipe userdata in the recovery", state: inRecovery, args: func(kit) []string {
+		return []string{"wipe", "userdata"}
+	}},
 	{name: "wipe caches", state: inRecovery, args: func(kit) []string { return []string{"wipe", "caches"} }},
-	{name: "sideload a ROM", state: inRecovery, once: true, args: func(k kit) []string { return []string{"sideload", k.Package, "--then", "stay"} }},
-	{name: "sideload a ROM and go on", state: inRecovery, once: true, on: []string{"dunlin", "sanderling"}, args: func(k kit) []string { return []string{"sideload", k.Package, k.addon} }},
-	{name: "sideload an add-on", state: inRecovery, args: func(k kit) []string { return []string{"sideload", k.addon} }},
-	{name: "put", state: inRecovery, args: func(k kit) []string { return []string{"put", k.Package, k.note, "--to", "storage"} }},
-	{name: "vbmeta loosen", state: inRecovery, on: []string{"sanderling", "dunlin", "godwit", "avocet"}, args: func(kit) []string { return []string{"vbmeta", "loosen", "hashtree"} }},
-	{name: "shelve", state: inRecovery, on: []string{"sanderling"}, args: func(kit) []string { return []string{"shelve", "/vendor/overlay/WickerlightFrame"} }},
-	{name: "recovery hold", state: inRecovery, on: []string{"turnstone", "knot"}, args: func(kit) []string { return []string{"recovery", "hold"} }},
-	{name: "slot use", state: inBootloader, on: slotted, args: func(kit) []string { return []string{"slot", "use", "b"} }},
-	{name: "slot copy", state: inRecovery, on: []string{"godwit"}, args: func(kit) []string { return []string{"slot", "copy"} }},
-	{name: "backup take", state: inRecovery, args: func(kit) []string { return []string{"backup", "take", "boot", "-o", "KEPT"} }},
-	{name: "go to the recovery", state: inRecovery, args: func(kit) []string { return []string{"go", "recovery"} }},
-	{name: "go to the bootloader", state: inRecovery, not: "knot", args: func(kit) []string { return []string{"go", "bootloader"} }},
-	{name: "go to the system", state: inBootloader, args: func(kit) []string { return []string{"go", "system", "--wait", "40s"} }},
+	{name: "sideload a ROM", state: inRecovery, once: true, args: func(k kit) []string {
+		return []string{"sideload", k.Package, "--then", "stay"}
+	}},
+	{name: "sideload a ROM and go on", state: inRecovery, once: true, on: []string{"dunlin", "sanderling"},
+		args: func(k kit) []string {
+			return []string{"sideload", k.Package, k.addon}
+		}},
+	{name: "sideload an add-on", state: inRecovery, args: func(k kit) []string {
+		return []string{"sideload", k.addon}
+	}},
+	{name: "put", state: inRecovery, args: func(k kit) []string {
+		return []string{"put", k.Package, k.note, "--to", "storage"}
+	}},
+	{name: "vbmeta loosen", state: inRecovery, on: []string{"sanderling", "dunlin", "godwit", "avocet"},
+		args: func(kit) []string {
+			return []string{"vbmeta", "loosen", "hashtree"}
+		}},
+	{name: "shelve", state: inRecovery, on: []string{"sanderling"}, args: func(kit) []string {
+		return []string{"shelve", "/vendor/overlay/WickerlightFrame"}
+	}},
+	{name: "recovery hold", state: inRecovery, on: []string{"turnstone", "knot"}, args: func(kit) []string {
+		return []string{"recovery", "hold"}
+	}},
+	{name: "slot use", state: inBootloader, on: slotted, args: func(kit) []string {
+		return []string{"slot", "use", "b"}
+	}},
+	{name: "slot copy", state: inRecovery, on: []string{"godwit"}, args: func(kit) []string {
+		return []string{"slot", "copy"}
+	}},
+	{name: "backup take", state: inRecovery, args: func(kit) []string {
+		return []string{"backup", "take", "boot", "-o", "KEPT"}
+	}},
+	{name: "go to the recovery", state: inRecovery, args: func(kit) []string {
+		return []string{"go", "recovery"}
+	}},
+	{name: "go to the bootloader", state: inRecovery, not: "knot", args: func(kit) []string {
+		return []string{"go", "bootloader"}
+	}},
+	{name: "go to the system", state: inBootloader, args: func(kit) []string {
+		return []string{"go", "system", "--wait", "40s"}
+	}},
 	{name: "unlock", state: isLocked, not: "knot", args: func(kit) []string { return []string{"unlock"} }},
 	{name: "app", state: inSystem, args: func(k kit) []string { return []string{"app", k.app} }},
 }

@@ -120,7 +120,12 @@ func (w *world) begin(s *seams, line func(string), args ...string) *process {
 		}
 	}
 	c := cli.Config{Stdin: person, Stdout: p.out, Stderr: p.out, Attended: &attended, Interrupts: p.interrupt,
-		Locks: filepath.Join(w.dir, fmt.Sprint("locks-", w.locks)), Dial: w.net, Net: w.net, Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }}
+		Locks: filepath.Join(w.dir, fmt.Sprint("locks-", w.locks)),
+		Dial:  w.net,
+		Net:   w.net,
+		Env: func(name string) string {
+			return map[string]string{"NO_COLOR": "1"}[name]
+		}}
 	if w.bus != nil {
 		c.Cable, c.Ports, c.Plug = w.bus, w.bus.Ports(), w.bus
 	}
@@ -282,7 +287,9 @@ func (l *lab) inBubble(t *testing.T, dir, name string, k kit, do func(w *world))
 // kit gives the files for a phone.
 func (l *lab) kit(phone int) (kit, error) {
 	p := phones[phone]
-	got, err := l.once("kit "+p.name, func() (any, error) { return makeKit(filepath.Join(l.dir, "kit-"+p.name), p.name, p.slots) })
+	got, err := l.once("kit "+p.name, func() (any, error) {
+		return makeKit(filepath.Join(l.dir, "kit-"+p.name), p.name, p.slots)
+	})
 	if err != nil {
 		return kit{}, err
 	}
@@ -329,7 +336,8 @@ func (w *world) prepare(state string) error {
 		return err
 	}
 	want := func(words ...string) error {
-		if code, out := w.run(nil, append(words, "--yes", "--accept", "account-lock", "--accept", "encrypted-data")...); code != 0 {
+		if code, out := w.run(nil, append(words, "--yes", "--accept", "account-lock", "--accept",
+			"encrypted-data")...); code != 0 {
 			return fmt.Errorf("jarlid %s ended with %d:\n%s", strings.Join(words, " "), code, out)
 		}
 		return nil
@@ -347,7 +355,11 @@ func (w *world) prepare(state string) error {
 				return err
 			}
 		}
-		for _, words := range [][]string{{"recovery", "install", w.kit.recovery}, {"go", "recovery"}, {"wipe", "userdata"}} {
+		for _, words := range [][]string{
+			{"recovery", "install", w.kit.recovery},
+			{"go", "recovery"},
+			{"wipe", "userdata"},
+		} {
 			if err := want(words...); err != nil {
 				return err
 			}

@@ -13,7 +13,11 @@ import (
 	"jarlid/internal/link/adb"
 )
 
-var bannerKinds = map[card.Mode]string{card.System: "device", card.Recovery: "recovery", card.Sideload: "sideload"}
+var bannerKinds = map[card.Mode]string{
+	card.System:   "device",
+	card.Recovery: "recovery",
+	card.Sideload: "sideload",
+}
 
 // serveADB is what listens in a system with debugging on, in a recovery and in
 // sideload mode.

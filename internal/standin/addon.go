@@ -213,7 +213,8 @@ func (in *installer) call(name string, args []string) (string, error) {
 	case "ui_print":
 		in.p.show("%s", strings.Join(args, ""))
 		return arg(0), nil
-	case "show_progress", "set_progress", "mount", "unmount", "is_mounted", "set_metadata", "set_metadata_recursive":
+	case "show_progress", "set_progress", "mount", "unmount", "is_mounted", "set_metadata",
+		"set_metadata_recursive":
 		return "t", nil
 	case "package_extract_dir":
 		return "t", in.extract(arg(0)+"/", arg(1), true)
@@ -363,28 +364,30 @@ func (in *installer) write(f *zip.File, out string, most int64) (int64, error) {
 }
 
 // elfMachines are the machines a phone's processor runs.
-var elfMachines = map[string][]elf.Machine{"arm64-v8a": {elf.EM_AARCH64, elf.EM_ARM}, "armeabi-v7a": {elf.EM_ARM}}
+var elfMachines = map[string][]elf.Machine{"arm64-v8a": {elf.EM_AARCH64, elf.EM_ARM},
+	"armeabi-v7a": {elf.EM_ARM}}
 
 // addedFits says whether the libraries added to a system run on this phone's
 // processor: one for another makes the system restart over and over.
 func (p *Phone) addedFits(slot string) error {
 	abi := p.spec.phone(p.model).ABI
-	return filepath.WalkDir(p.store.Overlay(p.on("system", slot)), func(name string, d fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
-		if err != nil || d.IsDir() || filepath.Ext(name) != ".so" {
-			return err
-		}
-		b, err := os.ReadFile(name)
-		if err != nil || len(b) < 20 || string(b[:4]) != elf.ELFMAG {
-			return err
-		}
-		for _, m := range elfMachines[abi] {
-			if elf.Machine(uint16(b[18])|uint16(b[19])<<8) == m {
+	return filepath.WalkDir(p.store.Overlay(p.on("system", slot)),
+		func(name string, d fs.DirEntry, err error) error {
+			if errors.Is(err, fs.ErrNotExist) {
 				return nil
 			}
-		}
-		return loops("%s was built for another processor", filepath.Base(name))
-	})
+			if err != nil || d.IsDir() || filepath.Ext(name) != ".so" {
+				return err
+			}
+			b, err := os.ReadFile(name)
+			if err != nil || len(b) < 20 || string(b[:4]) != elf.ELFMAG {
+				return err
+			}
+			for _, m := range elfMachines[abi] {
+				if elf.Machine(uint16(b[18])|uint16(b[19])<<8) == m {
+					return nil
+				}
+			}
+			return loops("%s was built for another processor", filepath.Base(name))
+		})
 }

@@ -102,7 +102,8 @@ func (b *bootloader) command(cmd string) (string, error) {
 		return "", b.lock()
 	case "flashing get_unlock_ability":
 		if strings.HasPrefix(p.spec.Unlock, "flashing") {
-			return "", b.say("INFO", "get_unlock_ability: "+map[bool]string{true: "1", false: "0"}[p.mayUnlock()])
+			return "", b.say("INFO", "get_unlock_ability: "+map[bool]string{true: "1",
+				false: "0"}[p.mayUnlock()])
 		}
 	}
 	if p.faulty("drop-next") {
@@ -155,7 +156,8 @@ func (b *bootloader) command(cmd string) (string, error) {
 		}
 		p.message(bcb.Message{Command: bcb.CommandFastboot})
 		b.then = p.restart
-	case "fetch", "resize-logical-partition", "create-logical-partition", "delete-logical-partition", "snapshot-update":
+	case "fetch", "resize-logical-partition", "create-logical-partition", "delete-logical-partition",
+		"snapshot-update":
 		if !b.user && verb != "snapshot-update" || !p.spec.Userspace {
 			return "", unknown
 		}
@@ -170,7 +172,8 @@ func (b *bootloader) command(cmd string) (string, error) {
 func (b *bootloader) named(verb, arg string) string {
 	name, rest, more := strings.Cut(arg, ":")
 	switch {
-	case slices.Contains([]string{"flash", "erase", "fetch", "resize-logical-partition", "create-logical-partition", "delete-logical-partition"}, verb):
+	case slices.Contains([]string{"flash", "erase", "fetch", "resize-logical-partition",
+		"create-logical-partition", "delete-logical-partition"}, verb):
 		name = b.p.spec.inside(name)
 	case verb == "getvar" && slices.Contains(ofPartitions, name):
 		rest = b.p.spec.inside(rest)
@@ -354,7 +357,8 @@ func (p *Phone) setLock(open bool) {
 	p.st.Unlocked = open
 	p.save()
 	p.mu.Unlock()
-	p.show("The bootloader is %s, all data is erased.", map[bool]string{true: "unlocked", false: "locked"}[open])
+	p.show("The bootloader is %s, all data is erased.",
+		map[bool]string{true: "unlocked", false: "locked"}[open])
 	p.message(bcb.Message{Command: bcb.CommandBootloader})
 	time.Sleep(lockLinger)
 	p.restart()

@@ -74,7 +74,8 @@ func (p *Phone) fragment(slot string, typ uint32, want ...string) (*boot.Ramdisk
 	}
 	for _, f := range m.Fragments {
 		if f.Type == typ {
-			rd, err := boot.ReadRamdisk(io.NewSectionReader(v, f.Offset, f.Size), append(want, scenario.TraitsFile)...)
+			rd, err := boot.ReadRamdisk(io.NewSectionReader(v, f.Offset, f.Size),
+				append(want, scenario.TraitsFile)...)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
 			}
@@ -97,7 +98,8 @@ func (p *Phone) kernelOf(name string, m *boot.Image, rd *boot.Ramdisk) error {
 
 // recoveryRamdisk reads the recovery of a slot from where this phone keeps it,
 // or from an image that was sent.
-func (p *Phone) recoveryRamdisk(slot string, sent []byte, want ...string) (rd *boot.Ramdisk, name string, err error) {
+func (p *Phone) recoveryRamdisk(slot string, sent []byte, want ...string) (rd *boot.Ramdisk, name string,
+	err error) {
 	home := p.model.RecoveryPartition()
 	name = p.on(home, slot)
 	if home == "vendor_boot" {
@@ -155,7 +157,8 @@ func (p *Phone) startRecovery(sent []byte) error {
 	for part, mark := range r.traits.Needs {
 		have, err := p.store.Head(p.on(part, slot), 1<<20)
 		if err != nil || !bytes.Contains(have, []byte(mark)) {
-			return fmt.Errorf("%s stops on a black screen: what is in %s is not what it was built for", name, p.on(part, slot))
+			return fmt.Errorf("%s stops on a black screen: what is in %s is not what it was built for", name,
+				p.on(part, slot))
 		}
 	}
 	r.files = func(want string) ([]byte, bool) {
@@ -257,7 +260,8 @@ func (p *Phone) trusts(c *vbmeta.Chain) error {
 	}
 	for _, v := range c.Verdicts {
 		if v.Image != nil && v.Image.RollbackIndex < p.st.Rollback[v.Location] {
-			return fmt.Errorf("%s has rollback index %d, below the stored %d", v.Partition, v.Image.RollbackIndex, p.st.Rollback[v.Location])
+			return fmt.Errorf("%s has rollback index %d, below the stored %d", v.Partition,
+				v.Image.RollbackIndex, p.st.Rollback[v.Location])
 		}
 	}
 	return nil
@@ -453,7 +457,8 @@ func (p *Phone) overlaysFit(slot string, props map[string]string) error {
 	}
 	defer f.Close()
 	if list, err := f.List("overlay"); err == nil && len(list) > 0 {
-		return loops("the overlay %s of the vendor partition names what a generic system does not have", list[0])
+		return loops("the overlay %s of the vendor partition names what a generic system does not have",
+			list[0])
 	}
 	return nil
 }

@@ -33,7 +33,8 @@ func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
 	for _, suffix := range []string{"_a", "_b"} {
 		m.Groups = append(m.Groups, super.Group{Name: s.Group + suffix, MaxSize: int64(s.GroupSize)})
 		for _, name := range s.Partitions {
-			part := super.Partition{Name: name + suffix, Group: s.Group + suffix, Attributes: super.AttrReadonly}
+			part := super.Partition{Name: name + suffix, Group: s.Group + suffix,
+				Attributes: super.AttrReadonly}
 			if n := image.Align(sizes[name], superUnit); suffix == "_a" && n > 0 {
 				part.Extents = []super.Extent{{Size: n, Offset: at}}
 				at += n
@@ -79,7 +80,9 @@ func gaps(m *super.Metadata) []super.Extent {
 	for i := range m.Partitions {
 		taken = append(taken, m.Partitions[i].Extents...)
 	}
-	slices.SortFunc(taken, func(a, b super.Extent) int { return int(a.Offset/superUnit - b.Offset/superUnit) })
+	slices.SortFunc(taken, func(a, b super.Extent) int {
+		return int(a.Offset/superUnit - b.Offset/superUnit)
+	})
 	var free []super.Extent
 	at := m.Devices[0].First
 	for _, e := range append(taken, super.Extent{Offset: m.Devices[0].Size}) {
@@ -253,7 +256,8 @@ func (p *Phone) createLogical(name string, size int64) error {
 		if strings.HasSuffix(name, "_b") {
 			group = p.spec.Super.Group + "_b"
 		}
-		m.Partitions = append(m.Partitions, super.Partition{Name: name, Group: group, Attributes: super.AttrReadonly})
+		m.Partitions = append(m.Partitions, super.Partition{Name: name, Group: group,
+			Attributes: super.AttrReadonly})
 		return resize(m, name, size)
 	})
 }
@@ -264,7 +268,9 @@ func (p *Phone) deleteLogical(name string) error {
 		if m.Partition(name) == nil {
 			return fmt.Errorf("no such logical partition")
 		}
-		m.Partitions = slices.DeleteFunc(m.Partitions, func(part super.Partition) bool { return part.Name == name })
+		m.Partitions = slices.DeleteFunc(m.Partitions, func(part super.Partition) bool {
+			return part.Name == name
+		})
 		return nil
 	})
 }

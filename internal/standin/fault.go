@@ -38,13 +38,15 @@ var Faults = []FaultKind{
 	{Name: "file-short", Means: "the next files that are read end after six bytes"},
 	{Name: "file-refused", Means: "the next files that are read are refused"},
 	{Name: "listed-twice", Means: "the first file of each folder is listed as a folder too"},
-	{Name: "elsewhere", Means: "it is pulled after so many bytes, and comes back in another socket", Cable: true},
+	{Name: "elsewhere", Means: "it is pulled after so many bytes, and comes back in another socket",
+		Cable: true},
 	{Name: "halt", Means: "the endpoints halt after so many bytes", Cable: true},
 	{Name: "short-answer", Means: "the next answers lack their second half", Cable: true},
 	{Name: "garbage", Means: "the next answers are something else", Cable: true},
 	{Name: "slow-link", Means: "it comes back at 12 Mbit/s", Cable: true},
 	{Name: "held", Means: "another program takes its interface", Cable: true},
-	{Name: "replug", Means: "the next mode shows itself only when the cable was pulled and put back", Cable: true},
+	{Name: "replug", Means: "the next mode shows itself only when the cable was pulled and put back",
+		Cable: true},
 	{Name: "line-loses", Means: "of a loader: a byte of the next messages is lost"},
 	{Name: "line-doubles", Means: "of a loader: a byte of the next messages comes twice"},
 	{Name: "line-garbles", Means: "of a loader: a byte of the next messages is another"},
@@ -94,7 +96,8 @@ func (p *Phone) faulty(kind string) bool {
 		return false
 	}
 	switch kind {
-	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug", "line-loses", "line-doubles", "line-garbles", "line-silent", "file-short", "file-refused":
+	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug", "line-loses",
+		"line-doubles", "line-garbles", "line-silent", "file-short", "file-refused":
 		if p.fault.For--; p.fault.For <= 0 {
 			p.fault = nil
 		}

@@ -117,7 +117,9 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 			list = append(list, fileStat(st))
 		}
 	}
-	if i := slices.IndexFunc(list, func(s adb.FileStat) bool { return !s.IsDir() }); i >= 0 && f.p.faulty("listed-twice") {
+	if i := slices.IndexFunc(list, func(s adb.FileStat) bool {
+		return !s.IsDir()
+	}); i >= 0 && f.p.faulty("listed-twice") {
 		twin := list[i]
 		twin.Mode = 0o040770
 		list = append(list, twin)
@@ -316,7 +318,8 @@ func (p *Phone) newestPackage(mount string) (string, error) {
 	}
 	best := adb.FileStat{}
 	for _, e := range list {
-		if strings.HasSuffix(strings.ToLower(e.Name), ".zip") && (best.Name == "" || e.MTime.After(best.MTime)) {
+		if strings.HasSuffix(strings.ToLower(e.Name), ".zip") &&
+			(best.Name == "" || e.MTime.After(best.MTime)) {
 			best = e
 		}
 	}

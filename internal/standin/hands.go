@@ -92,7 +92,8 @@ func order(ctx context.Context, n Net, control, what string, wish any) (PressRep
 	if err != nil {
 		return reply, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+control+"/"+what, strings.NewReader(string(body)))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+control+"/"+what,
+		strings.NewReader(string(body)))
 	if err != nil {
 		return reply, err
 	}
@@ -131,9 +132,11 @@ var (
 		"":         {"packages", "erase", "leave"},
 		"packages": {"from the computer", "from the phone", "from the card", "back"},
 		"erase":    {"all data", "caches", "apps", "storage", "system partition", "back"},
-		"leave":    {"to the system", "to the recovery", "to the bootloader", "to userspace fastboot", "switch off", "back"},
+		"leave": {"to the system", "to the recovery", "to the bootloader", "to userspace fastboot",
+			"switch off", "back"},
 	}
-	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "unlocking on", "unlocking off", "allow", "deny", "restart", "power off",
+	systemMenu = []string{"finish welcome", "debugging on", "debugging off", "unlocking on", "unlocking off",
+		"allow", "deny", "restart", "power off",
 		"sign in", "sign out", "lock on", "lock off"}
 )
 
@@ -195,7 +198,8 @@ func (p *Phone) press(what string) error {
 			return nil
 		}
 		if slices.Contains(fastbootdMenu, what) {
-			return p.bootloaderChoice(strings.Replace(what, "restart", "start", 1-strings.Count(what, "bootloader")))
+			return p.bootloaderChoice(strings.Replace(what, "restart", "start",
+				1-strings.Count(what, "bootloader")))
 		}
 	case card.Recovery:
 		if slices.Contains(recoveryMenu[menu], what) {
@@ -214,7 +218,8 @@ func (p *Phone) press(what string) error {
 	p.mu.Lock()
 	choices := p.choices()
 	p.mu.Unlock()
-	return fmt.Errorf("in this mode (%s) there is no %q on the phone%s", modeWord(mode), what, spell.NoneOf(what, choices))
+	return fmt.Errorf("in this mode (%s) there is no %q on the phone%s", modeWord(mode), what,
+		spell.NoneOf(what, choices))
 }
 
 // choices are the keys there are, and the entries of the menu that is shown. p.mu is held.
@@ -296,7 +301,8 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 		p.move(string(card.Sideload), 0)
 		return nil
 	case what == "from the phone" || what == "from the card":
-		mount := map[string]string{"from the phone": sharedPaths[0], "from the card": cardPaths[card.Recovery][0]}[what]
+		mount := map[string]string{"from the phone": sharedPaths[0],
+			"from the card": cardPaths[card.Recovery][0]}[what]
 		local, err := p.newestPackage(mount)
 		if err != nil {
 			return err
@@ -388,7 +394,8 @@ func (p *Phone) systemChoice(what string) error {
 	defer p.mu.Unlock()
 	v := p.run.vault
 	switch {
-	case what == "finish welcome" && p.st.Owner && v.Accounts == 0 && p.run.props["ro.product.brand"] == scenario.Stock.Brand:
+	case what == "finish welcome" && p.st.Owner && v.Accounts == 0 &&
+		p.run.props["ro.product.brand"] == scenario.Stock.Brand:
 		return fmt.Errorf("the maker's system wants the account that was on this phone: sign in")
 	case what == "finish welcome":
 		v.Setup = true

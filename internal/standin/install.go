@@ -257,7 +257,8 @@ func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
 	return p.setControl(c)
 }
 
-func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition, name string) error {
+func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition,
+	name string) error {
 	if err := os.RemoveAll(p.store.Overlay(name)); err != nil {
 		return err
 	}

@@ -65,7 +65,8 @@ func (p *Phone) loaderKey(what string) (done bool, err error) {
 		return true, errors.New("the phone stays dark: its battery is out")
 	case what == keyLoader:
 		if mode != card.None {
-			return true, errors.New("the keys count while the phone is off: take its battery out and put it back")
+			return true, errors.New("the keys count while the phone is off: take its battery out and put " +
+				"it back")
 		}
 		set(&p.asksLoader, true)
 		p.show("Loader? Volume up: yes. Volume down: no, start as usual.")
@@ -75,7 +76,8 @@ func (p *Phone) loaderKey(what string) (done bool, err error) {
 		p.move("start", time.Duration(p.spec.Delays.Restart))
 	case what == keyRescue:
 		if mode != card.None {
-			return true, errors.New("the keys count while the phone is off: take its battery out and put it back")
+			return true, errors.New("the keys count while the phone is off: take its battery out and put " +
+				"it back")
 		}
 		p.move(string(card.Recovery), time.Duration(p.spec.Delays.Restart))
 	case what == keyPower:
@@ -108,7 +110,8 @@ func (p *Phone) serveOwnLoader(ctx context.Context, conn loader.Stream) {
 	}
 	side := &loaderSide{p: p}
 	defer side.drop()
-	_ = loader.Serve(&wornLine{conn, p}, side, int(p.spec.Loader.Payload)) // the cable, or another program's words
+	// the cable, or another program's words
+	_ = loader.Serve(&wornLine{conn, p}, side, int(p.spec.Loader.Payload))
 }
 
 // wornLine is a serial line that faults happen to: bytes of the next message are lost, doubled or
@@ -168,7 +171,12 @@ func (s *loaderSide) Identity() loader.Fields {
 	if !p.unlocked() {
 		screen = "Maker's loader. Locked."
 	}
-	return loader.Fields{"product": p.spec.Product, "serial": p.st.Serial, "loader": p.spec.Loader.Version, "screen": screen}
+	return loader.Fields{
+		"product": p.spec.Product,
+		"serial":  p.st.Serial,
+		"loader":  p.spec.Loader.Version,
+		"screen":  screen,
+	}
 }
 
 // Facts are what it tells of the phone.
@@ -177,7 +185,12 @@ func (s *loaderSide) Facts() loader.Fields {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	yes := map[bool]string{true: "yes", false: "no"}
-	return loader.Fields{"unlocked": yes[p.st.Unlocked], "verifies": yes[!p.st.Unlocked], "battery": strconv.Itoa(p.st.Percent), "slots": "0"}
+	return loader.Fields{
+		"unlocked": yes[p.st.Unlocked],
+		"verifies": yes[!p.st.Unlocked],
+		"battery":  strconv.Itoa(p.st.Percent),
+		"slots":    "0",
+	}
 }
 
 // tableFile keeps a table that was written.
@@ -197,7 +210,8 @@ func (s *loaderSide) Table() []parttable.Partition {
 		if kind == "" {
 			kind = "raw"
 		}
-		list = append(list, parttable.Partition{Number: n, Name: s.p.spec.outside(p.Name), Size: int64(p.Size), Type: kind, Readable: own && p.Name != "userdata", Writable: own})
+		list = append(list, parttable.Partition{Number: n, Name: s.p.spec.outside(p.Name),
+			Size: int64(p.Size), Type: kind, Readable: own && p.Name != "userdata", Writable: own})
 	}
 	return list
 }
@@ -208,7 +222,8 @@ func (s *loaderSide) find(word string) (parttable.Partition, error) {
 		if p.Name == word || strconv.Itoa(p.Number) == word {
 			p.Name = s.p.spec.inside(p.Name)
 			if !s.p.store.Has(p.Name) {
-				return p, loader.Refuse("storage", "the table names %s, and the storage has no such place", p.Name)
+				return p, loader.Refuse("storage", "the table names %s, and the storage has no such place",
+					p.Name)
 			}
 			return p, nil
 		}
@@ -272,13 +287,15 @@ func (s *loaderSide) Begin(word string, size int64, table, anew bool) (have int6
 		case !part.Writable:
 			return 0, "", loader.Refuse("not-allowed", "%s is not written", part.Name)
 		case size > part.Size:
-			return 0, "", loader.Refuse("too-large", "%s has %d bytes, the image %d", part.Name, part.Size, size)
+			return 0, "", loader.Refuse("too-large", "%s has %d bytes, the image %d", part.Name, part.Size,
+				size)
 		}
 		w.Partition = part.Name
 	}
 	var old partial
 	s.drop()
-	if b, err := os.ReadFile(s.wishFile()); !anew && err == nil && json.Unmarshal(b, &old) == nil && old == w {
+	if b, err := os.ReadFile(s.wishFile()); !anew && err == nil && json.Unmarshal(b, &old) == nil &&
+		old == w {
 		if n, err := s.take(w); err == nil && n <= size {
 			if n > 0 {
 				s.p.show("Going on at %d of %d bytes.", n, size)
@@ -380,7 +397,8 @@ func (s *loaderSide) End(want string, working func(int, string)) (string, error)
 		s.p.show("The table of partitions is another one now.")
 	} else {
 		if !s.makers(w.Partition, w.Size, digest) {
-			s.p.show("Verification failed: %s is not the maker's.", w.Partition) // in red; an unlocked one goes on
+			// in red; an unlocked one goes on
+			s.p.show("Verification failed: %s is not the maker's.", w.Partition)
 			if !s.p.unlocked() {
 				s.forget()
 				return "", loader.Refuse("not-signed", "%s is not signed by this phone's maker", w.Partition)

@@ -21,7 +21,8 @@ type mounted struct {
 func (sh *shell) at(name string) (m mounted, rel string, ok bool) {
 	best := ""
 	for dir, x := range sh.mounts() {
-		if rest, cut := strings.CutPrefix(name, dir); cut && (rest == "" || rest[0] == '/') && len(dir) > len(best) {
+		if rest, cut := strings.CutPrefix(name, dir); cut && (rest == "" || rest[0] == '/') &&
+			len(dir) > len(best) {
 			best, m, rel, ok = dir, x, path.Join(x.Sub, rest), true
 		}
 	}
@@ -36,7 +37,8 @@ func (sh *shell) mounts() map[string]mounted {
 	if !sh.root {
 		for _, name := range []string{"system", "vendor", "product"} {
 			if _, has := p.store.Slots[name]; has {
-				all["/"+name] = mounted{Partition: p.on(name, r.slot), Type: "ext4", Sub: map[string]string{"system": "system"}[name]}
+				all["/"+name] = mounted{Partition: p.on(name, r.slot), Type: "ext4",
+					Sub: map[string]string{"system": "system"}[name]}
 			}
 		}
 		return all

@@ -126,7 +126,8 @@ type Phone struct {
 
 // transition is what ends a mode.
 type transition struct {
-	to    string        // "start": by misc; "bootloader", "recovery": by keys; or a card.Mode within a recovery
+	// "start": by misc; "bootloader", "recovery": by keys; or a card.Mode within a recovery
+	to    string
 	delay time.Duration // how long it takes
 	image []byte        // for "image": what was sent to be started
 }
@@ -201,7 +202,8 @@ func (p *Phone) factory() error {
 	}
 	misc := make([]byte, bcb.Size)
 	if p.model.Slots > 1 {
-		c := &bcb.Control{Suffix: "_a", Slots: []bcb.Slot{{Priority: bcb.MaxPriority, TriesLeft: bcb.MaxTries, Successful: true}, {}}}
+		c := &bcb.Control{Suffix: "_a", Slots: []bcb.Slot{{Priority: bcb.MaxPriority, TriesLeft: bcb.MaxTries,
+			Successful: true}, {}}}
 		if err := c.Put(misc); err != nil {
 			return err
 		}
@@ -209,7 +211,8 @@ func (p *Phone) factory() error {
 	if err := p.store.Put("misc", misc, 0); err != nil {
 		return err
 	}
-	p.st = state{Serial: orElse(p.o.Serial, p.spec.Serial), MayUnlock: true, Unlocked: !p.o.Locked, Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start), Snapshot: snapNone}
+	p.st = state{Serial: orElse(p.o.Serial, p.spec.Serial), MayUnlock: true, Unlocked: !p.o.Locked,
+		Percent: p.spec.Battery.Percent, Mode: card.Mode(p.spec.Start), Snapshot: snapNone}
 	if p.spec.Rollback {
 		p.st.Rollback = map[uint32]uint64{0: scenario.Stock.Rollback}
 	}
@@ -303,7 +306,8 @@ func (p *Phone) Run(ctx context.Context) error {
 	p.mu.Lock()
 	p.save()
 	token := controlToken()
-	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Loader: p.st.Loader, Control: p.st.Control + "/" + token}
+	a := Addresses{Serial: p.st.Serial, Fastboot: p.st.Fastboot, ADB: p.st.ADB, Loader: p.st.Loader,
+		Control: p.st.Control + "/" + token}
 	p.mu.Unlock()
 	stopControl := p.serveControl(ctl, token)
 	defer stopControl()
@@ -332,7 +336,8 @@ func (p *Phone) reserve(kept *string, want string) (net.Listener, error) {
 			return nil, err
 		}
 		if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
-			return nil, fmt.Errorf("a stand-in listens on loopback addresses such as 127.0.0.1 only, not on %q", host)
+			return nil, fmt.Errorf("a stand-in listens on loopback addresses such as 127.0.0.1 only, "+
+				"not on %q", host)
 		}
 		l, err := p.o.Net.Listen("tcp", a)
 		if err == nil {

@@ -43,7 +43,8 @@ func (sh *shell) mountTable() string {
 		text += fmt.Sprintf("%s%s %s %s %s,relatime 0 0\n", byName, m.Partition, dir, m.Type, how)
 	}
 	if sh.root && sh.p.spec.Card > 0 {
-		text += fmt.Sprintf("/dev/block/mmcblk1p1 %s vfat rw,relatime,fmask=0000,dmask=0000 0 0\n", cardPaths[card.Recovery][0])
+		text += fmt.Sprintf("/dev/block/mmcblk1p1 %s vfat rw,relatime,fmask=0000,dmask=0000 0 0\n",
+			cardPaths[card.Recovery][0])
 	}
 	return text
 }
@@ -63,7 +64,8 @@ func (p *Phone) device(name string) (string, bool) {
 func openDevice(p *Phone, name string) (*disk.Volume, error) {
 	st := p.store
 	part, ok := p.device(name)
-	if logical := !strings.HasPrefix(name, byName); !ok || st.Has(part) == logical || logical && st.Unmapped.Load() {
+	if logical := !strings.HasPrefix(name, byName); !ok || st.Has(part) == logical ||
+		logical && st.Unmapped.Load() {
 		return nil, errNotMounted
 	}
 	return st.Open(part)

@@ -76,8 +76,12 @@ func (sh *shell) run(ctx context.Context, command string, stdout, stderr io.Writ
 		interp.Env(expand.ListEnviron("PATH=/system/bin", "HOME=/", "PWD=/")),
 		interp.Dir(rootDir), // never read or written: every file handler is replaced
 		interp.OpenHandler(sh.open),
-		interp.StatHandler(func(_ context.Context, name string, _ bool) (fs.FileInfo, error) { return sh.stat(name) }),
-		interp.ReadDirHandler2(func(_ context.Context, name string) ([]fs.DirEntry, error) { return sh.readDir(name) }),
+		interp.StatHandler(func(_ context.Context, name string, _ bool) (fs.FileInfo, error) {
+			return sh.stat(name)
+		}),
+		interp.ReadDirHandler2(func(_ context.Context, name string) ([]fs.DirEntry, error) {
+			return sh.readDir(name)
+		}),
 		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) { return args, nil }),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return sh.exec }),
 	)
@@ -241,9 +245,19 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 	io := interp.HandlerCtx(ctx)
 	programs := map[string]func(context.Context, interp.HandlerContext, []string) error{
 		"getprop": sh.getprop, "id": sh.id, "cat": sh.cat, "dd": sh.dd, "sync": sh.sync, "umount": sh.umount,
-		"bootctl": sh.bootctl, "mke2fs": sh.mke2fs, "ls": sh.ls, "sha256sum": sh.sha256sum, "df": sh.df, "rm": sh.rm,
-		"mount": sh.mount, "mkdir": sh.mkdir, "mv": sh.mv, "dumpsys": sh.dumpsys, "locksettings": sh.locksettings, "pm": sh.pm,
-		"readlink": sh.readlink, "blockdev": sh.blockdev, "uname": sh.uname,
+		"bootctl":      sh.bootctl,
+		"mke2fs":       sh.mke2fs,
+		"ls":           sh.ls,
+		"sha256sum":    sh.sha256sum,
+		"df":           sh.df,
+		"rm":           sh.rm,
+		"mount":        sh.mount,
+		"mkdir":        sh.mkdir,
+		"mv":           sh.mv,
+		"dumpsys":      sh.dumpsys,
+		"locksettings": sh.locksettings,
+		"pm":           sh.pm,
+		"readlink":     sh.readlink, "blockdev": sh.blockdev, "uname": sh.uname,
 	}
 	f, ok := programs[args[0]]
 	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) {
@@ -347,7 +361,8 @@ func (sh *shell) ls(_ context.Context, h interp.HandlerContext, args []string) e
 			fmt.Fprintln(h.Stdout, "media")
 		}
 		for _, e := range list {
-			if hidden := strings.HasPrefix(e.Name(), "."); !hidden || strings.Contains(options, "A") || strings.Contains(options, "a") {
+			if hidden := strings.HasPrefix(e.Name(), "."); !hidden || strings.Contains(options, "A") ||
+				strings.Contains(options, "a") {
 				fmt.Fprintln(h.Stdout, e.Name())
 			}
 		}
@@ -416,7 +431,8 @@ func (sh *shell) df(_ context.Context, h interp.HandlerContext, args []string) e
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		fmt.Fprintf(h.Stdout, "Filesystem     1K-blocks   Used Available Use%% Mounted on\n/dev/block/dm-1 %d %d %d %d%% %s\n",
+		fmt.Fprintf(h.Stdout, "Filesystem     1K-blocks   Used Available Use%% Mounted on\n/dev/block/dm-1 "+
+			"%d %d %d %d%% %s\n",
 			size>>10, (size-free)>>10, free>>10, (size-free)*100/max(size, 1), name)
 	}
 	return nil

@@ -119,7 +119,8 @@ func (s *spec) inside(name string) string {
 func parseSpec(m *model.Model) (*spec, error) {
 	s := &spec{}
 	if m.Standin.IsZero() {
-		return nil, fmt.Errorf("the model file %s has no part \"standin\", so there is nothing to run", m.Name)
+		return nil, fmt.Errorf("the model file %s has no part \"standin\", so there is nothing to run",
+			m.Name)
 	}
 	if err := m.Standin.Decode(s); err != nil {
 		return nil, fmt.Errorf("model file %s, part \"standin\": %w", m.Name, err)
@@ -127,7 +128,8 @@ func parseSpec(m *model.Model) (*spec, error) {
 	seen := map[string]bool{}
 	for _, p := range s.Partitions {
 		if p.Name == "" || strings.ContainsAny(p.Name, "/\\. ") || p.Size <= 0 || seen[p.Name] {
-			return nil, fmt.Errorf("model file %s: partition %q needs a name of its own and a size", m.Name, p.Name)
+			return nil, fmt.Errorf("model file %s: partition %q needs a name of its own and a size",
+				m.Name, p.Name)
 		}
 		seen[p.Name] = true
 	}
@@ -145,13 +147,19 @@ func parseSpec(m *model.Model) (*spec, error) {
 	if s.Product == "" {
 		s.Product = m.Name
 	}
-	for field, usual := range map[*string]string{&s.Spelling.Yes: "yes", &s.Spelling.No: "no", &s.Spelling.Size: "0x", &s.Unlock: "flashing unlock"} {
+	for field, usual := range map[*string]string{
+		&s.Spelling.Yes:  "yes",
+		&s.Spelling.No:   "no",
+		&s.Spelling.Size: "0x",
+		&s.Unlock:        "flashing unlock",
+	} {
 		if *field == "" {
 			*field = usual
 		}
 	}
 	if len(s.Super.Partitions) > 0 && (!seen["super"] || s.Super.Group == "" || s.Super.GroupSize <= 0) {
-		return nil, fmt.Errorf("model file %s: logical partitions need a partition super and a group with a size", m.Name)
+		return nil, fmt.Errorf("model file %s: logical partitions need a partition super and a group "+
+			"with a size", m.Name)
 	}
 	return s, nil
 }

@@ -172,7 +172,8 @@ func TestLocked(t *testing.T) {
 func TestRefuses(t *testing.T) {
 	with(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 		before := h.stored("misc")
-		for _, command := range []string{"flash:nosuch", "erase:nosuch", "set_active:c", "set_active:", "getvar:", "flash:", "reboot-nowhere", "oem nothing", "upload", "fetch:boot_a"} {
+		for _, command := range []string{"flash:nosuch", "erase:nosuch", "set_active:c", "set_active:",
+			"getvar:", "flash:", "reboot-nowhere", "oem nothing", "upload", "fetch:boot_a"} {
 			if got := h.say(command); got == "" && !strings.HasPrefix(command, "getvar") {
 				t.Errorf("it takes %q", command)
 			}
@@ -205,7 +206,8 @@ func TestFallsBack(t *testing.T) {
 			t.Fatal(no)
 		}
 		if h.variable("current-slot") != "b" || h.variable("slot-unbootable:b") != "no" {
-			t.Errorf("chosen, slot b is %s, unbootable %s", h.variable("current-slot"), h.variable("slot-unbootable:b"))
+			t.Errorf("chosen, slot b is %s, unbootable %s", h.variable("current-slot"),
+				h.variable("slot-unbootable:b"))
 		}
 		h.reboot("")
 		h.Press("volume-down+power")
@@ -241,13 +243,25 @@ func TestVerifies(t *testing.T) {
 		write  map[string][]byte
 		starts bool
 	}{
-		"as it came":                       {nil, true},
-		"another maker's boot image":       {map[string][]byte{"boot_a": other}, true},
-		"a changed block of the system":    {map[string][]byte{"system_a": changed}, false},
-		"the same, its tree not enforced":  {map[string][]byte{"system_a": changed, "vbmeta_a": loose}, true},
-		"a vbmeta of garbage":              {map[string][]byte{"vbmeta_a": []byte("garbage")}, false},
-		"a whole other system":             {map[string][]byte{"boot_a": rom["boot"], "system_a": rom["system"], "vendor_a": rom["vendor"], "vbmeta_a": rom["vbmeta"], "userdata": nil, "metadata": nil}, true},
-		"the same over the old one's data": {map[string][]byte{"boot_a": rom["boot"], "system_a": rom["system"], "vendor_a": rom["vendor"], "vbmeta_a": rom["vbmeta"]}, false},
+		"as it came":                      {nil, true},
+		"another maker's boot image":      {map[string][]byte{"boot_a": other}, true},
+		"a changed block of the system":   {map[string][]byte{"system_a": changed}, false},
+		"the same, its tree not enforced": {map[string][]byte{"system_a": changed, "vbmeta_a": loose}, true},
+		"a vbmeta of garbage":             {map[string][]byte{"vbmeta_a": []byte("garbage")}, false},
+		"a whole other system": {map[string][]byte{
+			"boot_a":   rom["boot"],
+			"system_a": rom["system"],
+			"vendor_a": rom["vendor"],
+			"vbmeta_a": rom["vbmeta"],
+			"userdata": nil,
+			"metadata": nil,
+		}, true},
+		"the same over the old one's data": {map[string][]byte{
+			"boot_a":   rom["boot"],
+			"system_a": rom["system"],
+			"vendor_a": rom["vendor"],
+			"vbmeta_a": rom["vbmeta"],
+		}, false},
 	} {
 		with(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 			for name, b := range c.write {
@@ -269,7 +283,8 @@ func TestVerifies(t *testing.T) {
 					t.Fatal(err)
 				}
 				screen := strings.Join(reply.Screen, "\n")
-				up = !strings.Contains(screen, "did not start") && !strings.Contains(screen, "could not use the data")
+				up = !strings.Contains(screen, "did not start") && !strings.Contains(screen,
+					"could not use the data")
 			}
 			if up != c.starts {
 				t.Errorf("%s: it starts: %v", what, up)

@@ -235,7 +235,8 @@ func (p *Phone) started(r *running) {
 		r.props["ro.boot.flash.locked"], r.props["ro.boot.verifiedbootstate"] = "0", "orange"
 	}
 	if r.vault != nil {
-		r.props["ro.crypto.state"], r.props["ro.crypto.type"], r.props["sys.boot_completed"] = "encrypted", "block", "1"
+		r.props["ro.crypto.state"], r.props["ro.crypto.type"], r.props["sys.boot_completed"] = "encrypted",
+			"block", "1"
 		if p.spec.PlainData {
 			r.props["ro.crypto.state"], r.props["ro.crypto.type"] = "unencrypted", ""
 		}
@@ -282,11 +283,13 @@ func (p *Phone) startSystem() card.Mode {
 		if data, ok := err.(*dataError); ok {
 			// The system gives up and asks for recovery, which asks the owner.
 			p.show("The system can't read the data: %v. It restarts into recovery.", data)
-			p.message(bcb.Message{Command: bcb.CommandRecovery, Recovery: []string{"recovery", "--prompt_and_wipe_data", "--reason=data_unreadable"}})
+			p.message(bcb.Message{Command: bcb.CommandRecovery,
+				Recovery: []string{"recovery", "--prompt_and_wipe_data", "--reason=data_unreadable"}})
 			p.stopped()
 			mode := p.recoveryOrStay()
 			if mode == card.Recovery {
-				p.show("The system came up and could not use the data on this phone. Start it once more, or erase all data?")
+				p.show("The system came up and could not use the data on this phone. Start it once more, " +
+					"or erase all data?")
 			}
 			return mode
 		}

@@ -109,14 +109,19 @@ func (sh *shell) install(name string) error {
 	}
 	signed, err := appsig.Verify(context.Background(), f, st.Size(), nil)
 	if err != nil {
-		return refusal("INSTALL_PARSE_FAILED_NO_CERTIFICATES: Failed to collect certificates from " + name + ": " + err.Error())
+		return refusal("INSTALL_PARSE_FAILED_NO_CERTIFICATES: Failed to collect certificates from " + name +
+			": " + err.Error())
 	}
-	runs := map[string][]string{"arm64-v8a": {"arm64-v8a", "armeabi-v7a", "armeabi"}, "armeabi-v7a": {"armeabi-v7a", "armeabi"}}[sh.r.props["ro.product.cpu.abi"]]
-	if len(a.ABIs) > 0 && !slices.ContainsFunc(a.ABIs, func(s string) bool { return slices.Contains(runs, s) }) {
+	runs := map[string][]string{"arm64-v8a": {"arm64-v8a", "armeabi-v7a", "armeabi"},
+		"armeabi-v7a": {"armeabi-v7a", "armeabi"}}[sh.r.props["ro.product.cpu.abi"]]
+	if len(a.ABIs) > 0 && !slices.ContainsFunc(a.ABIs, func(s string) bool {
+		return slices.Contains(runs, s)
+	}) {
 		return refusal("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
 	}
 	if sdk, _ := strconv.ParseInt(sh.r.props["ro.build.version.sdk"], 10, 64); a.MinSDK > sdk {
-		return refusal(fmt.Sprintf("INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #%d (current version is #%d)", a.MinSDK, sdk))
+		return refusal(fmt.Sprintf("INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #%d (current "+
+			"version is #%d)", a.MinSDK, sdk))
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -130,10 +135,12 @@ func (sh *shell) install(name string) error {
 		}
 	}
 	if i >= 0 && v.Apps[i].Signer != "" && !slices.Contains(before, v.Apps[i].Signer) {
-		return refusal("INSTALL_FAILED_UPDATE_INCOMPATIBLE: Existing package " + a.Name + " signatures do not match newer version; ignoring!")
+		return refusal("INSTALL_FAILED_UPDATE_INCOMPATIBLE: Existing package " + a.Name +
+			" signatures do not match newer version; ignoring!")
 	}
 	if i >= 0 && v.Apps[i].Version > a.Version {
-		return refusal(fmt.Sprintf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version code %d is older than current %d", a.Version, v.Apps[i].Version))
+		return refusal(fmt.Sprintf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version "+
+			"code %d is older than current %d", a.Version, v.Apps[i].Version))
 	}
 	if i < 0 {
 		v.Apps = append(v.Apps, app{Name: a.Name})

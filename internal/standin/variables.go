@@ -13,7 +13,8 @@ type superMeta = super.Metadata
 
 func (b *bootloader) variables() []string {
 	p := b.p
-	names := []string{"version", "product", "serialno", "unlocked", "secure", "max-download-size", "is-userspace"}
+	names := []string{"version", "product", "serialno", "unlocked", "secure", "max-download-size",
+		"is-userspace"}
 	for v := range p.spec.Battery.Variables {
 		names = append(names, v)
 	}

@@ -176,12 +176,14 @@ func (p *Phone) openData(r *running) (first bool, err error) {
 	}
 	key, err := unseal(wrapKey(brand), rec, vaultMagic)
 	if err != nil || len(key) <= 32 {
-		return false, &dataError{fmt.Sprintf("it is encrypted and %s has no key to it", ident.BuildOf(r.props))}
+		return false, &dataError{fmt.Sprintf("it is encrypted and %s has no key to it",
+			ident.BuildOf(r.props))}
 	}
 	// The key is bound to the security patch level it was last used with.
 	key, bound := key[:32], string(key[32:])
 	if p.spec.Rollback && patch < bound {
-		return false, &dataError{fmt.Sprintf("its key is bound to the patch level %s, and this system has %s", bound, patch)}
+		return false, &dataError{fmt.Sprintf("its key is bound to the patch level %s, and this system has %s",
+			bound, patch)}
 	}
 	if patch > bound {
 		if err := p.bindKey(key, brand, patch); err != nil {
@@ -245,7 +247,9 @@ func (p *Phone) openPlain(brand string) (v *vault, first bool, err error) {
 			return nil, false, &dataError{"it is damaged"}
 		}
 		if v.Brand != brand {
-			return nil, false, &dataError{fmt.Sprintf("the apps and settings of %s are there, which %s does not understand", v.Brand, brand)}
+			return nil, false, &dataError{
+				fmt.Sprintf("the apps and settings of %s are there, which %s does not understand",
+					v.Brand, brand)}
 		}
 		return v, false, nil
 	case "formatted":
@@ -265,7 +269,8 @@ func (p *Phone) savePlain(v *vault) error {
 		return err
 	}
 	list := "<?xml version='1.0' encoding='utf-8' standalone='yes' ?>\n<packages>\n"
-	files := map[string]string{settingsFile: string(set), "dalvik-cache/arm/system@framework@boot.art": "compiled code\n"}
+	files := map[string]string{settingsFile: string(set),
+		"dalvik-cache/arm/system@framework@boot.art": "compiled code\n"}
 	for _, a := range v.Apps {
 		list += fmt.Sprintf("<package name=%q codePath=\"/data/app/%s\" />\n", a.Name, a.Name)
 		files["app/"+a.Name+"/base.apk"] = "the app\n"

@@ -104,7 +104,9 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 	case len(list) == 0:
 		return nil, &phone.NotHereError{Name: e.Options.On, Text: "no phone is listed"}
 	case len(list) > 1:
-		return nil, finding.Stopped(finding.SeveralPhones, "", "several phones are listed, and which one starts is not guessed", "say which one is meant with --on NAME")
+		return nil, finding.Stopped(finding.SeveralPhones, "",
+			"several phones are listed, and which one starts is not guessed",
+			"say which one is meant with --on NAME")
 	}
 	p := list[0]
 	unlock, err := p.Lock(p.LockNames()...)
@@ -115,7 +117,8 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 		return nil, err
 	}
 	defer unlock()
-	s := p.NewSession(&card.Card{}, say.To{Observer: e.Options.Observer, Phone: p.Name, Nobody: e.Options.NoHands, Away: e.Options.Away})
+	s := p.NewSession(&card.Card{}, say.To{Observer: e.Options.Observer, Phone: p.Name,
+		Nobody: e.Options.NoHands, Away: e.Options.Away})
 	if err := s.Recall(); err != nil {
 		return nil, err
 	}
@@ -147,7 +150,8 @@ func (w *watch) until(ctx context.Context, limit time.Duration) (stage advice.St
 		if w.begins >= loopsLimit {
 			return advice.StageLoop, false, nil
 		}
-		if w.said < len(milestones) && w.last != card.System && !w.bar.Lasts() && time.Since(w.began) > milestones[w.said].after {
+		if w.said < len(milestones) && w.last != card.System && !w.bar.Lasts() &&
+			time.Since(w.began) > milestones[w.said].after {
 			w.Obs.Say(say.Wait, "%s", milestones[w.said].text)
 			w.said++
 		}
@@ -193,7 +197,8 @@ func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
 	if mode != w.last {
 		if mode == card.System {
 			w.begins++
-			w.Obs.Say(say.Info, "a system is coming up and can be seen (%s)", time.Since(w.began).Round(time.Second))
+			w.Obs.Say(say.Info, "a system is coming up and can be seen (%s)",
+				time.Since(w.began).Round(time.Second))
 		}
 		w.last, w.since = mode, time.Now()
 	}
@@ -215,7 +220,8 @@ func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
 func reached(ctx context.Context, s *phone.Session, stays time.Duration) advice.Stage {
 	switch {
 	case s.Mode() == card.System:
-		if text, err := s.Text(ctx, "getprop sys.boot_completed"); err == nil && strings.TrimSpace(text) == "1" {
+		if text, err := s.Text(ctx, "getprop sys.boot_completed"); err == nil &&
+			strings.TrimSpace(text) == "1" {
 			return advice.StageFinished
 		}
 	case stays <= settledLimit:
@@ -253,7 +259,8 @@ func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
 	if after == nil {
 		after = &card.Card{}
 	}
-	a := &Arrived{Said: said, Arrival: advice.Judge(stage, w.before, after), Card: w.after, Took: time.Since(w.began), Phone: w.Name, Advice: []string{}}
+	a := &Arrived{Said: said, Arrival: advice.Judge(stage, w.before, after), Card: w.after,
+		Took: time.Since(w.began), Phone: w.Name, Advice: []string{}}
 	a.Stage, a.Matches = a.Arrival.Stage, a.Arrival.Matches
 	for _, d := range a.Arrival.Advice {
 		text := d.Text
@@ -263,7 +270,8 @@ func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
 		a.Advice = append(a.Advice, text)
 	}
 	if c := w.after; c != nil && c.Mode() == card.System {
-		a.Version, a.Build, a.Patch = Known(c, card.FactVersion), Known(c, card.FactBuild), Known(c, card.FactPatch)
+		a.Version, a.Build, a.Patch = Known(c, card.FactVersion), Known(c, card.FactBuild),
+			Known(c, card.FactPatch)
 		a.Slot, a.Data = Known(c, card.FactStarted), Known(c, card.FactData)
 	}
 	return a

@@ -24,7 +24,8 @@ import (
 // BackupTake reads partitions and the shared storage into a folder. An interrupted one resumes: what is in
 // the folder counts only where the phone's own digest of it is the same now.
 type BackupTake struct {
-	Items  []string `json:"items,omitempty" yaml:"items,omitempty"` // partitions, with or without a slot, and "storage"; none: the usual ones
+	// partitions, with or without a slot, and "storage"; none: the usual ones
+	Items  []string `json:"items,omitempty" yaml:"items,omitempty"`
 	Output string   `json:"output" yaml:"output"`
 }
 
@@ -54,7 +55,9 @@ func notRead(mode card.Mode) *finding.StopError {
 	if mode != card.None && mode != card.Bootloader && mode != card.Sideload {
 		return nil
 	}
-	return finding.Stopped(finding.NotInThisMode, phone.ModeName(mode), "in this mode ("+phone.ModeName(mode)+") nothing can be read; a recovery with a root shell reads everything, a started system the shared storage",
+	return finding.Stopped(finding.NotInThisMode, phone.ModeName(mode), "in this mode ("+phone.ModeName(mode)+
+		") nothing can be read; a recovery with a root shell reads everything, a started system the shared "+
+		"storage",
 		"jarlid go recovery")
 }
 
@@ -71,7 +74,8 @@ func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 	}
 	f := &engine.Foreseen{Findings: othersRead(t.Output)}
 	for _, row := range a.Card.Partitions() {
-		if len(t.Items) == 0 && backup.Usual(row.Name, row.Size) || slices.Contains(t.Items, row.Name) || slices.Contains(t.Items, row.Partition().Base) {
+		if len(t.Items) == 0 && backup.Usual(row.Name, row.Size) || slices.Contains(t.Items, row.Name) ||
+			slices.Contains(t.Items, row.Partition().Base) {
 			f.Bytes += row.Size
 		}
 	}
@@ -85,7 +89,8 @@ func othersRead(dir string) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.ReadableByOthers, Severity: finding.Warn, About: dir,
-		Text: dir + ", where the backup goes, can be read by other users of this computer", Remedy: "choose a folder that is yours alone"}}
+		Text:   dir + ", where the backup goes, can be read by other users of this computer",
+		Remedy: "choose a folder that is yours alone"}}
 }
 
 // Run takes it. What is in the folder is given with an error too.
@@ -123,7 +128,8 @@ func (t *BackupTake) Run(ctx context.Context, e *Env) (r *BackupTaken, err error
 		after.Learn(card.FactBackedUp, t.Output, card.Journal)
 		err = engine.Keep(j.Session, e.Options, "backup take", j.Card, after, j.Card)
 	}
-	r = &BackupTaken{Items: orEmpty(k.m.Items), Without: orEmpty(k.m.Without), Skipped: []string{}, Folder: t.Output, Phone: j.Name, Complete: k.m.Complete}
+	r = &BackupTaken{Items: orEmpty(k.m.Items), Without: orEmpty(k.m.Without), Skipped: []string{},
+		Folder: t.Output, Phone: j.Name, Complete: k.m.Complete}
 	if s := k.m.Item(backup.Storage); s != nil {
 		r.Skipped = orEmpty(s.Skipped)
 	}
@@ -143,16 +149,23 @@ func (k *taking) manifest(dir string) (*backup.Manifest, error) {
 			return nil, fmt.Errorf("%s: %w", k.out.Path(backup.Name), err)
 		}
 	}
-	if s := k.Card.Value(card.FactSerial); m.Serial != "" && s != "" && s != m.Serial && k.Card.Value(card.FactOtherSerial) != m.Serial {
-		return nil, finding.Stopped(finding.OtherPhone, dir, fmt.Sprintf("%s holds the backup of another phone, %s; this one is %s", dir, m.Serial, s), "take another folder")
+	if s := k.Card.Value(card.FactSerial); m.Serial != "" && s != "" && s != m.Serial &&
+		k.Card.Value(card.FactOtherSerial) != m.Serial {
+		return nil, finding.Stopped(finding.OtherPhone, dir,
+			fmt.Sprintf("%s holds the backup of another phone, %s; this one is %s", dir, m.Serial, s),
+			"take another folder")
 	}
 	if m.Complete {
-		return nil, finding.Stopped(finding.BackupExists, dir, fmt.Sprintf("%s holds a finished backup of %s, taken %s", dir, m.Phone, m.Taken.Local().Format("2006-01-02 15:04")),
+		return nil, finding.Stopped(finding.BackupExists, dir,
+			fmt.Sprintf("%s holds a finished backup of %s, taken %s", dir, m.Phone,
+				m.Taken.Local().Format("2006-01-02 15:04")),
 			"name another folder: -o DIR")
 	}
 	// What is kept is what the phone holds now: that is the moment the backup is of.
-	m.Taken, m.Phone, m.Model = time.Now().UTC().Truncate(time.Millisecond), k.Name, k.Card.Value(card.FactModel)
-	m.Serial, m.Started, m.Next = k.Card.Value(card.FactSerial), k.Card.Value(card.FactStarted), k.Card.Value(card.FactNext)
+	m.Taken, m.Phone, m.Model = time.Now().UTC().Truncate(time.Millisecond), k.Name,
+		k.Card.Value(card.FactModel)
+	m.Serial, m.Started, m.Next = k.Card.Value(card.FactSerial), k.Card.Value(card.FactStarted),
+		k.Card.Value(card.FactNext)
 	m.System, m.Recovery = k.Card.Value(card.FactVersion), k.Card.Value(card.FactRecovery)
 	return m, nil
 }
@@ -174,7 +187,8 @@ func (k *taking) take(ctx context.Context, t *BackupTake) error {
 	if err != nil {
 		return err
 	}
-	if err := files.Room(t.Output, k.expected(names)); err != nil { // holes take none, so it may do all the same
+	if err := files.Room(t.Output, k.expected(names)); err != nil {
+		// holes take none, so it may do all the same
 		k.Obs.Say(say.Warn, "%v, unless much of it is empty", err)
 	}
 	k.all = all
@@ -200,7 +214,8 @@ func (k *taking) take(ctx context.Context, t *BackupTake) error {
 	if missed != nil && (len(t.Items) > 0 || len(k.m.Items) == 0) {
 		return missed
 	}
-	if s := k.m.Item(backup.Storage); s != nil && slices.Contains(names, backup.Storage) && len(s.Skipped) > 0 {
+	if s := k.m.Item(backup.Storage); s != nil && slices.Contains(names, backup.Storage) &&
+		len(s.Skipped) > 0 {
 		return &SkippedError{s.Skipped}
 	}
 	k.m.Complete = true
@@ -258,7 +273,8 @@ func (e *SkippedError) Error() string {
 	if n := len(list) - most; n > 0 {
 		list, more = list[:most], fmt.Sprintf(" and %d more", n)
 	}
-	return spell.Counted(len(e.Names), "file") + " of the storage could not be kept: " + strings.Join(list, ", ") + more + "; everything else is in the backup"
+	return spell.Counted(len(e.Names), "file") + " of the storage could not be kept: " +
+		strings.Join(list, ", ") + more + "; everything else is in the backup"
 }
 
 // expected is how many bytes of a backup are still to come, as far as that is known.
@@ -297,7 +313,8 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 		for _, name := range all[:len(all)-1] {
 			// Userspace fastboot gives out vendor_boot and nothing else (the platform's
 			// fastboot/device/commands.cpp); what is named is asked for all the same.
-			if backup.Usual(name, sizes[name]) && (!j.HasLoader() || j.Mode() == card.Loader || strings.HasPrefix(name, "vendor_boot")) {
+			if backup.Usual(name, sizes[name]) && (!j.HasLoader() || j.Mode() == card.Loader ||
+				strings.HasPrefix(name, "vendor_boot")) {
 				names = append(names, name)
 			}
 		}
@@ -335,9 +352,14 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 		hit = slices.DeleteFunc(hit, func(n string) bool { _, ok := sizes[n]; return !ok })
 		if len(hit) == 0 {
 			if j.RootRecovery() {
-				return nil, nil, finding.Stopped(finding.NoSuchPartition, w, fmt.Sprintf("this phone has no partition %s; it has: %s%s", w, readable(all), spell.DidYouMean(w, all)), "name one of these, or storage")
+				return nil, nil, finding.Stopped(finding.NoSuchPartition, w,
+					fmt.Sprintf("this phone has no partition %s; it has: %s%s", w, readable(all),
+						spell.DidYouMean(w, all)), "name one of these, or storage")
 			}
-			return nil, nil, finding.Stopped(finding.NotInThisMode, w, fmt.Sprintf("in this mode no partition %s of this phone can be read; there is: %s%s", w, readable(all), spell.DidYouMean(w, all)), "a recovery with a root shell reads them all: jarlid go recovery")
+			return nil, nil, finding.Stopped(finding.NotInThisMode, w,
+				fmt.Sprintf("in this mode no partition %s of this phone can be read; there is: %s%s", w,
+					readable(all), spell.DidYouMean(w, all)),
+				"a recovery with a root shell reads them all: jarlid go recovery")
 		}
 		names = append(names, hit...)
 	}

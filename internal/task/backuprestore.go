@@ -73,7 +73,8 @@ func (t *BackupRestore) Load(ctx context.Context, e *Env) error {
 		if i.Name == backup.Storage {
 			continue
 		}
-		if t.images[i.Name], err = files.Identify(filepath.Join(t.Output, i.File), ident.Options{}); err != nil {
+		if t.images[i.Name], err = files.Identify(filepath.Join(t.Output, i.File),
+			ident.Options{}); err != nil {
 			return err
 		}
 	}
@@ -100,7 +101,9 @@ func (t *BackupRestore) Prepare(in *engine.Input) (*engine.Draft, error) {
 		}
 	}
 	whole := func(base string) bool {
-		return slices.ContainsFunc(t.items, func(i *backup.Item) bool { return card.Part(i.Name).Base == base })
+		return slices.ContainsFunc(t.items, func(i *backup.Item) bool {
+			return card.Part(i.Name).Base == base
+		})
 	}
 	for _, s := range d.Steps {
 		if w, ok := s.(*plan.Write); ok {
@@ -113,5 +116,7 @@ func (t *BackupRestore) Prepare(in *engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it.
 func (t *BackupRestore) Result(j *engine.Job) Restored {
-	return Restored{Written: written(j), Storage: slices.ContainsFunc(t.items, func(i *backup.Item) bool { return i.Name == backup.Storage })}
+	return Restored{Written: written(j), Storage: slices.ContainsFunc(t.items, func(i *backup.Item) bool {
+		return i.Name == backup.Storage
+	})}
 }

@@ -92,13 +92,15 @@ const (
 // phone has a tool for it, its digest is the phone's own, now; one that can't be kept is named, and the rest
 // goes on.
 func (k *taking) takeStorage(ctx context.Context, old *backup.Item) (backup.Item, error) {
-	s := &storage{taking: k, item: backup.Item{Name: backup.Storage, File: backup.Storage}, known: map[string]backup.File{}, seen: map[string]bool{}, names: &local.Names{}}
+	s := &storage{taking: k, item: backup.Item{Name: backup.Storage, File: backup.Storage},
+		known: map[string]backup.File{}, seen: map[string]bool{}, names: &local.Names{}}
 	at, err := k.StoragePath(ctx, "storage")
 	if err != nil {
 		return s.item, err
 	}
 	if s.at = at; at == "" {
-		return s.item, &link.RefusedError{Command: "read the storage", Message: "it can't be reached in this mode: it lies in the data, which is encrypted"}
+		return s.item, &link.RefusedError{Command: "read the storage",
+			Message: "it can't be reached in this mode: it lies in the data, which is encrypted"}
 	}
 	if s.sync, err = k.Sync(ctx); err != nil {
 		return s.item, err
@@ -247,9 +249,11 @@ func (s *storage) read(ctx context.Context, e *entry) error {
 		return err
 	}
 	if !arrived(n, e.st.Size) {
-		return &link.RefusedError{Command: "read " + e.rel, Message: fmt.Sprintf("only %d of its %d bytes arrived", n, e.st.Size)}
+		return &link.RefusedError{Command: "read " + e.rel,
+			Message: fmt.Sprintf("only %d of its %d bytes arrived", n, e.st.Size)}
 	}
-	e.file.Path, e.file.Bytes, e.file.Time, e.file.SHA256 = e.rel, n, e.st.MTime.UTC(), hex.EncodeToString(h.Sum(nil))
+	e.file.Path, e.file.Bytes, e.file.Time, e.file.SHA256 = e.rel, n, e.st.MTime.UTC(),
+		hex.EncodeToString(h.Sum(nil))
 	if err := w.Times(e.st.MTime); err != nil {
 		return err
 	}

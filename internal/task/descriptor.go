@@ -49,10 +49,14 @@ func describe(d *vbmeta.Descriptor) DescriptorInfo {
 	i := DescriptorInfo{Tag: TagWord(d), PartitionName: d.PartitionName}
 	switch d.Tag {
 	case vbmeta.TagHash:
-		i.ImageSize, i.HashAlgorithm, i.Salt, i.Digest, i.Flags = &d.ImageSize, d.HashAlgorithm, hex.EncodeToString(d.Salt), hex.EncodeToString(d.Digest), &d.Flags
+		i.ImageSize, i.HashAlgorithm, i.Salt, i.Digest, i.Flags = &d.ImageSize, d.HashAlgorithm,
+			hex.EncodeToString(d.Salt), hex.EncodeToString(d.Digest), &d.Flags
 	case vbmeta.TagHashtree:
-		i.DMVerity, i.ImageSize, i.TreeOffset, i.TreeSize, i.DataBlockSize, i.HashBlockSize = &d.DMVerityVersion, &d.ImageSize, &d.TreeOffset, &d.TreeSize, &d.DataBlockSize, &d.HashBlockSize
-		i.FECNumRoots, i.FECOffset, i.FECSize, i.HashAlgorithm = &d.FECNumRoots, &d.FECOffset, &d.FECSize, d.HashAlgorithm
+		i.DMVerity, i.ImageSize, i.TreeOffset, i.TreeSize, i.DataBlockSize,
+			i.HashBlockSize = &d.DMVerityVersion, &d.ImageSize, &d.TreeOffset, &d.TreeSize, &d.DataBlockSize,
+			&d.HashBlockSize
+		i.FECNumRoots, i.FECOffset, i.FECSize, i.HashAlgorithm = &d.FECNumRoots, &d.FECOffset, &d.FECSize,
+			d.HashAlgorithm
 		i.Salt, i.RootDigest, i.Flags = hex.EncodeToString(d.Salt), hex.EncodeToString(d.Digest), &d.Flags
 	case vbmeta.TagChain:
 		i.Location, i.PublicKey = &d.RollbackIndexLocation, vbmeta.Fingerprint(d.PublicKey)

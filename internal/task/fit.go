@@ -24,8 +24,9 @@ import (
 // what its firmware says.
 type Fit struct {
 	Images []string `json:"images" yaml:"images"`
-	Vendor string   `json:"vendor,omitempty" yaml:"vendor,omitempty"` // the phone's vendor partition: an image, a super image, a firmware set or a payload
-	With   []string `json:"with,omitempty" yaml:"with,omitempty"`     // add-ons that go on top
+	// the phone's vendor partition: an image, a super image, a firmware set or a payload
+	Vendor string   `json:"vendor,omitempty" yaml:"vendor,omitempty"`
+	With   []string `json:"with,omitempty" yaml:"with,omitempty"` // add-ons that go on top
 }
 
 // FitVerdict is the answer about one image.
@@ -79,10 +80,13 @@ func (t *Fit) Run(ctx context.Context, e *Env) (*Fitted, error) {
 		r.Verdicts[p] = fit.Judge(q)
 		r.Questions = append(r.Questions, q)
 	}
-	slices.SortStableFunc(r.Questions, func(x, y fit.Question) int { return fit.Better(r.Verdicts[x.Path], r.Verdicts[y.Path]) })
+	slices.SortStableFunc(r.Questions, func(x, y fit.Question) int {
+		return fit.Better(r.Verdicts[x.Path], r.Verdicts[y.Path])
+	})
 	for _, q := range r.Questions {
 		v := r.Verdicts[q.Path]
-		r.All = append(r.All, FitVerdict{Verdict: v.Verdict, Sentence: v.Sentence, Image: q.Image.Facts(), Phone: phoneFacts(q.Card), Checks: v.Checks, Todo: orEmpty(v.Todo)})
+		r.All = append(r.All, FitVerdict{Verdict: v.Verdict, Sentence: v.Sentence, Image: q.Image.Facts(),
+			Phone: phoneFacts(q.Card), Checks: v.Checks, Todo: orEmpty(v.Todo)})
 	}
 	r.FitVerdict = r.All[0]
 	if len(r.All) == 1 {
@@ -123,12 +127,17 @@ func (t *Fit) phone(ctx context.Context, e *Env, r *Fitted) (*card.Card, *model.
 		for _, im := range set.Images {
 			for _, device := range im.File.Models() {
 				if same, known := e.Bench.Models.Same(device, model); known && !same {
-					return nil, nil, finding.Stopped(finding.WrongModel, filepath.Base(t.Vendor), fmt.Sprintf("%s is for %s, this phone is %s", filepath.Base(t.Vendor), device, model), "name this phone's own firmware, or leave the phone out: --vendor alone tells of the phone it is made for")
+					return nil, nil, finding.Stopped(finding.WrongModel, filepath.Base(t.Vendor),
+						fmt.Sprintf("%s is for %s, this phone is %s", filepath.Base(t.Vendor), device, model),
+						"name this phone's own firmware, or leave the phone out: --vendor alone tells of "+
+							"the phone it is made for")
 				}
 			}
 		}
 	}
-	if err := files.FactsOfFiles(set, c, func(what string, err error) { e.Obs().Say(say.Note, "%s: %v", what, err) }); err != nil {
+	if err := files.FactsOfFiles(set, c, func(what string, err error) {
+		e.Obs().Say(say.Note, "%s: %v", what, err)
+	}); err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", t.Vendor, err)
 	}
 	e.Obs().Say(say.Info, "what %s says of the phone counts as said by you", filepath.Base(t.Vendor))
@@ -156,7 +165,8 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 		wraps = append(wraps, string(f.Kind))
 	}
 	if len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" || f.IsArchive() {
-		e.Obs().Say(say.Info, "%s is wrapped (%s); it is unwrapped to a temporary place, since it has to be read at any point", label, strings.Join(wraps, " in "))
+		e.Obs().Say(say.Info, "%s is wrapped (%s); it is unwrapped to a temporary place, since it has to "+
+			"be read at any point", label, strings.Join(wraps, " in "))
 	}
 	m, err := e.lookInto(ctx, p)
 	if err != nil {
@@ -169,11 +179,14 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 		}
 	}
 	if len(systems) != 1 {
-		return nil, usage("%s holds %d system images; take out the one that is meant: jarlid lift", p, len(systems))
+		return nil, usage("%s holds %d system images; take out the one that is meant: jarlid lift", p,
+			len(systems))
 	}
 	im, err := files.ReadSystem(label, systems[0])
 	if err == nil && im.Device != "" && !ident.IsGeneric(im.Device) {
-		return nil, finding.Stopped(finding.NotGeneric, label, fmt.Sprintf("%s is %s, a system made for %s; what is weighed here are generic systems, made for no phone in particular", label, place.ShortBuild(im.Build), im.Device),
+		return nil, finding.Stopped(finding.NotGeneric, label,
+			fmt.Sprintf("%s is %s, a system made for %s; what is weighed here are generic systems, made "+
+				"for no phone in particular", label, place.ShortBuild(im.Build), im.Device),
 			"write it with the rest of its set: jarlid flash "+local.Quote(p))
 	}
 	if errors.Is(err, fit.ErrNoFileSystem) {

@@ -83,10 +83,15 @@ func (t *Flash) one(target place.Target) error {
 	base := card.Part(target.Partition).Base
 	if n := len(t.set.Images); n > 1 && t.set.Set != "" {
 		t.set.Images = slices.DeleteFunc(t.set.Images, func(im place.Image) bool {
-			return files.NamedAfter(im) != base && !slices.ContainsFunc(im.File.GoesTo, func(d ident.Destination) bool { return d.Partition == base })
+			return files.NamedAfter(im) != base && !slices.ContainsFunc(im.File.GoesTo,
+				func(d ident.Destination) bool {
+					return d.Partition == base
+				})
 		})
 		if len(t.set.Images) != 1 {
-			return usage("%s holds %s, and %d of them are for %s; take out the one that is meant: jarlid lift %s -o DIR", t.set.Set, spell.Counted(n, "image"), len(t.set.Images), base, local.Quote(t.set.Set))
+			return usage("%s holds %s, and %d of them are for %s; take out the one that is meant: jarlid "+
+				"lift %s -o DIR", t.set.Set, spell.Counted(n, "image"), len(t.set.Images), base,
+				local.Quote(t.set.Set))
 		}
 	} else if n > 1 {
 		return usage("--into %s is for one image, and here are %d", t.Into, n)
@@ -149,11 +154,14 @@ func (t *Flash) swapped(c *card.Card) error {
 		if rest := append(append([]string(nil), t.Files[:i]...), t.Files[i+1:]...); len(rest) > 0 {
 			remedy = fmt.Sprintf("jarlid flash %s --into %s", rest[0], s)
 		}
-		return finding.Stopped(finding.ImageAsPartition, s, fmt.Sprintf("%q is a partition of the phone, and no file of that name is here", s), remedy)
+		return finding.Stopped(finding.ImageAsPartition, s,
+			fmt.Sprintf("%q is a partition of the phone, and no file of that name is here", s), remedy)
 	}
 	part, _, _ := strings.Cut(t.Into, "@")
-	if part != "" && !known(part) && (files.IsFile(part) || strings.ContainsAny(part, `/\`) || strings.HasSuffix(part, ".img")) {
-		return finding.Stopped(finding.ImageAsPartition, part, fmt.Sprintf("--into wants a partition, and %q is a file", part), "jarlid flash "+part)
+	if part != "" && !known(part) && (files.IsFile(part) || strings.ContainsAny(part, `/\`) ||
+		strings.HasSuffix(part, ".img")) {
+		return finding.Stopped(finding.ImageAsPartition, part,
+			fmt.Sprintf("--into wants a partition, and %q is a file", part), "jarlid flash "+part)
 	}
 	return nil
 }
@@ -189,14 +197,17 @@ func (t *Flash) Prepare(in *engine.Input) (*engine.Draft, error) {
 	}
 	list, why := place.Order(list, t.set.Manifest.Order, in.Card, in.Model)
 	if t.set.Set != "" {
-		in.Notes.Say(say.Info, "%s is a set of %s; the order: %s", filepath.Base(t.set.Set), spell.Counted(len(list), "image"), why)
+		in.Notes.Say(say.Info, "%s is a set of %s; the order: %s", filepath.Base(t.set.Set),
+			spell.Counted(len(list), "image"), why)
 		for _, r := range t.set.Manifest.Requires {
 			d.Lacks.Variables = append(d.Lacks.Variables, r.Name)
 		}
-		d.Findings = append(d.Findings, t.set.Manifest.Check(filepath.Base(t.set.Set), in.Card, in.Variables, in.Models)...)
+		d.Findings = append(d.Findings, t.set.Manifest.Check(filepath.Base(t.set.Set), in.Card, in.Variables,
+			in.Models)...)
 	}
 	if len(list)+len(d.Findings) == 0 {
-		return nil, fmt.Errorf("there is nothing in it to write; jarlid ident %s tells what it is", t.Files[0])
+		return nil, fmt.Errorf("there is nothing in it to write; jarlid ident %s tells what it is",
+			t.Files[0])
 	}
 	t.weigh(list, in, d)
 	d.Steps = plan.Flash(list, in.Card, in.Model)

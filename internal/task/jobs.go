@@ -98,7 +98,10 @@ func ListJobs(e *Env) (*JobList, error) {
 		return nil, err
 	}
 	for _, r := range runs {
-		if on := e.Options.On; on == "" || slices.ContainsFunc(r.First().Phones, func(p journal.RunPhone) bool { return p.Name == on || p.Serial == on }) {
+		if on := e.Options.On; on == "" || slices.ContainsFunc(r.First().Phones,
+			func(p journal.RunPhone) bool {
+				return p.Name == on || p.Serial == on
+			}) {
 			l.Jobs = append(l.Jobs, runRow(r))
 		}
 	}
@@ -109,7 +112,8 @@ func ListJobs(e *Env) (*JobList, error) {
 // runRow is a run of a sheet among the jobs.
 func runRow(r *journal.Run) JobRow {
 	first := r.First()
-	row := JobRow{Number: r.Number, Job: filepath.Base(r.Dir), Command: []string{"jarlid", "sheet", "run", first.Sheet}, Began: first.At, Outcome: JobNotEnded, Sheet: first.Name}
+	row := JobRow{Number: r.Number, Job: filepath.Base(r.Dir), Command: []string{"jarlid", "sheet", "run",
+		first.Sheet}, Began: first.At, Outcome: JobNotEnded, Sheet: first.Name}
 	for _, p := range first.Phones {
 		row.Phones = append(row.Phones, p.Name)
 	}
@@ -236,7 +240,8 @@ func shownJob(e *Env, j *journal.Job) (*JobShown, error) {
 		case journal.Act:
 			st.Began, st.Outcome = &when, "not-ended"
 		case journal.Done:
-			st.Ended, st.Outcome, st.Confirmed, st.Bytes, st.SHA256, st.Answers = &when, "done", r.Confirm, r.Bytes, r.SHA256, r.Answers
+			st.Ended, st.Outcome, st.Confirmed, st.Bytes, st.SHA256, st.Answers = &when, "done", r.Confirm,
+				r.Bytes, r.SHA256, r.Answers
 		case journal.Failed:
 			st.Ended, st.Outcome, st.Error, st.Answers = &when, "failed", r.Error, r.Answers
 		case journal.Interrupted:
@@ -271,7 +276,8 @@ func (r *JobRow) Short() string {
 		case i == 0 && w == "jarlid", w == "--yes", strings.HasPrefix(w, "--home="):
 		case w == "--home":
 			i++
-		case strings.HasPrefix(w, "/") && strings.Count(w, "/") == 1: // a file at the root, or a path on the phone
+		case strings.HasPrefix(w, "/") && strings.Count(w, "/") == 1:
+			// a file at the root, or a path on the phone
 			out = append(out, w)
 		case strings.ContainsAny(w, `/\`) && !strings.HasPrefix(w, "-"):
 			out = append(out, w[strings.LastIndexAny(strings.TrimRight(w, `/\`), `/\`)+1:])
@@ -293,7 +299,8 @@ func ResumeJob(e *Env, word string) (*JobShown, error) {
 		if s.Outcome == JobDone {
 			return nil, nil
 		}
-		return nil, usage("job %s can't be gone on with: another one came behind it on %s, or nothing had begun; jarlid jobs lists them", word, s.Phone)
+		return nil, usage("job %s can't be gone on with: another one came behind it on %s, or nothing had "+
+			"begun; jarlid jobs lists them", word, s.Phone)
 	}
 	broken, err := brokenJobs(e)
 	if err != nil || len(broken) == 0 {
@@ -362,7 +369,9 @@ func (s *JobShown) Left() [][]string {
 				c = append(c, w)
 			}
 		}
-		if !slices.ContainsFunc(c, func(w string) bool { return w == "--on" || strings.HasPrefix(w, "--on=") }) {
+		if !slices.ContainsFunc(c, func(w string) bool {
+			return w == "--on" || strings.HasPrefix(w, "--on=")
+		}) {
 			c = append(c, "--on", s.Phone)
 		}
 		out = append(out, c)

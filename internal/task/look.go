@@ -95,10 +95,16 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		seen = append(seen, *s)
 	}
 	for _, s := range seen {
-		r := BenchRow{Name: s.Name, Serial: Known(s.Card, card.FactSerial), Model: Known(s.Card, card.FactModel), Mode: s.Mode,
-			NextSlot: Known(s.Card, card.FactNext), Unlocked: KnownYes(s.Card, card.FactUnlocked), Address: s.Address, Busy: s.Busy, Card: s.Card}
+		r := BenchRow{Name: s.Name, Serial: Known(s.Card, card.FactSerial),
+			Model: Known(s.Card, card.FactModel), Mode: s.Mode,
+			NextSlot: Known(s.Card, card.FactNext),
+			Unlocked: KnownYes(s.Card, card.FactUnlocked),
+			Address:  s.Address,
+			Busy:     s.Busy,
+			Card:     s.Card}
 		if d := s.Device; d != nil {
-			r.USB = &Cable{Port: d.Port, Speed: d.Speed, Vendor: fmt.Sprintf("%04x", d.Vendor), Product: fmt.Sprintf("%04x", d.Product)}
+			r.USB = &Cable{Port: d.Port, Speed: d.Speed, Vendor: fmt.Sprintf("%04x", d.Vendor),
+				Product: fmt.Sprintf("%04x", d.Product)}
 		}
 		r.Stop = s.Stop
 		var err error
@@ -133,7 +139,8 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		return nil, err
 	}
 	for _, r := range runs {
-		b := BrokenRun{Run: r.Number, Name: r.First().Name, Next: e.Command("", "jobs", "resume", strconv.Itoa(r.Number))}
+		b := BrokenRun{Run: r.Number, Name: r.First().Name, Next: e.Command("", "jobs", "resume",
+			strconv.Itoa(r.Number))}
 		for _, p := range r.Broken() {
 			b.Phones = append(b.Phones, p.Name)
 		}
@@ -185,9 +192,11 @@ func ShowCard(ctx context.Context, e *Env) (*CardShown, error) {
 	if _, err := j.Know(ctx, []card.ID{card.FactMayUnlock.ID(), card.FactVendor.ID()}); err != nil {
 		return nil, err
 	}
-	c := &CardShown{Facts: j.Card.Facts(), Partitions: j.Card.Partitions(), Home: place.RecoveryHome(j.Card, j.Model()), Job: j}
+	c := &CardShown{Facts: j.Card.Facts(), Partitions: j.Card.Partitions(),
+		Home: place.RecoveryHome(j.Card, j.Model()), Job: j}
 	if m := j.Model(); m != nil {
-		c.Model = &ModelInfo{Name: m.Name, Title: m.Title, Aliases: m.Aliases, Twins: m.Twins, Quirks: m.Quirks, Ask: m.Ask}
+		c.Model = &ModelInfo{Name: m.Name, Title: m.Title, Aliases: m.Aliases, Twins: m.Twins,
+			Quirks: m.Quirks, Ask: m.Ask}
 	}
 	return c, nil
 }
@@ -248,7 +257,8 @@ func ShowSlots(ctx context.Context, e *Env) (*Slots, error) {
 	slots, told := c.Slots()
 	r := &Slots{Slots: []SlotRow{}, Told: told, Card: c}
 	for _, s := range slots {
-		row := SlotRow{Slot: s, Bootable: KnownYes(c, card.FactBootable.Of(s)), Successful: KnownYes(c, card.FactGood.Of(s)), Holds: orEmpty(place.Holds(c, j.Model(), s))}
+		row := SlotRow{Slot: s, Bootable: KnownYes(c, card.FactBootable.Of(s)),
+			Successful: KnownYes(c, card.FactGood.Of(s)), Holds: orEmpty(place.Holds(c, j.Model(), s))}
 		is := func(f card.Which) *bool {
 			if v := c.Value(f); v != "" {
 				same := v == s
@@ -270,9 +280,10 @@ func ShowSlots(ctx context.Context, e *Env) (*Slots, error) {
 
 // Ident says what files are and, where a phone is named, where they would go there.
 type Ident struct {
-	Files   []string `json:"files" yaml:"files"`
-	Deep    bool     `json:"deep,omitempty" yaml:"deep,omitempty"`
-	MaxSize int64    `json:"max_size,omitempty" yaml:"max-size,omitempty"` // bytes that a compressed file may unpack to
+	Files []string `json:"files" yaml:"files"`
+	Deep  bool     `json:"deep,omitempty" yaml:"deep,omitempty"`
+	// bytes that a compressed file may unpack to
+	MaxSize int64 `json:"max_size,omitempty" yaml:"max-size,omitempty"`
 }
 
 // IdentResult is what they are.
@@ -303,7 +314,8 @@ func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
 		if told[filepath.Clean(path)] {
 			continue
 		}
-		f, err := files.Identify(path, ident.Options{Deep: t.Deep, Spool: files.Spool(t.MaxSize), MaxMemory: e.MaxMemory})
+		f, err := files.Identify(path, ident.Options{Deep: t.Deep, Spool: files.Spool(t.MaxSize),
+			MaxMemory: e.MaxMemory})
 		if err != nil {
 			r.Errors = append(r.Errors, err)
 			continue

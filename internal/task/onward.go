@@ -22,7 +22,8 @@ func AtPhone(err error) bool {
 	var rule *link.ProtocolError
 	var lost *link.LostError
 	var denied *adb.NotAuthorisedError
-	return errors.As(err, &refused) || errors.As(err, &rule) || errors.As(err, &lost) || errors.As(err, &denied)
+	return errors.As(err, &refused) || errors.As(err, &rule) || errors.As(err, &lost) ||
+		errors.As(err, &denied)
 }
 
 // Onward are the commands to go on with behind one that names none itself: what stopped it is explained, a
@@ -85,7 +86,8 @@ func (e *Env) WithFiles(list []*ident.File) string {
 	for _, f := range list {
 		if one := advice.ForFile(f.Path, f); one != nil {
 			words = append(words, f.Path)
-			whole = whole || f.Kind == ident.FirmwareSet || one[0] == "recovery" || one[0] == "sideload" || one[0] == "fit"
+			whole = whole || f.Kind == ident.FirmwareSet || one[0] == "recovery" || one[0] == "sideload" ||
+				one[0] == "fit"
 		}
 	}
 	if !whole {

@@ -21,10 +21,12 @@ import (
 
 // RecoveryInstall writes a recovery where this phone keeps it, on phones with slots to both.
 type RecoveryInstall struct {
-	File     string `json:"file,omitempty" yaml:"file,omitempty"`
-	Into     string `json:"into,omitempty" yaml:"into,omitempty"`         // PARTITION@SLOT
-	Boot     string `json:"boot,omitempty" yaml:"boot,omitempty"`         // the image it goes into, or a ROM package or set with it
-	Previous bool   `json:"previous,omitempty" yaml:"previous,omitempty"` // write back what was there before, instead of a file
+	File string `json:"file,omitempty" yaml:"file,omitempty"`
+	Into string `json:"into,omitempty" yaml:"into,omitempty"` // PARTITION@SLOT
+	// the image it goes into, or a ROM package or set with it
+	Boot string `json:"boot,omitempty" yaml:"boot,omitempty"`
+	// write back what was there before, instead of a file
+	Previous bool `json:"previous,omitempty" yaml:"previous,omitempty"`
 
 	target place.Target
 	file   *ident.File
@@ -98,15 +100,20 @@ func (t *RecoveryInstall) Prepare(in *engine.Input) (*engine.Draft, error) {
 	given := t.base != nil
 	switch {
 	case plan.ByTrying(t.file, home, t.target, in.Card, given):
-		in.Notes.Say(say.Info, "the way here: start it without writing it, read each slot's %s image, put the recovery's ramdisk into it, write it, read it back", home.Partition)
+		in.Notes.Say(say.Info, "the way here: start it without writing it, read each slot's %s image, put "+
+			"the recovery's ramdisk into it, write it, read it back", home.Partition)
 		d.Steps = plan.NewGraft(t.file, home, in.Card, in.Model, writes)
 		return d, nil
 	case plan.Grafts(t.file, home, t.target, in.Card, given):
 		return d, t.graft(in, d, home, writes)
 	case given && t.target.Partition != "":
-		return nil, finding.Stopped(finding.WrongDestination, t.Boot, "--boot names the image whose ramdisk the recovery goes into; "+t.target.Partition+" is no such image of this phone", "leave --boot out, and the file is written as it is")
+		return nil, finding.Stopped(finding.WrongDestination, t.Boot,
+			"--boot names the image whose ramdisk the recovery goes into; "+t.target.Partition+
+				" is no such image of this phone", "leave --boot out, and the file is written as it is")
 	case given:
-		return nil, finding.Stopped(finding.WrongDestination, t.Boot, "--boot goes with phones whose recovery lives in a boot or vendor_boot image; here it has "+home.Words(), "leave --boot out")
+		return nil, finding.Stopped(finding.WrongDestination, t.Boot,
+			"--boot goes with phones whose recovery lives in a boot or vendor_boot image; here it has "+
+				home.Words(), "leave --boot out")
 	}
 	d.Steps = steps(writes)
 	return d, nil
@@ -121,7 +128,8 @@ func steps(writes []*plan.Write) []plan.Step {
 }
 
 // graft puts the recovery's ramdisk into the image that was named, or into each slot's own.
-func (t *RecoveryInstall) graft(in *engine.Input, d *engine.Draft, home place.Home, writes []*plan.Write) error {
+func (t *RecoveryInstall) graft(in *engine.Input, d *engine.Draft, home place.Home,
+	writes []*plan.Write) error {
 	var base string
 	if t.base != nil {
 		var err error
@@ -135,7 +143,8 @@ func (t *RecoveryInstall) graft(in *engine.Input, d *engine.Draft, home place.Ho
 
 // grafted makes the steps that write rebuilt images: into the image in a file, or, without
 // one, into what the phone holds.
-func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident.File, base string, writes []*plan.Write) error {
+func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident.File, base string,
+	writes []*plan.Write) error {
 	contents := map[card.Partition]string{}
 	for _, w := range writes {
 		p := w.Name()
@@ -150,8 +159,10 @@ func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident
 			d.Steps = append(d.Steps, w)
 			continue // it is called again when it was read
 		case c.Err != nil:
-			return finding.Stopped(finding.NotInThisMode, p.String(), "the recovery goes into the phone's own "+p.String()+", which can't be read in this mode",
-				"start a recovery with a root shell first (jarlid recovery try FILE), or name the image with --boot FILE")
+			return finding.Stopped(finding.NotInThisMode, p.String(),
+				"the recovery goes into the phone's own "+p.String()+", which can't be read in this mode",
+				"start a recovery with a root shell first (jarlid recovery try FILE), or name the image "+
+					"with --boot FILE")
 		}
 		contents[p] = c.Path
 	}
@@ -164,7 +175,9 @@ func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident
 		return err
 	}
 	if len(made.Writes) == 0 {
-		return finding.Stopped(finding.NothingThere, home.Partition, "no slot of this phone holds an image the recovery could go into", "write the file whole: --into "+home.Partition)
+		return finding.Stopped(finding.NothingThere, home.Partition,
+			"no slot of this phone holds an image the recovery could go into",
+			"write the file whole: --into "+home.Partition)
 	}
 	d.Findings = append(d.Findings, made.Found...)
 	d.Steps = steps(made.Writes)
@@ -172,13 +185,16 @@ func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident
 }
 
 // previous writes back what earlier jobs kept.
-func (t *RecoveryInstall) previous(in *engine.Input, d *engine.Draft, home place.Home) (*engine.Draft, error) {
+func (t *RecoveryInstall) previous(in *engine.Input, d *engine.Draft, home place.Home) (*engine.Draft,
+	error) {
 	kept, err := in.Previous(home.Partition)
 	if err != nil {
 		return nil, err
 	}
 	if len(kept) == 0 {
-		return nil, finding.Stopped(finding.NothingKept, home.Partition, "no job kept what was in "+home.Words()+" before: it can be read only in a recovery with a root shell", "write the maker's image: jarlid flash IMAGE")
+		return nil, finding.Stopped(finding.NothingKept, home.Partition, "no job kept what was in "+
+			home.Words()+" before: it can be read only in a recovery with a root shell",
+			"write the maker's image: jarlid flash IMAGE")
 	}
 	byName := func(a, b card.Partition) int { return cmpNames(a, b) }
 	for _, p := range slices.SortedFunc(maps.Keys(kept), byName) {
@@ -236,10 +252,12 @@ func (t *RecoveryTry) Load(ctx context.Context, e *Env) (err error) {
 
 // Prepare makes the one step.
 func (t *RecoveryTry) Prepare(in *engine.Input) (*engine.Draft, error) {
-	return &engine.Draft{Steps: []plan.Step{plan.NewTry(t.file, in.Card, in.Model)}, Files: []journal.File{{Path: t.File, Size: t.file.Size}}}, nil
+	return &engine.Draft{Steps: []plan.Step{plan.NewTry(t.file, in.Card, in.Model)},
+		Files: []journal.File{{Path: t.File, Size: t.file.Size}}}, nil
 }
 
 // Result is what came of it.
 func (t *RecoveryTry) Result(j *engine.Job) RecoveryTried {
-	return RecoveryTried{Mode: card.Recovery, Temporary: true, Seen: j.Open(), Recovery: Known(j.Card, card.FactRecovery)}
+	return RecoveryTried{Mode: card.Recovery, Temporary: true, Seen: j.Open(),
+		Recovery: Known(j.Card, card.FactRecovery)}
 }

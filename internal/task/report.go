@@ -70,14 +70,17 @@ func ReportOf(e *Env, word string) (*Report, error) {
 		if err != nil {
 			return nil, err
 		}
-		r := &Report{Number: s.Number, Name: s.Short(), Began: s.Began, Ended: s.Ended, Program: s.Program, Said: s.Said}
-		p := PhoneReport{Name: s.Phone, Serial: s.Serial, Model: s.Model, OK: s.Outcome == JobDone, Error: s.Error, Jobs: []*JobShown{s}}
+		r := &Report{Number: s.Number, Name: s.Short(), Began: s.Began, Ended: s.Ended, Program: s.Program,
+			Said: s.Said}
+		p := PhoneReport{Name: s.Phone, Serial: s.Serial, Model: s.Model, OK: s.Outcome == JobDone,
+			Error: s.Error, Jobs: []*JobShown{s}}
 		p.span(all)
 		r.Phones = []PhoneReport{p}
 		return r, nil
 	}
 	first := run.First()
-	r := &Report{Number: run.Number, Name: first.Name, Began: first.At, Sheet: first.Sheet, Tasks: first.Tasks, Program: first.Program, Said: first.Said, Run: true}
+	r := &Report{Number: run.Number, Name: first.Name, Began: first.At, Sheet: first.Sheet,
+		Tasks: first.Tasks, Program: first.Program, Said: first.Said, Run: true}
 	if last := run.Records[len(run.Records)-1]; last.Event == journal.End {
 		r.Ended = &last.At
 	}

@@ -48,7 +48,9 @@ func ResumeRun(e *Env, word string) (*journal.Run, string, error) {
 	}
 	if on := e.Options.On; on != "" {
 		runs = slices.DeleteFunc(runs, func(r *journal.Run) bool {
-			return !slices.ContainsFunc(r.Broken(), func(p journal.RunPhone) bool { return p.Name == on || p.Serial == on })
+			return !slices.ContainsFunc(r.Broken(), func(p journal.RunPhone) bool {
+				return p.Name == on || p.Serial == on
+			})
 		})
 	}
 	alone, err := brokenJobs(e)
@@ -70,7 +72,8 @@ func ResumeRun(e *Env, word string) (*journal.Run, string, error) {
 		} else {
 			first = alone[0].Number
 		}
-		return nil, "", usage("several jobs broke off: %s; say which: jarlid jobs resume %d", strings.Join(names, ", "), first)
+		return nil, "", usage("several jobs broke off: %s; say which: jarlid jobs resume %d",
+			strings.Join(names, ", "), first)
 	case len(runs) == 1:
 		return runs[0], "", nil
 	}

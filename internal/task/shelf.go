@@ -71,7 +71,8 @@ func (t *Shelve) Prepare(in *engine.Input) (*engine.Draft, error) {
 
 // move makes the step that moves items; found is false until they were looked for. Without a
 // root shell there is nothing to look with, and the step's own finding says so.
-func move(in *engine.Input, d *engine.Draft, command string, items []place.Item, found, back bool, none string) (*engine.Draft, error) {
+func move(in *engine.Input, d *engine.Draft, command string, items []place.Item, found, back bool,
+	none string) (*engine.Draft, error) {
 	if err := inRecovery(in, command); err != nil {
 		return nil, err
 	}
@@ -117,7 +118,8 @@ func (t *RecoveryHold) Prepare(in *engine.Input) (*engine.Draft, error) {
 	for _, i := range in.Restorers {
 		in.Notes.Say(say.Info, "%s on %s puts the maker's recovery back at each start", i.Path, i.Partition)
 	}
-	return move(in, d, t.Name(), in.Restorers, in.Restorers != nil, false, "there is none here: no script of this system puts another recovery back")
+	return move(in, d, t.Name(), in.Restorers, in.Restorers != nil, false,
+		"there is none here: no script of this system puts another recovery back")
 }
 
 // Result is what came of it.

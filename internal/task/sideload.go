@@ -24,8 +24,9 @@ import (
 // given.
 type Sideload struct {
 	Packages []string `json:"packages" yaml:"packages"`
-	Then     string   `json:"then,omitempty" yaml:"then,omitempty"`                     // recovery or stay
-	Recovery string   `json:"recovery-after,omitempty" yaml:"recovery-after,omitempty"` // written again behind the ROM
+	Then     string   `json:"then,omitempty" yaml:"then,omitempty"` // recovery or stay
+	// written again behind the ROM
+	Recovery string `json:"recovery-after,omitempty" yaml:"recovery-after,omitempty"`
 
 	given    []*ident.File
 	ordered  []*ident.File
@@ -60,7 +61,8 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 		t.Then = ThenRecovery
 	}
 	if t.Then != ThenRecovery && t.Then != ThenStay {
-		return usage("%q is nothing for --then%s", t.Then, spell.NoneOf(string(t.Then), []string{"recovery", "stay"}))
+		return usage("%q is nothing for --then%s", t.Then,
+			spell.NoneOf(string(t.Then), []string{"recovery", "stay"}))
 	}
 	paths, err := files.Expand(t.Packages)
 	if err != nil {
@@ -86,7 +88,8 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 		return err
 	}
 	t.recovery = m.Images[0].File
-	e.Obs().Say(say.Info, "%s is %s, written again behind the ROM", filepath.Base(t.Recovery), t.recovery.Words())
+	e.Obs().Say(say.Info, "%s is %s, written again behind the ROM", filepath.Base(t.Recovery),
+		t.recovery.Words())
 	if t.ordered[rom].Kind == ident.OTAAB { // the boot image it brings may be where the recovery goes
 		t.inside, err = e.Gather(ctx, false, t.ordered[rom].Path)
 	}
@@ -117,7 +120,8 @@ func (t *Sideload) Prepare(in *engine.Input) (*engine.Draft, error) {
 		t.sayOrder(in, d.Steps)
 	}
 	if t.ordered[0].IsPackage() { // what people panic about
-		in.Notes.Say(say.Note, "the phone reads the package more than once and may stop early; there is no honest percentage, so none is shown")
+		in.Notes.Say(say.Note, "the phone reads the package more than once and may stop early; there is no "+
+			"honest percentage, so none is shown")
 	}
 	return d, nil
 }
@@ -164,7 +168,8 @@ func (t *Sideload) sayOrder(in *engine.Input, steps []plan.Step) {
 			in.Notes.Say(say.Note, "then the caches of the old system are wiped")
 		case *plan.Restart:
 			if s.To == card.Recovery && n < len(t.ordered) && t.ordered[n-1].Kind == ident.OTAAB {
-				in.Notes.Say(say.Note, "then a restart into recovery: the ROM goes to the other slot, and what comes next has to land there too")
+				in.Notes.Say(say.Note, "then a restart into recovery: the ROM goes to the other slot, and "+
+					"what comes next has to land there too")
 			}
 		}
 	}
@@ -172,7 +177,8 @@ func (t *Sideload) sayOrder(in *engine.Input, steps []plan.Step) {
 
 // Result is what came of it.
 func (t *Sideload) Result(j *engine.Job) Sideloaded {
-	return Sideloaded{Packages: orEmpty(j.Out.Packages), Next: Known(j.Card, card.FactNext), Files: t.ordered, From: t.from, Restarted: t.Then == ThenRecovery || len(t.ordered) > 1}
+	return Sideloaded{Packages: orEmpty(j.Out.Packages), Next: Known(j.Card, card.FactNext), Files: t.ordered,
+		From: t.from, Restarted: t.Then == ThenRecovery || len(t.ordered) > 1}
 }
 
 // Put sends files to a storage of the phone.
@@ -196,7 +202,8 @@ func (*Put) Name() string { return "put" }
 // Load reads the files.
 func (t *Put) Load(ctx context.Context, e *Env) error {
 	if !slices.Contains(plan.Storages, t.To) {
-		return usage("say where the files are to lie: --to storage or --to sd%s", spell.DidYouMean(t.To, plan.Storages))
+		return usage("say where the files are to lie: --to storage or --to sd%s",
+			spell.DidYouMean(t.To, plan.Storages))
 	}
 	paths, err := files.Expand(t.Files)
 	if err != nil {
@@ -289,7 +296,8 @@ func (t *App) Load(ctx context.Context, e *Env) error {
 func (t *App) Prepare(*engine.Input) (*engine.Draft, error) {
 	d := &engine.Draft{}
 	for i, f := range t.files {
-		d.Steps, d.Files = append(d.Steps, &plan.InstallApp{File: f, Unsigned: t.unsigned[i]}), append(d.Files, record(f))
+		d.Steps, d.Files = append(d.Steps, &plan.InstallApp{File: f, Unsigned: t.unsigned[i]}),
+			append(d.Files, record(f))
 	}
 	return d, nil
 }

@@ -23,7 +23,9 @@ func (noFiles) Load(context.Context, *Env) error { return nil }
 
 // notIn is the finding of a command that works in another mode; words are how to get there.
 func notIn(in *engine.Input, what, where string, words ...string) error {
-	return finding.Stopped(finding.NotInThisMode, phone.ModeName(in.Card.Mode()), fmt.Sprintf("%s works in %s, and the phone is in this mode: %s", what, where, phone.ModeName(in.Card.Mode())),
+	return finding.Stopped(finding.NotInThisMode, phone.ModeName(in.Card.Mode()),
+		fmt.Sprintf("%s works in %s, and the phone is in this mode: %s", what, where,
+			phone.ModeName(in.Card.Mode())),
 		"jarlid "+strings.Join(words, " "))
 }
 
@@ -72,7 +74,11 @@ func (t *Go) Prepare(*engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it.
 func (t *Go) Result(j *engine.Job) Gone {
-	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(), Said: j.Out.Restarted == act.SaidSo, Barred: j.Out.Barred, Commanded: !j.Out.ByHand, Unwatched: t.Wait > 0 && t.Wait < watched}
+	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(),
+		Said:      j.Out.Restarted == act.SaidSo,
+		Barred:    j.Out.Barred,
+		Commanded: !j.Out.ByHand,
+		Unwatched: t.Wait > 0 && t.Wait < watched}
 	if t.Mode == card.System && g.Seen {
 		g.Version, g.Build = Known(j.Card, card.FactVersion), Known(j.Card, card.FactBuild)
 	}
@@ -102,7 +108,8 @@ func (t *SlotUse) Prepare(in *engine.Input) (*engine.Draft, error) {
 		return nil, err
 	}
 	if len(slots) != 1 || slots[0] == "" {
-		return nil, finding.Stopped(finding.NoSuchSlot, t.Slot, fmt.Sprintf("%q does not mean one slot of this phone", t.Slot), "name one: a, b or other")
+		return nil, finding.Stopped(finding.NoSuchSlot, t.Slot,
+			fmt.Sprintf("%q does not mean one slot of this phone", t.Slot), "name one: a, b or other")
 	}
 	t.slot = slots[0]
 	return &engine.Draft{Steps: []plan.Step{&plan.Activate{Slot: t.slot}}}, nil
@@ -134,7 +141,8 @@ func (t *SlotCopy) Prepare(in *engine.Input) (*engine.Draft, error) {
 		return nil, err
 	}
 	if slots, known := in.Card.Slots(); known && len(slots) < 2 {
-		return nil, finding.Stopped(finding.NoSuchSlot, in.Phone, in.Phone+" has one of everything: there is no other slot", "nothing has to be copied")
+		return nil, finding.Stopped(finding.NoSuchSlot, in.Phone, in.Phone+
+			" has one of everything: there is no other slot", "nothing has to be copied")
 	}
 	from, names := t.From, t.Partitions
 	if from == "" {
@@ -144,7 +152,9 @@ func (t *SlotCopy) Prepare(in *engine.Input) (*engine.Draft, error) {
 		names = in.Model.Firmware
 	}
 	if len(names) == 0 || from == "" {
-		return nil, finding.Stopped(finding.NameTheSlot, in.Phone, "no model file lists this phone's firmware, or the slot that runs is not known", "name the partitions to copy, and the slot with --from")
+		return nil, finding.Stopped(finding.NameTheSlot, in.Phone,
+			"no model file lists this phone's firmware, or the slot that runs is not known",
+			"name the partitions to copy, and the slot with --from")
 	}
 	d := &engine.Draft{}
 	for _, n := range names {
@@ -185,7 +195,8 @@ func (t *Unlock) Prepare(in *engine.Input) (*engine.Draft, error) {
 	if m := in.Model; m != nil {
 		d.View = UnlockView{m.Bootloader.Before}
 		if m.Bootloader.Code != "" && t.Code == "" {
-			return nil, finding.Stopped(finding.CodeNeeded, in.Phone, "this bootloader wants a code: "+m.Bootloader.Code, "give it with --code CODE")
+			return nil, finding.Stopped(finding.CodeNeeded, in.Phone, "this bootloader wants a code: "+
+				m.Bootloader.Code, "give it with --code CODE")
 		}
 	}
 	return d, nil
@@ -202,7 +213,8 @@ func (t *Unlock) Result(*engine.Job) Locking { return Locking{true} }
 
 // Relock locks the bootloader again.
 type Relock struct {
-	Images string `json:"images,omitempty" yaml:"images,omitempty"` // the maker's firmware set that is on the phone
+	// the maker's firmware set that is on the phone
+	Images string `json:"images,omitempty" yaml:"images,omitempty"`
 
 	step plan.Relock
 }

@@ -17,7 +17,8 @@ import (
 )
 
 // works are all tasks, one of each.
-var works = []Work{&BackupRestore{}, &Flash{}, &RecoveryInstall{}, &RecoveryTry{}, &Shelve{}, &RecoveryHold{}, &Sideload{}, &Put{}, &App{}, &Go{}, &SlotUse{}, &SlotCopy{}, &Unlock{}, &Relock{}, &Flags{}, &Wipe{}}
+var works = []Work{&BackupRestore{}, &Flash{}, &RecoveryInstall{}, &RecoveryTry{}, &Shelve{}, &RecoveryHold{},
+	&Sideload{}, &Put{}, &App{}, &Go{}, &SlotUse{}, &SlotCopy{}, &Unlock{}, &Relock{}, &Flags{}, &Wipe{}}
 
 // TestEveryTaskIsHere reads out of the source which types are tasks.
 func TestEveryTaskIsHere(t *testing.T) {

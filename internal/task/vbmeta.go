@@ -37,13 +37,16 @@ const (
 
 // Flags changes a flag of the top vbmeta, in a file or on the phone.
 type Flags struct {
-	Flag   Flag   `json:"flag" yaml:"flag"`
-	Off    bool   `json:"off" yaml:"off"` // loosen; else tighten
-	File   string `json:"file,omitempty" yaml:"file,omitempty"`
-	Output string `json:"output,omitempty" yaml:"output,omitempty"`         // with a file: where the changed copy goes
-	From   string `json:"from,omitempty" yaml:"from,omitempty"`             // the image to change and write, where the phone's own can't be read
-	Slot   string `json:"slot,omitempty" yaml:"slot,omitempty"`             // one slot only
-	Blank  bool   `json:"make-blank,omitempty" yaml:"make-blank,omitempty"` // write an empty vbmeta, where there is none to change
+	Flag Flag   `json:"flag" yaml:"flag"`
+	Off  bool   `json:"off" yaml:"off"` // loosen; else tighten
+	File string `json:"file,omitempty" yaml:"file,omitempty"`
+	// with a file: where the changed copy goes
+	Output string `json:"output,omitempty" yaml:"output,omitempty"`
+	// the image to change and write, where the phone's own can't be read
+	From string `json:"from,omitempty" yaml:"from,omitempty"`
+	Slot string `json:"slot,omitempty" yaml:"slot,omitempty"` // one slot only
+	// write an empty vbmeta, where there is none to change
+	Blank bool `json:"make-blank,omitempty" yaml:"make-blank,omitempty"`
 
 	flag   uint32
 	from   []byte
@@ -70,7 +73,8 @@ func (t *Flags) Name() string {
 func (t *Flags) Load(ctx context.Context, e *Env) (err error) {
 	var ok bool
 	if t.flag, ok = plan.Loosening(string(t.Flag)); !ok {
-		return usage("%q is not a flag%s", t.Flag, spell.NoneOf(string(t.Flag), []string{"hashtree", "verification"}))
+		return usage("%q is not a flag%s", t.Flag,
+			spell.NoneOf(string(t.Flag), []string{"hashtree", "verification"}))
 	}
 	switch {
 	case t.File != "" && t.Output == "":
@@ -125,7 +129,8 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	if why := plan.TopOnly(m, footer, ""); why != "" {
-		return nil, finding.Stopped(finding.ChainedVBMeta, filepath.Base(path), path+": "+why, "name the top image, the one of the partition vbmeta")
+		return nil, finding.Stopped(finding.ChainedVBMeta, filepath.Base(path), path+": "+why,
+			"name the top image, the one of the partition vbmeta")
 	}
 	flags := t.apply(m.Flags)
 	changed, err := vbmeta.WithFlags(b, flags)
@@ -141,7 +146,8 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 }
 
 func (*Flags) sayFlags(to say.To, before, after uint32) {
-	to.Say(say.Info, "flags before: %d, %s; after: %d, %s", before, vbmeta.FlagWords(before), after, vbmeta.FlagWords(after))
+	to.Say(say.Info, "flags before: %d, %s; after: %d, %s", before, vbmeta.FlagWords(before), after,
+		vbmeta.FlagWords(after))
 }
 
 // sayCost tells what changed flags mean.
@@ -151,9 +157,11 @@ func (*Flags) sayCost(to say.To, before, after uint32, signed bool) {
 		return
 	}
 	if signed {
-		to.Say(say.Note, "the signature covers the flags and does not fit any more: an unlocked phone starts it and warns, a locked one refuses it")
+		to.Say(say.Note, "the signature covers the flags and does not fit any more: an unlocked phone "+
+			"starts it and warns, a locked one refuses it")
 	}
-	to.Say(say.Note, "the data stays readable; a stock update puts its own vbmeta back; before locking the phone again everything has to be the maker's")
+	to.Say(say.Note, "the data stays readable; a stock update puts its own vbmeta back; before locking the "+
+		"phone again everything has to be the maker's")
 }
 
 // Prepare makes the changed image of each slot.
@@ -175,7 +183,8 @@ func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
 	for _, slot := range slots {
 		p := card.At("vbmeta", slot)
 		if in.Card.Value(card.FactSize.Of(p)) == card.Nothing {
-			d.Nothing = "this phone has no vbmeta: nothing is enforced by it, and nothing has to be switched off"
+			d.Nothing = "this phone has no vbmeta: nothing is enforced by it, and nothing has to be " +
+				"switched off"
 			return d, nil
 		}
 		d.Lacks.Contents = append(d.Lacks.Contents, p)
@@ -186,7 +195,8 @@ func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
 		}
 		w, changed, err := t.onSlot(in, p, c)
 		if errors.Is(err, phone.ErrNoPartition) {
-			d.Nothing = "this phone has no vbmeta: nothing is enforced by it, and nothing has to be switched off"
+			d.Nothing = "this phone has no vbmeta: nothing is enforced by it, and nothing has to be " +
+				"switched off"
 			return d, nil
 		}
 		if errors.Is(err, files.ErrEmptySlot) {
@@ -202,7 +212,8 @@ func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
 	switch {
 	case lacking:
 	case len(d.Steps) == 0:
-		return nil, finding.Stopped(finding.NothingThere, "vbmeta", "no slot of this phone holds a vbmeta to change", "name one with --from FILE")
+		return nil, finding.Stopped(finding.NothingThere, "vbmeta",
+			"no slot of this phone holds a vbmeta to change", "name one with --from FILE")
 	case same:
 		d.Nothing, d.Steps = "nothing has to be changed", nil
 	}
@@ -211,7 +222,8 @@ func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
 
 // onSlot makes the changed image of one slot and the step that writes it; changed is false
 // when its flags are like that already.
-func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w *plan.Write, changed bool, err error) {
+func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w *plan.Write, changed bool,
+	err error) {
 	old, m, footer, err := readVBMeta(c)
 	switch {
 	case t.from != nil && !errors.Is(err, phone.ErrNoPartition):
@@ -220,11 +232,14 @@ func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w 
 	case err == nil, errors.Is(err, phone.ErrNoPartition), errors.Is(err, files.ErrEmptySlot) && !t.Blank:
 	case t.Blank:
 		if old, err = vbmeta.Blank(); err == nil {
-			in.Notes.Say(say.Warn, "%s gets an empty vbmeta, which answers for nothing: what a locked phone or a stock update needs is not in it", p)
+			in.Notes.Say(say.Warn, "%s gets an empty vbmeta, which answers for nothing: what a locked "+
+				"phone or a stock update needs is not in it", p)
 		}
 	default:
-		err = finding.Stopped(finding.NotInThisMode, p.String(), fmt.Sprintf("the vbmeta on %s can't be read to change it: %s", p, spell.Error(err)),
-			fmt.Sprintf("jarlid %s %s --from FILE, with the image it was written from; or read it in a recovery with a root shell", t.Name(), t.Flag))
+		err = finding.Stopped(finding.NotInThisMode, p.String(),
+			fmt.Sprintf("the vbmeta on %s can't be read to change it: %s", p, spell.Error(err)),
+			fmt.Sprintf("jarlid %s %s --from FILE, with the image it was written from; or read it in a "+
+				"recovery with a root shell", t.Name(), t.Flag))
 	}
 	if err != nil {
 		return nil, false, err
@@ -235,7 +250,8 @@ func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w 
 		}
 	}
 	if why := plan.TopOnly(m, footer, ""); why != "" {
-		return nil, false, finding.Stopped(finding.ChainedVBMeta, p.String(), why, "name the top image, the one of the partition vbmeta")
+		return nil, false, finding.Stopped(finding.ChainedVBMeta, p.String(), why,
+			"name the top image, the one of the partition vbmeta")
 	}
 	flags := t.apply(m.Flags)
 	in.Notes.Say(say.Info, "%s:", p)
@@ -272,7 +288,9 @@ func readVBMeta(c engine.Content) ([]byte, *vbmeta.Image, *vbmeta.Footer, error)
 	}
 	defer f.Close()
 	head := make([]byte, min(size, 4096))
-	if _, err := f.ReadAt(head, 0); err == nil && !bytes.ContainsFunc(head, func(r rune) bool { return r != 0 }) {
+	if _, err := f.ReadAt(head, 0); err == nil && !bytes.ContainsFunc(head, func(r rune) bool {
+		return r != 0
+	}) {
 		return nil, nil, nil, files.ErrEmptySlot
 	}
 	return vbmeta.Bytes(f, size)
@@ -358,9 +376,15 @@ func (t *VBMetaShow) Run(ctx context.Context, e *Env) (*VBMetaShown, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &VBMetaShown{Present: true, RequiredMajor: m.RequiredMajor, RequiredMinor: m.RequiredMinor, Algorithm: vbmeta.Algorithms[m.AlgorithmType].Name, Key: "none: nobody signed it", Signature: "good",
-		RollbackIndex: m.RollbackIndex, RollbackIndexLocation: m.RollbackIndexLocation, Flags: m.Flags, FlagsWords: vbmeta.FlagWords(m.Flags), ReleaseString: m.ReleaseString, Size: m.Size,
-		Footer: footer, Descriptors: []DescriptorInfo{}}
+	r := &VBMetaShown{Present: true, RequiredMajor: m.RequiredMajor, RequiredMinor: m.RequiredMinor,
+		Algorithm: vbmeta.Algorithms[m.AlgorithmType].Name, Key: "none: nobody signed it", Signature: "good",
+		RollbackIndex:         m.RollbackIndex,
+		RollbackIndexLocation: m.RollbackIndexLocation,
+		Flags:                 m.Flags,
+		FlagsWords:            vbmeta.FlagWords(m.Flags),
+		ReleaseString:         m.ReleaseString,
+		Size:                  m.Size,
+		Footer:                footer, Descriptors: []DescriptorInfo{}}
 	if len(m.PublicKey) > 0 {
 		r.Key = vbmeta.Fingerprint(m.PublicKey)
 	}
@@ -461,7 +485,8 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 		}
 		known = j.Card
 	}
-	e.Obs().Say(say.Info, "verifying %s with %s; hash trees are worked out whole", filepath.Base(t.File), spell.Counted(set.count, "image"))
+	e.Obs().Say(say.Info, "verifying %s with %s; hash trees are worked out whole", filepath.Base(t.File),
+		spell.Counted(set.count, "image"))
 	set.paths["vbmeta"] = top
 	return judged(ctx, set.source, known, plan.JudgeThere)
 }
@@ -500,17 +525,20 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 	if which == "" {
 		which = "(there is one only)"
 	}
-	e.Obs().Say(say.Wait, "reading what slot %s holds and working out its hash trees; this takes minutes on a real phone", which)
+	e.Obs().Say(say.Wait, "reading what slot %s holds and working out its hash trees; this takes minutes "+
+		"on a real phone", which)
 	return judged(ctx, open, j.Card, plan.JudgeChain)
 }
 
-func judged(ctx context.Context, source vbmeta.Source, known *card.Card, judge func(*vbmeta.Chain, *card.Card) plan.Verdict) (*VBMetaChecked, error) {
+func judged(ctx context.Context, source vbmeta.Source, known *card.Card,
+	judge func(*vbmeta.Chain, *card.Card) plan.Verdict) (*VBMetaChecked, error) {
 	chain, err := vbmeta.VerifyChain(ctx, source, "vbmeta", vbmeta.WithHashes|vbmeta.WithTrees)
 	if err != nil {
 		return nil, err
 	}
 	v := judge(chain, known)
-	r := &VBMetaChecked{Present: true, Missing: orEmpty(v.Missing), Checks: plan.ChainChecks(chain, known), Unlocked: v.Unlocked, Top: chain.Top, Verdict: v}
+	r := &VBMetaChecked{Present: true, Missing: orEmpty(v.Missing), Checks: plan.ChainChecks(chain, known),
+		Unlocked: v.Unlocked, Top: chain.Top, Verdict: v}
 	if v.LockedIfTrusts != "" {
 		r.LockedIfTrusts = &v.LockedIfTrusts
 	}

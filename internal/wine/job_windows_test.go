@@ -58,8 +58,10 @@ func (d *desk) standin(args ...string) {
 	out, stop, done := &output{}, make(chan struct{}, 2), make(chan int, 1)
 	nobody := false
 	go func() {
-		done <- cli.Run(append([]string{"standin", "run", "dunlin", "--at", filepath.Join(d.dir, "dunlin"), "--usb", "--home", d.home}, args...),
-			cli.Config{Stdin: strings.NewReader(""), Stdout: out, Stderr: out, Attended: &nobody, Interrupts: stop, Plug: d.plug})
+		done <- cli.Run(append([]string{"standin", "run", "dunlin", "--at", filepath.Join(d.dir, "dunlin"),
+			"--usb", "--home", d.home}, args...),
+			cli.Config{Stdin: strings.NewReader(""), Stdout: out, Stderr: out, Attended: &nobody,
+				Interrupts: stop, Plug: d.plug})
 	}()
 	for range 600 {
 		if strings.Contains(out.String(), "its storage is in") {
@@ -109,7 +111,9 @@ func (d *desk) pressing(keys ...string) (stop func()) {
 	all.Go(func() {
 		nobody := false
 		for _, k := range keys {
-			for cli.Run([]string{"standin", "press", "dunlin", k, "--home", d.home}, cli.Config{Stdin: strings.NewReader(""), Stdout: &output{}, Stderr: &output{}, Attended: &nobody}) != 0 {
+			for cli.Run([]string{"standin", "press", "dunlin", k, "--home", d.home},
+				cli.Config{Stdin: strings.NewReader(""), Stdout: &output{}, Stderr: &output{},
+					Attended: &nobody}) != 0 {
 				select {
 				case <-done:
 					return

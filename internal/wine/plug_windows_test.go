@@ -95,15 +95,19 @@ func (p *plug) register(instance, pipe string, u usb.Device, i usb.Interface) (g
 		}
 		return nil
 	}
-	node := map[string]any{"DeviceDesc": u.Name, "Mfg": u.Maker, "ClassGUID": "{88bae032-5a81-49f0-bc3d-a4ff138216d6}", "Class": "USBDevice",
-		"CompatibleIDs": []string{fmt.Sprintf(`USB\Class_%02x&SubClass_%02x&Prot_%02x`, i.Class, i.SubClass, i.Protocol), `USB\Class_ff`}}
+	node := map[string]any{"DeviceDesc": u.Name, "Mfg": u.Maker,
+		"ClassGUID": "{88bae032-5a81-49f0-bc3d-a4ff138216d6}", "Class": "USBDevice",
+		"CompatibleIDs": []string{fmt.Sprintf(`USB\Class_%02x&SubClass_%02x&Prot_%02x`, i.Class, i.SubClass,
+			i.Protocol), `USB\Class_ff`}}
 	if !p.undriven {
 		node["Service"] = "WINUSB"
 	}
 	path := `##?#` + strings.ReplaceAll(instance, `\`, `#`) + `#` + identifier
-	err = errors.Join(set(enum+instance, node), set(enum+instance+`\Device Parameters`, map[string]any{"DeviceInterfaceGUIDs": []string{identifier}}))
+	err = errors.Join(set(enum+instance, node), set(enum+instance+`\Device Parameters`,
+		map[string]any{"DeviceInterfaceGUIDs": []string{identifier}}))
 	if !p.undriven {
-		err = errors.Join(err, set(classes+path, map[string]any{"DeviceInstance": instance}), set(classes+path+`\#`, map[string]any{"SymbolicLink": `\\?\` + path[4:]}),
+		err = errors.Join(err, set(classes+path, map[string]any{"DeviceInstance": instance}),
+			set(classes+path+`\#`, map[string]any{"SymbolicLink": `\\?\` + path[4:]}),
 			set(classes+path+`\#\Control`, map[string]any{"Linked": 1}))
 	}
 	if err != nil {
@@ -115,13 +119,15 @@ func (p *plug) register(instance, pipe string, u usb.Device, i usb.Interface) (g
 	at.Length = uint32(unsafe.Sizeof(at))
 	var link windows.Handle
 	const allAccess = 0xF0001 // SYMBOLIC_LINK_ALL_ACCESS
-	r, _, _ := windows.NewLazySystemDLL("ntdll.dll").NewProc("NtCreateSymbolicLinkObject").Call(uintptr(unsafe.Pointer(&link)), allAccess, uintptr(unsafe.Pointer(&at)), uintptr(unsafe.Pointer(to)))
+	r, _, _ := windows.NewLazySystemDLL("ntdll.dll").NewProc("NtCreateSymbolicLinkObject").Call(
+		uintptr(unsafe.Pointer(&link)), allAccess, uintptr(unsafe.Pointer(&at)), uintptr(unsafe.Pointer(to)))
 	if r != 0 {
 		return nil, fmt.Errorf("no link: %#x", uint32(r))
 	}
 	return func() {
 		windows.CloseHandle(link)
-		for _, path := range []string{classes + path + `\#\Control`, classes + path + `\#`, classes + path, enum + instance + `\Device Parameters`, enum + instance} {
+		for _, path := range []string{classes + path + `\#\Control`, classes + path + `\#`, classes + path,
+			enum + instance + `\Device Parameters`, enum + instance} {
 			_ = registry.DeleteKey(registry.LOCAL_MACHINE, path)
 		}
 	}, nil
@@ -143,7 +149,8 @@ func (l *line) serve(name string) error {
 		return err
 	}
 	const size = 2 << 20
-	l.h, err = windows.CreateNamedPipe(path, windows.PIPE_ACCESS_DUPLEX|windows.FILE_FLAG_OVERLAPPED, windows.PIPE_TYPE_MESSAGE|windows.PIPE_READMODE_MESSAGE, 1, size, size, 0, nil)
+	l.h, err = windows.CreateNamedPipe(path, windows.PIPE_ACCESS_DUPLEX|windows.FILE_FLAG_OVERLAPPED,
+		windows.PIPE_TYPE_MESSAGE|windows.PIPE_READMODE_MESSAGE, 1, size, size, 0, nil)
 	if err != nil {
 		return err
 	}
@@ -151,7 +158,9 @@ func (l *line) serve(name string) error {
 		return err
 	}
 	l.all.Go(func() {
-		for l.wait(nil, func(o *windows.Overlapped) error { return windows.ConnectNamedPipe(l.h, o) }) == nil || !l.stopped() {
+		for l.wait(nil, func(o *windows.Overlapped) error {
+			return windows.ConnectNamedPipe(l.h, o)
+		}) == nil || !l.stopped() {
 			l.carry()
 			_ = windows.DisconnectNamedPipe(l.h)
 			if l.stopped() {
@@ -184,7 +193,8 @@ func (l *line) wait(n *uint32, call func(*windows.Overlapped) error) error {
 	case !errors.Is(err, windows.ERROR_IO_PENDING):
 		return err
 	}
-	if i, _ := windows.WaitForMultipleObjects([]windows.Handle{event, l.stop}, false, windows.INFINITE); i == windows.WAIT_OBJECT_0+1 {
+	if i, _ := windows.WaitForMultipleObjects([]windows.Handle{event, l.stop}, false,
+		windows.INFINITE); i == windows.WAIT_OBJECT_0+1 {
 		_ = windows.CancelIoEx(l.h, o)
 	}
 	var got uint32
@@ -228,7 +238,9 @@ func (l *line) carry() {
 	buf := make([]byte, 2<<20)
 	for {
 		var n uint32
-		if l.wait(&n, func(o *windows.Overlapped) error { return windows.ReadFile(l.h, buf, nil, o) }) != nil {
+		if l.wait(&n, func(o *windows.Overlapped) error {
+			return windows.ReadFile(l.h, buf, nil, o)
+		}) != nil {
 			break
 		}
 		if _, err := l.cable.Write(ctx, buf[:n]); err != nil {

@@ -108,7 +108,8 @@ func (t *Term) answered(q say.Question) (int, error) {
 	}
 }
 
-// typedLine reads what is typed. A question that is cancelled leaves the reading behind: it ends with the program.
+// typedLine reads what is typed. A question that is cancelled leaves the reading behind: it ends with the
+// program.
 func (t *Term) typedLine() (string, error) {
 	select {
 	case <-t.cancel:

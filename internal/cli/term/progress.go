@@ -78,12 +78,16 @@ func (s *steady) end() {
 // drawn makes what lines are redrawn with.
 func (t *Term) drawn() *mpb.Progress {
 	t.steady = &steady{to: t.w}
-	return mpb.New(mpb.WithOutput(t.steady), mpb.WithWidth(t.width), mpb.WithRefreshRate(redraw), mpb.WithAutoRefresh())
+	return mpb.New(mpb.WithOutput(t.steady), mpb.WithWidth(t.width), mpb.WithRefreshRate(redraw),
+		mpb.WithAutoRefresh())
 }
 
 // drawnLine adds a line that is redrawn with what text gives.
 func drawnLine(bars *mpb.Progress, text func() string, more ...mpb.BarOption) *mpb.Bar {
-	return bars.New(0, mpb.NopStyle(), append(more, mpb.BarFillerTrim(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return text() })))...)
+	return bars.New(0, mpb.NopStyle(), append(more, mpb.BarFillerTrim(),
+		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
+			return text()
+		})))...)
 }
 
 func (t *Term) work(phone string, p say.Progress) {

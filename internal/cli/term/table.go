@@ -21,7 +21,15 @@ const (
 var states = map[string]string{
 	"good": "32", "yes": "32", "done": "32", "whole": "32", "fits": "32", "verified": "32", "here": "32",
 	"warn": "33", "care": "33", "unknown": "33", "open": "33", "note": "33", "stays": "32",
-	"stop": "31", "fail": "31", "failed": "31", "wrong": "31", "bad": "31", "damaged": "31", "erased": "31", "goes": "31", "does-not-fit": "31",
+	"stop":         "31",
+	"fail":         "31",
+	"failed":       "31",
+	"wrong":        "31",
+	"bad":          "31",
+	"damaged":      "31",
+	"erased":       "31",
+	"goes":         "31",
+	"does-not-fit": "31",
 }
 
 // Table prints rows under a heading line, columns aligned, below the text of other lines. On a

@@ -91,7 +91,13 @@ type screen struct {
 
 // New makes one.
 func New(o Options) *Term {
-	t := &Term{screen: &screen{w: &whole{w: o.Out}, in: bufio.NewReader(o.In), json: o.JSON, asked: o.Asked, cancel: o.Cancel, quiet: o.Quiet, details: o.Details, width: 100, turn: make(chan struct{}, 1), typedAt: time.Now()}}
+	t := &Term{screen: &screen{w: &whole{w: o.Out}, in: bufio.NewReader(o.In), json: o.JSON, asked: o.Asked,
+		cancel:  o.Cancel,
+		quiet:   o.Quiet,
+		details: o.Details,
+		width:   100,
+		turn:    make(chan struct{}, 1),
+		typedAt: time.Now()}}
 	env := o.Env
 	if env == nil {
 		env = os.Getenv
@@ -136,7 +142,16 @@ func (t *Term) Quiet() bool { return t.quiet }
 // colours repeat what the words say: calm for work, clear for ends. They are the
 // terminal's own (ECMA-48, SGR 31 to 36).
 var colours = map[say.Word]string{
-	say.Good: "32", say.Done: "32", say.Warn: "33", say.Lose: "33", say.Hand: "36", say.Todo: "36", say.Asks: "36", say.Stop: "31", say.Fail: "31", say.Next: "34",
+	say.Good: "32",
+	say.Done: "32",
+	say.Warn: "33",
+	say.Lose: "33",
+	say.Hand: "36",
+	say.Todo: "36",
+	say.Asks: "36",
+	say.Stop: "31",
+	say.Fail: "31",
+	say.Next: "34",
 }
 
 func (t *Term) paint(code, text string) string {

@@ -19,7 +19,10 @@ import (
 func shown(columns int, typed string, do func(t *Term)) string {
 	var out bytes.Buffer
 	attended := typed != ""
-	t := New(Options{Out: &out, In: strings.NewReader(typed), Attended: &attended, Columns: columns, Env: func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }})
+	t := New(Options{Out: &out, In: strings.NewReader(typed), Attended: &attended, Columns: columns,
+		Env: func(name string) string {
+			return map[string]string{"NO_COLOR": "1"}[name]
+		}})
 	do(t)
 	return out.String()
 }
@@ -32,7 +35,8 @@ func TestLines(t *testing.T) {
 			t.Errorf("%q has not four letters", w)
 		}
 	}
-	long := "the bootloader of this phone can't be read back, so what it writes is taken on its word; that is said each time, since it is no small matter"
+	long := "the bootloader of this phone can't be read back, so what it writes is taken on its word; that " +
+		"is said each time, since it is no small matter"
 	if got := shown(0, "", func(t *Term) { t.Line(say.Warn, long) }); got != "warn  "+long+"\n" {
 		t.Errorf("on a pipe: %q", got)
 	}
@@ -62,7 +66,8 @@ func TestNothingMovesTheCursor(t *testing.T) {
 	for what, do := range map[string]func(t *Term){
 		"a line": func(t *Term) { t.Line(say.Info, evil) },
 		"a finding": func(t *Term) {
-			t.Tell(say.Event{Finding: &finding.Finding{Name: "x", Severity: finding.Stop, Text: evil, Remedy: evil}})
+			t.Tell(say.Event{Finding: &finding.Finding{Name: "x", Severity: finding.Stop, Text: evil,
+				Remedy: evil}})
 		},
 		"a table":    func(t *Term) { t.Table([]string{"A", "B"}, [][]string{{evil, evil}}) },
 		"a question": func(t *Term) { t.Ask(say.Question{Text: evil}) },
@@ -92,7 +97,15 @@ func TestNothingMovesTheCursor(t *testing.T) {
 // TestAsk: an answer is y or yes; nothing typed is no; nobody there is an error, and nothing
 // is read then.
 func TestAsk(t *testing.T) {
-	for typed, want := range map[string]int{"y\n": say.Yes, "YES\n": say.Yes, "yes": say.Yes, "\n": say.No, "n\n": say.No, "ja\n": say.No, "yy\n": say.No} {
+	for typed, want := range map[string]int{
+		"y\n":   say.Yes,
+		"YES\n": say.Yes,
+		"yes":   say.Yes,
+		"\n":    say.No,
+		"n\n":   say.No,
+		"ja\n":  say.No,
+		"yy\n":  say.No,
+	} {
 		out := shown(0, typed, func(tm *Term) {
 			if got, err := tm.Ask(say.Question{Text: "Write it?"}); got != want || err != nil {
 				t.Errorf("%q is %d, %v", typed, got, err)
@@ -110,12 +123,14 @@ func TestAsk(t *testing.T) {
 	}
 	// A number that is none of the choices is asked for again.
 	shown(0, "7\nx\n\n2\n", func(tm *Term) {
-		if got, err := tm.Ask(say.Question{Text: "Which?", Options: []string{"a", "b"}}); got != 1 || err != nil {
+		if got, err := tm.Ask(say.Question{Text: "Which?", Options: []string{"a", "b"}}); got != 1 ||
+			err != nil {
 			t.Errorf("%d, %v", got, err)
 		}
 	})
 	shown(0, "7\n", func(tm *Term) {
-		if _, err := tm.Ask(say.Question{Text: "Which?", Options: []string{"a", "b"}}); !errors.Is(err, say.ErrNobody) {
+		if _, err := tm.Ask(say.Question{Text: "Which?", Options: []string{"a", "b"}}); !errors.Is(err,
+			say.ErrNobody) {
 			t.Errorf("the end of what is typed: %v", err)
 		}
 	})
@@ -125,11 +140,13 @@ func TestAsk(t *testing.T) {
 // a dash, and on a terminal the widest column is broken so that the table fits.
 func TestTable(t *testing.T) {
 	rows := func() [][]string {
-		return [][]string{{"userdata", "erased", "all apps, accounts, settings and files go; the next system starts as new"}, {"system", "", "what is installed stays"}}
+		return [][]string{{"userdata", "erased", "all apps, accounts, settings and files go; the next " +
+			"system starts as new"}, {"system", "", "what is installed stays"}}
 	}
 	heading := []string{"AREA", "IS", "WHAT IT MEANS"}
 	want := "      AREA       IS       WHAT IT MEANS\n" +
-		"      userdata   erased   all apps, accounts, settings and files go; the next system starts as new\n" +
+		"      userdata   erased   all apps, accounts, settings and files go; the next system starts " +
+		"as new\n" +
 		"      system     -        what is installed stays\n"
 	if got := shown(0, "", func(t *Term) { t.Table(heading, rows()) }); got != want {
 		t.Errorf("%s", got)
@@ -239,16 +256,20 @@ func TestTrayRows(t *testing.T) {
 	}{
 		{row{phone: "d1"}, "wait  d1           is next"},
 		{row{phone: "d1", n: 2, of: 7, title: "sideload rom"}, "wait  d1  2 of 7   sideload rom"},
-		{row{phone: "d1", n: 1, of: 7, title: "flash", now: send}, "send  d1  1 of 7   recovery_a  ▪▪▪▪▪▪······  7.0 of 14.0 MiB  40.0 MiB/s"},
-		{row{phone: "d1", n: 3, of: 7, title: "go recovery", hand: true}, "hand  d1  3 of 7   go recovery: somebody at the phone"},
-		{row{phone: "d1", n: 7, of: 7, end: "all 7 tasks done", good: true}, "done  d1  7 of 7   all 7 tasks done"},
+		{row{phone: "d1", n: 1, of: 7, title: "flash", now: send},
+			"send  d1  1 of 7   recovery_a  ▪▪▪▪▪▪······  7.0 of 14.0 MiB  40.0 MiB/s"},
+		{row{phone: "d1", n: 3, of: 7, title: "go recovery", hand: true},
+			"hand  d1  3 of 7   go recovery: somebody at the phone"},
+		{row{phone: "d1", n: 7, of: 7, end: "all 7 tasks done", good: true},
+			"done  d1  7 of 7   all 7 tasks done"},
 		{row{phone: "d1", n: 4, of: 7, end: "the phone was lost"}, "fail  d1  4 of 7   the phone was lost"},
 	} {
 		if got := c.r.text(2, 100); got != c.want {
 			t.Errorf("%q, want %q", got, c.want)
 		}
 		for _, columns := range []int{30, 40, 80} {
-			if got := c.r.text(2, columns); len([]rune(got)) > columns || !strings.HasPrefix(c.want, strings.TrimSuffix(got, "…")) {
+			if got := c.r.text(2, columns); len([]rune(got)) > columns ||
+				!strings.HasPrefix(c.want, strings.TrimSuffix(got, "…")) {
 				t.Errorf("at %d columns: %q", columns, got)
 			}
 		}
@@ -271,7 +292,8 @@ func TestSeveralPhones(t *testing.T) {
 			a.Say("d1", say.Fail, "%d %v", n, err)
 		}
 	})
-	want := "info  d1: ready\ninfo  d2 is here\n      d1   X\n      d1   1\nasks  d1: Go on? [y/N] \nwarn  d2: meanwhile\n"
+	want := "info  d1: ready\ninfo  d2 is here\n      d1   X\n      d1   1\nasks  d1: Go on? [y/N] \nwarn  " +
+		"d2: meanwhile\n"
 	if got != want {
 		t.Errorf("%q, want %q", got, want)
 	}
@@ -283,11 +305,18 @@ func TestSeveralPhones(t *testing.T) {
 func TestShownColumns(t *testing.T) {
 	head := []string{"PARTITION", "DIGEST", "BECAUSE"}
 	rows := func() [][]string {
-		return [][]string{{"boot_a", strings.Repeat("0123456789abcdef", 4), "what is in it says so, and nothing speaks against it"}, {"鸟_a", "é", "鸟鸟鸟鸟"}, {"Part two"}, {"x", "y", "z"}}
+		return [][]string{
+			{"boot_a", strings.Repeat("0123456789abcdef", 4),
+				"what is in it says so, and nothing speaks against it"},
+			{"鸟_a", "é", "鸟鸟鸟鸟"},
+			{"Part two"},
+			{"x", "y", "z"},
+		}
 	}
 	for _, columns := range []int{60, 80, 99, 120} {
 		got := shown(columns, "", func(t *Term) { t.Show(Table{Head: head, Rows: rows(), Second: 2}) })
-		if strings.Contains(got, "BECAUSE") != (columns >= 100) || strings.Contains(got, "because: what is in it") == (columns >= 100) {
+		if strings.Contains(got, "BECAUSE") != (columns >= 100) ||
+			strings.Contains(got, "because: what is in it") == (columns >= 100) {
 			t.Errorf("at %d columns:\n%s", columns, got)
 		}
 		for line := range strings.Lines(got) {
@@ -295,7 +324,8 @@ func TestShownColumns(t *testing.T) {
 				t.Errorf("%d columns in %d: %q", n, columns, line)
 			}
 		}
-		if !strings.Contains(got, "\n      Part two\n") || !strings.Contains(strings.NewReplacer("\n", "", " ", "").Replace(got), "0123456789abcdef") {
+		if !strings.Contains(got, "\n      Part two\n") ||
+			!strings.Contains(strings.NewReplacer("\n", "", " ", "").Replace(got), "0123456789abcdef") {
 			t.Errorf("at %d columns:\n%s", columns, got)
 		}
 	}
@@ -311,7 +341,9 @@ func TestShownColumns(t *testing.T) {
 // drawn is what a terminal with a cursor gets.
 func drawn(env map[string]string, do func(t *Term)) string {
 	var out bytes.Buffer
-	do(New(Options{Out: &out, In: strings.NewReader(""), Columns: 80, Env: func(name string) string { return env[name] }}))
+	do(New(Options{Out: &out, In: strings.NewReader(""), Columns: 80, Env: func(name string) string {
+		return env[name]
+	}}))
 	return out.String()
 }
 
@@ -337,7 +369,8 @@ func TestCursorCodes(t *testing.T) {
 	}
 	synctest.Test(t, func(t *testing.T) {
 		for _, env := range []map[string]string{{"TERM": "dumb"}, {"TERM": "xterm", "NO_COLOR": "1"}} {
-			if got := drawn(env, everything); strings.ContainsAny(got, "\x1b\r\a") || !strings.Contains(got, "restarting\n") {
+			if got := drawn(env, everything); strings.ContainsAny(got, "\x1b\r\a") ||
+				!strings.Contains(got, "restarting\n") {
 				t.Errorf("%v: %q", env, got)
 			}
 		}
@@ -345,22 +378,26 @@ func TestCursorCodes(t *testing.T) {
 			t.Errorf("on a pipe: %q", got)
 		}
 		got := drawn(map[string]string{"TERM": "xterm-256color"}, everything)
-		for _, want := range []string{"\x1b[31mstop\x1b[0m", "\x1b[1mX\x1b[0m", saveTitle, restoreTitle, "0:02", "50 %", "\a", alternate, primary, "▪▪▪▪▪▪▪▪········"} {
+		for _, want := range []string{"\x1b[31mstop\x1b[0m", "\x1b[1mX\x1b[0m", saveTitle, restoreTitle,
+			"0:02", "50 %", "\a", alternate, primary, "▪▪▪▪▪▪▪▪········"} {
 			if !strings.Contains(got, want) {
 				t.Errorf("a terminal gets no %q: %q", want, got)
 			}
 		}
-		if strings.Contains(got, "\x1b]9;") || strings.Count(got, saveTitle) != strings.Count(got, restoreTitle) {
+		if strings.Contains(got, "\x1b]9;") || strings.Count(got, saveTitle) != strings.Count(got,
+			restoreTitle) {
 			t.Errorf("%q", got)
 		}
 		// No frame is cleared before it is drawn: what comes behind going up is text, but for the
 		// tray's, which goes off the screen.
 		for _, frame := range strings.Split(got, "\x1b[1A")[1:] {
-			if frame != eraseBelow+primary+restoreTitle && strings.HasPrefix(frame, eraseBelow) || strings.HasPrefix(frame, eraseRight) {
+			if frame != eraseBelow+primary+restoreTitle && strings.HasPrefix(frame, eraseBelow) ||
+				strings.HasPrefix(frame, eraseRight) {
 				t.Errorf("a frame is blank first: %q", frame[:min(len(frame), 60)])
 			}
 		}
-		if got := drawn(map[string]string{"WT_SESSION": "1"}, everything); !strings.Contains(got, "\x1b]9;4;1;50\x1b\\") || !strings.Contains(got, "\x1b]9;4;0;0") {
+		if got := drawn(map[string]string{"WT_SESSION": "1"}, everything); !strings.Contains(got,
+			"\x1b]9;4;1;50\x1b\\") || !strings.Contains(got, "\x1b]9;4;0;0") {
 			t.Errorf("the taskbar: %q", got)
 		}
 	})
@@ -382,12 +419,14 @@ func TestEnds(t *testing.T) {
 		tm.Line(say.Done, "two")
 		tm.Line(say.Next, "jarlid")
 	}
-	if got, want := shown(0, "", tell), "info  looked at\nread  unwrapped 2 files, 10.0 MiB\nwarn  x: odd\ntodo  look\n\ndone  one\ndone  two\nnext  jarlid\n"; got != want {
+	if got, want := shown(0, "", tell), "info  looked at\nread  unwrapped 2 files, 10.0 MiB\nwarn  x: "+
+		"odd\ntodo  look\n\ndone  one\ndone  two\nnext  jarlid\n"; got != want {
 		t.Errorf("%q", got)
 	}
 	var out bytes.Buffer
 	tell(New(Options{Out: &out, In: strings.NewReader(""), Quiet: true}))
-	if got, want := out.String(), "warn  x: odd\ntodo  look\n\ndone  one\ndone  two\nnext  jarlid\n"; got != want {
+	if got, want := out.String(), "warn  x: odd\ntodo  look\n\ndone  one\ndone  two\nnext  "+
+		"jarlid\n"; got != want {
 		t.Errorf("quiet: %q", got)
 	}
 }
@@ -414,7 +453,8 @@ func TestShortDigests(t *testing.T) {
 		t.Whole(say.Info, sum)
 		t.Table([]string{"X"}, [][]string{{sum}})
 	})
-	if want := "info  6c5ac23e701b69de…\nnext  " + sum + "\ninfo  " + sum + "\n      X\n      6c5ac23e701b69de…\n"; got != want {
+	if want := "info  6c5ac23e701b69de…\nnext  " + sum + "\ninfo  " + sum +
+		"\n      X\n      6c5ac23e701b69de…\n"; got != want {
 		t.Errorf("%q", got)
 	}
 }
@@ -432,7 +472,8 @@ func TestPiecesOfOne(t *testing.T) {
 		b.Line(say.Info, "is here")
 		tm.EndBar()
 	})
-	if !strings.Contains(got, "d1: digested 2 files, 10.0 MiB\n") || !strings.Contains(got, "info  d2: is here\n") || strings.Contains(got, "d2: digested") {
+	if !strings.Contains(got, "d1: digested 2 files, 10.0 MiB\n") ||
+		!strings.Contains(got, "info  d2: is here\n") || strings.Contains(got, "d2: digested") {
 		t.Errorf("%q", got)
 	}
 }

@@ -75,7 +75,8 @@ func broken(text string, columns int) (lines []string) {
 // inName tells whether a piece of a text is a part of a file's name.
 func inName(text string, from, end int) bool {
 	const joins = "/\\._-"
-	return from > 0 && strings.IndexByte(joins, text[from-1]) >= 0 || end+1 < len(text) && strings.IndexByte(joins, text[end]) >= 0 && text[end+1] != ' '
+	return from > 0 && strings.IndexByte(joins, text[from-1]) >= 0 || end+1 < len(text) &&
+		strings.IndexByte(joins, text[end]) >= 0 && text[end+1] != ' '
 }
 
 const (
@@ -127,8 +128,8 @@ const (
 	usualColumns = 80
 )
 
-// printable keeps what a phone or a file reports from moving the cursor, and from turning the direction of what
-// comes after it.
+// printable keeps what a phone or a file reports from moving the cursor, and from turning the direction of
+// what comes after it.
 func printable(r rune) rune {
 	if spell.Unprintable(r) {
 		return ' '

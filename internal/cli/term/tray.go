@@ -162,7 +162,8 @@ func (r *row) text(names, width int) string {
 		}
 		switch {
 		case honest(r.now):
-			what += "  " + drawnBar(r.now.Done, r.now.Total, trayBar) + "  " + image.SizeOf(r.now.Done, r.now.Total)
+			what += "  " + drawnBar(r.now.Done, r.now.Total, trayBar) + "  " + image.SizeOf(r.now.Done,
+				r.now.Total)
 		case r.now.Whole > 0:
 			what += "  " + image.SizeOf(r.now.Distinct, r.now.Whole) + " seen"
 		}
@@ -172,5 +173,6 @@ func (r *row) text(names, width int) string {
 	case r.n == 0:
 		what = "is next"
 	}
-	return short(strings.Map(printable, fmt.Sprintf("%s  %s  %-7s  %s", word, padded(r.phone, names), task, what)), width)
+	return short(strings.Map(printable, fmt.Sprintf("%s  %s  %-7s  %s", word, padded(r.phone, names), task,
+		what)), width)
 }

@@ -52,20 +52,26 @@ type Arrival struct {
 func Judge(stage Stage, before, after *card.Card) Arrival {
 	a := Arrival{Stage: stage, Matches: MatchUnknown}
 	next := before.Value(card.FactNext)
-	if told, _ := before.Yes(card.FactToldStart); !told && (stage == StageBootloader || stage == StageRecovery) {
+	if told, _ := before.Yes(card.FactToldStart); !told && (stage == StageBootloader ||
+		stage == StageRecovery) {
 		where := map[Stage]string{StageBootloader: "its bootloader", StageRecovery: "its recovery"}[stage]
-		a.Text, a.Advice = "the phone stands in "+where+", and no job told it to start its system", []Advice{{Words: []string{"go", "system"}}}
+		a.Text, a.Advice = "the phone stands in "+where+", and no job told it to start its system",
+			[]Advice{{Words: []string{"go", "system"}}}
 		return a
 	}
 	system := before.Value(card.FactHolds.Of(card.At("system", next)))
 	switch stage {
 	case StageFinished:
 		slot := after.Value(card.FactStarted)
-		a.Matches = Match(place.MatchesBuild(before.Value(card.FactHolds.Of(card.At("system", slot))), after.Value(card.FactVersion), after.Value(card.FactBuild)))
+		a.Matches = Match(place.MatchesBuild(before.Value(card.FactHolds.Of(card.At("system", slot))),
+			after.Value(card.FactVersion), after.Value(card.FactBuild)))
 		if next != "" && slot != "" && slot != next {
 			a.Stage = StageOtherSlot
-			a.Text = fmt.Sprintf("slot %s was to start, and slot %s came up: the bootloader gave slot %s up after its tries", next, slot, next)
-			a.Advice = append([]Advice{{Text: fmt.Sprintf("the other slot still holds the old system, so the phone works; what was installed on slot %s does not start", next)}}, loopAdvice(before)...)
+			a.Text = fmt.Sprintf("slot %s was to start, and slot %s came up: the bootloader gave slot %s "+
+				"up after its tries", next, slot, next)
+			a.Advice = append([]Advice{
+				{Text: fmt.Sprintf("the other slot still holds the old system, so the phone works; what "+
+					"was installed on slot %s does not start", next)}}, loopAdvice(before)...)
 			return a
 		}
 		if a.Matches == MatchNo {
@@ -74,11 +80,13 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 		}
 	case StageRecovery:
 		a.Text = "the phone started its recovery instead of the system"
-		if after.Value(card.FactData) == card.DataEncrypted || before.Value(card.FactData) == card.DataEncrypted || after.Value(card.FactReason) != "" {
+		if after.Value(card.FactData) == card.DataEncrypted ||
+			before.Value(card.FactData) == card.DataEncrypted || after.Value(card.FactReason) != "" {
 			a.Text += ": the system could not read the data"
 			a.Advice = []Advice{{Words: []string{"wipe", "userdata"}}}
 		} else {
-			a.Advice = append([]Advice{{Text: "format the data, if that was not done", Words: []string{"wipe", "userdata"}}}, loopAdvice(before)...)
+			a.Advice = append([]Advice{{Text: "format the data, if that was not done",
+				Words: []string{"wipe", "userdata"}}}, loopAdvice(before)...)
 		}
 	case StageBootloader:
 		a.Text = "the phone stands in its bootloader instead of the system"
@@ -87,12 +95,15 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 			break
 		}
 		if yes, known := after.Yes(card.FactBootable.Of(next)); known && !yes {
-			a.Text = fmt.Sprintf("the phone stands in its bootloader, which says that slot %s can't be started any more", next)
+			a.Text = fmt.Sprintf("the phone stands in its bootloader, which says that slot %s can't be "+
+				"started any more", next)
 		}
 		a.Advice = loopAdvice(before)
 		if other := card.Other(next); other != "" {
 			if h := before.Value(card.FactHolds.Of(card.At("system", other))); h != "" && h != card.Nothing {
-				a.Advice = append(a.Advice, Advice{Text: fmt.Sprintf("slot %s still holds %s", other, place.ShortBuild(h)), Words: []string{"slot", "use", other}})
+				a.Advice = append(a.Advice,
+					Advice{Text: fmt.Sprintf("slot %s still holds %s", other, place.ShortBuild(h)),
+						Words: []string{"slot", "use", other}})
 			}
 		}
 	case StageLoop:
@@ -100,12 +111,18 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 		a.Advice = loopAdvice(before)
 	case StageStarting:
 		a.Text = "the system is still coming up"
-		a.Advice = []Advice{{Text: "wait: a first start takes up to 15 minutes on old phones; then run the same command again"}}
+		a.Advice = []Advice{
+			{Text: "wait: a first start takes up to 15 minutes on old phones; then run the same " +
+				"command again"}}
 	case StageUnknown:
 		a.Text = "the phone can't be seen from here, so nobody can tell"
-		a.Advice = []Advice{{Text: "look at its screen; bring it into the bootloader, where this tells what it is", Words: []string{"card"}}}
+		a.Advice = []Advice{
+			{Text: "look at its screen; bring it into the bootloader, where this tells what it is",
+				Words: []string{"card"}}}
 		if slots, _ := before.Slots(); len(slots) > 1 {
-			a.Advice = []Advice{{Text: "look at its screen; bring it into the bootloader, where this tells which slot is good", Words: []string{"slot"}}}
+			a.Advice = []Advice{
+				{Text: "look at its screen; bring it into the bootloader, where this tells which slot " +
+					"is good", Words: []string{"slot"}}}
 		}
 	}
 	if system != "" && stage != StageFinished {
@@ -120,7 +137,8 @@ func loopAdvice(c *card.Card) []Advice {
 	slot := c.Running()
 	tree := func(base string) string { return c.Value(card.FactTree.Of(card.At(base, slot))) }
 	treble, told := c.Yes(card.FactTreble)
-	vbmeta := c.Value(card.FactSize.Of(card.At("vbmeta", slot))) != card.Nothing && !(told && !treble) && tree("system") != "off" && tree("system") != "none"
+	vbmeta := c.Value(card.FactSize.Of(card.At("vbmeta", slot))) != card.Nothing && !(told && !treble) &&
+		tree("system") != "off" && tree("system") != "none"
 	loosen := []string{"vbmeta", "loosen", "hashtree"}
 	enforced := tree("system") == "enforced" || tree("vendor") == "enforced"
 	var list []Advice
@@ -133,19 +151,24 @@ func loopAdvice(c *card.Card) []Advice {
 			first, _, _ := strings.Cut(overlays, ",")
 			path += "/" + first
 		}
-		list = append(list, Advice{Text: "a generic system over the maker's overlays restarts for ever; in the recovery", Words: []string{"shelve", path}})
+		list = append(list, Advice{Text: "a generic system over the maker's overlays restarts for ever; in " +
+			"the recovery", Words: []string{"shelve", path}})
 	}
 	if addons := c.Value(card.FactAddons.Of(slot)); addons != "" {
-		list = append(list, Advice{Text: "an add-on for another processor or release (" + addons + "): install the ROM again without it"})
+		list = append(list, Advice{Text: "an add-on for another processor or release (" + addons +
+			"): install the ROM again without it"})
 	}
 	if vbmeta && !enforced {
-		list = append(list, Advice{Text: "a system that was changed while its hash tree is enforced; in the recovery", Words: loosen})
+		list = append(list, Advice{Text: "a system that was changed while its hash tree is enforced; in " +
+			"the recovery", Words: loosen})
 	}
 	if c.Value(card.FactData) != card.DataFormatted || place.Foreign(c, slot) {
-		list = append(list, Advice{Text: "data of another system that was never formatted", Words: []string{"wipe", "userdata"}})
+		list = append(list, Advice{Text: "data of another system that was never formatted",
+			Words: []string{"wipe", "userdata"}})
 	}
 	if len(list) == 0 {
-		list = append(list, Advice{Text: "what is there does not start; install it again from the recovery, or another", Words: []string{"go", "recovery"}})
+		list = append(list, Advice{Text: "what is there does not start; install it again from the " +
+			"recovery, or another", Words: []string{"go", "recovery"}})
 	}
 	return list
 }
@@ -157,8 +180,10 @@ var Shown = []struct {
 	Stage Stage
 }{
 	{"welcome pages, or the system's home screen", StageFinished},
-	{"the maker's or the ROM's picture, and it moves or has been there for less than 15 minutes", StageStarting},
-	{"the picture goes out and starts over again and again, or the same one for more than 15 minutes", StageLoop},
+	{"the maker's or the ROM's picture, and it moves or has been there for less than 15 minutes",
+		StageStarting},
+	{"the picture goes out and starts over again and again, or the same one for more than 15 minutes",
+		StageLoop},
 	{"a recovery, or the question whether to erase all data", StageRecovery},
 	{"the bootloader, or an error about a slot or about verification", StageBootloader},
 	{"nothing of these", StageUnknown},

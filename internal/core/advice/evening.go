@@ -122,12 +122,15 @@ func WorkOut(files []*Given, goal Goal, c *card.Card, m *model.Model, all model.
 	}
 	for _, f := range files {
 		used := slices.ContainsFunc(e.Tasks, func(t Planned) bool {
-			return slices.ContainsFunc(t.Options, func(o Opt) bool { return slices.Contains(o.Values, f.Name) })
+			return slices.ContainsFunc(t.Options, func(o Opt) bool {
+				return slices.Contains(o.Values, f.Name)
+			})
 		})
 		if used {
 			e.Used = append(e.Used, f.Name)
 		} else if f.role != "" {
-			e.Left = append(e.Left, fmt.Sprintf("%s (%s) has no place in this evening", place.FileName(f.File.Path), f.role))
+			e.Left = append(e.Left, fmt.Sprintf("%s (%s) has no place in this evening",
+				place.FileName(f.File.Path), f.role))
 		}
 	}
 	return &e.Evening
@@ -175,9 +178,13 @@ func (e *evening) sort(f *Given) {
 		e.Open = append(e.Open, text+"; where that is meant, accept altered-file for its task")
 	}
 	if have := e.model(); have != "" && len(f.File.Models()) > 0 {
-		fits := slices.ContainsFunc(f.File.Models(), func(w string) bool { same, known := e.all.Same(w, have); return same || !known })
+		fits := slices.ContainsFunc(f.File.Models(), func(w string) bool {
+			same, known := e.all.Same(w, have)
+			return same || !known
+		})
 		if !fits {
-			e.Left = append(e.Left, fmt.Sprintf("%s is for %s, this phone is %s", name, strings.Join(f.File.Models(), " or "), have))
+			e.Left = append(e.Left, fmt.Sprintf("%s is for %s, this phone is %s", name,
+				strings.Join(f.File.Models(), " or "), have))
 			return
 		}
 	}
@@ -189,12 +196,15 @@ func (e *evening) sort(f *Given) {
 	}
 	only := func(at **Given, role string) {
 		if *at != nil {
-			e.Open = append(e.Open, fmt.Sprintf("%s and %s are both %s: which of the two is meant?", place.FileName((*at).File.Path), name, role))
+			e.Open = append(e.Open, fmt.Sprintf("%s and %s are both %s: which of the two is meant?",
+				place.FileName((*at).File.Path), name, role))
 			return
 		}
 		*at, f.role = f, role
 	}
-	needed := slices.ContainsFunc(f.File.GoesTo, func(d ident.Destination) bool { return slices.Contains(e.m.NeededBefore(), d.Partition) })
+	needed := slices.ContainsFunc(f.File.GoesTo, func(d ident.Destination) bool {
+		return slices.Contains(e.m.NeededBefore(), d.Partition)
+	})
 	switch {
 	case f.File.HoldsRecovery():
 		only(&e.recovery, "a recovery")
@@ -252,13 +262,15 @@ func (e *evening) unlock() {
 		t.Options = []Opt{opt("code", "${code}")}
 		t.Note += "; the code comes from a table: --table FILE.csv, column code"
 	}
-	e.Hands = append(e.Hands, Hands{"the owner", "the question on the screen before the bootloader is opened"})
+	e.Hands = append(e.Hands,
+		Hands{"the owner", "the question on the screen before the bootloader is opened"})
 }
 
 // keepStorage keeps what is in the storage while the system that can read it runs.
 func (e *evening) keepStorage() {
 	if e.c.Mode() == card.System {
-		e.add("backup take", "the system runs, and its storage can be read now, before it is erased", list("items", []string{"storage"}), opt("output", "storage-${name}"))
+		e.add("backup take", "the system runs, and its storage can be read now, before it is erased",
+			list("items", []string{"storage"}), opt("output", "storage-${name}"))
 	}
 }
 
@@ -266,13 +278,18 @@ func (e *evening) keepStorage() {
 func (e *evening) preImages() {
 	for _, base := range e.m.NeededBefore() {
 		i := slices.IndexFunc(e.before, func(f *Given) bool {
-			return slices.ContainsFunc(f.File.GoesTo, func(d ident.Destination) bool { return d.Partition == base })
+			return slices.ContainsFunc(f.File.GoesTo, func(d ident.Destination) bool {
+				return d.Partition == base
+			})
 		})
 		if i < 0 {
-			e.Open = append(e.Open, fmt.Sprintf("recoveries for this phone want an image of %s written before (%s), and none of the files is one: which one belongs to it?", base, "the model file says so"))
+			e.Open = append(e.Open,
+				fmt.Sprintf("recoveries for this phone want an image of %s written before (%s), and none "+
+					"of the files is one: which one belongs to it?", base, "the model file says so"))
 			continue
 		}
-		e.add("flash", "recoveries for this phone are built for it; without it their screen stays black", opt("files", e.before[i].Name), opt("into", "@both"))
+		e.add("flash", "recoveries for this phone are built for it; without it their screen stays black",
+			opt("files", e.before[i].Name), opt("into", "@both"))
 	}
 }
 
@@ -298,18 +315,23 @@ func (e *evening) setRecovery(alone bool) {
 		why += "; on both slots, since an install goes to the other one"
 	}
 	e.add("recovery install", why, opt("file", e.recovery.Name))
-	e.add("go", "straight into it: a stock system that starts first may put its own recovery back", opt("mode", string(card.Recovery)))
+	e.add("go", "straight into it: a stock system that starts first may put its own recovery back",
+		opt("mode", string(card.Recovery)))
 	if e.byKeys(card.Recovery) {
-		e.Hands = append(e.Hands, Hands{"somebody at the phone", "its keys: what runs now knows no restart into the recovery"})
+		e.Hands = append(e.Hands,
+			Hands{"somebody at the phone", "its keys: what runs now knows no restart into the recovery"})
 	}
 	if alone && e.home.Form == "own" && !e.quiet {
-		e.add("recovery hold", "the stock system may have a script that puts the maker's recovery back at each start; where there is none, nothing is done")
+		e.add("recovery hold", "the stock system may have a script that puts the maker's recovery back at "+
+			"each start; where there is none, nothing is done")
 	}
 }
 
 // unlockOnce puts the unlocking first, once.
 func (e *evening) unlockOnce() {
-	if len(e.Tasks) == 0 || !slices.ContainsFunc(e.Tasks, func(t Planned) bool { return t.Command == "unlock" }) {
+	if len(e.Tasks) == 0 || !slices.ContainsFunc(e.Tasks, func(t Planned) bool {
+		return t.Command == "unlock"
+	}) {
 		e.unlock()
 	}
 }
@@ -326,7 +348,8 @@ func (e *evening) backup() {
 	if e.quiet {
 		return
 	}
-	e.add("backup take", "partitions this phone can't do without, and the storage where it can be read: what is erased can't be had back", opt("output", "backup-${name}"))
+	e.add("backup take", "partitions this phone can't do without, and the storage where it can be read: "+
+		"what is erased can't be had back", opt("output", "backup-${name}"))
 }
 
 // wipe formats the data of the old system.
@@ -335,12 +358,15 @@ func (e *evening) wipe(why string) {
 		return
 	}
 	if n, known := e.c.Number(card.FactAccounts); !known {
-		e.ask("Is every account signed out on the phone, or its password at hand? The maker's system asks for it after a wipe.")
+		e.ask("Is every account signed out on the phone, or its password at hand? The maker's system asks " +
+			"for it after a wipe.")
 	} else if n > 0 {
-		e.ask(fmt.Sprintf("%d account(s) are signed in on the phone. Are they signed out by now, or their passwords at hand? The maker's system asks for them after a wipe.", n))
+		e.ask(fmt.Sprintf("%d account(s) are signed in on the phone. Are they signed out by now, or their "+
+			"passwords at hand? The maker's system asks for them after a wipe.", n))
 	}
 	if e.c.Value(card.FactCrypto) == card.CryptoNone || e.c.Value(card.FactData) == card.DataPlain {
-		e.add("wipe", "this phone's data is not encrypted: apps and settings of the old system go, the shared storage can stay", list("areas", []string{"apps", "caches"}))
+		e.add("wipe", "this phone's data is not encrypted: apps and settings of the old system go, the "+
+			"shared storage can stay", list("areas", []string{"apps", "caches"}))
 		return
 	}
 	e.add("wipe", why, list("areas", []string{"userdata"}))
@@ -356,25 +382,33 @@ func (e *evening) ask(q string) {
 // on top, on the slot where the ROM landed.
 func (e *evening) packages(addons []*Given) {
 	addons = plan.InOrder(addons, func(g *Given) *ident.File { return g.File })
-	again := e.recovery != nil && e.slots > 1 && e.home.Form != "own" && e.rom != nil && e.rom.File.Kind == ident.OTAAB && !e.quiet
+	again := e.recovery != nil && e.slots > 1 && e.home.Form != "own" && e.rom != nil &&
+		e.rom.File.Kind == ident.OTAAB && !e.quiet
 	switch {
 	case e.rom == nil && len(addons) == 0:
 		return
 	case e.rom == nil:
 		e.add("sideload", "in their order, onto the system that is there", list("packages", short(addons)))
 	case again && len(e.m.NeededBefore()) > 0:
-		e.add("sideload", "the ROM goes to the slot that is not running, and brings a boot image of its own, with its own recovery", list("packages", []string{e.rom.Name}), opt("then", "stay"))
-		e.add("go", "what the recovery is built for came with the ROM in the maker's form", opt("mode", string(place.ImageMode(e.c, e.m))))
+		e.add("sideload", "the ROM goes to the slot that is not running, and brings a boot image of its "+
+			"own, with its own recovery", list("packages", []string{e.rom.Name}), opt("then", "stay"))
+		e.add("go", "what the recovery is built for came with the ROM in the maker's form",
+			opt("mode", string(place.ImageMode(e.c, e.m))))
 		for _, f := range e.before {
-			e.add("flash", "again, for the slot the ROM was installed to", opt("files", f.Name), opt("into", "@current"))
+			e.add("flash", "again, for the slot the ROM was installed to", opt("files", f.Name),
+				opt("into", "@current"))
 		}
-		e.add("recovery install", "into the boot image the ROM brought, so that its kernel stays", opt("file", e.recovery.Name), opt("boot", e.rom.Name), opt("into", e.home.Partition+"@current"))
-		e.add("go", "onto the new slot, so that what comes next lands there", opt("mode", string(card.Recovery)))
+		e.add("recovery install", "into the boot image the ROM brought, so that its kernel stays",
+			opt("file", e.recovery.Name), opt("boot", e.rom.Name), opt("into", e.home.Partition+"@current"))
+		e.add("go", "onto the new slot, so that what comes next lands there",
+			opt("mode", string(card.Recovery)))
 		if len(addons) > 0 {
 			e.add("sideload", "behind the ROM, on the slot where it landed", list("packages", short(addons)))
 		}
 	case again:
-		e.add("sideload", "the ROM brings a recovery of its own, so this one is written again behind it; add-ons land on the new slot", list("packages", append([]string{e.rom.Name}, short(addons)...)), opt("recovery-after", e.recovery.Name))
+		e.add("sideload", "the ROM brings a recovery of its own, so this one is written again behind it; "+
+			"add-ons land on the new slot", list("packages", append([]string{e.rom.Name}, short(addons)...)),
+			opt("recovery-after", e.recovery.Name))
 	default:
 		why := "the ROM first"
 		if len(addons) > 0 {
@@ -386,7 +420,8 @@ func (e *evening) packages(addons []*Given) {
 		e.add("sideload", why, list("packages", append([]string{e.rom.Name}, short(addons)...)))
 	}
 	if e.quiet || e.m != nil && e.byKeys(card.Sideload) {
-		e.Hands = append(e.Hands, Hands{"somebody at the phone", "the recovery's menu: this one takes no commands"})
+		e.Hands = append(e.Hands,
+			Hands{"somebody at the phone", "the recovery's menu: this one takes no commands"})
 	}
 }
 
@@ -395,7 +430,8 @@ func (e *evening) start(apps bool) {
 	t := e.add("go", "the first start", opt("mode", string(card.System)), opt("wait", "1s"))
 	t.Note = "the first start takes minutes"
 	e.add("arrive", "watched until it is up, and compared with what was installed", opt("wait", "20m"))
-	e.Hands = append(e.Hands, Hands{"somebody at the phone", "its welcome pages, and debugging, which the format switched off"})
+	e.Hands = append(e.Hands,
+		Hands{"somebody at the phone", "its welcome pages, and debugging, which the format switched off"})
 	if apps && len(e.apps) > 0 {
 		list2 := plan.InOrder(e.apps, func(g *Given) *ident.File { return g.File })
 		e.add("app", "once the system is up", list("files", short(list2)))
@@ -434,7 +470,8 @@ func noROM(addons []*Given) []string {
 
 // install brings a ROM onto the phone, with what goes on top.
 func (e *evening) install(addons []*Given) {
-	const foreign = "the data belongs to the old system; a new one can't read it where it is encrypted, and stumbles over it where it is not"
+	const foreign = "the data belongs to the old system; a new one can't read it where it is encrypted, " +
+		"and stumbles over it where it is not"
 	if e.quiet { // it takes no commands: what the bootloader can do is done there
 		e.wipe(foreign)
 		e.setRecovery(false)
@@ -453,26 +490,31 @@ func (e *evening) generic() {
 		return
 	}
 	if yes, known := e.c.Yes(card.FactTreble); known && !yes {
-		e.Open = append(e.Open, "this phone has no separate vendor partition (Treble), and no generic system runs on it: which other system is meant?")
+		e.Open = append(e.Open, "this phone has no separate vendor partition (Treble), and no generic "+
+			"system runs on it: which other system is meant?")
 	}
 	e.unlockOnce()
 	e.keepStorage()
 	if e.rom != nil {
 		e.install(nil)
 		e.start(false)
-		e.add("go", "the base stands; the generic system is written over its system", opt("mode", string(card.Recovery)))
+		e.add("go", "the base stands; the generic system is written over its system",
+			opt("mode", string(card.Recovery)))
 	} else {
 		e.setRecovery(false)
 		e.backup()
 	}
 	if e.quiet {
-		e.Open = append(e.Open, "this recovery gives no root shell, so hash trees can't be switched off and overlays not be moved aside through it: take one that does")
+		e.Open = append(e.Open, "this recovery gives no root shell, so hash trees can't be switched off "+
+			"and overlays not be moved aside through it: take one that does")
 	}
 	if place.There(e.c, "vbmeta") || e.m != nil && !e.lacks("vbmeta") {
-		e.add("vbmeta loosen", "a generic system is not what the phone's vbmeta was signed over; an enforced hash tree would reject it", opt("flag", "hashtree"))
+		e.add("vbmeta loosen", "a generic system is not what the phone's vbmeta was signed over; an "+
+			"enforced hash tree would reject it", opt("flag", "hashtree"))
 	}
 	e.wipe("the data belongs to the system before, and a generic one can't read it")
-	e.add("flash", "it takes the system's place, vendor and boot stay", opt("files", e.gsi.Name), opt("into", "system"))
+	e.add("flash", "it takes the system's place, vendor and boot stay", opt("files", e.gsi.Name),
+		opt("into", "system"))
 	names := e.c.Value(card.FactOverlays)
 	known := names != "" && names != "none"
 	if len(e.addons) > 0 || known {
@@ -487,11 +529,13 @@ func (e *evening) generic() {
 		for n := range strings.SplitSeq(names, ",") {
 			paths = append(paths, "/vendor/overlay/"+strings.TrimSpace(n))
 		}
-		e.add("shelve", "generic systems are known to restart for ever over the maker's overlays; they are moved aside, not lost", list("paths", paths))
+		e.add("shelve", "generic systems are known to restart for ever over the maker's overlays; they are "+
+			"moved aside, not lost", list("paths", paths))
 	}
 	e.start(true)
 	if names == "" {
-		e.Tasks[len(e.Tasks)-1].Note = "if it begins again and again, a maker's overlay may be in its way: jarlid shelve"
+		e.Tasks[len(e.Tasks)-1].Note = "if it begins again and again, a maker's overlay may be in its way: " +
+			"jarlid shelve"
 	}
 }
 
@@ -508,7 +552,8 @@ func (e *evening) lacks(base string) bool {
 func (e *evening) stock() {
 	e.Title = "Back to what the maker sold"
 	if e.set == nil {
-		e.Open = append(e.Open, "which firmware set of the maker goes onto this phone? None of the files is one")
+		e.Open = append(e.Open, "which firmware set of the maker goes onto this phone? None of the "+
+			"files is one")
 		return
 	}
 	e.keepStorage()
@@ -520,26 +565,34 @@ func (e *evening) stock() {
 		}
 		base := card.Part(strings.TrimSuffix(path.Base(mem.Name), path.Ext(mem.Name))).Base
 		parts[base] = true
-		if (ident.Risky(base) || e.m != nil && slices.Contains(e.m.Risky, base)) && !slices.Contains(risky, base) {
+		if (ident.Risky(base) || e.m != nil && slices.Contains(e.m.Risky, base)) &&
+			!slices.Contains(risky, base) {
 			risky = append(risky, base)
 		}
 	}
-	t := e.add("flash", "all of it is looked at first; the order is that of the set, or of the model file", list("files", []string{e.set.Name}))
+	t := e.add("flash", "all of it is looked at first; the order is that of the set, or of the model file",
+		list("files", []string{e.set.Name}))
 	for _, r := range risky {
-		t.Accept = append(t.Accept, Allowed{finding.RiskyPartition + "=" + r, "it is the maker's own, and belongs to this set"})
+		t.Accept = append(t.Accept, Allowed{finding.RiskyPartition + "=" + r,
+			"it is the maker's own, and belongs to this set"})
 	}
 	if e.home.Partition != "" && !parts[e.home.Partition] && len(parts) > 0 {
-		e.Open = append(e.Open, fmt.Sprintf("the set has no image of %s, where this phone keeps its recovery: where is the maker's recovery?", e.home.Partition))
+		e.Open = append(e.Open,
+			fmt.Sprintf("the set has no image of %s, where this phone keeps its recovery: where is the "+
+				"maker's recovery?", e.home.Partition))
 	}
 	e.wipe("the maker's system can't read the data of another one")
 	e.start(false)
 	if e.set.Signed {
 		e.add("go", "locking is done in the bootloader", opt("mode", string(place.ImageMode(e.c, e.m))))
-		t := e.add("relock", "the set's whole chain verifies, so a locked phone that trusts its key starts it; each image is held against what was written", opt("images", e.set.Name))
+		t := e.add("relock", "the set's whole chain verifies, so a locked phone that trusts its key starts "+
+			"it; each image is held against what was written", opt("images", e.set.Name))
 		t.Note = "it erases all data once more; leave this task out to keep the phone unlocked"
-		e.Hands = append(e.Hands, Hands{"the owner", "the question on the screen before the bootloader is locked"})
+		e.Hands = append(e.Hands,
+			Hands{"the owner", "the question on the screen before the bootloader is locked"})
 		e.start(false)
 	} else {
-		e.Left = append(e.Left, "the phone stays unlocked: "+cmp.Or(e.set.Why, "nobody can tell whether it would start locked"))
+		e.Left = append(e.Left, "the phone stays unlocked: "+
+			cmp.Or(e.set.Why, "nobody can tell whether it would start locked"))
 	}
 }

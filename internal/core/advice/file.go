@@ -18,7 +18,8 @@ func ForFile(path string, f *ident.File) []string {
 		return []string{"fit", path}
 	case f.Kind == ident.VBMeta:
 		return []string{"vbmeta", "show", path}
-	case f.Kind == ident.Archive, f.Kind == ident.ISO, f.Kind == ident.SquashFS, f.Kind == ident.Disk, f.Kind == ident.Payload, f.Kind == ident.Kernel:
+	case f.Kind == ident.Archive, f.Kind == ident.ISO, f.Kind == ident.SquashFS, f.Kind == ident.Disk,
+		f.Kind == ident.Payload, f.Kind == ident.Kernel:
 		return []string{"lift", path, "--list"}
 	case f.Kind == ident.FirmwareSet, f.Kind == ident.Images, f.Kind == ident.LoaderTable, len(f.GoesTo) > 0:
 		return []string{"flash", path}

@@ -23,10 +23,12 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 		return inBootloader(c, m)
 	case card.Loader:
 		if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
-			return Suggestion{[]string{"go", "system"}, "its maker's loader is locked and takes only what its maker signed"}
+			return Suggestion{[]string{"go", "system"},
+				"its maker's loader is locked and takes only what its maker signed"}
 		}
 		if recoverySet(c, m) && m.RestoresRecovery() {
-			return Suggestion{[]string{"go", "recovery"}, "the recovery is set, and the maker's system would write its own back"}
+			return Suggestion{[]string{"go", "recovery"},
+				"the recovery is set, and the maker's system would write its own back"}
 		}
 		return inBootloader(c, m)
 	case card.Fastbootd:
@@ -51,32 +53,42 @@ func inBootloader(c *card.Card, m *model.Model) Suggestion {
 	}
 	if used := usedUp(c); len(used) > 0 {
 		if s := ready(c, used); s != "" {
-			return Suggestion{[]string{"slot", "use", s}, fmt.Sprintf("no slot can start, and slot %s was written since: choosing it gives it its tries back", s)}
+			return Suggestion{[]string{"slot", "use", s},
+				fmt.Sprintf("no slot can start, and slot %s was written since: choosing it gives it its "+
+					"tries back", s)}
 		}
-		return Suggestion{[]string{"flash", "SET"}, "no slot can start: both used up their tries; write a set or an image to one, then choose it with jarlid slot use, which gives its tries back"}
+		return Suggestion{[]string{"flash", "SET"}, "no slot can start: both used up their tries; write a " +
+			"set or an image to one, then choose it with jarlid slot use, which gives its tries back"}
 	}
 	if place.OverForeign(c) {
-		return Suggestion{[]string{"wipe", "userdata"}, "the data was encrypted by another system than the one that starts next"}
+		return Suggestion{[]string{"wipe", "userdata"},
+			"the data was encrypted by another system than the one that starts next"}
 	}
 	if how := c.Value(card.FactFailed.Of(next)); how != "" {
 		other := card.Other(next)
 		why := "what is to start did not come up the last time (" + failedWords(how) + ")"
 		switch {
 		case overlay(c, next) != "":
-			return Suggestion{[]string{"go", "recovery"}, why + "; there the maker's overlay is moved aside: jarlid shelve " + overlay(c, next)}
+			return Suggestion{[]string{"go", "recovery"},
+				why + "; there the maker's overlay is moved aside: jarlid shelve " + overlay(c, next)}
 		case other != "" && holdsSystem(c, other) && c.Value(card.FactFailed.Of(other)) == "":
-			return Suggestion{[]string{"slot", "use", other}, why + "; slot " + other + " still holds " + place.ShortBuild(c.Value(card.FactHolds.Of(card.At("system", other))))}
+			return Suggestion{[]string{"slot", "use", other}, why + "; slot " + other + " still holds " +
+				place.ShortBuild(c.Value(card.FactHolds.Of(card.At("system", other))))}
 		}
 		return Suggestion{[]string{"go", "recovery"}, why + "; install it again from there, or another"}
 	}
 	if put, _ := c.Yes(card.FactPut.Of(next)); put && !seen(c, next) {
 		if overlay(c, next) != "" {
-			return Suggestion{[]string{"go", "recovery"}, "generic systems are known to restart over the maker's overlays; there they are moved aside: jarlid shelve " + overlay(c, next)}
+			return Suggestion{[]string{"go", "recovery"},
+				"generic systems are known to restart over the maker's overlays; there they are moved " +
+					"aside: jarlid shelve " + overlay(c, next)}
 		}
-		return Suggestion{[]string{"go", "system"}, "a system was written" + onSlot(next) + " and has not been seen running yet"}
+		return Suggestion{[]string{"go", "system"}, "a system was written" + onSlot(next) +
+			" and has not been seen running yet"}
 	}
 	if !recoverySet(c, m) {
-		return Suggestion{[]string{"recovery", "install", "FILE"}, "no recovery has been set on this phone yet, as far as the journal knows"}
+		return Suggestion{[]string{"recovery", "install", "FILE"},
+			"no recovery has been set on this phone yet, as far as the journal knows"}
 	}
 	return Suggestion{[]string{"go", "recovery"}, "the recovery is set"}
 }
@@ -88,25 +100,32 @@ func inRecovery(c *card.Card) Suggestion {
 	put, _ := c.Yes(card.FactPut.Of(started))
 	switch {
 	case c.Landing() != "":
-		return Suggestion{[]string{"go", "recovery"}, "something was installed to slot " + next + ", and the phone still runs on slot " + started}
+		return Suggestion{[]string{"go", "recovery"}, "something was installed to slot " + next +
+			", and the phone still runs on slot " + started}
 	case tried:
-		return Suggestion{[]string{"recovery", "install", "FILE"}, "the recovery that runs was started without being written: a restart ends it"}
+		return Suggestion{[]string{"recovery", "install", "FILE"},
+			"the recovery that runs was started without being written: a restart ends it"}
 	case c.Value(card.FactHolds.Of(card.At("system", started))) == card.Nothing:
 		return Suggestion{[]string{"sideload", "PACKAGE"}, "there is no system on it"}
 	case place.OverForeign(c):
-		return Suggestion{[]string{"wipe", "userdata"}, "the data was encrypted by another system than the one that starts next"}
+		return Suggestion{[]string{"wipe", "userdata"},
+			"the data was encrypted by another system than the one that starts next"}
 	case (put || c.Value(card.FactFailed.Of(started)) != "") && root && overlay(c, started) != "":
-		return Suggestion{[]string{"shelve", overlay(c, started)}, "generic systems are known to restart over the maker's overlays"}
+		return Suggestion{[]string{"shelve", overlay(c, started)},
+			"generic systems are known to restart over the maker's overlays"}
 	case c.Value(card.FactFailed.Of(started)) != "":
-		why := "what is there did not come up the last time (" + failedWords(c.Value(card.FactFailed.Of(started))) + ")"
+		why := "what is there did not come up the last time (" +
+			failedWords(c.Value(card.FactFailed.Of(started))) + ")"
 		if list := c.Value(card.FactAddons.Of(started)); list != "" {
 			why += "; install the ROM again without its add-ons (" + list + ")"
 		}
 		return Suggestion{[]string{"sideload", "PACKAGE"}, why}
 	case put && !seen(c, started):
-		return Suggestion{[]string{"go", "system"}, "the system" + onSlot(started) + " was installed and has not been seen running yet"}
+		return Suggestion{[]string{"go", "system"}, "the system" + onSlot(started) +
+			" was installed and has not been seen running yet"}
 	case c.Value(card.FactData) == card.DataEncrypted:
-		return Suggestion{[]string{"wipe", "userdata"}, "the data is encrypted by the system that is on the phone"}
+		return Suggestion{[]string{"wipe", "userdata"},
+			"the data is encrypted by the system that is on the phone"}
 	}
 	return Suggestion{[]string{"sideload", "PACKAGE"}, "the recovery is ready"}
 }

@@ -28,10 +28,11 @@ const Storage = "storage"
 
 // Item is one partition, or the shared storage.
 type Item struct {
-	Name   string `yaml:"name" json:"name"` // of the partition with its slot's suffix; "storage"
-	File   string `yaml:"file" json:"file"` // in the folder; of the storage a folder
-	Bytes  int64  `yaml:"bytes" json:"bytes"`
-	SHA256 string `yaml:"sha256,omitempty" json:"sha256,omitempty"` // of a partition; of the storage over its files' lines
+	Name  string `yaml:"name" json:"name"` // of the partition with its slot's suffix; "storage"
+	File  string `yaml:"file" json:"file"` // in the folder; of the storage a folder
+	Bytes int64  `yaml:"bytes" json:"bytes"`
+	// of a partition; of the storage over its files' lines
+	SHA256 string `yaml:"sha256,omitempty" json:"sha256,omitempty"`
 	Files  []File `yaml:"files,omitempty" json:"-"`
 	// Skipped are files of the storage that could not be kept, by their paths on the phone.
 	Skipped []string `yaml:"skipped,omitempty" json:"skipped,omitempty"`
@@ -80,7 +81,8 @@ func Parse(b []byte) (*Manifest, error) {
 	}
 	seen := map[string]bool{}
 	for _, i := range m.Items {
-		if i.Name == "" || seen[i.Name] || !inside(i.File) || i.Bytes < 0 || i.Name != Storage && !digest(i.SHA256) {
+		if i.Name == "" || seen[i.Name] || !inside(i.File) || i.Bytes < 0 || i.Name != Storage &&
+			!digest(i.SHA256) {
 			return nil, fmt.Errorf("its item %q is damaged", i.Name)
 		}
 		seen[i.Name] = true
@@ -95,12 +97,14 @@ func Parse(b []byte) (*Manifest, error) {
 
 // inside tells whether a path stays in its folder on every system.
 func inside(p string) bool {
-	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p, "../") && !strings.ContainsAny(p, "\\:\x00")
+	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p,
+		"../") && !strings.ContainsAny(p, "\\:\x00")
 }
 
 // onPhone tells whether a path is one below a folder of the phone, whatever its names are made of.
 func onPhone(p string) bool {
-	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p, "../") && !strings.Contains(p, "\x00")
+	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p,
+		"../") && !strings.Contains(p, "\x00")
 }
 
 // Keepable tells whether a file of the phone can be kept, under a name that may be another one.
@@ -140,7 +144,8 @@ func (m *Manifest) Find(word string) []*Item {
 	base, slot, named := strings.Cut(word, "@")
 	for i := range m.Items {
 		n := m.Items[i].Name
-		if n == word || named && n == base+"_"+slot || (!named || slot == "both") && (n == base+"_a" || n == base+"_b") {
+		if n == word || named && n == base+"_"+slot || (!named || slot == "both") &&
+			(n == base+"_a" || n == base+"_b") {
 			list = append(list, &m.Items[i])
 		}
 	}
@@ -149,7 +154,8 @@ func (m *Manifest) Find(word string) []*Item {
 
 // single are partitions that are different on every phone of a model: what
 // makes the phone itself, its radio's numbers and its keys.
-var single = []string{"efs", "modemst1", "modemst2", "fsg", "fsc", "persist", "nvram", "nvdata", "nvcfg", "protect1", "protect2", "sec_efs", "proinfo", "devinfo", "persistbak", "frp", "misc", "metadata"}
+var single = []string{"efs", "modemst1", "modemst2", "fsg", "fsc", "persist", "nvram", "nvdata", "nvcfg",
+	"protect1", "protect2", "sec_efs", "proinfo", "devinfo", "persistbak", "frp", "misc", "metadata"}
 
 // Personal tells whether a partition holds what is different on every phone of a model, so that
 // another phone's contents in it lose this one its numbers or keys.
@@ -162,22 +168,26 @@ func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {
 	var list []finding.Finding
 	if have := c.Value(card.FactModel); have != "" && m.Model != "" && have != m.Model {
 		list = append(list, finding.Finding{Name: finding.WrongModel, Severity: finding.Stop, About: m.Model,
-			Text: fmt.Sprintf("the backup is of a %s, this phone is a %s", m.Model, have), Remedy: "take the backup of this phone"})
+			Text:   fmt.Sprintf("the backup is of a %s, this phone is a %s", m.Model, have),
+			Remedy: "take the backup of this phone"})
 	}
 	serial := c.Value(card.FactSerial)
 	other := serial != "" && m.Serial != "" && serial != m.Serial && c.Value(card.FactOtherSerial) != m.Serial
 	for _, i := range items {
 		base := strings.TrimSuffix(strings.TrimSuffix(i.Name, "_a"), "_b")
-		if n, known := c.Number(card.FactSize.Of(card.Part(i.Name))); known && n != i.Bytes && i.Name != Storage {
+		if n, known := c.Number(card.FactSize.Of(card.Part(i.Name))); known && n != i.Bytes &&
+			i.Name != Storage {
 			f := finding.Finding{Name: finding.BackupDiffers, Severity: finding.Warn, About: i.Name,
-				Text: fmt.Sprintf("%s had %s when the backup was taken, and has %s now", i.Name, image.Size(i.Bytes), image.Size(n))}
+				Text: fmt.Sprintf("%s had %s when the backup was taken, and has %s now", i.Name,
+					image.Size(i.Bytes), image.Size(n))}
 			list = append(list, f)
 		}
 		if !other {
 			continue
 		}
 		f := finding.Finding{Name: finding.OtherPhone, Severity: finding.Warn, About: i.Name,
-			Text: fmt.Sprintf("the backup is of the phone with the serial number %s, this one has %s", m.Serial, serial)}
+			Text: fmt.Sprintf("the backup is of the phone with the serial number %s, this one has %s",
+				m.Serial, serial)}
 		if slices.Contains(single, base) {
 			f.Severity = finding.Stop
 			f.Text += "; " + i.Name + " is different on every phone"
@@ -189,7 +199,8 @@ func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {
 
 // big are the partitions a backup leaves out unless they are named: they come
 // from a ROM or a firmware set, or are the owner's data as a whole.
-var big = []string{"userdata", "cache", "super", "system", "system_ext", "vendor", "vendor_dlkm", "system_dlkm", "odm", "odm_dlkm", "product"}
+var big = []string{"userdata", "cache", "super", "system", "system_ext", "vendor", "vendor_dlkm",
+	"system_dlkm", "odm", "odm_dlkm", "product"}
 
 // Usual tells whether a partition is taken when none is named.
 func Usual(name string, size int64) bool {

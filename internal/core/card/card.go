@@ -65,40 +65,44 @@ const (
 	FactDigest     ByPartition = "digest"          // SHA-256 of what was written to a partition
 	FactData       Plain       = "data"            // encrypted, formatted, plain
 	FactCrypto     Plain       = "data.encryption" // none, file, whole
-	FactForeign    BySlot      = "data.foreign"    // yes: another system encrypted the data than the one on the slot
-	FactAccounts   Plain       = "accounts"        // how many are signed in
-	FactLock       Plain       = "screen.lock"     // yes, no
-	FactDebugging  Plain       = "debugging"
-	FactRecovery   Plain       = "recovery.running"   // what the running recovery calls itself
-	FactRoot       Plain       = "root.shell"         // yes, no
-	FactTemporary  Plain       = "recovery.temporary" // yes: it was started without being written
-	FactVersion    Plain       = "system.version"     // what the running system calls itself
-	FactBuild      Plain       = "system.build"
-	FactPatch      Plain       = "security.patch"
-	FactRelease    BySlot      = "system.release"    // of the platform, of the system there: 14
-	FactLevel      BySlot      = "system.level"      // its API level
-	FactFree       ByWord      = "free"              // bytes, by storage: storage, sd
-	FactRoom       ByPartition = "room"              // bytes free in a partition's file system
-	FactStored     ByWord      = "stored"            // names of the files put to a storage
-	FactLying      ByWord      = "lying"             // packages found in a storage
-	FactQuiet      ByPartition = "recovery.quiet"    // yes when the recovery there gives no shell
-	FactSet        ByPartition = "recovery.set"      // the recovery that was set there, as it is called
-	FactKeys       ByPartition = "recovery.keys"     // as FactTrusts, of the recovery there
-	FactFlags      ByPartition = "vbmeta.flags"      // the flags of the vbmeta there, a number
-	FactTreeRoot   ByPartition = "tree.root"         // the root digest its vbmeta states
-	FactTree       ByPartition = "tree.state"        // enforced, off, none
-	FactReason     Plain       = "recovery.reason"   // why the system asked for its recovery
-	FactShelved    ByPartition = "shelved"           // paths that were moved aside
-	FactFS         ByPartition = "filesystem"        // ext4, ext4-shared, erofs, f2fs, squashfs
-	FactRestores   ByPartition = "recovery.restored" // yes: the files there put the maker's recovery back at each start
-	FactPut        BySlot      = "system.put"        // yes: a job wrote or installed the system there
-	FactFailed     BySlot      = "start.failed"      // how its last start ended, when it did not come up: loop, recovery, bootloader, other-slot
-	FactToldStart  Plain       = "start.told"        // yes: the last job told the phone to start its system
-	FactCameUp     BySlot      = "system.seen"       // yes: the system there was seen running
-	FactGeneric    BySlot      = "system.generic"    // yes: a system made for no phone in particular
-	FactBooted     Plain       = "system.booted"     // yes: the running system has finished its start
-	FactAddons     BySlot      = "addons"            // what was added to a slot's system
-	FactTrusts     Plain       = "recovery.trusts"   // SHA-256 of the keys the running recovery trusts, with commas; "none"
+	// yes: another system encrypted the data than the one on the slot
+	FactForeign   BySlot      = "data.foreign"
+	FactAccounts  Plain       = "accounts"    // how many are signed in
+	FactLock      Plain       = "screen.lock" // yes, no
+	FactDebugging Plain       = "debugging"
+	FactRecovery  Plain       = "recovery.running"   // what the running recovery calls itself
+	FactRoot      Plain       = "root.shell"         // yes, no
+	FactTemporary Plain       = "recovery.temporary" // yes: it was started without being written
+	FactVersion   Plain       = "system.version"     // what the running system calls itself
+	FactBuild     Plain       = "system.build"
+	FactPatch     Plain       = "security.patch"
+	FactRelease   BySlot      = "system.release"  // of the platform, of the system there: 14
+	FactLevel     BySlot      = "system.level"    // its API level
+	FactFree      ByWord      = "free"            // bytes, by storage: storage, sd
+	FactRoom      ByPartition = "room"            // bytes free in a partition's file system
+	FactStored    ByWord      = "stored"          // names of the files put to a storage
+	FactLying     ByWord      = "lying"           // packages found in a storage
+	FactQuiet     ByPartition = "recovery.quiet"  // yes when the recovery there gives no shell
+	FactSet       ByPartition = "recovery.set"    // the recovery that was set there, as it is called
+	FactKeys      ByPartition = "recovery.keys"   // as FactTrusts, of the recovery there
+	FactFlags     ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
+	FactTreeRoot  ByPartition = "tree.root"       // the root digest its vbmeta states
+	FactTree      ByPartition = "tree.state"      // enforced, off, none
+	FactReason    Plain       = "recovery.reason" // why the system asked for its recovery
+	FactShelved   ByPartition = "shelved"         // paths that were moved aside
+	FactFS        ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
+	// yes: the files there put the maker's recovery back at each start
+	FactRestores ByPartition = "recovery.restored"
+	FactPut      BySlot      = "system.put" // yes: a job wrote or installed the system there
+	// how its last start ended, when it did not come up: loop, recovery, bootloader, other-slot
+	FactFailed    BySlot = "start.failed"
+	FactToldStart Plain  = "start.told"     // yes: the last job told the phone to start its system
+	FactCameUp    BySlot = "system.seen"    // yes: the system there was seen running
+	FactGeneric   BySlot = "system.generic" // yes: a system made for no phone in particular
+	FactBooted    Plain  = "system.booted"  // yes: the running system has finished its start
+	FactAddons    BySlot = "addons"         // what was added to a slot's system
+	// SHA-256 of the keys the running recovery trusts, with commas; "none"
+	FactTrusts Plain = "recovery.trusts"
 
 	FactUserspace   Plain       = "fastboot.userspace" // yes, no: its recoveries have userspace fastboot
 	FactCommand     ByWord      = "bootloader.command" // no: the bootloader does not know this one
@@ -128,20 +132,24 @@ const (
 	FactAnswer      ByWord      = "answer"            // yes: a question of the model file was answered so
 	FactOtherSerial Plain       = "serial.other"      // what another mode reports
 
-	FactBackedUp   Plain  = "backup.folder"    // the folder the last backup of the storage was taken into
-	FactUsed       ByWord = "used"             // names of the packages in a storage that were installed from there
-	FactVendorAPI  Plain  = "vendor.api.level" // of the interface the vendor partition was built for
-	FactVendor     Plain  = "vendor.present"   // yes, no: a vendor partition with an interface of its own
-	FactVendor64   Plain  = "vendor.programs"  // 64, 32: the width of the vendor's programs
-	FactPolicy     Plain  = "sepolicy.version" // of the platform's policy the vendor was built with: 30.0
-	FactManifest   Plain  = "vintf.manifest"   // the device manifest, as XML
-	FactMatrix     Plain  = "vintf.matrix"     // the device's matrix, as XML
-	FactOverlays   Plain  = "vendor.overlays"  // names of resource overlays in the vendor partition, with commas; "none"
-	FactKernelConf Plain  = "kernel.config"    // lines CONFIG_X=y
-	FactFirstStage Plain  = "first.stage"      // kernel, ramdisk, plain: what mounts the system
-	FactStageKeys  Plain  = "first.stage.keys" // SHA-256 of the keys the first stage trusts for generic images, with commas; "none"
-	FactBound      Plain  = "data.patch.level" // the security patch level the keys of the data are bound to: 2021-03
-	FactSuperFree  Plain  = "super.free"       // bytes of super that no partition of any slot has
+	FactBackedUp Plain = "backup.folder" // the folder the last backup of the storage was taken into
+	// names of the packages in a storage that were installed from there
+	FactUsed      ByWord = "used"
+	FactVendorAPI Plain  = "vendor.api.level" // of the interface the vendor partition was built for
+	FactVendor    Plain  = "vendor.present"   // yes, no: a vendor partition with an interface of its own
+	FactVendor64  Plain  = "vendor.programs"  // 64, 32: the width of the vendor's programs
+	FactPolicy    Plain  = "sepolicy.version" // of the platform's policy the vendor was built with: 30.0
+	FactManifest  Plain  = "vintf.manifest"   // the device manifest, as XML
+	FactMatrix    Plain  = "vintf.matrix"     // the device's matrix, as XML
+	// names of resource overlays in the vendor partition, with commas; "none"
+	FactOverlays   Plain = "vendor.overlays"
+	FactKernelConf Plain = "kernel.config" // lines CONFIG_X=y
+	FactFirstStage Plain = "first.stage"   // kernel, ramdisk, plain: what mounts the system
+	// SHA-256 of the keys the first stage trusts for generic images, with commas; "none"
+	FactStageKeys Plain = "first.stage.keys"
+	// the security patch level the keys of the data are bound to: 2021-03
+	FactBound     Plain = "data.patch.level"
+	FactSuperFree Plain = "super.free" // bytes of super that no partition of any slot has
 )
 
 // Nothing is what an erased partition holds, and the size of one that is not there.
@@ -352,7 +360,19 @@ func ParseBytes(s string) (n int64, ok bool) {
 	for _, u := range []struct {
 		suffix string
 		n      float64
-	}{{"kib", 1 << 10}, {"mib", 1 << 20}, {"gib", 1 << 30}, {"tib", 1 << 40}, {"kb", 1e3}, {"mb", 1e6}, {"gb", 1e9}, {"tb", 1e12}, {"k", 1 << 10}, {"m", 1 << 20}, {"g", 1 << 30}} {
+	}{
+		{"kib", 1 << 10},
+		{"mib", 1 << 20},
+		{"gib", 1 << 30},
+		{"tib", 1 << 40},
+		{"kb", 1e3},
+		{"mb", 1e6},
+		{"gb", 1e9},
+		{"tb", 1e12},
+		{"k", 1 << 10},
+		{"m", 1 << 20},
+		{"g", 1 << 30},
+	} {
 		if v, cut := strings.CutSuffix(s, u.suffix); cut {
 			s, unit = strings.TrimSpace(v), u.n
 			break
@@ -432,7 +452,9 @@ func ParseMillivolts(s string) (mv int64, ok bool) {
 // "2.9", and letters compare as text. It gives -1, 0 or 1.
 func CompareVersions(a, b string) int {
 	split := func(s string) []string {
-		return strings.FieldsFunc(s, func(r rune) bool { return r == '.' || r == '-' || r == '_' || r == ' ' })
+		return strings.FieldsFunc(s, func(r rune) bool {
+			return r == '.' || r == '-' || r == '_' || r == ' '
+		})
 	}
 	x, y := split(a), split(b)
 	for i := range max(len(x), len(y)) {

@@ -4,8 +4,16 @@ import "testing"
 
 // TestSpellings: the ways real bootloaders write numbers.
 func TestSpellings(t *testing.T) {
-	for s, want := range map[string]int64{"0x10000000": 1 << 28, " 0X4000": 0x4000, "268435456": 1 << 28, "10000000": 0x10000000,
-		"4000000": 0x4000000, "00800000": 0x800000, "1e00000": 0x1e00000, "4096": 4096, "0": 0, "": -1, "none": -1, "-5": -1,
+	for s, want := range map[string]int64{"0x10000000": 1 << 28, " 0X4000": 0x4000, "268435456": 1 << 28,
+		"10000000":             0x10000000,
+		"4000000":              0x4000000,
+		"00800000":             0x800000,
+		"1e00000":              0x1e00000,
+		"4096":                 4096,
+		"0":                    0,
+		"":                     -1,
+		"none":                 -1,
+		"-5":                   -1,
 		"0xffffffffffffffffff": -1} {
 		n, ok := ParseSize(s)
 		if !ok {
@@ -15,7 +23,17 @@ func TestSpellings(t *testing.T) {
 			t.Errorf("size %q is %d, want %d", s, n, want)
 		}
 	}
-	for s, want := range map[string]int64{"4012mV": 4012, "4012": 4012, "4.01 V": 4010, "3987000": 3987, "8.4V": 8400, "4": 4000, "0": -1, "full": -1, "84": -1} {
+	for s, want := range map[string]int64{
+		"4012mV":  4012,
+		"4012":    4012,
+		"4.01 V":  4010,
+		"3987000": 3987,
+		"8.4V":    8400,
+		"4":       4000,
+		"0":       -1,
+		"full":    -1,
+		"84":      -1,
+	} {
 		n, ok := ParseMillivolts(s)
 		if !ok {
 			n = -1
@@ -24,7 +42,16 @@ func TestSpellings(t *testing.T) {
 			t.Errorf("voltage %q is %d, want %d", s, n, want)
 		}
 	}
-	for s, want := range map[string]string{"yes": "y", "TRUE": "y", "1": "y", "no": "n", "False": "n", "0": "n", "": "?", "maybe": "?"} {
+	for s, want := range map[string]string{
+		"yes":   "y",
+		"TRUE":  "y",
+		"1":     "y",
+		"no":    "n",
+		"False": "n",
+		"0":     "n",
+		"":      "?",
+		"maybe": "?",
+	} {
 		yes, ok := ParseYes(s)
 		got := map[[2]bool]string{{true, true}: "y", {false, true}: "n"}[[2]bool{yes, ok}]
 		if got == "" {
@@ -59,7 +86,12 @@ func TestCompareVersions(t *testing.T) {
 		a, b string
 		want int
 	}{
-		{"1.2", "1.2", 0}, {"1.2", "1.10", -1}, {"2", "2.0", 0}, {"2.0.0", "2", 0}, {"2.1", "2", 1}, {"2", "2.0.1", -1},
+		{"1.2", "1.2", 0},
+		{"1.2", "1.10", -1},
+		{"2", "2.0", 0},
+		{"2.0.0", "2", 0},
+		{"2.1", "2", 1},
+		{"2", "2.0.1", -1},
 		{"A-1.9", "A-1.10", -1}, {"G.01", "G.1", 0}, {"alpha", "beta", -1}, {"", "", 0}, {"", "1", -1},
 	} {
 		if got := CompareVersions(c.a, c.b); got != c.want || CompareVersions(c.b, c.a) != -c.want {
@@ -69,7 +101,20 @@ func TestCompareVersions(t *testing.T) {
 }
 
 func TestParseBytes(t *testing.T) {
-	for s, want := range map[string]int64{"4096": 4096, "64MiB": 64 << 20, "1.5GiB": 3 << 29, "6 GB": 6e9, " 2k ": 2048, "0": 0, "-1": -1, "GiB": -1, "": -1, "1e300GiB": -1, "NaN": -1, "ten": -1} {
+	for s, want := range map[string]int64{
+		"4096":     4096,
+		"64MiB":    64 << 20,
+		"1.5GiB":   3 << 29,
+		"6 GB":     6e9,
+		" 2k ":     2048,
+		"0":        0,
+		"-1":       -1,
+		"GiB":      -1,
+		"":         -1,
+		"1e300GiB": -1,
+		"NaN":      -1,
+		"ten":      -1,
+	} {
 		if n, ok := ParseBytes(s); ok != (want >= 0) || ok && n != want {
 			t.Errorf("%q: %d, %v", s, n, ok)
 		}
@@ -88,14 +133,17 @@ func TestSave(t *testing.T) {
 		t.Fatal(err)
 	}
 	got, name, err := Load(b)
-	if err != nil || name != "desk" || got.Value(FactUnlocked) != "yes" || got.Get(FactUnlocked).Evidence != Saved ||
-		got.Get(FactSize.Of(At("boot", "a"))).Evidence != Saved || got.Get(FactData).Known() || got.Get(FactData).Why != "nobody looked" {
+	if err != nil || name != "desk" || got.Value(FactUnlocked) != "yes" ||
+		got.Get(FactUnlocked).Evidence != Saved ||
+		got.Get(FactSize.Of(At("boot", "a"))).Evidence != Saved || got.Get(FactData).Known() ||
+		got.Get(FactData).Why != "nobody looked" {
 		t.Errorf("%v, %q, %v", got, name, err)
 	}
 	if p := got.Partitions(); len(p) != 1 || p[0].Name != "boot_a" || p[0].Size != 4096 {
 		t.Errorf("%+v", p)
 	}
-	for _, s := range []string{"", "{}", `{"form":"jarlid card 3"}`, "[1]", `{"form":"jarlid card 1","facts":{}}`, `{"form":"jarlid card 2","facts":[]}`} {
+	for _, s := range []string{"", "{}", `{"form":"jarlid card 3"}`, "[1]",
+		`{"form":"jarlid card 1","facts":{}}`, `{"form":"jarlid card 2","facts":[]}`} {
 		if _, _, err := Load([]byte(s)); err == nil {
 			t.Errorf("%q was taken for a card", s)
 		}
@@ -118,7 +166,11 @@ func TestSheet(t *testing.T) {
 }
 
 func FuzzLoad(f *testing.F) {
-	f.Add([]byte(`{"form":"jarlid card 2","facts":{"mode":{"value":"recovery","evidence":"read"},"partition.size:x":{"value":"9","evidence":"read"}}}`))
+	f.Add(
+		[]byte(
+			`{"form":"jarlid card ` +
+				`2","facts":{"mode":{"value":"recovery","evidence":"read"},"partition.size:x":{"value":"9",` +
+				`"evidence":"read"}}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if c, _, err := Load(b); err == nil {
 			c.Sheet()

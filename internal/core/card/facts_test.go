@@ -42,8 +42,11 @@ func TestTable(t *testing.T) {
 
 // TestWritten: what is forgotten when a partition is written, and what is not.
 func TestWritten(t *testing.T) {
-	all := []Which{FactDigest.Of(At("system", "a")), FactDigest.Of(At("system", "b")), FactTreeRoot.Of(At("system", "a")), FactTreeRoot.Of(At("system", "b")), FactFlags.Of(At("vbmeta", "a")),
-		FactVersion, FactVNDK, FactAddons.Of("a"), FactAddons.Of("b"), FactStored.Of("storage"), FactStored.Of("sd"), FactNext, FactSize.Of(At("system", "a")), FactUnlocked}
+	all := []Which{FactDigest.Of(At("system", "a")), FactDigest.Of(At("system", "b")),
+		FactTreeRoot.Of(At("system", "a")), FactTreeRoot.Of(At("system", "b")),
+		FactFlags.Of(At("vbmeta", "a")),
+		FactVersion, FactVNDK, FactAddons.Of("a"), FactAddons.Of("b"), FactStored.Of("storage"),
+		FactStored.Of("sd"), FactNext, FactSize.Of(At("system", "a")), FactUnlocked}
 	for _, c := range []struct{ written, running, forgotten string }{
 		{"system_a", "a", "addons:a digest:system_a system.version"},
 		{"system_b", "a", "addons:b digest:system_b"},
@@ -88,8 +91,13 @@ func TestSameAs(t *testing.T) {
 		a, b        Fact
 		same, known bool
 	}{
-		{known("1"), known("1"), true, true}, {known("1"), known("2"), false, true}, {known("1"), Fact{}, false, false}, {Fact{}, Fact{}, false, false},
-		{pending("x.img"), pending("x.img"), true, true}, {pending("x.img"), pending("y.img"), false, false}, {pending("1"), known("1"), false, false},
+		{known("1"), known("1"), true, true},
+		{known("1"), known("2"), false, true},
+		{known("1"), Fact{}, false, false},
+		{Fact{}, Fact{}, false, false},
+		{pending("x.img"), pending("x.img"), true, true},
+		{pending("x.img"), pending("y.img"), false, false},
+		{pending("1"), known("1"), false, false},
 	} {
 		if same, known := c.a.SameAs(c.b); same != c.same || known != c.known {
 			t.Errorf("%+v and %+v: %v, %v", c.a, c.b, same, known)

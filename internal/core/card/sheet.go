@@ -24,7 +24,8 @@ func (c *Card) Sheet() []Row {
 	for _, d := range Defs {
 		switch i := (ID{Name: d.Name}); {
 		case d.Label == "" || i == FactScreen.ID() && !c.Get(i).Known(): // only a maker's loader has it
-		case told && len(slots) == 0 && (i == FactStarted.ID() || i == FactNext.ID() || i == FactSnapshot.ID()):
+		case told && len(slots) == 0 && (i == FactStarted.ID() || i == FactNext.ID() ||
+			i == FactSnapshot.ID()):
 		default:
 			if d.By == ByWords { // of the rollback indexes the first is the one of the top image
 				i.Key = "0"
@@ -32,12 +33,14 @@ func (c *Card) Sheet() []Row {
 			if yes, known := c.Yes(FactUnlocked); i == FactMayUnlock.ID() && known && yes {
 				continue
 			}
-			rows = append(rows, Row{Section: d.Section, Label: d.Label, ID: i, Fact: c.Get(i), Where: d.Where})
+			rows = append(rows, Row{Section: d.Section, Label: d.Label, ID: i, Fact: c.Get(i),
+				Where: d.Where})
 		}
 	}
 	if f := c.Get(FactOtherSerial); f.Known() {
 		i := slices.IndexFunc(rows, func(r Row) bool { return r.ID == FactSerial.ID() })
-		rows = slices.Insert(rows, i+1, Row{Section: "identity", Label: "serial in another mode", ID: FactOtherSerial.ID(), Fact: f})
+		rows = slices.Insert(rows, i+1, Row{Section: "identity", Label: "serial in another mode",
+			ID: FactOtherSerial.ID(), Fact: f})
 	}
 	return rows
 }
@@ -65,7 +68,8 @@ func (c *Card) Partitions() []TableRow {
 		}
 		p := Part(i.Key)
 		logical, _ := c.Yes(FactLogical.Of(p))
-		row := TableRow{Name: i.Key, Size: n, Type: c.Value(FactType.Of(p)), Logical: logical, Holds: c.Value(FactHolds.Of(p))}
+		row := TableRow{Name: i.Key, Size: n, Type: c.Value(FactType.Of(p)), Logical: logical,
+			Holds: c.Value(FactHolds.Of(p))}
 		if number, told := c.Number(FactNumber.Of(p)); told {
 			row.Number = &number
 		}

@@ -210,5 +210,6 @@ func (e *StopError) Error() string {
 
 // Stopped is the error of one finding that nobody can accept.
 func Stopped(name, about, text, remedy string) *StopError {
-	return &StopError{Findings: []Finding{{Name: name, Severity: Stop, About: about, Text: text, Remedy: remedy, Final: true}}}
+	return &StopError{Findings: []Finding{{Name: name, Severity: Stop, About: about, Text: text,
+		Remedy: remedy, Final: true}}}
 }

@@ -44,7 +44,8 @@ func TestTexts(t *testing.T) {
 			t.Errorf("%q can't be explained", name)
 		}
 		for _, s := range []string{x.Meaning, x.Why, x.Remedy} {
-			if s == "" || !strings.HasSuffix(s, ".") && !strings.HasSuffix(s, ":") && strings.Contains(s, ". ") {
+			if s == "" || !strings.HasSuffix(s, ".") && !strings.HasSuffix(s, ":") &&
+				strings.Contains(s, ". ") {
 				t.Errorf("%s: %q", name, s)
 			}
 		}
@@ -59,21 +60,38 @@ func TestTexts(t *testing.T) {
 
 // TestAccept: a stop is lifted by its name, on everything or on one thing; a final one never is.
 func TestAccept(t *testing.T) {
-	list := []Finding{{Name: "a", About: "x", Severity: Stop}, {Name: "a", About: "y", Severity: Stop}, {Name: "b", About: "x", Severity: Warn}, {Name: "c", About: "x", Severity: Stop, Final: true}, {Name: "d", Severity: Note}}
-	for words, want := range map[string]struct{ stops, asks int }{"": {3, 1}, "a": {1, 1}, "a=x": {2, 1}, "a=z": {3, 1}, "b": {3, 0}, "c": {3, 1}, "a b c d": {1, 0}, "a=": {1, 1}} {
+	list := []Finding{
+		{Name: "a", About: "x", Severity: Stop},
+		{Name: "a", About: "y", Severity: Stop},
+		{Name: "b", About: "x", Severity: Warn},
+		{Name: "c", About: "x", Severity: Stop, Final: true},
+		{Name: "d", Severity: Note},
+	}
+	for words, want := range map[string]struct{ stops, asks int }{
+		"":        {3, 1},
+		"a":       {1, 1},
+		"a=x":     {2, 1},
+		"a=z":     {3, 1},
+		"b":       {3, 0},
+		"c":       {3, 1},
+		"a b c d": {1, 0},
+		"a=":      {1, 1},
+	} {
 		var accepts []Accept
 		for _, s := range strings.Fields(words) {
 			accepts = append(accepts, ParseAccept(s))
 		}
 		got := Apply(list, accepts)
 		if stops, asks := len(Blocking(got)), len(Asking(got)); stops != want.stops || asks != want.asks {
-			t.Errorf("--accept %q leaves %d stops and %d questions, want %d and %d", words, stops, asks, want.stops, want.asks)
+			t.Errorf("--accept %q leaves %d stops and %d questions, want %d and %d", words, stops, asks,
+				want.stops, want.asks)
 		}
 	}
 	if list[0].Accepted {
 		t.Error("the list that was given was changed")
 	}
-	if err := Stopped("a", "x", "it is so", "do this"); len(err.Findings) != 1 || !err.Findings[0].Final || err.Error() != "a: it is so" {
+	if err := Stopped("a", "x", "it is so", "do this"); len(err.Findings) != 1 || !err.Findings[0].Final ||
+		err.Error() != "a: it is so" {
 		t.Errorf("%+v", err)
 	}
 }

@@ -11,7 +11,8 @@ import (
 // Findings gives what a verdict means for writing the image: what keeps it from starting
 // stops, what decides and is not known asks. Room is judged where it is made.
 func (v *Verdict) Findings(path string) []finding.Finding {
-	f := finding.Finding{Name: finding.WontRun, Severity: finding.Stop, About: place.FileName(path), Remedy: "jarlid fit " + local.Quote(path)}
+	f := finding.Finding{Name: finding.WontRun, Severity: finding.Stop, About: place.FileName(path),
+		Remedy: "jarlid fit " + local.Quote(path)}
 	var why []string
 	for _, k := range v.Checks {
 		if k.Outcome == Stop && k.Name != "room" {

@@ -136,12 +136,14 @@ func Judge(q Question) *Verdict {
 		}
 	case len(undecided) > 0:
 		v.Verdict = CannotTell
-		v.Sentence = fmt.Sprintf("nobody can tell yet whether %s will run on this phone: %s not known", q.Image.Label, list(undecided)+map[bool]string{true: " is", false: " are"}[len(undecided) == 1])
+		v.Sentence = fmt.Sprintf("nobody can tell yet whether %s will run on this phone: %s not known",
+			q.Image.Label, list(undecided)+map[bool]string{true: " is", false: " are"}[len(undecided) == 1])
 		v.Todo = missing(&q)
 		return v
 	case len(worst[Warn])+len(worst[Unknown]) > 0:
 		v.Verdict = FitsCare
-		v.Sentence = fmt.Sprintf("%s should run on this phone, with care for %s", q.Image.Label, list(append(slices.Clone(worst[Warn]), worst[Unknown]...)))
+		v.Sentence = fmt.Sprintf("%s should run on this phone, with care for %s", q.Image.Label,
+			list(append(slices.Clone(worst[Warn]), worst[Unknown]...)))
 	default:
 		v.Verdict = Fits
 		v.Sentence = q.Image.Label + " should run on this phone"

@@ -31,18 +31,19 @@ type Image struct {
 	KernelStart, RamdiskStart bool
 
 	Build, Release, Patch string
-	Device                string // the phone its build is for; one that begins with "generic" is for none in particular
-	API                   int    // level; 0: not stated
-	ABIs                  []string
-	Machine               uint16 // of its programs, e_machine in elf.h; 0: none found
-	Link64, Link32        bool   // it has the linkers for programs of that width
-	VNDK                  []string
-	Policies              []string // versions of vendor policies it maps
-	Matrices              []*vintf.Matrix
-	Manifest              *vintf.Manifest
-	Skips                 []string // partitions it leaves unmounted
-	Key                   string   // fingerprint of the key of its own vbmeta; "" without
-	Tree                  bool     // has a hash tree of its own
+	// the phone its build is for; one that begins with "generic" is for none in particular
+	Device         string
+	API            int // level; 0: not stated
+	ABIs           []string
+	Machine        uint16 // of its programs, e_machine in elf.h; 0: none found
+	Link64, Link32 bool   // it has the linkers for programs of that width
+	VNDK           []string
+	Policies       []string // versions of vendor policies it maps
+	Matrices       []*vintf.Matrix
+	Manifest       *vintf.Manifest
+	Skips          []string // partitions it leaves unmounted
+	Key            string   // fingerprint of the key of its own vbmeta; "" without
+	Tree           bool     // has a hash tree of its own
 }
 
 // maxFile is the size up to which a file of an image is read, in bytes.
@@ -92,11 +93,14 @@ func ReadImage(label string, tree fs.FS, size int64) (*Image, error) {
 	im.Release = first(props, "ro.build.version.release", "ro.system.build.version.release")
 	im.API, _ = strconv.Atoi(first(props, "ro.build.version.sdk", "ro.system.build.version.sdk"))
 	if im.API == 0 && !im.AsRoot {
-		return nil, image.Errorf("system image", -1, "its build.prop is that of another partition: it states no API level")
+		return nil, image.Errorf("system image", -1,
+			"its build.prop is that of another partition: it states no API level")
 	}
-	im.KernelStart, im.RamdiskStart = im.AsRoot && has(tree, "init"), im.AsRoot && has(tree, "system/bin/init")
+	im.KernelStart, im.RamdiskStart = im.AsRoot && has(tree, "init"), im.AsRoot &&
+		has(tree, "system/bin/init")
 	im.Link64, im.Link32 = has(tree, sys+"bin/linker64"), has(tree, sys+"bin/linker")
-	if list := first(props, "ro.system.product.cpu.abilist", "ro.product.cpu.abilist", "ro.product.cpu.abi"); list != "" {
+	if list := first(props, "ro.system.product.cpu.abilist", "ro.product.cpu.abilist",
+		"ro.product.cpu.abi"); list != "" {
 		im.ABIs = strings.Split(list, ",")
 	}
 	for _, name := range []string{sys + "bin/init", "init", sys + "bin/linker64", sys + "bin/linker"} {
@@ -127,7 +131,8 @@ func systemProps(tree fs.FS) (sys string, props map[string]string, err error) {
 		b, err = read(tree, "build.prop")
 	}
 	if notThere(err) {
-		err = image.Errorf("system image", -1, "there is no build.prop in it, neither in its root nor in system")
+		err = image.Errorf("system image", -1, "there is no build.prop in it, neither in its root nor "+
+			"in system")
 	}
 	if err != nil {
 		return "", nil, err
@@ -263,7 +268,8 @@ func (im *Image) interfaces(tree fs.FS, dir string) error {
 		}
 		x, err := vintf.ParseMatrix(b)
 		if err != nil {
-			return &image.Error{Format: path.Join(dir, e.Name()), Offset: -1, What: "it can't be read", Err: err}
+			return &image.Error{Format: path.Join(dir, e.Name()), Offset: -1, What: "it can't be read",
+				Err: err}
 		}
 		if x.Type == "framework" {
 			im.Matrices = append(im.Matrices, x)
@@ -370,5 +376,6 @@ type Facts struct {
 
 // Facts gives the facts of an image.
 func (im *Image) Facts() Facts {
-	return Facts{im.Label, im.Size, im.AsRoot, im.KernelStart, im.RamdiskStart, im.Build, im.Release, im.Patch, im.API, im.ABIs, im.VNDK, im.Policies, im.matrixLevels(), im.Skips}
+	return Facts{im.Label, im.Size, im.AsRoot, im.KernelStart, im.RamdiskStart, im.Build, im.Release,
+		im.Patch, im.API, im.ABIs, im.VNDK, im.Policies, im.matrixLevels(), im.Skips}
 }

@@ -38,14 +38,22 @@ func TestReadImage(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		want := map[string]any{"name": "it", "size": float64(len(b)), "system_as_root": true, "kernel_start": true, "ramdisk_start": true, "build": "Saltmarsh GSI 4.2", "release": "14",
-			"security_patch": "2026-05-01", "api_level": 34.0, "abis": []any{"arm64-v8a", "armeabi-v7a", "armeabi"}, "vndk": []any{"28", "29", "30", "34"},
-			"policies": []any{"28.0", "29.0", "202404"}, "matrix_levels": []any{5.0, 7.0}, "skips": []any{"/product", "/odm"}}
+		want := map[string]any{"name": "it", "size": float64(len(b)), "system_as_root": true,
+			"kernel_start": true, "ramdisk_start": true, "build": "Saltmarsh GSI 4.2", "release": "14",
+			"security_patch": "2026-05-01",
+			"api_level":      34.0,
+			"abis":           []any{"arm64-v8a", "armeabi-v7a", "armeabi"},
+			"vndk":           []any{"28", "29", "30", "34"},
+			"policies":       []any{"28.0", "29.0", "202404"},
+			"matrix_levels":  []any{5.0, 7.0},
+			"skips":          []any{"/product", "/odm"}}
 		var got map[string]any
-		if text, err := json.Marshal(im.Facts()); err != nil || json.Unmarshal(text, &got) != nil || !reflect.DeepEqual(got, want) {
+		if text, err := json.Marshal(im.Facts()); err != nil || json.Unmarshal(text, &got) != nil ||
+			!reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %v", name, got)
 		}
-		if im.Machine != 183 || !im.Link64 || !im.Link32 || len(im.Manifest.Provides) != 1 || im.Manifest.NDKs[0].Version != "30" {
+		if im.Machine != 183 || !im.Link64 || !im.Link32 || len(im.Manifest.Provides) != 1 ||
+			im.Manifest.NDKs[0].Version != "30" {
 			t.Errorf("%s: %+v", name, im)
 		}
 		// Broken: a typed error, or the facts that can still be read; never a panic.
@@ -67,12 +75,17 @@ func TestReadImageBroken(t *testing.T) {
 		tree fstest.MapFS
 		says string
 	}{
-		"no system":        {fstest.MapFS{"a": {}}, "no build.prop"},
-		"a folder there":   {fstest.MapFS{"system/build.prop/x": {}}, "no file"},
-		"too large":        {fstest.MapFS{"system/build.prop": {Data: make([]byte, maxFile+1)}}, "no file"},
-		"a broken matrix":  {fstest.MapFS{"system/build.prop": {}, "system/etc/vintf/compatibility_matrix.5.xml": {Data: []byte("<compatibility-matrix")}}, "compatibility_matrix.5.xml"},
-		"a broken part":    {fstest.MapFS{"system/build.prop": {}, "system/etc/vintf/manifest/x.xml": {Data: []byte("<html/>")}}, "manifest/x.xml"},
-		"a hostile matrix": {fstest.MapFS{"system/build.prop": {}, "system/etc/vintf/compatibility_matrix.5.xml": {Data: []byte(strings.Repeat("<a>", 9999))}}, "nests deeper"},
+		"no system":      {fstest.MapFS{"a": {}}, "no build.prop"},
+		"a folder there": {fstest.MapFS{"system/build.prop/x": {}}, "no file"},
+		"too large":      {fstest.MapFS{"system/build.prop": {Data: make([]byte, maxFile+1)}}, "no file"},
+		"a broken matrix": {fstest.MapFS{"system/build.prop": {},
+			"system/etc/vintf/compatibility_matrix.5.xml": {Data: []byte("<compatibility-matrix")}},
+			"compatibility_matrix.5.xml"},
+		"a broken part": {fstest.MapFS{"system/build.prop": {}, "system/etc/vintf/manifest/x.xml": {
+			Data: []byte("<html/>")}}, "manifest/x.xml"},
+		"a hostile matrix": {fstest.MapFS{"system/build.prop": {},
+			"system/etc/vintf/compatibility_matrix.5.xml": {Data: []byte(strings.Repeat("<a>", 9999))}},
+			"nests deeper"},
 	} {
 		_, err := ReadImage("it", c.tree, 0)
 		var bad *image.Error
@@ -97,21 +110,77 @@ func TestVendor(t *testing.T) {
 		tree, odm fstest.MapFS
 		want      map[card.Plain]string
 	}{
-		{"of Android 9", fstest.MapFS{"build.prop": text("ro.vndk.version=28\nro.product.first_api_level=26\nro.vendor.product.cpu.abilist=arm64-v8a\n"), "etc/selinux/plat_sepolicy_vers.txt": text("28.0\n"), "bin/hw/health": {Data: elf(2, 183)}},
-			nil, map[card.Plain]string{card.FactVNDK: "28", card.FactVendorAPI: "28", card.FactFirstAPI: "26", card.FactVendor: "yes", card.FactPolicy: "28.0", card.FactOverlays: "none", card.FactVendor64: "64", card.FactCPUs: "arm64-v8a"}},
-		{"32-bit programs, an overlay, the old place of the manifest", fstest.MapFS{"build.prop": text("ro.vndk.version=27\n"), "bin/hw/health": {Data: elf(1, 40)}, "overlay/B.apk": text(""), "overlay/A/A.apk": text(""), "overlay/readme.txt": text(""),
-			"manifest.xml": text(`<manifest version="1.0" type="device" target-level="2"><sepolicy><version>27.0</version></sepolicy></manifest>`)},
-			nil, map[card.Plain]string{card.FactVNDK: "27", card.FactVendorAPI: "27", card.FactVendor: "yes", card.FactPolicy: "27.0", card.FactOverlays: "A,B.apk", card.FactVendor64: "32"}},
-		{"without a VNDK, of 2024", fstest.MapFS{"build.prop": text("ro.board.api_level=202404\n"), "etc/selinux/plat_sepolicy_vers.txt": text("202404.0")}, nil,
-			map[card.Plain]string{card.FactVNDK: "none", card.FactVendorAPI: "202404", card.FactVendor: "yes", card.FactPolicy: "202404", card.FactOverlays: "none"}},
-		{"before Treble", fstest.MapFS{"build.prop": text("ro.product.vendor.device=x\n"), "bin/thermald": {Data: elf(1, 40)}}, nil,
+		{"of Android 9", fstest.MapFS{
+			"build.prop": text(
+				"ro.vndk.version=28\nro.product.first_api_level=26\nro.vendor.product.cpu.abilist=arm64" +
+					"-v8a\n"),
+			"etc/selinux/plat_sepolicy_vers.txt": text("28.0\n"),
+			"bin/hw/health":                      {Data: elf(2, 183)},
+		},
+			nil,
+			map[card.Plain]string{
+				card.FactVNDK:      "28",
+				card.FactVendorAPI: "28",
+				card.FactFirstAPI:  "26",
+				card.FactVendor:    "yes",
+				card.FactPolicy:    "28.0",
+				card.FactOverlays:  "none",
+				card.FactVendor64:  "64",
+				card.FactCPUs:      "arm64-v8a",
+			}},
+		{"32-bit programs, an overlay, the old place of the manifest",
+			fstest.MapFS{"build.prop": text("ro.vndk.version=27\n"), "bin/hw/health": {Data: elf(1, 40)},
+				"overlay/B.apk": text(""), "overlay/A/A.apk": text(""), "overlay/readme.txt": text(""),
+				"manifest.xml": text(
+					`<manifest version="1.0" type="device" ` +
+						`target-level="2"><sepolicy><version>27.0</version></sepolicy></manifest>`)},
+			nil,
+			map[card.Plain]string{
+				card.FactVNDK:      "27",
+				card.FactVendorAPI: "27",
+				card.FactVendor:    "yes",
+				card.FactPolicy:    "27.0",
+				card.FactOverlays:  "A,B.apk",
+				card.FactVendor64:  "32",
+			}},
+		{"without a VNDK, of 2024", fstest.MapFS{"build.prop": text("ro.board.api_level=202404\n"),
+			"etc/selinux/plat_sepolicy_vers.txt": text("202404.0")}, nil,
+			map[card.Plain]string{
+				card.FactVNDK:      "none",
+				card.FactVendorAPI: "202404",
+				card.FactVendor:    "yes",
+				card.FactPolicy:    "202404",
+				card.FactOverlays:  "none",
+			}},
+		{"before Treble", fstest.MapFS{"build.prop": text("ro.product.vendor.device=x\n"),
+			"bin/thermald": {Data: elf(1, 40)}}, nil,
 			map[card.Plain]string{card.FactVendor: "no", card.FactOverlays: "none", card.FactVendor64: "32"}},
-		{"odm within vendor, a manifest for a variant", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"), "etc/vintf/manifest_wide.xml": text(`<manifest version="2.0" type="device" target-level="5"/>`),
-			"odm/etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device"><sepolicy><version>30.0</version></sepolicy></manifest>`)}, nil,
-			map[card.Plain]string{card.FactVNDK: "30", card.FactVendorAPI: "30", card.FactVendor: "yes", card.FactPolicy: "30.0", card.FactOverlays: "none"}},
-		{"odm counts over vendor", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"), "etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device" target-level="5"/>`)},
-			fstest.MapFS{"etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device"><sepolicy><version>30.0</version></sepolicy></manifest>`)},
-			map[card.Plain]string{card.FactVNDK: "30", card.FactVendorAPI: "30", card.FactVendor: "yes", card.FactPolicy: "30.0", card.FactOverlays: "none"}},
+		{"odm within vendor, a manifest for a variant",
+			fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"), "etc/vintf/manifest_wide.xml": text(
+				`<manifest version="2.0" type="device" target-level="5"/>`),
+				"odm/etc/vintf/manifest.xml": text(
+					`<manifest version="2.0" ` +
+						`type="device"><sepolicy><version>30.0</version></sepolicy></manifest>`)},
+			nil,
+			map[card.Plain]string{
+				card.FactVNDK:      "30",
+				card.FactVendorAPI: "30",
+				card.FactVendor:    "yes",
+				card.FactPolicy:    "30.0",
+				card.FactOverlays:  "none",
+			}},
+		{"odm counts over vendor", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"),
+			"etc/vintf/manifest.xml": text(`<manifest version="2.0" type="device" target-level="5"/>`)},
+			fstest.MapFS{"etc/vintf/manifest.xml": text(
+				`<manifest version="2.0" ` +
+					`type="device"><sepolicy><version>30.0</version></sepolicy></manifest>`)},
+			map[card.Plain]string{
+				card.FactVNDK:      "30",
+				card.FactVendorAPI: "30",
+				card.FactVendor:    "yes",
+				card.FactPolicy:    "30.0",
+				card.FactOverlays:  "none",
+			}},
 	} {
 		got := map[card.Plain]string{}
 		var odm fstest.MapFS
@@ -164,24 +233,32 @@ func TestBoot(t *testing.T) {
 		keys    int
 	}{
 		{"a first stage", "", ramdisk("init", "fstab.x"), false, card.StageRamdisk, 0},
-		{"a recovery and a first stage", "", ramdisk("init", "system/bin/recovery", "first_stage_ramdisk/fstab.x"), false, card.StageRamdisk, 0},
+		{"a recovery and a first stage", "", ramdisk("init", "system/bin/recovery",
+			"first_stage_ramdisk/fstab.x"), false, card.StageRamdisk, 0},
 		{"a recovery alone", "", ramdisk("init", "system/bin/recovery"), false, "", 0},
 		{"a whole root", "", ramdisk("init", "init.rc", "sepolicy"), false, card.StagePlain, 0},
-		{"the kernel passes over it", "console=x skip_initramfs root=/dev/x", ramdisk("init", "system/bin/recovery"), false, card.StageKernel, 0},
+		{"the kernel passes over it", "console=x skip_initramfs root=/dev/x",
+			ramdisk("init", "system/bin/recovery"), false, card.StageKernel, 0},
 		{"init_boot has it", "", nil, true, card.StageRamdisk, 0},
 		{"nothing", "", nil, false, "", 0},
-		{"keys for generic images", "", ramdisk("init", "avb/one.avbpubkey", "avb/two.avbpubkey", "avb/readme"), false, card.StageRamdisk, 2},
+		{"keys for generic images", "", ramdisk("init", "avb/one.avbpubkey", "avb/two.avbpubkey",
+			"avb/readme"), false, card.StageRamdisk, 2},
 	} {
-		img, err := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096, Cmdline: c.cmdline, OSVersion: boot.PackOS(10, 0, 0, 2021, 3)}, boot.Parts{Kernel: kernel, Ramdisk: c.rd})
+		img, err := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096, Cmdline: c.cmdline,
+			OSVersion: boot.PackOS(10, 0, 0, 2021, 3)}, boot.Parts{Kernel: kernel, Ramdisk: c.rd})
 		if err != nil {
 			t.Fatal(err)
 		}
 		got := map[card.Plain]string{}
-		if err := Boot(bytes.NewReader(img), int64(len(img)), c.generic, func(w card.Which, value string) { got[w.(card.Plain)] = value }); err != nil {
+		if err := Boot(bytes.NewReader(img), int64(len(img)), c.generic, func(w card.Which, value string) {
+			got[w.(card.Plain)] = value
+		}); err != nil {
 			t.Errorf("%s: %v", c.name, err)
 		}
 		keys := got[card.FactStageKeys]
-		if got[card.FactFirstStage] != c.stage || got[card.FactKernel] != "4.14.190-x" || got[card.FactBound] != "2021-03" || c.keys > 0 && len(strings.Split(keys, ",")) != c.keys || c.keys == 0 && keys != "" && keys != "none" {
+		if got[card.FactFirstStage] != c.stage || got[card.FactKernel] != "4.14.190-x" ||
+			got[card.FactBound] != "2021-03" || c.keys > 0 && len(strings.Split(keys, ",")) != c.keys ||
+			c.keys == 0 && keys != "" && keys != "none" {
 			t.Errorf("%s: %v", c.name, got)
 		}
 		// SHA-256 of "of avb/one.avbpubkey", by sha256sum.

@@ -29,7 +29,8 @@ func (q *Question) manifest() (m *vintf.Manifest, known bool, err error) {
 
 // waitedFor are packages whose absence holds up the start itself: the display, the keys
 // of the data and the battery's health are waited for before anything is shown.
-var waitedFor = []string{"android.hardware.graphics.composer", "android.hardware.graphics.composer3", "android.hardware.graphics.allocator",
+var waitedFor = []string{"android.hardware.graphics.composer", "android.hardware.graphics.composer3",
+	"android.hardware.graphics.allocator",
 	"android.hardware.keymaster", "android.hardware.security.keymint", "android.hardware.health"}
 
 func vendorHALs(q *Question) Check {
@@ -39,7 +40,8 @@ func vendorHALs(q *Question) Check {
 		return without(says)
 	}
 	if len(im.Matrices) == 0 {
-		return Check{Outcome: Note, Image: "no matrix", Phone: "-", Why: "the image asks nothing of the vendor partition"}
+		return Check{Outcome: Note, Image: "no matrix", Phone: "-",
+			Why: "the image asks nothing of the vendor partition"}
 	}
 	m, known, err := q.manifest()
 	if !known {
@@ -48,18 +50,23 @@ func vendorHALs(q *Question) Check {
 	if err != nil {
 		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: spell.Error(err)}
 	}
-	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("level %s, %s", levelWord(m.Level), services(len(m.Packages()))), Why: "the vendor partition offers everything the image asks for"}
+	k := Check{Outcome: Good, Image: says, Phone: fmt.Sprintf("level %s, %s", levelWord(m.Level),
+		services(len(m.Packages()))), Why: "the vendor partition offers everything the image asks for"}
 	x, err := vintf.Combine(m.Level, im.Matrices)
 	var level *vintf.LevelError
 	if errors.As(err, &level) {
 		k.Outcome = Warn
-		k.Why = fmt.Sprintf("the image has no matrix for phones of level %s; some function may be missing, and a warning may appear at each start", levelWord(m.Level))
+		k.Why = fmt.Sprintf("the image has no matrix for phones of level %s; some function may be missing, "+
+			"and a warning may appear at each start", levelWord(m.Level))
 		return k
 	}
 	var lacks []string
 	for _, miss := range x.Check(m) {
 		lacks = append(lacks, miss.String())
-		if len(miss.Has) == 0 && slices.Contains(waitedFor, miss.Package) && !slices.ContainsFunc(m.Packages(), func(p string) bool { return sameService(p, miss.Package) }) {
+		if len(miss.Has) == 0 && slices.Contains(waitedFor, miss.Package) &&
+			!slices.ContainsFunc(m.Packages(), func(p string) bool {
+				return sameService(p, miss.Package)
+			}) {
 			k.Outcome = Stop
 		}
 	}
@@ -67,14 +74,16 @@ func vendorHALs(q *Question) Check {
 	case k.Outcome == Stop:
 		k.Why = "the start waits for what the vendor partition does not have: " + strings.Join(lacks, "; ")
 	case len(lacks) > 0:
-		k.Outcome, k.Why = Warn, "the vendor partition lacks what the image asks for, so some function may be missing: "+strings.Join(lacks, "; ")
+		k.Outcome, k.Why = Warn, "the vendor partition lacks what the image asks for, so some function may "+
+			"be missing: "+strings.Join(lacks, "; ")
 	}
 	return k
 }
 
 // sameService tells whether two packages are the older and the newer form of one service.
 func sameService(a, b string) bool {
-	pairs := map[string]string{"android.hardware.graphics.composer": "android.hardware.graphics.composer3", "android.hardware.keymaster": "android.hardware.security.keymint"}
+	pairs := map[string]string{"android.hardware.graphics.composer": "android.hardware.graphics.composer3",
+		"android.hardware.keymaster": "android.hardware.security.keymint"}
 	return a == b || pairs[a] == b || pairs[b] == a
 }
 
@@ -99,7 +108,8 @@ func frameworkHALs(q *Question) Check {
 	text := q.Card.Get(card.FactMatrix)
 	if !text.Known() {
 		if q.Card.Get(card.FactManifest).Known() {
-			return Check{Outcome: Note, Image: says, Phone: "no matrix", Why: "the vendor partition asks nothing of the system"}
+			return Check{Outcome: Note, Image: says, Phone: "no matrix",
+				Why: "the vendor partition asks nothing of the system"}
 		}
 		return unknown(says, "the vendor's matrix says what it asks for; "+readInRecovery)
 	}
@@ -107,10 +117,12 @@ func frameworkHALs(q *Question) Check {
 	if err != nil {
 		return Check{Outcome: Unknown, Image: says, Phone: "damaged", Why: spell.Error(err)}
 	}
-	k := Check{Outcome: Good, Image: says, Phone: "asks for " + services(len(x.Demands)), Why: "the image offers everything the vendor partition asks for"}
+	k := Check{Outcome: Good, Image: says, Phone: "asks for " + services(len(x.Demands)),
+		Why: "the image offers everything the vendor partition asks for"}
 	m := q.Image.Manifest
 	if m == nil {
-		k.Outcome, k.Why = Warn, "the image has no manifest, so nobody can tell whether it offers what the vendor partition asks for"
+		k.Outcome, k.Why = Warn, "the image has no manifest, so nobody can tell whether it offers what the "+
+			"vendor partition asks for"
 		return k
 	}
 	level := 0
@@ -130,7 +142,8 @@ func frameworkHALs(q *Question) Check {
 		}
 	}
 	if len(lacks) > 0 {
-		k.Outcome, k.Why = Warn, "the image lacks what the vendor partition asks for, so some function may be missing: "+strings.Join(lacks, "; ")
+		k.Outcome, k.Why = Warn, "the image lacks what the vendor partition asks for, so some function may "+
+			"be missing: "+strings.Join(lacks, "; ")
 	}
 	return k
 }
@@ -142,11 +155,13 @@ func kernelRule(q *Question) Check {
 	}
 	m, known, err := q.manifest()
 	if !known || err != nil {
-		return unknown(notKnown, "which kernels the image asks for depends on the phone's level; "+readInRecovery)
+		return unknown(notKnown, "which kernels the image asks for depends on the phone's level; "+
+			readInRecovery)
 	}
 	x, err := vintf.Combine(m.Level, q.Image.Matrices)
 	if err != nil {
-		return Check{Outcome: Note, Image: says, Phone: q.Card.Value(card.FactKernel), Why: "without a matrix for this phone's level nothing is asked of its kernel"}
+		return Check{Outcome: Note, Image: says, Phone: q.Card.Value(card.FactKernel),
+			Why: "without a matrix for this phone's level nothing is asked of its kernel"}
 	}
 	level := m.KernelLevel
 	if level == vintf.Unspecified {
@@ -161,28 +176,33 @@ func kernelRule(q *Question) Check {
 	if len(r.Listed) > 0 {
 		says = strings.Join(r.Listed, ", ")
 		for _, least := range r.Listed {
-			if a, ok := vintf.ParseKernelVersion(least); ok && strings.HasPrefix(version, fmt.Sprintf("%d.%d.", a.Version, a.Major)) {
+			if a, ok := vintf.ParseKernelVersion(least); ok && strings.HasPrefix(version,
+				fmt.Sprintf("%d.%d.", a.Version, a.Major)) {
 				says = least + " or later"
 				break
 			}
 		}
 	}
-	k := Check{Outcome: Good, Image: says, Phone: version, Why: "the kernel is one of those that are asked for, and configured so"}
+	k := Check{Outcome: Good, Image: says, Phone: version,
+		Why: "the kernel is one of those that are asked for, and configured so"}
 	switch {
 	case len(r.Listed) == 0:
 		k.Why = "nothing is asked of the kernel"
 	case version == "":
 		return unknown(says, "the kernel's version is told by a shell or the boot image; "+readFromBoot)
 	case !r.Version:
-		k.Outcome, k.Why = Warn, "the kernel is none of those the image asks for; nothing enforces that at the start, and some function may be missing"
+		k.Outcome, k.Why = Warn, "the kernel is none of those the image asks for; nothing enforces that at "+
+			"the start, and some function may be missing"
 	case r.Unknown:
-		k.Outcome, k.Why = Unknown, "the version is right; the configuration is in the kernel of the boot image, when it carries it: "+readFromBoot
+		k.Outcome, k.Why = Unknown, "the version is right; the configuration is in the kernel of the boot "+
+			"image, when it carries it: "+readFromBoot
 	case len(r.Wrong) > 0:
 		var list []string
 		for _, w := range r.Wrong {
 			list = append(list, w.String())
 		}
-		k.Outcome, k.Why = Warn, "the kernel is not configured as the image asks, so some function may be missing: "+strings.Join(list, ", ")
+		k.Outcome, k.Why = Warn, "the kernel is not configured as the image asks, so some function may be "+
+			"missing: "+strings.Join(list, ", ")
 	}
 	return k
 }
@@ -209,8 +229,10 @@ func brought(q *Question, list []string, fact card.Plain, where, fits, lacks str
 }
 
 func vndk(q *Question) Check {
-	k := brought(q, q.Image.VNDK, card.FactVNDK, "the vendor's version is told by the started system; "+readInRecovery, "the image brings the libraries of the vendor's interface version",
-		"the vendor's programs are built for the libraries of version %s (VNDK), and the image does not bring them")
+	k := brought(q, q.Image.VNDK, card.FactVNDK, "the vendor's version is told by the started system; "+
+		readInRecovery, "the image brings the libraries of the vendor's interface version",
+		"the vendor's programs are built for the libraries of version %s (VNDK), and the image does not "+
+			"bring them")
 	if k.Phone == "none" {
 		k.Phone, k.Why = "none needed", "vendor partitions of this level need no such libraries any more"
 	}
@@ -218,8 +240,10 @@ func vndk(q *Question) Check {
 }
 
 func policy(q *Question) Check {
-	return brought(q, q.Image.Policies, card.FactPolicy, "the version of the vendor's policy: "+readInRecovery, "the image maps the policy the vendor partition was built with",
-		"the vendor's policy is of version %s, and the image has no mapping for it; no policy can be loaded, and nothing starts without")
+	return brought(q, q.Image.Policies, card.FactPolicy, "the version of the vendor's policy: "+
+		readInRecovery, "the image maps the policy the vendor partition was built with",
+		"the vendor's policy is of version %s, and the image has no mapping for it; no policy can be "+
+			"loaded, and nothing starts without")
 }
 
 // services counts what one side offers the other.

@@ -35,7 +35,8 @@ func Vendor(tree, odm fs.FS, learn Learn) error {
 		}
 	}
 	learnFirst(card.FactFirstAPI, "ro.product.first_api_level", "ro.board.first_api_level")
-	learnFirst(card.FactVendorAPI, "ro.board.api_level", "ro.vendor.api_level", "ro.vendor.build.version.sdk", "ro.vndk.version")
+	learnFirst(card.FactVendorAPI, "ro.board.api_level", "ro.vendor.api_level", "ro.vendor.build.version.sdk",
+		"ro.vndk.version")
 	learnFirst(card.FactCPUs, "ro.vendor.product.cpu.abilist", "ro.product.cpu.abilist")
 	level, _ := strconv.Atoi(first(props, "ro.board.api_level", "ro.vendor.api_level"))
 	switch v := first(props, "ro.vndk.version"); {
@@ -45,7 +46,8 @@ func Vendor(tree, odm fs.FS, learn Learn) error {
 		learn(card.FactVNDK, "none")
 	}
 	if len(props) > 0 {
-		learn(card.FactVendor, card.YesNo(first(props, "ro.vndk.version") != "" || has(tree, "etc/vintf") || has(tree, "manifest.xml") || level >= noVNDK))
+		learn(card.FactVendor, card.YesNo(first(props, "ro.vndk.version") != "" || has(tree, "etc/vintf") ||
+			has(tree, "manifest.xml") || level >= noVNDK))
 	}
 	switch {
 	case anyProgram(tree, 2):
@@ -233,7 +235,8 @@ func Ramdisk(open func() io.Reader, learn Learn) error {
 		}
 	}
 	slices.Sort(keys)
-	learn(card.FactStageKeys, strings.Join(append(keys, map[bool][]string{true: {"none"}}[len(keys) == 0]...), ","))
+	learn(card.FactStageKeys, strings.Join(append(keys, map[bool][]string{true: {"none"}}[len(keys) == 0]...),
+		","))
 	return nil
 }
 
@@ -266,7 +269,11 @@ func Derive(c *card.Card) {
 		put(card.FactVendor, "yes")
 	}
 	if cpu := c.Value(card.FactCPU); cpu != "" {
-		put(card.FactCPUs, map[string]string{"arm64-v8a": "arm64-v8a,armeabi-v7a,armeabi", "armeabi-v7a": "armeabi-v7a,armeabi", "x86_64": "x86_64,x86"}[cpu])
+		put(card.FactCPUs, map[string]string{
+			"arm64-v8a":   "arm64-v8a,armeabi-v7a,armeabi",
+			"armeabi-v7a": "armeabi-v7a,armeabi",
+			"x86_64":      "x86_64,x86",
+		}[cpu])
 		put(card.FactVendor64, map[string]string{"armeabi-v7a": "32", "armeabi": "32", "x86": "32"}[cpu])
 	}
 }

@@ -37,7 +37,8 @@ func (q *Question) Bars() (before, after Bar, known bool) {
 	need := q.Image.Size
 	if !place.Logical(c, "system") {
 		before = Bar{Total: have, Segments: []Segment{{Name: name, Size: have}}}
-		after = Bar{Total: have, Segments: []Segment{{Name: name, Size: min(need, have), New: true}, {Size: max(have-need, 0)}}, Over: max(need-have, 0)}
+		after = Bar{Total: have, Segments: []Segment{{Name: name, Size: min(need, have), New: true},
+			{Size: max(have-need, 0)}}, Over: max(need-have, 0)}
 		return before, after, true
 	}
 	limit, told := c.Number(card.FactGroupMax)
@@ -49,7 +50,8 @@ func (q *Question) Bars() (before, after Bar, known bool) {
 	before.Super, after.Super = true, true
 	used := [2]int64{}
 	for _, p := range c.Partitions() {
-		if logical, _ := c.Yes(card.FactLogical.Of(p.Partition())); !logical || p.Size == 0 || spot.Slot != "" && p.Partition().Slot != spot.Slot {
+		if logical, _ := c.Yes(card.FactLogical.Of(p.Partition())); !logical || p.Size == 0 ||
+			spot.Slot != "" && p.Partition().Slot != spot.Slot {
 			continue
 		}
 		before.Segments = append(before.Segments, Segment{Name: p.Name, Size: p.Size})

@@ -36,7 +36,8 @@ type TooBigError struct{ Need, Have int64 }
 
 // Error gives both sizes.
 func (e *TooBigError) Error() string {
-	return fmt.Sprintf("with this ramdisk the image has %s, the partition has %s", image.Size(e.Need), image.Size(e.Have))
+	return fmt.Sprintf("with this ramdisk the image has %s, the partition has %s", image.Size(e.Need),
+		image.Size(e.Have))
 }
 
 // body is an image without what lies behind it: padding, or a verified boot footer.
@@ -59,7 +60,8 @@ func read(r io.ReaderAt, size int64) (*body, error) {
 	}
 	if ok {
 		b.footer = &f
-		if b.meta, err = image.ReadAt("verified boot footer", r, size, f.VBMetaOffset, f.VBMetaSize); err != nil {
+		if b.meta, err = image.ReadAt("verified boot footer", r, size, f.VBMetaOffset,
+			f.VBMetaSize); err != nil {
 			return nil, err
 		}
 		size = min(size, f.OriginalImageSize)

@@ -24,12 +24,19 @@ func images(t *testing.T) map[string][]byte {
 		m boot.Image
 		p boot.Parts
 	}{
-		"v0":                   {boot.Image{PageSize: 2048, Cmdline: "console=x"}, boot.Parts{Kernel: fill('k', 5000), Ramdisk: fill('r', 3000), Second: fill('s', 100)}},
-		"v1":                   {boot.Image{HeaderVersion: 1, PageSize: 4096}, boot.Parts{Kernel: fill('k', 5000), Ramdisk: fill('r', 3000), RecoveryDTBO: fill('o', 700)}},
-		"v2":                   {boot.Image{HeaderVersion: 2, PageSize: 4096, DTBAddr: 9}, boot.Parts{Kernel: fill('k', 5000), Ramdisk: fill('r', 3000), RecoveryDTBO: fill('o', 700), DTB: fill('d', 900)}},
-		"v3":                   {boot.Image{HeaderVersion: 3, Cmdline: "x=y"}, boot.Parts{Kernel: fill('k', 9000), Ramdisk: fill('r', 3000)}},
-		"v4":                   {boot.Image{HeaderVersion: 4}, boot.Parts{Kernel: fill('k', 9000), Ramdisk: fill('r', 3000), Signature: fill('g', 64)}},
-		"v4 without a ramdisk": {boot.Image{HeaderVersion: 4}, boot.Parts{Kernel: fill('k', 9000), Signature: fill('g', 64)}},
+		"v0": {boot.Image{PageSize: 2048, Cmdline: "console=x"},
+			boot.Parts{Kernel: fill('k', 5000), Ramdisk: fill('r', 3000), Second: fill('s', 100)}},
+		"v1": {boot.Image{HeaderVersion: 1, PageSize: 4096},
+			boot.Parts{Kernel: fill('k', 5000), Ramdisk: fill('r', 3000), RecoveryDTBO: fill('o', 700)}},
+		"v2": {boot.Image{HeaderVersion: 2, PageSize: 4096, DTBAddr: 9},
+			boot.Parts{Kernel: fill('k', 5000), Ramdisk: fill('r', 3000), RecoveryDTBO: fill('o', 700),
+				DTB: fill('d', 900)}},
+		"v3": {boot.Image{HeaderVersion: 3, Cmdline: "x=y"},
+			boot.Parts{Kernel: fill('k', 9000), Ramdisk: fill('r', 3000)}},
+		"v4": {boot.Image{HeaderVersion: 4}, boot.Parts{Kernel: fill('k', 9000),
+			Ramdisk: fill('r', 3000), Signature: fill('g', 64)}},
+		"v4 without a ramdisk": {boot.Image{HeaderVersion: 4}, boot.Parts{Kernel: fill('k', 9000),
+			Signature: fill('g', 64)}},
 	} {
 		b, err := boot.Build(c.m, c.p)
 		if err != nil {
@@ -52,7 +59,8 @@ func TestRamdisk(t *testing.T) {
 		old := m.Section("ramdisk")
 		padded := append(bytes.Clone(img), make([]byte, 8192)...)
 		for _, b := range [][]byte{img, padded} {
-			same, err := Ramdisk(bytes.NewReader(b), int64(len(b)), img[old.Offset:old.Offset+old.Size], int64(len(b)))
+			same, err := Ramdisk(bytes.NewReader(b), int64(len(b)), img[old.Offset:old.Offset+old.Size],
+				int64(len(b)))
 			if err != nil || !bytes.Equal(same, b) {
 				t.Errorf("%s: without a change it is another: %v", name, err)
 			}
@@ -68,7 +76,8 @@ func TestRamdisk(t *testing.T) {
 				t.Fatalf("%s with %d bytes: %v", name, n, err)
 			}
 			sum := sha1.New()
-			for _, part := range []string{"kernel", "ramdisk", "second", "recovery_dtbo", "dtb", "boot_signature"} {
+			for _, part := range []string{"kernel", "ramdisk", "second", "recovery_dtbo", "dtb",
+				"boot_signature"} {
 				a, b := m.Section(part), g.Section(part)
 				want := img[a.Offset : a.Offset+a.Size]
 				if part == "ramdisk" {
@@ -78,7 +87,8 @@ func TestRamdisk(t *testing.T) {
 				if !bytes.Equal(have, want) {
 					t.Errorf("%s with %d bytes: %s is another", name, n, part)
 				}
-				if part == "kernel" || part == "ramdisk" || part == "second" || part == "recovery_dtbo" && g.HeaderVersion >= 1 || part == "dtb" && g.HeaderVersion >= 2 {
+				if part == "kernel" || part == "ramdisk" || part == "second" || part == "recovery_dtbo" &&
+					g.HeaderVersion >= 1 || part == "dtb" && g.HeaderVersion >= 2 {
 					sum.Write(have)
 					sum.Write(le.AppendUint32(nil, uint32(len(have))))
 				}
@@ -86,14 +96,16 @@ func TestRamdisk(t *testing.T) {
 			// The header: its size of the ramdisk, in versions 1 and 2 the place of the overlays,
 			// up to 2 the id; nothing else.
 			head := bytes.Clone(img[:g.PageSize])
-			if at := map[bool]int{true: 12, false: 16}[g.HeaderVersion >= 3]; le.Uint32(got[at:]) != uint32(n) {
+			if at := map[bool]int{true: 12, false: 16}[g.HeaderVersion >= 3]; le.Uint32(got[at:]) != uint32(
+				n) {
 				t.Errorf("%s: the header says %d bytes", name, le.Uint32(got[at:]))
 			} else {
 				copy(head[at:], got[at:at+4])
 			}
 			if g.HeaderVersion < 3 {
 				if s := g.Section("recovery_dtbo"); s.Size > 0 && le.Uint64(got[1636:]) != uint64(s.Offset) {
-					t.Errorf("%s: the overlays are said to lie at %d, they lie at %d", name, le.Uint64(got[1636:]), s.Offset)
+					t.Errorf("%s: the overlays are said to lie at %d, they lie at %d", name,
+						le.Uint64(got[1636:]), s.Offset)
 				}
 				if g.HeaderVersion >= 1 {
 					copy(head[1636:], got[1636:1644])
@@ -108,7 +120,8 @@ func TestRamdisk(t *testing.T) {
 			}
 		}
 		var big *TooBigError
-		if _, err := Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 1<<20), 1<<19); !errors.As(err, &big) || big.Have != 1<<19 {
+		if _, err := Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 1<<20), 1<<19); !errors.As(err,
+			&big) || big.Have != 1<<19 {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -134,7 +147,8 @@ func TestFooter(t *testing.T) {
 	if err != nil || !ok || len(got) != len(whole) {
 		t.Fatalf("%v, %v, %d bytes", ok, err, len(got))
 	}
-	if f.OriginalImageSize <= int64(len(img)) || !bytes.Equal(got[f.VBMetaOffset:f.VBMetaOffset+f.VBMetaSize], meta) {
+	if f.OriginalImageSize <= int64(len(img)) || !bytes.Equal(got[f.VBMetaOffset:f.VBMetaOffset+f.VBMetaSize],
+		meta) {
 		t.Errorf("%+v", f)
 	}
 	same, err := Ramdisk(bytes.NewReader(whole), int64(len(whole)), fill('r', 3000), 0)
@@ -142,7 +156,8 @@ func TestFooter(t *testing.T) {
 		t.Errorf("without a change it is another: %v", err)
 	}
 	var big *TooBigError
-	if _, err := Ramdisk(bytes.NewReader(whole), int64(len(whole)), fill('n', 120<<10), 0); !errors.As(err, &big) {
+	if _, err := Ramdisk(bytes.NewReader(whole), int64(len(whole)), fill('n', 120<<10), 0); !errors.As(
+		err, &big) {
 		t.Errorf("%v", err)
 	}
 }
@@ -154,7 +169,8 @@ func TestFragment(t *testing.T) {
 		if version == 4 {
 			config = []byte("a=b\n")
 		}
-		b, err := boot.BuildVendor(boot.Vendor{HeaderVersion: version, PageSize: 4096, Cmdline: "x=y", Name: "n"}, parts, fill('d', 500), config)
+		b, err := boot.BuildVendor(boot.Vendor{HeaderVersion: version, PageSize: 4096, Cmdline: "x=y",
+			Name: "n"}, parts, fill('d', 500), config)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -170,27 +186,35 @@ func TestFragment(t *testing.T) {
 		ramdisk []byte
 		want    []byte
 	}{
-		"the same":              {build(4, platform, recovery(9000), modules), fill('n', 9000), build(4, platform, recovery(9000), modules)},
-		"a larger one":          {build(4, platform, recovery(9000), modules), fill('n', 20000), build(4, platform, recovery(20000), modules)},
-		"added":                 {build(4, platform), fill('n', 5000), build(4, platform, recovery(5000))},
-		"taken away":            {build(4, platform, recovery(9000), modules), nil, build(4, platform, modules)},
-		"version 3":             {build(3, platform), fill('n', 5000), build(3, boot.FragmentParts{Data: fill('n', 5000)})},
-		"padded to a partition": {append(build(4, platform, recovery(9000)), make([]byte, 40960)...), fill('n', 9000), append(build(4, platform, recovery(9000)), make([]byte, 40960)...)},
+		"the same": {build(4, platform, recovery(9000), modules), fill('n', 9000),
+			build(4, platform, recovery(9000), modules)},
+		"a larger one": {build(4, platform, recovery(9000), modules), fill('n', 20000),
+			build(4, platform, recovery(20000), modules)},
+		"added": {build(4, platform), fill('n', 5000), build(4, platform, recovery(5000))},
+		"taken away": {build(4, platform, recovery(9000), modules), nil,
+			build(4, platform, modules)},
+		"version 3": {build(3, platform), fill('n', 5000),
+			build(3, boot.FragmentParts{Data: fill('n', 5000)})},
+		"padded to a partition": {append(build(4, platform, recovery(9000)), make([]byte, 40960)...),
+			fill('n', 9000), append(build(4, platform, recovery(9000)), make([]byte, 40960)...)},
 	} {
 		got, err := Fragment(bytes.NewReader(c.old), int64(len(c.old)), c.ramdisk, 1<<20)
 		if err != nil || !bytes.Equal(got, c.want) {
 			t.Errorf("%s: %v, %d bytes, want %d", name, err, len(got), len(c.want))
 		}
 	}
-	if _, err := Fragment(bytes.NewReader(build(3, platform)), int64(len(build(3, platform))), nil, 0); err == nil {
+	if _, err := Fragment(bytes.NewReader(build(3, platform)), int64(len(build(3, platform))), nil,
+		0); err == nil {
 		t.Error("the only ramdisk was taken away")
 	}
 }
 
 func FuzzGraft(f *testing.F) {
-	b, _ := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048}, boot.Parts{Kernel: fill('k', 100), Ramdisk: fill('r', 100), DTB: fill('d', 10)})
+	b, _ := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048}, boot.Parts{Kernel: fill('k', 100),
+		Ramdisk: fill('r', 100), DTB: fill('d', 10)})
 	f.Add(b)
-	v, _ := boot.BuildVendor(boot.Vendor{HeaderVersion: 4, PageSize: 2048}, []boot.FragmentParts{{Type: boot.FragmentRecovery, Data: fill('r', 100)}}, nil, nil)
+	v, _ := boot.BuildVendor(boot.Vendor{HeaderVersion: 4, PageSize: 2048},
+		[]boot.FragmentParts{{Type: boot.FragmentRecovery, Data: fill('r', 100)}}, nil, nil)
 	f.Add(v)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		r := bytes.NewReader(b)
@@ -211,7 +235,11 @@ func FuzzGraft(f *testing.F) {
 // where that is installed.
 func TestFileTool(t *testing.T) {
 	tool := witness.Tool(t, "file")
-	for name, want := range map[string]string{"v0": "page size: 2048", "v1": "page size: 4096", "v2": "page size: 4096"} {
+	for name, want := range map[string]string{
+		"v0": "page size: 2048",
+		"v1": "page size: 4096",
+		"v2": "page size: 4096",
+	} {
 		img := images(t)[name]
 		got, err := Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 4097), 1<<20)
 		if err != nil {
@@ -220,7 +248,8 @@ func TestFileTool(t *testing.T) {
 		cmd := exec.Command(tool, "-")
 		cmd.Stdin = bytes.NewReader(got)
 		out, err := cmd.Output()
-		if err != nil || !strings.Contains(string(out), "Android bootimg") || !strings.Contains(string(out), "ramdisk") || !strings.Contains(string(out), want) {
+		if err != nil || !strings.Contains(string(out), "Android bootimg") ||
+			!strings.Contains(string(out), "ramdisk") || !strings.Contains(string(out), want) {
 			t.Errorf("%s: %s, %v", name, out, err)
 		}
 	}

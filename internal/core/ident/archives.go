@@ -85,7 +85,8 @@ func (f *File) zip(r io.ReaderAt, size int64) {
 			closed++
 		}
 		e := entry{name: m.Name, size: int64(min(m.UncompressedSize64, 1<<62)), open: OpenZip(m)}
-		if off, err := m.DataOffset(); err == nil && m.Method == zip.Store && off <= size && e.size <= size-off {
+		if off, err := m.DataOffset(); err == nil && m.Method == zip.Store && off <= size &&
+			e.size <= size-off {
 			e.at = io.NewSectionReader(r, off, e.size)
 		}
 		list = append(list, e)
@@ -126,7 +127,8 @@ func (f *File) signature(r io.ReaderAt, size int64) {
 	s, err := zipsig.Parse(r, size)
 	if err == nil {
 		f.Signer = s.Signer()
-		f.Details["signer"], f.Details["signer_sha256"] = s.Signer().Subject.String(), zipsig.Fingerprint(s.Signer())
+		f.Details["signer"], f.Details["signer_sha256"] = s.Signer().Subject.String(),
+			zipsig.Fingerprint(s.Signer())
 	}
 }
 
@@ -181,7 +183,8 @@ func (f *File) sevenZip(r io.ReaderAt, size int64) {
 			continue
 		}
 		if f.Count++; f.Count <= maxMembers {
-			list = append(list, entry{name: m.Name, size: int64(min(m.UncompressedSize, 1<<62)), open: OpenSevenZipMember(m)})
+			list = append(list, entry{name: m.Name, size: int64(min(m.UncompressedSize, 1<<62)),
+				open: OpenSevenZipMember(m)})
 		}
 	}
 	f.archive(list)
@@ -199,7 +202,10 @@ func (f *File) tar(r io.ReaderAt, size int64) {
 		}
 		if err != nil {
 			if !f.partial {
-				f.damaged(&image.Error{Format: "tar archive", Offset: -1, What: "it ends within a member or is damaged", Short: errors.Is(err, io.ErrUnexpectedEOF), Err: err})
+				f.damaged(&image.Error{Format: "tar archive", Offset: -1,
+					What:  "it ends within a member or is damaged",
+					Short: errors.Is(err, io.ErrUnexpectedEOF),
+					Err:   err})
 			}
 			break
 		}
@@ -225,8 +231,10 @@ func (f *File) tar(r io.ReaderAt, size int64) {
 // and its name, as md5sum prints them.
 func (f *File) appendedDigest(r io.ReaderAt, size int64) {
 	if s, _, ok := AppendedDigest(r, size); ok {
-		f.Details["appended_digest"] = map[string]any{"algorithm": s.Algorithm, "digest": s.Digest, "name": s.Name}
-		f.Notes = append(f.Notes, "a line with its "+string(s.Algorithm)+" digest is appended; jarlid proof checks it")
+		f.Details["appended_digest"] = map[string]any{"algorithm": s.Algorithm, "digest": s.Digest,
+			"name": s.Name}
+		f.Notes = append(f.Notes, "a line with its "+string(s.Algorithm)+
+			" digest is appended; jarlid proof checks it")
 	}
 }
 
@@ -255,14 +263,17 @@ func (f *File) packageKind(list []entry, p *ota.Package) {
 		return slices.ContainsFunc(list, func(e entry) bool { return ok(e.name) })
 	}
 	script := has(func(n string) bool {
-		return n == "META-INF/com/google/android/update-binary" || n == "META-INF/com/google/android/updater-script"
+		return n == "META-INF/com/google/android/update-binary" ||
+			n == "META-INF/com/google/android/updater-script"
 	})
 	blocks := has(func(n string) bool { return strings.HasSuffix(n, ".transfer.list") })
 	image := has(func(n string) bool { return strings.HasSuffix(strings.ToLower(n), ".img") })
 	switch {
 	case blocks:
 		f.Kind, f.Package = OTABlock, p
-		f.Details["lists"] = namesOf(list, func(n string) bool { return strings.HasSuffix(n, ".transfer.list") })
+		f.Details["lists"] = namesOf(list, func(n string) bool {
+			return strings.HasSuffix(n, ".transfer.list")
+		})
 		for _, e := range list {
 			if n, ok := strings.CutSuffix(path.Base(e.name), ".transfer.list"); ok {
 				f.goes(n, "", "content", "the package writes it block by block")
@@ -351,7 +362,8 @@ func (f *File) archive(list []entry) {
 	f.members(list)
 	images := 0
 	for _, m := range f.Members {
-		if m.Kind != Unknown && m.Kind != Text && m.Kind != Sums && m.Kind != Archive || strings.HasSuffix(strings.ToLower(m.Name), ".img") {
+		if m.Kind != Unknown && m.Kind != Text && m.Kind != Sums && m.Kind != Archive ||
+			strings.HasSuffix(strings.ToLower(m.Name), ".img") {
 			images++
 		}
 	}
@@ -392,7 +404,8 @@ func (f *File) members(list []entry) {
 	f.closed(closed, looked)
 	shown := []map[string]any{}
 	for _, m := range f.Members[:min(len(f.Members), 500)] {
-		shown = append(shown, map[string]any{"name": m.Name, "size": m.Size, "kind": m.Kind, "goes_to": m.GoesTo})
+		shown = append(shown, map[string]any{"name": m.Name, "size": m.Size, "kind": m.Kind,
+			"goes_to": m.GoesTo})
 	}
 	f.Details["members"] = shown
 }
@@ -412,7 +425,8 @@ func (f *File) Name() string { return path.Base(strings.ReplaceAll(f.Path, `\`, 
 
 func worthALook(name string) bool {
 	n := strings.ToLower(name)
-	for _, ext := range []string{".img", ".bin", ".gz", ".xz", ".zst", ".lz4", ".bz2", ".raw", ".ext4", ".mbn", ".elf", ".sparse", ".zip", ".7z", ".md5", ".sha256", ".txt"} {
+	for _, ext := range []string{".img", ".bin", ".gz", ".xz", ".zst", ".lz4", ".bz2", ".raw", ".ext4",
+		".mbn", ".elf", ".sparse", ".zip", ".7z", ".md5", ".sha256", ".txt"} {
 		if strings.HasSuffix(n, ext) {
 			return true
 		}
@@ -443,7 +457,9 @@ func (f *File) inside(e entry) *File {
 
 // Partitions whose loss or mismatch a phone does not survive, by the words in
 // their names: bootloader stages, partition table, radio.
-var riskyWords = []string{"xbl", "abl", "sbl", "lk", "preloader", "bootloader", "tz", "hyp", "rpm", "pmic", "devcfg", "keymaster", "gpt", "partition_table", "modem", "radio", "baseband", "uefi", "bl1", "bl2", "bl31"}
+var riskyWords = []string{"xbl", "abl", "sbl", "lk", "preloader", "bootloader", "tz", "hyp", "rpm", "pmic",
+	"devcfg", "keymaster", "gpt", "partition_table", "modem", "radio", "baseband", "uefi", "bl1",
+	"bl2", "bl31"}
 
 // Risky tells whether a partition of that name belongs to the bootloader's
 // stages, the partition table or the radio.
@@ -451,7 +467,8 @@ func Risky(name string) bool {
 	n := strings.ToLower(strings.TrimSuffix(path.Base(name), path.Ext(name)))
 	n = strings.TrimSuffix(strings.TrimSuffix(n, "_a"), "_b")
 	for _, w := range riskyWords {
-		if n == w || strings.HasPrefix(n, w+"_") || strings.HasPrefix(n, w+"-") || strings.HasPrefix(n, w+".") {
+		if n == w || strings.HasPrefix(n, w+"_") || strings.HasPrefix(n, w+"-") ||
+			strings.HasPrefix(n, w+".") {
 			return true
 		}
 	}
@@ -487,7 +504,8 @@ func (f *File) firmware() {
 	}
 	f.Details["risky"], f.Details["missing"] = risky, missing
 	if len(risky) > 0 {
-		f.Notes = append(f.Notes, "risky to write (bootloader stages, partition table, radio): "+strings.Join(risky, ", "))
+		f.Notes = append(f.Notes, "risky to write (bootloader stages, partition table, radio): "+
+			strings.Join(risky, ", "))
 	}
 	if len(missing) > 0 {
 		f.Notes = append(f.Notes, "it looks as if these were missing: "+strings.Join(missing, ", "))

@@ -18,7 +18,8 @@ import (
 )
 
 // Encrypted says why a protected archive stays shut.
-const Encrypted = "it is protected with a password; unwrap it with the program that made it, and name what comes out"
+const Encrypted = "it is protected with a password; unwrap it with the program that made it, and name what " +
+	"comes out"
 
 // zipEncrypted is bit 0 of a member's general purpose flags (APPNOTE.TXT, 4.4.4).
 const zipEncrypted = 1
@@ -48,7 +49,8 @@ func (f *File) closed(n, of int) {
 	case n == of:
 		f.damaged(&ClosedError{Encrypted})
 	default:
-		f.Notes = append(f.Notes, fmt.Sprintf("%d of its files are protected with a password and stay shut", n))
+		f.Notes = append(f.Notes, fmt.Sprintf("%d of its files are protected with a password and stay shut",
+			n))
 	}
 }
 
@@ -81,7 +83,8 @@ func (m *sevenMember) Read(b []byte) (int, error) {
 	case !errors.Is(err, io.EOF):
 		err = sevenError(err)
 	case m.want != 0 && m.sum.Sum32() != m.want:
-		err = image.Errorf("7z archive", -1, "the checksum of its member %s does not match: it is damaged", m.name)
+		err = image.Errorf("7z archive", -1, "the checksum of its member %s does not match: it is damaged",
+			m.name)
 	}
 	return n, err
 }
@@ -91,16 +94,21 @@ func sevenError(err error) error {
 	if errors.As(err, &read) && read.Encrypted || strings.Contains(err.Error(), "password") {
 		return &ClosedError{Encrypted}
 	}
-	bad := &image.Error{Format: "7z archive", Offset: -1, What: "its contents can't be read, the file may be cut short", Err: err}
+	bad := &image.Error{Format: "7z archive", Offset: -1,
+		What: "its contents can't be read, the file may be cut short", Err: err}
 	// The library reports the end of the file by its own name for it, where it begins to read its table too.
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || strings.HasSuffix(err.Error(), ": EOF") {
-		bad.What, bad.Err, bad.Short = "its table of contents, which is at its end, is missing: the file was cut short", nil, true
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		strings.HasSuffix(err.Error(), ": EOF") {
+		bad.What, bad.Err, bad.Short = "its table of contents, which is at its end, is missing: the file "+
+			"was cut short", nil, true
 	}
 	return bad
 }
 
 var volumeName = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)^(.+\.(?:7z|zip|rar|tar|gz|tgz|xz|zst|img))\.(\d{3})$|^(.+)\.z(\d{2})$|^(.+)\.(?:part(\d+)\.rar|r(\d{2}))$`)
+	return regexp.MustCompile(
+		`(?i)^(.+\.(?:7z|zip|rar|tar|gz|tgz|xz|zst|img))\.(\d{3})$|^(.+)\.z(\d{2})$|` +
+			`^(.+)\.(?:part(\d+)\.rar|r(\d{2}))$`)
 })
 
 // volume tells of a file that was cut into volumes by a general archiver, of which no piece alone

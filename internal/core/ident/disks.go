@@ -22,7 +22,8 @@ func (f *File) squashfs(r io.ReaderAt, size int64) {
 		return
 	}
 	le := binary.LittleEndian
-	f.Details["block_size"], f.Details["version"] = le.Uint32(b[12:]), fmt.Sprintf("%d.%d", le.Uint16(b[28:]), le.Uint16(b[30:]))
+	f.Details["block_size"], f.Details["version"] = le.Uint32(b[12:]), fmt.Sprintf("%d.%d", le.Uint16(b[28:]),
+		le.Uint16(b[30:]))
 	if used := le.Uint64(b[40:]); used > uint64(size) && !f.partial {
 		f.damaged(image.Truncated("squashfs file system", 0, int64(min(used, 1<<62)), size))
 	}
@@ -66,7 +67,8 @@ func hasTable(h []byte) bool {
 		}
 	}
 	// A FAT file system, which radio firmware often is, ends its first sector with the same mark.
-	if len(h) < 512 || h[510] != 0x55 || h[511] != 0xaa || string(h[54:57]) == "FAT" || string(h[82:85]) == "FAT" {
+	if len(h) < 512 || h[510] != 0x55 || h[511] != 0xaa || string(h[54:57]) == "FAT" ||
+		string(h[82:85]) == "FAT" {
 		return false
 	}
 	used := false
@@ -114,13 +116,14 @@ func (f *File) disk(r io.ReaderAt, size int64) {
 		break
 	}
 	f.Details["partitions"] = names
-	f.Notes = append(f.Notes, "writing a whole disk or its table to a phone destroys what is in it; single partitions are what is flashed")
+	f.Notes = append(f.Notes, "writing a whole disk or its table to a phone destroys what is in it; single "+
+		"partitions are what is flashed")
 }
 
-// kernelArchitecture tells a kernel's processor by the head of it; "" for what is none: of arm64 by the mark in its header
-// (Documentation/arch/arm64/booting.rst), with or without the EFI stub's "MZ"; of arm that unpacks
-// itself by the mark of its program (arch/arm/boot/compressed/head.S); of x86 by that of its
-// set-up header (Documentation/arch/x86/boot.rst).
+// kernelArchitecture tells a kernel's processor by the head of it; "" for what is none: of arm64 by the mark
+// in its header (Documentation/arch/arm64/booting.rst), with or without the EFI stub's "MZ"; of arm that
+// unpacks itself by the mark of its program (arch/arm/boot/compressed/head.S); of x86 by that of its set-up
+// header (Documentation/arch/x86/boot.rst).
 func kernelArchitecture(h []byte) string {
 	switch {
 	case len(h) >= 60 && string(h[56:60]) == "ARMd":

@@ -58,14 +58,35 @@ const (
 	Unknown          Kind = "unknown"
 )
 
-var kindWords = map[Kind]string{Boot: "a boot image", BootWithRecovery: "a boot image that also holds a recovery",
-	Recovery: "a recovery", VendorBoot: "a vendor boot image", InitBoot: "an init_boot image", VendorKernelBoot: "a vendor kernel boot image",
-	DTBO: "a table of device tree overlays", DTB: "a device tree", VBMeta: "a vbmeta image", Super: "a super image", Ext4: "an ext4 file system",
-	EROFS: "an EROFS file system", F2FS: "an f2fs file system", Payload: "an update payload", OTAAB: "an A/B package",
-	OTABlock: "a block-list package", Addon: "an add-on package", FirmwareSet: "a firmware set", Images: "an archive of images",
-	BlockList: "a block list with its data beside it", Kernel: "a kernel", SquashFS: "a squashfs file system", ISO: "an image of a disc (ISO 9660)",
-	Qcow2: "a disk of a virtual machine (qcow2)", Disk: "a whole disk with a partition table",
-	Archive: "an archive", App: "an app", Sums: "a file of digests", LoaderTable: "a loader's table of partitions", Text: "a text"}
+var kindWords = map[Kind]string{Boot: "a boot image",
+	BootWithRecovery: "a boot image that also holds a recovery",
+	Recovery:         "a recovery",
+	VendorBoot:       "a vendor boot image",
+	InitBoot:         "an init_boot image",
+	VendorKernelBoot: "a vendor kernel boot image",
+	DTBO:             "a table of device tree overlays",
+	DTB:              "a device tree",
+	VBMeta:           "a vbmeta image",
+	Super:            "a super image",
+	Ext4:             "an ext4 file system",
+	EROFS:            "an EROFS file system",
+	F2FS:             "an f2fs file system",
+	Payload:          "an update payload",
+	OTAAB:            "an A/B package",
+	OTABlock:         "a block-list package",
+	Addon:            "an add-on package",
+	FirmwareSet:      "a firmware set",
+	Images:           "an archive of images",
+	BlockList:        "a block list with its data beside it",
+	Kernel:           "a kernel",
+	SquashFS:         "a squashfs file system",
+	ISO:              "an image of a disc (ISO 9660)",
+	Qcow2:            "a disk of a virtual machine (qcow2)", Disk: "a whole disk with a partition table",
+	Archive:     "an archive",
+	App:         "an app",
+	Sums:        "a file of digests",
+	LoaderTable: "a loader's table of partitions",
+	Text:        "a text"}
 
 // Words gives the kind in words, with its article.
 func (k Kind) Words() string {
@@ -78,9 +99,10 @@ func (k Kind) Words() string {
 // Destination is where a file would go, and why.
 type Destination struct {
 	Partition string `json:"partition"`
-	Slot      string `json:"slot,omitempty"` // "both", "current", "other"; on phones without slots it does not count
-	Evidence  string `json:"evidence"`       // avb-footer, content, name
-	Why       string `json:"why"`
+	// "both", "current", "other"; on phones without slots it does not count
+	Slot     string `json:"slot,omitempty"`
+	Evidence string `json:"evidence"` // avb-footer, content, name
+	Why      string `json:"why"`
 	// OnPhone is the partitions' names on the phone that was named.
 	OnPhone []string `json:"on_phone,omitempty"`
 }
@@ -112,9 +134,11 @@ type File struct {
 	GoesTo  []Destination  `json:"goes_to"`
 	Notes   []string       `json:"notes,omitempty"`
 	Damage  string         `json:"damage,omitempty"` // what is wrong with it
-	Closed  string         `json:"closed,omitempty"` // why what is inside can't be read though nothing is wrong with it
-	Pieces  []string       `json:"pieces,omitempty"` // the files of its folder that are one with it, itself among them
-	Short   bool           `json:"cut_short,omitempty"`
+	// why what is inside can't be read though nothing is wrong with it
+	Closed string `json:"closed,omitempty"`
+	// the files of its folder that are one with it, itself among them
+	Pieces []string `json:"pieces,omitempty"`
+	Short  bool     `json:"cut_short,omitempty"`
 
 	// Failed is what kept the computer from looking at it, nil where nothing did: all else is
 	// what was known by then.
@@ -130,10 +154,11 @@ type File struct {
 	Members []Member          `json:"-"`
 	Count   int               `json:"-"` // files in an archive, also those that are not among Members
 	Demands []script.Demand   `json:"-"` // of an update script
-	Written []string          `json:"-"` // partitions it writes whatever the phone says, by its names for them
-	Adds    int64             `json:"-"` // bytes an add-on puts into the system
-	App     *apk.App          `json:"-"` // of an app package
-	VBMeta  *vbmeta.Image     `json:"-"` // of a vbmeta image
+	// partitions it writes whatever the phone says, by its names for them
+	Written []string      `json:"-"`
+	Adds    int64         `json:"-"` // bytes an add-on puts into the system
+	App     *apk.App      `json:"-"` // of an app package
+	VBMeta  *vbmeta.Image `json:"-"` // of a vbmeta image
 	// Tree is what the image's own verified boot footer says of its hash tree.
 	Tree *vbmeta.Descriptor `json:"-"`
 	// Restores is "yes" for files of a system that put the maker's recovery back at each start, "no" for
@@ -219,7 +244,8 @@ func Identify(r io.ReaderAt, size int64, path string, o Options) *File {
 }
 
 func newFile(path string, size int64, o Options) *File {
-	return &File{Path: path, Size: size, Kind: Unknown, Wrapped: []string{}, Details: map[string]any{}, GoesTo: []Destination{}, opt: o}
+	return &File{Path: path, Size: size, Kind: Unknown, Wrapped: []string{}, Details: map[string]any{},
+		GoesTo: []Destination{}, opt: o}
 }
 
 // look tells what the size bytes of r are and reads what matters of them.
@@ -285,8 +311,10 @@ func (f *File) goes(partition, slot, evidence, why string) {
 }
 
 // namedPartitions are partitions a file's bare name may mean.
-var namedPartitions = []string{"vendor_boot", "vendor_kernel_boot", "init_boot", "vbmeta_system", "vbmeta_vendor", "vbmeta", "dtbo", "dtb", "boot", "recovery",
-	"super", "system_ext", "system_dlkm", "vendor_dlkm", "odm_dlkm", "system", "vendor", "product", "odm", "modem", "radio", "bootloader", "logo", "persist", "userdata", "cache"}
+var namedPartitions = []string{"vendor_boot", "vendor_kernel_boot", "init_boot", "vbmeta_system",
+	"vbmeta_vendor", "vbmeta", "dtbo", "dtb", "boot", "recovery",
+	"super", "system_ext", "system_dlkm", "vendor_dlkm", "odm_dlkm", "system", "vendor", "product", "odm",
+	"modem", "radio", "bootloader", "logo", "persist", "userdata", "cache"}
 
 // partitionByName gives the partition a file's name means, or "".
 func partitionByName(path string) string {
@@ -322,7 +350,8 @@ func (f *File) byName() {
 		return
 	}
 	switch f.Kind {
-	case Text, Sums, LoaderTable, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload, BlockList, ISO, Qcow2, Disk, Kernel:
+	case Text, Sums, LoaderTable, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload,
+		BlockList, ISO, Qcow2, Disk, Kernel:
 		return
 	}
 	if p := partitionByName(f.Whole()); p != "" {
@@ -332,7 +361,8 @@ func (f *File) byName() {
 
 // deviceProps are the properties that name the phone a build is for, the most
 // reliable first.
-var deviceProps = []string{"ro.product.device", "ro.product.system.device", "ro.product.vendor.device", "ro.product.product.device",
+var deviceProps = []string{"ro.product.device", "ro.product.system.device", "ro.product.vendor.device",
+	"ro.product.product.device",
 	"ro.product.odm.device", "ro.product.bootimage.device", "ro.build.product"}
 
 func firstOf(props map[string]string, names ...string) string {
@@ -349,7 +379,8 @@ func DeviceOf(props map[string]string) string { return firstOf(props, deviceProp
 
 // BuildOf gives what a build calls itself, or "".
 func BuildOf(props map[string]string) string {
-	return firstOf(props, "ro.build.display.id", "ro.build.version.incremental", "ro.bootimage.build.version.incremental",
+	return firstOf(props, "ro.build.display.id", "ro.build.version.incremental",
+		"ro.bootimage.build.version.incremental",
 		"ro.system.build.version.incremental", "ro.vendor.build.fingerprint")
 }
 

@@ -31,11 +31,13 @@ func TestReadsLittle(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(dir, "tree", "system"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "tree", "system", "build.prop"), []byte("ro.product.device=dunlin\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "tree", "system", "build.prop"),
+		[]byte("ro.product.device=dunlin\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(dir, "img")
-	if out, err := exec.Command(witness.Tool(t, "mkfs.ext4"), "-q", "-F", "-d", filepath.Join(dir, "tree"), path, "4G").CombinedOutput(); err != nil {
+	if out, err := exec.Command(witness.Tool(t, "mkfs.ext4"), "-q", "-F", "-d", filepath.Join(dir, "tree"),
+		path, "4G").CombinedOutput(); err != nil {
 		t.Fatalf("mkfs.ext4: %v\n%s", err, out)
 	}
 	f, err := os.Open(path)
@@ -45,7 +47,8 @@ func TestReadsLittle(t *testing.T) {
 	defer f.Close()
 	c := &counted{r: f}
 	got := Identify(c, 4<<30, path, Options{})
-	if got.Kind != Ext4 || got.Models()[0] != "dunlin" || len(got.GoesTo) == 0 || got.GoesTo[0].Partition != "system" {
+	if got.Kind != Ext4 || got.Models()[0] != "dunlin" || len(got.GoesTo) == 0 ||
+		got.GoesTo[0].Partition != "system" {
 		t.Errorf("%+v", got)
 	}
 	if c.n > 1<<20 {
@@ -58,7 +61,8 @@ func FuzzIdentify(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	for _, s := range []string{"ANDROID!", "VNDRBOOT", "AVB0", "CrAU", "\x3a\xff\x26\xed\x01\x00", "PK\x03\x04", "7z\xbc\xaf\x27\x1c\x00\x04", "\x1f\x8b\x08", "BZh9",
+	for _, s := range []string{"ANDROID!", "VNDRBOOT", "AVB0", "CrAU", "\x3a\xff\x26\xed\x01\x00",
+		"PK\x03\x04", "7z\xbc\xaf\x27\x1c\x00\x04", "\x1f\x8b\x08", "BZh9",
 		"\xd0\x0d\xfe\xed", "<html>", "\xd7\xb7\xab\x1e", string(foot)} {
 		f.Add([]byte(s))
 	}

@@ -61,7 +61,11 @@ func init() {
 		{prefix("QFI\xfb"), (*File).qcow2},
 		{isKernel, (*File).bareKernel},
 		{wordAt(1024, erofsMagic), (*File).erofs},
-		{wordAt(1024, f2fsMagic), func(f *File, _ io.ReaderAt, size int64) { f.Kind = F2FS; f.footer(nil, 0); f.fileSystem("", nil) }},
+		{wordAt(1024, f2fsMagic), func(f *File, _ io.ReaderAt, size int64) {
+			f.Kind = F2FS
+			f.footer(nil, 0)
+			f.fileSystem("", nil)
+		}},
 		{ext4.IsMagic, (*File).ext4},
 		{super.IsMagic, (*File).super},
 		{hasTable, (*File).disk},
@@ -86,7 +90,8 @@ func (f *File) footer(r io.ReaderAt, size int64) {
 		f.damaged(err)
 		return
 	}
-	avb := map[string]any{"original_image_size": ft.OriginalImageSize, "vbmeta_offset": ft.VBMetaOffset, "vbmeta_size": ft.VBMetaSize,
+	avb := map[string]any{"original_image_size": ft.OriginalImageSize, "vbmeta_offset": ft.VBMetaOffset,
+		"vbmeta_size":    ft.VBMetaSize,
 		"algorithm_type": vbmeta.Algorithms[m.AlgorithmType].Name, "rollback_index": m.RollbackIndex}
 	if len(m.PublicKey) > 0 {
 		avb["public_key_sha256"] = vbmeta.Fingerprint(m.PublicKey)
@@ -97,7 +102,8 @@ func (f *File) footer(r io.ReaderAt, size int64) {
 		}
 		if d.PartitionName != "" && (d.Tag == vbmeta.TagHash || d.Tag == vbmeta.TagHashtree) {
 			avb["partition_name"], avb["descriptor"] = d.PartitionName, vbmeta.TagNames[d.Tag]
-			f.goes(d.PartitionName, "both", "avb-footer", "its verified boot footer was made for the partition "+d.PartitionName)
+			f.goes(d.PartitionName, "both", "avb-footer",
+				"its verified boot footer was made for the partition "+d.PartitionName)
 		}
 	}
 	f.Details["avb_footer"] = avb
@@ -163,11 +169,16 @@ func (f *File) ramdisk(rd *boot.Ramdisk) {
 // properties puts what the build inside says into the details.
 func (f *File) properties() {
 	for name, v := range map[string]string{"device": DeviceOf(f.Props), "build": BuildOf(f.Props),
-		"model":          firstOf(f.Props, "ro.product.model", "ro.product.system.model", "ro.product.vendor.model"),
-		"release":        firstOf(f.Props, "ro.build.version.release", "ro.system.build.version.release", "ro.vendor.build.version.release"),
-		"security_patch": firstOf(f.Props, "ro.build.version.security_patch", "ro.vendor.build.security_patch"),
-		"fingerprint":    firstOf(f.Props, "ro.build.fingerprint", "ro.system.build.fingerprint", "ro.vendor.build.fingerprint"),
-		"architecture":   firstOf(f.Props, "ro.product.cpu.abi", "ro.system.product.cpu.abilist", "ro.product.cpu.abilist", "ro.vendor.product.cpu.abilist")} {
+		"model": firstOf(f.Props, "ro.product.model", "ro.product.system.model",
+			"ro.product.vendor.model"),
+		"release": firstOf(f.Props, "ro.build.version.release", "ro.system.build.version.release",
+			"ro.vendor.build.version.release"),
+		"security_patch": firstOf(f.Props, "ro.build.version.security_patch",
+			"ro.vendor.build.security_patch"),
+		"fingerprint": firstOf(f.Props, "ro.build.fingerprint", "ro.system.build.fingerprint",
+			"ro.vendor.build.fingerprint"),
+		"architecture": firstOf(f.Props, "ro.product.cpu.abi", "ro.system.product.cpu.abilist",
+			"ro.product.cpu.abilist", "ro.vendor.product.cpu.abilist")} {
 		if v != "" {
 			f.Details[name] = v
 		}
@@ -206,7 +217,8 @@ func (f *File) kernel(r *io.SectionReader) {
 			}
 		}
 		if i := bytes.Index(b, []byte(mark)); i >= 0 && len(b)-i > len(mark)+1 {
-			version, _, _ := strings.Cut(strings.ToValidUTF8(string(b[i+len(mark):min(len(b), i+most)]), "?"), " ")
+			version, _, _ := strings.Cut(strings.ToValidUTF8(string(b[i+len(mark):min(len(b), i+most)]), "?"),
+				" ")
 			if version != "" && version[0] >= '0' && version[0] <= '9' {
 				f.Details["kernel_version"] = version
 				return
@@ -237,11 +249,16 @@ func (f *File) vendorBoot(r io.ReaderAt, size int64) {
 	}
 	frags := []map[string]any{}
 	for _, fr := range m.Fragments {
-		frags = append(frags, map[string]any{"ramdisk_name": fr.Name, "ramdisk_type": boot.FragmentTypes[fr.Type], "ramdisk_size": fr.Size})
+		frags = append(frags, map[string]any{
+			"ramdisk_name": fr.Name,
+			"ramdisk_type": boot.FragmentTypes[fr.Type],
+			"ramdisk_size": fr.Size,
+		})
 		if err != nil || f.Props != nil {
 			continue
 		}
-		if rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size), zipsig.KeysFiles...); err == nil && DeviceOf(rd.Props) != "" {
+		if rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size),
+			zipsig.KeysFiles...); err == nil && DeviceOf(rd.Props) != "" {
 			f.Props = rd.Props
 		}
 	}
@@ -271,7 +288,8 @@ func (f *File) vbmeta(r io.ReaderAt, size int64) {
 	}
 	f.VBMeta = m
 	f.Details["algorithm_type"] = vbmeta.Algorithms[m.AlgorithmType].Name
-	f.Details["rollback_index"], f.Details["flags"], f.Details["release_string"] = m.RollbackIndex, m.Flags, m.ReleaseString
+	f.Details["rollback_index"], f.Details["flags"], f.Details["release_string"] = m.RollbackIndex, m.Flags,
+		m.ReleaseString
 	if len(m.PublicKey) > 0 {
 		f.Details["public_key_sha256"] = vbmeta.Fingerprint(m.PublicKey)
 	}
@@ -320,7 +338,8 @@ func (f *File) super(r io.ReaderAt, size int64) {
 	if m == nil {
 		return
 	}
-	f.Details["metadata_slot_count"], f.Details["major_version"], f.Details["minor_version"] = m.SlotCount, m.Major, m.Minor
+	f.Details["metadata_slot_count"], f.Details["major_version"], f.Details["minor_version"] = m.SlotCount,
+		m.Major, m.Minor
 	if m.Backup {
 		f.Notes = append(f.Notes, "its primary metadata is damaged; the backup was read")
 	}
@@ -373,7 +392,8 @@ func (f *File) payload(r io.ReaderAt, size int64) {
 
 func (f *File) tellPayload(p *payload.Payload) {
 	f.Payload = p
-	f.Details["payload_version"], f.Details["block_size"], f.Details["delta"] = p.Version, p.BlockSize, p.Delta()
+	f.Details["payload_version"], f.Details["block_size"], f.Details["delta"] = p.Version, p.BlockSize,
+		p.Delta()
 	if p.MaxTimestamp > 0 {
 		f.Details["max_timestamp"] = p.MaxTimestamp
 	}

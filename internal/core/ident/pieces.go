@@ -35,9 +35,11 @@ func (f *File) pieces() (v *sparse.View, ok bool) {
 		return nil, true
 	}
 	f.Pieces, f.stem, f.Inside = s.Names, s.Stem, v.Size()
-	f.Notes = append(f.Notes, fmt.Sprintf("it is one image in %d pieces: %s", len(all), strings.Join(s.Names, ", ")))
+	f.Notes = append(f.Notes, fmt.Sprintf("it is one image in %d pieces: %s", len(all),
+		strings.Join(s.Names, ", ")))
 	if last(all) {
-		f.Notes = append(f.Notes, "its last piece is as large as the others and ends before the image does: one more may be missing")
+		f.Notes = append(f.Notes, "its last piece is as large as the others and ends before the image "+
+			"does: one more may be missing")
 	}
 	return v, true
 }
@@ -96,7 +98,8 @@ func ListBase(name string) string {
 			return base
 		}
 	}
-	if at := strings.LastIndex(name, ".new.dat."); at > 0 && strings.Trim(name[at+len(".new.dat."):], "0123456789") == "" {
+	if at := strings.LastIndex(name, ".new.dat."); at > 0 && strings.Trim(name[at+len(".new.dat."):],
+		"0123456789") == "" {
 		return name[:at]
 	}
 	return ""
@@ -120,7 +123,8 @@ func (f *File) blockList(r io.ReaderAt, size int64) bool {
 				return false
 			}
 			f.Kind = BlockList
-			f.damaged(&image.Error{Format: "block data", Offset: -1, Short: true, What: base + list + ", which says where its blocks go, is not beside it"})
+			f.damaged(&image.Error{Format: "block data", Offset: -1, Short: true, What: base + list +
+				", which says where its blocks go, is not beside it"})
 			return true
 		}
 	}
@@ -171,5 +175,6 @@ func DataOf(base string, names []string) ([]string, error) {
 		}
 		return s.Names, s.MissingError("block data")
 	}
-	return nil, &image.Error{Format: "block list", Offset: -1, Short: true, What: fmt.Sprintf("the data of %s (%s.new.dat, .br or numbered) is not beside it", base, base)}
+	return nil, &image.Error{Format: "block list", Offset: -1, Short: true,
+		What: fmt.Sprintf("the data of %s (%s.new.dat, .br or numbered) is not beside it", base, base)}
 }

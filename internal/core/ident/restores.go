@@ -18,7 +18,8 @@ const RestoringMost = 40
 func Restores(script string) bool {
 	for line := range strings.Lines(script) {
 		line = strings.TrimSpace(line)
-		if strings.HasPrefix(line, "#") || !strings.Contains(line, "recovery") && !strings.Contains(line, "RECOVERY") {
+		if strings.HasPrefix(line, "#") || !strings.Contains(line, "recovery") && !strings.Contains(line,
+			"RECOVERY") {
 			continue
 		}
 		for _, tool := range []string{"applypatch", "flash_image", "dd of=", "dd if="} {
@@ -41,7 +42,8 @@ func restoring(tree fs.FS) bool {
 					continue
 				}
 				read++
-				if b, err := readSmall(tree, path.Join(root, dir, n.Name())); err == nil && Restores(string(b)) {
+				if b, err := readSmall(tree, path.Join(root, dir, n.Name())); err == nil &&
+					Restores(string(b)) {
 					return true
 				}
 			}

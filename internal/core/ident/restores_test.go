@@ -7,7 +7,8 @@ import (
 
 // TestRestores: which scripts put a recovery back, and where in a system or vendor they are found.
 func TestRestores(t *testing.T) {
-	const patch = "#!/system/bin/sh\nif ! applypatch --check EMMC:/dev/block/by-name/recovery:12:ab; then\n  applypatch --bonus /system/etc/recovery-resource.dat\nfi\n"
+	const patch = "#!/system/bin/sh\nif ! applypatch --check EMMC:/dev/block/by-name/recovery:12:ab; " +
+		"then\n  applypatch --bonus /system/etc/recovery-resource.dat\nfi\n"
 	for script, want := range map[string]bool{
 		patch: true,
 		"dd if=/system/etc/recovery.img of=/dev/block/by-name/recovery\n": true,
@@ -18,9 +19,13 @@ func TestRestores(t *testing.T) {
 			t.Errorf("%q: %v", script, !want)
 		}
 	}
-	for path, want := range map[string]bool{"system/bin/install-recovery.sh": true, "system/etc/install-recovery.sh": true, "vendor/bin/flash_recovery.sh": true, "bin/install-recovery.sh": true,
-		"system/bin/install-recovery": false, "system/app/x.sh": false} {
-		if restoring(fstest.MapFS{path: {Data: []byte(patch)}, "system/bin/other.sh": {Data: []byte("echo\n")}}) != want {
+	for path, want := range map[string]bool{"system/bin/install-recovery.sh": true,
+		"system/etc/install-recovery.sh": true,
+		"vendor/bin/flash_recovery.sh":   true,
+		"bin/install-recovery.sh":        true,
+		"system/bin/install-recovery":    false, "system/app/x.sh": false} {
+		if restoring(fstest.MapFS{path: {Data: []byte(patch)},
+			"system/bin/other.sh": {Data: []byte("echo\n")}}) != want {
 			t.Errorf("%s: %v", path, !want)
 		}
 	}

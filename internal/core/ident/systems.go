@@ -18,7 +18,8 @@ func (f *File) ext4(r io.ReaderAt, size int64) {
 	if s == nil {
 		return
 	}
-	f.Details["volume_name"], f.Details["last_mounted"], f.Details["block_size"], f.Details["size"] = s.Volume, s.LastMounted, s.BlockSize, s.Size()
+	f.Details["volume_name"], f.Details["last_mounted"], f.Details["block_size"],
+		f.Details["size"] = s.Volume, s.LastMounted, s.BlockSize, s.Size()
 	if s.SharedBlocks() {
 		f.Notes = append(f.Notes, "its files share blocks, so it can only be mounted read-only")
 	}
@@ -66,7 +67,10 @@ func firstWord(list ...string) string {
 // buildProps are where a partition keeps the properties of its build, and
 // which partition that makes it.
 var buildProps = []struct{ path, partition string }{
-	{"system/build.prop", "system"}, {"build.prop", ""}, {"etc/build.prop", ""}, {"product/etc/build.prop", "product"},
+	{"system/build.prop", "system"},
+	{"build.prop", ""},
+	{"etc/build.prop", ""},
+	{"product/etc/build.prop", "product"},
 }
 
 // fileSystem reads the build's properties out of a tree and works out which
@@ -107,8 +111,10 @@ func (f *File) fileSystem(label string, tree fs.FS) {
 
 // partitionOfProps tells a partition by the prefix its properties have.
 func partitionOfProps(props map[string]string) string {
-	for _, p := range []string{"vendor_dlkm", "odm_dlkm", "system_dlkm", "system_ext", "product", "vendor", "odm", "system"} {
-		for _, k := range []string{"ro." + p + ".build.fingerprint", "ro.product." + p + ".device", "ro." + p + ".build.date.utc"} {
+	for _, p := range []string{"vendor_dlkm", "odm_dlkm", "system_dlkm", "system_ext", "product", "vendor",
+		"odm", "system"} {
+		for _, k := range []string{"ro." + p + ".build.fingerprint", "ro.product." + p + ".device",
+			"ro." + p + ".build.date.utc"} {
 			if props[k] != "" {
 				return p
 			}

@@ -28,7 +28,8 @@ func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 		f.Notes = append(f.Notes, "only its name says that it is brotli; that form has no mark of its own")
 		return
 	}
-	if !isText(head) && !bytes.HasPrefix(head, []byte{0xff, 0xfe}) && !bytes.HasPrefix(head, []byte{0xfe, 0xff}) {
+	if !isText(head) && !bytes.HasPrefix(head, []byte{0xff, 0xfe}) && !bytes.HasPrefix(head,
+		[]byte{0xfe, 0xff}) {
 		return
 	}
 	if !isText([]byte(sums.Text(head))) {
@@ -38,7 +39,8 @@ func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 	lower := bytes.ToLower(bytes.TrimSpace([]byte(sums.Text(head))))
 	if bytes.HasPrefix(lower, []byte("<!doctype html")) || bytes.HasPrefix(lower, []byte("<html")) {
 		f.Details["page"] = true
-		f.Notes = append(f.Notes, "it is a web page, not an image: the download site answered with a page instead of the file")
+		f.Notes = append(f.Notes, "it is a web page, not an image: the download site answered with a page "+
+			"instead of the file")
 		return
 	}
 	if size > 1<<20 {
@@ -51,7 +53,8 @@ func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 	if table, err := parttable.Parse(b); err == nil && len(table) > 1 {
 		f.Kind = LoaderTable
 		f.Details["partitions"] = len(table)
-		f.Notes = append(f.Notes, "a table says where everything lies on a phone; it is never written by the way")
+		f.Notes = append(f.Notes, "a table says where everything lies on a phone; it is never written by "+
+			"the way")
 		return
 	}
 	if list := sums.Parse(sums.Text(b)); len(list) > 0 && 2*len(list) >= lines(b) {
@@ -78,7 +81,9 @@ func isText(b []byte) bool {
 	if len(b) == 0 || !utf8.Valid(b) {
 		return false
 	}
-	return !bytes.ContainsFunc(b, func(r rune) bool { return r < ' ' && r != '\n' && r != '\r' && r != '\t' && r != '\f' })
+	return !bytes.ContainsFunc(b, func(r rune) bool {
+		return r < ' ' && r != '\n' && r != '\r' && r != '\t' && r != '\f'
+	})
 }
 
 // Page tells of a web page that was saved in place of a file.
@@ -108,7 +113,8 @@ func (f *File) Words() string {
 			kind = "delta payload"
 		}
 		s += fmt.Sprintf(": %s of %s", kind, spell.Counted(len(f.Payload.Partitions), "partition"))
-	case len(f.Members) > 0 && f.Kind != Super && !(f.partial && f.inTar()): // of a tar's head nobody can tell
+	case len(f.Members) > 0 && f.Kind != Super && !(f.partial && f.inTar()):
+		// of a tar's head nobody can tell
 		s += ": " + f.counted()
 	}
 	if len(f.Wrapped) > 0 {
@@ -147,8 +153,12 @@ func (f *File) Lines() []string {
 			add("made for system version %s, security patch level %s", v, patch)
 		}
 	}
-	for _, d := range []struct{ name, words string }{{"kernel_version", "kernel"}, {"release", "platform release"}, {"security_patch", "security patch level"},
-		{"post_security_patch_level", "security patch level"}, {"architecture", "processor"}, {"kernel_architecture", "kernel for"}, {"volume_name", "label"},
+	for _, d := range []struct{ name, words string }{{"kernel_version", "kernel"},
+		{"release", "platform release"}, {"security_patch", "security patch level"},
+		{"post_security_patch_level", "security patch level"},
+		{"architecture", "processor"},
+		{"kernel_architecture", "kernel for"},
+		{"volume_name", "label"},
 		{"algorithm_type", "signature"}, {"signer", "signed by"}, {"cmdline", "kernel command line"}} {
 		if v := text(d.name); v != "" {
 			add("%s: %s", d.words, v)
@@ -168,7 +178,8 @@ func (f *File) Lines() []string {
 		add("%s", s)
 	}
 	if f.Ramdisk != nil {
-		add("ramdisk: %s, compressed as %s", spell.Counted(f.Ramdisk.Files, "file"), orPlain(string(f.Ramdisk.Compression)))
+		add("ramdisk: %s, compressed as %s", spell.Counted(f.Ramdisk.Files, "file"),
+			orPlain(string(f.Ramdisk.Compression)))
 	}
 	if frags, ok := f.Details["vendor_ramdisk_table"].([]map[string]any); ok {
 		for _, fr := range frags {
@@ -176,11 +187,13 @@ func (f *File) Lines() []string {
 			if n := fmt.Sprint(fr["ramdisk_name"]); n != "" && n != fmt.Sprint(fr["ramdisk_type"]) {
 				name = " " + n
 			}
-			add("ramdisk fragment%s: %v, %s", name, fr["ramdisk_type"], image.Size(fr["ramdisk_size"].(int64)))
+			add("ramdisk fragment%s: %v, %s", name, fr["ramdisk_type"],
+				image.Size(fr["ramdisk_size"].(int64)))
 		}
 	}
 	if avb, ok := f.Details["avb_footer"].(map[string]any); ok {
-		add("verified boot footer: made for %v, %v, %v", avb["partition_name"], avb["descriptor"], avb["algorithm_type"])
+		add("verified boot footer: made for %v, %v, %v", avb["partition_name"], avb["descriptor"],
+			avb["algorithm_type"])
 		if k, ok := avb["public_key_sha256"].(string); ok {
 			add("its key: SHA-256 %s", k)
 		}

@@ -34,7 +34,8 @@ type Series struct {
 }
 
 var numbered = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(.+?)((?:[._-]?(?:sparse)?(?:chunk|part)[._-]?)|[._-])(\d{1,5})(\.img|\.bin|\.ext4|\.simg)?$`)
+	return regexp.MustCompile(
+		`^(.+?)((?:[._-]?(?:sparse)?(?:chunk|part)[._-]?)|[._-])(\d{1,5})(\.img|\.bin|\.ext4|\.simg)?$`)
 })
 
 // SeriesOf gives the series that name belongs to, of those in names; nil when its name has no
@@ -59,8 +60,10 @@ func SeriesOf(name string, names []string) *Series {
 		numbers = append(numbers, i)
 	}
 	slices.Sort(numbers)
-	s := &Series{Stem: m[1] + m[4], Plain: m[2] == "-" || m[2] == "_" || m[2] == "." && m[4] != "", Said: len(m[2]) > 1}
-	if len(numbers) == 0 || len(numbers) == 1 && (numbers[0] <= 1 || !s.Said) { // else a version: "system-4.2"
+	s := &Series{Stem: m[1] + m[4], Plain: m[2] == "-" || m[2] == "_" || m[2] == "." && m[4] != "",
+		Said: len(m[2]) > 1}
+	if len(numbers) == 0 || len(numbers) == 1 && (numbers[0] <= 1 || !s.Said) {
+		// else a version: "system-4.2"
 		return nil
 	}
 	next := min(1, numbers[0])
@@ -83,7 +86,9 @@ func (s *Series) MissingError(format string) error {
 	for _, i := range s.Missing {
 		list = append(list, strconv.Itoa(i))
 	}
-	return &Error{Format: format, Offset: -1, Short: true, What: fmt.Sprintf("of the pieces of %s number %s is not there; there is %s", s.Stem, strings.Join(list, ", "), strings.Join(s.Names, ", "))}
+	return &Error{Format: format, Offset: -1, Short: true,
+		What: fmt.Sprintf("of the pieces of %s number %s is not there; there is %s", s.Stem,
+			strings.Join(list, ", "), strings.Join(s.Names, ", "))}
 }
 
 // Concat reads files one behind the other as one.

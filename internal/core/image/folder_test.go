@@ -8,10 +8,14 @@ import (
 )
 
 func TestSeriesOf(t *testing.T) {
-	folder := []string{"super.img_sparsechunk.0", "super.img_sparsechunk.1", "super.img_sparsechunk.10", "super.img_sparsechunk.2", "super.img_sparsechunk.3", "boot.img",
-		"system.img.1", "system.img.2", "vendor_1.img", "vendor_2.img", "gap.chunk0", "gap.chunk2", "rom.zip.5", "late.chunk.2", "one.0", "x.1", "x.01", "product.img_sparsechunk1", "product.img_sparsechunk2"}
+	folder := []string{"super.img_sparsechunk.0", "super.img_sparsechunk.1", "super.img_sparsechunk.10",
+		"super.img_sparsechunk.2", "super.img_sparsechunk.3", "boot.img",
+		"system.img.1", "system.img.2", "vendor_1.img", "vendor_2.img", "gap.chunk0", "gap.chunk2",
+		"rom.zip.5", "late.chunk.2", "one.0", "x.1", "x.01", "product.img_sparsechunk1",
+		"product.img_sparsechunk2"}
 	for _, c := range []struct{ name, want string }{
-		{"super.img_sparsechunk.3", "super.img [super.img_sparsechunk.0 super.img_sparsechunk.1 super.img_sparsechunk.2 super.img_sparsechunk.3 super.img_sparsechunk.10] [4 5 6 7 8 9]"},
+		{"super.img_sparsechunk.3", "super.img [super.img_sparsechunk.0 super.img_sparsechunk.1 " +
+			"super.img_sparsechunk.2 super.img_sparsechunk.3 super.img_sparsechunk.10] [4 5 6 7 8 9]"},
 		{"system.img.1", "system.img [system.img.1 system.img.2] []"},
 		{"vendor_2.img", "vendor.img [vendor_1.img vendor_2.img] []"},
 		{"gap.chunk2", "gap [gap.chunk0 gap.chunk2] [1]"},
@@ -38,7 +42,8 @@ func TestConcat(t *testing.T) {
 	for from := range want {
 		for to := from; to <= len(want); to++ {
 			b := make([]byte, to-from)
-			if n, err := c.ReadAt(b, int64(from)); n != len(b) || err != nil || !slices.Equal(b, want[from:to]) {
+			if n, err := c.ReadAt(b, int64(from)); n != len(b) || err != nil ||
+				!slices.Equal(b, want[from:to]) {
 				t.Errorf("%d to %d: %q, %v", from, to, b, err)
 			}
 		}

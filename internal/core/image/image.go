@@ -42,7 +42,8 @@ func Errorf(format string, offset int64, msg string, args ...any) *Error {
 // has only have.
 func Truncated(format string, offset, want, have int64) *Error {
 	return &Error{Format: format, Offset: offset, Short: true,
-		What: fmt.Sprintf("%s here, the file has %d", map[bool]string{true: "1 byte belongs", false: fmt.Sprintf("%d bytes belong", want)}[want == 1], max(have, 0))}
+		What: fmt.Sprintf("%s here, the file has %d", map[bool]string{true: "1 byte belongs",
+			false: fmt.Sprintf("%d bytes belong", want)}[want == 1], max(have, 0))}
 }
 
 // IsShort tells whether err says that a file is cut short.

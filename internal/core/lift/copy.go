@@ -177,7 +177,8 @@ type Copier interface {
 	CopyFrom(src io.ReaderAt, from, to, n int64) (ok bool, err error)
 }
 
-func copyWithin(ctx context.Context, o Out, src io.ReaderAt, from, to, n int64, moved func(int64)) (ok bool, err error) {
+func copyWithin(ctx context.Context, o Out, src io.ReaderAt, from, to, n int64, moved func(int64)) (ok bool,
+	err error) {
 	c, ok := o.(Copier)
 	if !ok {
 		return false, nil
@@ -199,7 +200,8 @@ func copyWithin(ctx context.Context, o Out, src io.ReaderAt, from, to, n int64, 
 // as far as they have come. ends are where the item is whole once a part and all before it are done,
 // in bytes; nil where that can't be told: the digest is made from the finished file then. write
 // tells how many bytes it has written.
-func together(ctx context.Context, o Out, size int64, n int, ends []int64, write func(ctx context.Context, i int, wrote func(int64)) error, moved func(int64)) ([]byte, error) {
+func together(ctx context.Context, o Out, size int64, n int, ends []int64,
+	write func(ctx context.Context, i int, wrote func(int64)) error, moved func(int64)) ([]byte, error) {
 	if err := o.SetSize(size); err != nil {
 		return nil, err
 	}
@@ -281,21 +283,23 @@ feed:
 
 // partition writes one partition of a payload. The digest is made on the way where the operations
 // go up, as they do in full payloads.
-func partition(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, o Out, moved func(int64)) ([]byte, error) {
+func partition(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, o Out,
+	moved func(int64)) ([]byte, error) {
 	ends, ordered := ends(p, part)
 	if !ordered {
 		ends = nil
 	}
-	digest, err := together(ctx, o, int64(part.Size), len(part.Ops), ends, func(_ context.Context, i int, wrote func(int64)) error {
-		op := &part.Ops[i]
-		if err := p.Apply(r, part, op, o); err != nil {
-			return err
-		}
-		for _, e := range op.Dst {
-			wrote(int64(e.Blocks * p.BlockSize))
-		}
-		return nil
-	}, moved)
+	digest, err := together(ctx, o, int64(part.Size), len(part.Ops), ends,
+		func(_ context.Context, i int, wrote func(int64)) error {
+			op := &part.Ops[i]
+			if err := p.Apply(r, part, op, o); err != nil {
+				return err
+			}
+			for _, e := range op.Dst {
+				wrote(int64(e.Blocks * p.BlockSize))
+			}
+			return nil
+		}, moved)
 	if err != nil {
 		return nil, err
 	}
@@ -306,7 +310,8 @@ func partition(ctx context.Context, p *payload.Payload, part *payload.Partition,
 }
 
 // blocks writes what an xz file that was packed in parallel unpacks to.
-func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64, moved func(int64)) ([]byte, error) {
+func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64, moved func(int64)) ([]byte,
+	error) {
 	last := list[len(list)-1]
 	size := last.At + last.Size
 	if size > limit {
@@ -382,9 +387,11 @@ func (e *DigestError) Error() string {
 // Digest is the SHA-256 of a partition as the payload's operations make it,
 // and an error when an operation's data or the whole has another digest than
 // the manifest says. Nothing is written.
-func Digest(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, moved func(int64)) ([]byte, error) {
+func Digest(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt,
+	moved func(int64)) ([]byte, error) {
 	if _, ordered := ends(p, part); !ordered {
-		return nil, fmt.Errorf("%s: its operations are out of order, so its digest can only be told once it is taken out", part.Name)
+		return nil, fmt.Errorf("%s: its operations are out of order, so its digest can only be told once "+
+			"it is taken out", part.Name)
 	}
 	sum := sha256.New()
 	h := &hashOut{h: sum}

@@ -212,14 +212,16 @@ type UnsafeNameError struct{ Name string }
 
 // Error names it.
 func (e *UnsafeNameError) Error() string {
-	return fmt.Sprintf("the archive holds a file named %q, which would be written outside the folder: nothing is taken out of it", e.Name)
+	return fmt.Sprintf("the archive holds a file named %q, which would be written outside the folder: "+
+		"nothing is taken out of it", e.Name)
 }
 
 // safe makes a name from an archive one that stays in its folder.
 func safe(name string) (string, error) {
 	n := strings.ReplaceAll(name, `\`, "/")
 	clean := path.Clean("/" + n)[1:]
-	if strings.HasPrefix(n, "/") || clean == "" || strings.Contains(n, "\x00") || len(n) > 2 && n[1] == ':' && n[2] == '/' || path.Clean(n) != clean {
+	if strings.HasPrefix(n, "/") || clean == "" || strings.Contains(n, "\x00") || len(n) > 2 && n[1] == ':' &&
+		n[2] == '/' || path.Clean(n) != clean {
 		return "", &UnsafeNameError{name}
 	}
 	return clean, nil
@@ -231,7 +233,8 @@ func (s *Source) Pick(names []string) ([]Item, error) {
 	if len(names) == 0 {
 		out, err := s.Images()
 		if err != nil {
-			s.Notes = append(s.Notes, "an archive in it can't be looked into, so all files are taken as they are: "+err.Error())
+			s.Notes = append(s.Notes, "an archive in it can't be looked into, so all files are taken as "+
+				"they are: "+err.Error())
 			out = nil
 		}
 		if len(out) == 0 && len(s.Items) > 0 {
@@ -289,7 +292,8 @@ func (s *Source) List(names []string) ([]Item, error) {
 // named tells whether a word on the command line means an item: its name, that without .img or
 // folders, a pattern, or a folder it lies in.
 func named(word, name string) bool {
-	if word == name || len(word) < len(name) && (word+".img" == name || strings.HasPrefix(name, strings.TrimSuffix(word, "/")+"/") || strings.HasSuffix(name, "/"+word)) {
+	if word == name || len(word) < len(name) && (word+".img" == name ||
+		strings.HasPrefix(name, strings.TrimSuffix(word, "/")+"/") || strings.HasSuffix(name, "/"+word)) {
 		return true
 	}
 	if !strings.ContainsAny(word, `*?[\`) {
@@ -349,7 +353,8 @@ func (s *Source) names() string {
 
 // stream makes an item's Write of a reader that is opened anew. limit bounds
 // what comes out; size is -1 when it is not known.
-func stream(open func() (io.ReadCloser, error), size, limit int64) func(context.Context, Out, func(int64)) ([]byte, error) {
+func stream(open func() (io.ReadCloser, error), size, limit int64) func(context.Context, Out, func(int64)) (
+	[]byte, error) {
 	return func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
 		r, err := open()
 		if err != nil {
@@ -362,5 +367,7 @@ func stream(open func() (io.ReadCloser, error), size, limit int64) func(context.
 
 // section makes an item's Write of a piece of a file.
 func section(r io.ReaderAt, off, n int64) func(context.Context, Out, func(int64)) ([]byte, error) {
-	return stream(func() (io.ReadCloser, error) { return io.NopCloser(io.NewSectionReader(r, off, n)), nil }, n, n)
+	return stream(func() (io.ReadCloser, error) {
+		return io.NopCloser(io.NewSectionReader(r, off, n)), nil
+	}, n, n)
 }

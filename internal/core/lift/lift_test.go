@@ -15,7 +15,8 @@ import (
 
 // TestSafe: names that lead out of the folder, on any system, are refused.
 func TestSafe(t *testing.T) {
-	for name, want := range map[string]string{"a.img": "a.img", "a/b": "a/b", `a\b`: "a/b", "../a": "", "a/../../b": "", "a/../b": "b", "/a": "", `\a`: "",
+	for name, want := range map[string]string{"a.img": "a.img", "a/b": "a/b", `a\b`: "a/b", "../a": "",
+		"a/../../b": "", "a/../b": "b", "/a": "", `\a`: "",
 		`c:\a`: "", "": "", ".": "", "a//b": "a/b", "a\x00b": "", "..a": "..a"} {
 		got, err := safe(name)
 		var unsafe *UnsafeNameError
@@ -85,21 +86,25 @@ func TestCopy(t *testing.T) {
 	src := append(append(bytes.Repeat([]byte("x"), piece), make([]byte, 2*piece)...), "end"...)
 	m := &memory{}
 	got, err := copyTo(t.Context(), m, bytes.NewReader(src), -1, 1<<30, func(int64) {})
-	if want := sha256.Sum256(src); err != nil || !bytes.Equal(got, want[:]) || !bytes.Equal(m.b, src) || m.wrote != piece+3 {
+	if want := sha256.Sum256(src); err != nil || !bytes.Equal(got, want[:]) || !bytes.Equal(m.b, src) ||
+		m.wrote != piece+3 {
 		t.Errorf("%d bytes, %d of them written, %v", len(m.b), m.wrote, err)
 	}
 	var large *TooLargeError
-	if _, err := copyTo(t.Context(), &memory{}, bytes.NewReader(src), -1, piece, func(int64) {}); !errors.As(err, &large) || large.Limit != piece {
+	if _, err := copyTo(t.Context(), &memory{}, bytes.NewReader(src), -1, piece, func(int64) {}); !errors.As(
+		err, &large) || large.Limit != piece {
 		t.Errorf("over the limit: %v", err)
 	}
-	for name, r := range map[string]io.Reader{"shorter than stated": strings.NewReader("abc"), "broken": broken{strings.NewReader("abcd")}} {
+	for name, r := range map[string]io.Reader{"shorter than stated": strings.NewReader("abc"),
+		"broken": broken{strings.NewReader("abcd")}} {
 		if _, err := copyTo(t.Context(), &memory{}, r, 4, 1<<30, func(int64) {}); err == nil {
 			t.Errorf("%s: taken", name)
 		}
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := copyTo(ctx, &memory{}, bytes.NewReader(src), -1, 1<<30, func(int64) {}); !errors.Is(err, context.Canceled) {
+	if _, err := copyTo(ctx, &memory{}, bytes.NewReader(src), -1, 1<<30, func(int64) {}); !errors.Is(err,
+		context.Canceled) {
 		t.Errorf("stopped: %v", err)
 	}
 }
@@ -132,7 +137,8 @@ func TestPartition(t *testing.T) {
 	}
 	part.Ops[0], part.Ops[1] = part.Ops[1], part.Ops[0]
 	part.Hash[0] ^= 1
-	if got, err := partition(t.Context(), p, part, r, &memory{}, func(int64) {}); err != nil || !bytes.Equal(got, one) {
+	if got, err := partition(t.Context(), p, part, r, &memory{}, func(int64) {}); err != nil ||
+		!bytes.Equal(got, one) {
 		t.Errorf("operations out of order: %x, %v", got, err)
 	}
 }

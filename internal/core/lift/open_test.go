@@ -106,18 +106,23 @@ func sparseImage() []byte {
 func TestOpen(t *testing.T) {
 	rd := ramdisk(t, "init", "system/bin/recovery")
 	kernel := strings.Repeat("k", 5000)
-	bootImage, err := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096}, boot.Parts{Kernel: []byte(kernel), Ramdisk: rd, DTB: []byte("tree")})
+	bootImage, err := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096},
+		boot.Parts{Kernel: []byte(kernel), Ramdisk: rd, DTB: []byte("tree")})
 	if err != nil {
 		t.Fatal(err)
 	}
-	vendor, err := boot.BuildVendor(boot.Vendor{HeaderVersion: 4, PageSize: 4096}, []boot.FragmentParts{{Type: boot.FragmentPlatform, Data: ramdisk(t, "init")}, {Type: boot.FragmentRecovery, Name: "recovery", Data: rd}}, []byte("tree"), []byte("a=b\n"))
+	vendor, err := boot.BuildVendor(boot.Vendor{HeaderVersion: 4, PageSize: 4096},
+		[]boot.FragmentParts{{Type: boot.FragmentPlatform, Data: ramdisk(t, "init")},
+			{Type: boot.FragmentRecovery, Name: "recovery", Data: rd}}, []byte("tree"), []byte("a=b\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	const mib = 1 << 20
-	head, err := super.Build(&super.Metadata{Major: 10, SlotCount: 2, MetadataMaxSize: 65536, Groups: []super.Group{{Name: "default"}},
-		Devices:    []super.Device{{Name: "super", Size: 4 * mib, First: mib}},
-		Partitions: []super.Partition{{Name: "system_a", Group: "default", Extents: []super.Extent{{Size: 4096, Offset: mib}}}, {Name: "system_b", Group: "default"}}})
+	head, err := super.Build(&super.Metadata{Major: 10, SlotCount: 2, MetadataMaxSize: 65536,
+		Groups:  []super.Group{{Name: "default"}},
+		Devices: []super.Device{{Name: "super", Size: 4 * mib, First: mib}},
+		Partitions: []super.Partition{{Name: "system_a", Group: "default",
+			Extents: []super.Extent{{Size: 4096, Offset: mib}}}, {Name: "system_b", Group: "default"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -129,17 +134,32 @@ func TestOpen(t *testing.T) {
 		b    []byte
 		want []pair // in their order; of long ones the start
 	}{
-		{"set.zip", zipped(t, pair{"a.img", big}, pair{"sub/b.bin", "bee"}), []pair{{"a.img", big}, {"sub/b.bin", "bee"}}},
-		{"set.tar", tarred(t, pair{"a.img", big}, pair{"l", "link"}, pair{"b.img", "bee"}), []pair{{"a.img", big}, {"b.img", "bee"}}},
+		{"set.zip", zipped(t, pair{"a.img", big}, pair{"sub/b.bin", "bee"}),
+			[]pair{{"a.img", big}, {"sub/b.bin", "bee"}}},
+		{"set.tar", tarred(t, pair{"a.img", big}, pair{"l", "link"}, pair{"b.img", "bee"}),
+			[]pair{{"a.img", big}, {"b.img", "bee"}}},
 		{"set.tar.gz", gz(tarred(t, pair{"a.img", big})), []pair{{"set.tar", "a.img"}}},
 		{"set.tgz", gz(tarred(t, pair{"a.img", big})), []pair{{"set.tar", "a.img"}}},
 		{"raw.img.gz", gz([]byte(big)), []pair{{"raw.img", big}}},
 		{"odd", gz([]byte(big)), []pair{{"odd.unwrapped", big}}},
-		{"boot.img", bootImage, []pair{{"kernel", kernel}, {"ramdisk", string(rd)}, {"ramdisk.files/init", "of init"}, {"ramdisk.files/system/bin/recovery", "of system/bin/recovery"}, {"dtb", "tree"}}},
-		{"vendor_boot.img", vendor, []pair{{"dtb", "tree"}, {"vendor_ramdisk_table", ""}, {"bootconfig", "a=b\n"}, {"ramdisk-0", ""}, {"ramdisk-0.files/init", "of init"}, {"ramdisk-recovery", string(rd)},
-			{"ramdisk-recovery.files/init", "of init"}, {"ramdisk-recovery.files/system/bin/recovery", "of system/bin/recovery"}}},
+		{"boot.img", bootImage, []pair{
+			{"kernel", kernel},
+			{"ramdisk", string(rd)},
+			{"ramdisk.files/init", "of init"},
+			{"ramdisk.files/system/bin/recovery", "of system/bin/recovery"},
+			{"dtb", "tree"},
+		}},
+		{"vendor_boot.img", vendor, []pair{{"dtb", "tree"}, {"vendor_ramdisk_table", ""},
+			{"bootconfig", "a=b\n"},
+			{"ramdisk-0", ""},
+			{"ramdisk-0.files/init", "of init"},
+			{"ramdisk-recovery", string(rd)},
+			{"ramdisk-recovery.files/init", "of init"},
+			{"ramdisk-recovery.files/system/bin/recovery", "of system/bin/recovery"}}},
 		{"super.img", whole, []pair{{"system_a.img", strings.Repeat("S", 4096)}}},
-		{"sparse.img", sparseImage(), []pair{{"sparse.raw.img", strings.Repeat("R", 4096) + strings.Repeat("fill", 1024) + strings.Repeat("\x00", 4096)}}},
+		{"sparse.img", sparseImage(),
+			[]pair{{"sparse.raw.img", strings.Repeat("R", 4096) + strings.Repeat("fill", 1024) +
+				strings.Repeat("\x00", 4096)}}},
 	} {
 		s, err := Open(bytes.NewReader(c.b), int64(len(c.b)), c.file, Options{})
 		if err != nil {
@@ -159,7 +179,8 @@ func TestOpen(t *testing.T) {
 			if _, err := it.Write(t.Context(), m, func(int64) {}); err != nil {
 				t.Errorf("%s, %s: %v", c.file, it.Name, err)
 			}
-			if it.Name != c.want[i].name || !strings.HasPrefix(string(m.b), c.want[i].data) || it.Size >= 0 && int64(len(m.b)) != it.Size {
+			if it.Name != c.want[i].name || !strings.HasPrefix(string(m.b), c.want[i].data) ||
+				it.Size >= 0 && int64(len(m.b)) != it.Size {
 				t.Errorf("%s: %s of %d bytes, want %s", c.file, it.Name, len(m.b), c.want[i].name)
 			}
 		}
@@ -185,9 +206,11 @@ func TestOpen(t *testing.T) {
 // TestOpenHostile: names that lead out, bombs, and what there is nothing in.
 func TestOpenHostile(t *testing.T) {
 	var unsafe *UnsafeNameError
-	for name, b := range map[string][]byte{"up.zip": zipped(t, pair{"../x", "1"}), "root.tar": tarred(t, pair{"/etc/x", "1"}), "win.zip": zipped(t, pair{`c:\x`, "1"}),
+	for name, b := range map[string][]byte{"up.zip": zipped(t, pair{"../x", "1"}),
+		"root.tar": tarred(t, pair{"/etc/x", "1"}), "win.zip": zipped(t, pair{`c:\x`, "1"}),
 		"boot.img": func() []byte {
-			b, _ := boot.Build(boot.Image{PageSize: 2048}, boot.Parts{Kernel: []byte("k"), Ramdisk: ramdisk(t, "../../x")})
+			b, _ := boot.Build(boot.Image{PageSize: 2048},
+				boot.Parts{Kernel: []byte("k"), Ramdisk: ramdisk(t, "../../x")})
 			return b
 		}()} {
 		if _, err := Open(bytes.NewReader(b), int64(len(b)), name, Options{}); !errors.As(err, &unsafe) {
@@ -200,7 +223,8 @@ func TestOpenHostile(t *testing.T) {
 		t.Fatal(err)
 	}
 	var large *TooLargeError
-	if _, err := s.Items[0].Write(t.Context(), &memory{}, func(int64) {}); !errors.As(err, &large) || large.Limit != 1<<20 {
+	if _, err := s.Items[0].Write(t.Context(), &memory{}, func(int64) {}); !errors.As(err, &large) ||
+		large.Limit != 1<<20 {
 		t.Errorf("a bomb: %v", err)
 	}
 	for name, b := range map[string][]byte{"note.txt": []byte("a text\n"), "empty": nil} {

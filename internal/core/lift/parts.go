@@ -103,7 +103,8 @@ func (l *lister) list(base, dir string, open map[string]func() (io.ReadCloser, e
 		return err
 	}
 	size := list.Blocks * blocklist.BlockSize
-	l.add(Item{Name: base + ".img", Size: size, Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+	l.add(Item{Name: base + ".img", Size: size, Image: true, Write: func(ctx context.Context, o Out,
+		moved func(int64)) ([]byte, error) {
 		var parts []func() (io.ReadCloser, error)
 		for _, n := range data {
 			parts = append(parts, open[dir+n])
@@ -126,7 +127,8 @@ func (l *lister) list(base, dir string, open map[string]func() (io.ReadCloser, e
 			return nil, err
 		}
 		if n, err := io.CopyN(io.Discard, src, 1); n > 0 {
-			return nil, image.Errorf("block data", list.Data, "there are more bytes than the list places: list and data are not of one build")
+			return nil, image.Errorf("block data", list.Data,
+				"there are more bytes than the list places: list and data are not of one build")
 		} else if !errors.Is(err, io.EOF) {
 			return nil, fmt.Errorf("%s: %w", strings.Join(data, ", "), err)
 		}

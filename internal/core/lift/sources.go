@@ -77,7 +77,8 @@ func (l *lister) plain() error {
 		if i.Config == "" {
 			return ErrNothing
 		}
-		l.add(Item{Name: "config", Size: int64(len(i.Config)) + 1, Write: section(strings.NewReader(i.Config+"\n"), 0, int64(len(i.Config))+1)})
+		l.add(Item{Name: "config", Size: int64(len(i.Config)) + 1,
+			Write: section(strings.NewReader(i.Config+"\n"), 0, int64(len(i.Config))+1)})
 	default:
 		if f.Damage != "" {
 			return fmt.Errorf("%s", f.Damage)
@@ -100,10 +101,12 @@ func (l *lister) wrapped(kind string) error {
 	case "sparse":
 		return l.sparse(name)
 	case "br":
-		l.add(Item{Name: strings.TrimSuffix(name, path.Ext(name)), Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
-			return wrap.NewFile(wrap.Brotli, io.NewSectionReader(l.r, 0, l.size), 0)
-		}, -1, l.o.MaxSize)})
-		l.s.Notes = append(l.s.Notes, "brotli carries no digest of its own: compare what comes out with one from the source")
+		l.add(Item{Name: strings.TrimSuffix(name, path.Ext(name)), Size: -1, Image: true,
+			Write: stream(func() (io.ReadCloser, error) {
+				return wrap.NewFile(wrap.Brotli, io.NewSectionReader(l.r, 0, l.size), 0)
+			}, -1, l.o.MaxSize)})
+		l.s.Notes = append(l.s.Notes, "brotli carries no digest of its own: compare what comes out with "+
+			"one from the source")
 		return nil
 	}
 	if l.o.Spool != nil && l.s.File.IsArchive() {
@@ -184,9 +187,10 @@ func (l *lister) payload(p *payload.Payload, r io.ReaderAt) error {
 				}
 			}
 		}
-		l.add(Item{Name: part.Name + ".img", Size: int64(part.Size), Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
-			return partition(ctx, p, part, r, o, moved)
-		}})
+		l.add(Item{Name: part.Name + ".img", Size: int64(part.Size), Image: true,
+			Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+				return partition(ctx, p, part, r, o, moved)
+			}})
 	}
 	return nil
 }
@@ -236,19 +240,21 @@ func (l *lister) sparse(name string) error {
 		}
 	} else {
 		name = l.s.File.Whole()
-		l.s.Notes = append(l.s.Notes, fmt.Sprintf("it lies in %d pieces, which are put together", len(l.s.File.Pieces)))
+		l.s.Notes = append(l.s.Notes, fmt.Sprintf("it lies in %d pieces, which are put together",
+			len(l.s.File.Pieces)))
 	}
-	whole := Item{Name: strings.TrimSuffix(name, path.Ext(name)) + ".raw.img", Size: v.Size(), Image: true, Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
-		if alone { // pieces were verified one by one
-			if err := sparse.Verify(l.r, l.size); err != nil {
+	whole := Item{Name: strings.TrimSuffix(name, path.Ext(name)) + ".raw.img", Size: v.Size(), Image: true,
+		Write: func(ctx context.Context, o Out, moved func(int64)) ([]byte, error) {
+			if alone { // pieces were verified one by one
+				if err := sparse.Verify(l.r, l.size); err != nil {
+					return nil, err
+				}
+			}
+			if err := o.SetSize(v.Size()); err != nil {
 				return nil, err
 			}
-		}
-		if err := o.SetSize(v.Size()); err != nil {
-			return nil, err
-		}
-		return nil, expand(ctx, v, src, o, moved)
-	}}
+			return nil, expand(ctx, v, src, o, moved)
+		}}
 	l.add(whole)
 	if l.s.File.Kind != ident.Super {
 		return nil
@@ -267,7 +273,8 @@ func (l *lister) wanted(name string) bool {
 		}
 	}
 	switch l.kinds[name] {
-	case "", ident.Unknown, ident.Text, ident.Sums, ident.Archive, ident.Images, ident.FirmwareSet, ident.BlockList:
+	case "", ident.Unknown, ident.Text, ident.Sums, ident.Archive, ident.Images, ident.FirmwareSet,
+		ident.BlockList:
 		return strings.HasSuffix(strings.ToLower(name), ".img")
 	}
 	return true
@@ -293,7 +300,8 @@ func (l *lister) member(it Item, open func() (io.ReadCloser, error)) {
 // archiveName tells by its name whether a member may hold others.
 func archiveName(name string) bool {
 	n := strings.ToLower(name)
-	for _, end := range []string{".zip", ".7z", ".tar", ".tgz", ".txz", ".tbz2", ".tar.gz", ".tar.xz", ".tar.zst", ".tar.bz2", ".tar.lz4", ".tar.md5"} {
+	for _, end := range []string{".zip", ".7z", ".tar", ".tgz", ".txz", ".tbz2", ".tar.gz", ".tar.xz",
+		".tar.zst", ".tar.bz2", ".tar.lz4", ".tar.md5"} {
 		if strings.HasSuffix(n, end) {
 			return true
 		}
@@ -304,7 +312,8 @@ func archiveName(name string) bool {
 func (l *lister) zip() error {
 	z, err := zip.NewReader(l.r, l.size)
 	if err != nil {
-		return &image.Error{Format: "zip archive", Offset: -1, What: "its table of contents can't be read", Err: err}
+		return &image.Error{Format: "zip archive", Offset: -1, What: "its table of contents can't be read",
+			Err: err}
 	}
 	for _, m := range z.File {
 		if m.FileInfo().IsDir() {
@@ -346,7 +355,8 @@ func (l *lister) tar() error {
 			return nil
 		}
 		if err != nil {
-			return &image.Error{Format: "tar archive", Offset: -1, What: "it ends within a member or is damaged", Short: true, Err: err}
+			return &image.Error{Format: "tar archive", Offset: -1,
+				What: "it ends within a member or is damaged", Short: true, Err: err}
 		}
 		switch h.Typeflag {
 		case tar.TypeReg:
@@ -474,29 +484,32 @@ func (l *lister) ramdisk(prefix string, off, size int64) error {
 			return err
 		}
 		nth := i
-		l.add(Item{Name: prefix + "/" + name, Size: int64(h.Size), Write: stream(func() (io.ReadCloser, error) {
-			c, closer, err := open()
-			if err != nil {
-				return nil, err
-			}
-			for range nth + 1 {
-				if _, err := c.Next(); err != nil {
-					closer.Close()
+		l.add(Item{Name: prefix + "/" + name, Size: int64(h.Size),
+			Write: stream(func() (io.ReadCloser, error) {
+				c, closer, err := open()
+				if err != nil {
 					return nil, err
 				}
-			}
-			return struct {
-				io.Reader
-				io.Closer
-			}{c, closer}, nil
-		}, int64(h.Size), int64(h.Size))})
+				for range nth + 1 {
+					if _, err := c.Next(); err != nil {
+						closer.Close()
+						return nil, err
+					}
+				}
+				return struct {
+					io.Reader
+					io.Closer
+				}{c, closer}, nil
+			}, int64(h.Size), int64(h.Size))})
 	}
 }
 
 // tree gives the files of a file system by their paths, and folders with all that is in them.
 func (l *lister) tree(v fs.FS) {
 	one := func(p string, size int64) Item {
-		return Item{Name: p, Size: size, Write: stream(func() (io.ReadCloser, error) { return v.Open(p) }, size, size)}
+		return Item{Name: p, Size: size, Write: stream(func() (io.ReadCloser, error) {
+			return v.Open(p)
+		}, size, size)}
 	}
 	l.s.Tree = v
 	l.s.Find = func(name string) ([]Item, error) {
@@ -536,7 +549,8 @@ func (l *lister) tree(v fs.FS) {
 			err = fmt.Errorf("there is no file in %q", name)
 		}
 		if links > 0 {
-			l.s.Notes = append(l.s.Notes, fmt.Sprintf("links and devices in %s that are left out: %d", p, links))
+			l.s.Notes = append(l.s.Notes, fmt.Sprintf("links and devices in %s that are left out: %d", p,
+				links))
 		}
 		return out, err
 	}

@@ -17,7 +17,8 @@ func reserved(base string) bool {
 	case "con", "prn", "aux", "nul", "clock$":
 		return true
 	}
-	return len(base) == 4 && (strings.HasPrefix(base, "com") || strings.HasPrefix(base, "lpt")) && base[3] >= '1' && base[3] <= '9'
+	return len(base) == 4 && (strings.HasPrefix(base, "com") || strings.HasPrefix(base, "lpt")) &&
+		base[3] >= '1' && base[3] <= '9'
 }
 
 // Name writes a path with slashes so that every system can hold it: in each of its parts, what

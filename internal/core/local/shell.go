@@ -29,7 +29,9 @@ func (s Shell) Quote(word string) string {
 	case PowerShell:
 		plain = strings.NewReplacer("%", "", "@", "", ",", "").Replace(plain) + `\`
 	}
-	if word != "" && strings.Trim(word, plain) == "" && !strings.ContainsFunc(word, func(r rune) bool { return !strings.ContainsRune(plain, r) }) {
+	if word != "" && strings.Trim(word, plain) == "" && !strings.ContainsFunc(word, func(r rune) bool {
+		return !strings.ContainsRune(plain, r)
+	}) {
 		return word
 	}
 	switch s {

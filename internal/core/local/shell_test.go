@@ -36,7 +36,8 @@ func TestQuote(t *testing.T) {
 			t.Errorf("%q arrives as %q (%v)", word, out, err)
 		}
 	}
-	for shell, want := range map[Shell]string{Posix: "export A='b c'", Cmd: `set "A=b c"`, PowerShell: "$env:A = 'b c'"} {
+	for shell, want := range map[Shell]string{Posix: "export A='b c'", Cmd: `set "A=b c"`,
+		PowerShell: "$env:A = 'b c'"} {
 		if got := shell.SetVariable("A", "b c"); got != want {
 			t.Errorf("%s", got)
 		}

@@ -39,7 +39,8 @@ type Home struct {
 
 // Bootloader is what is known of a bootloader that it does not say itself.
 type Bootloader struct {
-	Lacks  []string `yaml:"lacks"`  // commands of the protocol it does not know: boot, set_active, reboot-recovery ...
+	// commands of the protocol it does not know: boot, set_active, reboot-recovery ...
+	Lacks  []string `yaml:"lacks"`
 	Unlock string   `yaml:"unlock"` // the command that unlocks it; empty: "flashing unlock"
 	Code   string   `yaml:"code"`   // where the code comes from that the command wants, in words
 	Before []string `yaml:"before-unlock"`
@@ -103,7 +104,9 @@ func (m *Model) Hand(what string) (Recipe, bool) {
 
 // Is tells whether name is one of this model's names.
 func (m *Model) Is(name string) bool {
-	return strings.EqualFold(m.Name, name) || slices.ContainsFunc(m.Aliases, func(a string) bool { return strings.EqualFold(a, name) })
+	return strings.EqualFold(m.Name, name) || slices.ContainsFunc(m.Aliases, func(a string) bool {
+		return strings.EqualFold(a, name)
+	})
 }
 
 // RecoveryPartition gives the partition the recovery lives in.
@@ -209,7 +212,8 @@ func read(f fs.FS, pattern string) (set Set, err error) {
 	for _, name := range names {
 		// What is no file may never open, and what is larger is no model file.
 		if st, err := fs.Stat(f, name); err != nil || !st.Mode().IsRegular() || st.Size() > MaxFile {
-			return nil, fmt.Errorf("%s is no model file: a file of up to %d bytes is wanted", path.Base(name), MaxFile)
+			return nil, fmt.Errorf("%s is no model file: a file of up to %d bytes is wanted", path.Base(name),
+				MaxFile)
 		}
 		b, err := fs.ReadFile(f, name)
 		if err != nil {
@@ -265,7 +269,9 @@ func (m *Model) HasLoader() bool { return m != nil && m.Loader != nil }
 // hex; nil when none is known for them.
 func (s Set) OfLoader(usb string) *Model {
 	for _, m := range s {
-		if m.HasLoader() && slices.ContainsFunc(m.Loader.USB, func(s string) bool { return strings.EqualFold(s, usb) }) {
+		if m.HasLoader() && slices.ContainsFunc(m.Loader.USB, func(s string) bool {
+			return strings.EqualFold(s, usb)
+		}) {
 			return m
 		}
 	}

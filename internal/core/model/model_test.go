@@ -6,7 +6,8 @@ import (
 )
 
 func TestLoad(t *testing.T) {
-	set, err := Load(fstest.MapFS{"mine.yaml": {Data: []byte("model: dunlin\naliases: [WL-DU-LITE]\nslots: 2\n")}})
+	set, err := Load(fstest.MapFS{
+		"mine.yaml": {Data: []byte("model: dunlin\naliases: [WL-DU-LITE]\nslots: 2\n")}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -16,7 +17,13 @@ func TestLoad(t *testing.T) {
 	for _, c := range []struct {
 		a, b        string
 		same, known bool
-	}{{"dunlin", "WL-DU", true, true}, {"dunlin", "WL-DU-LITE", true, true}, {"heron", "HERON", true, true}, {"heron", "egret", false, false}, {"dunlin", "egret", false, true}} {
+	}{
+		{"dunlin", "WL-DU", true, true},
+		{"dunlin", "WL-DU-LITE", true, true},
+		{"heron", "HERON", true, true},
+		{"heron", "egret", false, false},
+		{"dunlin", "egret", false, true},
+	} {
 		if same, known := set.Same(c.a, c.b); same != c.same || known != c.known {
 			t.Errorf("%s and %s: same %v, known %v", c.a, c.b, same, known)
 		}
@@ -25,7 +32,8 @@ func TestLoad(t *testing.T) {
 	if none.RecoveryPartition() != "recovery" {
 		t.Error("without a model the recovery has no usual place")
 	}
-	for _, bad := range []string{"", "model: x\nalliases: [y]\n", "title: x\n", "model: [", "model: x\nslots: many\n"} {
+	for _, bad := range []string{"", "model: x\nalliases: [y]\n", "title: x\n", "model: [",
+		"model: x\nslots: many\n"} {
 		if _, err := Parse([]byte(bad)); err == nil {
 			t.Errorf("%q is taken", bad)
 		}

@@ -20,17 +20,22 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 	if next := c.Landing(); next != "" {
 		started := c.Value(card.FactStarted)
 		list = append(list, finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Stop, About: name,
-			Text:   fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go to slot %s%s", next, started, started, ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
+			Text: fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go "+
+				"to slot %s%s", next, started, started, ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
 			Remedy: "jarlid go recovery"})
 	}
 	system := card.At("system", c.Running())
 	if h := c.Get(card.FactHolds.Of(system)); h.Value == card.Nothing {
 		list = append(list, finding.Finding{Name: finding.NoSystem, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system, name, ByJob(h)), Remedy: "install the ROM first: jarlid sideload ROM " + local.Quote(f.Path)})
+			Text: fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system,
+				name, ByJob(h)),
+			Remedy: "install the ROM first: jarlid sideload ROM " + local.Quote(f.Path)})
 	}
 	if c.Value(card.FactTree.Of(system)) == "enforced" {
 		list = append(list, finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("the hash tree of %s is enforced at each start, and an add-on changes it: the slot would not start any more", system), Remedy: "switch the hash trees off first: jarlid vbmeta loosen hashtree"})
+			Text: fmt.Sprintf("the hash tree of %s is enforced at each start, and an add-on changes it: "+
+				"the slot would not start any more", system),
+			Remedy: "switch the hash trees off first: jarlid vbmeta loosen hashtree"})
 	}
 	list = append(list, Arch(f, c)...)
 	list = append(list, roomFinding(f, c)...)
@@ -42,11 +47,17 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 		have := c.Value(fact)
 		switch {
 		case have == "":
-			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Warn, About: name,
-				Text: fmt.Sprintf("%s wants %s %s, and nobody can tell in this mode what the system is", name, d.Property, strings.Join(d.Values, " or "))})
+			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Warn,
+				About: name,
+				Text: fmt.Sprintf("%s wants %s %s, and nobody can tell in this mode what the system is", name,
+					d.Property, strings.Join(d.Values, " or "))})
 		case !slices.Contains(d.Values, have):
-			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name,
-				Text: fmt.Sprintf("%s wants %s %s, the system is %s", name, d.Property, strings.Join(d.Values, " or "), have), Remedy: "fetch the variant for release " + cmp.Or(c.Value(card.FactRelease.Of(c.Running())), have)})
+			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop,
+				About: name,
+				Text: fmt.Sprintf("%s wants %s %s, the system is %s", name, d.Property,
+					strings.Join(d.Values, " or "), have),
+				Remedy: "fetch the variant for release " + cmp.Or(c.Value(card.FactRelease.Of(c.Running())),
+					have)})
 		}
 	}
 	return list
@@ -64,10 +75,12 @@ func roomFinding(f *ident.File, c *card.Card) []finding.Finding {
 	case !known && fact.Why == "":
 		return nil // no mode but a recovery with a shell ever tells it
 	case !known:
-		x.Text = fmt.Sprintf("%s puts %s into the system, and how much room that will have nobody can tell yet: %s", x.About, image.Size(f.Adds), fact.Why)
+		x.Text = fmt.Sprintf("%s puts %s into the system, and how much room that will have nobody can tell "+
+			"yet: %s", x.About, image.Size(f.Adds), fact.Why)
 	case free < f.Adds:
 		x.Severity, x.Remedy = finding.Stop, "fetch a smaller variant of the add-on"
-		x.Text = fmt.Sprintf("%s puts %s into the system, which has %s free", x.About, image.Size(f.Adds), image.Size(free))
+		x.Text = fmt.Sprintf("%s puts %s into the system, which has %s free", x.About, image.Size(f.Adds),
+			image.Size(free))
 	default:
 		return nil
 	}
@@ -83,15 +96,19 @@ func Arch(f *ident.File, c *card.Card) []finding.Finding {
 	if have == "" {
 		have = c.Value(card.FactCPU)
 	}
-	x := finding.Finding{Name: finding.WrongArch, Severity: finding.Stop, About: FileName(f.Path), Remedy: "fetch the variant for the phone's processor"}
+	x := finding.Finding{Name: finding.WrongArch, Severity: finding.Stop, About: FileName(f.Path),
+		Remedy: "fetch the variant for the phone's processor"}
 	for abi := range strings.SplitSeq(have, ",") {
 		if slices.Contains(f.ABIs, strings.TrimSpace(abi)) {
 			return nil
 		}
 	}
-	x.Text = fmt.Sprintf("%s holds programs for %s, the phone's processor is %s", x.About, strings.Join(f.ABIs, ", "), have)
+	x.Text = fmt.Sprintf("%s holds programs for %s, the phone's processor is %s", x.About,
+		strings.Join(f.ABIs, ", "), have)
 	if have == "" {
-		x.Severity, x.Text = finding.Warn, fmt.Sprintf("%s is for %s, and the phone does not tell its processor in this mode", x.About, strings.Join(f.ABIs, ", "))
+		x.Severity, x.Text = finding.Warn,
+			fmt.Sprintf("%s is for %s, and the phone does not tell its processor in this mode", x.About,
+				strings.Join(f.ABIs, ", "))
 	}
 	return []finding.Finding{x}
 }

@@ -23,7 +23,8 @@ import (
 func Verified(label string, f *ident.File, r *verify.Result) []finding.Finding {
 	switch {
 	case r.Has(verify.Damaged):
-		return []finding.Finding{{Name: finding.DamagedFile, Severity: finding.Stop, About: label, Final: true,
+		return []finding.Finding{{Name: finding.DamagedFile, Severity: finding.Stop, About: label,
+			Final:  true,
 			Text:   label + " is damaged: " + faultWords(r, verify.Damaged),
 			Remedy: "get the file again, and compare its size or digest with what its source states"}}
 	case r.Has(verify.Altered):
@@ -51,7 +52,8 @@ func Damaged(label string, err error) *finding.StopError {
 	var spoiled *lift.SpoiledError
 	var trailing *wrap.TrailingError
 	if err == nil || image.AboutNoDamage(err) ||
-		!errors.As(err, &shown) && !errors.As(err, &digest) && !errors.As(err, &spoiled) && !errors.As(err, &trailing) {
+		!errors.As(err, &shown) && !errors.As(err, &digest) && !errors.As(err, &spoiled) &&
+			!errors.As(err, &trailing) {
 		return nil
 	}
 	r := &verify.Result{Faults: []verify.Fault{{Kind: verify.Damaged, Text: spell.Error(err)}}}
@@ -73,20 +75,24 @@ func faultWords(r *verify.Result, k verify.Kind) string {
 // that a download site sent instead of the file, an archive that stays shut; nil for others.
 func NotContent(f *ident.File, label string) []finding.Finding {
 	if f.Closed != "" {
-		return []finding.Finding{{Name: finding.StillWrapped, Severity: finding.Stop, About: label, Final: true, Text: label + ": " + f.Closed, Remedy: "name what is inside"}}
+		return []finding.Finding{{Name: finding.StillWrapped, Severity: finding.Stop, About: label,
+			Final: true, Text: label + ": " + f.Closed, Remedy: "name what is inside"}}
 	}
 	switch f.Kind {
 	case ident.ISO, ident.Qcow2, ident.Kernel:
 		return []finding.Finding{{Name: finding.WrongDestination, Severity: finding.Stop, About: label,
-			Text: label + " is " + f.What() + ", which no partition of a phone takes as it is", Remedy: "name the image itself"}}
+			Text:   label + " is " + f.What() + ", which no partition of a phone takes as it is",
+			Remedy: "name the image itself"}}
 	}
 	if f.Kind != ident.Text && f.Kind != ident.Sums {
 		return nil
 	}
 	x := finding.Finding{Name: finding.WrongDestination, Severity: finding.Stop, About: label, Final: true,
-		Text: label + " is " + f.What() + ", and nothing that goes onto a phone", Remedy: "name the file itself"}
+		Text:   label + " is " + f.What() + ", and nothing that goes onto a phone",
+		Remedy: "name the file itself"}
 	if f.Page() {
-		x.Text, x.Remedy = label+" is a web page: the site sent that instead of the file", "fetch it again, by the site's own download button, and compare its size or digest"
+		x.Text, x.Remedy = label+" is a web page: the site sent that instead of the file",
+			"fetch it again, by the site's own download button, and compare its size or digest"
 	}
 	return []finding.Finding{x}
 }

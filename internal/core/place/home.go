@@ -32,29 +32,39 @@ func (h Home) Words() string {
 // from the partitions the phone has.
 func RecoveryHome(c *card.Card, m *model.Model) Home {
 	if m != nil && m.Recovery.Partition != "" {
-		return Home{Partition: m.Recovery.Partition, Form: formOf(m.Recovery.Partition), Evidence: card.Model, Why: "the model file of " + m.Name + " says so"}
+		return Home{Partition: m.Recovery.Partition, Form: formOf(m.Recovery.Partition), Evidence: card.Model,
+			Why: "the model file of " + m.Name + " says so"}
 	}
 	has := func(base string) bool {
 		return There(c, base)
 	}
 	switch {
 	case has("recovery"):
-		return Home{Partition: "recovery", Form: "own", Evidence: card.Read, Why: "the phone has a partition of that name"}
+		return Home{Partition: "recovery", Form: "own", Evidence: card.Read,
+			Why: "the phone has a partition of that name"}
 	case !has("boot") && len(c.Partitions()) == 0:
-		return Home{Evidence: card.Unknown, Why: "the phone does not tell its partitions in this mode, and there is no model file for it"}
+		return Home{Evidence: card.Unknown, Why: "the phone does not tell its partitions in this mode, and " +
+			"there is no model file for it"}
 	case has("vendor_boot") && has("init_boot"):
-		return Home{Partition: "vendor_boot", Form: "fragment", Evidence: card.Read, Why: "there is no partition recovery, and phones with init_boot and vendor_boot keep it there"}
+		return Home{Partition: "vendor_boot", Form: "fragment", Evidence: card.Read,
+			Why: "there is no partition recovery, and phones with init_boot and vendor_boot keep it there"}
 	}
 	if slots, known := c.Slots(); known && len(slots) > 1 {
-		return Home{Partition: "boot", Form: "ramdisk", Evidence: card.Read, Why: "there is no partition recovery, and phones with slots and without it start the recovery from the boot image"}
+		return Home{Partition: "boot", Form: "ramdisk", Evidence: card.Read,
+			Why: "there is no partition recovery, and phones with slots and without it start the recovery " +
+				"from the boot image"}
 	}
-	return Home{Evidence: card.Unknown, Why: "there is no partition called recovery; it may have another name, which a model file can give"}
+	return Home{Evidence: card.Unknown, Why: "there is no partition called recovery; it may have another " +
+		"name, which a model file can give"}
 }
 
 // ImageMode is the mode this phone takes images in, by command: its bootloader, or its maker's loader where
 // it has one. Without a model file that is known from the loader, once it was met.
 func ImageMode(c *card.Card, m *model.Model) card.Mode {
-	if m.HasLoader() || m == nil && (c.Mode() == card.Loader || slices.ContainsFunc(c.Partitions(), func(r card.TableRow) bool { return r.Number != nil })) {
+	if m.HasLoader() || m == nil && (c.Mode() == card.Loader || slices.ContainsFunc(c.Partitions(),
+		func(r card.TableRow) bool {
+			return r.Number != nil
+		})) {
 		return card.Loader
 	}
 	return card.Bootloader
@@ -72,7 +82,8 @@ func formOf(partition string) string {
 
 // Dynamic are the partitions that lie in super on phones that have it ("Dynamic
 // partitions" in the platform's documentation).
-var Dynamic = []string{"system", "system_ext", "product", "vendor", "odm", "system_dlkm", "vendor_dlkm", "odm_dlkm"}
+var Dynamic = []string{"system", "system_ext", "product", "vendor", "odm", "system_dlkm", "vendor_dlkm",
+	"odm_dlkm"}
 
 // Logical tells whether a partition lies in super on this phone.
 func Logical(c *card.Card, base string) bool {

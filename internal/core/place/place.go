@@ -66,7 +66,9 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 		d := f.GoesTo[0]
 		p.Partition, p.Why = d.Partition, d.Why
 		if d.Partition == "recovery" && home.Partition != "" && home.Partition != "recovery" {
-			p.Partition, p.Why = home.Partition, fmt.Sprintf("it is a recovery, and this phone keeps its recovery in %s: %s", home.Words(), home.Why)
+			p.Partition, p.Why = home.Partition,
+				fmt.Sprintf("it is a recovery, and this phone keeps its recovery in %s: %s", home.Words(),
+					home.Why)
 		}
 	} else if named := card.Part(p.Partition); named.Slot != "" {
 		if _, known := c.Number(card.FactSize.Of(named)); known { // the suffix was written by hand
@@ -79,13 +81,15 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 		// A phone that tells nothing of itself is sent the name as it was given: its bootloader
 		// refuses one it does not have, and nothing is harmed by that.
 		named := card.Part(into.Partition)
-		p.Partition, p.Slots, p.Why = named.Base, []string{named.Slot}, "--into says so, and the phone tells no partitions"
+		p.Partition, p.Slots, p.Why = named.Base, []string{named.Slot},
+			"--into says so, and the phone tells no partitions"
 		return p, nil
 	}
 	if all, known := c.Slots(); known && len(all) == 0 && slot != "" && slot != "both" {
 		return p, noSlot(p.Partition, slot)
 	}
-	if slotted, known := c.Yes(card.FactSlotted.Of(card.At(p.Partition, ""))); known && !slotted || !HasSlots(c, p.Partition) {
+	if slotted, known := c.Yes(card.FactSlotted.Of(card.At(p.Partition, ""))); known && !slotted ||
+		!HasSlots(c, p.Partition) {
 		p.Slots = []string{""}
 		return p, nil
 	}
@@ -94,7 +98,8 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 		// A recovery and the maker's firmware belong on both slots, everything else
 		// to the slot that is being made ready.
 		slot = "current"
-		if f.HoldsRecovery() && p.Partition == home.Partition && home.Form == "own" || m != nil && slices.Contains(m.Firmware, p.Partition) || ident.Risky(p.Partition) {
+		if f.HoldsRecovery() && p.Partition == home.Partition && home.Form == "own" ||
+			m != nil && slices.Contains(m.Firmware, p.Partition) || ident.Risky(p.Partition) {
 			slot = "both"
 		}
 	}
@@ -136,12 +141,13 @@ func Slotted(c *card.Card, base string) bool {
 
 // Usual is the order in which partitions are written when nobody says another:
 // firmware, what starts, the systems, and what vouches for them last.
-var Usual = []string{"bootloader", "radio", "modem", "dtbo", "dtb", "vendor_boot", "init_boot", "boot", "recovery", "super",
+var Usual = []string{"bootloader", "radio", "modem", "dtbo", "dtb", "vendor_boot", "init_boot", "boot",
+	"recovery", "super",
 	"vendor", "odm", "system_ext", "product", "system", "vbmeta_vendor", "vbmeta_system", "vbmeta"}
 
 // Order sorts images in the order they are written: as the set's manifest has
-// it, else as the table of a maker's loader has it, else as the model file has it, else the usual one. Logical partitions
-// come after all others, since they need another mode.
+// it, else as the table of a maker's loader has it, else as the model file has it, else the usual one.
+// Logical partitions come after all others, since they need another mode.
 func Order(list []Placed, manifest []string, c *card.Card, m *model.Model) (sorted []Placed, why string) {
 	order, why := manifest, "as the set's manifest has it"
 	if table := byTable(list, c); len(order) == 0 && len(table) > 0 {
@@ -151,7 +157,8 @@ func Order(list []Placed, manifest []string, c *card.Card, m *model.Model) (sort
 		order, why = m.Order, "as the model file has it"
 	}
 	if len(order) == 0 {
-		order, why = Usual, "firmware first, then what starts, then the systems, and last what vouches for them"
+		order, why = Usual, "firmware first, then what starts, then the systems, and last what vouches "+
+			"for them"
 	}
 	rank := func(p Placed) int {
 		n := slices.Index(order, p.Partition)

@@ -29,7 +29,16 @@ func sizes(names ...string) []any {
 }
 
 func TestParseTarget(t *testing.T) {
-	for s, want := range map[string]Target{"": {}, "boot": {Partition: "boot"}, "boot@a": {"boot", "a"}, "@both": {Slot: "both"}, "boot@other": {"boot", "other"}, "boot_a": {Partition: "boot_a"}, "RECOVERY@Both": {"recovery", "both"}, "Boot_A": {Partition: "boot_a"}} {
+	for s, want := range map[string]Target{
+		"":              {},
+		"boot":          {Partition: "boot"},
+		"boot@a":        {"boot", "a"},
+		"@both":         {Slot: "both"},
+		"boot@other":    {"boot", "other"},
+		"boot_a":        {Partition: "boot_a"},
+		"RECOVERY@Both": {"recovery", "both"},
+		"Boot_A":        {Partition: "boot_a"},
+	} {
 		if got, err := ParseTarget(s); err != nil || got != want {
 			t.Errorf("%q is %+v, %v", s, got, err)
 		}
@@ -50,16 +59,20 @@ func TestRecoveryHome(t *testing.T) {
 		model *model.Model
 		want  string // partition and form
 	}{
-		"nothing known":              {nil, nil, " "},
-		"a partition of its own":     {append(sizes("boot_a", "recovery_a"), two...), nil, "recovery own"},
-		"one slot, one recovery":     {append(sizes("boot", "recovery"), one...), nil, "recovery own"},
-		"slots, and none":            {append(sizes("boot_a", "boot_b"), two...), nil, "boot ramdisk"},
-		"init_boot and vendor_boot":  {append(sizes("boot_a", "init_boot_a", "vendor_boot_a"), two...), nil, "vendor_boot fragment"},
-		"vendor_boot alone":          {append(sizes("boot_a", "vendor_boot_a"), two...), nil, "boot ramdisk"},
-		"one slot, and none":         {append(sizes("boot"), one...), nil, " "},
-		"the model file knows":       {append(sizes("boot_a", "recovery_a"), two...), &model.Model{Name: "x", Recovery: model.Home{Partition: "lifeboat"}}, "lifeboat own"},
-		"the model file says boot":   {nil, &model.Model{Name: "x", Recovery: model.Home{Partition: "boot"}}, "boot ramdisk"},
-		"a model file without a say": {append(sizes("boot_a", "recovery_a"), two...), &model.Model{Name: "x"}, "recovery own"},
+		"nothing known":          {nil, nil, " "},
+		"a partition of its own": {append(sizes("boot_a", "recovery_a"), two...), nil, "recovery own"},
+		"one slot, one recovery": {append(sizes("boot", "recovery"), one...), nil, "recovery own"},
+		"slots, and none":        {append(sizes("boot_a", "boot_b"), two...), nil, "boot ramdisk"},
+		"init_boot and vendor_boot": {append(sizes("boot_a", "init_boot_a", "vendor_boot_a"), two...), nil,
+			"vendor_boot fragment"},
+		"vendor_boot alone":  {append(sizes("boot_a", "vendor_boot_a"), two...), nil, "boot ramdisk"},
+		"one slot, and none": {append(sizes("boot"), one...), nil, " "},
+		"the model file knows": {append(sizes("boot_a", "recovery_a"), two...),
+			&model.Model{Name: "x", Recovery: model.Home{Partition: "lifeboat"}}, "lifeboat own"},
+		"the model file says boot": {nil, &model.Model{Name: "x", Recovery: model.Home{Partition: "boot"}},
+			"boot ramdisk"},
+		"a model file without a say": {append(sizes("boot_a", "recovery_a"), two...), &model.Model{Name: "x"},
+			"recovery own"},
 	} {
 		h := RecoveryHome(phone(c.facts...), c.model)
 		if got := h.Partition + " " + h.Form; got != c.want {
@@ -73,11 +86,14 @@ func TestRecoveryHome(t *testing.T) {
 
 // TestOf: where a file goes, and on which slots, unless somebody says so.
 func TestOf(t *testing.T) {
-	ab := phone(append(sizes("boot_a", "boot_b", "recovery_a", "recovery_b", "radio_a", "radio_b", "misc"), card.FactSlots, "2", card.FactNext, "b")...)
+	ab := phone(append(sizes("boot_a", "boot_b", "recovery_a", "recovery_b", "radio_a", "radio_b", "misc"),
+		card.FactSlots, "2", card.FactNext, "b")...)
 	one := phone(append(sizes("boot", "lifeboat"), card.FactSlots, "1")...)
-	recovery := &ident.File{Path: "r.img", Kind: ident.Recovery, GoesTo: []ident.Destination{{Partition: "recovery", Why: "its contents"}}}
+	recovery := &ident.File{Path: "r.img", Kind: ident.Recovery,
+		GoesTo: []ident.Destination{{Partition: "recovery", Why: "its contents"}}}
 	to := func(p string) *ident.File {
-		return &ident.File{Path: p + ".img", Kind: ident.Boot, GoesTo: []ident.Destination{{Partition: p, Why: "its contents"}}}
+		return &ident.File{Path: p + ".img", Kind: ident.Boot,
+			GoesTo: []ident.Destination{{Partition: p, Why: "its contents"}}}
 	}
 	wader := &model.Model{Name: "x", Recovery: model.Home{Partition: "lifeboat"}, Firmware: []string{"radio"}}
 	for what, c := range map[string]struct {
@@ -111,7 +127,8 @@ func TestOf(t *testing.T) {
 			t.Errorf("%s: %q (%s), %v; want %q", what, got, p.Why, err, c.want)
 		}
 	}
-	if _, err := Of(Image{File: &ident.File{Path: "x.bin", Kind: ident.Unknown}}, Target{}, ab, nil); err == nil || !strings.Contains(err.Error(), "x.bin") {
+	if _, err := Of(Image{File: &ident.File{Path: "x.bin", Kind: ident.Unknown}}, Target{}, ab,
+		nil); err == nil || !strings.Contains(err.Error(), "x.bin") {
 		t.Errorf("a file nobody knows: %v", err)
 	}
 	if _, err := Of(Image{File: to("boot")}, Target{Slot: "b"}, one, nil); err == nil {
@@ -124,8 +141,13 @@ func TestRoomFor(t *testing.T) {
 	const mib = 1 << 20
 	super := func(group string) *card.Card {
 		var facts []any
-		for n, size := range map[string]string{"system_a": "10485760", "product_a": "4194304", "vendor_a": "2097152"} {
-			facts = append(facts, card.FactSize.Of(card.Part(n)), size, card.FactLogical.Of(card.Part(n)), "yes")
+		for n, size := range map[string]string{
+			"system_a":  "10485760",
+			"product_a": "4194304",
+			"vendor_a":  "2097152",
+		} {
+			facts = append(facts, card.FactSize.Of(card.Part(n)), size, card.FactLogical.Of(card.Part(n)),
+				"yes")
 		}
 		if group != "" {
 			facts = append(facts, card.FactGroupMax, group)
@@ -181,19 +203,23 @@ func TestArch(t *testing.T) {
 // TestByJob: a fact out of a journal names its job; what was read needs no such word.
 func TestByJob(t *testing.T) {
 	for want, f := range map[string]card.Fact{
-		"": {Value: "x", Evidence: card.Read, Job: 3}, " (so says the journal of job 12)": {Value: "x", Evidence: card.Journal, Job: 12}, " (so says an earlier journal)": {Value: "x", Evidence: card.Journal},
+		"":                                 {Value: "x", Evidence: card.Read, Job: 3},
+		" (so says the journal of job 12)": {Value: "x", Evidence: card.Journal, Job: 12},
+		" (so says an earlier journal)":    {Value: "x", Evidence: card.Journal},
 	} {
 		if got := ByJob(f); got != want {
 			t.Errorf("%+v: %q, want %q", f, got, want)
 		}
 	}
-	if got := ByJob(card.Fact{Evidence: card.Read}, card.Fact{Evidence: card.Journal, Job: 2}); !strings.Contains(got, "job 2") {
+	if got := ByJob(card.Fact{Evidence: card.Read}, card.Fact{Evidence: card.Journal,
+		Job: 2}); !strings.Contains(got, "job 2") {
 		t.Errorf("of several: %q", got)
 	}
 }
 
 func TestFileName(t *testing.T) {
-	for s, want := range map[string]string{"/tmp/x/a.img": "a.img", `C:\files\a.img`: "a.img", "a.img": "a.img"} {
+	for s, want := range map[string]string{"/tmp/x/a.img": "a.img", `C:\files\a.img`: "a.img",
+		"a.img": "a.img"} {
 		if got := FileName(s); got != want {
 			t.Errorf("%q is called %s, want %s", s, got, want)
 		}
@@ -203,7 +229,8 @@ func TestFileName(t *testing.T) {
 // TestPhoneThatTellsNothing: an exact name is sent as it is, since a bootloader refuses what it
 // lacks; a slot can't be meant, and nothing is guessed.
 func TestPhoneThatTellsNothing(t *testing.T) {
-	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Boot, GoesTo: []ident.Destination{{Partition: "boot", Evidence: "content"}}}
+	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Boot,
+		GoesTo: []ident.Destination{{Partition: "boot", Evidence: "content"}}}
 	for into, want := range map[string]string{"boot": "boot ", "recovery": "recovery ", "boot_a": "boot a"} {
 		to, err := ParseTarget(into)
 		if err != nil {

@@ -40,10 +40,12 @@ func ParseShelfPath(s string) (partition, rest string, err error) {
 	case !strings.HasPrefix(s, "/"):
 		return "", "", fmt.Errorf("%q is no path on the phone: it begins with /, as /vendor/overlay", s)
 	case !slices.Contains(Shelvable, first):
-		return "", "", fmt.Errorf("%s lies in no partition that files are moved aside in: /%s", s, strings.Join(Shelvable, ", /"))
+		return "", "", fmt.Errorf("%s lies in no partition that files are moved aside in: /%s", s,
+			strings.Join(Shelvable, ", /"))
 	case rest == "":
 		return "", "", fmt.Errorf("%s is a whole partition; name a file or folder in it", s)
-	case first == "system" && (rest == "build.prop" || rest == "bin" || rest == "lib64" || rest == "lib" || rest == "framework" || rest == "etc"):
+	case first == "system" && (rest == "build.prop" || rest == "bin" || rest == "lib64" || rest == "lib" ||
+		rest == "framework" || rest == "etc"):
 		return "", "", fmt.Errorf("nothing starts without %s", s)
 	}
 	return first, rest, nil

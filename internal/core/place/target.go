@@ -61,7 +61,8 @@ func (t Target) On(c *card.Card) Target {
 func (t Target) SlotsOf(c *card.Card) ([]string, error) {
 	all, known := c.Slots()
 	if !known {
-		return nil, finding.Stopped(finding.SlotNotTold, "", "this phone does not say whether it has slots", "name the partition with its suffix, or put the number of slots into its model file")
+		return nil, finding.Stopped(finding.SlotNotTold, "", "this phone does not say whether it has slots",
+			"name the partition with its suffix, or put the number of slots into its model file")
 	}
 	if len(all) == 0 {
 		if t.Slot != "" && t.Slot != "both" {
@@ -80,7 +81,8 @@ func (t Target) SlotsOf(c *card.Card) ([]string, error) {
 		return all, nil
 	case "current", "other":
 		if current == "" {
-			return nil, finding.Stopped(finding.SlotNotTold, t.Partition, "this phone does not say which slot is current", "name the slot: a or b")
+			return nil, finding.Stopped(finding.SlotNotTold, t.Partition,
+				"this phone does not say which slot is current", "name the slot: a or b")
 		}
 		if t.Slot == "other" {
 			return []string{card.Other(current)}, nil
@@ -88,12 +90,14 @@ func (t Target) SlotsOf(c *card.Card) ([]string, error) {
 		return []string{current}, nil
 	}
 	if !slices.Contains(all, t.Slot) {
-		return nil, finding.Stopped(finding.NoSuchSlot, t.Partition, "this phone has no slot "+t.Slot, "jarlid slot shows which it has")
+		return nil, finding.Stopped(finding.NoSuchSlot, t.Partition, "this phone has no slot "+t.Slot,
+			"jarlid slot shows which it has")
 	}
 	return []string{t.Slot}, nil
 }
 
 // noSlot is the error of a slot that was named on a phone without any.
 func noSlot(partition, slot string) error {
-	return finding.Stopped(finding.NoSuchSlot, partition, fmt.Sprintf("this phone has no slots, so there is no %s@%s", partition, slot), "leave the slot out")
+	return finding.Stopped(finding.NoSuchSlot, partition,
+		fmt.Sprintf("this phone has no slots, so there is no %s@%s", partition, slot), "leave the slot out")
 }

@@ -36,28 +36,37 @@ func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 	var list []finding.Finding
 	if i.File.Kind != ident.App || i.File.App == nil {
 		if len(list) == 0 {
-			list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,
-				Text: "the file is " + i.File.What() + ", not an app", Remedy: "jarlid ident " + local.Quote(i.File.Path)})
+			list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name,
+				Final:  true,
+				Text:   "the file is " + i.File.What() + ", not an app",
+				Remedy: "jarlid ident " + local.Quote(i.File.Path)})
 		}
 		return list
 	}
 	app := i.File.App
 	if app.Split != "" {
 		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("it is a part (%s) of the app %s, and nothing by itself", app.Split, app.Name), Remedy: "fetch the app as one package"})
+			Text: fmt.Sprintf("it is a part (%s) of the app %s, and nothing by itself", app.Split,
+				app.Name),
+			Remedy: "fetch the app as one package"})
 	}
 	if i.Unsigned != "" {
-		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name, Final: true,
-			Text: i.Unsigned, Remedy: "fetch it again from whoever made it; jarlid proof " + local.Quote(i.File.Path)})
+		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name,
+			Final:  true,
+			Text:   i.Unsigned,
+			Remedy: "fetch it again from whoever made it; jarlid proof " + local.Quote(i.File.Path)})
 	}
 	list = append(list, place.Arch(i.File, c)...)
-	f := finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name, Remedy: "fetch an older version of the app"}
+	f := finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop, About: name,
+		Remedy: "fetch an older version of the app"}
 	api, known := c.Number(card.FactAPI)
 	switch {
 	case app.MinSDK == 0:
 		return list
 	case !known:
-		f.Severity, f.Text = finding.Warn, fmt.Sprintf("%s wants API level %d, and nobody can tell in this mode what the system has", name, app.MinSDK)
+		f.Severity, f.Text = finding.Warn,
+			fmt.Sprintf("%s wants API level %d, and nobody can tell in this mode what the system has", name,
+				app.MinSDK)
 	case api < app.MinSDK:
 		f.Text = fmt.Sprintf("%s wants API level %d, the system has %d", name, app.MinSDK, api)
 	default:
@@ -73,9 +82,11 @@ var appRefusals = []struct{ code, text string }{
 	{"INSTALL_FAILED_OLDER_SDK", "it wants a newer system"},
 	{"INSTALL_FAILED_NEWER_SDK", "it is for older systems only"},
 	{"INSTALL_FAILED_VERSION_DOWNGRADE", "a newer version of it is installed; take that off first"},
-	{"INSTALL_FAILED_UPDATE_INCOMPATIBLE", "the same app signed by somebody else is installed; take that off first, with its data"},
+	{"INSTALL_FAILED_UPDATE_INCOMPATIBLE", "the same app signed by somebody else is installed; take that " +
+		"off first, with its data"},
 	{"INSTALL_FAILED_INSUFFICIENT_STORAGE", "there is no room for it"},
-	{"INSTALL_FAILED_USER_RESTRICTED", "the system does not allow it: allow installing over the cable in the developer settings"},
+	{"INSTALL_FAILED_USER_RESTRICTED", "the system does not allow it: allow installing over the cable in " +
+		"the developer settings"},
 	{"INSTALL_FAILED_VERIFICATION_FAILURE", "the system's check of apps rejected it, or timed out"},
 	{"INSTALL_FAILED_TEST_ONLY", "it is a test build"},
 	{"INSTALL_FAILED_MISSING_SHARED_LIBRARY", "the system lacks a library it needs"},

@@ -35,7 +35,11 @@ func (w *WipeArea) Title() string {
 	return "wipe " + areaWords[w.Area]
 }
 
-var areaWords = map[string]string{"caches": "the caches", "apps": "the apps, accounts and settings", "storage": "the shared storage"}
+var areaWords = map[string]string{
+	"caches":  "the caches",
+	"apps":    "the apps, accounts and settings",
+	"storage": "the shared storage",
+}
 
 // Modes: the recovery.
 func (*WipeArea) Modes() []card.Mode { return []card.Mode{card.Recovery} }
@@ -102,10 +106,12 @@ func (w *WipeArea) Cost() (lost, kept []string) {
 	case "caches":
 		return nil, nil // the next start takes longer, and nothing is missed
 	case "apps":
-		return []string{"all apps, accounts and settings", "debugging and the permission of this computer; both are given again after the next start"},
+		return []string{"all apps, accounts and settings",
+				"debugging and the permission of this computer; both are given again after the next start"},
 			[]string{"shared storage: pictures, downloads, files", "a memory card"}
 	case "storage":
-		return []string{"everything in shared storage: pictures, downloads, files, a package lying there"}, []string{"apps, accounts and settings", "a memory card"}
+		return []string{"everything in shared storage: pictures, downloads, files, a package lying there"},
+			[]string{"apps, accounts and settings", "a memory card"}
 	}
 	return []string{fmt.Sprintf("what is in %s: %s", card.At(w.Area, w.Slot), meaning(w.Area))}, nil
 }
@@ -113,17 +119,21 @@ func (w *WipeArea) Cost() (lost, kept []string) {
 // apartFinding: apps can be erased without the storage only where the data is
 // not encrypted, or the keys of the storage go with them.
 func apartFinding(c *card.Card) []finding.Finding {
-	f := finding.Finding{Name: finding.NotApart, Severity: finding.Stop, About: "apps", Remedy: "all of it goes together: jarlid wipe userdata"}
+	f := finding.Finding{Name: finding.NotApart, Severity: finding.Stop, About: "apps",
+		Remedy: "all of it goes together: jarlid wipe userdata"}
 	crypto := c.Value(card.FactCrypto)
 	switch data := c.Value(card.FactData); {
 	case data == card.DataPlain || data == card.DataFormatted:
 		return nil
 	case crypto == card.CryptoFile:
-		f.Text = "the data is encrypted file by file: the keys of the shared storage lie among the apps' data and would go with it"
+		f.Text = "the data is encrypted file by file: the keys of the shared storage lie among the apps' " +
+			"data and would go with it"
 	case data == card.DataEncrypted:
-		f.Text = "the data is encrypted by the system that is on the phone; a recovery can't tell apps from storage in it"
+		f.Text = "the data is encrypted by the system that is on the phone; a recovery can't tell apps " +
+			"from storage in it"
 	default:
-		f.Severity, f.Text = finding.Warn, "nobody can tell in this mode whether the data is encrypted; if it is, the shared storage can't be read any more afterwards"
+		f.Severity, f.Text = finding.Warn, "nobody can tell in this mode whether the data is encrypted; if "+
+			"it is, the shared storage can't be read any more afterwards"
 	}
 	return []finding.Finding{f}
 }
@@ -134,25 +144,30 @@ func storageFinding(c *card.Card) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
-		Text: "shared storage lies in the data, which is encrypted by the system that is on the phone", Remedy: "erase it from the started system, or with everything else: jarlid wipe userdata"}}
+		Text:   "shared storage lies in the data, which is encrypted by the system that is on the phone",
+		Remedy: "erase it from the started system, or with everything else: jarlid wipe userdata"}}
 }
 
 // accountFinding: accounts that are signed in when the data goes may be asked
 // for afterwards, by the phone's protection against thieves.
 func accountFinding(c *card.Card) []finding.Finding {
-	f := finding.Finding{Name: finding.AccountLock, Severity: finding.Warn, Remedy: "sign out of every account in the system's settings first, or have the passwords at hand"}
+	f := finding.Finding{Name: finding.AccountLock, Severity: finding.Warn,
+		Remedy: "sign out of every account in the system's settings first, or have the passwords at hand"}
 	n, known := c.Number(card.FactAccounts)
 	switch {
 	case known && n == 0, !known && c.Value(card.FactData) == card.DataFormatted:
 		return nil
 	case known:
 		f.Severity = finding.Stop
-		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the wipe and goes no further without", n, place.EvidenceWords(c.Get(card.FactAccounts)))
+		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the "+
+			"wipe and goes no further without", n, place.EvidenceWords(c.Get(card.FactAccounts)))
 		if n == 1 {
-			f.Text = strings.Replace(strings.Replace(f.Text, "accounts are", "account is", 1), "asks for them", "asks for it", 1)
+			f.Text = strings.Replace(strings.Replace(f.Text, "accounts are", "account is", 1),
+				"asks for them", "asks for it", 1)
 		}
 	default:
-		f.Text = "nobody can tell in this mode whether accounts are signed in; the maker's system asks for them after the wipe"
+		f.Text = "nobody can tell in this mode whether accounts are signed in; the maker's system asks for " +
+			"them after the wipe"
 	}
 	return []finding.Finding{f}
 }

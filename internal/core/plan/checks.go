@@ -28,7 +28,8 @@ func mergeFinding(c *card.Card, about, why string) []finding.Finding {
 	state, pending := merging(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
 		return []finding.Finding{{Name: finding.MergePending, Severity: finding.Warn, About: about,
-			Text: "an update was installed, and nobody can tell whether its merge has finished; " + why + " if it has not", Remedy: "the bootloader tells: jarlid card"}}
+			Text: "an update was installed, and nobody can tell whether its merge has finished; " + why +
+				" if it has not", Remedy: "the bootloader tells: jarlid card"}}
 	}
 	if !pending {
 		return nil
@@ -49,7 +50,8 @@ func commandFinding(c *card.Card, command, remedy string) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: command,
-		Text: fmt.Sprintf("this phone's bootloader does not know %q (%s)", command, place.EvidenceWords(c.Get(card.FactCommand.Of(command)))), Remedy: remedy}}
+		Text: fmt.Sprintf("this phone's bootloader does not know %q (%s)", command,
+			place.EvidenceWords(c.Get(card.FactCommand.Of(command)))), Remedy: remedy}}
 }
 
 // askFindings are the model file's questions that nobody has answered yet.
@@ -60,7 +62,8 @@ func askFindings(c *card.Card, m *model.Model) []finding.Finding {
 	var list []finding.Finding
 	for _, q := range m.Ask {
 		if !c.Get(answerFact(q)).Known() {
-			list = append(list, finding.Finding{Name: finding.AskedFirst, Severity: finding.Warn, About: q, Text: q, Remedy: "if not, answer no, try it, and come back"})
+			list = append(list, finding.Finding{Name: finding.AskedFirst, Severity: finding.Warn, About: q,
+				Text: q, Remedy: "if not, answer no, try it, and come back"})
 		}
 	}
 	return list
@@ -88,8 +91,10 @@ func baseFinding(c *card.Card, m *model.Model) []finding.Finding {
 		return nil
 	}
 	b := m.Base
-	f := finding.Finding{Name: finding.BaseVersion, Severity: finding.Stop, About: b.Variable, Remedy: "flash this first: " + b.From}
-	want := strings.Trim(strings.Join([]string{orNothing(b.Min, "at least "), orNothing(b.Max, "at most ")}, ", "), ", ")
+	f := finding.Finding{Name: finding.BaseVersion, Severity: finding.Stop, About: b.Variable,
+		Remedy: "flash this first: " + b.From}
+	want := strings.Trim(strings.Join([]string{orNothing(b.Min, "at least "), orNothing(b.Max, "at most ")},
+		", "), ", ")
 	have := c.Value(card.FactBase)
 	switch {
 	case have == "":
@@ -121,7 +126,8 @@ func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Findin
 	}
 	var differ, unknown []string
 	for _, p := range m.Firmware {
-		same, known := c.Get(card.FactDigest.Of(card.At(p, slot))).SameAs(c.Get(card.FactDigest.Of(card.At(p, other))))
+		same, known := c.Get(card.FactDigest.Of(card.At(p, slot))).SameAs(
+			c.Get(card.FactDigest.Of(card.At(p, other))))
 		switch {
 		case !known:
 			unknown = append(unknown, p)
@@ -129,13 +135,15 @@ func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Findin
 			differ = append(differ, p)
 		}
 	}
-	f := finding.Finding{Name: finding.OtherFirmware, Severity: finding.Stop, About: slot, Remedy: "write the maker's firmware to both slots first"}
+	f := finding.Finding{Name: finding.OtherFirmware, Severity: finding.Stop, About: slot,
+		Remedy: "write the maker's firmware to both slots first"}
 	switch {
 	case len(differ) > 0:
 		f.Text = fmt.Sprintf("%s on slot %s is not what slot %s has", strings.Join(differ, ", "), slot, other)
 	case len(unknown) > 0:
 		f.Severity = finding.Warn
-		f.Text = fmt.Sprintf("nobody can tell whether %s is the same on both slots", strings.Join(unknown, ", "))
+		f.Text = fmt.Sprintf("nobody can tell whether %s is the same on both slots",
+			strings.Join(unknown, ", "))
 		f.Remedy = "a recovery with a root shell can read both: jarlid slot"
 	default:
 		return nil
@@ -159,9 +167,12 @@ func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Findi
 		if c.Get(card.FactDigest.Of(p)).Known() {
 			continue // written by a job, or about to be
 		}
-		list = append(list, finding.Finding{Name: finding.PreImageMissing, Severity: finding.Warn, About: p.String(),
-			Text:   fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and nobody can tell that it is there", m.Name, p),
-			Remedy: "write it first, or name it in the same command: jarlid flash " + strings.ToUpper(base) + "-IMAGE"})
+		list = append(list, finding.Finding{Name: finding.PreImageMissing, Severity: finding.Warn,
+			About: p.String(),
+			Text: fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and "+
+				"nobody can tell that it is there", m.Name, p),
+			Remedy: "write it first, or name it in the same command: jarlid flash " + strings.ToUpper(base) +
+				"-IMAGE"})
 	}
 	return list
 }
@@ -177,13 +188,15 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 	case f.Short:
 		return nil // said already, and more to the point
 	case f.IsArchive():
-		return stop(finding.StillWrapped, "it is "+f.What()+", and "+partition+" wants an image", "jarlid lift "+local.Quote(f.Path)+" -o DIR takes out what is in it")
+		return stop(finding.StillWrapped, "it is "+f.What()+", and "+partition+" wants an image",
+			"jarlid lift "+local.Quote(f.Path)+" -o DIR takes out what is in it")
 	case f.Kind == ident.Unknown && !slices.ContainsFunc(f.GoesTo, strong):
 		if f.Size == 0 {
 			return stop(finding.WrongDestination, "the file is empty", "fetch it again")
 		}
 		return []finding.Finding{{Name: finding.UnknownContent, Severity: finding.Warn, About: name,
-			Text: "nothing is known about what is in " + name + "; that it belongs to " + partition + " is its name's word alone, or yours", Remedy: "compare its digest with the source's first"}}
+			Text: "nothing is known about what is in " + name + "; that it belongs to " + partition +
+				" is its name's word alone, or yours", Remedy: "compare its digest with the source's first"}}
 	}
 	var belongs []string
 	for _, d := range f.GoesTo {
@@ -200,19 +213,26 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 		belongs = append(belongs, p)
 	}
 	if f.Kind == ident.Recovery && home.Partition == partition && home.Form != "own" {
-		return stop(finding.WrongDestination, fmt.Sprintf("it is a recovery for a partition of its own; this phone keeps its recovery in %s", home.Words()),
-			"get the recovery in the form for this model, or give its ramdisk a home with: jarlid recovery install")
+		return stop(finding.WrongDestination,
+			fmt.Sprintf("it is a recovery for a partition of its own; this phone keeps its recovery in %s",
+				home.Words()),
+			"get the recovery in the form for this model, or give its ramdisk a home with: jarlid recovery "+
+				"install")
 	}
-	if len(belongs) == 0 || fileSystem(f) && slices.Contains(systemLike, partition) && !slices.ContainsFunc(f.GoesTo, strong) {
+	if len(belongs) == 0 || fileSystem(f) && slices.Contains(systemLike, partition) &&
+		!slices.ContainsFunc(f.GoesTo, strong) {
 		return nil
 	}
-	return stop(finding.WrongDestination, fmt.Sprintf("it belongs to %s (%s), not to %s", strings.Join(belongs, " or "), f.GoesTo[0].Why, partition), "leave out --into")
+	return stop(finding.WrongDestination, fmt.Sprintf("it belongs to %s (%s), not to %s",
+		strings.Join(belongs, " or "), f.GoesTo[0].Why, partition), "leave out --into")
 }
 
 // elsewhere tells whether a partition is known for something else than a recovery, on every phone: where
 // nobody can tell where this one keeps its recovery, a person may name any other.
 func elsewhere(partition string) bool {
-	return partition != "recovery" && slices.Contains(place.Usual, partition) || slices.Contains(systemLike, partition) || slices.Contains([]string{"misc", "metadata"}, partition) || strings.HasPrefix(partition, "vbmeta")
+	return partition != "recovery" && slices.Contains(place.Usual, partition) ||
+		slices.Contains(systemLike, partition) || slices.Contains([]string{"misc", "metadata"}, partition) ||
+		strings.HasPrefix(partition, "vbmeta")
 }
 
 var systemLike = append([]string{"userdata", "cache"}, place.Dynamic...)
@@ -227,14 +247,17 @@ func strong(d ident.Destination) bool { return d.Evidence != "name" }
 func riskyFinding(partition, what string, m *model.Model) []finding.Finding {
 	if backup.Personal(partition) {
 		return []finding.Finding{{Name: finding.RiskyPartition, Severity: finding.Stop, About: partition,
-			Text:   fmt.Sprintf("%s holds this very phone's numbers and keys, which nobody else has; %s it loses them for good", partition, what),
-			Remedy: "keep it first: jarlid backup take " + partition + " -o DIR; put back only this phone's own: jarlid backup restore " + partition + " -o DIR"}}
+			Text: fmt.Sprintf("%s holds this very phone's numbers and keys, which nobody else has; %s it "+
+				"loses them for good", partition, what),
+			Remedy: "keep it first: jarlid backup take " + partition +
+				" -o DIR; put back only this phone's own: jarlid backup restore " + partition + " -o DIR"}}
 	}
 	if !ident.Risky(partition) && (m == nil || !slices.Contains(m.Risky, partition)) {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.RiskyPartition, Severity: finding.Stop, About: partition,
-		Text:   fmt.Sprintf("%s belongs to the bootloader's stages, the partition table or the radio; %s it wrongly can't be undone", partition, what),
+		Text: fmt.Sprintf("%s belongs to the bootloader's stages, the partition table or the radio; %s "+
+			"it wrongly can't be undone", partition, what),
 		Remedy: "only with the maker's own image for this very model: --accept risky-partition=" + partition}}
 }
 
@@ -244,7 +267,8 @@ func absentFinding(c *card.Card, p card.Partition) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: p.String(),
-		Text: "the phone has no partition " + p.String() + spell.DidYouMean(p.Base, basesOf(c)), Remedy: "jarlid card shows what it has, and where its recovery lives"}}
+		Text:   "the phone has no partition " + p.String() + spell.DidYouMean(p.Base, basesOf(c)),
+		Remedy: "jarlid card shows what it has, and where its recovery lives"}}
 }
 
 // basesOf are the names of the partitions that are known, without their slots.
@@ -264,14 +288,17 @@ func roomFindings(c *card.Card, p card.Partition, need int64) []finding.Finding 
 	switch {
 	case !r.Known:
 		f.Severity, f.About = finding.Warn, "super"
-		f.Text = "nobody can tell in this mode how full super is; it is looked at again in userspace fastboot, before anything is written there"
+		f.Text = "nobody can tell in this mode how full super is; it is looked at again in userspace " +
+			"fastboot, before anything is written there"
 		f.Remedy = "a root shell in recovery, a saved card or the model file's group-size tells it beforehand"
 	case !r.Fits:
-		f.Text = fmt.Sprintf("%s are needed; it has %s, %s of the slot's group are free, and %s could be freed", image.Size(need), image.Size(r.Have), image.Size(r.Free), image.Size(r.Freed))
+		f.Text = fmt.Sprintf("%s are needed; it has %s, %s of the slot's group are free, and %s could "+
+			"be freed", image.Size(need), image.Size(r.Have), image.Size(r.Free), image.Size(r.Freed))
 		f.Remedy = "choose a smaller image"
 	case len(r.Delete) > 0:
 		f.Severity = finding.Warn
-		f.Text = fmt.Sprintf("%s are needed and %s are free, so these go: %s (%s)", image.Size(need-r.Have), image.Size(r.Free), place.Names(r.Delete), image.Size(r.Freed))
+		f.Text = fmt.Sprintf("%s are needed and %s are free, so these go: %s (%s)", image.Size(need-r.Have),
+			image.Size(r.Free), place.Names(r.Delete), image.Size(r.Freed))
 		f.Remedy = "they are the maker's additions to the system; the maker's firmware set brings them back"
 	default:
 		return nil

@@ -39,7 +39,8 @@ func startsNext(c *card.Card, slot string) bool {
 // sameSystem tells whether a build is the one the data belongs to already.
 func sameSystem(c *card.Card, build string) bool {
 	for _, slot := range everySlot {
-		if !place.Foreign(c, slot) && place.MatchesBuild(c.Value(card.FactHolds.Of(card.At("system", slot))), "", build) == "yes" {
+		if !place.Foreign(c, slot) && place.MatchesBuild(c.Value(card.FactHolds.Of(card.At("system", slot))),
+			"", build) == "yes" {
 			return true
 		}
 	}
@@ -50,7 +51,8 @@ func sameSystem(c *card.Card, build string) bool {
 // data belongs to another one.
 func noteSystems(writes []card.Partition, before, after *card.Card) {
 	data := after.Value(card.FactData)
-	gone := !after.Get(card.FactData).Known() && after.Get(card.FactData) != before.Get(card.FactData) // by this step
+	// by this step
+	gone := !after.Get(card.FactData).Known() && after.Get(card.FactData) != before.Get(card.FactData)
 	ours := data != card.DataFormatted && data != card.DataPlain && !gone
 	for _, p := range writes {
 		for _, slot := range replacesSystem(before, p) {
@@ -90,10 +92,12 @@ func newSystemFinding(c *card.Card, about, build string) []finding.Finding {
 		return nil
 	case card.DataPlain:
 		return []finding.Finding{{Name: finding.OldApps, Severity: finding.Warn, About: about,
-			Text: "the apps and settings of the system that was here are still on the phone; another system may not start over them", Remedy: "jarlid wipe apps caches"}}
+			Text: "the apps and settings of the system that was here are still on the phone; another " +
+				"system may not start over them", Remedy: "jarlid wipe apps caches"}}
 	case card.DataEncrypted:
 		f.Severity = finding.Stop
-		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will not start" + place.ByJob(c.Get(card.FactData))
+		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will " +
+			"not start" + place.ByJob(c.Get(card.FactData))
 	default:
 		f.Severity = finding.Warn
 		f.Text = "nobody can tell in this mode whether the data is still encrypted by the old system"
@@ -106,7 +110,8 @@ func foreignFinding(c *card.Card, slot string, severity finding.Severity) []find
 	if !place.Foreign(c, slot) {
 		return nil
 	}
-	f := finding.Finding{Name: finding.EncryptedData, Severity: severity, About: "userdata", Remedy: "jarlid wipe userdata"}
+	f := finding.Finding{Name: finding.EncryptedData, Severity: severity, About: "userdata",
+		Remedy: "jarlid wipe userdata"}
 	which := "the system that starts is another"
 	if slot != "" {
 		which = fmt.Sprintf("the system on slot %s is another", slot)
@@ -114,10 +119,12 @@ func foreignFinding(c *card.Card, slot string, severity finding.Severity) []find
 	by := place.ByJob(c.Get(card.FactForeign.Of(slot)), c.Get(card.FactForeign.Of("")), c.Get(card.FactData))
 	switch c.Value(card.FactData) {
 	case card.DataEncrypted:
-		f.Text = fmt.Sprintf("%s than the one that encrypted the data: it can't read it and will not start%s", which, by)
+		f.Text = fmt.Sprintf("%s than the one that encrypted the data: it can't read it and will not start%s",
+			which, by)
 	case "":
 		f.Severity = finding.Warn
-		f.Text = fmt.Sprintf("%s than the one the data was made by, and nobody can tell in this mode whether that is encrypted%s", which, by)
+		f.Text = fmt.Sprintf("%s than the one the data was made by, and nobody can tell in this mode "+
+			"whether that is encrypted%s", which, by)
 	default:
 		return nil
 	}
@@ -158,7 +165,8 @@ func dataGoes(c *card.Card) []finding.Finding {
 	list := append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
 	if c.Value(card.FactData) != card.DataFormatted && !c.Get(card.FactBackedUp).Known() {
 		list = append(list, finding.Finding{Name: finding.NoBackup, Severity: finding.Note, About: "userdata",
-			Text: "no backup of this phone's storage is known", Remedy: "where it can be read, keep it first: jarlid backup take -o DIR"})
+			Text:   "no backup of this phone's storage is known",
+			Remedy: "where it can be read, keep it first: jarlid backup take -o DIR"})
 	}
 	return list
 }

@@ -17,7 +17,8 @@ func DraftModel(c *card.Card, home place.Home, marshal func(any) ([]byte, error)
 		name = c.Value(card.FactProduct)
 	}
 	if name == "" {
-		return "", fmt.Errorf("the phone does not say what it is called, so there is nothing to begin a model file with")
+		return "", fmt.Errorf("the phone does not say what it is called, so there is nothing to begin a " +
+			"model file with")
 	}
 	put := func(v any) string {
 		b, err := marshal(v)
@@ -73,7 +74,8 @@ func DraftModel(c *card.Card, home place.Home, marshal func(any) ([]byte, error)
 	}
 	s.WriteString("# quirks: [what surprises people, a sentence each]\nhands:\n")
 	for _, mode := range []string{"bootloader", "recovery", "system"} {
-		fmt.Fprintf(&s, "  %s:\n    do:\n      - Write here what to press to reach %s, a sentence a line.\n", mode, mode)
+		fmt.Fprintf(&s, "  %s:\n    do:\n      - Write here what to press to reach %s, a sentence a line.\n",
+			mode, mode)
 	}
 	return s.String(), nil
 }

@@ -35,15 +35,37 @@ func TestSends(t *testing.T) {
 func everyStep() map[Step]string {
 	img := &ident.File{Path: "x.img", Size: 9, Kind: ident.Ext4}
 	top := &ident.File{Path: "vbmeta.img", Size: 9, Kind: ident.VBMeta, VBMeta: &vbmeta.Image{}}
-	ab, block := rom("dunlin", "boot", "system", "vendor", "vbmeta"), &ident.File{Path: "b.zip", Kind: ident.OTABlock, GoesTo: []ident.Destination{{Partition: "system"}, {Partition: "boot"}}}
+	ab, block := rom("dunlin", "boot", "system", "vendor", "vbmeta"),
+		&ident.File{Path: "b.zip", Kind: ident.OTABlock, GoesTo: []ident.Destination{{Partition: "system"},
+			{Partition: "boot"}}}
 	w := &Write{File: img, Partition: "boot", Slot: "a"}
 	return map[Step]string{
-		&Restart{To: card.Recovery}: "", &FormatData{}: "userdata", &Activate{Slot: "b"}: "", w: "boot_a", &Write{File: top, Partition: "vbmeta", Slot: "a"}: "vbmeta_a",
-		&Write{File: img, Partition: "system", Slot: "a"}: "system_a", &Write{File: img, Partition: "vendor", Slot: "b"}: "vendor_b", &Write{File: img, Partition: "misc"}: "misc",
-		&MakeRoom{Partition: "system", Slot: "a", Need: 25}: "product_a", &Try{File: img}: "", &InstallApp{File: img}: "", &WipeArea{Area: "system", Slot: "a"}: "system_a", &WipeArea{Area: "caches"}: "",
-		&Erase{Partition: "userdata"}: "userdata", &Erase{Partition: "vendor", Slot: "a"}: "vendor_a", &Unlock{}: "userdata", &Relock{}: "userdata", &Graft{File: img, Into: []*Write{w}}: "",
-		&Put{File: img, To: "sd"}: "", &InstallFrom{File: block, To: "sd"}: "system boot", &RestoreFiles{Item: &backup.Item{}}: "", &CopySlot{Partition: "vendor", From: "b"}: "vendor_a",
-		&Shelve{}: "", &WriteTable{File: img}: "", &Sideload{File: ab}: "boot_b system_b vendor_b vbmeta_b", &Sideload{File: block}: "system boot",
+		&Restart{To: card.Recovery}: "",
+		&FormatData{}:               "userdata",
+		&Activate{Slot: "b"}:        "",
+		w:                           "boot_a",
+		&Write{File: top, Partition: "vbmeta", Slot: "a"}:   "vbmeta_a",
+		&Write{File: img, Partition: "system", Slot: "a"}:   "system_a",
+		&Write{File: img, Partition: "vendor", Slot: "b"}:   "vendor_b",
+		&Write{File: img, Partition: "misc"}:                "misc",
+		&MakeRoom{Partition: "system", Slot: "a", Need: 25}: "product_a",
+		&Try{File: img}:                           "",
+		&InstallApp{File: img}:                    "",
+		&WipeArea{Area: "system", Slot: "a"}:      "system_a",
+		&WipeArea{Area: "caches"}:                 "",
+		&Erase{Partition: "userdata"}:             "userdata",
+		&Erase{Partition: "vendor", Slot: "a"}:    "vendor_a",
+		&Unlock{}:                                 "userdata",
+		&Relock{}:                                 "userdata",
+		&Graft{File: img, Into: []*Write{w}}:      "",
+		&Put{File: img, To: "sd"}:                 "",
+		&InstallFrom{File: block, To: "sd"}:       "system boot",
+		&RestoreFiles{Item: &backup.Item{}}:       "",
+		&CopySlot{Partition: "vendor", From: "b"}: "vendor_a",
+		&Shelve{}:              "",
+		&WriteTable{File: img}: "",
+		&Sideload{File: ab}:    "boot_b system_b vendor_b vbmeta_b",
+		&Sideload{File: block}: "system boot",
 	}
 }
 
@@ -52,13 +74,18 @@ func everyStep() map[Step]string {
 // afterwards and in what a journal says nobody knows meanwhile.
 func TestEffectsOfWriting(t *testing.T) {
 	for s, writes := range everyStep() {
-		before := phone(card.FactStarted, "a", card.FactGroupMax, "40", card.FactSize.Of(card.At("product", "a")), "20", card.FactLogical.Of(card.At("product", "a")), "yes",
-			card.FactLogical.Of(card.At("system", "a")), "yes", card.FactSize.Of(card.At("system", "a")), "20")
+		before := phone(card.FactStarted, "a", card.FactGroupMax, "40",
+			card.FactSize.Of(card.At("product", "a")), "20", card.FactLogical.Of(card.At("product", "a")),
+			"yes",
+			card.FactLogical.Of(card.At("system", "a")), "yes", card.FactSize.Of(card.At("system", "a")),
+			"20")
 		running := before.Running()
 		var learnt []card.ID
 		for _, d := range card.Defs {
-			for _, key := range map[card.Keyed][]string{card.ByNothing: {""}, card.BySlots: {"", "a", "b"}, card.ByWords: {"storage"},
-				card.ByPartitions: {"boot_a", "boot_b", "boot", "system_a", "system_b", "system", "vendor_a", "vendor_b", "vbmeta_a", "vbmeta_b", "vbmeta", "product_a", "misc", "userdata"}}[d.By] {
+			for _, key := range map[card.Keyed][]string{card.ByNothing: {""}, card.BySlots: {"", "a", "b"},
+				card.ByWords: {"storage"},
+				card.ByPartitions: {"boot_a", "boot_b", "boot", "system_a", "system_b", "system", "vendor_a",
+					"vendor_b", "vbmeta_a", "vbmeta_b", "vbmeta", "product_a", "misc", "userdata"}}[d.By] {
 				i := card.ID{Name: d.Name, Key: key}
 				if len(d.From) == 0 || before.Get(i).Known() {
 					continue

@@ -119,7 +119,8 @@ func (*Unlock) Touches(*card.Card) []card.ID {
 
 // Check: the phone must allow it.
 func (u *Unlock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
-	f := finding.Finding{Name: finding.UnlockNotAllowed, Severity: finding.Stop, Text: "the phone says that unlocking is not allowed",
+	f := finding.Finding{Name: finding.UnlockNotAllowed, Severity: finding.Stop,
+		Text:   "the phone says that unlocking is not allowed",
 		Remedy: "start the system, switch the developer settings on, allow unlocking there, and come back"}
 	if m != nil && len(m.Bootloader.Before) > 0 {
 		f.Remedy = m.Bootloader.Before[0]
@@ -148,6 +149,7 @@ func (u *Unlock) Effects(c *card.Card) {
 // Cost: everything of the owner's, and what an open bootloader means.
 func (*Unlock) Cost() (lost, kept []string) {
 	lost, kept = (&FormatData{}).Cost()
-	return append(lost, "the maker's promise: the phone warns at each start, and some apps and payments refuse to run",
+	return append(lost, "the maker's promise: the phone warns at each start, and some apps and payments "+
+		"refuse to run",
 		"verified boot as a protection: whoever holds the phone can put another system on it"), kept
 }

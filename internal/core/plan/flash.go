@@ -18,14 +18,23 @@ func Flash(list []place.Placed, c *card.Card, m *model.Model) []Step {
 	var steps []Step
 	logical := false
 	sealed := slices.ContainsFunc(list, func(p place.Placed) bool { return p.Partition == "vbmeta" })
-	system := slices.ContainsFunc(list, func(p place.Placed) bool { return p.Partition == "system" || p.Partition == "super" })
+	system := slices.ContainsFunc(list, func(p place.Placed) bool {
+		return p.Partition == "system" || p.Partition == "super"
+	})
 	for _, p := range list {
 		for _, slot := range p.Slots {
 			if p.Logical {
 				logical = true
 				steps = append(steps, &MakeRoom{Partition: p.Partition, Slot: slot, Need: p.File.Content()})
 			}
-			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot, Forced: p.Forced, Sealed: sealed, System: system, OneSlot: p.OneSlot, Logical: p.Logical, Home: home, Ask: m.Questions()})
+			steps = append(steps, &Write{File: p.File, Label: p.Label, Partition: p.Partition, Slot: slot,
+				Forced:  p.Forced,
+				Sealed:  sealed,
+				System:  system,
+				OneSlot: p.OneSlot,
+				Logical: p.Logical,
+				Home:    home,
+				Ask:     m.Questions()})
 		}
 	}
 	if logical && c.Mode() == card.Bootloader {
@@ -46,14 +55,17 @@ func here(c *card.Card, w *Write) *Write {
 // RecoveryInstall gives the steps that write a recovery: to every slot unless the
 // target says otherwise, and the findings about the choice itself. Errors:
 // *finding.StopError.
-func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model) ([]*Write, []finding.Finding, error) {
+func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model) ([]*Write,
+	[]finding.Finding, error) {
 	home := place.RecoveryHome(c, m)
 	forced := t.Partition != ""
 	if t.Partition == "" {
 		t.Partition = home.Partition
 	}
 	if t.Partition == "" {
-		return nil, nil, finding.Stopped(finding.DestinationUnknown, "recovery", "nobody can tell where this phone keeps its recovery: "+home.Why, "name the partition with --into")
+		return nil, nil, finding.Stopped(finding.DestinationUnknown, "recovery",
+			"nobody can tell where this phone keeps its recovery: "+home.Why,
+			"name the partition with --into")
 	}
 	slots := []string{""}
 	if all, known := c.Slots(); !known && forced && t.Slot == "" {
@@ -67,11 +79,14 @@ func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model
 	}
 	var writes []*Write
 	for _, slot := range slots {
-		writes = append(writes, here(c, &Write{File: f, Partition: t.Partition, Slot: slot, Recovery: true, Forced: forced, Home: home, Ask: m.Questions(), Keep: true}))
+		writes = append(writes, here(c, &Write{File: f, Partition: t.Partition, Slot: slot, Recovery: true,
+			Forced: forced, Home: home, Ask: m.Questions(), Keep: true}))
 	}
 	if all, _ := c.Slots(); len(all) > len(slots) && slots[0] != "" {
-		return writes, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: slots[0],
-			Text:   fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts from the other one, without it", slots[0]),
+		return writes, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn,
+			About: slots[0],
+			Text: fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts "+
+				"from the other one, without it", slots[0]),
 			Remedy: "leave out --into, then it goes to both"}}, nil
 	}
 	return writes, nil, nil
@@ -87,7 +102,8 @@ func Restore(f *ident.File, p card.Partition, label string, c *card.Card, m *mod
 // WriteVBMeta gives the step that writes a top vbmeta whose flags were changed; what was
 // there is kept.
 func WriteVBMeta(f *ident.File, slot string, c *card.Card) *Write {
-	return here(c, &Write{File: f, Label: "the changed vbmeta", Partition: "vbmeta", Slot: slot, Forced: true, Known: true, Keep: true})
+	return here(c, &Write{File: f, Label: "the changed vbmeta", Partition: "vbmeta", Slot: slot, Forced: true,
+		Known: true, Keep: true})
 }
 
 // Manifest is what a firmware set says of itself, in the platform's two files:
@@ -147,7 +163,8 @@ func (m *Manifest) ParseOrder(text string) {
 
 // Check holds a set's demands against the phone. values are the phone's
 // variables by their names, as far as it told them.
-func (m *Manifest) Check(set string, c *card.Card, values map[string]string, all model.Set) []finding.Finding {
+func (m *Manifest) Check(set string, c *card.Card, values map[string]string,
+	all model.Set) []finding.Finding {
 	var list []finding.Finding
 	for _, r := range m.Requires {
 		demand := strings.Join(r.Values, " or ")
@@ -157,12 +174,14 @@ func (m *Manifest) Check(set string, c *card.Card, values map[string]string, all
 		case r.Name == "partition-exists":
 			for _, v := range r.Values {
 				if !r.Reject && c.Value(card.FactSize.Of(card.Part(v))) == card.Nothing {
-					list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop, About: v, Text: "the set is for phones with a partition " + v})
+					list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop,
+						About: v, Text: "the set is for phones with a partition " + v})
 				}
 			}
 		default:
 			have := values[r.Name]
-			f := finding.Finding{Name: finding.BaseVersion, Severity: finding.Stop, About: r.Name, Remedy: "look in the maker's notes which firmware comes before this set"}
+			f := finding.Finding{Name: finding.BaseVersion, Severity: finding.Stop, About: r.Name,
+				Remedy: "look in the maker's notes which firmware comes before this set"}
 			switch {
 			case have == "":
 				f.Severity = finding.Warn
@@ -193,5 +212,6 @@ func (m *Manifest) product(set string, r Requirement, c *card.Card, all model.Se
 		return nil
 	}
 	return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Stop, About: set,
-		Text: fmt.Sprintf("the set is for %s, this phone is %s", strings.Join(r.Values, " or "), strings.Join(slices.Compact(have), ", ")), Remedy: "fetch the set made for this phone"}}
+		Text: fmt.Sprintf("the set is for %s, this phone is %s", strings.Join(r.Values, " or "),
+			strings.Join(slices.Compact(have), ", ")), Remedy: "fetch the set made for this phone"}}
 }

@@ -34,7 +34,8 @@ func table(mode card.Mode, slots int, parts ...string) *card.Card {
 }
 
 func file(kind ident.Kind, size int64, to ...string) *ident.File {
-	f := &ident.File{Path: "x.img", Size: size, Kind: kind, Boot: &boot.Image{}, Props: map[string]string{"ro.product.device": "dunlin"}}
+	f := &ident.File{Path: "x.img", Size: size, Kind: kind, Boot: &boot.Image{},
+		Props: map[string]string{"ro.product.device": "dunlin"}}
 	for _, t := range to {
 		f.GoesTo = append(f.GoesTo, ident.Destination{Partition: t, Evidence: "content", Why: "it says so"})
 	}
@@ -48,25 +49,30 @@ func TestRecoveryHome(t *testing.T) {
 		c          *card.Card
 	}{
 		{"a partition", "recovery", table("bootloader", 1, "boot=9", "recovery=9")},
-		{"one on each slot", "recovery", table("bootloader", 2, "boot_a=9", "recovery_a=9", "vendor_boot_a=9", "init_boot_a=9")},
+		{"one on each slot", "recovery", table("bootloader", 2, "boot_a=9", "recovery_a=9", "vendor_boot_a=9",
+			"init_boot_a=9")},
 		{"the boot image", "boot", table("bootloader", 2, "boot_a=9", "boot_b=9")},
 		{"the boot image beside vendor_boot", "boot", table("bootloader", 2, "boot_a=9", "vendor_boot_a=9")},
-		{"vendor_boot", "vendor_boot", table("bootloader", 2, "boot_a=9", "init_boot_a=9", "vendor_boot_a=9")},
+		{"vendor_boot", "vendor_boot", table("bootloader", 2, "boot_a=9", "init_boot_a=9",
+			"vendor_boot_a=9")},
 		{"an unknown name", "", table("bootloader", 1, "boot=9", "rescue=9")},
 		{"nothing told", "", table("system", 2)},
 	} {
-		if h := place.RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" || (h.Evidence == card.Unknown) != (c.want == "") {
+		if h := place.RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" ||
+			(h.Evidence == card.Unknown) != (c.want == "") {
 			t.Errorf("%s: %+v", c.name, h)
 		}
 	}
-	if h := place.RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" || h.Evidence != card.Model {
+	if h := place.RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" ||
+		h.Evidence != card.Model {
 		t.Errorf("with a model file: %+v", h)
 	}
 }
 
 // TestPlace: where one file goes on different phones.
 func TestPlace(t *testing.T) {
-	slotted := table("bootloader", 2, "boot_a=99", "boot_b=99", "misc=9", "super=999", "recovery_a=99", "recovery_b=99", "radio_a=9", "radio_b=9")
+	slotted := table("bootloader", 2, "boot_a=99", "boot_b=99", "misc=9", "super=999", "recovery_a=99",
+		"recovery_b=99", "radio_a=9", "radio_b=9")
 	one := table("bootloader", 1, "boot=99", "recovery=99", "system=99")
 	into := func(s string) place.Target {
 		to, err := place.ParseTarget(s)
@@ -85,7 +91,8 @@ func TestPlace(t *testing.T) {
 		{"boot goes to the next slot", file(ident.Boot, 9, "boot"), "", slotted, "boot_a"},
 		{"both by wish", file(ident.Boot, 9, "boot"), "@both", slotted, "boot_a boot_b"},
 		{"the other by wish", file(ident.Boot, 9, "boot"), "@other", slotted, "boot_b"},
-		{"a recovery goes to both", file(ident.Recovery, 9, "recovery"), "", slotted, "recovery_a recovery_b"},
+		{"a recovery goes to both", file(ident.Recovery, 9, "recovery"), "", slotted,
+			"recovery_a recovery_b"},
 		{"radio goes to both", file(ident.Unknown, 9, "radio"), "", slotted, "radio_a radio_b"},
 		{"no slots", file(ident.Boot, 9, "boot"), "", one, "boot"},
 		{"a partition without slots", file(ident.Unknown, 9, "misc"), "", slotted, "misc"},
@@ -129,9 +136,10 @@ func TestOrder(t *testing.T) {
 		return strings.Join(s, " ")
 	}
 	for want, got := range map[string]string{
-		"radio dtbo boot vbmeta product system":     names(nil, "dunlin"),
-		"radio dtbo boot vbmeta system product":     names(nil, "godwit"),
-		"boot radio vbmeta dtbo system product":     names([]string{"boot", "radio", "vbmeta", "dtbo", "system"}, "godwit"),
+		"radio dtbo boot vbmeta product system": names(nil, "dunlin"),
+		"radio dtbo boot vbmeta system product": names(nil, "godwit"),
+		"boot radio vbmeta dtbo system product": names([]string{"boot", "radio", "vbmeta", "dtbo",
+			"system"}, "godwit"),
 		"radio dtbo boot vbmeta product system\x00": names([]string{}, "") + "\x00",
 	} {
 		if got != want {
@@ -143,7 +151,8 @@ func TestOrder(t *testing.T) {
 // TestRoom: groups, what can go, and what can't be told.
 func TestRoom(t *testing.T) {
 	const mib = 1 << 20
-	c := table("fastbootd", 2, "super=99", fmt.Sprintf("-system_a=%d", 12*mib), fmt.Sprintf("-product_a=%d", 6*mib), fmt.Sprintf("-system_ext_a=%d", 2*mib),
+	c := table("fastbootd", 2, "super=99", fmt.Sprintf("-system_a=%d", 12*mib),
+		fmt.Sprintf("-product_a=%d", 6*mib), fmt.Sprintf("-system_ext_a=%d", 2*mib),
 		fmt.Sprintf("-vendor_a=%d", 4*mib), fmt.Sprintf("-system_b=%d", 90*mib))
 	c.Learn(card.FactGroupMax, fmt.Sprint(30*mib), card.Model)
 	for _, x := range []struct {
@@ -151,11 +160,18 @@ func TestRoom(t *testing.T) {
 		fits    bool
 		deletes string
 	}{
-		{12 * mib, true, ""}, {1, true, ""}, {18 * mib, true, ""}, {18*mib + 1, true, "product_a"}, {24 * mib, true, "product_a"},
-		{24*mib + 4096, true, "product_a, system_ext_a"}, {26 * mib, true, "product_a, system_ext_a"}, {26*mib + 1, false, "product_a, system_ext_a"},
+		{12 * mib, true, ""},
+		{1, true, ""},
+		{18 * mib, true, ""},
+		{18*mib + 1, true, "product_a"},
+		{24 * mib, true, "product_a"},
+		{24*mib + 4096, true, "product_a, system_ext_a"},
+		{26 * mib, true, "product_a, system_ext_a"},
+		{26*mib + 1, false, "product_a, system_ext_a"},
 	} {
 		r := place.RoomFor(c, card.At("system", "a"), x.need)
-		if !r.Known || r.Fits != x.fits || place.Names(r.Delete) != x.deletes || x.need > 12*mib && r.Free != 6*mib {
+		if !r.Known || r.Fits != x.fits || place.Names(r.Delete) != x.deletes || x.need > 12*mib &&
+			r.Free != 6*mib {
 			t.Errorf("%d bytes: %+v", x.need, r)
 		}
 	}
@@ -171,8 +187,11 @@ func TestRoom(t *testing.T) {
 // TestManifest reads the platform's two files as its own tools do.
 func TestManifest(t *testing.T) {
 	var m Manifest
-	m.ParseInfo("# a comment=1\nrequire board=dunlin|WL-DU\nrequire version-bootloader=1.4|1.5\r\nreject version-baseband=9\nrequire-for-product:godwit version-baseband=1\nrequire partition-exists=odm\nnonsense\n")
-	m.ParseOrder("version 1\nflash boot\nflash --apply-vbmeta vbmeta\nreboot fastboot\nupdate-super\nflash system\nif-wipe erase userdata\n")
+	m.ParseInfo("# a comment=1\nrequire board=dunlin|WL-DU\nrequire version-bootloader=1.4|1.5\r\nreject " +
+		"version-baseband=9\nrequire-for-product:godwit version-baseband=1\nrequire " +
+		"partition-exists=odm\nnonsense\n")
+	m.ParseOrder("version 1\nflash boot\nflash --apply-vbmeta vbmeta\nreboot fastboot\nupdate-super\nflash " +
+		"system\nif-wipe erase userdata\n")
 	if !slices.Equal(m.Order, []string{"boot", "vbmeta", "system"}) {
 		t.Errorf("the order is %v", m.Order)
 	}
@@ -183,10 +202,13 @@ func TestManifest(t *testing.T) {
 		model  string
 		want   string
 	}{
-		{map[string]string{"version-bootloader": "1.5", "version-baseband": "8"}, "dunlin", "stop no-such-partition"},
-		{map[string]string{"version-bootloader": "1.3", "version-baseband": "9"}, "dunlin", "stop base-version, stop base-version, stop no-such-partition"},
+		{map[string]string{"version-bootloader": "1.5", "version-baseband": "8"}, "dunlin",
+			"stop no-such-partition"},
+		{map[string]string{"version-bootloader": "1.3", "version-baseband": "9"}, "dunlin",
+			"stop base-version, stop base-version, stop no-such-partition"},
 		{nil, "dunlin", "warn base-version, warn base-version, stop no-such-partition"},
-		{map[string]string{"version-bootloader": "1.4", "version-baseband": "8"}, "godwit", "stop wrong-model, stop no-such-partition"},
+		{map[string]string{"version-bootloader": "1.4", "version-baseband": "8"}, "godwit",
+			"stop wrong-model, stop no-such-partition"},
 	} {
 		c.Learn(card.FactModel, x.model, card.Read)
 		if got := said(m.Check("set.zip", c, x.values, models(t))); got != x.want {
@@ -199,7 +221,8 @@ func TestManifest(t *testing.T) {
 func TestBootloaderFindings(t *testing.T) {
 	set := models(t)
 	full := func(facts ...any) *card.Card {
-		c := table("bootloader", 2, "boot_a=999999", "boot_b=999999", "dtbo_a=99999", "vendor_boot_a=999999", "super=9999999", "radio_a=99999", "misc=99", "userdata=99")
+		c := table("bootloader", 2, "boot_a=999999", "boot_b=999999", "dtbo_a=99999", "vendor_boot_a=999999",
+			"super=9999999", "radio_a=99999", "misc=99", "userdata=99")
 		c.Learn(card.FactBackedUp, "kept", card.Journal)
 		for i := 0; i < len(facts); i += 2 {
 			if facts[i+1] == "" {
@@ -214,7 +237,8 @@ func TestBootloaderFindings(t *testing.T) {
 	godwit.Props = map[string]string{"ro.product.device": "godwit"}
 	plain := file(ident.Boot, 99, "boot")
 	plain.Props = godwit.Props
-	super := &ident.File{Path: "super.img", Size: 9, Kind: ident.Super, GoesTo: []ident.Destination{{Partition: "super", Evidence: "content"}}}
+	super := &ident.File{Path: "super.img", Size: 9, Kind: ident.Super,
+		GoesTo: []ident.Destination{{Partition: "super", Evidence: "content"}}}
 	home := place.RecoveryHome(full(), set.Find("godwit"))
 	write := func(f *ident.File, part string, forced bool) Step {
 		return &Write{File: f, Partition: part, Slot: "a", Forced: forced, Home: home}
@@ -230,62 +254,132 @@ func TestBootloaderFindings(t *testing.T) {
 		card *card.Card
 		want string
 	}{
-		{"a boot image", write(plain, "boot", false), full(card.FactModel, "godwit"), "note recovery-replaced"},
-		{"a boot image over the recovery that was set", write(plain, "boot", false), full(card.FactModel, "godwit", card.FactSet.Of(card.At("boot", "a")), "tideline.img"), "warn recovery-replaced"},
-		{"of another build than the system", write(release(plain, 10), "boot", false), full(card.FactModel, "godwit", card.FactRelease.Of("a"), "14"), "note recovery-replaced, warn other-build"},
-		{"of the system's own build", write(release(plain, 14), "boot", false), full(card.FactModel, "godwit", card.FactRelease.Of("a"), "14"), "note recovery-replaced"},
-		{"a recovery without its pre-image", write(godwit, "boot", false), full(card.FactModel, "godwit"), "warn pre-image-missing, note recovery-replaced"},
-		{"and with it", write(godwit, "boot", false), full(card.FactModel, "godwit", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "note recovery-replaced"},
-		{"somewhere else", write(plain, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
-		{"nothing known", write(&ident.File{Path: "radio.img", Size: 9, Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "warn unknown-content"},
-		{"an empty file", write(&ident.File{Path: "radio.img", Kind: ident.Unknown}, "dtbo", true), full(card.FactModel, "godwit"), "stop wrong-destination"},
-		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"), "stop still-wrapped, note recovery-replaced"},
-		{"nothing known but a footer", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "dtbo", false), full(card.FactModel, "godwit"), ""},
-		{"nothing known but a footer for another", write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown, GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}}, "boot", true), full(card.FactModel, "godwit"), "stop wrong-destination, note recovery-replaced"},
-		{"another phone's numbers", write(file(ident.Unknown, 9), "persist", true), full(card.FactModel, "godwit", card.FactSize.Of(card.At("persist", "a")), "99"), "warn unknown-content, stop risky-partition"},
-		{"its numbers erased", &Erase{Partition: "efs"}, full(card.FactSize.Of(card.At("efs", "")), "99"), "stop risky-partition"},
-		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"), "warn unknown-content, stop risky-partition"},
-		{"super in a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, "merging"), "stop merge-pending"},
-		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, ""), "warn merge-pending"},
-		{"super after a cancelled one", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, "cancelled"), ""},
-		{"super over another system's data", &Write{File: super, Partition: "super", Home: home}, full(card.FactModel, "godwit", card.FactData, card.DataEncrypted), "stop encrypted-data"},
-		{"format in a merge", &FormatData{}, full(card.FactSnapshot, "snapshotted", card.FactAccounts, "0"), "stop format-after-install"},
-		{"format, perhaps in a merge", &FormatData{}, full(card.FactSnapshot, "", card.FactData, card.DataFormatted), "warn format-after-install"},
-		{"erase metadata in a merge", &Erase{Partition: "metadata"}, full(card.FactSnapshot, "merging", card.FactAccounts, "0"), "stop format-after-install"},
+		{"a boot image", write(plain, "boot", false), full(card.FactModel, "godwit"),
+			"note recovery-replaced"},
+		{"a boot image over the recovery that was set", write(plain, "boot", false),
+			full(card.FactModel, "godwit", card.FactSet.Of(card.At("boot", "a")), "tideline.img"),
+			"warn recovery-replaced"},
+		{"of another build than the system", write(release(plain, 10), "boot", false),
+			full(card.FactModel, "godwit", card.FactRelease.Of("a"), "14"),
+			"note recovery-replaced, warn other-build"},
+		{"of the system's own build", write(release(plain, 14), "boot", false),
+			full(card.FactModel, "godwit", card.FactRelease.Of("a"), "14"), "note recovery-replaced"},
+		{"a recovery without its pre-image", write(godwit, "boot", false), full(card.FactModel, "godwit"),
+			"warn pre-image-missing, note recovery-replaced"},
+		{"and with it", write(godwit, "boot", false), full(card.FactModel, "godwit",
+			card.FactDigest.Of(card.At("dtbo", "a")), "x"), "note recovery-replaced"},
+		{"somewhere else", write(plain, "dtbo", true), full(card.FactModel, "godwit"),
+			"stop wrong-destination"},
+		{"nothing known", write(&ident.File{Path: "radio.img", Size: 9, Kind: ident.Unknown}, "dtbo", true),
+			full(card.FactModel, "godwit"), "warn unknown-content"},
+		{"an empty file", write(&ident.File{Path: "radio.img", Kind: ident.Unknown}, "dtbo", true),
+			full(card.FactModel, "godwit"), "stop wrong-destination"},
+		{"an archive", write(file(ident.FirmwareSet, 9), "boot", true), full(card.FactModel, "dunlin"),
+			"stop still-wrapped, note recovery-replaced"},
+		{"nothing known but a footer",
+			write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown,
+				GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}},
+				"dtbo", false), full(card.FactModel, "godwit"), ""},
+		{"nothing known but a footer for another",
+			write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown,
+				GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}},
+				"boot", true), full(card.FactModel, "godwit"),
+			"stop wrong-destination, note recovery-replaced"},
+		{"another phone's numbers", write(file(ident.Unknown, 9), "persist", true),
+			full(card.FactModel, "godwit", card.FactSize.Of(card.At("persist", "a")), "99"),
+			"warn unknown-content, stop risky-partition"},
+		{"its numbers erased", &Erase{Partition: "efs"}, full(card.FactSize.Of(card.At("efs", "")), "99"),
+			"stop risky-partition"},
+		{"risky", write(file(ident.Unknown, 9), "radio", true), full(card.FactModel, "godwit"),
+			"warn unknown-content, stop risky-partition"},
+		{"super in a merge", &Write{File: super, Partition: "super", Home: home},
+			full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, "merging"),
+			"stop merge-pending"},
+		{"super in perhaps a merge", &Write{File: super, Partition: "super", Home: home},
+			full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, ""),
+			"warn merge-pending"},
+		{"super after a cancelled one", &Write{File: super, Partition: "super", Home: home},
+			full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactSnapshot, "cancelled"),
+			""},
+		{"super over another system's data", &Write{File: super, Partition: "super", Home: home},
+			full(card.FactModel, "godwit", card.FactData, card.DataEncrypted), "stop encrypted-data"},
+		{"format in a merge", &FormatData{}, full(card.FactSnapshot, "snapshotted", card.FactAccounts, "0"),
+			"stop format-after-install"},
+		{"format, perhaps in a merge", &FormatData{}, full(card.FactSnapshot, "", card.FactData,
+			card.DataFormatted), "warn format-after-install"},
+		{"erase metadata in a merge", &Erase{Partition: "metadata"}, full(card.FactSnapshot, "merging",
+			card.FactAccounts, "0"), "stop format-after-install"},
 		{"format with an account", &FormatData{}, full(card.FactAccounts, "1"), "stop account-lock"},
 		{"format, perhaps with one", &FormatData{}, full(), "warn account-lock"},
-		{"apps of plain data", &WipeArea{Area: "apps"}, full(card.FactData, card.DataPlain, card.FactAccounts, "0"), ""},
-		{"apps among encrypted files", &WipeArea{Area: "apps"}, full(card.FactCrypto, card.CryptoFile, card.FactAccounts, "0"), "stop apps-not-apart"},
-		{"apps in encrypted data", &WipeArea{Area: "apps"}, full(card.FactData, card.DataEncrypted, card.FactAccounts, "0"), "stop apps-not-apart"},
+		{"apps of plain data", &WipeArea{Area: "apps"}, full(card.FactData, card.DataPlain, card.FactAccounts,
+			"0"), ""},
+		{"apps among encrypted files", &WipeArea{Area: "apps"}, full(card.FactCrypto, card.CryptoFile,
+			card.FactAccounts, "0"), "stop apps-not-apart"},
+		{"apps in encrypted data", &WipeArea{Area: "apps"}, full(card.FactData, card.DataEncrypted,
+			card.FactAccounts, "0"), "stop apps-not-apart"},
 		{"apps, nobody knows", &WipeArea{Area: "apps"}, full(card.FactAccounts, "0"), "warn apps-not-apart"},
-		{"storage in encrypted data", &WipeArea{Area: "storage"}, full(card.FactData, card.DataEncrypted), "stop storage-unreadable"},
-		{"storage with a package", &WipeArea{Area: "storage"}, full(card.FactLying.Of("storage"), "rom.zip"), "stop storage-holds-package"},
+		{"storage in encrypted data", &WipeArea{Area: "storage"}, full(card.FactData, card.DataEncrypted),
+			"stop storage-unreadable"},
+		{"storage with a package", &WipeArea{Area: "storage"}, full(card.FactLying.Of("storage"), "rom.zip"),
+			"stop storage-holds-package"},
 		{"caches by hand", &WipeArea{Area: "caches"}, full(card.FactRoot, "no"), "note no-root-shell"},
-		{"system in a merge", &WipeArea{Area: "system", Slot: "b"}, full(card.FactSnapshot, "merging"), "stop merge-pending"},
-		{"an add-on that does not fit", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon, Adds: 2}}, full(card.FactRoom.Of(card.At("system", "")), "1"), "stop no-room"},
-		{"an add-on behind a ROM", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon, Adds: 2}}, func() *card.Card { c := full(); c.Forget(card.FactRoom.Of(card.At("system", "")), "later"); return c }(), "note no-room"},
-		{"erase what is not there", &Erase{Partition: "cache"}, full(card.FactSize.Of(card.At("cache", "")), card.Nothing), "stop no-such-partition"},
-		{"try where it can't be", &Try{File: godwit}, full(card.FactModel, "godwit", card.FactCommand.Of("boot"), "no", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "stop command-unknown-to-bootloader, note temporary-recovery"},
-		{"try a package", &Try{File: rom("godwit", "boot")}, full(card.FactModel, "godwit", card.FactDigest.Of(card.At("dtbo", "a")), "x"), "stop not-a-recovery, note temporary-recovery"},
+		{"system in a merge", &WipeArea{Area: "system", Slot: "b"}, full(card.FactSnapshot, "merging"),
+			"stop merge-pending"},
+		{"an add-on that does not fit", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon,
+			Adds: 2}}, full(card.FactRoom.Of(card.At("system", "")), "1"), "stop no-room"},
+		{"an add-on behind a ROM", &Sideload{File: &ident.File{Path: "a.zip", Kind: ident.Addon, Adds: 2}},
+			func() *card.Card {
+				c := full()
+				c.Forget(card.FactRoom.Of(card.At("system", "")), "later")
+				return c
+			}(), "note no-room"},
+		{"erase what is not there", &Erase{Partition: "cache"}, full(card.FactSize.Of(card.At("cache", "")),
+			card.Nothing), "stop no-such-partition"},
+		{"try where it can't be", &Try{File: godwit},
+			full(card.FactModel, "godwit", card.FactCommand.Of("boot"), "no",
+				card.FactDigest.Of(card.At("dtbo", "a")), "x"),
+			"stop command-unknown-to-bootloader, note temporary-recovery"},
+		{"try a package", &Try{File: rom("godwit", "boot")}, full(card.FactModel, "godwit",
+			card.FactDigest.Of(card.At("dtbo", "a")), "x"), "stop not-a-recovery, note temporary-recovery"},
 		{"unlock", &Unlock{}, full(card.FactMayUnlock, "yes", card.FactAccounts, "0"), ""},
-		{"unlock, and nothing was kept", &Unlock{}, full(card.FactMayUnlock, "yes", card.FactAccounts, "0", card.FactBackedUp, ""), "note no-backup"},
-		{"unlock over a package in the storage, with an account", &Unlock{}, full(card.FactMayUnlock, "yes", card.FactAccounts, "1", card.FactLying.Of("storage"), "rom.zip"), "stop storage-holds-package, stop account-lock"},
-		{"a package that was installed from there", &FormatData{}, full(card.FactAccounts, "0", card.FactLying.Of("storage"), "rom.zip", card.FactUsed.Of("storage"), "rom.zip"), ""},
-		{"unlock, not allowed", &Unlock{}, full(card.FactMayUnlock, "no", card.FactAccounts, "0"), "stop unlock-not-allowed"},
+		{"unlock, and nothing was kept", &Unlock{}, full(card.FactMayUnlock, "yes", card.FactAccounts, "0",
+			card.FactBackedUp, ""), "note no-backup"},
+		{"unlock over a package in the storage, with an account", &Unlock{},
+			full(card.FactMayUnlock, "yes", card.FactAccounts, "1", card.FactLying.Of("storage"), "rom.zip"),
+			"stop storage-holds-package, stop account-lock"},
+		{"a package that was installed from there", &FormatData{}, full(card.FactAccounts, "0",
+			card.FactLying.Of("storage"), "rom.zip", card.FactUsed.Of("storage"), "rom.zip"), ""},
+		{"unlock, not allowed", &Unlock{}, full(card.FactMayUnlock, "no", card.FactAccounts, "0"),
+			"stop unlock-not-allowed"},
 		{"unlock, perhaps", &Unlock{}, full(card.FactAccounts, "0"), "warn unlock-not-allowed"},
-		{"the other slot, firmware unknown", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes"), "warn other-slot-firmware-differs"},
-		{"the other slot, firmware alike", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes", card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "x"), ""},
-		{"the other slot, another firmware", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes", card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "y"), "stop other-slot-firmware-differs"},
-		{"a restart out of a tried recovery", &Restart{To: card.Recovery}, full(card.FactTemporary, "yes"), "warn temporary-recovery"},
-		{"no userspace fastboot", &Restart{To: card.Fastbootd}, full(card.FactUserspace, "no"), "stop command-unknown-to-bootloader"},
+		{"the other slot, firmware unknown", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes"),
+			"warn other-slot-firmware-differs"},
+		{"the other slot, firmware alike", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes",
+			card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "x"),
+			""},
+		{"the other slot, another firmware", &Activate{Slot: "b"}, full(card.FactBootable.Of("b"), "yes",
+			card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "y"),
+			"stop other-slot-firmware-differs"},
+		{"a restart out of a tried recovery", &Restart{To: card.Recovery}, full(card.FactTemporary, "yes"),
+			"warn temporary-recovery"},
+		{"no userspace fastboot", &Restart{To: card.Fastbootd}, full(card.FactUserspace, "no"),
+			"stop command-unknown-to-bootloader"},
 	} {
 		if got := said(c.step.Check(c.card, set.Find("godwit"), set)); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}
 	pkg := rom("godwit", "system")
-	for v, want := range map[string]string{"2.1": "", "2.0": "", "1.9": "stop base-version", "2.10": "stop base-version", "": "warn base-version"} {
-		c := full(card.FactModel, "godwit", card.FactData, card.DataFormatted, card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "x", card.FactBase, v)
+	for v, want := range map[string]string{
+		"2.1":  "",
+		"2.0":  "",
+		"1.9":  "stop base-version",
+		"2.10": "stop base-version",
+		"":     "warn base-version",
+	} {
+		c := full(card.FactModel, "godwit", card.FactData, card.DataFormatted,
+			card.FactDigest.Of(card.At("radio", "a")), "x", card.FactDigest.Of(card.At("radio", "b")), "x",
+			card.FactBase, v)
 		if got := said((&Sideload{File: pkg}).Check(c, set.Find("godwit"), set)); got != want {
 			t.Errorf("base %q: %q, want %q", v, got, want)
 		}
@@ -302,9 +396,19 @@ func TestWipe(t *testing.T) {
 		c    *card.Card
 		want string
 	}{
-		{"userdata", two, "userdata metadata"}, {"userdata", one, "userdata"}, {"caches", one, "cache"}, {"caches", two, "stop recovery-only"},
-		{"system", one, "system"}, {"system", two, "error"}, {"system@b", two, "system_b"}, {"system@both", two, "system_a system_b"},
-		{"part:system@other", two, "system_b"}, {"part:misc", one, "misc"}, {"storage", two, "stop recovery-only"}, {"part:", two, "error"}, {"everything", two, "error"},
+		{"userdata", two, "userdata metadata"},
+		{"userdata", one, "userdata"},
+		{"caches", one, "cache"},
+		{"caches", two, "stop recovery-only"},
+		{"system", one, "system"},
+		{"system", two, "error"},
+		{"system@b", two, "system_b"},
+		{"system@both", two, "system_a system_b"},
+		{"part:system@other", two, "system_b"},
+		{"part:misc", one, "misc"},
+		{"storage", two, "stop recovery-only"},
+		{"part:", two, "error"},
+		{"everything", two, "error"},
 	} {
 		got := "error"
 		if area, to, err := ParseArea(c.area); err == nil {
@@ -391,7 +495,8 @@ func TestPackages(t *testing.T) {
 func TestRecoveryOnce(t *testing.T) {
 	f := file(ident.Recovery, 9, "recovery")
 	c := table("bootloader", 2, "boot_a=9", "boot_b=9", "rescue=9")
-	for into, want := range map[string]string{"rescue": "rescue", "boot": "boot_a boot_b", "boot@b": "boot_b"} {
+	for into, want := range map[string]string{"rescue": "rescue", "boot": "boot_a boot_b",
+		"boot@b": "boot_b"} {
 		to, _ := place.ParseTarget(into)
 		writes, _, err := RecoveryInstall(f, to, c, nil)
 		var names []string
@@ -409,7 +514,13 @@ func TestRecoveryOnce(t *testing.T) {
 func TestOverTheData(t *testing.T) {
 	for _, partition := range []string{"userdata", "metadata"} {
 		c := table("bootloader", 2, "userdata=9", "metadata=9")
-		for f, v := range map[card.Which]string{card.FactData: card.DataEncrypted, card.FactStored.Of("storage"): "rom.zip", card.FactAccounts: "2", card.FactDebugging: "on", card.FactSnapshot: "snapshotted"} {
+		for f, v := range map[card.Which]string{
+			card.FactData:                 card.DataEncrypted,
+			card.FactStored.Of("storage"): "rom.zip",
+			card.FactAccounts:             "2",
+			card.FactDebugging:            "on",
+			card.FactSnapshot:             "snapshotted",
+		} {
 			c.Learn(f, v, card.Journal)
 		}
 		w := &Write{File: file(ident.Ext4, 9), Partition: partition, Forced: true}
@@ -417,7 +528,8 @@ func TestOverTheData(t *testing.T) {
 		for _, f := range w.Check(c, nil, nil) {
 			found[f.Name] = true
 		}
-		for _, name := range []string{finding.StorageHolds, finding.AccountLock, finding.NoBackup, finding.FormatAfterInstall} {
+		for _, name := range []string{finding.StorageHolds, finding.AccountLock, finding.NoBackup,
+			finding.FormatAfterInstall} {
 			if !found[name] {
 				t.Errorf("%s: %s is not said", partition, name)
 			}
@@ -426,7 +538,8 @@ func TestOverTheData(t *testing.T) {
 			t.Errorf("%s costs %v", partition, lost)
 		}
 		Apply(w, c)
-		for _, f := range []card.Which{card.FactData, card.FactStored.Of("storage"), card.FactAccounts, card.FactDebugging} {
+		for _, f := range []card.Which{card.FactData, card.FactStored.Of("storage"), card.FactAccounts,
+			card.FactDebugging} {
 			if c.Get(f).Known() {
 				t.Errorf("%s: %v is still %+v", partition, f, c.Get(f))
 			}
@@ -434,14 +547,15 @@ func TestOverTheData(t *testing.T) {
 	}
 }
 
-// TestPackageThatWipes: a package that says that it erases the data costs that, wants no format before it, and
-// leaves nobody knowing what the data is.
+// TestPackageThatWipes: a package that says that it erases the data costs that, wants no format before it,
+// and leaves nobody knowing what the data is.
 func TestPackageThatWipes(t *testing.T) {
 	for _, wipes := range []string{"", "its metadata"} {
 		c := table("sideload", 1, "system=9", "userdata=9")
 		c.Learn(card.FactData, card.DataEncrypted, card.Read)
 		c.Learn(card.FactStored.Of("storage"), "other.zip", card.Journal)
-		s := &Sideload{File: &ident.File{Path: "rom.zip", Size: 9, Kind: ident.OTABlock, Wipes: wipes, GoesTo: []ident.Destination{{Partition: "system"}}}}
+		s := &Sideload{File: &ident.File{Path: "rom.zip", Size: 9, Kind: ident.OTABlock, Wipes: wipes,
+			GoesTo: []ident.Destination{{Partition: "system"}}}}
 		found := map[string]bool{}
 		for _, f := range s.Check(c, nil, nil) {
 			found[f.Name] = true
@@ -453,7 +567,8 @@ func TestPackageThatWipes(t *testing.T) {
 			t.Errorf("%q costs %v", wipes, lost)
 		}
 		Apply(s, c)
-		if c.Get(card.FactData).Known() != (wipes == "") || place.Foreign(c, "") != (wipes == "") || c.Get(card.FactStored.Of("storage")).Known() != (wipes == "") {
+		if c.Get(card.FactData).Known() != (wipes == "") || place.Foreign(c, "") != (wipes == "") ||
+			c.Get(card.FactStored.Of("storage")).Known() != (wipes == "") {
 			t.Errorf("%q: data %+v, foreign %v", wipes, c.Get(card.FactData), place.Foreign(c, ""))
 		}
 	}
@@ -462,8 +577,19 @@ func TestPackageThatWipes(t *testing.T) {
 // TestElsewhere: where nobody can tell where a phone keeps its recovery, a person may name a place that
 // nothing else is known to have, and no other.
 func TestElsewhere(t *testing.T) {
-	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Recovery, GoesTo: []ident.Destination{{Partition: "recovery", Evidence: "content"}}}
-	for into, stops := range map[string]bool{"recovery": false, "RECOVERY": false, "lifeboat": false, "userdata": true, "Cache": true, "boot": true, "misc": true, "vbmeta_system": true, "super": true} {
+	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Recovery,
+		GoesTo: []ident.Destination{{Partition: "recovery", Evidence: "content"}}}
+	for into, stops := range map[string]bool{
+		"recovery":      false,
+		"RECOVERY":      false,
+		"lifeboat":      false,
+		"userdata":      true,
+		"Cache":         true,
+		"boot":          true,
+		"misc":          true,
+		"vbmeta_system": true,
+		"super":         true,
+	} {
 		to, err := place.ParseTarget(into)
 		if err != nil {
 			t.Fatal(err)
@@ -472,7 +598,9 @@ func TestElsewhere(t *testing.T) {
 		if err != nil || len(writes) != 1 {
 			t.Fatalf("%s: %v, %v", into, writes, err)
 		}
-		stopped := slices.ContainsFunc(writes[0].Check(&card.Card{}, nil, nil), func(x finding.Finding) bool { return x.Name == finding.WrongDestination })
+		stopped := slices.ContainsFunc(writes[0].Check(&card.Card{}, nil, nil), func(x finding.Finding) bool {
+			return x.Name == finding.WrongDestination
+		})
 		if stopped != stops {
 			t.Errorf("into %s: stopped is %v", into, stopped)
 		}

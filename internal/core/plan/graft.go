@@ -15,11 +15,14 @@ import (
 // it was given: where it lives in an image with other things, and that image can be
 // had. given says that a person named it.
 func Grafts(f *ident.File, home place.Home, t place.Target, c *card.Card, given bool) bool {
-	if home.Form != "ramdisk" && home.Form != "fragment" || t.Partition != "" && t.Partition != home.Partition {
+	if home.Form != "ramdisk" && home.Form != "fragment" || t.Partition != "" &&
+		t.Partition != home.Partition {
 		return false
 	}
-	whole := home.Form == "fragment" && f.Vendor != nil || home.Form == "ramdisk" && f.Kind == ident.BootWithRecovery
-	if given || !whole && !f.Short && (f.Kind == ident.Recovery || f.Kind == ident.BootWithRecovery || f.Vendor != nil || f.Kind == ident.Unknown) {
+	whole := home.Form == "fragment" && f.Vendor != nil || home.Form == "ramdisk" &&
+		f.Kind == ident.BootWithRecovery
+	if given || !whole && !f.Short && (f.Kind == ident.Recovery || f.Kind == ident.BootWithRecovery ||
+		f.Vendor != nil || f.Kind == ident.Unknown) {
 		return given || c.Mode() != card.Bootloader
 	}
 	root, _ := c.Yes(card.FactRoot)
@@ -37,7 +40,9 @@ func LostFindings(partition string, lost []string) []finding.Finding {
 		text += fmt.Sprintf(" and %d more", n)
 	}
 	return []finding.Finding{{Name: finding.NormalStart, Severity: finding.Stop, About: partition,
-		Text: "the ramdisk in " + partition + " has for a normal start what the recovery's lacks: " + text, Remedy: "take a recovery made for this model, or start it without writing it: jarlid recovery try FILE"}}
+		Text: "the ramdisk in " + partition + " has for a normal start what the recovery's lacks: " + text,
+		Remedy: "take a recovery made for this model, or start it without writing it: jarlid recovery " +
+			"try FILE"}}
 }
 
 // ByTrying tells whether a recovery reaches the images it goes into by being started
@@ -45,7 +50,8 @@ func LostFindings(partition string, lost []string) []finding.Finding {
 // shell to read them. given says that a person named the image.
 func ByTrying(f *ident.File, home place.Home, t place.Target, c *card.Card, given bool) bool {
 	knows, told := c.Yes(card.FactCommand.Of("boot"))
-	return home.Form == "ramdisk" && f.Kind == ident.BootWithRecovery && t.Partition == "" && !given && c.Mode() == card.Bootloader && (knows || !told) && f.Props["ro.debuggable"] == "1"
+	return home.Form == "ramdisk" && f.Kind == ident.BootWithRecovery && t.Partition == "" && !given &&
+		c.Mode() == card.Bootloader && (knows || !told) && f.Props["ro.debuggable"] == "1"
 }
 
 // Graft puts a recovery's ramdisk into the image each slot has, in the recovery that was
@@ -74,7 +80,8 @@ func (g *Graft) Title() string {
 	for _, w := range g.Into {
 		names = append(names, w.Name().String())
 	}
-	return fmt.Sprintf("read %s, put the recovery's ramdisk in, write and read back", strings.Join(names, " and "))
+	return fmt.Sprintf("read %s, put the recovery's ramdisk in, write and read back",
+		strings.Join(names, " and "))
 }
 
 // Modes: the recovery.
@@ -86,8 +93,12 @@ func (g *Graft) Check(c *card.Card, m *model.Model, all model.Set) (list []findi
 		list = append(list, w.Check(c, m, all)...)
 	}
 	if root, known := c.Yes(card.FactRoot); known && !root && c.Mode() == card.Recovery {
-		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Stop, About: place.FileName(g.File.Path), Final: true,
-			Text: "this recovery gives no root shell, so the phone's own boot images can't be read through it", Remedy: "name the image it goes into: jarlid recovery install FILE --boot IMAGE; or write the file whole: --into boot"})
+		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Stop,
+			About: place.FileName(g.File.Path), Final: true,
+			Text: "this recovery gives no root shell, so the phone's own boot images can't be read " +
+				"through it",
+			Remedy: "name the image it goes into: jarlid recovery install FILE --boot IMAGE; or write the " +
+				"file whole: --into boot"})
 	}
 	return list
 }

@@ -22,7 +22,8 @@ func ByHand(s Step, c *card.Card) (recipe string) {
 			}
 			return ""
 		}
-		if s.To == card.Loader && s.From != card.Loader || s.From == card.Loader && s.To != card.Loader && s.To != card.System {
+		if s.To == card.Loader && s.From != card.Loader || s.From == card.Loader && s.To != card.Loader &&
+			s.To != card.System {
 			return string(s.To) // a maker's loader is entered and left by keys
 		}
 		word := RestartCommand(s.To)

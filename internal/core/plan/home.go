@@ -16,19 +16,25 @@ func (w *Write) homeFindings(c *card.Card) []finding.Finding {
 	if w.Recovery || w.Home.Partition == "" || w.Partition != w.Home.Partition {
 		return nil
 	}
-	if w.OneSlot && w.Home.Form == "own" && w.File.HoldsRecovery() && !c.Get(card.FactSet.Of(w.Name().On(card.Other(w.Slot)))).Known() {
+	if w.OneSlot && w.Home.Form == "own" && w.File.HoldsRecovery() &&
+		!c.Get(card.FactSet.Of(w.Name().On(card.Other(w.Slot)))).Known() {
 		return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: w.Slot,
-			Text: fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts from the other one, without it", w.Slot), Remedy: "leave the slot out, then it goes to both"}}
+			Text: fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts "+
+				"from the other one, without it", w.Slot),
+			Remedy: "leave the slot out, then it goes to both"}}
 	}
 	f := finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: w.Name().String()}
 	set := c.Get(card.FactSet.Of(w.Name()))
 	switch {
 	case set.Known():
-		f.Text = fmt.Sprintf("%s holds the recovery that was set there, %s, and this is written over it%s", w.Name(), set.Value, place.ByJob(set))
-		f.Remedy = "leave it out (--without " + w.Partition + "), or set yours again behind it: jarlid recovery install FILE"
+		f.Text = fmt.Sprintf("%s holds the recovery that was set there, %s, and this is written over it%s",
+			w.Name(), set.Value, place.ByJob(set))
+		f.Remedy = "leave it out (--without " + w.Partition +
+			"), or set yours again behind it: jarlid recovery install FILE"
 	case w.Home.Form != "own":
 		f.Severity = finding.Note
-		f.Text = fmt.Sprintf("this phone keeps its recovery in %s, so the image's own recovery takes the place of the one that is there", w.Home.Words())
+		f.Text = fmt.Sprintf("this phone keeps its recovery in %s, so the image's own recovery takes the "+
+			"place of the one that is there", w.Home.Words())
 	default:
 		return nil
 	}
@@ -52,7 +58,8 @@ func (w *Write) buildFinding(c *card.Card) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.OtherBuild, Severity: finding.Warn, About: w.Name().String(),
-		Text:   fmt.Sprintf("it belongs to a system of release %s, and the one there is of release %s%s", is, have.Value, place.ByJob(have)),
+		Text: fmt.Sprintf("it belongs to a system of release %s, and the one there is of release %s%s", is,
+			have.Value, place.ByJob(have)),
 		Remedy: "take it out of the package that was installed: jarlid lift PACKAGE boot -o DIR"}}
 }
 
@@ -78,9 +85,11 @@ func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 	}
 	if c.Mode() == card.Loader && (restores || m.RestoresRecovery()) {
 		return []finding.Finding{{Name: finding.RestartUndoes, Severity: finding.Stop, About: home.String(),
-			Text: "the maker's system writes its own recovery back when it starts, over " + set.Value + place.ByJob(set), Remedy: "by the keys, straight into the recovery: jarlid go recovery"}}
+			Text: "the maker's system writes its own recovery back when it starts, over " + set.Value +
+				place.ByJob(set), Remedy: "by the keys, straight into the recovery: jarlid go recovery"}}
 	}
-	why := "the system that starts is the one that was here; makers' systems may write their own recovery back at each start, over "
+	why := "the system that starts is the one that was here; makers' systems may write their own recovery " +
+		"back at each start, over "
 	if restores {
 		why = "the system that starts puts the maker's recovery back each time, over "
 	}

@@ -44,7 +44,8 @@ func (r *MakeRoom) Needs(*card.Card, *model.Model) []card.ID {
 
 // dataNeeds are what is lost with the owner's data.
 func dataNeeds() []card.ID {
-	return []card.ID{card.FactSize.Of(card.At("userdata", "")), card.FactSize.Of(card.At("metadata", "")), card.FactLying.Of("storage")}
+	return []card.ID{card.FactSize.Of(card.At("userdata", "")), card.FactSize.Of(card.At("metadata", "")),
+		card.FactLying.Of("storage")}
 }
 
 // Needs: what lies in the data.
@@ -100,7 +101,9 @@ func (s *Sideload) Needs(c *card.Card, m *model.Model) []card.ID {
 	if s.File.Kind == ident.OTAAB {
 		return append(list, firmwareNeeds(m)...)
 	}
-	return append(list, card.FactRoom.Of(card.At("system", c.Value(card.FactStarted))), card.FactRelease.Of(c.Value(card.FactStarted)), card.FactTree.Of(card.At("system", c.Value(card.FactStarted))))
+	return append(list, card.FactRoom.Of(card.At("system", c.Value(card.FactStarted))),
+		card.FactRelease.Of(c.Value(card.FactStarted)),
+		card.FactTree.Of(card.At("system", c.Value(card.FactStarted))))
 }
 
 // Needs are those of sending it.

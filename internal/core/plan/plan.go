@@ -114,7 +114,9 @@ func (p *Plan) CheckBut(c *card.Card, skip func(Step) bool) []finding.Finding {
 			continue
 		}
 		for _, f := range s.Check(c, p.Model, p.Models) {
-			if !slices.ContainsFunc(list, func(o finding.Finding) bool { return o.Name == f.Name && o.About == f.About }) {
+			if !slices.ContainsFunc(list, func(o finding.Finding) bool {
+				return o.Name == f.Name && o.About == f.About
+			}) {
 				list = append(list, f)
 			}
 		}
@@ -190,19 +192,23 @@ func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []
 	if len(want) == 0 || have == "" {
 		text := place.FileName(f.Path) + " does not say for which phone it is"
 		if have == "" {
-			text = "the phone does not say which model it is, " + place.FileName(f.Path) + " is for " + strings.Join(want, " or ")
+			text = "the phone does not say which model it is, " + place.FileName(f.Path) + " is for " +
+				strings.Join(want, " or ")
 		}
 		if len(want) == 0 && have == "" {
 			text = "neither the file nor the phone says which model it is"
 		}
-		return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Warn, About: place.FileName(f.Path), Text: text,
+		return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Warn,
+			About: place.FileName(f.Path), Text: text,
 			Remedy: "make sure yourself that the file is for this very phone"}}
 	}
 	if m != nil {
 		for _, w := range want {
 			if slices.ContainsFunc(m.Twins, func(t string) bool { return strings.EqualFold(t, w) }) {
-				return []finding.Finding{{Name: finding.WrongVariant, Severity: finding.Stop, About: place.FileName(f.Path),
-					Text: fmt.Sprintf("the file is for %s, a twin of this phone (%s) that is built differently inside", w, have), Remedy: "fetch the file made for " + have}}
+				return []finding.Finding{{Name: finding.WrongVariant, Severity: finding.Stop,
+					About: place.FileName(f.Path),
+					Text: fmt.Sprintf("the file is for %s, a twin of this phone (%s) that is built "+
+						"differently inside", w, have), Remedy: "fetch the file made for " + have}}
 			}
 		}
 	}
@@ -220,7 +226,8 @@ func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []
 		// Neither name is in a model file: it may be another spelling.
 		sev, text = finding.Warn, text+", and no model file says whether that is the same"
 	}
-	return []finding.Finding{{Name: finding.WrongModel, Severity: sev, About: place.FileName(f.Path), Text: text,
+	return []finding.Finding{{Name: finding.WrongModel, Severity: sev, About: place.FileName(f.Path),
+		Text:   text,
 		Remedy: "fetch the file made for " + have}}
 }
 

@@ -30,8 +30,12 @@ func phone(facts ...any) *card.Card {
 	for _, f := range []struct {
 		fact  card.Which
 		value string
-	}{{card.FactMode, "bootloader"}, {card.FactModel, "dunlin"}, {card.FactUnlocked, "yes"}, {card.FactSlots, "2"}, {card.FactNext, "a"},
-		{card.FactPercent, "80"}, {card.FactSize.Of(card.At("recovery", "a")), "33554432"}, {card.FactSize.Of(card.At("recovery", "b")), "33554432"}, {card.FactData, card.DataFormatted},
+	}{{card.FactMode, "bootloader"}, {card.FactModel, "dunlin"}, {card.FactUnlocked, "yes"},
+		{card.FactSlots, "2"}, {card.FactNext, "a"},
+		{card.FactPercent, "80"},
+		{card.FactSize.Of(card.At("recovery", "a")), "33554432"},
+		{card.FactSize.Of(card.At("recovery", "b")), "33554432"},
+		{card.FactData, card.DataFormatted},
 		{card.FactBootable.Of("a"), "yes"}, {card.FactBootable.Of("b"), "no"}} {
 		c.Learn(f.fact, f.value, card.Read)
 	}
@@ -46,7 +50,8 @@ func phone(facts ...any) *card.Card {
 }
 
 func recovery(device string) *ident.File {
-	f := &ident.File{Path: "/x/tideline.img", Size: 1 << 20, Kind: ident.Recovery, Boot: &boot.Image{}, Props: map[string]string{}}
+	f := &ident.File{Path: "/x/tideline.img", Size: 1 << 20, Kind: ident.Recovery, Boot: &boot.Image{},
+		Props: map[string]string{}}
 	if device != "" {
 		f.Props["ro.product.device"] = device
 	}
@@ -58,7 +63,8 @@ func rom(device string, partitions ...string) *ident.File {
 	for _, name := range partitions {
 		p.Partitions = append(p.Partitions, payload.Partition{Name: name})
 	}
-	return &ident.File{Path: "rom.zip", Size: 9, Kind: ident.OTAAB, Payload: p, Package: &ota.Package{Metadata: map[string]string{"pre-device": device}, Payload: p}}
+	return &ident.File{Path: "rom.zip", Size: 9, Kind: ident.OTAAB, Payload: p,
+		Package: &ota.Package{Metadata: map[string]string{"pre-device": device}, Payload: p}}
 }
 
 func said(list []finding.Finding) string {
@@ -71,7 +77,9 @@ func said(list []finding.Finding) string {
 
 // TestFindings: the same rule on a known and an unknown fact.
 func TestFindings(t *testing.T) {
-	write := func(f *ident.File) Step { return &Write{File: f, Partition: "recovery", Slot: "b", Recovery: true} }
+	write := func(f *ident.File) Step {
+		return &Write{File: f, Partition: "recovery", Slot: "b", Recovery: true}
+	}
 	big, plain := recovery("dunlin"), recovery("dunlin")
 	big.Size, plain.Kind = 1<<30, ident.Boot
 	for _, c := range []struct {
@@ -88,23 +96,33 @@ func TestFindings(t *testing.T) {
 		{"locked", write(recovery("dunlin")), phone(card.FactUnlocked, "no"), "stop locked-bootloader"},
 		{"perhaps locked", write(recovery("dunlin")), phone(card.FactUnlocked, ""), "warn locked-bootloader"},
 		{"battery by percent", write(recovery("dunlin")), phone(card.FactPercent, "29"), "stop battery-low"},
-		{"battery by verdict", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactCharged, "no"), "stop battery-low"},
-		{"battery by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactMillivolts, "3599"), "stop battery-low"},
-		{"enough by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactMillivolts, "3600"), ""},
+		{"battery by verdict", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactCharged, "no"),
+			"stop battery-low"},
+		{"battery by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactMillivolts,
+			"3599"), "stop battery-low"},
+		{"enough by voltage", write(recovery("dunlin")), phone(card.FactPercent, "", card.FactMillivolts,
+			"3600"), ""},
 		{"battery unknown", write(recovery("dunlin")), phone(card.FactPercent, ""), "warn battery-low"},
 		{"too big", write(big), phone(), "stop image-too-big"},
-		{"no such partition", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")), card.Nothing), "stop no-such-partition"},
-		{"size unknown", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")), ""), "warn no-such-partition"},
+		{"no such partition", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")),
+			card.Nothing), "stop no-such-partition"},
+		{"size unknown", write(recovery("dunlin")), phone(card.FactSize.Of(card.At("recovery", "b")), ""),
+			"warn no-such-partition"},
 		{"not a recovery", write(plain), phone(), "stop not-a-recovery"},
 		{"formatted", &Sideload{File: rom("dunlin", "boot")}, phone(), ""},
-		{"encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, card.DataEncrypted), "stop encrypted-data"},
-		{"perhaps encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, ""), "warn encrypted-data"},
-		{"its own recovery", &Sideload{File: rom("dunlin", "boot", "recovery")}, phone(), "warn recovery-replaced"},
-		{"recovery on one slot", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactDigest.Of(card.At("recovery", "a")), "x"), "warn recovery-on-one-slot"},
+		{"encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, card.DataEncrypted),
+			"stop encrypted-data"},
+		{"perhaps encrypted", &Sideload{File: rom("dunlin", "boot")}, phone(card.FactData, ""),
+			"warn encrypted-data"},
+		{"its own recovery", &Sideload{File: rom("dunlin", "boot", "recovery")}, phone(),
+			"warn recovery-replaced"},
+		{"recovery on one slot", &Sideload{File: rom("dunlin", "boot")},
+			phone(card.FactDigest.Of(card.At("recovery", "a")), "x"), "warn recovery-on-one-slot"},
 		{"not a package", &Sideload{File: recovery("dunlin")}, phone(), "stop not-a-package"},
 		{"a slot that can start", &Activate{Slot: "a"}, phone(), ""},
 		{"an empty slot", &Activate{Slot: "b"}, phone(), "stop slot-empty"},
-		{"formatting without a shell", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "no"), "note no-root-shell"},
+		{"formatting without a shell", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "no"),
+			"note no-root-shell"},
 		{"formatting with one", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "yes"), ""},
 		{"an unknown slot", &Activate{Slot: "b"}, phone(card.FactBootable.Of("b"), ""), "warn slot-empty"},
 	} {
@@ -126,15 +144,19 @@ func TestCompile(t *testing.T) {
 		}
 		return strings.Join(s, "; ")
 	}
-	p := Compile(c, set.Find("dunlin"), set, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.Recovery})
-	if got, want := titles(p), "restart into recovery; restart into sideload; install rom.zip; restart into recovery"; got != want {
+	p := Compile(c, set.Find("dunlin"), set, &Sideload{File: rom("dunlin", "boot")},
+		&Restart{To: card.Recovery})
+	if got, want := titles(p), "restart into recovery; restart into sideload; install rom.zip; restart "+
+		"into recovery"; got != want {
 		t.Errorf("%s", got)
 	}
 	if got := said(p.Check(c)); got != "stop encrypted-data" {
 		t.Errorf("without formatting: %s", got)
 	}
-	p = Compile(c, set.Find("dunlin"), set, &FormatData{}, &Sideload{File: rom("dunlin", "boot")}, &Restart{To: card.System})
-	if got, want := titles(p), "erase all data; restart into recovery; restart into sideload; install rom.zip; restart into system"; got != want {
+	p = Compile(c, set.Find("dunlin"), set, &FormatData{}, &Sideload{File: rom("dunlin", "boot")},
+		&Restart{To: card.System})
+	if got, want := titles(p), "erase all data; restart into recovery; restart into sideload; install "+
+		"rom.zip; restart into system"; got != want {
 		t.Errorf("%s", got)
 	}
 	if got := said(p.Check(c)); got != "warn account-lock, note no-backup" {
@@ -156,9 +178,20 @@ func TestTargets(t *testing.T) {
 		card *card.Card
 		want string
 	}{
-		{"recovery", phone(), "a b"}, {"recovery@both", phone(), "a b"}, {"recovery@b", phone(), "b"}, {"@current", phone(), "a"}, {"@other", phone(), "b"},
-		{"@current", running, "b"}, {"@other", running, "a"}, {"boot", one, ""}, {"boot@both", one, ""}, {"boot@a", one, "error"}, {"boot", unknown, "error"},
-		{"boot@c", phone(), "error"}, {"boot@", phone(), "error"}, {"boot@current", phone(card.FactNext, ""), "error"},
+		{"recovery", phone(), "a b"},
+		{"recovery@both", phone(), "a b"},
+		{"recovery@b", phone(), "b"},
+		{"@current", phone(), "a"},
+		{"@other", phone(), "b"},
+		{"@current", running, "b"},
+		{"@other", running, "a"},
+		{"boot", one, ""},
+		{"boot@both", one, ""},
+		{"boot@a", one, "error"},
+		{"boot", unknown, "error"},
+		{"boot@c", phone(), "error"},
+		{"boot@", phone(), "error"},
+		{"boot@current", phone(card.FactNext, ""), "error"},
 	} {
 		target, err := place.ParseTarget(c.text)
 		var slots []string
@@ -177,9 +210,14 @@ func TestTargets(t *testing.T) {
 
 // TestAccept: by name, by name and what, never a final one.
 func TestAccept(t *testing.T) {
-	list := []finding.Finding{{Name: "a", About: "x", Severity: finding.Stop}, {Name: "a", About: "y", Severity: finding.Stop}, {Name: "b", Severity: finding.Stop, Final: true}}
+	list := []finding.Finding{
+		{Name: "a", About: "x", Severity: finding.Stop},
+		{Name: "a", About: "y", Severity: finding.Stop},
+		{Name: "b", Severity: finding.Stop, Final: true},
+	}
 	for text, want := range map[string]int{"a": 1, "a=x": 2, "b": 3, "c": 3} {
-		if got := len(finding.Blocking(finding.Apply(list, []finding.Accept{finding.ParseAccept(text)}))); got != want {
+		if got := len(finding.Blocking(
+			finding.Apply(list, []finding.Accept{finding.ParseAccept(text)}))); got != want {
 			t.Errorf("%s leaves %d stops, want %d", text, got, want)
 		}
 	}

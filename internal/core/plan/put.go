@@ -48,23 +48,32 @@ func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	free := c.Get(card.FactFree.Of(p.To))
 	switch {
 	case free.Known() && free.Value == card.Nothing:
-		f := finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Stop, About: p.To, Text: storageWords(p.To) + " can't be reached in this mode"}
+		f := finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Stop, About: p.To,
+			Text: storageWords(p.To) + " can't be reached in this mode"}
 		f.Remedy = "put a memory card in, or: --to storage"
 		if p.To == "storage" {
 			f.Text += ": it lies in the data, which is encrypted by the system that is on the phone"
-			f.Remedy = "put it there from the started system, or onto a memory card, or send it over the computer: jarlid sideload"
+			f.Remedy = "put it there from the started system, or onto a memory card, or send it over the " +
+				"computer: jarlid sideload"
 		}
 		return append(list, f)
 	case !free.Known():
-		return append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Warn, About: p.To, Text: "nobody can tell how much room " + storageWords(p.To) + " has"})
+		return append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Warn, About: p.To,
+			Text: "nobody can tell how much room " + storageWords(p.To) + " has"})
 	}
-	if lock, _ := c.Yes(card.FactLock); lock && p.To == "storage" && c.Mode() == card.System && c.Value(card.FactCrypto) != card.CryptoNone {
-		list = append(list, finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Warn, About: p.To,
-			Text: "the screen is locked with a code, and what is in the storage is encrypted with it: most recoveries can't read it", Remedy: "take the lock off in the settings first, or: --to sd"})
+	if lock, _ := c.Yes(card.FactLock); lock && p.To == "storage" && c.Mode() == card.System &&
+		c.Value(card.FactCrypto) != card.CryptoNone {
+		list = append(list, finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Warn,
+			About: p.To,
+			Text: "the screen is locked with a code, and what is in the storage is encrypted with it: " +
+				"most recoveries can't read it",
+			Remedy: "take the lock off in the settings first, or: --to sd"})
 	}
 	if n, _ := c.Number(card.FactFree.Of(p.To)); n < p.File.Size {
 		list = append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Stop, About: p.To,
-			Text: fmt.Sprintf("the file has %s, %s has %s free", image.Size(p.File.Size), storageWords(p.To), image.Size(n)), Remedy: "make room on it first"})
+			Text: fmt.Sprintf("the file has %s, %s has %s free", image.Size(p.File.Size),
+				storageWords(p.To), image.Size(n)),
+			Remedy: "make room on it first"})
 	}
 	return list
 }
@@ -86,7 +95,8 @@ func (p *Put) packageFindings(c *card.Card, m *model.Model, all model.Set) (list
 // Effects: the file lies there.
 func (p *Put) Effects(c *card.Card) {
 	c.Forget(card.FactFree.Of(p.To), "a file was put there since it was read")
-	c.Learn(card.FactStored.Of(p.To), joined(c.Value(card.FactStored.Of(p.To)), place.FileName(p.File.Path)), card.Journal)
+	c.Learn(card.FactStored.Of(p.To), joined(c.Value(card.FactStored.Of(p.To)), place.FileName(p.File.Path)),
+		card.Journal)
 }
 
 // InstallFrom has a person install a package that lies on the phone.
@@ -125,7 +135,8 @@ func (p *InstallFrom) Cost() (lost, kept []string) { return (&Sideload{File: p.F
 // Effects are those of sending it.
 func (p *InstallFrom) Effects(c *card.Card) {
 	(&Sideload{File: p.File}).Effects(c)
-	c.Learn(card.FactUsed.Of(p.To), joined(c.Value(card.FactUsed.Of(p.To)), place.FileName(p.File.Path)), card.Journal)
+	c.Learn(card.FactUsed.Of(p.To), joined(c.Value(card.FactUsed.Of(p.To)), place.FileName(p.File.Path)),
+		card.Journal)
 }
 
 // joined puts a name behind a list of names, once.
@@ -148,5 +159,7 @@ func names(list string) []string {
 // waiting gives the names of a list that were not installed from their storage yet.
 func waiting(c *card.Card, storage string, list string) string {
 	used := names(c.Value(card.FactUsed.Of(storage)))
-	return strings.Join(slices.DeleteFunc(names(list), func(n string) bool { return slices.Contains(used, n) }), ", ")
+	return strings.Join(slices.DeleteFunc(names(list), func(n string) bool {
+		return slices.Contains(used, n)
+	}), ", ")
 }

@@ -37,17 +37,20 @@ func (*Relock) Touches(c *card.Card) []card.ID { return (&Unlock{}).Touches(c) }
 // stops, since a phone that is locked over it may never start again.
 func (r *Relock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
 	f := finding.Finding{Name: finding.RelockBricks, Severity: finding.Stop,
-		Remedy: "write the maker's whole firmware set first, and name it here: jarlid flash SET, then jarlid relock --images SET"}
+		Remedy: "write the maker's whole firmware set first, and name it here: jarlid flash SET, then " +
+			"jarlid relock --images SET"}
 	switch missing := r.unproven(c, c.Value(card.FactNext)); {
 	case len(r.Images) == 0:
 		f.Text = "nobody can tell whether what is on the phone starts with the bootloader locked"
 	case r.Key == "":
 		f.Text = "the images that were named do not verify: " + r.Why
 	case len(missing) > 0:
-		f.Text = "it is not known that the phone holds what was named; not written by Jar Lid since, or another file: " + strings.Join(missing, ", ")
+		f.Text = "it is not known that the phone holds what was named; not written by Jar Lid since, or " +
+			"another file: " + strings.Join(missing, ", ")
 	default:
 		f.Severity = finding.Warn
-		f.Text = fmt.Sprintf("the phone holds the images that were named, and they verify; it starts locked only if it trusts the key %s, which is so where they are the maker's", r.Key)
+		f.Text = fmt.Sprintf("the phone holds the images that were named, and they verify; it starts "+
+			"locked only if it trusts the key %s, which is so where they are the maker's", r.Key)
 		f.Remedy = "compare the set's digest with the maker's"
 	}
 	list := []finding.Finding{f}
@@ -69,7 +72,9 @@ func (r *Relock) otherSlot(c *card.Card) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.RelockBricks, Severity: finding.Warn, About: "slot " + other,
-		Text:   fmt.Sprintf("slot %s is not known to hold what was named (%s): should slot %s ever fail, the locked phone has nothing to fall back to", other, strings.Join(missing, ", "), card.Other(other)),
+		Text: fmt.Sprintf("slot %s is not known to hold what was named (%s): should slot %s ever fail, "+
+			"the locked phone has nothing to fall back to", other, strings.Join(missing, ", "),
+			card.Other(other)),
 		Remedy: "write the set there too: jarlid flash SET --into @" + other}}
 }
 
@@ -79,7 +84,8 @@ func unstartedFinding(c *card.Card) []finding.Finding {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.RelockBricks, Severity: finding.Warn, About: "system",
-		Text: "no job has seen the maker's system come up since it was written; once the phone is locked there is no way to mend it", Remedy: "start it once first: jarlid go system, jarlid arrive"}}
+		Text: "no job has seen the maker's system come up since it was written; once the phone is locked " +
+			"there is no way to mend it", Remedy: "start it once first: jarlid go system, jarlid arrive"}}
 }
 
 // unproven are the partitions on a slot of which it is not known that they hold what was named.
@@ -107,5 +113,6 @@ func (*Relock) Effects(c *card.Card) {
 // Cost: everything of the owner's, once more.
 func (*Relock) Cost() (lost, kept []string) {
 	lost, kept = (&FormatData{}).Cost()
-	return append(lost, "the way back: a locked phone takes no images, and opening it again may be refused and erases everything once more"), kept
+	return append(lost, "the way back: a locked phone takes no images, and opening it again may be refused "+
+		"and erases everything once more"), kept
 }

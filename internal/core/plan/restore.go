@@ -30,13 +30,17 @@ func (*RestoreFiles) Modes() []card.Mode { return []card.Mode{card.Recovery, car
 // Check: the storage must be there and have room.
 func (r *RestoreFiles) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
 	free := c.Get(card.FactFree.Of("storage"))
-	if free.Known() && free.Value == card.Nothing || !free.Known() && c.Value(card.FactData) == card.DataEncrypted && c.Mode() == card.Recovery {
+	if free.Known() && free.Value == card.Nothing || !free.Known() &&
+		c.Value(card.FactData) == card.DataEncrypted && c.Mode() == card.Recovery {
 		return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
-			Text: "the shared storage can't be reached in this mode: it lies in the data, which is encrypted by the system that is on the phone", Remedy: "put it back from the started system"}}
+			Text: "the shared storage can't be reached in this mode: it lies in the data, which is " +
+				"encrypted by the system that is on the phone",
+			Remedy: "put it back from the started system"}}
 	}
 	if n, known := c.Number(card.FactFree.Of("storage")); known && n < r.Item.Bytes {
 		return []finding.Finding{{Name: finding.NoRoom, Severity: finding.Stop, About: "storage",
-			Text: fmt.Sprintf("the files have %s, the storage has %s free", image.Size(r.Item.Bytes), image.Size(n)), Remedy: "make room on it first"}}
+			Text: fmt.Sprintf("the files have %s, the storage has %s free", image.Size(r.Item.Bytes),
+				image.Size(n)), Remedy: "make room on it first"}}
 	}
 	return nil
 }
@@ -72,7 +76,8 @@ func (s *CopySlot) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 	var list []finding.Finding
 	if root, known := c.Yes(card.FactRoot); known && !root {
 		return []finding.Finding{{Name: finding.NoShell, Severity: finding.Stop, Final: true,
-			Text: "the recovery gives no root shell, and partitions can only be copied through one", Remedy: "write the firmware set to the other slot: jarlid flash SET --into @other"}}
+			Text:   "the recovery gives no root shell, and partitions can only be copied through one",
+			Remedy: "write the firmware set to the other slot: jarlid flash SET --into @other"}}
 	}
 	for _, n := range []card.Partition{s.Source(), s.Target()} {
 		list = append(list, absentFinding(c, n)...)
@@ -80,14 +85,17 @@ func (s *CopySlot) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 	a, known := c.Number(card.FactSize.Of(s.Source()))
 	b, both := c.Number(card.FactSize.Of(s.Target()))
 	if known && both && a > b {
-		list = append(list, finding.Finding{Name: finding.ImageTooBig, Severity: finding.Stop, About: s.Target().String(), Final: true,
+		list = append(list, finding.Finding{Name: finding.ImageTooBig, Severity: finding.Stop,
+			About: s.Target().String(), Final: true,
 			Text: fmt.Sprintf("%s has %s, %s has %s", s.Source(), image.Size(a), s.Target(), image.Size(b))})
 	}
-	if m == nil || !slices.Contains(m.Firmware, s.Partition) { // what the model file names is what the command is for
+	if m == nil || !slices.Contains(m.Firmware, s.Partition) {
+		// what the model file names is what the command is for
 		list = append(list, riskyFinding(s.Partition, "writing", m)...)
 	}
 	if inMerge(c, s.Partition) {
-		list = append(list, mergeFinding(c, s.Target().String(), "writing "+s.Target().String()+" now breaks it")...)
+		list = append(list, mergeFinding(c, s.Target().String(), "writing "+s.Target().String()+
+			" now breaks it")...)
 	}
 	list = append(list, overData(s, c, s.Target().String(), c.Value(card.FactHolds.Of(s.Source())))...)
 	return append(list, batteryFinding(c)...)

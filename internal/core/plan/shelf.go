@@ -47,20 +47,24 @@ func (s *Shelve) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Find
 	var list []finding.Finding
 	if root, known := c.Yes(card.FactRoot); known && !root {
 		return []finding.Finding{{Name: finding.NoShell, Severity: finding.Stop, Final: true,
-			Text: "the recovery gives no root shell, and files can only be moved through one", Remedy: "use a recovery with a root shell: jarlid recovery install FILE"}}
+			Text:   "the recovery gives no root shell, and files can only be moved through one",
+			Remedy: "use a recovery with a root shell: jarlid recovery install FILE"}}
 	}
 	for _, i := range s.Items {
 		if i.Missing {
-			f := finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop, About: i.Path, Final: true, Text: "there is no " + i.Path + " on " + i.Partition.String()}
+			f := finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop, About: i.Path, Final: true,
+				Text: "there is no " + i.Path + " on " + i.Partition.String()}
 			if s.Back {
 				f.Text = i.Path + " was not moved aside on " + i.Partition.String()
 			}
 			list = append(list, f)
 		}
 		if i.There {
-			list = append(list, finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop, About: i.Path, Final: true,
-				Text:   fmt.Sprintf("%s is on %s twice: in its place and moved aside", i.Path, i.Partition),
-				Remedy: "move one of them away with a root shell in the recovery; what is moved aside lies below /" + place.Shelf})
+			list = append(list, finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop,
+				About: i.Path, Final: true,
+				Text: fmt.Sprintf("%s is on %s twice: in its place and moved aside", i.Path, i.Partition),
+				Remedy: "move one of them away with a root shell in the recovery; what is moved aside lies " +
+					"below /" + place.Shelf})
 		}
 		list = append(list, changeFinding(c, i.Partition)...)
 	}
@@ -72,8 +76,14 @@ func changeFinding(c *card.Card, p card.Partition) []finding.Finding {
 	partition, base := p.String(), p.Base
 	switch fs := c.Value(card.FactFS.Of(p)); fs {
 	case "erofs", "ext4-shared", "squashfs":
-		return []finding.Finding{{Name: finding.ReadOnly, Severity: finding.Stop, About: partition, Final: true,
-			Text:   map[string]string{"erofs": partition + " is an EROFS file system, which is never written", "squashfs": partition + " is a squashfs file system, which is never written", "ext4-shared": partition + " is an ext4 file system with shared blocks, which is never written"}[fs],
+		return []finding.Finding{{Name: finding.ReadOnly, Severity: finding.Stop, About: partition,
+			Final: true,
+			Text: map[string]string{
+				"erofs":    partition + " is an EROFS file system, which is never written",
+				"squashfs": partition + " is a squashfs file system, which is never written",
+				"ext4-shared": partition + " is an ext4 file system with shared blocks, which is never " +
+					"written",
+			}[fs],
 			Remedy: "write another image of it, made without what does harm: jarlid flash IMAGE"}}
 	}
 	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: partition,
@@ -82,9 +92,12 @@ func changeFinding(c *card.Card, p card.Partition) []finding.Finding {
 	case "off", "none":
 		return nil
 	case "enforced":
-		f.Text = fmt.Sprintf("the hash tree of %s is enforced at each start, also on an unlocked phone: one changed file, and the slot restarts until it is given up", base)
+		f.Text = fmt.Sprintf("the hash tree of %s is enforced at each start, also on an unlocked phone: "+
+			"one changed file, and the slot restarts until it is given up", base)
 	default:
-		f.Severity, f.Text = finding.Warn, fmt.Sprintf("nobody can tell whether the hash tree of %s is enforced; if it is, one changed file keeps the slot from starting", base)
+		f.Severity, f.Text = finding.Warn,
+			fmt.Sprintf("nobody can tell whether the hash tree of %s is enforced; if it is, one changed "+
+				"file keeps the slot from starting", base)
 	}
 	return []finding.Finding{f}
 }
@@ -96,7 +109,9 @@ func (s *Shelve) Effects(c *card.Card) {
 	}
 	for _, i := range s.Items {
 		c.Forget(card.FactDigest.Of(i.Partition), "files in it were moved since")
-		list := slices.DeleteFunc(names(c.Value(card.FactShelved.Of(i.Partition))), func(p string) bool { return p == i.Path })
+		list := slices.DeleteFunc(names(c.Value(card.FactShelved.Of(i.Partition))), func(p string) bool {
+			return p == i.Path
+		})
 		if !s.Back {
 			list = append(list, i.Path)
 		}

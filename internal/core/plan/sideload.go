@@ -40,8 +40,9 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	var list []finding.Finding
 	if !s.File.IsPackage() {
 		if len(list) == 0 {
-			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop, About: name,
-				Text: "the file is " + s.File.What(), Remedy: "jarlid ident " + local.Quote(s.File.Path)})
+			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop,
+				About: name,
+				Text:  "the file is " + s.File.What(), Remedy: "jarlid ident " + local.Quote(s.File.Path)})
 		}
 		return list
 	}
@@ -70,7 +71,8 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	if s.payload() != nil {
 		list = append(list, firmwareFinding(c, m, s.target(c))...)
 		if state, _ := merging(c); state == "merging" {
-			list = append(list, mergeFinding(c, name, "the phone installs nothing until that has finished")...)
+			list = append(list, mergeFinding(c, name,
+				"the phone installs nothing until that has finished")...)
 		}
 	}
 	return append(list, s.recoveryFinding(c, m, name)...)
@@ -79,11 +81,14 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 // stockFinding: a delta wants the recovery's partition as its maker left it.
 func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 	part := card.At(home, card.Other(s.target(c)))
-	if home == "" || s.payload().Partition(home) == nil || c.Get(card.FactDigest.Of(part)).Evidence != card.Journal {
+	if home == "" || s.payload().Partition(home) == nil ||
+		c.Get(card.FactDigest.Of(part)).Evidence != card.Journal {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part.String(),
-		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there%s", part, c.Value(card.FactHolds.Of(part)), place.ByJob(c.Get(card.FactDigest.Of(part)))), Remedy: "jarlid recovery install --previous"}}
+		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there%s", part,
+			c.Value(card.FactHolds.Of(part)), place.ByJob(c.Get(card.FactDigest.Of(part)))),
+		Remedy: "jarlid recovery install --previous"}}
 }
 
 // overRecovery: a script that writes where the phone keeps its recovery.
@@ -92,7 +97,8 @@ func (s *Sideload) overRecovery(c *card.Card, m *model.Model, name string) []fin
 	for _, p := range s.Writes(c) {
 		if s.payload() == nil && home != "" && p.Base == home {
 			return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: name,
-				Text: "the package writes " + p.String() + ", where this phone keeps its recovery", Remedy: "set yours again behind it: jarlid recovery install FILE"}}
+				Text:   "the package writes " + p.String() + ", where this phone keeps its recovery",
+				Remedy: "set yours again behind it: jarlid recovery install FILE"}}
 		}
 	}
 	return nil
@@ -119,7 +125,8 @@ func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []
 		return nil
 	}
 	return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: on[0],
-		Text:   fmt.Sprintf("the recovery was set on slot %s only; after this install the phone starts from the other one", on[0]),
+		Text: fmt.Sprintf("the recovery was set on slot %s only; after this install the phone starts "+
+			"from the other one", on[0]),
 		Remedy: "set it on both first: jarlid recovery install FILE"}}
 }
 
@@ -215,7 +222,8 @@ func (s *Sideload) Touches(c *card.Card) []card.ID {
 		list = append(list, card.FactBootable.Of(s.target(c)), card.FactSnapshot.ID())
 	}
 	if s.File.IsPackage() && !s.File.IsROM() {
-		list = append(list, card.FactAddons.Of(c.Running()), card.FactDigest.Of(card.At("system", c.Running())))
+		list = append(list, card.FactAddons.Of(c.Running()),
+			card.FactDigest.Of(card.At("system", c.Running())))
 	}
 	return list
 }
@@ -249,7 +257,9 @@ func (s *Sideload) release(c *card.Card) {
 	if s.payload() != nil {
 		slot = s.target(c)
 	}
-	place.LearnRelease(s.File.Properties(), slot, func(w card.Which, value string) { c.Learn(w, value, card.Journal) })
+	place.LearnRelease(s.File.Properties(), slot, func(w card.Which, value string) {
+		c.Learn(w, value, card.Journal)
+	})
 }
 
 // added keeps what was added to the system of the slot that runs.
@@ -275,8 +285,10 @@ func signatureFinding(f *ident.File, c *card.Card, m *model.Model) []finding.Fin
 	if trusts == "" || trusts == "none" {
 		return nil // unknown, or a recovery that has no keys and asks for none
 	}
-	x := finding.Finding{Name: finding.SignatureUnknown, Severity: finding.Warn, About: place.FileName(f.Path),
-		Remedy: "if the phone asks whether to install it anyway, answer yes there once you have checked its digest; some recoveries refuse"}
+	x := finding.Finding{Name: finding.SignatureUnknown, Severity: finding.Warn,
+		About: place.FileName(f.Path),
+		Remedy: "if the phone asks whether to install it anyway, answer yes there once you have checked " +
+			"its digest; some recoveries refuse"}
 	if f.Signer == nil {
 		x.Text = x.About + " is not signed, and this recovery looks for a signature"
 		return []finding.Finding{x}
@@ -284,7 +296,8 @@ func signatureFinding(f *ident.File, c *card.Card, m *model.Model) []finding.Fin
 	if slices.Contains(strings.Split(trusts, ","), zipsig.KeyFingerprint(f.Signer)) {
 		return nil
 	}
-	x.Text = fmt.Sprintf("%s is signed by %s, whose key this recovery does not have", x.About, f.Signer.Subject.String())
+	x.Text = fmt.Sprintf("%s is signed by %s, whose key this recovery does not have", x.About,
+		f.Signer.Subject.String())
 	return []finding.Finding{x}
 }
 
@@ -330,12 +343,16 @@ func seriesFindings(files []*ident.File) []finding.Finding {
 			if err != nil {
 				continue // a number this long counts nothing
 			}
-			if at[0] == 0 && n < mostSteps && strings.ContainsAny(base[at[1]:min(at[1]+1, len(base))], "-_ ") {
-				key = "*" // 01-fix, 2_apps: a number before the name is a place in an order, whatever comes behind
+			if at[0] == 0 && n < mostSteps && strings.ContainsAny(base[at[1]:min(at[1]+1, len(base))],
+				"-_ ") {
+				// 01-fix, 2_apps: a number before the name is a place in an order, whatever comes behind
+				key = "*"
 			}
 			if before, ok := last[key]; ok && n < before {
-				list = append(list, finding.Finding{Name: finding.OrderBroken, Severity: finding.Stop, About: base,
-					Text: fmt.Sprintf("%s comes behind %s, though its number is lower", base, names[key]), Remedy: "name them in the order of their numbers"})
+				list = append(list, finding.Finding{Name: finding.OrderBroken, Severity: finding.Stop,
+					About:  base,
+					Text:   fmt.Sprintf("%s comes behind %s, though its number is lower", base, names[key]),
+					Remedy: "name them in the order of their numbers"})
 			}
 			if n >= last[key] {
 				last[key], names[key] = n, base
@@ -380,7 +397,8 @@ func aloneFinding(name string, c *card.Card) []finding.Finding {
 		}
 	}
 	return []finding.Finding{{Name: finding.OrderBroken, Severity: finding.Warn, About: name,
-		Text: fmt.Sprintf("%s is number %d of a series, and no job has sent number %d to this system", name, n, n-1), Remedy: "send the whole series, in the order of its numbers"}}
+		Text: fmt.Sprintf("%s is number %d of a series, and no job has sent number %d to this system", name,
+			n, n-1), Remedy: "send the whole series, in the order of its numbers"}}
 }
 
 // Install gives the steps that send packages in their order: where the phone has
@@ -421,7 +439,9 @@ func InOrder[T any](list []T, file func(T) *ident.File) []T {
 		return list
 	}
 	sorted := slices.Clone(list)
-	slices.SortStableFunc(sorted, func(a, b T) int { return byNumbers(place.FileName(file(a).Path), place.FileName(file(b).Path)) })
+	slices.SortStableFunc(sorted, func(a, b T) int {
+		return byNumbers(place.FileName(file(a).Path), place.FileName(file(b).Path))
+	})
 	return sorted
 }
 

@@ -22,22 +22,30 @@ func (r *Restart) Title() string { return fmt.Sprintf("restart into %s", r.To) }
 
 // Check warns where nothing is there to start.
 func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
-	if own := place.ImageMode(c, m) == card.Loader; own && (r.To == card.Bootloader || r.To == card.Fastbootd) {
+	if own := place.ImageMode(c, m) == card.Loader; own && (r.To == card.Bootloader ||
+		r.To == card.Fastbootd) {
 		remedy := "jarlid go loader"
 		if c.Mode() == card.Loader {
-			remedy = "what it can do it does in the mode it is in: jarlid flash, jarlid recovery install, jarlid wipe part:NAME, jarlid backup take"
+			remedy = "what it can do it does in the mode it is in: jarlid flash, jarlid recovery install, " +
+				"jarlid wipe part:NAME, jarlid backup take"
 		}
-		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To), Final: true,
-			Text: "this phone has no fastboot, but its maker's loader", Remedy: remedy}}
+		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To),
+			Final: true,
+			Text:  "this phone has no fastboot, but its maker's loader", Remedy: remedy}}
 	} else if !own && r.To == card.Loader {
-		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To), Final: true,
-			Text: "nothing is known of a maker's loader on this phone; its bootloader speaks fastboot", Remedy: "jarlid go bootloader"}}
+		return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To),
+			Final:  true,
+			Text:   "nothing is known of a maker's loader on this phone; its bootloader speaks fastboot",
+			Remedy: "jarlid go bootloader"}}
 	}
 	switch r.To {
 	case card.Fastbootd:
 		if yes, known := c.Yes(card.FactUserspace); known && !yes {
-			return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: string(r.To),
-				Text: "this phone has no userspace fastboot (" + place.EvidenceWords(c.Get(card.FactUserspace)) + ")", Remedy: "its bootloader does everything there is to do over fastboot"}}
+			return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop,
+				About: string(r.To),
+				Text: "this phone has no userspace fastboot (" +
+					place.EvidenceWords(c.Get(card.FactUserspace)) + ")",
+				Remedy: "its bootloader does everything there is to do over fastboot"}}
 		}
 		return nil
 	case card.Sideload:
@@ -50,7 +58,8 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 	var list []finding.Finding
 	if yes, _ := c.Yes(card.FactTemporary); yes {
 		list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Warn,
-			Text: "the recovery that runs was started without being written, and this restart ends it", Remedy: "to keep it: jarlid recovery install FILE"})
+			Text:   "the recovery that runs was started without being written, and this restart ends it",
+			Remedy: "to keep it: jarlid recovery install FILE"})
 	}
 	if r.To == card.System {
 		list = append(list, slotFinding(c, slot)...)
@@ -69,9 +78,12 @@ func (r *Restart) landsFinding(c *card.Card) []finding.Finding {
 	}
 	started := c.Value(card.FactStarted)
 	return []finding.Finding{{Name: finding.SlotNotStarted, Severity: finding.Stop, About: next,
-		Text: fmt.Sprintf("slot %s starts next, and the recovery runs on slot %s: the restart into sideload mode lands on slot %s, in the recovery that lies there, and from there the ROM goes over slot %s%s",
+		Text: fmt.Sprintf("slot %s starts next, and the recovery runs on slot %s: the restart into "+
+			"sideload mode lands on slot %s, in the recovery that lies there, and from there the ROM goes "+
+			"over slot %s%s",
 			next, started, next, started, place.ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
-		Remedy: "to go on with what was installed to slot " + next + ": jarlid go recovery; to install to it once more: jarlid slot use " + started}}
+		Remedy: "to go on with what was installed to slot " + next +
+			": jarlid go recovery; to install to it once more: jarlid slot use " + started}}
 }
 
 // stays tells whether a recovery is put into sideload mode from its menu: one without a shell, and
@@ -102,7 +114,8 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 	for _, p := range []string{"boot", "system"} {
 		h := c.Get(card.FactHolds.Of(card.At(p, slot)))
 		if h.Evidence == card.Journal && h.Value == card.Nothing {
-			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since%s", card.At(p, slot), place.ByJob(h))
+			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since%s", card.At(p, slot),
+				place.ByJob(h))
 			return []finding.Finding{f}
 		}
 		if h.Why != "" {
@@ -111,7 +124,8 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 			return []finding.Finding{f}
 		}
 	}
-	if _, known := c.Yes(card.FactBootable.Of(slot)); !one && !known && !c.Get(card.FactHolds.Of(card.At("system", slot))).Known() {
+	if _, known := c.Yes(card.FactBootable.Of(slot)); !one && !known &&
+		!c.Get(card.FactHolds.Of(card.At("system", slot))).Known() {
 		f.Severity = finding.Warn
 		f.Text = fmt.Sprintf("nobody can tell whether slot %s holds a system", slot)
 		return []finding.Finding{f}
@@ -166,10 +180,12 @@ func lockFinding(c *card.Card) []finding.Finding {
 	switch {
 	case !known:
 		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Warn,
-			Text: "the phone does not say whether it is unlocked", Remedy: "a locked one will refuse, and nothing is harmed by it"}}
+			Text:   "the phone does not say whether it is unlocked",
+			Remedy: "a locked one will refuse, and nothing is harmed by it"}}
 	case !unlocked:
 		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Stop,
-			Text: "the bootloader is locked and takes no images", Remedy: "unlock it first; that erases all data"}}
+			Text:   "the bootloader is locked and takes no images",
+			Remedy: "unlock it first; that erases all data"}}
 	}
 	return nil
 }
@@ -180,7 +196,8 @@ func imageLockFinding(c *card.Card) []finding.Finding {
 	unlocked, known := c.Yes(card.FactUnlocked)
 	if verifies, _ := c.Yes(card.FactVerifies); verifies && known && !unlocked {
 		list[0].Text = "the loader is locked and takes only what its maker signed"
-		list[0].Remedy = "for the maker's own, have the loader judge it: --accept " + finding.LockedBootloader + "; anything else wants the phone unlocked, which erases all data"
+		list[0].Remedy = "for the maker's own, have the loader judge it: --accept " +
+			finding.LockedBootloader + "; anything else wants the phone unlocked, which erases all data"
 	}
 	return list
 }
@@ -193,13 +210,16 @@ const (
 )
 
 func batteryFinding(c *card.Card) []finding.Finding {
-	f := finding.Finding{Name: finding.BatteryLow, Severity: finding.Stop, Remedy: "charge the phone to a third or more"}
+	f := finding.Finding{Name: finding.BatteryLow, Severity: finding.Stop,
+		Remedy: "charge the phone to a third or more"}
 	fresh := c.Get(card.FactCharged).Evidence == card.Read || c.Get(card.FactMillivolts).Evidence == card.Read
-	if n, known := c.Number(card.FactPercent); known && (c.Get(card.FactPercent).Evidence == card.Read || !fresh) {
+	if n, known := c.Number(card.FactPercent); known && (c.Get(card.FactPercent).Evidence == card.Read ||
+		!fresh) {
 		if n >= lowPercent {
 			return nil
 		}
-		f.Text = fmt.Sprintf("the battery is at %d %%, %d %% are needed%s", n, lowPercent, place.ByJob(c.Get(card.FactPercent)))
+		f.Text = fmt.Sprintf("the battery is at %d %%, %d %% are needed%s", n, lowPercent,
+			place.ByJob(c.Get(card.FactPercent)))
 		return []finding.Finding{f}
 	}
 	if yes, known := c.Yes(card.FactCharged); known {
@@ -213,7 +233,8 @@ func batteryFinding(c *card.Card) []finding.Finding {
 		if n >= lowMillivolts {
 			return nil
 		}
-		f.Text = fmt.Sprintf("the battery gives %.2f V, %.2f V are needed", float64(n)/1000, float64(lowMillivolts)/1000)
+		f.Text = fmt.Sprintf("the battery gives %.2f V, %.2f V are needed", float64(n)/1000,
+			float64(lowMillivolts)/1000)
 		return []finding.Finding{f}
 	}
 	f.Severity, f.Text = finding.Warn, "the phone does not tell in this mode how full its battery is"
@@ -245,7 +266,8 @@ func (*FormatData) Writes(c *card.Card) []card.Partition { return DataPartitions
 // DataPartitions are the partitions the owner's data lies in.
 func DataPartitions(c *card.Card) []card.Partition {
 	list := []card.Partition{card.At("userdata", "")}
-	if f := c.Get(card.FactSize.Of(card.At("metadata", ""))); f.Known() && f.Value != card.Nothing { // its keys, where they lie apart
+	if f := c.Get(card.FactSize.Of(card.At("metadata", ""))); f.Known() && f.Value != card.Nothing {
+		// its keys, where they lie apart
 		list = append(list, card.At("metadata", ""))
 	}
 	return list
@@ -272,16 +294,19 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 // holdsFinding: what was put into the storage goes with the data.
 func holdsFinding(c *card.Card) []finding.Finding {
 	text := ""
-	switch put, lying := waiting(c, "storage", c.Value(card.FactStored.Of("storage"))), waiting(c, "storage", c.Value(card.FactLying.Of("storage"))); {
+	switch put, lying := waiting(c, "storage", c.Value(card.FactStored.Of("storage"))),
+		waiting(c, "storage", c.Value(card.FactLying.Of("storage"))); {
 	case lying != "": // read just now
 		text = lying + " lies in the shared storage, which goes now"
 	case put != "":
-		text = put + " was put into the shared storage, which goes now" + place.ByJob(c.Get(card.FactStored.Of("storage")))
+		text = put + " was put into the shared storage, which goes now" +
+			place.ByJob(c.Get(card.FactStored.Of("storage")))
 	default:
 		return nil
 	}
 	return []finding.Finding{{Name: finding.StorageHolds, Severity: finding.Stop, About: "userdata",
-		Text: text, Remedy: "put it onto a memory card, or put it there again afterwards; or leave the storage: jarlid wipe apps"}}
+		Text: text, Remedy: "put it onto a memory card, or put it there again afterwards; or leave the " +
+			"storage: jarlid wipe apps"}}
 }
 
 // formatFinding: an update that is not merged lies partly in the data.
@@ -289,13 +314,15 @@ func formatFinding(c *card.Card) []finding.Finding {
 	state, pending := merging(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
 		return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Warn, About: "userdata",
-			Text: "an update was installed, and nobody can tell whether its merge has finished; until then part of it lies in the data", Remedy: "the bootloader tells: jarlid card"}}
+			Text: "an update was installed, and nobody can tell whether its merge has finished; until then " +
+				"part of it lies in the data", Remedy: "the bootloader tells: jarlid card"}}
 	}
 	if !pending {
 		return nil
 	}
 	return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Stop, About: "userdata",
-		Text:   fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the data, and formatting loses it%s", state, place.ByJob(c.Get(card.FactSnapshot))),
+		Text: fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the "+
+			"data, and formatting loses it%s", state, place.ByJob(c.Get(card.FactSnapshot))),
 		Remedy: "start the new system first and let it finish; or format, and install again afterwards"}}
 }
 
@@ -305,7 +332,8 @@ func (*FormatData) Effects(c *card.Card) {
 	c.Learn(card.FactDebugging, "off", card.Journal)
 	c.Learn(card.FactAccounts, "0", card.Journal)
 	c.Learn(card.FactLock, "no", card.Journal)
-	for _, f := range []card.Which{card.FactStored.Of("storage"), card.FactLying.Of("storage"), card.FactUsed.Of("storage"), card.FactBound} {
+	for _, f := range []card.Which{card.FactStored.Of("storage"), card.FactLying.Of("storage"),
+		card.FactUsed.Of("storage"), card.FactBound} {
 		c.Set(f, card.Fact{}) // it is known that there is none
 	}
 	for _, slot := range everySlot {
@@ -315,7 +343,8 @@ func (*FormatData) Effects(c *card.Card) {
 
 // Cost: everything of the owner's.
 func (*FormatData) Cost() (lost, kept []string) {
-	return []string{"all apps, accounts and settings", "everything in shared storage: pictures, downloads, files, a package lying there",
+	return []string{"all apps, accounts and settings",
+			"everything in shared storage: pictures, downloads, files, a package lying there",
 			"debugging and the permission of this computer; both are given again after the next start"},
 		[]string{"the system, the recovery and the bootloader", "a memory card"}
 }
@@ -334,9 +363,11 @@ func (a *Activate) Modes() []card.Mode { return []card.Mode{card.Bootloader, car
 
 // Check: there must be something to start.
 func (a *Activate) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
-	list := append(lockFinding(c), commandFinding(c, "set_active", "install to the other slot from a recovery; the install chooses it")...)
+	list := append(lockFinding(c), commandFinding(c, "set_active",
+		"install to the other slot from a recovery; the install chooses it")...)
 	if a.Slot != c.Value(card.FactNext) {
-		list = append(list, mergeFinding(c, a.Slot, "choosing another slot now gives the update up and may leave neither startable")...)
+		list = append(list, mergeFinding(c, a.Slot, "choosing another slot now gives the update up and may "+
+			"leave neither startable")...)
 		list = append(list, firmwareFinding(c, m, a.Slot)...)
 		list = append(list, foreignFinding(c, a.Slot, finding.Warn)...)
 	}
@@ -352,9 +383,12 @@ func (a *Activate) emptyFinding(c *card.Card) []finding.Finding {
 		return slotFinding(c, a.Slot)
 	}
 	f := finding.Finding{Name: finding.SlotEmpty, Severity: finding.Note, About: a.Slot,
-		Text: fmt.Sprintf("slot %s has used up its tries; choosing it gives them back, and it holds %s%s", a.Slot, place.ShortBuild(h.Value), place.ByJob(h))}
+		Text: fmt.Sprintf("slot %s has used up its tries; choosing it gives them back, and it holds %s%s",
+			a.Slot, place.ShortBuild(h.Value), place.ByJob(h))}
 	if how := c.Value(card.FactFailed.Of(a.Slot)); how != "" {
-		f.Severity, f.Text = finding.Warn, fmt.Sprintf("slot %s holds %s, which did not come up the last time; choosing it gives its tries back and nothing else", a.Slot, place.ShortBuild(h.Value))
+		f.Severity, f.Text = finding.Warn,
+			fmt.Sprintf("slot %s holds %s, which did not come up the last time; choosing it gives its "+
+				"tries back and nothing else", a.Slot, place.ShortBuild(h.Value))
 		f.Remedy = "write a set or an image to it first"
 	}
 	return []finding.Finding{f}

@@ -17,9 +17,10 @@ import (
 
 // Verdict is what a verified chain means for starting.
 type Verdict struct {
-	Unlocked       bool   // an unlocked phone starts it
-	WhyNot         string // where an unlocked one would stop
-	LockedIfTrusts string // the fingerprint of the key a locked phone has to trust; "" when it would not start either way
+	Unlocked bool   // an unlocked phone starts it
+	WhyNot   string // where an unlocked one would stop
+	// the fingerprint of the key a locked phone has to trust; "" when it would not start either way
+	LockedIfTrusts string
 	LockedWhy      string // what keeps a locked one from starting
 	// Missing are the partitions whose images were not there: what is said above is about the
 	// others alone.
@@ -34,7 +35,8 @@ type Verdict struct {
 func JudgeChain(c *vbmeta.Chain, known *card.Card) Verdict {
 	v := Verdict{Unlocked: true}
 	if err := c.Invalid(); err != nil {
-		return Verdict{WhyNot: "a vbmeta that can't be used is forgiven by no phone: " + spell.Error(err), LockedWhy: spell.Error(err)}
+		return Verdict{WhyNot: "a vbmeta that can't be used is forgiven by no phone: " + spell.Error(err),
+			LockedWhy: spell.Error(err)}
 	}
 	enforced := c.Top.Flags&(vbmeta.FlagHashtreeDisabled|vbmeta.FlagVerificationDisabled) == 0
 	if bad := c.Bad("hashtree"); enforced && len(bad) > 0 {
@@ -66,7 +68,8 @@ func JudgeChain(c *vbmeta.Chain, known *card.Card) Verdict {
 func JudgeThere(c *vbmeta.Chain, known *card.Card) Verdict {
 	v := JudgeChain(c.There(), known)
 	if v.Missing = c.Missing(); len(v.Missing) > 0 {
-		v.LockedIfTrusts, v.LockedWhy = "", cmp.Or(v.LockedWhy, "not every image is there to be verified: "+strings.Join(v.Missing, ", "))
+		v.LockedIfTrusts, v.LockedWhy = "", cmp.Or(v.LockedWhy, "not every image is there to be verified: "+
+			strings.Join(v.Missing, ", "))
 	}
 	return v
 }
@@ -94,7 +97,9 @@ func ChainChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
 			case v.Image != nil && len(v.Image.PublicKey) == 0:
 				k.Why = "not signed"
 			case v.Image != nil:
-				k.Why = fmt.Sprintf("%s, key %s, rollback index %d at location %d", vbmeta.Algorithms[v.Image.AlgorithmType].Name, vbmeta.Fingerprint(v.Image.PublicKey)[:16], v.Image.RollbackIndex, v.Location)
+				k.Why = fmt.Sprintf("%s, key %s, rollback index %d at location %d",
+					vbmeta.Algorithms[v.Image.AlgorithmType].Name, vbmeta.Fingerprint(v.Image.PublicKey)[:16],
+					v.Image.RollbackIndex, v.Location)
 			case v.Kind == "fec":
 				k.Why = "its error correction is there; it is not decoded"
 			case v.By != "" && v.By != "vbmeta":
@@ -115,9 +120,11 @@ func rollbackChecks(c *vbmeta.Chain, known *card.Card) []ChainCheck {
 			continue
 		}
 		k := ChainCheck{Partition: v.Partition, Kind: "rollback", OK: v.Image.RollbackIndex >= uint64(stored)}
-		k.Why = fmt.Sprintf("its index %d is not below the %d the phone has stored at location %d", v.Image.RollbackIndex, stored, v.Location)
+		k.Why = fmt.Sprintf("its index %d is not below the %d the phone has stored at location %d",
+			v.Image.RollbackIndex, stored, v.Location)
 		if !k.OK {
-			k.Why = fmt.Sprintf("its rollback index %d is below the %d the phone has stored at location %d", v.Image.RollbackIndex, stored, v.Location)
+			k.Why = fmt.Sprintf("its rollback index %d is below the %d the phone has stored at location %d",
+				v.Image.RollbackIndex, stored, v.Location)
 		}
 		list = append(list, k)
 	}
@@ -135,7 +142,8 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 	top := card.At("vbmeta", w.Slot)
 	flags, told := c.Number(card.FactFlags.Of(top))
 	size, there := c.Number(card.FactSize.Of(top))
-	if w.Known || w.Sealed && w.Partition != "vbmeta" || told && flags&vbmeta.FlagVerificationDisabled != 0 || !told && (!there || size == 0) {
+	if w.Known || w.Sealed && w.Partition != "vbmeta" || told && flags&vbmeta.FlagVerificationDisabled != 0 ||
+		!told && (!there || size == 0) {
 		return nil
 	}
 	f := finding.Finding{Name: finding.NotAsSigned, Severity: finding.Note, About: w.Partition,
@@ -148,7 +156,8 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 			return nil
 		}
 		f.Name = finding.RollbackLow
-		f.Text = fmt.Sprintf("its rollback index %d is below the %d the phone has stored; ", v.RollbackIndex, stored)
+		f.Text = fmt.Sprintf("its rollback index %d is below the %d the phone has stored; ", v.RollbackIndex,
+			stored)
 		locked = "a locked one never again"
 	case !slices.Contains(signed, w.Partition) && w.Partition != w.Home.Partition:
 		return nil
@@ -158,7 +167,8 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 		return []finding.Finding{f}
 	}
 	f.Severity, f.Remedy = finding.Stop, "jarlid vbmeta loosen verification"
-	f.Text += "the model file says that this bootloader enforces verified boot although it is unlocked: it would not start"
+	f.Text += "the model file says that this bootloader enforces verified boot although it is unlocked: it " +
+		"would not start"
 	return []finding.Finding{f}
 }
 
@@ -169,7 +179,8 @@ func reason(v vbmeta.Verdict) string {
 
 // Loosening says which flags a word means.
 func Loosening(word string) (flag uint32, ok bool) {
-	flag, ok = map[string]uint32{"hashtree": vbmeta.FlagHashtreeDisabled, "verification": vbmeta.FlagVerificationDisabled}[word]
+	flag, ok = map[string]uint32{"hashtree": vbmeta.FlagHashtreeDisabled,
+		"verification": vbmeta.FlagVerificationDisabled}[word]
 	return flag, ok
 }
 
@@ -178,11 +189,14 @@ func Loosening(word string) (flag uint32, ok bool) {
 func TopOnly(m *vbmeta.Image, footer *vbmeta.Footer, partition string) string {
 	switch {
 	case footer != nil:
-		return "it is the vbmeta in the footer of a partition's image; flags count only in the partition vbmeta"
+		return "it is the vbmeta in the footer of a partition's image; flags count only in the " +
+			"partition vbmeta"
 	case strings.HasPrefix(partition, "vbmeta_") && card.Part(partition).Base != "vbmeta":
-		return partition + " is chained from the partition vbmeta, and flags count only there: jarlid vbmeta loosen hashtree"
+		return partition + " is chained from the partition vbmeta, and flags count only there: jarlid " +
+			"vbmeta loosen hashtree"
 	case m.RollbackIndexLocation != 0:
-		return fmt.Sprintf("its rollback index is stored at location %d, so it is chained from another; flags count only in the top one, the partition vbmeta", m.RollbackIndexLocation)
+		return fmt.Sprintf("its rollback index is stored at location %d, so it is chained from another; "+
+			"flags count only in the top one, the partition vbmeta", m.RollbackIndexLocation)
 	}
 	return ""
 }
@@ -195,7 +209,8 @@ func (w *Write) treeFinding(c *card.Card) []finding.Finding {
 		return nil
 	}
 	flags, there := c.Get(card.FactFlags.Of(card.At("vbmeta", w.Slot))), c.Get(card.FactTreeRoot.Of(w.Name()))
-	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: w.Name().String(), Remedy: "jarlid vbmeta loosen hashtree"}
+	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: w.Name().String(),
+		Remedy: "jarlid vbmeta loosen hashtree"}
 	switch {
 	case withoutVBMeta(c, w.Slot):
 		return nil
@@ -204,17 +219,23 @@ func (w *Write) treeFinding(c *card.Card) []finding.Finding {
 	case w.root() != "" && w.root() == there.Value:
 		return nil
 	case flags.Known() && there.Known() && w.root() != "":
-		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; the slot will not start%s", w.Partition, place.ByJob(there, flags))
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces another hash tree for %s than this image's; "+
+			"the slot will not start%s", w.Partition, place.ByJob(there, flags))
 	case flags.Known() && there.Known():
-		f.Text = fmt.Sprintf("the vbmeta on the phone enforces a hash tree for %s, and this image has none: unless it is the very image that tree was made of, the slot will not start%s", w.Partition, place.ByJob(there, flags))
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces a hash tree for %s, and this image has "+
+			"none: unless it is the very image that tree was made of, the slot will not start%s", w.Partition,
+			place.ByJob(there, flags))
 	case w.Known:
 		return nil // it was there before, and nothing says that another tree is enforced now
 	case flags.Known():
 		f.Severity = finding.Warn
-		f.Text = fmt.Sprintf("the vbmeta on the phone enforces hash trees, and nobody can tell in this mode which one for %s: another system than the one that belongs to it keeps the slot from starting", w.Partition)
+		f.Text = fmt.Sprintf("the vbmeta on the phone enforces hash trees, and nobody can tell in this "+
+			"mode which one for %s: another system than the one that belongs to it keeps the slot from "+
+			"starting", w.Partition)
 	default:
 		f.Severity = finding.Warn
-		f.Text = fmt.Sprintf("nobody can tell in this mode whether the vbmeta on the phone enforces a hash tree for %s; if it does, another image keeps the slot from starting", w.Partition)
+		f.Text = fmt.Sprintf("nobody can tell in this mode whether the vbmeta on the phone enforces a hash "+
+			"tree for %s; if it does, another image keeps the slot from starting", w.Partition)
 	}
 	return []finding.Finding{f}
 }

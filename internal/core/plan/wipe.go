@@ -37,7 +37,8 @@ func ParseArea(s string) (area string, t place.Target, err error) {
 		return "part", t, nil
 	}
 	if !slices.Contains(Areas, t.Partition) {
-		return "", t, fmt.Errorf("%q is not an area to wipe%s", t.Partition, spell.NoneOf(t.Partition, append(slices.Clone(Areas), "part:NAME")))
+		return "", t, fmt.Errorf("%q is not an area to wipe%s", t.Partition,
+			spell.NoneOf(t.Partition, append(slices.Clone(Areas), "part:NAME")))
 	}
 	return t.Partition, t, nil
 }
@@ -60,30 +61,41 @@ func PartitionsOf(area string, t place.Target) []string {
 
 // Wipe gives the steps that wipe an area, its lines of the table, and the
 // findings about the wish itself. The error says that the wish is not complete.
-func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaRow, found []finding.Finding, err error) {
-	if c.Mode() == card.Recovery && area != "userdata" && area != "part" && !((area == "system" || area == "vendor") && place.Logical(c, area)) {
+func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaRow, found []finding.Finding,
+	err error) {
+	if c.Mode() == card.Recovery && area != "userdata" && area != "part" &&
+		!((area == "system" || area == "vendor") && place.Logical(c, area)) {
 		steps, rows, err := wipeInRecovery(area, t, c)
 		return steps, rows, nil, err
 	}
 	switch area {
 	case "userdata":
-		row := AreaRow{Area: area, Erased: true, Partitions: []string{"userdata"}, Why: "all apps, accounts, settings and files go; the next system starts as new"}
-		if c.Value(card.FactSize.Of(card.At("metadata", ""))) != card.Nothing && c.Get(card.FactSize.Of(card.At("metadata", ""))).Known() {
+		row := AreaRow{Area: area, Erased: true, Partitions: []string{"userdata"},
+			Why: "all apps, accounts, settings and files go; the next system starts as new"}
+		if c.Value(card.FactSize.Of(card.At("metadata", ""))) != card.Nothing &&
+			c.Get(card.FactSize.Of(card.At("metadata", ""))).Known() {
 			row.Partitions = append(row.Partitions, "metadata")
 			row.Why += "; metadata holds its keys"
 		}
-		return []Step{&FormatData{Menu: c.Mode() == card.Recovery && c.Value(card.FactRoot) != "yes"}}, []AreaRow{row}, nil, nil
+		return []Step{&FormatData{Menu: c.Mode() == card.Recovery && c.Value(card.FactRoot) != "yes"}},
+			[]AreaRow{row}, nil, nil
 	case "apps", "storage":
 		f := finding.Finding{Name: finding.RecoveryOnly, Severity: finding.Stop, About: area, Final: true,
-			Text: area + " lie in the data; only a recovery can tell them from the rest", Remedy: "jarlid go recovery, and choose it in its menu; all of the data goes with: jarlid wipe userdata"}
+			Text: area + " lie in the data; only a recovery can tell them from the rest",
+			Remedy: "jarlid go recovery, and choose it in its menu; all of the data goes with: jarlid wipe " +
+				"userdata"}
 		return nil, []AreaRow{{Area: area, Why: f.Text}}, []finding.Finding{f}, nil
 	case "caches":
 		if _, known := c.Number(card.FactSize.Of(card.At("cache", ""))); !known {
 			f := finding.Finding{Name: finding.RecoveryOnly, Severity: finding.Stop, About: area, Final: true,
-				Text: "this phone has no partition for caches; they lie in the data, which only a recovery can tell apart", Remedy: "jarlid go recovery, and choose it in its menu"}
+				Text: "this phone has no partition for caches; they lie in the data, which only a " +
+					"recovery can tell apart",
+				Remedy: "jarlid go recovery, and choose it in its menu"}
 			return nil, []AreaRow{{Area: area, Why: f.Text}}, []finding.Finding{f}, nil
 		}
-		return []Step{&Erase{Area: area, Partition: "cache"}}, []AreaRow{{Area: area, Erased: true, Partitions: []string{"cache"}, Why: meaning("cache")}}, nil, nil
+		return []Step{&Erase{Area: area, Partition: "cache"}},
+			[]AreaRow{{Area: area, Erased: true, Partitions: []string{"cache"}, Why: meaning("cache")}}, nil,
+			nil
 	}
 	slots, err := wipeSlots(t, c)
 	if err != nil {
@@ -106,7 +118,8 @@ func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaR
 // wipeSlots wants the slot to be named where there are slots: which system goes
 // is not guessed.
 func wipeSlots(t place.Target, c *card.Card) ([]string, error) {
-	if slotted, known := c.Yes(card.FactSlotted.Of(card.At(t.Partition, ""))); known && !slotted || !place.HasSlots(c, t.Partition) {
+	if slotted, known := c.Yes(card.FactSlotted.Of(card.At(t.Partition, ""))); known && !slotted ||
+		!place.HasSlots(c, t.Partition) {
 		return []string{""}, nil
 	}
 	// A partition that is on no slot is not asked for: the step says that it is not there.
@@ -124,7 +137,9 @@ func wipeSlots(t place.Target, c *card.Card) ([]string, error) {
 		return missing[:1], nil
 	}
 	if slots, known := c.Slots(); known && len(slots) > 1 && t.Slot == "" {
-		return nil, finding.Stopped(finding.NameTheSlot, t.Partition, fmt.Sprintf("this phone has %s on each slot, and which goes is not guessed", t.Partition), fmt.Sprintf("say which: %s@%s, @current, @other or @both", t.Partition, slots[0]))
+		return nil, finding.Stopped(finding.NameTheSlot, t.Partition,
+			fmt.Sprintf("this phone has %s on each slot, and which goes is not guessed", t.Partition),
+			fmt.Sprintf("say which: %s@%s, @current, @other or @both", t.Partition, slots[0]))
 	}
 	return t.SlotsOf(c)
 }

@@ -64,7 +64,8 @@ func (w *Write) Modes() []card.Mode {
 
 // Sends is the image.
 func (w *Write) Sends() []Sent {
-	return []Sent{{File: w.File, Label: cmp.Or(w.Label, place.FileName(w.File.Path)), Made: w.Made || w.Known}}
+	return []Sent{{File: w.File, Label: cmp.Or(w.Label, place.FileName(w.File.Path)), Made: w.Made ||
+		w.Known}}
 }
 
 // Writes is the partition.
@@ -97,8 +98,9 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	var list []finding.Finding
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
-		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(w.File.Path),
-			Text: "the file is " + w.File.What(), Remedy: "jarlid ident " + local.Quote(w.File.Path)})
+		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop,
+			About: place.FileName(w.File.Path),
+			Text:  "the file is " + w.File.What(), Remedy: "jarlid ident " + local.Quote(w.File.Path)})
 	case w.Known:
 	case !w.Recovery || w.Home.Form != "" || elsewhere(w.Partition):
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
@@ -109,7 +111,8 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	if w.File.HoldsRecovery() && w.Partition == w.Home.Partition {
 		list = append(list, preImageFindings(c, m, w.Slot)...)
 	}
-	if !w.Known || !backup.Personal(w.Partition) { // what a backup of this phone holds is held against its number there
+	if !w.Known || !backup.Personal(w.Partition) {
+		// what a backup of this phone holds is held against its number there
 		list = append(list, riskyFinding(w.Partition, "writing", m)...)
 	}
 	if ownersData(w.Partition) {
@@ -121,7 +124,8 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	list = append(list, w.treeFinding(c)...)
 	list = append(list, w.chainFindings(c, m)...)
 	if inMerge(c, w.Partition) {
-		list = append(list, mergeFinding(c, w.Name().String(), "writing "+w.Name().String()+" now breaks it")...)
+		list = append(list, mergeFinding(c, w.Name().String(), "writing "+w.Name().String()+
+			" now breaks it")...)
 	}
 	list = append(list, askFindings(c, m)...)
 	list = append(list, imageLockFinding(c)...)
@@ -138,12 +142,16 @@ func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
 	}
 	n, known := c.Number(card.FactSize.Of(w.Name()))
 	if !known {
-		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Warn, About: w.Name().String(),
-			Text: "the phone does not say whether it has a partition " + w.Name().String() + " and how large it is"}}
+		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Warn,
+			About: w.Name().String(),
+			Text: "the phone does not say whether it has a partition " + w.Name().String() +
+				" and how large it is"}}
 	}
 	if content := w.File.Content(); n < content {
-		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name().String(), Final: true,
-			Text: fmt.Sprintf("the image has %d bytes, %s holds %d", content, w.Name(), n), Remedy: "get the image made for this phone"}}
+		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name().String(),
+			Final:  true,
+			Text:   fmt.Sprintf("the image has %d bytes, %s holds %d", content, w.Name(), n),
+			Remedy: "get the image made for this phone"}}
 	}
 	return nil
 }
@@ -158,11 +166,14 @@ func (w *Write) Effects(c *card.Card) {
 	}
 	answered(c, w.Ask)
 	if w.File.VBMeta != nil && strings.HasPrefix(w.Partition, "vbmeta") {
-		place.LearnVBMeta(w.File.VBMeta, w.Name(), func(i card.Which, value string) { c.Learn(i, value, card.Journal) })
+		place.LearnVBMeta(w.File.VBMeta, w.Name(), func(i card.Which, value string) {
+			c.Learn(i, value, card.Journal)
+		})
 	}
 	if w.File.HoldsRecovery() && w.File.Props != nil {
 		// Its own properties say whether its ADB gives a root shell.
-		if tried, _ := c.Yes(card.FactTemporary); tried && w.Partition == w.Home.Partition && (w.Slot == "" || w.Slot == c.Value(card.FactNext)) {
+		if tried, _ := c.Yes(card.FactTemporary); tried && w.Partition == w.Home.Partition &&
+			(w.Slot == "" || w.Slot == c.Value(card.FactNext)) {
 			c.Learn(card.FactTemporary, "no", card.Journal) // a restart finds it now
 		}
 		c.Learn(card.FactQuiet.Of(w.Name()), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)
@@ -171,14 +182,17 @@ func (w *Write) Effects(c *card.Card) {
 		c.Learn(card.FactKeys.Of(w.Name()), keys, card.Journal)
 	}
 	// By whatever command: a recovery that comes without a system is somebody's choice, not the maker's set.
-	if w.Recovery || !w.System && w.Home.Form == "own" && w.Partition == w.Home.Partition && w.File.HoldsRecovery() {
+	if w.Recovery || !w.System && w.Home.Form == "own" && w.Partition == w.Home.Partition &&
+		w.File.HoldsRecovery() {
 		c.Learn(card.FactSet.Of(w.Name()), w.label(), card.Journal)
 	}
 	if w.Partition == "system" && w.File.Generic() {
 		c.Learn(card.FactGeneric.Of(w.Slot), "yes", card.Journal)
 	}
 	if w.Partition == "system" {
-		place.LearnRelease(w.File.Props, w.Slot, func(i card.Which, value string) { c.Learn(i, value, card.Journal) })
+		place.LearnRelease(w.File.Props, w.Slot, func(i card.Which, value string) {
+			c.Learn(i, value, card.Journal)
+		})
 	}
 	if w.File.Restores != "" {
 		c.Learn(card.FactRestores.Of(w.Name()), w.File.Restores, card.Journal)
@@ -271,8 +285,11 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	instead := "write it instead: jarlid recovery install " + local.Quote(t.File.Path)
 	list := commandFinding(c, "boot", instead)
 	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
-		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop, About: place.FileName(t.File.Path),
-			Text: "the file is " + t.File.What() + "; a bootloader starts boot images, with a kernel and a recovery inside", Remedy: "jarlid ident " + local.Quote(t.File.Path)})
+		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop,
+			About: place.FileName(t.File.Path),
+			Text: "the file is " + t.File.What() + "; a bootloader starts boot images, with a kernel and " +
+				"a recovery inside",
+			Remedy: "jarlid ident " + local.Quote(t.File.Path)})
 	}
 	if t.File.Kind != ident.Unknown {
 		list = append(list, modelFinding(t.File, c, m, all)...)
@@ -285,8 +302,10 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	if t.Stays {
 		return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 	}
-	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note, About: place.FileName(t.File.Path),
-		Text: "it runs from memory and is gone after the next restart", Remedy: "to make it stay: jarlid recovery install " + local.Quote(t.File.Path)})
+	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note,
+		About:  place.FileName(t.File.Path),
+		Text:   "it runs from memory and is gone after the next restart",
+		Remedy: "to make it stay: jarlid recovery install " + local.Quote(t.File.Path)})
 	return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 }
 

@@ -94,7 +94,8 @@ func (r *Result) app(ctx context.Context, f *ident.File, at io.ReaderAt, size in
 		r.App.Schemes = append(r.App.Schemes, string(x))
 	}
 	for _, x := range s.Signers {
-		k := AppKey{Scheme: string(x.Scheme), Name: x.Cert.Subject.String(), SHA256: zipsig.Fingerprint(x.Cert), MinSDK: x.MinSDK}
+		k := AppKey{Scheme: string(x.Scheme), Name: x.Cert.Subject.String(),
+			SHA256: zipsig.Fingerprint(x.Cert), MinSDK: x.MinSDK}
 		for i, a := range x.Earlier {
 			if i < len(x.Earlier)-1 {
 				k.Before = append(k.Before, zipsig.Fingerprint(a.Cert))
@@ -103,7 +104,8 @@ func (r *Result) app(ctx context.Context, f *ident.File, at io.ReaderAt, size in
 		r.App.Keys = append(r.App.Keys, k)
 	}
 	if s.Older != nil {
-		r.Checks = append(r.Checks, Check{What: "scheme v1", Verdict: Unchecked, Why: s.Older.Error() + "; a later scheme counts, on platforms from API level 24 on"})
+		r.Checks = append(r.Checks, Check{What: "scheme v1", Verdict: Unchecked, Why: s.Older.Error() +
+			"; a later scheme counts, on platforms from API level 24 on"})
 	}
 	cert := s.Current()[0].Cert
 	r.Signer = &Signer{Name: cert.Subject.String(), SHA256: zipsig.Fingerprint(cert)}
@@ -123,7 +125,8 @@ func over(a *apk.App, s *appsig.Signature, before *Package) error {
 	}
 	var why []string
 	if a.Name != before.App.Name {
-		why = append(why, fmt.Sprintf("it is %s and the other one %s: they stand beside each other", a.Name, before.App.Name))
+		why = append(why, fmt.Sprintf("it is %s and the other one %s: they stand beside each other", a.Name,
+			before.App.Name))
 	}
 	if ok, text := s.Follows(before.Signature); !ok {
 		why = append(why, text+": the phone refuses it until the other one is removed, with its data")

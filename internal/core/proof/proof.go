@@ -140,7 +140,8 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 }
 
 // Digest gives the digest of the size bytes of r, in hex. moved is told how far it is.
-func Digest(ctx context.Context, r io.ReaderAt, size int64, a sums.Algorithm, moved func(int64)) (string, error) {
+func Digest(ctx context.Context, r io.ReaderAt, size int64, a sums.Algorithm, moved func(int64)) (string,
+	error) {
 	all, err := verify.Digests(ctx, r, size, map[sums.Algorithm]bool{a: true}, moved)
 	return all[a], err
 }
@@ -202,7 +203,8 @@ func (r *Result) payload(ctx context.Context, f *ident.File, at io.ReaderAt) err
 	if f.Package != nil {
 		body = io.NewSectionReader(at, f.Package.PayloadOffset, f.Package.PayloadSize)
 		if want := f.Package.Properties["FILE_HASH"]; want != "" {
-			got, err := verify.Digests(ctx, body, f.Package.PayloadSize, map[sums.Algorithm]bool{sums.SHA256: true}, nil)
+			got, err := verify.Digests(ctx, body, f.Package.PayloadSize,
+				map[sums.Algorithm]bool{sums.SHA256: true}, nil)
 			if err != nil {
 				return err
 			}
@@ -214,7 +216,8 @@ func (r *Result) payload(ctx context.Context, f *ident.File, at io.ReaderAt) err
 		}
 	}
 	if p.Delta() {
-		r.Checks = append(r.Checks, Check{What: "partitions of the payload", Verdict: Unchecked, Why: "it is a delta; its partitions only come to be on the phone"})
+		r.Checks = append(r.Checks, Check{What: "partitions of the payload", Verdict: Unchecked,
+			Why: "it is a delta; its partitions only come to be on the phone"})
 		return nil
 	}
 	errs := make([]error, len(p.Partitions))
@@ -267,7 +270,8 @@ func (r *Result) footer(ctx context.Context, at io.ReaderAt, size int64) error {
 // vbmeta checks an image's signature with its own key.
 func (r *Result) vbmeta(m *vbmeta.Image) {
 	if m.AlgorithmType == 0 {
-		r.Checks = append(r.Checks, Check{What: "vbmeta signature", Verdict: Unchecked, Why: "it is not signed"})
+		r.Checks = append(r.Checks, Check{What: "vbmeta signature", Verdict: Unchecked,
+			Why: "it is not signed"})
 		return
 	}
 	r.check("vbmeta signature, by its own key", m.Verify())

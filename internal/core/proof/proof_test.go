@@ -19,7 +19,8 @@ import (
 func TestVerdicts(t *testing.T) {
 	body := bytes.Repeat([]byte{0, 1, 2, 3, 250}, 500000)
 	sum, five := sha256.Sum256(body), md5.Sum(body)
-	right := []sums.Sum{{Algorithm: sums.SHA256, Digest: hex.EncodeToString(sum[:])}, {Algorithm: sums.MD5, Digest: hex.EncodeToString(five[:])}}
+	right := []sums.Sum{{Algorithm: sums.SHA256, Digest: hex.EncodeToString(sum[:])},
+		{Algorithm: sums.MD5, Digest: hex.EncodeToString(five[:])}}
 	wrong := append(right[:1:1], sums.Sum{Algorithm: sums.SHA1, Digest: "00"})
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
@@ -53,7 +54,8 @@ func TestVerdicts(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := Run(ctx, bytes.NewReader(body), int64(len(body)), "x", Wish{}); !errors.Is(err, context.Canceled) {
+	if _, err := Run(ctx, bytes.NewReader(body), int64(len(body)), "x", Wish{}); !errors.Is(err,
+		context.Canceled) {
 		t.Errorf("stopped: %v", err)
 	}
 	if _, err := Run(t.Context(), bytes.NewReader(body[:100]), int64(len(body)), "x", Wish{}); err == nil {

@@ -81,7 +81,9 @@ func rank(text string, offered func(m *Meaning, score float64, groups int, neede
 	var list []Match
 	for i := range meanings {
 		m := &meanings[i]
-		if slices.ContainsFunc(strings.Split(m.not, "|"), func(k string) bool { return k != "" && has(seen, k) }) {
+		if slices.ContainsFunc(strings.Split(m.not, "|"), func(k string) bool {
+			return k != "" && has(seen, k)
+		}) {
 			continue
 		}
 		got, total, groups, needed := 0.0, 0.0, 0, true
@@ -143,7 +145,9 @@ func ByName(name string) (Meaning, bool) {
 // words takes a text apart: letters and digits, lower case.
 func words(text string) []string {
 	text = strings.NewReplacer("'", "", "’", "").Replace(text) // can't, cant
-	return strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	return strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	})
 }
 
 // has tells whether a keyword, of one or several words in any order, was seen.
@@ -189,5 +193,6 @@ func near(a, b string) bool {
 	if i >= len(x)-1 {
 		return true
 	}
-	return slices.Equal(x[i+1:], y[i+1:]) || x[i] == y[i+1] && x[i+1] == y[i] && slices.Equal(x[i+2:], y[i+2:])
+	return slices.Equal(x[i+1:], y[i+1:]) || x[i] == y[i+1] && x[i+1] == y[i] &&
+		slices.Equal(x[i+2:], y[i+2:])
 }

@@ -41,7 +41,8 @@ func alternatives(n *Node) []Demand {
 	case "==":
 		for i, side := range n.Args {
 			other := n.Args[1-i]
-			if side.Op == "call" && side.Text == "getprop" && len(side.Args) == 1 && side.Args[0].Op == "string" && other.Op == "string" {
+			if side.Op == "call" && side.Text == "getprop" && len(side.Args) == 1 &&
+				side.Args[0].Op == "string" && other.Op == "string" {
 				return []Demand{{Property: side.Args[0].Text, Values: []string{other.Text}}}
 			}
 		}

@@ -102,7 +102,8 @@ func (p *parser) word(w string) bool {
 }
 
 func bare(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("_:/.", c) >= 0
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
+		strings.IndexByte("_:/.", c) >= 0
 }
 
 // list reads expressions separated by semicolons.
@@ -181,7 +182,8 @@ func (p *parser) unary(depth int) (*Node, error) {
 	}
 	switch {
 	case p.at >= len(p.s):
-		return nil, &image.Error{Format: formatName, Offset: int64(at), What: "it ends in the middle of an expression", Short: true}
+		return nil, &image.Error{Format: formatName, Offset: int64(at),
+			What: "it ends in the middle of an expression", Short: true}
 	case p.s[p.at] == '!' && !strings.HasPrefix(p.s[p.at:], "!="):
 		p.at++
 		n, err := p.unary(depth + 1)
@@ -279,7 +281,8 @@ func (p *parser) quoted() (string, error) {
 			b.WriteByte(c)
 		}
 	}
-	return "", &image.Error{Format: formatName, Offset: int64(p.at), What: "a string is not closed", Short: true}
+	return "", &image.Error{Format: formatName, Offset: int64(p.at), What: "a string is not closed",
+		Short: true}
 }
 
 // Walk calls f for every node, outer ones first; f says whether to go in.

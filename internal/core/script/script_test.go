@@ -38,7 +38,8 @@ func TestParse(t *testing.T) {
 		`x("\x41\n\"\\");`:                     `x("A\n\"\\")`,
 		`f((a(); b()), /system/bin:x)`:         `f([; a() b()], "/system/bin:x")`,
 		``:                                     `[; ]`,
-		`ifelse(is_mounted("/system"), unmount("/system"));`: `ifelse(is_mounted("/system"), unmount("/system"))`,
+		`ifelse(is_mounted("/system"), ` +
+			`unmount("/system"));`: `ifelse(is_mounted("/system"), unmount("/system"))`,
 	} {
 		n, err := Parse(text)
 		if err != nil || show(n) != want {
@@ -46,7 +47,8 @@ func TestParse(t *testing.T) {
 		}
 	}
 	var bad *image.Error
-	for text, at := range map[string]int64{`a(`: 2, `a("x`: 2, `a() b()`: 4, `if a() b() endif`: 7, `if a() then b()`: 15, `)`: 0, `a(,)`: 2, `"\x4`: 0, `==`: 0,
+	for text, at := range map[string]int64{`a(`: 2, `a("x`: 2, `a() b()`: 4, `if a() b() endif`: 7,
+		`if a() then b()`: 15, `)`: 0, `a(,)`: 2, `"\x4`: 0, `==`: 0,
 		strings.Repeat("(", 5000): 0, strings.Repeat("!", 5000): 0} {
 		if _, err := Parse(text); !errors.As(err, &bad) {
 			t.Errorf("%.20q: %v", text, err)
@@ -58,14 +60,20 @@ func TestParse(t *testing.T) {
 
 // TestWrites: what a script writes on any phone, and nothing that it may write.
 func TestWrites(t *testing.T) {
-	n, err := Parse(`block_image_update("/dev/block/platform/soc/by-name/system", package_extract_file("system.transfer.list"), "system.new.dat", "system.patch.dat") || abort("no");
+	n,
+		err := Parse(
+		`block_image_update("/dev/block/platform/soc/by-name/system", ` +
+			`package_extract_file("system.transfer.list"), "system.new.dat", "system.patch.dat") || ` +
+			`abort("no");
 package_extract_file("boot.img", "/dev/block/by-name/boot");
 (write_raw_image("/tmp/a.img", "/dev/block/bootdevice/by-name/recovery"); ui_print("x"));
 package_extract_file("boot.img", "/dev/block/by-name/boot");
 package_extract_file("tool", "/tmp/tool"); package_extract_file("tool");
 package_extract_file("x.img", concat("/dev/block/by-name/vendor", getprop("ro.boot.slot_suffix")));
-if getprop("a") == "b" then package_extract_file("x.img", "/dev/block/by-name/one") else write_raw_image("x", "/dev/block/by-name/two") endif;
-ifelse(is_mounted("/x"), package_extract_file("x.img", "/dev/block/by-name/three"), package_extract_file("x.img", "/dev/block/by-name/four"));
+if getprop("a") == "b" then package_extract_file("x.img", "/dev/block/by-name/one") else ` +
+			`write_raw_image("x", "/dev/block/by-name/two") endif;
+ifelse(is_mounted("/x"), package_extract_file("x.img", "/dev/block/by-name/three"), ` +
+			`package_extract_file("x.img", "/dev/block/by-name/four"));
 is_mounted("/x") || package_extract_file("x.img", "/dev/block/by-name/five");`)
 	if got := fmt.Sprint(n.Writes()); err != nil || got != "[system boot recovery]" {
 		t.Errorf("%s, %v", got, err)
@@ -92,13 +100,18 @@ func TestWipes(t *testing.T) {
 }
 
 func TestDemands(t *testing.T) {
-	n, err := Parse(`assert(getprop("ro.product.device") == "dunlin" || getprop("ro.build.product") == "dunlin" || "WL-DU" == getprop("ro.product.device") ||
+	n,
+		err := Parse(
+		`assert(getprop("ro.product.device") == "dunlin" || getprop("ro.build.product") == "dunlin" || ` +
+			`"WL-DU" == getprop("ro.product.device") ||
 		abort("This package is for another phone: " + getprop("ro.product.device")););
-		ui_print("x"); if getprop("ro.debuggable") == "1" then assert(getprop("ro.build.version.release") == "14") endif; package_extract_dir("system", "/system");`)
+		ui_print("x"); if getprop("ro.debuggable") == "1" then assert(getprop("ro.build.version.release") ` +
+			`== "14") endif; package_extract_dir("system", "/system");`)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, want := fmt.Sprint(n.Demands()), "[{ro.product.device [dunlin WL-DU]} {ro.build.product [dunlin]} {ro.build.version.release [14]}]"; got != want {
+	if got, want := fmt.Sprint(n.Demands()), "[{ro.product.device [dunlin WL-DU]} {ro.build.product "+
+		"[dunlin]} {ro.build.version.release [14]}]"; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
 }

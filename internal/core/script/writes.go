@@ -22,7 +22,8 @@ func (n *Node) Writes() (names []string) {
 		if !ok || at >= len(call.Args) || call.Args[at].Op != "string" {
 			return
 		}
-		if device := call.Args[at].Text; strings.Contains(device, byName) && !slices.Contains(names, path.Base(device)) {
+		if device := call.Args[at].Text; strings.Contains(device, byName) && !slices.Contains(names,
+			path.Base(device)) {
 			names = append(names, path.Base(device))
 		}
 	})
@@ -39,7 +40,8 @@ func (n *Node) Wipes() (yes bool) {
 				return false
 			}
 			text := strings.ToLower(call.Args[at].Text)
-			return path.Clean(text) == "/data" || strings.Contains(text, byName) && path.Base(text) == "userdata"
+			return path.Clean(text) == "/data" || strings.Contains(text, byName) &&
+				path.Base(text) == "userdata"
 		}
 		switch call.Text {
 		case "format":

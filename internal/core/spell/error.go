@@ -35,7 +35,8 @@ func Error(err error) string {
 
 // libraryWords are ends of a library's errors, and what is said in their place; "i/o timeout" is
 // os.ErrDeadlineExceeded.
-var libraryWords = [][2]string{{": " + fs.ErrNotExist.Error(), ""}, {": " + io.ErrUnexpectedEOF.Error(), ": it ends too early"}, {": i/o timeout", ": it took too long"},
+var libraryWords = [][2]string{{": " + fs.ErrNotExist.Error(), ""}, {": " + io.ErrUnexpectedEOF.Error(),
+	": it ends too early"}, {": i/o timeout", ": it took too long"},
 	{fs.ErrNotExist.Error(), "it is not there"}, {io.ErrUnexpectedEOF.Error(), "it ends too early"}}
 
 // fileWords says what is wrong with a file without the system's name of the call.

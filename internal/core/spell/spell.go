@@ -93,8 +93,8 @@ func Counted[N int | int64 | uint32](n N, what string) string {
 	return fmt.Sprintf("%d %s", n, what)
 }
 
-// SomeOf says of how many of all things something is so, "2 of 3 files do not match"; of a single one that it is:
-// "the file does not match".
+// SomeOf says of how many of all things something is so, "2 of 3 files do not match"; of a single one that it
+// is: "the file does not match".
 func SomeOf(n, all int, what, one, many string) string {
 	if all == 1 {
 		return "the " + what + " " + one

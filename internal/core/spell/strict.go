@@ -10,7 +10,8 @@ import (
 )
 
 // Strict reads YAML that a person writes into a value. A name that is none of the value's is an error, which
-// names those that are like it; one in words of our own, as Error would say it. io.EOF says that there is none.
+// names those that are like it; one in words of our own, as Error would say it. io.EOF says that there is
+// none.
 func Strict(r io.Reader, into any) error {
 	d := yaml.NewDecoder(r)
 	d.KnownFields(true)

@@ -13,13 +13,17 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// yamlWords are what the library says of a text that is no YAML, by a part of it, and what is said in its place.
+// yamlWords are what the library says of a text that is no YAML, by a part of it, and what is said in its
+// place.
 var yamlWords = [][2]string{
 	{"mapping values are not allowed", "a colon stands where none can: a value with one in it wants quotes"},
-	{"mapping keys are not allowed", "a question mark stands where none can: a value that begins with one wants quotes"},
-	{"block sequence entries are not allowed", "an entry with a dash stands where none can: it wants a line of its own"},
+	{"mapping keys are not allowed", "a question mark stands where none can: a value that begins with one " +
+		"wants quotes"},
+	{"block sequence entries are not allowed", "an entry with a dash stands where none can: it wants a " +
+		"line of its own"},
 	{"tab character", "a tab stands where only blanks can"},
-	{"cannot start any token", "a character stands where none like it can: a value that begins with one of @ % ` wants quotes, and a tab is no blank"},
+	{"cannot start any token", "a character stands where none like it can: a value that begins with one of " +
+		"@ % ` wants quotes, and a tab is no blank"},
 	{"expected ':'", "a name without a colon behind it"},
 	{"expected key", "the lines are not indented alike, or a name with a colon is missing"},
 	{"expected '-'", "the entries of a list are not indented alike"},
@@ -27,7 +31,8 @@ var yamlWords = [][2]string{
 	{"',' or '}'", "a curly bracket is not closed, or a comma is missing"},
 	{"unexpected end of stream", "a quotation is not closed"},
 	{"unexpected document indicator", "a quotation is not closed"},
-	{"escape c", "a backslash in double quotes begins something that is none of YAML's characters; single quotes leave it as it is"},
+	{"escape c", "a backslash in double quotes begins something that is none of YAML's characters; single " +
+		"quotes leave it as it is"},
 	{"node content", "something is missing, or a bracket too many"},
 	{"unknown anchor", "a value that begins with * wants quotes"},
 	{"excessive aliasing", "its aliases stand for too much"},
@@ -62,16 +67,33 @@ func YAML(err error) (line int, what string) {
 
 // typed are what the library says of YAML that holds something else than belongs there.
 var typed = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile("^line (\\d+): (?:cannot unmarshal !!(\\w+)(?: `((?s:.*))`)? into (\\S.*)|mapping key (\".*\") already defined at line (\\d+)|field (.*) (not found|already set) in type (.*))$")
+	return regexp.MustCompile("^line (\\d+): (?:cannot unmarshal !!(\\w+)(?: `((?s:.*))`)? into " +
+		"(\\S.*)|mapping key (\".*\") already defined at line (\\d+)|field (.*) (not found|already set) in " +
+		"type (.*))$")
 })
 
 var (
-	belongs = [][2]string{{"bool", "true or false"}, {"int", "a whole number"}, {"uint", "a whole number"}, {"float", "a number"}, {"[]", "a list"}, {"string", "one text"}, {"time.Duration", "a time such as 90s"}}
-	kinds   = map[string]string{"seq": "a list", "map": "a mapping (name: value)"}
+	belongs = [][2]string{
+		{"bool", "true or false"},
+		{"int", "a whole number"},
+		{"uint", "a whole number"},
+		{"float", "a number"},
+		{"[]", "a list"},
+		{"string", "one text"},
+		{"time.Duration", "a time such as 90s"},
+	}
+	kinds = map[string]string{"seq": "a list", "map": "a mapping (name: value)"}
 )
 
 // jsonKinds are the library's names of values.
-var jsonKinds = map[string]string{"string": "a text", "number": "a number", "object": "an object", "array": "a list", "bool": "true or false", "null": "nothing"}
+var jsonKinds = map[string]string{
+	"string": "a text",
+	"number": "a number",
+	"object": "an object",
+	"array":  "a list",
+	"bool":   "true or false",
+	"null":   "nothing",
+}
 
 // typedWords says what the library says of one place; names are those that its types have, nil where
 // nobody knows them.
@@ -123,7 +145,8 @@ func textWords(err error) (said, words string) {
 	case errors.As(err, &form):
 		return form.Error(), fmt.Sprintf("at byte %d it is no JSON, or breaks off", form.Offset)
 	case errors.As(err, &kind):
-		return kind.Error(), fmt.Sprintf("%s at byte %d, where something else belongs", jsonKinds[strings.Split(kind.Value, " ")[0]], kind.Offset)
+		return kind.Error(), fmt.Sprintf("%s at byte %d, where something else belongs",
+			jsonKinds[strings.Split(kind.Value, " ")[0]], kind.Offset)
 	case errors.As(err, &tag):
 		return tag.Error(), fmt.Sprintf("line %d: it is no XML: %s", tag.Line, tag.Msg)
 	case errors.As(err, &number):
@@ -147,5 +170,7 @@ func textWords(err error) (said, words string) {
 
 // libraryNames begin what a library says.
 var libraryNames = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(^|: )(?:zip|gzip|flate|zlib|bzip2|xz|lz4|zstd|brotli|asn1|x509|pkcs7|crypto/\w+|json|xml|tar|archive/\w+|sevenzip|hex|base64|net/url|proto): `)
+	return regexp.MustCompile(
+		`(^|: )(?:zip|gzip|flate|zlib|bzip2|xz|lz4|zstd|brotli|asn1|x509|pkcs7|crypto/\w+|json|xml|tar|` +
+			`archive/\w+|sevenzip|hex|base64|net/url|proto): `)
 })

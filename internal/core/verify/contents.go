@@ -114,7 +114,8 @@ func (v *runner) zipped() (outcome, error) {
 		if image.ByComputer(err) {
 			return outcome{}, err
 		}
-		return outcome{faults: []Fault{{Damaged, "table of contents", "its table of contents can't be read"}}}, nil
+		return outcome{faults: []Fault{
+			{Damaged, "table of contents", "its table of contents can't be read"}}}, nil
 	}
 	left := int64(MaxContents)
 	var list []part
@@ -175,7 +176,9 @@ func (v *runner) stream(kind wrap.Kind) (outcome, error) {
 	open := func() (io.ReadCloser, error) {
 		return wrap.NewFile(kind, io.NewSectionReader(v.r, 0, v.size), v.wish.MaxMemory)
 	}
-	return v.parts("checksum of the compressed stream", []part{{"", func(ctx context.Context) error { return drain(ctx, open) }}})
+	return v.parts("checksum of the compressed stream", []part{{"", func(ctx context.Context) error {
+		return drain(ctx, open)
+	}}})
 }
 
 // drain reads a stream to its end; the readers compare the checksums that stand there.
@@ -229,7 +232,8 @@ func (v *runner) operations(p *payload.Payload, body io.ReaderAt) (outcome, erro
 				if err := ctx.Err(); err != nil {
 					return err
 				}
-				if _, err := io.Copy(h, io.NewSectionReader(body, p.Blobs+int64(op.DataOffset), int64(op.Length))); err != nil {
+				if _, err := io.Copy(h, io.NewSectionReader(body, p.Blobs+int64(op.DataOffset),
+					int64(op.Length))); err != nil {
 					return err
 				}
 				if !bytes.Equal(h.Sum(nil), op.SHA256) {
@@ -250,5 +254,6 @@ func payloadFault(t *Tap, want string) *Fault {
 	if err == nil && bytes.Equal(b, t.Sum()) {
 		return nil
 	}
-	return &Fault{Damaged, name, fmt.Sprintf("its payload has the SHA-256 %x, %s states %x", t.Sum(), name, b)}
+	return &Fault{Damaged, name, fmt.Sprintf("its payload has the SHA-256 %x, %s states %x", t.Sum(), name,
+		b)}
 }

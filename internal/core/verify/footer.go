@@ -47,7 +47,8 @@ func footerOf(ctx context.Context, r io.ReaderAt, size int64) (outcome, error) {
 		o.faults = append(o.faults, Fault{Damaged, "footer", "the vbmeta its footer names is cut short"})
 		return o, nil
 	case err != nil:
-		o.faults = append(o.faults, Fault{Altered, "footer", "the vbmeta its footer names can't be read (" + spell.Error(err) + ")"})
+		o.faults = append(o.faults, Fault{Altered, "footer", "the vbmeta its footer names can't be read (" +
+			spell.Error(err) + ")"})
 		return o, nil
 	}
 	o.signature(m)
@@ -75,7 +76,8 @@ func footerOf(ctx context.Context, r io.ReaderAt, size int64) (outcome, error) {
 		case image.ByComputer(err):
 			return o, err
 		case errors.As(err, &differs), image.IsShort(err):
-			o.faults = append(o.faults, Fault{Altered, name, "the " + name + " (for " + d.PartitionName + ") belongs to other contents"})
+			o.faults = append(o.faults, Fault{Altered, name, "the " + name + " (for " + d.PartitionName +
+				") belongs to other contents"})
 		}
 	}
 	return o, nil
@@ -84,7 +86,8 @@ func footerOf(ctx context.Context, r io.ReaderAt, size int64) (outcome, error) {
 // withoutFooter looks for a footer that is there and can't be used, and for one that is cut.
 func (o *outcome) withoutFooter(r io.ReaderAt, size int64) {
 	if _, ok, err := vbmeta.ParseFooter(r, size); err != nil && !ok {
-		o.faults = append(o.faults, Fault{Altered, "footer", "its verified boot footer can't be used (" + spell.Error(err) + ")"})
+		o.faults = append(o.faults, Fault{Altered, "footer", "its verified boot footer can't be used (" +
+			spell.Error(err) + ")"})
 		return
 	}
 	b := make([]byte, min(size, vbmeta.FooterSize-1))

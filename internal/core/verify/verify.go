@@ -95,7 +95,8 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, f *ident.File, w Wish) 
 	if f.Failed != nil {
 		return nil, f.Failed
 	}
-	v := &runner{ctx: ctx, r: r, size: size, f: f, wish: w, res: &Result{Passed: []string{}, Partial: w.Unpacked}}
+	v := &runner{ctx: ctx, r: r, size: size, f: f, wish: w,
+		res: &Result{Passed: []string{}, Partial: w.Unpacked}}
 	if f.Short {
 		v.fault(Damaged, "length", "the file ends too early: "+f.Damage)
 	}
@@ -199,7 +200,9 @@ type cover struct {
 func (v *runner) covers() (list []cover, taps []*Tap) {
 	for _, s := range v.wish.Stated {
 		for _, d := range s.Sums {
-			list = append(list, cover{s.From, true, func() *Fault { return Compare(v.res.Digests, s.From, d) }})
+			list = append(list, cover{s.From, true, func() *Fault {
+				return Compare(v.res.Digests, s.From, d)
+			}})
 		}
 	}
 	tap := func(from, to int64, a *Tap) *Tap {
@@ -211,14 +214,17 @@ func (v *runner) covers() (list []cover, taps []*Tap) {
 		if s, covered, ok := ident.AppendedDigest(v.r, v.size); ok {
 			t := tap(0, covered, &Tap{Hash: s.Algorithm.New()})
 			list = append(list, cover{"line after the archive", true, func() *Fault {
-				return Compare(map[sums.Algorithm]string{s.Algorithm: t.Hex()}, "the line after the archive", s)
+				return Compare(map[sums.Algorithm]string{s.Algorithm: t.Hex()}, "the line after the archive",
+					s)
 			}})
 		}
 	}
 	if p := v.f.Package; p != nil && p.Payload != nil {
 		if want := p.Properties["FILE_HASH"]; want != "" {
 			t := tap(p.PayloadOffset, p.PayloadOffset+p.PayloadSize, &Tap{Hash: sums.SHA256.New()})
-			list = append(list, cover{"payload_properties.txt", false, func() *Fault { return payloadFault(t, want) }})
+			list = append(list, cover{"payload_properties.txt", false, func() *Fault {
+				return payloadFault(t, want)
+			}})
 		}
 	}
 	switch v.f.Kind {
@@ -233,7 +239,8 @@ func (v *runner) covers() (list []cover, taps []*Tap) {
 // Compare compares a digest that from states with those that were made; nil where they agree.
 func Compare(made map[sums.Algorithm]string, from string, want sums.Sum) *Fault {
 	if got := made[want.Algorithm]; got != want.Digest {
-		return &Fault{Damaged, from, fmt.Sprintf("its %s is %s, %s states %s", want.Algorithm, got, from, want.Digest)}
+		return &Fault{Damaged, from, fmt.Sprintf("its %s is %s, %s states %s", want.Algorithm, got, from,
+			want.Digest)}
 	}
 	return nil
 }

@@ -120,8 +120,10 @@ func TestRun(t *testing.T) {
 		s := sha256.Sum256(b)
 		return "FILE_HASH=" + base64.StdEncoding.EncodeToString(s[:]) + "\n"
 	}
-	pkg := zipOf("=payload.bin", string(pay), "payload_properties.txt", hash(pay), "META-INF/com/android/metadata", "pre-device=dunlin\n")
-	blocks := zipOf("system.new.dat", string(data(50000)), "system.transfer.list", "4\n1\n0\n0\nnew 2,0,1\n", "META-INF/com/android/metadata", "pre-device=dunlin\n",
+	pkg := zipOf("=payload.bin", string(pay), "payload_properties.txt", hash(pay),
+		"META-INF/com/android/metadata", "pre-device=dunlin\n")
+	blocks := zipOf("system.new.dat", string(data(50000)), "system.transfer.list", "4\n1\n0\n0\nnew 2,0,1\n",
+		"META-INF/com/android/metadata", "pre-device=dunlin\n",
 		"META-INF/com/google/android/updater-script", "block_image_update();")
 	inside := bytes.Index(pkg, pay) // the payload is stored
 	deflated := zipOf("system.img", string(data(1<<20)), "=boot.img", string(img))
@@ -156,31 +158,47 @@ func TestRun(t *testing.T) {
 		{name: "a list agrees", path: "boot.img", file: img, state: "right"},
 		{name: "a list disagrees", path: "boot.img", file: img, state: "wrong", want: Damaged, check: "LIST"},
 		{name: "zip, whole", path: "set.zip", file: deflated},
-		{name: "zip, a compressed member", path: "set.zip", file: flip(deflated, 5000), want: Damaged, check: "checksums of its members"},
-		{name: "zip, a stored member", path: "set.zip", file: flip(deflated, bytes.Index(deflated, img)+9), want: Damaged, check: "checksums of its members"},
+		{name: "zip, a compressed member", path: "set.zip", file: flip(deflated, 5000), want: Damaged,
+			check: "checksums of its members"},
+		{name: "zip, a stored member", path: "set.zip", file: flip(deflated, bytes.Index(deflated, img)+9),
+			want: Damaged, check: "checksums of its members"},
 		{name: "zip, covered by a list", path: "set.zip", file: flip(deflated, 5000), state: "right"},
-		{name: "zip, cut", path: "set.zip", file: deflated[:len(deflated)-40], want: Damaged, check: "length"},
-		{name: "block package, its data", path: "rom.zip", file: flip(blocks, bytes.Index(blocks, []byte("system.new.dat"))+40), want: Damaged, check: "checksums of its members"},
+		{name: "zip, cut", path: "set.zip", file: deflated[:len(deflated)-40], want: Damaged,
+			check: "length"},
+		{name: "block package, its data", path: "rom.zip",
+			file: flip(blocks, bytes.Index(blocks, []byte("system.new.dat"))+40), want: Damaged,
+			check: "checksums of its members"},
 		{name: "package, whole", path: "rom.zip", file: pkg},
-		{name: "package, eight bytes of its payload", path: "rom.zip", file: flip(pkg, inside+len(pay)-8000), want: Damaged, check: "payload_properties.txt"},
+		{name: "package, eight bytes of its payload", path: "rom.zip", file: flip(pkg, inside+len(pay)-8000),
+			want: Damaged, check: "payload_properties.txt"},
 		{name: "payload, whole", path: "payload.bin", file: pay},
-		{name: "payload, an operation", path: "payload.bin", file: flip(pay, -9000), want: Damaged, check: "digests of the payload's operations"},
+		{name: "payload, an operation", path: "payload.bin", file: flip(pay, -9000), want: Damaged,
+			check: "digests of the payload's operations"},
 		{name: "gzip, whole", path: "system.img.gz", file: gz.Bytes()},
-		{name: "gzip, its checksum", path: "system.img.gz", file: flip(gz.Bytes(), -7), want: Damaged, check: "checksum of the compressed stream"},
-		{name: "gzip, its contents", path: "system.img.gz", file: flip(gz.Bytes(), 4000), want: Damaged, check: "checksum of the compressed stream"},
+		{name: "gzip, its checksum", path: "system.img.gz", file: flip(gz.Bytes(), -7), want: Damaged,
+			check: "checksum of the compressed stream"},
+		{name: "gzip, its contents", path: "system.img.gz", file: flip(gz.Bytes(), 4000), want: Damaged,
+			check: "checksum of the compressed stream"},
 		{name: "tar with its line", path: "set.tar.md5", file: lined},
-		{name: "tar, not as its line states", path: "set.tar.md5", file: flip(lined, 700), want: Damaged, check: "the line after the archive"},
+		{name: "tar, not as its line states", path: "set.tar.md5", file: flip(lined, 700), want: Damaged,
+			check: "the line after the archive"},
 		{name: "sparse, whole", path: "system.img", file: sparse},
-		{name: "sparse, a block", path: "system.img", file: flip(sparse, 60), want: Damaged, check: "checksum of the sparse image"},
+		{name: "sparse, a block", path: "system.img", file: flip(sparse, 60), want: Damaged,
+			check: "checksum of the sparse image"},
 		{name: "footer, good", path: "boot.img", file: foot},
-		{name: "footer, stale", path: "boot.img", file: flip(foot, 77), want: Altered, check: "hash in the footer"},
-		{name: "footer, foreign", path: "boot.img", file: footed(img, other, key), want: Altered, check: "hash in the footer"},
-		{name: "footer, for a larger image", path: "boot.img", file: footed(img, data(50000), key), want: Altered, check: "hash in the footer"},
+		{name: "footer, stale", path: "boot.img", file: flip(foot, 77), want: Altered,
+			check: "hash in the footer"},
+		{name: "footer, foreign", path: "boot.img", file: footed(img, other, key), want: Altered,
+			check: "hash in the footer"},
+		{name: "footer, for a larger image", path: "boot.img", file: footed(img, data(50000), key),
+			want: Altered, check: "hash in the footer"},
 		{name: "footer, cut", path: "boot.img", file: foot[:len(foot)-20], want: Damaged, check: "footer"},
-		{name: "footer, of another size", path: "boot.img", file: append(bytes.Clone(foot[:9000]), foot[len(foot)-64:]...), want: Altered, check: "footer"},
+		{name: "footer, of another size", path: "boot.img", file: append(bytes.Clone(foot[:9000]),
+			foot[len(foot)-64:]...), want: Altered, check: "footer"},
 		{name: "vbmeta, signed", path: "vbmeta.img", file: vb},
 		{name: "vbmeta, its flags set", path: "vbmeta.img", file: loosened},
-		{name: "vbmeta, changed", path: "vbmeta.img", file: flip(loosened, 119), want: Altered, check: "signature of the vbmeta"},
+		{name: "vbmeta, changed", path: "vbmeta.img", file: flip(loosened, 119), want: Altered,
+			check: "signature of the vbmeta"},
 		{name: "vbmeta, not signed", path: "vbmeta.img", file: footed(img, img, nil)},
 	} {
 		w := Wish{}
@@ -214,11 +232,22 @@ func TestDigests(t *testing.T) {
 	b := data(3<<20 + 17)
 	n := int64(len(b))
 	var taps []*Tap
-	for _, r := range [][2]int64{{0, 5}, {0, 1 << 20}, {0, n}, {7, 1<<20 + 9}, {1 << 20, 2 << 20}, {n - 1, n}, {4, 4}} {
-		taps = append(taps, &Tap{From: r[0], To: r[1], Hash: sha256.New()}, &Tap{From: r[0], To: r[1], Hash: md5.New()})
+	for _, r := range [][2]int64{
+		{0, 5},
+		{0, 1 << 20},
+		{0, n},
+		{7, 1<<20 + 9},
+		{1 << 20, 2 << 20},
+		{n - 1, n},
+		{4, 4},
+	} {
+		taps = append(taps, &Tap{From: r[0], To: r[1], Hash: sha256.New()},
+			&Tap{From: r[0], To: r[1], Hash: md5.New()})
 	}
-	all, err := Digests(t.Context(), bytes.NewReader(b), n, map[sums.Algorithm]bool{sums.SHA256: true, sums.MD5: true}, nil, taps...)
-	if err != nil || all[sums.SHA256] != fmt.Sprintf("%x", sha256.Sum256(b)) || all[sums.MD5] != fmt.Sprintf("%x", md5.Sum(b)) {
+	all, err := Digests(t.Context(), bytes.NewReader(b), n, map[sums.Algorithm]bool{sums.SHA256: true,
+		sums.MD5: true}, nil, taps...)
+	if err != nil || all[sums.SHA256] != fmt.Sprintf("%x", sha256.Sum256(b)) ||
+		all[sums.MD5] != fmt.Sprintf("%x", md5.Sum(b)) {
 		t.Errorf("%v, %v", all, err)
 	}
 	for _, tap := range taps {
@@ -235,7 +264,8 @@ func TestDigests(t *testing.T) {
 
 func FuzzRun(f *testing.F) {
 	img := data(4096)
-	for _, b := range [][]byte{img, zipOf("boot.img", string(img)), payloadOf(img), sparseOf(img), footed(data(8192), data(8192), nil)} {
+	for _, b := range [][]byte{img, zipOf("boot.img", string(img)), payloadOf(img), sparseOf(img),
+		footed(data(8192), data(8192), nil)} {
 		f.Add(b)
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {

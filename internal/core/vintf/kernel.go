@@ -105,7 +105,8 @@ func (k *kernelXML) demand(level int) (KernelDemand, error) {
 func configs(list []configXML) []Config {
 	var out []Config
 	for _, c := range list {
-		out = append(out, Config{strings.TrimSpace(c.Key), strings.TrimSpace(c.Value.Type), strings.TrimSpace(c.Value.Text)})
+		out = append(out, Config{strings.TrimSpace(c.Key), strings.TrimSpace(c.Value.Type),
+			strings.TrimSpace(c.Value.Text)})
 	}
 	return out
 }

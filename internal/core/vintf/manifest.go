@@ -161,10 +161,14 @@ func (m *Manifest) Add(f *Manifest) {
 			continue
 		}
 		m.Provides = slices.DeleteFunc(m.Provides, func(p Provided) bool {
-			return p.Package == strings.TrimSpace(h.Name) && (len(own.Provides) == 0 || slices.ContainsFunc(own.Provides, func(o Provided) bool { return o.Version.Major == p.Version.Major }))
+			return p.Package == strings.TrimSpace(h.Name) && (len(own.Provides) == 0 ||
+				slices.ContainsFunc(own.Provides, func(o Provided) bool {
+					return o.Version.Major == p.Version.Major
+				}))
 		})
 		m.e.HALs = slices.DeleteFunc(m.e.HALs, func(o halXML) bool {
-			return strings.TrimSpace(o.Name) == strings.TrimSpace(h.Name) && (len(own.Provides) == 0 || o.majors(h))
+			return strings.TrimSpace(o.Name) == strings.TrimSpace(h.Name) && (len(own.Provides) == 0 ||
+				o.majors(h))
 		})
 	}
 	for _, p := range f.Provides {
@@ -190,7 +194,9 @@ func (h *halXML) majors(o *halXML) bool {
 		return false
 	}
 	return slices.ContainsFunc(a.Provides, func(p Provided) bool {
-		return slices.ContainsFunc(b.Provides, func(q Provided) bool { return p.Version.Major == q.Version.Major })
+		return slices.ContainsFunc(b.Provides, func(q Provided) bool {
+			return p.Version.Major == q.Version.Major
+		})
 	})
 }
 
@@ -201,7 +207,8 @@ func (m *Manifest) XML() string { return m.e.encode() }
 func (m *Manifest) ForLevel(level int) *Manifest {
 	out := *m
 	out.Provides = slices.DeleteFunc(slices.Clone(m.Provides), func(p Provided) bool {
-		return level != Unspecified && (p.MinLevel != Unspecified && level < p.MinLevel || p.MaxLevel != Unspecified && level > p.MaxLevel)
+		return level != Unspecified && (p.MinLevel != Unspecified && level < p.MinLevel ||
+			p.MaxLevel != Unspecified && level > p.MaxLevel)
 	})
 	return &out
 }

@@ -119,7 +119,8 @@ func demand(h *halXML) (Demand, error) {
 	}
 	for _, i := range h.Interfaces {
 		for _, name := range i.Instances {
-			d.Instances = append(d.Instances, Wanted{Interface: strings.TrimSpace(i.Name), Name: strings.TrimSpace(name)})
+			d.Instances = append(d.Instances, Wanted{Interface: strings.TrimSpace(i.Name),
+				Name: strings.TrimSpace(name)})
 		}
 		for _, s := range i.Patterns {
 			p, err := pattern(s)
@@ -141,7 +142,8 @@ type LevelError struct {
 
 // Error names the levels.
 func (e *LevelError) Error() string {
-	return fmt.Sprintf("level %d is not among those it is made for (%s)", e.Level, strings.Trim(fmt.Sprint(e.Has), "[]"))
+	return fmt.Sprintf("level %d is not among those it is made for (%s)", e.Level,
+		strings.Trim(fmt.Sprint(e.Has), "[]"))
 }
 
 // Combine makes the matrix a framework holds a device of a level against: that level's
@@ -172,7 +174,8 @@ func Combine(level int, list []*Matrix) (*Matrix, error) {
 			d.Ranges = slices.Clone(d.Ranges)
 			out.Demands = append(out.Demands, d)
 		}
-		out.Policies, out.NDKs, out.SDKs = append(out.Policies, x.Policies...), append(out.NDKs, x.NDKs...), append(out.SDKs, x.SDKs...)
+		out.Policies, out.NDKs, out.SDKs = append(out.Policies, x.Policies...), append(out.NDKs, x.NDKs...),
+			append(out.SDKs, x.SDKs...)
 		if out.AVB == "" {
 			out.AVB = x.AVB
 		}
@@ -201,7 +204,9 @@ func (x *Matrix) allow(list []Demand) {
 			}
 			known = true
 			for _, r := range d.Ranges {
-				if !slices.ContainsFunc(o.Ranges, func(q Range) bool { return q.Major == r.Major && q.Min <= r.Min }) {
+				if !slices.ContainsFunc(o.Ranges, func(q Range) bool {
+					return q.Major == r.Major && q.Min <= r.Min
+				}) {
 					o.Ranges = append(o.Ranges, r)
 				}
 			}
@@ -286,7 +291,9 @@ func (d *Demand) met(offered []Provided) (bool, []string) {
 				lacks = append(lacks, w.String())
 			}
 		}
-		if len(d.Instances) == 0 && !slices.ContainsFunc(offered, func(p Provided) bool { return r.Holds(p.Version) }) {
+		if len(d.Instances) == 0 && !slices.ContainsFunc(offered, func(p Provided) bool {
+			return r.Holds(p.Version)
+		}) {
 			continue // without instances the version alone counts
 		}
 		if len(lacks) == 0 {
@@ -319,7 +326,9 @@ func (x *Matrix) CheckPolicy(version string) bool {
 	if err != nil {
 		return false
 	}
-	return len(x.Policies) == 0 || slices.ContainsFunc(x.Policies, func(q Range) bool { return q.Holds(Version{r.Major, r.Min}) })
+	return len(x.Policies) == 0 || slices.ContainsFunc(x.Policies, func(q Range) bool {
+		return q.Holds(Version{r.Major, r.Min})
+	})
 }
 
 // CheckAVB tells whether a device's vbmeta version is one the matrix reads: the same

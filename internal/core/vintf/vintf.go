@@ -187,10 +187,12 @@ func decode(b []byte, root string) (*element, error) {
 		case xml.EndElement:
 			depth--
 		case xml.Directive:
-			return nil, image.Errorf(formatName, d.InputOffset(), "it declares a document type, which has no place in it")
+			return nil, image.Errorf(formatName, d.InputOffset(),
+				"it declares a document type, which has no place in it")
 		}
 		if depth > maxDepth || n > maxTokens {
-			return nil, image.Errorf(formatName, d.InputOffset(), "it nests deeper, or has more in it, than any")
+			return nil, image.Errorf(formatName, d.InputOffset(),
+				"it nests deeper, or has more in it, than any")
 		}
 	}
 	e := &element{}

@@ -13,11 +13,29 @@ import (
 
 // Tools are the tools there are, with the Debian package of each.
 var Tools = map[string]string{
-	"7z": "p7zip-full", "7zz": "7zip", "brotli": "brotli", "cat": "coreutils", "bzip2": "bzip2", "cpio": "cpio", "file": "file", "gzip": "gzip",
-	"jarsigner": "openjdk-17-jdk-headless", "keytool": "openjdk-17-jre-headless", "lz4": "lz4", "mke2fs": "e2fsprogs",
-	"mkfs.erofs": "erofs-utils", "mkfs.ext4": "e2fsprogs", "mkfs.vfat": "dosfstools", "mksquashfs": "squashfs-tools",
-	"openssl": "openssl", "qemu-img": "qemu-utils", "sgdisk": "gdisk", "sh": "dash", "sha256sum": "coreutils", "tar": "tar",
-	"truncate": "coreutils", "xorriso": "xorriso", "xz": "xz-utils", "zip": "zip", "zstd": "zstd",
+	"7z":         "p7zip-full",
+	"7zz":        "7zip",
+	"brotli":     "brotli",
+	"cat":        "coreutils",
+	"bzip2":      "bzip2",
+	"cpio":       "cpio",
+	"file":       "file",
+	"gzip":       "gzip",
+	"jarsigner":  "openjdk-17-jdk-headless",
+	"keytool":    "openjdk-17-jre-headless",
+	"lz4":        "lz4",
+	"mke2fs":     "e2fsprogs",
+	"mkfs.erofs": "erofs-utils",
+	"mkfs.ext4":  "e2fsprogs",
+	"mkfs.vfat":  "dosfstools",
+	"mksquashfs": "squashfs-tools",
+	"openssl":    "openssl",
+	"qemu-img":   "qemu-utils",
+	"sgdisk":     "gdisk",
+	"sh":         "dash",
+	"sha256sum":  "coreutils",
+	"tar":        "tar",
+	"truncate":   "coreutils", "xorriso": "xorriso", "xz": "xz-utils", "zip": "zip", "zstd": "zstd",
 }
 
 // Tool gives the path of a tool. Where it is missing the test is skipped, or fails where JARLID_WITNESSES is
@@ -66,7 +84,8 @@ func find(name string) string {
 	for _, dir := range append(filepath.SplitList(os.Getenv("PATH")), "/usr/sbin", "/sbin") {
 		path := filepath.Join(dir, name)
 		st, err := os.Stat(path)
-		if err == nil && st.Mode().IsRegular() && (runtime.GOOS == "windows" || st.Mode()&0o111 != 0) && !strings.HasPrefix(path, ".") {
+		if err == nil && st.Mode().IsRegular() && (runtime.GOOS == "windows" || st.Mode()&0o111 != 0) &&
+			!strings.HasPrefix(path, ".") {
 			return path
 		}
 	}

@@ -19,7 +19,8 @@ func TestScript(t *testing.T) {
 	for _, p := range Packages() {
 		want.WriteString(p + " ")
 	}
-	if got := bytes.Join(bytes.Fields(list), []byte(" ")); !found || !closed || string(got)+" " != want.String() {
+	if got := bytes.Join(bytes.Fields(list), []byte(" ")); !found || !closed ||
+		string(got)+" " != want.String() {
 		t.Errorf("it installs %q, want %q", got, want.String())
 	}
 }
@@ -29,7 +30,8 @@ func TestFind(t *testing.T) {
 	if _, err := exec.LookPath("sh"); err != nil {
 		t.Skip("there is no sh here")
 	}
-	if out, err := exec.Command(Tool(t, "sh"), "-c", "echo found").Output(); err != nil || string(out) != "found\n" {
+	if out, err := exec.Command(Tool(t, "sh"), "-c", "echo found").Output(); err != nil ||
+		string(out) != "found\n" {
 		t.Errorf("%q, %v", out, err)
 	}
 	if find("no-such-witness") != "" {

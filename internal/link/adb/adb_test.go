@@ -53,7 +53,8 @@ func TestKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if st, _ := os.Stat(path); st.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" { // there an access list says it
+	if st, _ := os.Stat(path); st.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" {
+		// there an access list says it
 		t.Errorf("the key can be read by others: %v", st.Mode())
 	}
 	if again, err := LoadKey(path, "a"); err != nil || again.Public() != made.Public() {
@@ -198,7 +199,8 @@ func TestShells(t *testing.T) {
 			}
 			w.put("OKAY", 5, id, "")
 			// Packets of the shell protocol, cut anywhere and joined anyhow.
-			for _, s := range []string{"\x01\x03", "\x00\x00\x00out\x02\x03\x00\x00", "\x00err\x01\x01\x00\x00\x00!", "\x03\x01\x00\x00\x00\x07"} {
+			for _, s := range []string{"\x01\x03", "\x00\x00\x00out\x02\x03\x00\x00",
+				"\x00err\x01\x01\x00\x00\x00!", "\x03\x01\x00\x00\x00\x07"} {
 				w.put("WRTE", 5, id, s)
 				w.get("OKAY")
 			}
@@ -225,8 +227,10 @@ func TestSideload(t *testing.T) {
 		want   Closing
 		lost   bool
 	}{
-		{"one by one", []string{"00000000", "00000001", "00000002", "DONEDONE"}, []int{0, 1, 2}, ClosedDone, false},
-		{"again and backwards", []string{"00000002", "00000000", "00000000", "FAILFAIL"}, []int{2, 0, 0}, ClosedFail, false},
+		{"one by one", []string{"00000000", "00000001", "00000002", "DONEDONE"}, []int{0, 1, 2}, ClosedDone,
+			false},
+		{"again and backwards", []string{"00000002", "00000000", "00000000", "FAILFAIL"}, []int{2, 0, 0},
+			ClosedFail, false},
 		{"blanks before the number", []string{"       1", "DONEDONE"}, []int{1}, ClosedDone, false},
 		{"closes without a word", []string{"00000001", "close"}, []int{1}, ClosedMute, false},
 		{"drops the link", []string{"00000001"}, []int{1}, ClosedMute, true},
@@ -257,7 +261,8 @@ func TestSideload(t *testing.T) {
 					for got := 0; got < len(want); {
 						_, _, data := w.get("WRTE")
 						if uint32(len(data)) > max || data != string(want[got:got+len(data)]) {
-							t.Errorf("%s: %d bytes of block %d, or not the right ones", c.name, len(data), c.blocks[i])
+							t.Errorf("%s: %d bytes of block %d, or not the right ones", c.name, len(data),
+								c.blocks[i])
 							return
 						}
 						got += len(data)
@@ -269,7 +274,10 @@ func TestSideload(t *testing.T) {
 				t.Fatal(err)
 			}
 			var served int64
-			got, err := conn.Sideload(t.Context(), bytes.NewReader(body), int64(len(body)), 5*time.Second, func(_, n int64) { served += n })
+			got, err := conn.Sideload(t.Context(), bytes.NewReader(body), int64(len(body)), 5*time.Second,
+				func(_, n int64) {
+					served += n
+				})
 			var lost *link.LostError
 			if got != c.want || errors.As(err, &lost) != c.lost {
 				t.Errorf("%s: %s, %v", c.name, got, err)
@@ -341,7 +349,9 @@ func TestBadPhones(t *testing.T) {
 		"an unknown word": {shell(func(w *wire, id uint32) { w.put("NOPE", 1, id, "") }), &rule},
 		"a wrong magic":   {shell(func(w *wire, id uint32) { w.raw(bytes.Repeat([]byte{7}, 24)) }), &rule},
 		"too long": {shell(func(w *wire, id uint32) {
-			w.raw([]byte("WRTE\x01\x00\x00\x00\x01\x00\x00\x00\xff\xff\xff\x7f\x00\x00\x00\x00\xa8\xad\xab\xba"))
+			w.raw(
+				[]byte(
+					"WRTE\x01\x00\x00\x00\x01\x00\x00\x00\xff\xff\xff\x7f\x00\x00\x00\x00\xa8\xad\xab\xba"))
 		}), &rule},
 		"cut in a header": {shell(func(w *wire, id uint32) { w.raw([]byte("WRTE\x01")) }), &lost},
 		"cut in a packet": {shell(func(w *wire, id uint32) {
@@ -435,7 +445,8 @@ func connected(t *testing.T, d *Device) *Conn {
 // TestManyStreams runs several services at once over one connection, this
 // package at both ends.
 func TestManyStreams(t *testing.T) {
-	d := &Device{Version: VersionNoSum, MaxPayload: 4096, Banner: Banner{Kind: "device", Features: []string{"shell_v2"}},
+	d := &Device{Version: VersionNoSum, MaxPayload: 4096,
+		Banner: Banner{Kind: "device", Features: []string{"shell_v2"}},
 		Serve: func(service string, s *Stream) bool {
 			go func() {
 				defer s.Close()
@@ -463,7 +474,9 @@ func TestManyStreams(t *testing.T) {
 
 func FuzzMessage(f *testing.F) {
 	f.Add([]byte("OKAY\x01\x00\x00\x00\x02\x00\x00\x00\x03\x00\x00\x00\x00\x00\x00\x00\xb0\xb4\xbe\xa6abc"))
-	f.Add([]byte("CNXN\x01\x00\x00\x01\x00\x10\x00\x00\x08\x00\x00\x00\x00\x00\x00\x00\xbc\xb1\xa7\xb1device::"))
+	f.Add(
+		[]byte(
+			"CNXN\x01\x00\x00\x01\x00\x10\x00\x00\x08\x00\x00\x00\x00\x00\x00\x00\xbc\xb1\xa7\xb1device::"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		m, err := readMessage(bytes.NewReader(b), 4096)
 		if err == nil && len(m.data) > 4096 {
@@ -483,23 +496,29 @@ func TestSideloadWhole(t *testing.T) {
 		answer string
 		take   int // bytes taken before the phone goes away
 		target any
-	}{{"OKAY", len(pkg), nil}, {"FAILno room", len(pkg), &refused}, {"OK", len(pkg), &lost}, {"", SideloadBlock, &lost}} {
+	}{
+		{"OKAY", len(pkg), nil},
+		{"FAILno room", len(pkg), &refused},
+		{"OK", len(pkg), &lost},
+		{"", SideloadBlock, &lost},
+	} {
 		got := make(chan []byte, 1)
-		d := &Device{Version: VersionNoSum, MaxPayload: 4096, Banner: Banner{Kind: "sideload"}, Serve: func(service string, s *Stream) bool {
-			if service != fmt.Sprintf("sideload:%d", len(pkg)) {
-				return false
-			}
-			go func() {
-				s.Accept()
-				b := make([]byte, c.take)
-				io.ReadFull(s, b)
-				got <- b
-				io.WriteString(s, c.answer)
-				s.Drain()
-				s.Close()
-			}()
-			return true
-		}}
+		d := &Device{Version: VersionNoSum, MaxPayload: 4096, Banner: Banner{Kind: "sideload"},
+			Serve: func(service string, s *Stream) bool {
+				if service != fmt.Sprintf("sideload:%d", len(pkg)) {
+					return false
+				}
+				go func() {
+					s.Accept()
+					b := make([]byte, c.take)
+					io.ReadFull(s, b)
+					got <- b
+					io.WriteString(s, c.answer)
+					s.Drain()
+					s.Close()
+				}()
+				return true
+			}}
 		conn := connected(t, d)
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 		err := conn.SideloadWhole(ctx, bytes.NewReader(pkg), int64(len(pkg)), 5*time.Second, nil)

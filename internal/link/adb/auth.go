@@ -55,7 +55,8 @@ func LoadKey(path, name string) (*Key, error) {
 	}
 	r, ok := k.(*rsa.PrivateKey)
 	if !ok || r.N.BitLen() != keyBits {
-		return nil, fmt.Errorf("%s holds no RSA key of %d bits; move it away, and a new one is made", path, keyBits)
+		return nil, fmt.Errorf("%s holds no RSA key of %d bits; move it away, and a new one is made",
+			path, keyBits)
 	}
 	return &Key{rsa: r, name: name}, nil
 }

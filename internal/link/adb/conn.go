@@ -48,7 +48,8 @@ func newConn(nc link.Stream) *Conn {
 // agree takes over what a CNXN message says.
 func (c *Conn) agree(m message) error {
 	if m.arg0 < VersionOld {
-		return &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("speaks version %#x, which is not known", m.arg0)}
+		return &link.ProtocolError{Protocol: "ADB",
+			What: fmt.Sprintf("speaks version %#x, which is not known", m.arg0)}
 	}
 	c.sums = m.arg0 < VersionNoSum
 	if c.sums && m.sum != checksum(m.data) {
@@ -63,7 +64,8 @@ func (c *Conn) agree(m message) error {
 }
 
 func badSum(m message) error {
-	return &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("sent %v with checksum %#x where its bytes give %#x", m, m.sum, checksum(m.data))}
+	return &link.ProtocolError{Protocol: "ADB",
+		What: fmt.Sprintf("sent %v with checksum %#x where its bytes give %#x", m, m.sum, checksum(m.data))}
 }
 
 func (c *Conn) send(m message) error {
@@ -160,20 +162,23 @@ func (c *Conn) handle(m message) error {
 		s.allow()
 	case cmdWRTE:
 		if s == nil || !s.of(m) {
-			go func() { _ = c.send(message{cmd: cmdCLSE, arg0: 0, arg1: m.arg0}) }() // whoever reads never waits for a write
+			// whoever reads never waits for a write
+			go func() { _ = c.send(message{cmd: cmdCLSE, arg0: 0, arg1: m.arg0}) }()
 			return nil
 		}
 		select {
 		case s.in <- m.data:
 		default:
-			return &link.ProtocolError{Protocol: "ADB", What: "sent a second message before the first was confirmed"}
+			return &link.ProtocolError{Protocol: "ADB",
+				What: "sent a second message before the first was confirmed"}
 		}
 	case cmdCLSE:
 		if s != nil && (m.arg0 == 0 || s.of(m)) { // 0 of a refusal, and of phones that are done with it
 			s.ended()
 		}
 	default:
-		return &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("sent %v, which is not a message of the protocol", m)}
+		return &link.ProtocolError{Protocol: "ADB",
+			What: fmt.Sprintf("sent %v, which is not a message of the protocol", m)}
 	}
 	return nil
 }
@@ -200,7 +205,8 @@ func (c *Conn) newStream() *Stream {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.nextID++
-	s := &Stream{c: c, local: c.nextID, ready: make(chan struct{}, 1), in: make(chan []byte, 1), closed: make(chan struct{})}
+	s := &Stream{c: c, local: c.nextID, ready: make(chan struct{}, 1), in: make(chan []byte, 1),
+		closed: make(chan struct{})}
 	c.streams[s.local] = s
 	return s
 }
@@ -397,7 +403,8 @@ func (s *Stream) Write(p []byte) (int, error) {
 			return done, s.context().Err()
 		}
 		n := min(len(p)-done, s.c.maxPayload)
-		if err := s.c.send(message{cmd: cmdWRTE, arg0: s.local, arg1: s.id(), data: p[done : done+n]}); err != nil {
+		if err := s.c.send(message{cmd: cmdWRTE, arg0: s.local, arg1: s.id(),
+			data: p[done : done+n]}); err != nil {
 			return done, err
 		}
 		done += n

@@ -41,7 +41,8 @@ const firstWord = 5 * time.Second
 
 // Connect greets the phone at the other end of nc. On a bus nothing tells a phone that its last client has
 // gone: what that left unfetched is taken first, or the phone waits for it to be, or a token of that time is
-// signed. One that does not answer has its endpoints cleared and is greeted again, then its connection is reset.
+// signed. One that does not answer has its endpoints cleared and is greeted again, then its connection is
+// reset.
 func Connect(ctx context.Context, nc link.Stream, o Options) (*Conn, error) {
 	reviver, _ := nc.(link.Reviver)
 	for try := 1; ; try++ {
@@ -89,7 +90,8 @@ func Connect(ctx context.Context, nc link.Stream, o Options) (*Conn, error) {
 // greet says who this is and follows the phone's answers; heard is called at the first.
 func (c *Conn) greet(o Options, heard func() bool) error {
 	hello := Banner{Kind: "host", Features: hostFeatures}
-	if err := c.send(message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload, data: []byte(hello.String())}); err != nil {
+	if err := c.send(message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload,
+		data: []byte(hello.String())}); err != nil {
 		return err
 	}
 	tokens := 0
@@ -109,10 +111,13 @@ func (c *Conn) greet(o Options, heard func() bool) error {
 		case m.cmd == cmdCNXN:
 			return c.agree(m)
 		case m.cmd == cmdSTLS:
-			return &link.ProtocolError{Protocol: "ADB", What: "wants an encrypted connection, which pairing over the network uses; take the cable or its plain port"}
+			return &link.ProtocolError{Protocol: "ADB",
+				What: "wants an encrypted connection, which pairing over the network uses; take the cable " +
+					"or its plain port"}
 		case m.cmd == cmdAUTH && m.arg0 == authToken:
 			if len(m.data) != tokenSize {
-				return &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("sent a token of %d bytes instead of %d", len(m.data), tokenSize)}
+				return &link.ProtocolError{Protocol: "ADB",
+					What: fmt.Sprintf("sent a token of %d bytes instead of %d", len(m.data), tokenSize)}
 			}
 			if o.Key == nil {
 				return &NotAuthorisedError{}
@@ -233,5 +238,6 @@ func (d *Device) greet(ctx context.Context, c *Conn) error {
 }
 
 func (d *Device) hello(c *Conn) error {
-	return c.send(message{cmd: cmdCNXN, arg0: d.Version, arg1: uint32(d.MaxPayload), data: []byte(d.Banner.String())})
+	return c.send(message{cmd: cmdCNXN, arg0: d.Version, arg1: uint32(d.MaxPayload),
+		data: []byte(d.Banner.String())})
 }

@@ -58,7 +58,8 @@ func TestFlow(t *testing.T) {
 						}
 					}
 					w.put("OKAY", 7, id, "")
-					if strings.Contains(data, "DONE") || bytes.HasSuffix(got.Bytes(), []byte{'D', 'O', 'N', 'E', 1, 0, 0, 0}) {
+					if strings.Contains(data, "DONE") ||
+						bytes.HasSuffix(got.Bytes(), []byte{'D', 'O', 'N', 'E', 1, 0, 0, 0}) {
 						break
 					}
 				}
@@ -75,7 +76,8 @@ func TestFlow(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if n := bytes.Count(got.Bytes(), []byte("count ")); n < 39900 { // some are cut by the packets' heads
+			if n := bytes.Count(got.Bytes(), []byte("count ")); n < 39900 {
+				// some are cut by the packets' heads
 				t.Errorf("%d of 40000 arrived whole", n)
 			}
 		})

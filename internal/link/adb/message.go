@@ -110,7 +110,8 @@ func readGreeting(conn link.Stream, r io.Reader, limit int) (message, error) {
 		}
 		left += n
 	}
-	return message{}, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("sent %d bytes and no message among them", maxLeft)}
+	return message{}, &link.ProtocolError{Protocol: "ADB",
+		What: fmt.Sprintf("sent %d bytes and no message among them", maxLeft)}
 }
 
 // isHeader tells whether these bytes can be a message's header and nothing else.
@@ -133,9 +134,11 @@ func readData(r io.Reader, h []byte, limit int) (message, error) {
 	n := le.Uint32(h[12:])
 	switch {
 	case le.Uint32(h[20:]) != ^m.cmd:
-		return m, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("sent a message whose magic number does not fit (% x)", h[:])}
+		return m, &link.ProtocolError{Protocol: "ADB",
+			What: fmt.Sprintf("sent a message whose magic number does not fit (% x)", h[:])}
 	case uint64(n) > uint64(limit):
-		return m, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("sent a message of %d bytes where at most %d are allowed", n, limit)}
+		return m, &link.ProtocolError{Protocol: "ADB",
+			What: fmt.Sprintf("sent a message of %d bytes where at most %d are allowed", n, limit)}
 	}
 	if n == 0 {
 		return m, nil

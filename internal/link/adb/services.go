@@ -47,7 +47,8 @@ func (c *Conn) Shell(ctx context.Context, command string) (Output, error) {
 	if !v2 {
 		b, err := io.ReadAll(io.LimitReader(s, MaxOutput+1))
 		if err == nil && len(b) > MaxOutput {
-			err = &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("printed more than %d bytes for %q", MaxOutput, command)}
+			err = &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("printed more than %d bytes for %q",
+				MaxOutput, command)}
 		}
 		return Output{Stdout: b, Code: -1}, link.Lost(service, err)
 	}
@@ -60,14 +61,16 @@ func shellV2(s io.Reader, command string) (Output, error) {
 	for {
 		_, err := io.ReadFull(s, h[:])
 		if errors.Is(err, io.EOF) {
-			return out, &link.LostError{During: command, Err: errors.New("its shell ended without an exit code")}
+			return out, &link.LostError{During: command,
+				Err: errors.New("its shell ended without an exit code")}
 		}
 		if err != nil {
 			return out, link.Lost(command, err)
 		}
 		n := int64(binary.LittleEndian.Uint32(h[1:]))
 		if n > MaxOutput || int64(len(out.Stdout)+len(out.Stderr))+n > MaxOutput {
-			return out, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("printed more than %d bytes for %q", MaxOutput, command)}
+			return out, &link.ProtocolError{Protocol: "ADB",
+				What: fmt.Sprintf("printed more than %d bytes for %q", MaxOutput, command)}
 		}
 		var b bytes.Buffer
 		if _, err := io.CopyN(&b, s, n); err != nil {
@@ -129,7 +132,8 @@ const (
 // for blocks in any order and as often as it likes. served is called for each
 // block with its offset and length, in bytes; may be nil. quiet is how long
 // the phone may ask for nothing: installing is silent for minutes.
-func (c *Conn) Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration, served func(off, n int64)) (Closing, error) {
+func (c *Conn) Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration,
+	served func(off, n int64)) (Closing, error) {
 	service := fmt.Sprintf("sideload-host:%d:%d", size, SideloadBlock)
 	octx, cancel := context.WithTimeout(ctx, time.Minute)
 	s, err := c.Open(octx, service)
@@ -156,12 +160,14 @@ func (c *Conn) Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet ti
 		}
 		n, err := strconv.ParseInt(strings.TrimSpace(strings.TrimRight(string(ask[:]), "\x00")), 10, 64)
 		if err != nil || n < 0 || n >= blocks {
-			return ClosedMute, &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("asked for block %q of a package of %d blocks", ask[:], blocks)}
+			return ClosedMute, &link.ProtocolError{Protocol: "ADB",
+				What: fmt.Sprintf("asked for block %q of a package of %d blocks", ask[:], blocks)}
 		}
 		off := n * SideloadBlock
 		p := buf[:min(SideloadBlock, size-off)]
 		if got, err := r.ReadAt(p, off); got < len(p) {
-			return ClosedMute, fmt.Errorf("the package could not be read at byte %d while it was sent: %w", off+int64(got), err)
+			return ClosedMute, fmt.Errorf("the package could not be read at byte %d while it was sent: %w",
+				off+int64(got), err)
 		}
 		wctx, cancel := context.WithTimeout(ctx, quiet)
 		_, err = s.With(wctx).Write(p)
@@ -178,7 +184,8 @@ func (c *Conn) Sideload(ctx context.Context, r io.ReaderAt, size int64, quiet ti
 // SideloadWhole sends a package as phones of before 2014 take it: the whole file
 // at once ("sideload:SIZE"), acknowledged when it has arrived. What becomes of it the
 // phone does not say.
-func (c *Conn) SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration, sent func(off, n int64)) error {
+func (c *Conn) SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, quiet time.Duration,
+	sent func(off, n int64)) error {
 	service := fmt.Sprintf("sideload:%d", size)
 	octx, cancel := context.WithTimeout(ctx, time.Minute)
 	s, err := c.Open(octx, service)
@@ -191,7 +198,8 @@ func (c *Conn) SideloadWhole(ctx context.Context, r io.ReaderAt, size int64, qui
 	for off := int64(0); off < size; {
 		p := buf[:min(SideloadBlock, size-off)]
 		if got, err := r.ReadAt(p, off); got < len(p) {
-			return fmt.Errorf("the package could not be read at byte %d while it was sent: %w", off+int64(got), err)
+			return fmt.Errorf("the package could not be read at byte %d while it was sent: %w",
+				off+int64(got), err)
 		}
 		wctx, cancel := context.WithTimeout(ctx, quiet)
 		_, err := s.With(wctx).Write(p)

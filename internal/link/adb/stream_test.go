@@ -37,15 +37,16 @@ func TestAnyStream(t *testing.T) {
 		r2, w2 := io.Pipe()
 		near, far := cable{r1, w2}, cable{r2, w1}
 		var _ link.Stream = near
-		phone := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Serve: func(service string, s *Stream) bool {
-			go func() {
-				if s.Accept() == nil {
-					io.WriteString(s, "asked for "+service)
-				}
-				s.Close()
-			}()
-			return true
-		}}
+		phone := &Device{Version: VersionNoSum, MaxPayload: MaxPayload,
+			Serve: func(service string, s *Stream) bool {
+				go func() {
+					if s.Accept() == nil {
+						io.WriteString(s, "asked for "+service)
+					}
+					s.Close()
+				}()
+				return true
+			}}
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		defer cancel()
 		go phone.Accept(ctx, far)

@@ -170,14 +170,16 @@ func (y *Sync) statBody(ctx context.Context, newer bool) (f FileStat, code uint3
 	if !newer {
 		var b [12]byte
 		err = y.read(ctx, b[:])
-		return FileStat{Mode: le.Uint32(b[:]), Size: int64(le.Uint32(b[4:])), MTime: time.Unix(int64(le.Uint32(b[8:])), 0)}, 0, err
+		return FileStat{Mode: le.Uint32(b[:]), Size: int64(le.Uint32(b[4:])),
+			MTime: time.Unix(int64(le.Uint32(b[8:])), 0)}, 0, err
 	}
 	// error, dev, ino, mode, nlink, uid, gid, size, atime, mtime, ctime
 	var b [stat2Size]byte
 	if err = y.read(ctx, b[:]); err != nil {
 		return f, 0, err
 	}
-	f = FileStat{Mode: le.Uint32(b[20:]), Size: int64(le.Uint64(b[36:])), MTime: time.Unix(int64(le.Uint64(b[52:])), 0)}
+	f = FileStat{Mode: le.Uint32(b[20:]), Size: int64(le.Uint64(b[36:])),
+		MTime: time.Unix(int64(le.Uint64(b[52:])), 0)}
 	if f.Size < 0 {
 		err = y.broken("told a size of %d bytes", f.Size)
 	}
@@ -229,7 +231,8 @@ func (y *Sync) List(ctx context.Context, path string) ([]FileStat, error) {
 
 // Send writes a file of the phone. moved is called with the bytes sent; may be
 // nil.
-func (y *Sync) Send(ctx context.Context, path string, mode uint32, mtime time.Time, r io.Reader, moved func(int64)) error {
+func (y *Sync) Send(ctx context.Context, path string, mode uint32, mtime time.Time, r io.Reader,
+	moved func(int64)) error {
 	le := binary.LittleEndian
 	var err error
 	if y.peer.Has(featureSend2) {

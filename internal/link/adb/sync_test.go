@@ -69,7 +69,8 @@ func TestSync(t *testing.T) {
 	for _, features := range [][]string{nil, {featureStat2, featureList2, featureSend2}} {
 		for _, payload := range []int{4096, MaxPayload} {
 			files := memory{}
-			d := &Device{Version: VersionNoSum, MaxPayload: payload, Banner: Banner{Kind: "recovery", Features: features},
+			d := &Device{Version: VersionNoSum, MaxPayload: payload,
+				Banner: Banner{Kind: "recovery", Features: features},
 				Serve: func(service string, s *Stream) bool {
 					if service != "sync:" {
 						return false
@@ -98,12 +99,14 @@ func TestSync(t *testing.T) {
 					t.Fatalf("%v: %s: %v", features, name, err)
 				}
 				f, err := y.Stat(ctx, name)
-				if err != nil || f.Size != int64(len(data)) || f.Mode != 0o100644 || !f.MTime.Equal(when) || f.IsDir() {
+				if err != nil || f.Size != int64(len(data)) || f.Mode != 0o100644 || !f.MTime.Equal(when) ||
+					f.IsDir() {
 					t.Errorf("%v: %s: %+v, %v", features, name, f, err)
 				}
 			}
 			var got bytes.Buffer
-			if n, err := y.Receive(ctx, "/sdcard/rom.zip", &got, nil); n != int64(len(want)) || err != nil || !bytes.Equal(got.Bytes(), want) {
+			if n, err := y.Receive(ctx, "/sdcard/rom.zip", &got, nil); n != int64(len(want)) || err != nil ||
+				!bytes.Equal(got.Bytes(), want) {
 				t.Errorf("%v: received %d bytes, %v", features, n, err)
 			}
 			list, err := y.List(ctx, "/sdcard")
@@ -112,7 +115,8 @@ func TestSync(t *testing.T) {
 			}
 			// A refusal leaves the service usable.
 			var refused *link.RefusedError
-			if err := y.Send(ctx, "/ro/x", 0o644, when, bytes.NewReader(want), nil); !errors.As(err, &refused) || refused.Message != "read-only file system" {
+			if err := y.Send(ctx, "/ro/x", 0o644, when, bytes.NewReader(want), nil); !errors.As(err,
+				&refused) || refused.Message != "read-only file system" {
 				t.Errorf("%v: %v", features, err)
 			}
 			if _, err := y.Receive(ctx, "/sdcard/none", io.Discard, nil); !errors.As(err, &refused) {
@@ -121,7 +125,8 @@ func TestSync(t *testing.T) {
 			if _, err := y.Stat(ctx, "/sdcard/rom.zip"); err != nil {
 				t.Errorf("%v: after a refusal: %v", features, err)
 			}
-			if err := y.Send(ctx, "/"+strings.Repeat("x", 2000), 0o644, when, strings.NewReader(""), nil); err == nil {
+			if err := y.Send(ctx, "/"+strings.Repeat("x", 2000), 0o644, when, strings.NewReader(""),
+				nil); err == nil {
 				t.Error("a path that is too long was sent")
 			}
 			y.Close()
@@ -149,7 +154,8 @@ func TestSyncBytes(t *testing.T) {
 			}
 			return err
 		}, nil},
-		{"list", "DENT\xed\x41\x00\x00\x00\x10\x00\x00\x00\x00\x00\x00\x03\x00\x00\x00tmpDONE" + strings.Repeat("\x00", 16), func(y *Sync) error {
+		{"list", "DENT\xed\x41\x00\x00\x00\x10\x00\x00\x00\x00\x00\x00\x03\x00\x00\x00tmpDONE" +
+			strings.Repeat("\x00", 16), func(y *Sync) error {
 			l, err := y.List(t.Context(), "/")
 			if err == nil && (len(l) != 1 || l[0].Name != "tmp" || !l[0].IsDir()) {
 				t.Errorf("%+v", l)
@@ -157,27 +163,44 @@ func TestSyncBytes(t *testing.T) {
 			return err
 		}, nil},
 		{"refused on the way", "FAIL\x07\x00\x00\x00no room", func(y *Sync) error {
-			return y.Send(t.Context(), "/x", 0o644, time.Unix(0, 0), bytes.NewReader(make([]byte, 4<<20)), nil)
+			return y.Send(t.Context(), "/x", 0o644, time.Unix(0, 0), bytes.NewReader(make([]byte, 4<<20)),
+				nil)
 		}, &refused},
-		{"another answer", "LIST" + strings.Repeat("\x00", 12), func(y *Sync) error { _, err := y.Stat(t.Context(), "/x"); return err }, &rule},
-		{"too much data", "DATA\x01\x00\x01\x00", func(y *Sync) error { _, err := y.Receive(t.Context(), "/x", io.Discard, nil); return err }, &rule},
-		{"a long name", "DENT" + strings.Repeat("\x00", 12) + "\xff\xff\xff\xff", func(y *Sync) error { _, err := y.List(t.Context(), "/x"); return err }, &rule},
-		{"a long reason", "FAIL\xff\xff\xff\x7f", func(y *Sync) error { _, err := y.Receive(t.Context(), "/x", io.Discard, nil); return err }, &rule},
-		{"cut", "DATA\x10\x00\x00\x00short", func(y *Sync) error { _, err := y.Receive(t.Context(), "/x", io.Discard, nil); return err }, &lost},
+		{"another answer", "LIST" + strings.Repeat("\x00", 12), func(y *Sync) error {
+			_, err := y.Stat(t.Context(), "/x")
+			return err
+		}, &rule},
+		{"too much data", "DATA\x01\x00\x01\x00", func(y *Sync) error {
+			_, err := y.Receive(t.Context(), "/x", io.Discard, nil)
+			return err
+		}, &rule},
+		{"a long name", "DENT" + strings.Repeat("\x00", 12) + "\xff\xff\xff\xff", func(y *Sync) error {
+			_, err := y.List(t.Context(), "/x")
+			return err
+		}, &rule},
+		{"a long reason", "FAIL\xff\xff\xff\x7f", func(y *Sync) error {
+			_, err := y.Receive(t.Context(), "/x", io.Discard, nil)
+			return err
+		}, &rule},
+		{"cut", "DATA\x10\x00\x00\x00short", func(y *Sync) error {
+			_, err := y.Receive(t.Context(), "/x", io.Discard, nil)
+			return err
+		}, &lost},
 	} {
-		d := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Banner: Banner{Kind: "recovery"}, Serve: func(_ string, s *Stream) bool {
-			go func() {
-				s.Accept()
-				io.ReadFull(s, make([]byte, 9))
-				io.WriteString(s, c.answer)
-				if c.target == &refused { // it takes the rest, as phones do, and keeps nothing
-					io.Copy(io.Discard, s)
-				}
-				s.Drain()
-				s.Close()
-			}()
-			return true
-		}}
+		d := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Banner: Banner{Kind: "recovery"},
+			Serve: func(_ string, s *Stream) bool {
+				go func() {
+					s.Accept()
+					io.ReadFull(s, make([]byte, 9))
+					io.WriteString(s, c.answer)
+					if c.target == &refused { // it takes the rest, as phones do, and keeps nothing
+						io.Copy(io.Discard, s)
+					}
+					s.Drain()
+					s.Close()
+				}()
+				return true
+			}}
 		conn := connected(t, d)
 		y, err := conn.Sync(t.Context())
 		if err != nil {

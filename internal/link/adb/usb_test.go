@@ -30,7 +30,8 @@ type rigUSB struct {
 
 // onUSB plugs one in. zero says whether its own full packets end with an empty one.
 func onUSB(t testing.TB, speed int, zero bool) *rigUSB {
-	r := &rigUSB{dev: soft.NewDevice(soft.Gadget{Speed: speed, Serial: "S", Functions: []soft.Function{soft.Phone(usb.ProtocolADB)}})}
+	r := &rigUSB{dev: soft.NewDevice(soft.Gadget{Speed: speed, Serial: "S",
+		Functions: []soft.Function{soft.Phone(usb.ProtocolADB)}})}
 	r.dev.Sent = func(p []byte) {
 		r.mu.Lock()
 		r.sent = append(r.sent, bytes.Clone(p[:min(len(p), headerSize)]))
@@ -42,16 +43,17 @@ func onUSB(t testing.TB, speed int, zero bool) *rigUSB {
 
 // serve is the phone's side, one connection after the other, for as long as it is plugged in.
 func (r *rigUSB) serve(ctx context.Context, zero bool) {
-	d := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Banner: Banner{Kind: "device"}, Knows: r.knows, Serve: func(_ string, s *Stream) bool {
-		go func() {
-			if s.Accept() == nil {
-				io.Copy(s, s)
-				s.Drain()
-			}
-			s.Close()
-		}()
-		return true
-	}}
+	d := &Device{Version: VersionNoSum, MaxPayload: MaxPayload, Banner: Banner{Kind: "device"},
+		Knows: r.knows, Serve: func(_ string, s *Stream) bool {
+			go func() {
+				if s.Accept() == nil {
+					io.Copy(s, s)
+					s.Drain()
+				}
+				s.Close()
+			}()
+			return true
+		}}
 	for ctx.Err() == nil {
 		c, err := d.Accept(ctx, soft.NewStream(r.dev, 1, zero))
 		if err == nil {
@@ -90,7 +92,8 @@ func TestUSB(t *testing.T) {
 						t.Fatal(err)
 					}
 					var all sync.WaitGroup
-					for _, n := range []int{1, 24, 63, 64, 65, 511, 512, 513, 1024, 64 << 10, 1<<20 - 1, 1 << 20, 2<<20 + 512} {
+					for _, n := range []int{1, 24, 63, 64, 65, 511, 512, 513, 1024, 64 << 10, 1<<20 - 1,
+						1 << 20, 2<<20 + 512} {
 						all.Go(func() {
 							s, err := c.Open(ctx, "echo:")
 							if err != nil {
@@ -166,14 +169,17 @@ func (r *rigUSB) framed(t *testing.T) {
 // after five seconds where the phone waits for the rest of a message.
 func TestUSBAfterADeadClient(t *testing.T) {
 	header := func(cmd string, n int) []byte {
-		return message{cmd: binary.LittleEndian.Uint32([]byte(cmd)), arg0: 1, arg1: 1, data: make([]byte, n)}.appendHeader(nil, false)
+		return message{cmd: binary.LittleEndian.Uint32([]byte(cmd)), arg0: 1, arg1: 1,
+			data: make([]byte, n)}.appendHeader(nil, false)
 	}
 	for name, c := range map[string]struct {
 		dead  func(ctx context.Context, p usb.Pipe)
 		least time.Duration
 		did   []string
 	}{
-		"behind a header with a payload": {func(ctx context.Context, p usb.Pipe) { p.Write(ctx, header("WRTE", 100_000)) }, 5 * time.Second, []string{"its endpoints were cleared"}},
+		"behind a header with a payload": {func(ctx context.Context, p usb.Pipe) {
+			p.Write(ctx, header("WRTE", 100_000))
+		}, 5 * time.Second, []string{"its endpoints were cleared"}},
 		"in a payload": {func(ctx context.Context, p usb.Pipe) {
 			p.Write(ctx, header("WRTE", 100_000))
 			p.Write(ctx, make([]byte, 51_200))
@@ -198,11 +204,14 @@ func TestUSBAfterADeadClient(t *testing.T) {
 				p.Close()
 				var did []string
 				began := time.Now()
-				conn, err := Connect(ctx, usb.NewStream(r.pipe(t)), Options{Revived: func(s string) { did = append(did, s) }})
+				conn, err := Connect(ctx, usb.NewStream(r.pipe(t)), Options{Revived: func(s string) {
+					did = append(did, s)
+				}})
 				if err != nil {
 					t.Fatal(err)
 				}
-				if took := time.Since(began); !slices.Equal(did, c.did) || took < c.least || took > c.least+time.Second {
+				if took := time.Since(began); !slices.Equal(did, c.did) || took < c.least || took > c.least+
+					time.Second {
 					t.Errorf("%v, after %v", did, took)
 				}
 				echoes(ctx, t, conn)
@@ -218,7 +227,9 @@ func TestUSBLeft(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, knows := range map[string]func() []string{"to everybody": nil, "to a key": func() []string { return []string{key.Public()} }} {
+	for name, knows := range map[string]func() []string{"to everybody": nil, "to a key": func() []string {
+		return []string{key.Public()}
+	}} {
 		for _, fetched := range []int{0, 1, 2} { // transfers of the answer
 			t.Run(fmt.Sprint(name, ", ", fetched, " fetched"), func(t *testing.T) {
 				synctest.Test(t, func(t *testing.T) {
@@ -227,7 +238,8 @@ func TestUSBLeft(t *testing.T) {
 					ctx, cancel := context.WithCancel(t.Context())
 					go r.serve(ctx, true)
 					p := r.pipe(t)
-					if err := newConn(usb.NewStream(p)).send(message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload, data: []byte("host::features=shell_v2")}); err != nil {
+					if err := newConn(usb.NewStream(p)).send(message{cmd: cmdCNXN, arg0: VersionNoSum,
+						arg1: MaxPayload, data: []byte("host::features=shell_v2")}); err != nil {
 						t.Fatal(err)
 					}
 					for range fetched {
@@ -237,7 +249,9 @@ func TestUSBLeft(t *testing.T) {
 					}
 					p.Close()
 					did := 0
-					c, err := Connect(ctx, usb.NewStream(r.pipe(t)), Options{Key: key, Revived: func(string) { did++ }})
+					c, err := Connect(ctx, usb.NewStream(r.pipe(t)), Options{Key: key, Revived: func(string) {
+						did++
+					}})
 					if err != nil || did != 0 {
 						t.Fatalf("%v, %d tries", err, did)
 					}

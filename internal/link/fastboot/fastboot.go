@@ -86,7 +86,8 @@ func (c *Client) run(ctx context.Context, cmd string, quiet time.Duration, data 
 		return Answer{}, -1, c.dead
 	}
 	if len(cmd) > MaxCommand {
-		return Answer{}, -1, fmt.Errorf("the command %.40q... is longer than the protocol's %d bytes", cmd, MaxCommand)
+		return Answer{}, -1, fmt.Errorf("the command %.40q... is longer than the protocol's %d bytes", cmd,
+			MaxCommand)
 	}
 	wctx, cancel := context.WithTimeout(ctx, LimitData)
 	err := c.t.WritePacket(wctx, []byte(cmd))
@@ -97,7 +98,8 @@ func (c *Client) run(ctx context.Context, cmd string, quiet time.Duration, data 
 	return c.answer(ctx, cmd, quiet, data)
 }
 
-func (c *Client) answer(ctx context.Context, cmd string, quiet time.Duration, data bool) (Answer, int64, error) {
+func (c *Client) answer(ctx context.Context, cmd string, quiet time.Duration, data bool) (Answer,
+	int64, error) {
 	var a Answer
 	c.text.Reset()
 	buf := make([]byte, MaxResponse)
@@ -259,7 +261,8 @@ const maxFetch = 1 << 30
 // Fetch reads n bytes from off on of a partition of whole bytes, from a phone
 // whose userspace fastboot gives it out ("fetch" in the README), writing them to w. A phone
 // that announces another number is against the rules.
-func (c *Client) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (int64, error) {
+func (c *Client) Fetch(ctx context.Context, partition string, off, n, whole int64, w io.Writer) (
+	int64, error) {
 	cmd := "fetch:" + partition
 	if n < whole {
 		cmd += fmt.Sprintf(":0x%08x:0x%08x", off, n)
@@ -299,7 +302,8 @@ func (c *Client) Fetch(ctx context.Context, partition string, off, n, whole int6
 }
 
 // withArgument are the variables whose names have a part behind a colon.
-var withArgument = []string{"partition-size", "partition-type", "has-slot", "is-logical", "slot-successful", "slot-unbootable", "slot-retry-count",
+var withArgument = []string{"partition-size", "partition-type", "has-slot", "is-logical", "slot-successful",
+	"slot-unbootable", "slot-retry-count",
 	"slot-suffix", "slot-priority", "logical-block-size", "partition-offset"}
 
 // unknown tells whether a value is a way of saying that there is none.

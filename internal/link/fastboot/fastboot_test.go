@@ -124,7 +124,8 @@ func TestAnswers(t *testing.T) {
 			}
 		}
 		a, err := c.Command(ctx, "oem lines", time.Second)
-		if want := (Answer{Text: "end", Lines: []string{"one", "", "two halves", "three"}}); err != nil || !reflect.DeepEqual(a, want) {
+		if want := (Answer{Text: "end", Lines: []string{"one", "", "two halves", "three"}}); err != nil ||
+			!reflect.DeepEqual(a, want) {
 			t.Errorf("%+v, %v", a, err)
 		}
 		if err := c.Download(ctx, 5, strings.NewReader("hello"), nil); err != nil {
@@ -158,10 +159,16 @@ func TestBadPhones(t *testing.T) {
 				w.put("INFOagain")
 			}
 		}, &rule},
-		"cut in a header":    {func(w *wire) { w.raw([]byte{0, 0, 0}) }, &lost},
-		"cut in a packet":    {func(w *wire) { w.raw([]byte("\x00\x00\x00\x00\x00\x00\x00\x08OKAY")) }, &lost},
-		"okay without data":  {func(w *wire) { w.put("OKAY") }, &rule},
-		"data a second time": {func(w *wire) { w.put("DATA00000005"); w.get(); w.put("DATA00000005") }, &rule},
+		"cut in a header": {func(w *wire) { w.raw([]byte{0, 0, 0}) }, &lost},
+		"cut in a packet": {func(w *wire) {
+			w.raw([]byte("\x00\x00\x00\x00\x00\x00\x00\x08OKAY"))
+		}, &lost},
+		"okay without data": {func(w *wire) { w.put("OKAY") }, &rule},
+		"data a second time": {func(w *wire) {
+			w.put("DATA00000005")
+			w.get()
+			w.put("DATA00000005")
+		}, &rule},
 	} {
 		client, err := dial(t, "FB01", 0, func(w *wire) { w.get(); c.script(w) })
 		if err != nil {
@@ -182,7 +189,8 @@ func TestBadPhones(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Command(t.Context(), "reboot", 50*time.Millisecond); !errors.As(err, &lost) || !strings.Contains(err.Error(), "silent") {
+	if _, err := c.Command(t.Context(), "reboot", 50*time.Millisecond); !errors.As(err, &lost) ||
+		!strings.Contains(err.Error(), "silent") {
 		t.Errorf("silence: %v", err)
 	}
 	// Silence shorter than the limit is none; every line starts it anew.
@@ -241,7 +249,8 @@ func dialTCP(ctx context.Context, address string) (*TCP, error) {
 func TestOddVariables(t *testing.T) {
 	c, err := dial(t, "FB01", 0, func(w *wire) {
 		w.want("getvar:all")
-		w.put("INFOProduct: dunlin\x00", "INFOSLOT-COUNT: 0x2", "INFOPartition-Size:Boot_a: 0x2000\x00\x00", "INFOvariant: unknown", "INFO(bootloader) serialno: X",
+		w.put("INFOProduct: dunlin\x00", "INFOSLOT-COUNT: 0x2", "INFOPartition-Size:Boot_a: 0x2000\x00\x00",
+			"INFOvariant: unknown", "INFO(bootloader) serialno: X",
 			"TEXTunlocked: y", "TEXTes\n\x00", "OKAY\x00")
 		w.want("getvar:hw-revision")
 		w.put("OKAYunknown")
@@ -252,7 +261,13 @@ func TestOddVariables(t *testing.T) {
 		t.Fatal(err)
 	}
 	vars, err := c.Variables(t.Context())
-	want := map[string]string{"product": "dunlin", "slot-count": "0x2", "partition-size:Boot_a": "0x2000", "unlocked": "yes", "(bootloader) serialno": "X"}
+	want := map[string]string{
+		"product":               "dunlin",
+		"slot-count":            "0x2",
+		"partition-size:Boot_a": "0x2000",
+		"unlocked":              "yes",
+		"(bootloader) serialno": "X",
+	}
 	if err != nil || !reflect.DeepEqual(vars, want) {
 		t.Errorf("%v, %v", vars, err)
 	}

@@ -23,7 +23,8 @@ type SwallowedError struct{ Err error }
 
 // Error says what to do.
 func (e *SwallowedError) Error() string {
-	return "the bootloader answers nothing: it may be waiting for the rest of a transfer that broke off; pull the cable, start the bootloader anew with its keys, and run the command again"
+	return "the bootloader answers nothing: it may be waiting for the rest of a transfer that broke off; " +
+		"pull the cable, start the bootloader anew with its keys, and run the command again"
 }
 
 // Unwrap gives the cause.

@@ -48,7 +48,8 @@ func NewTCP(ctx context.Context, conn link.Stream) (*TCP, error) {
 		return nil, link.Lost("the handshake", err)
 	}
 	if got[0] != 'F' || got[1] != 'B' || !digit(got[2]) || !digit(got[3]) || string(got[2:]) == "00" {
-		return nil, &link.ProtocolError{Protocol: "fastboot", What: fmt.Sprintf("answered the handshake with %q", got[:])}
+		return nil, &link.ProtocolError{Protocol: "fastboot",
+			What: fmt.Sprintf("answered the handshake with %q", got[:])}
 	}
 	// A phone of a later version speaks the lower one of the two.
 	return &TCP{conn: conn}, nil
@@ -76,7 +77,8 @@ func (t *TCP) ReadPacket(ctx context.Context, p []byte) (int, error) {
 	n := binary.BigEndian.Uint64(h[:])
 	if n > uint64(len(p)) {
 		_ = done(nil)
-		return 0, &link.ProtocolError{Protocol: "fastboot", What: fmt.Sprintf("sent a packet of %d bytes where at most %d are allowed", n, len(p))}
+		return 0, &link.ProtocolError{Protocol: "fastboot",
+			What: fmt.Sprintf("sent a packet of %d bytes where at most %d are allowed", n, len(p))}
 	}
 	_, err := io.ReadFull(t.conn, p[:n])
 	return int(n), done(cut(err))

@@ -180,7 +180,8 @@ func conform(t *testing.T, c *Client, size int) {
 		t.Fatalf("download: %v", err)
 	}
 	var got bytes.Buffer
-	if n, err := c.Fetch(ctx, "vendor_boot", 0, int64(size), int64(size), &got); n != int64(size) || err != nil || !bytes.Equal(got.Bytes(), want) {
+	if n, err := c.Fetch(ctx, "vendor_boot", 0, int64(size), int64(size), &got); n != int64(size) ||
+		err != nil || !bytes.Equal(got.Bytes(), want) {
 		t.Fatalf("fetch: %d bytes, %v", n, err)
 	}
 	if _, err := c.Erase(ctx, "cache"); err != nil {
@@ -217,7 +218,8 @@ func TestTransports(t *testing.T) {
 	t.Run("UDP, after a client that died", func(t *testing.T) {
 		phone := udpPhone(t)
 		for _, dead := range []func(u *UDP){
-			func(u *UDP) { u.WritePacket(t.Context(), []byte("getvar:version")) }, // and never reads the answer
+			// and never reads the answer
+			func(u *UDP) { u.WritePacket(t.Context(), []byte("getvar:version")) },
 			func(u *UDP) {
 				u.WritePacket(t.Context(), []byte("download:00100000"))
 				u.ReadPacket(t.Context(), make([]byte, MaxResponse))
@@ -304,7 +306,8 @@ func TestUDPPackets(t *testing.T) {
 		t.Errorf("an answer in two packets: %q, %v", v, err)
 	}
 	var rule *link.ProtocolError
-	if _, _, err := c.GetVar(t.Context(), "x"); !errors.As(err, &rule) || !strings.Contains(err.Error(), "busy") {
+	if _, _, err := c.GetVar(t.Context(), "x"); !errors.As(err, &rule) ||
+		!strings.Contains(err.Error(), "busy") {
 		t.Errorf("an error packet: %v", err)
 	}
 }
@@ -396,15 +399,19 @@ func TestFetchBadPhones(t *testing.T) {
 		t.Fatal(err)
 	}
 	var got bytes.Buffer
-	if _, err := c.Fetch(t.Context(), "vendor_boot_a", 4096, 4, 1<<20, &got); err != nil || got.String() != "1234" {
+	if _, err := c.Fetch(t.Context(), "vendor_boot_a", 4096, 4, 1<<20, &got); err != nil ||
+		got.String() != "1234" {
 		t.Errorf("a piece: %q, %v", got.String(), err)
 	}
 	for name, script := range map[string]func(w *wire){
-		"more than the partition":   func(w *wire) { w.put("DATA00100000") },
-		"more than announced":       func(w *wire) { w.put("DATA00000004", "12345678") },
-		"data twice":                func(w *wire) { w.put("DATA00000004", "1234", "DATA00000004") },
-		"no data":                   func(w *wire) { w.put("OKAY") },
-		"a packet beyond any limit": func(w *wire) { w.put("DATA00000004"); w.raw([]byte("\x7f\xff\xff\xff\xff\xff\xff\xff")) },
+		"more than the partition": func(w *wire) { w.put("DATA00100000") },
+		"more than announced":     func(w *wire) { w.put("DATA00000004", "12345678") },
+		"data twice":              func(w *wire) { w.put("DATA00000004", "1234", "DATA00000004") },
+		"no data":                 func(w *wire) { w.put("OKAY") },
+		"a packet beyond any limit": func(w *wire) {
+			w.put("DATA00000004")
+			w.raw([]byte("\x7f\xff\xff\xff\xff\xff\xff\xff"))
+		},
 	} {
 		c, err := dial(t, "FB01", 0, func(w *wire) { w.get(); script(w) })
 		if err != nil {
@@ -419,7 +426,8 @@ func TestFetchBadPhones(t *testing.T) {
 
 // FuzzUDP feeds a client packets nobody meant.
 func FuzzUDP(f *testing.F) {
-	f.Add([]byte("\x01\x00\x00\x00\x00\x09"), []byte("\x02\x00\x00\x09\x00\x01\x04\x00"), []byte("\x03\x01\x00\x0aOK"))
+	f.Add([]byte("\x01\x00\x00\x00\x00\x09"), []byte("\x02\x00\x00\x09\x00\x01\x04\x00"),
+		[]byte("\x03\x01\x00\x0aOK"))
 	f.Fuzz(func(t *testing.T, a, b, c []byte) {
 		conn, err := net.ListenPacket("udp", "127.0.0.1:0")
 		if err != nil {

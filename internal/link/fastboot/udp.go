@@ -76,7 +76,8 @@ func (u *UDP) begin(ctx context.Context) error {
 	}
 	version, size := be.Uint16(data), int(be.Uint16(data[2:]))
 	if version < 1 || size < udpLeast {
-		return udpRule("offers version %d and packets of %d bytes; at least 1 and %d are needed", version, size, udpLeast)
+		return udpRule("offers version %d and packets of %d bytes; at least 1 and %d are needed", version,
+			size, udpLeast)
 	}
 	u.size = min(size, UDPPacket)
 	return nil
@@ -88,7 +89,8 @@ func udpRule(format string, args ...any) error {
 
 // exchange sends one packet until its answer is there. The answer's data is
 // valid until the next call.
-func (u *UDP) exchange(ctx context.Context, id, flags byte, data []byte, patience time.Duration, anySeq bool) (more bool, answer []byte, err error) {
+func (u *UDP) exchange(ctx context.Context, id, flags byte, data []byte, patience time.Duration,
+	anySeq bool) (more bool, answer []byte, err error) {
 	p := make([]byte, udpHeader, udpHeader+len(data))
 	p[0], p[1] = id, flags
 	binary.BigEndian.PutUint16(p[2:], u.seq)

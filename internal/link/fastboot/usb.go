@@ -81,7 +81,8 @@ func (t *USB) ReadPacket(ctx context.Context, p []byte) (int, error) {
 		buf = append(buf, more[:n]...)
 	}
 	if len(buf) > len(p) {
-		return 0, &link.ProtocolError{Protocol: "fastboot", What: fmt.Sprintf("sent a packet of %d bytes where at most %d are allowed", len(buf), len(p))}
+		return 0, &link.ProtocolError{Protocol: "fastboot",
+			What: fmt.Sprintf("sent a packet of %d bytes where at most %d are allowed", len(buf), len(p))}
 	}
 	return copy(p, buf), nil
 }
@@ -107,7 +108,8 @@ func (t *USB) some(ctx context.Context, p []byte) (int, error) {
 			return n, err
 		}
 		if empty > maxLines {
-			return 0, &link.ProtocolError{Protocol: "fastboot", What: "sends packets without bytes and nothing else"}
+			return 0, &link.ProtocolError{Protocol: "fastboot",
+				What: "sends packets without bytes and nothing else"}
 		}
 	}
 }

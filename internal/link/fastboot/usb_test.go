@@ -36,7 +36,8 @@ type rigUSB struct {
 }
 
 func onUSB(t testing.TB, speed int) *rigUSB {
-	r := &rigUSB{dev: soft.NewDevice(soft.Gadget{Speed: speed, Serial: "S", Functions: []soft.Function{soft.Phone(usb.ProtocolFastboot)}})}
+	r := &rigUSB{dev: soft.NewDevice(soft.Gadget{Speed: speed, Serial: "S",
+		Functions: []soft.Function{soft.Phone(usb.ProtocolFastboot)}})}
 	r.dev.Sent = func(p []byte) {
 		r.mu.Lock()
 		r.transfers = append(r.transfers, len(p))
@@ -110,7 +111,8 @@ func (h *handle) Most(byte) int    { return h.most }
 // windows puts WinUSB between a pipe and its client; most is what it takes at once.
 func (r *rigUSB) windows(t testing.TB, most int) usb.Pipe {
 	p := r.pipe(t)
-	return usb.OverHandle(&handle{Pipe: p, most: most, flying: map[byte]context.CancelFunc{}}, usb.Interface{In: 0x81, Out: 0x01, Packet: p.Packet()})
+	return usb.OverHandle(&handle{Pipe: p, most: most, flying: map[byte]context.CancelFunc{}},
+		usb.Interface{In: 0x81, Out: 0x01, Packet: p.Packet()})
 }
 
 func (r *rigUSB) client(t testing.TB) *Client { return r.over(t, r.pipe(t)) }
@@ -144,7 +146,8 @@ func TestUSB(t *testing.T) {
 						}
 						sum += n
 					}
-					if want := size + len("getvar:version"+"getvar:all"+"download:00000000"+"fetch:vendor_boot"+"erase:cache"+"flash:boot"); sum != want {
+					if want := size + len("getvar:version"+"getvar:all"+"download:00000000"+
+						"fetch:vendor_boot"+"erase:cache"+"flash:boot"); sum != want {
 						t.Errorf("%d bytes were sent in %v, want %d", sum, r.transfers, want)
 					}
 				})
@@ -215,18 +218,25 @@ func TestUSBAnswers(t *testing.T) {
 		want   string
 		rule   bool
 	}{
-		"left over":                      {soft.High, []string{"INFOold", "OKAYold"}, []string{"OKAYnew"}, false, "new", false},
-		"an empty packet before":         {soft.High, nil, []string{"", "OKAYnew"}, true, "new", false},
-		"as long as its packet":          {soft.Full, nil, []string{"OKAY" + long}, false, long, false},
-		"as long as it, and another":     {soft.Full, nil, []string{"INFO" + long, "OKAY" + long}, false, long, false},
-		"longer than its packet":         {soft.Full, nil, []string{"OKAY" + long + long}, false, long + long, false},
-		"two packets, with an empty one": {soft.Full, nil, []string{"OKAY" + long + long + "xxxx"}, true, long + long + "xxxx", false},
-		"256 bytes":                      {soft.Full, nil, []string{"OKAY" + strings.Repeat("y", 252)}, false, strings.Repeat("y", 252), false},
-		"257 bytes":                      {soft.High, nil, []string{"OKAY" + strings.Repeat("y", 253)}, false, "", true},
-		"257 bytes, on a slow link":      {soft.Full, nil, []string{"OKAY" + strings.Repeat("y", 253)}, false, "", true},
-		"none of the words":              {soft.High, nil, []string{"\x00\x1b[31m"}, false, "", true},
-		"half a word":                    {soft.High, nil, []string{"OK"}, false, "", true},
-		"data where none was asked for":  {soft.High, nil, []string{"DATA00000010"}, false, "", true},
+		"left over": {soft.High, []string{"INFOold", "OKAYold"}, []string{"OKAYnew"},
+			false, "new", false},
+		"an empty packet before": {soft.High, nil, []string{"", "OKAYnew"}, true, "new", false},
+		"as long as its packet":  {soft.Full, nil, []string{"OKAY" + long}, false, long, false},
+		"as long as it, and another": {soft.Full, nil, []string{"INFO" + long, "OKAY" + long}, false,
+			long, false},
+		"longer than its packet": {soft.Full, nil, []string{"OKAY" + long + long}, false, long + long,
+			false},
+		"two packets, with an empty one": {soft.Full, nil, []string{"OKAY" + long + long + "xxxx"}, true,
+			long + long + "xxxx", false},
+		"256 bytes": {soft.Full, nil, []string{"OKAY" + strings.Repeat("y", 252)}, false,
+			strings.Repeat("y", 252), false},
+		"257 bytes": {soft.High, nil, []string{"OKAY" + strings.Repeat("y", 253)},
+			false, "", true},
+		"257 bytes, on a slow link": {soft.Full, nil, []string{"OKAY" + strings.Repeat("y", 253)},
+			false, "", true},
+		"none of the words":             {soft.High, nil, []string{"\x00\x1b[31m"}, false, "", true},
+		"half a word":                   {soft.High, nil, []string{"OK"}, false, "", true},
+		"data where none was asked for": {soft.High, nil, []string{"DATA00000010"}, false, "", true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -255,15 +265,24 @@ func TestUSBFaults(t *testing.T) {
 		do     func(r *rigUSB)
 		target any // nil: it goes on
 	}{
-		"a stall": {func(r *rigUSB) { r.dev.Halt(0x81); r.dev.Halt(0x01); go far(context.Background(), usbFar{r.dev}) }, nil},
+		"a stall": {func(r *rigUSB) {
+			r.dev.Halt(0x81)
+			r.dev.Halt(0x01)
+			go far(context.Background(), usbFar{r.dev})
+		}, nil},
 		"a stall of a phone that listens already": {func(r *rigUSB) {
 			r.dev.Halt(0x01)
 			go far(context.Background(), usbFar{r.dev})
 			synctest.Wait()
 		}, nil},
-		"stalls without end": {func(r *rigUSB) { r.dev.Stuck = true; r.dev.Halt(0x01) }, new(*link.ProtocolError)},
-		"silence":            {func(r *rigUSB) { go r.dev.Recv(context.Background(), 1, make([]byte, 512)) }, new(*link.LostError)},
-		"takes nothing":      {func(r *rigUSB) {}, new(*link.LostError)},
+		"stalls without end": {func(r *rigUSB) {
+			r.dev.Stuck = true
+			r.dev.Halt(0x01)
+		}, new(*link.ProtocolError)},
+		"silence": {func(r *rigUSB) {
+			go r.dev.Recv(context.Background(), 1, make([]byte, 512))
+		}, new(*link.LostError)},
+		"takes nothing": {func(r *rigUSB) {}, new(*link.LostError)},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -309,7 +328,9 @@ func TestUSBKilled(t *testing.T) {
 				ctx, kill := context.WithCancel(t.Context())
 				var known int64
 				r.dev.After(at+int64(len("download:00000000")), kill)
-				err := dead.Download(ctx, size, bytes.NewReader(make([]byte, size)), func(n int64) { known = n })
+				err := dead.Download(ctx, size, bytes.NewReader(make([]byte, size)), func(n int64) {
+					known = n
+				})
 				if err == nil && at+int64(r.dev.Packet()) > size {
 					return // its last packet was taken, and the answer was faster than the kill
 				}
@@ -321,7 +342,8 @@ func TestUSBKilled(t *testing.T) {
 				client := r.client(t)
 				filled, err := client.Sync(t.Context(), size, known)
 				if err != nil || !filled && known < size {
-					t.Fatalf("%d Mbit/s, killed after %d bytes, %d known: %v, %v", speed, at, known, filled, err)
+					t.Fatalf("%d Mbit/s, killed after %d bytes, %d known: %v, %v", speed, at, known,
+						filled, err)
 				}
 				conform(t, client, 100_000)
 				// Without a word of what was under way, hands are asked for.
@@ -336,7 +358,8 @@ func TestUSBKilled(t *testing.T) {
 		_, err := client.Sync(t.Context(), 0, 0)
 		var swallowed *SwallowedError
 		var lost *link.LostError
-		if !errors.As(err, &swallowed) || !errors.As(err, &lost) || !strings.Contains(err.Error(), "pull the cable") {
+		if !errors.As(err, &swallowed) || !errors.As(err, &lost) ||
+			!strings.Contains(err.Error(), "pull the cable") {
 			t.Errorf("%v", err)
 		}
 		client.Close()
@@ -351,7 +374,8 @@ func TestUSBUnreadable(t *testing.T) {
 		go far(t.Context(), usbFar{r.dev})
 		client := r.client(t)
 		broken := io.MultiReader(bytes.NewReader(make([]byte, 1<<20+77)), errReader{})
-		if err := client.Download(t.Context(), 2<<20, broken, nil); err == nil || !strings.Contains(err.Error(), "could not be read") {
+		if err := client.Download(t.Context(), 2<<20, broken, nil); err == nil ||
+			!strings.Contains(err.Error(), "could not be read") {
 			t.Fatal(err)
 		}
 		next := r.client(t)

@@ -65,7 +65,14 @@ type RefusedError struct {
 }
 
 // refusedWords say for a person what an order was for.
-var refusedWords = map[Kind]string{Hello: "to talk", Facts: "to tell of the phone", Table: "its table of partitions", Read: "to be read", Begin: "the image", Data: "the image", End: "the image", Erase: "to erase", Leave: "to be left"}
+var refusedWords = map[Kind]string{Hello: "to talk", Facts: "to tell of the phone",
+	Table: "its table of partitions",
+	Read:  "to be read",
+	Begin: "the image",
+	Data:  "the image",
+	End:   "the image",
+	Erase: "to erase",
+	Leave: "to be left"}
 
 // Error says why.
 func (e *RefusedError) Error() string {
@@ -89,17 +96,25 @@ func (e *RefusedError) As(target any) bool {
 // nobody answers, *link.ProtocolError where something else does, *RefusedError for a version.
 func Connect(ctx context.Context, s Stream, program string) (*Client, error) {
 	c := &Client{s: s, r: NewReader(s, MostPayload), most: LeastPayload}
-	b, err := c.order(ctx, Hello, Fields{"program": program, "least": "1", "most": strconv.Itoa(Version), "payload": strconv.Itoa(MostPayload)}.Encode(), nil)
+	b, err := c.order(ctx, Hello, Fields{
+		"program": program,
+		"least":   "1",
+		"most":    strconv.Itoa(Version),
+		"payload": strconv.Itoa(MostPayload),
+	}.Encode(), nil)
 	if err != nil {
 		return nil, err
 	}
 	told := Legible(b)
 	if v, err := strconv.Atoi(told["version"]); err != nil || v < 1 || v > Version {
-		return nil, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("answers in version %q, and was asked for 1 to %d", told["version"], Version)}
+		return nil, &link.ProtocolError{Protocol: "loader protocol",
+			What: fmt.Sprintf("answers in version %q, and was asked for 1 to %d", told["version"], Version)}
 	}
 	n, err := strconv.Atoi(told["payload"])
 	if err != nil || n < LeastPayload {
-		return nil, &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("takes payloads of %q bytes; every loader takes %d", told["payload"], LeastPayload)}
+		return nil, &link.ProtocolError{Protocol: "loader protocol",
+			What: fmt.Sprintf("takes payloads of %q bytes; every loader takes %d", told["payload"],
+				LeastPayload)}
 	}
 	c.most, c.Told = min(n, MostPayload), told
 	c.reads, c.writes = int64(c.most-dataHead), int64(c.most-dataHead)
@@ -120,14 +135,16 @@ func (c *Client) ask(ctx context.Context, k Kind, payload []byte) (Fields, error
 	}
 	f, err := ParseFields(b)
 	if err != nil {
-		return nil, &link.ProtocolError{Protocol: "loader protocol", What: "answers what can't be read: " + err.Error()}
+		return nil, &link.ProtocolError{Protocol: "loader protocol", What: "answers what can't be read: " +
+			err.Error()}
 	}
 	return f, nil
 }
 
 // order sends one and waits for what became of it. Nothing, or nothing whole, coming back within
 // answerLimit has it sent again: a loader that has carried it out answers by the number as before.
-func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([]byte) error) ([]byte, error) {
+func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([]byte) error) ([]byte,
+	error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.number++
@@ -203,7 +220,8 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 			return append([]byte(nil), f.Payload...), nil
 		case Failed:
 			w := Legible(f.Payload)
-			return nil, &RefusedError{k, cmp.Or(w["code"], "unknown"), cmp.Or(w["text"], "it does not say why")}
+			return nil, &RefusedError{k, cmp.Or(w["code"], "unknown"),
+				cmp.Or(w["text"], "it does not say why")}
 		case Working:
 			end = time.Now().Add(workLimit)
 			if c.Progress != nil {
@@ -216,7 +234,8 @@ func (c *Client) answer(ctx context.Context, k Kind, piece func([]byte) error) (
 			}
 		case Piece:
 			if piece == nil {
-				return nil, &link.ProtocolError{Protocol: "loader protocol", What: "sends bytes nobody asked for"}
+				return nil, &link.ProtocolError{Protocol: "loader protocol",
+					What: "sends bytes nobody asked for"}
 			}
 			if err := piece(f.Payload); err != nil {
 				return nil, err
@@ -256,7 +275,8 @@ func (c *Client) Table(ctx context.Context) ([]parttable.Partition, error) {
 	}
 	list, err := parttable.Parse(b)
 	if err != nil {
-		return nil, &link.ProtocolError{Protocol: "loader protocol", What: "has a table that can't be read: " + err.Error()}
+		return nil, &link.ProtocolError{Protocol: "loader protocol",
+			What: "has a table that can't be read: " + err.Error()}
 	}
 	return list, nil
 }
@@ -313,10 +333,15 @@ const dataHead = 8
 // piece reads one piece into mem, or what is larger: whole, or not at all.
 func (c *Client) piece(ctx context.Context, partition string, off, n int64, mem []byte) ([]byte, error) {
 	got := mem[:0]
-	wish := Fields{"partition": partition, "offset": strconv.FormatInt(off, 10), "length": strconv.FormatInt(n, 10)}
+	wish := Fields{
+		"partition": partition,
+		"offset":    strconv.FormatInt(off, 10),
+		"length":    strconv.FormatInt(n, 10),
+	}
 	_, err := c.order(ctx, Read, wish.Encode(), func(b []byte) error {
 		if len(b) < dataHead || int64(binary.LittleEndian.Uint64(b)) != off || int64(len(b)-dataHead) != n {
-			return &link.ProtocolError{Protocol: "loader protocol", What: "gives other bytes than were asked for"}
+			return &link.ProtocolError{Protocol: "loader protocol",
+				What: "gives other bytes than were asked for"}
 		}
 		got = append(got[:0], b[dataHead:]...)
 		return nil
@@ -334,7 +359,8 @@ func (c *Client) piece(ctx context.Context, partition string, off, n int64, mem 
 // loader says how much it has and the digest of that: where this is how the image begins, the rest is
 // sent; moved is told how many bytes the loader has. table says that it is a table of partitions, which
 // is never written by the way.
-func (c *Client) Write(ctx context.Context, partition string, r io.ReaderAt, size int64, table bool, moved func(int64)) (digest string, err error) {
+func (c *Client) Write(ctx context.Context, partition string, r io.ReaderAt, size int64, table bool,
+	moved func(int64)) (digest string, err error) {
 	wish := Fields{"partition": partition, "size": strconv.FormatInt(size, 10)}
 	if table {
 		wish["table"] = "yes"
@@ -371,7 +397,8 @@ func (c *Client) Write(ctx context.Context, partition string, r io.ReaderAt, siz
 	digest = hex.EncodeToString(w.sum.Sum(nil))
 	told, err := c.ask(ctx, End, Fields{"sha256": digest}.Encode())
 	if err == nil && told["sha256"] != "" && told["sha256"] != digest {
-		return "", &link.ProtocolError{Protocol: "loader protocol", What: "has written another image than it was sent: " + told["sha256"]}
+		return "", &link.ProtocolError{Protocol: "loader protocol",
+			What: "has written another image than it was sent: " + told["sha256"]}
 	}
 	return digest, err
 }
@@ -397,12 +424,14 @@ func (w *sending) begin(ctx context.Context) error {
 		}
 		have, err := strconv.ParseInt(told["have"], 10, 64)
 		if err != nil || have < 0 || have > w.size || have > 0 && w.wish["anew"] != "" {
-			return &link.ProtocolError{Protocol: "loader protocol", What: fmt.Sprintf("has %q bytes of an image of %d", told["have"], w.size)}
+			return &link.ProtocolError{Protocol: "loader protocol",
+				What: fmt.Sprintf("has %q bytes of an image of %d", told["have"], w.size)}
 		}
 		if have != w.at {
 			w.sum.Reset()
 			w.at = have
-			if _, err := io.CopyBuffer(struct{ io.Writer }{w.sum}, io.NewSectionReader(w.r, 0, have), make([]byte, 1<<20)); err != nil {
+			if _, err := io.CopyBuffer(struct{ io.Writer }{w.sum}, io.NewSectionReader(w.r, 0, have),
+				make([]byte, 1<<20)); err != nil {
 				return err
 			}
 		}

@@ -59,7 +59,8 @@ const (
 	Piece   Kind = 0x84 // bytes that were asked for
 )
 
-var kindNames = map[Kind]string{Hello: "hello", Facts: "facts", Table: "table", Read: "read", Begin: "begin", Data: "data", End: "end", Erase: "erase", Leave: "leave", Ping: "ping",
+var kindNames = map[Kind]string{Hello: "hello", Facts: "facts", Table: "table", Read: "read", Begin: "begin",
+	Data: "data", End: "end", Erase: "erase", Leave: "leave", Ping: "ping",
 	Done: "done", Failed: "failed", Working: "working", Piece: "piece"}
 
 // String names a kind.
@@ -94,12 +95,13 @@ func (f Frame) Append(b []byte) []byte {
 // Reader reads frames out of a stream. What is no frame is passed over: noise before the hello, a
 // frame whose sum does not fit.
 type Reader struct {
-	r       io.Reader
-	mem     []byte // where it is read to
-	buf     []byte // read and not used: a piece of mem
-	most    int
-	limit   interface{ SetReadDeadline(time.Time) error } // bounds the wait for the rest of a frame; nil: whoever reads does
-	Skipped int64                                         // bytes that were passed over
+	r    io.Reader
+	mem  []byte // where it is read to
+	buf  []byte // read and not used: a piece of mem
+	most int
+	// bounds the wait for the rest of a frame; nil: whoever reads does
+	limit   interface{ SetReadDeadline(time.Time) error }
+	Skipped int64 // bytes that were passed over
 }
 
 // RestLimit is how long the rest of a frame may stay away. On a line that has lost it, what comes next
@@ -192,11 +194,13 @@ func (r *Reader) Next() (Frame, error) {
 		if err != nil {
 			return Frame{}, err
 		}
-		if crc32.Checksum(r.buf[len(mark):all-sumSize], castagnoli) != binary.LittleEndian.Uint32(r.buf[all-sumSize:]) {
+		if crc32.Checksum(r.buf[len(mark):all-sumSize], castagnoli) != binary.LittleEndian.Uint32(
+			r.buf[all-sumSize:]) {
 			r.skip(len(mark)) // a byte was lost, doubled or changed: the next frame may begin within
 			continue
 		}
-		f := Frame{Kind: Kind(r.buf[2]), Number: binary.LittleEndian.Uint32(r.buf[4:]), Payload: r.buf[headSize : headSize+int(n) : headSize+int(n)]}
+		f := Frame{Kind: Kind(r.buf[2]), Number: binary.LittleEndian.Uint32(r.buf[4:]),
+			Payload: r.buf[headSize : headSize+int(n) : headSize+int(n)]}
 		r.buf = r.buf[all:]
 		return f, nil
 	}

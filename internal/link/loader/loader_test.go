@@ -63,15 +63,24 @@ func TestReader(t *testing.T) {
 	long := bytes.Clone(good)
 	long[11] = 0xff
 	for name, before := range map[string][]byte{
-		"nothing": nil, "noise": []byte("login: \r\n\xa7"), "half of one": good[:9], "a changed one": flipped, "one too long": long, "marks": bytes.Repeat([]byte{0xa7, 0x4c}, 9),
-		"a byte lost": append(bytes.Clone(good[:5]), good[6:]...), "a byte doubled": append(append(bytes.Clone(good[:5]), good[4]), good[5:]...), "other flags": append(append(bytes.Clone(good[:3]), 1), good[4:]...),
+		"nothing":        nil,
+		"noise":          []byte("login: \r\n\xa7"),
+		"half of one":    good[:9],
+		"a changed one":  flipped,
+		"one too long":   long,
+		"marks":          bytes.Repeat([]byte{0xa7, 0x4c}, 9),
+		"a byte lost":    append(bytes.Clone(good[:5]), good[6:]...),
+		"a byte doubled": append(append(bytes.Clone(good[:5]), good[4]), good[5:]...),
+		"other flags":    append(append(bytes.Clone(good[:3]), 1), good[4:]...),
 	} {
-		f, err := loader.NewReader(bytes.NewReader(append(bytes.Clone(before), append(good, make([]byte, 300)...)...)), 64).Next()
+		f, err := loader.NewReader(
+			bytes.NewReader(append(bytes.Clone(before), append(good, make([]byte, 300)...)...)), 64).Next()
 		if err != nil || f.Number != 9 || string(f.Payload) != "x" {
 			t.Errorf("behind %s: %+v, %v", name, f, err)
 		}
 	}
-	if _, err := loader.NewReader(bytes.NewReader(make([]byte, 3<<20)), 0).Next(); !errors.Is(err, loader.ErrNoise) {
+	if _, err := loader.NewReader(bytes.NewReader(make([]byte, 3<<20)), 0).Next(); !errors.Is(err,
+		loader.ErrNoise) {
 		t.Errorf("zeros: %v", err)
 	}
 	if _, err := loader.NewReader(bytes.NewReader(good[:len(good)-1]), 0).Next(); !errors.Is(err, io.EOF) {
@@ -127,7 +136,8 @@ type phone struct {
 func (p *phone) Identity() loader.Fields { return loader.Fields{"product": "kn7001", "serial": "S"} }
 func (p *phone) Facts() loader.Fields    { return loader.Fields{"unlocked": "yes"} }
 func (p *phone) Table() []parttable.Partition {
-	return []parttable.Partition{{Number: 4, Name: "recovery", Size: 1 << 20, Type: "raw", Readable: true, Writable: true}}
+	return []parttable.Partition{{Number: 4, Name: "recovery", Size: 1 << 20, Type: "raw", Readable: true,
+		Writable: true}}
 }
 
 func (p *phone) ReadAt(name string, b []byte, off int64) error {
@@ -218,7 +228,12 @@ func (w *worn) Read(b []byte) (int, error) {
 // and change bytes each way. An order is carried out once, and what arrives is what was sent.
 func TestClient(t *testing.T) {
 	image := bytes.Repeat([]byte("knots and waders "), 3000)
-	for name, c := range map[string]struct{ every, how int }{"good": {}, "bytes are lost": {9000, 0}, "bytes are doubled": {7001, 1}, "bytes are changed": {20011, 2}} {
+	for name, c := range map[string]struct{ every, how int }{
+		"good":              {},
+		"bytes are lost":    {9000, 0},
+		"bytes are doubled": {7001, 1},
+		"bytes are changed": {20011, 2},
+	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				n := &standintest.Net{}
@@ -249,17 +264,21 @@ func TestClient(t *testing.T) {
 				}
 				var told []string
 				k.Progress = func(n int, text string) { told = append(told, fmt.Sprint(n, text)) }
-				if f, err := k.Facts(t.Context()); err != nil || f["unlocked"] != "yes" || k.Told["product"] != "kn7001" {
+				if f, err := k.Facts(t.Context()); err != nil || f["unlocked"] != "yes" ||
+					k.Told["product"] != "kn7001" {
 					t.Errorf("%v %v %v", f, k.Told, err)
 				}
 				if list, err := k.Table(t.Context()); err != nil || len(list) != 1 || list[0].Number != 4 {
 					t.Errorf("%v %v", list, err)
 				}
 				var out bytes.Buffer
-				if n, err := k.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil || n != int64(len(image)) || !bytes.Equal(out.Bytes(), image) {
+				if n, err := k.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil ||
+					n != int64(len(image)) || !bytes.Equal(out.Bytes(), image) {
 					t.Errorf("read %d: %v", n, err)
 				}
-				if got, err := k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(int64) {}); err != nil || got != digest(image) || !bytes.Equal(p.holds["recovery"], image) || p.writes != 1 {
+				if got, err := k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)),
+					false, func(int64) {}); err != nil || got != digest(image) ||
+					!bytes.Equal(p.holds["recovery"], image) || p.writes != 1 {
 					t.Errorf("written %d times: %v", p.writes, err)
 				}
 				if len(told) < 2 || told[0] != "50writing" {
@@ -267,10 +286,12 @@ func TestClient(t *testing.T) {
 				}
 				var no *loader.RefusedError
 				var refused *link.RefusedError
-				if err := k.Erase(t.Context(), "recovery"); !errors.As(err, &no) || no.Code != "locked" || !errors.As(err, &refused) || refused.Message != "never" {
+				if err := k.Erase(t.Context(), "recovery"); !errors.As(err, &no) || no.Code != "locked" ||
+					!errors.As(err, &refused) || refused.Message != "never" {
 					t.Errorf("%v", err)
 				}
-				if _, err := k.Write(t.Context(), "@table", bytes.NewReader(nil), 0, true, func(int64) {}); !errors.As(err, &no) || no.Code != "table" {
+				if _, err := k.Write(t.Context(), "@table", bytes.NewReader(nil), 0, true,
+					func(int64) {}); !errors.As(err, &no) || no.Code != "table" {
 					t.Errorf("%v", err)
 				}
 				k.Close()
@@ -321,11 +342,12 @@ func TestResume(t *testing.T) {
 		k.Close()
 		k = connect()
 		first := int64(-1)
-		_, err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(at int64) {
-			if first < 0 {
-				first = at
-			}
-		})
+		_, err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false,
+			func(at int64) {
+				if first < 0 {
+					first = at
+				}
+			})
 		if err != nil || first < 30000 || !bytes.Equal(p.holds["recovery"], image) {
 			t.Errorf("it went on at %d: %v", first, err)
 		}
@@ -338,11 +360,12 @@ func TestResume(t *testing.T) {
 		}
 		other := bytes.Repeat([]byte("fedcba9876543210"), 4096)
 		first = -1
-		_, err = k.Write(t.Context(), "recovery", bytes.NewReader(other), int64(len(other)), false, func(at int64) {
-			if first < 0 {
-				first = at
-			}
-		})
+		_, err = k.Write(t.Context(), "recovery", bytes.NewReader(other), int64(len(other)), false,
+			func(at int64) {
+				if first < 0 {
+					first = at
+				}
+			})
 		if err != nil || first != 0 || !bytes.Equal(p.holds["recovery"], other) {
 			t.Errorf("another image goes on at %d: %v", first, err)
 		}
@@ -367,9 +390,12 @@ func TestOdd(t *testing.T) {
 		far  func(net.Conn)
 		rule bool
 	}{
-		"silence":                {func(c net.Conn) { io.Copy(io.Discard, c) }, false},
-		"hangs up":               {func(c net.Conn) { c.Close() }, false},
-		"another protocol":       {func(c net.Conn) { c.Write(bytes.Repeat([]byte("FAIL"), 1<<19)); io.Copy(io.Discard, c) }, true},
+		"silence":  {func(c net.Conn) { io.Copy(io.Discard, c) }, false},
+		"hangs up": {func(c net.Conn) { c.Close() }, false},
+		"another protocol": {func(c net.Conn) {
+			c.Write(bytes.Repeat([]byte("FAIL"), 1<<19))
+			io.Copy(io.Discard, c)
+		}, true},
 		"another version":        {answer(loader.Fields{"version": "7", "payload": "4096"}), true},
 		"a payload of no size":   {answer(loader.Fields{"version": "1", "payload": "7"}), true},
 		"fields that can't be":   {answer(loader.Fields{"A B": "7"}), true},
@@ -418,7 +444,11 @@ func TestTerse(t *testing.T) {
 				if err != nil {
 					return
 				}
-				a := map[loader.Kind]string{loader.Hello: "version=1\npayload=512\nscreen=\xff\xfe!\r\nproduct=kn7001\r\n", loader.Erase: "\x00", loader.Data: ""}
+				a := map[loader.Kind]string{
+					loader.Hello: "version=1\npayload=512\nscreen=\xff\xfe!\r\nproduct=kn7001\r\n",
+					loader.Erase: "\x00",
+					loader.Data:  "",
+				}
 				text, done := a[q.Kind]
 				kind := loader.Done
 				if !done {
@@ -448,7 +478,8 @@ func TestTerse(t *testing.T) {
 			t.Error(err)
 		}
 		var refused *loader.RefusedError
-		if err := c.Leave(t.Context(), "system"); !errors.As(err, &refused) || refused.Code != "storage" || refused.Text != "it does not say why" {
+		if err := c.Leave(t.Context(), "system"); !errors.As(err, &refused) || refused.Code != "storage" ||
+			refused.Text != "it does not say why" {
 			t.Errorf("%v", err)
 		}
 		c.Close()
@@ -489,10 +520,11 @@ func TestNarrow(t *testing.T) {
 		works          bool
 		within         time.Duration
 	}{
-		"both ways":             {out: 3000, in: 3000, works: true, within: 2 * time.Minute},
-		"what is sent":          {out: 700, in: 1 << 20, works: true, within: 2 * time.Minute},
-		"what is read":          {out: 1 << 20, in: 700, works: true, within: 2 * time.Minute},
-		"what is read, as said": {out: 1 << 20, in: 2048, keeps: 2048, works: true, within: 25 * time.Second}, // no wait but the phone's own
+		"both ways":    {out: 3000, in: 3000, works: true, within: 2 * time.Minute},
+		"what is sent": {out: 700, in: 1 << 20, works: true, within: 2 * time.Minute},
+		"what is read": {out: 1 << 20, in: 700, works: true, within: 2 * time.Minute},
+		// no wait but the phone's own
+		"what is read, as said": {out: 1 << 20, in: 2048, keeps: 2048, works: true, within: 25 * time.Second},
 		"nothing large at all":  {out: 300, in: 1 << 20, within: 2 * time.Minute},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -521,7 +553,8 @@ func TestNarrow(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				_, err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(int64) {})
+				_, err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false,
+					func(int64) {})
 				var out bytes.Buffer
 				if err == nil {
 					_, err = k.Read(t.Context(), "recovery", 0, int64(len(image)), &out)
@@ -530,7 +563,8 @@ func TestNarrow(t *testing.T) {
 					t.Errorf("it took %v", took)
 				}
 				var lost *link.LostError
-				if c.works && (err != nil || p.writes != 1 || !bytes.Equal(out.Bytes(), image)) || !c.works && !errors.As(err, &lost) {
+				if c.works && (err != nil || p.writes != 1 || !bytes.Equal(out.Bytes(), image)) ||
+					!c.works && !errors.As(err, &lost) {
 					t.Errorf("written %d times, %d bytes read: %v", p.writes, out.Len(), err)
 				}
 				k.Close()

@@ -38,10 +38,14 @@ func (s *spoiler) Write(b []byte) (int, error) {
 
 // harms are what happens to a message on a serial line; what is cut goes on over another line.
 var harms = map[string]func(b []byte) [][]byte{
-	"lost whole":       func([]byte) [][]byte { return [][]byte{} },
-	"a byte is lost":   func(b []byte) [][]byte { return [][]byte{b[:len(b)/2], b[len(b)/2+1:]} },
-	"a byte twice":     func(b []byte) [][]byte { return [][]byte{b[:len(b)/2+1], b[len(b)/2:]} },
-	"a byte is other":  func(b []byte) [][]byte { c := bytes.Clone(b); c[len(c)/2] ^= 0x10; return [][]byte{c} },
+	"lost whole":     func([]byte) [][]byte { return [][]byte{} },
+	"a byte is lost": func(b []byte) [][]byte { return [][]byte{b[:len(b)/2], b[len(b)/2+1:]} },
+	"a byte twice":   func(b []byte) [][]byte { return [][]byte{b[:len(b)/2+1], b[len(b)/2:]} },
+	"a byte is other": func(b []byte) [][]byte {
+		c := bytes.Clone(b)
+		c[len(c)/2] ^= 0x10
+		return [][]byte{c}
+	},
 	"its sum is other": func(b []byte) [][]byte { c := bytes.Clone(b); c[len(c)-1] ^= 1; return [][]byte{c} },
 	"comes twice":      func(b []byte) [][]byte { return [][]byte{b, b} },
 	"its mark is lost": func(b []byte) [][]byte { return [][]byte{b[2:]} },
@@ -86,7 +90,8 @@ func TestEveryMessage(t *testing.T) {
 				defer k.Close()
 				out.Reset()
 				if p.writes == 0 {
-					if _, err := k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false, func(int64) {}); err != nil {
+					if _, err := k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)),
+						false, func(int64) {}); err != nil {
 						return err
 					}
 				}
@@ -101,8 +106,10 @@ func TestEveryMessage(t *testing.T) {
 				time.Sleep(time.Minute)
 				err = try() // another line
 			}
-			if err != nil || p.writes < 1 || p.writes > times || !bytes.Equal(p.holds["recovery"], image) || !bytes.Equal(out.Bytes(), image) {
-				t.Errorf("message %d, answers %v: written %d times, %d bytes read: %v", n, answers, p.writes, out.Len(), err)
+			if err != nil || p.writes < 1 || p.writes > times || !bytes.Equal(p.holds["recovery"], image) ||
+				!bytes.Equal(out.Bytes(), image) {
+				t.Errorf("message %d, answers %v: written %d times, %d bytes read: %v", n, answers, p.writes,
+					out.Len(), err)
 			}
 			reached = left <= 0
 			l.Close()

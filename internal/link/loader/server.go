@@ -96,7 +96,8 @@ func (v *server) carryOut(f Frame) (Kind, []byte, error) {
 		if percent >= 0 {
 			w["percent"] = strconv.Itoa(percent)
 		}
-		_, _ = v.s.Write(Frame{Working, f.Number, w.Encode()}.Append(nil)) // that it is lost shows itself at the answer
+		// that it is lost shows itself at the answer
+		_, _ = v.s.Write(Frame{Working, f.Number, w.Encode()}.Append(nil))
 	}
 	if !v.hello && f.Kind != Hello {
 		return 0, nil, Refuse("hello", "say hello first")

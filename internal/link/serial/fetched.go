@@ -30,7 +30,8 @@ const (
 
 // Fetched gives a line deadlines. The line is closed with it.
 func Fetched(line io.ReadWriteCloser) Stream {
-	l := &fetched{line: line, limit: link.NewDeadline(), came: make(chan []byte, fetchAhead), over: make(chan struct{})}
+	l := &fetched{line: line, limit: link.NewDeadline(), came: make(chan []byte, fetchAhead),
+		over: make(chan struct{})}
 	go l.fetch()
 	return l
 }

@@ -17,7 +17,8 @@ func (s system) List() ([]Line, error) {
 	var lines []Line
 	for _, p := range list {
 		if p.IsUSB {
-			lines = append(lines, Line{Path: p.Name, USB: strings.ToLower(p.VID + ":" + p.PID), Serial: p.SerialNumber, Socket: s.socket(p.Name)})
+			lines = append(lines, Line{Path: p.Name, USB: strings.ToLower(p.VID + ":" + p.PID),
+				Serial: p.SerialNumber, Socket: s.socket(p.Name)})
 		}
 	}
 	return lines, nil

@@ -22,11 +22,17 @@ func TestSocket(t *testing.T) {
 		"ttyS0":   "devices/pnp0/00:04",
 	} {
 		dir := filepath.Join(sys, "class", "tty", name)
-		if err := errors.Join(os.MkdirAll(filepath.Join(sys, at), 0o755), os.MkdirAll(dir, 0o755), os.Symlink(filepath.Join(sys, at), filepath.Join(dir, "device"))); err != nil {
+		if err := errors.Join(os.MkdirAll(filepath.Join(sys, at), 0o755), os.MkdirAll(dir, 0o755),
+			os.Symlink(filepath.Join(sys, at), filepath.Join(dir, "device"))); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for path, want := range map[string]string{"/dev/ttyACM0": "1-4.2", "/dev/ttyUSB0": "1-3", "/dev/ttyS0": "", "/dev/ttyACM9": ""} {
+	for path, want := range map[string]string{
+		"/dev/ttyACM0": "1-4.2",
+		"/dev/ttyUSB0": "1-3",
+		"/dev/ttyS0":   "",
+		"/dev/ttyACM9": "",
+	} {
 		if got := (system{sys: sys}).socket(path); got != want {
 			t.Errorf("%s is in %q, want %q", path, got, want)
 		}

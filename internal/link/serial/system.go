@@ -21,7 +21,8 @@ func System() Ports { return system{sys: "/sys"} }
 
 // Open opens a line for this program alone.
 func (system) Open(path string) (Stream, error) {
-	p, err := serial.Open(path, &serial.Mode{BaudRate: speed, DataBits: 8, Parity: serial.NoParity, StopBits: serial.OneStopBit})
+	p, err := serial.Open(path, &serial.Mode{BaudRate: speed, DataBits: 8, Parity: serial.NoParity,
+		StopBits: serial.OneStopBit})
 	if err != nil {
 		return nil, meant(err)
 	}
@@ -53,7 +54,8 @@ func (s system) socket(path string) string {
 	if err != nil {
 		return ""
 	}
-	for ; len(dir) > len(s.sys); dir = filepath.Dir(dir) { // an adapter's has a folder of its own below the interface's
+	for ; len(dir) > len(s.sys); dir = filepath.Dir(dir) {
+		// an adapter's has a folder of its own below the interface's
 		if socket, _, ok := strings.Cut(filepath.Base(dir), ":"); ok && strings.Contains(socket, "-") {
 			return socket
 		}

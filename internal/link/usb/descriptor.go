@@ -58,7 +58,8 @@ func ParseDescriptors(b []byte, config byte) (Device, error) {
 		case n < 2:
 			return d, &DescriptorError{off, fmt.Sprintf("a descriptor of %d bytes", n)}
 		case off+n > len(b):
-			return d, &DescriptorError{off, fmt.Sprintf("a descriptor of %d bytes where %d are left", n, len(b)-off)}
+			return d, &DescriptorError{off, fmt.Sprintf("a descriptor of %d bytes where %d are left", n,
+				len(b)-off)}
 		}
 		p := b[off : off+n]
 		switch p[1] {
@@ -76,7 +77,8 @@ func ParseDescriptors(b []byte, config byte) (Device, error) {
 			}
 			cur = nil
 			if in && p[3] == 0 { // the first setting, which is the one that is on
-				d.Interfaces = append(d.Interfaces, Interface{Number: int(p[2]), Class: p[5], SubClass: p[6], Protocol: p[7]})
+				d.Interfaces = append(d.Interfaces, Interface{Number: int(p[2]), Class: p[5], SubClass: p[6],
+					Protocol: p[7]})
 				cur = &d.Interfaces[len(d.Interfaces)-1]
 			}
 		case typeEndpoint:

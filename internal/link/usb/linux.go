@@ -260,7 +260,8 @@ func mapped(err error) error {
 		return err
 	}
 	switch no {
-	case unix.ESHUTDOWN, unix.ENODEV, unix.EPROTO, unix.ENOENT, unix.EILSEQ, unix.EIO, unix.ENXIO, unix.ETIME, unix.ECOMM, unix.ENOSR:
+	case unix.ESHUTDOWN, unix.ENODEV, unix.EPROTO, unix.ENOENT, unix.EILSEQ, unix.EIO, unix.ENXIO, unix.ETIME,
+		unix.ECOMM, unix.ENOSR:
 		return fmt.Errorf("%w (%v)", ErrGone, no)
 	case unix.EPIPE:
 		return ErrStalled

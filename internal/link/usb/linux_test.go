@@ -24,19 +24,22 @@ type tree struct {
 
 func newTree(t *testing.T) *tree {
 	dir := t.TempDir()
-	return &tree{t, &Linux{Sys: filepath.Join(dir, "sys"), Dev: filepath.Join(dir, "dev"), Proc: filepath.Join(dir, "proc")}}
+	return &tree{t, &Linux{Sys: filepath.Join(dir, "sys"), Dev: filepath.Join(dir, "dev"),
+		Proc: filepath.Join(dir, "proc")}}
 }
 
 func (r *tree) write(path, text string) {
 	r.Helper()
-	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text), 0o644)); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755),
+		os.WriteFile(path, []byte(text), 0o644)); err != nil {
 		r.Fatal(err)
 	}
 }
 
 func (r *tree) link(from, to string) {
 	r.Helper()
-	if err := errors.Join(os.MkdirAll(to, 0o755), os.MkdirAll(filepath.Dir(from), 0o755), os.Symlink(to, from)); err != nil {
+	if err := errors.Join(os.MkdirAll(to, 0o755), os.MkdirAll(filepath.Dir(from), 0o755),
+		os.Symlink(to, from)); err != nil {
 		r.Fatal(err)
 	}
 }
@@ -45,7 +48,8 @@ func (r *tree) link(from, to string) {
 func (r *tree) device(name, descriptors string, attrs map[string]string, interfaces ...string) {
 	r.Helper()
 	dir := filepath.Join(r.l.Sys, name)
-	all := map[string]string{"busnum": "1\n", "devnum": "7\n", "speed": "480\n", "bConfigurationValue": "1\n", "bDeviceClass": "00\n", "serial": "WL-DU-0007\n",
+	all := map[string]string{"busnum": "1\n", "devnum": "7\n", "speed": "480\n", "bConfigurationValue": "1\n",
+		"bDeviceClass": "00\n", "serial": "WL-DU-0007\n",
 		"descriptors": string(bytesOf(r, descriptors))}
 	for k, v := range attrs {
 		all[k] = v
@@ -77,36 +81,47 @@ func TestList(t *testing.T) {
 	if len(r.list()) != 0 {
 		t.Error("a kernel without USB shows devices")
 	}
-	r.device("1-4.2", deviceHex+fastboot1, map[string]string{"speed": "1.5\n", "manufacturer": "Wicker\x1blight\n"}, "1.0")
-	r.device("1-5", deviceHex+system2, map[string]string{"serial": "", "busnum": "x"}, "1.0", "1.1") // no number
-	r.device("1-6", deviceHex+system2, nil, "1.0")                                                   // its second interface comes later
-	r.device("1-7", deviceHex+fastboot1, map[string]string{"bDeviceClass": "09\n"}, "1.0")           // a hub
+	r.device("1-4.2", deviceHex+fastboot1, map[string]string{"speed": "1.5\n",
+		"manufacturer": "Wicker\x1blight\n"}, "1.0")
+	// no number
+	r.device("1-5", deviceHex+system2, map[string]string{"serial": "", "busnum": "x"}, "1.0", "1.1")
+	// its second interface comes later
+	r.device("1-6", deviceHex+system2, nil, "1.0")
+	r.device("1-7", deviceHex+fastboot1, map[string]string{"bDeviceClass": "09\n"}, "1.0") // a hub
 	r.device("1-8", deviceHex+"01", nil)
-	r.device("1-9", deviceHex+fastboot1, map[string]string{"bConfigurationValue": "\n"}) // nothing is configured
+	// nothing is configured
+	r.device("1-9", deviceHex+fastboot1, map[string]string{"bConfigurationValue": "\n"})
 	r.device("usb1", deviceHex+fastboot1, nil, "1.0")
 	r.write(filepath.Join(r.l.Sys, "1-4.2:1.0", "x"), "")
 	var got []string
 	for _, d := range r.list() {
 		_, phone := d.Phone()
-		got = append(got, d.Port+map[bool]string{true: " phone", false: ""}[phone]+map[bool]string{true: " broken", false: ""}[d.Broken != ""])
+		got = append(got, d.Port+map[bool]string{true: " phone", false: ""}[phone]+
+			map[bool]string{true: " broken", false: ""}[d.Broken != ""])
 	}
 	if s := strings.Join(got, ", "); s != "1-4.2 phone, 1-8 broken, 1-9" {
 		t.Errorf("%s", s)
 	}
-	if d := r.list()[0]; d.Speed != 1 || d.Maker != "Wicker?light" || d.Serial != "WL-DU-0007" || d.Bus != 1 || d.Number != 7 {
+	if d := r.list()[0]; d.Speed != 1 || d.Maker != "Wicker?light" || d.Serial != "WL-DU-0007" ||
+		d.Bus != 1 || d.Number != 7 {
 		t.Errorf("%+v", d)
 	}
 }
 
 // TestPeer: one socket with two buses is one, behind a root hub and behind another one.
 func TestPeer(t *testing.T) {
-	for peer, want := range map[string]string{"usb2/2-0:1.0/usb2-port1": "2-1", "2-1/2-1:1.0/2-1-port3": "2-1.3", "odd": ""} {
+	for peer, want := range map[string]string{
+		"usb2/2-0:1.0/usb2-port1": "2-1",
+		"2-1/2-1:1.0/2-1-port3":   "2-1.3",
+		"odd":                     "",
+	} {
 		r := newTree(t)
 		r.device("1-4", deviceHex+fastboot1, nil, "1.0")
 		port := filepath.Join(r.l.Sys, "devices", "usb1-port4")
 		r.link(filepath.Join(r.l.Sys, "1-4", "port"), port)
 		r.link(filepath.Join(port, "peer"), filepath.Join(r.l.Sys, "devices", peer))
-		if d := r.list()[0]; d.Peer != want || !d.At("1-4") || want != "" && !d.At(want) || d.At("") || d.At("1-5") {
+		if d := r.list()[0]; d.Peer != want || !d.At("1-4") || want != "" && !d.At(want) || d.At("") ||
+			d.At("1-5") {
 			t.Errorf("%s: %+v", peer, d)
 		}
 	}
@@ -147,7 +162,8 @@ func TestHolder(t *testing.T) {
 	node := filepath.Join(r.l.Dev, "001", "007")
 	i := Interface{}
 	var held *HeldError
-	if err := r.l.holder(-1, node, i); !errors.As(err, &held) || held.PID != 0 || !strings.Contains(err.Error(), "another user") {
+	if err := r.l.holder(-1, node, i); !errors.As(err, &held) || held.PID != 0 ||
+		!strings.Contains(err.Error(), "another user") {
 		t.Errorf("%v", err)
 	}
 	r.write(filepath.Join(r.l.Proc, "12", "comm"), "flock\x1bwatch\n")
@@ -157,14 +173,16 @@ func TestHolder(t *testing.T) {
 	if err := os.Symlink(node, filepath.Join(r.l.Proc, "12", "fd", "5")); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.l.holder(-1, node, i); !errors.As(err, &held) || held.PID != 12 || held.Program != "flock?watch" {
+	if err := r.l.holder(-1, node, i); !errors.As(err, &held) || held.PID != 12 ||
+		held.Program != "flock?watch" {
 		t.Errorf("%v", err)
 	}
 }
 
 // TestErrnos: every errno of an unplug is a lost phone (Documentation/driver-api/usb/error-codes.rst).
 func TestErrnos(t *testing.T) {
-	for no, want := range map[unix.Errno]error{unix.ESHUTDOWN: ErrGone, unix.ENODEV: ErrGone, unix.EPROTO: ErrGone, unix.ENOENT: ErrGone, unix.EILSEQ: ErrGone, unix.EIO: ErrGone,
+	for no, want := range map[unix.Errno]error{unix.ESHUTDOWN: ErrGone, unix.ENODEV: ErrGone,
+		unix.EPROTO: ErrGone, unix.ENOENT: ErrGone, unix.EILSEQ: ErrGone, unix.EIO: ErrGone,
 		unix.EPIPE: ErrStalled} {
 		if err := mapped(no); !errors.Is(err, want) {
 			t.Errorf("%v is %v", no, err)

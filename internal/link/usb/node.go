@@ -23,7 +23,8 @@ type Node struct {
 var (
 	// numbers are a device's vendor and product, and the interface, in a node's name ("Standard USB
 	// Identifiers" in Windows' documentation).
-	numbers = regexp.MustCompile(`(?i)^USB\\VID_([0-9a-f]{4})&PID_([0-9a-f]{4})(?:&MI_([0-9a-f]{2}))?(?:&[^\\]*)?\\(.+)$`)
+	numbers = regexp.MustCompile(
+		`(?i)^USB\\VID_([0-9a-f]{4})&PID_([0-9a-f]{4})(?:&MI_([0-9a-f]{2}))?(?:&[^\\]*)?\\(.+)$`)
 	// classes are what a driver could be chosen by.
 	classes = regexp.MustCompile(`(?i)^USB\\Class_([0-9a-f]{2})&SubClass_([0-9a-f]{2})&Prot_([0-9a-f]{2})$`)
 )
@@ -61,7 +62,9 @@ func (n Node) Device() (d Device, ok bool) {
 		d.Serial = Text(serial)
 	}
 	d.Port = n.Instance
-	if at := slices.IndexFunc(n.Location, func(s string) bool { return strings.Contains(s, "USB") }); at >= 0 {
+	if at := slices.IndexFunc(n.Location, func(s string) bool {
+		return strings.Contains(s, "USB")
+	}); at >= 0 {
 		d.Port, _, _ = strings.Cut(n.Location[at], "#USBMI(")
 	}
 	if !found {

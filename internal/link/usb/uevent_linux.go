@@ -71,11 +71,13 @@ func (l *Linux) Watch(ctx context.Context) <-chan struct{} {
 
 // events opens a socket on which the kernel tells what comes and goes.
 func events() (*os.File, error) {
-	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, unix.NETLINK_KOBJECT_UEVENT)
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK,
+		unix.NETLINK_KOBJECT_UEVENT)
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Bind(fd, &unix.SockaddrNetlink{Family: unix.AF_NETLINK, Groups: kernelEvents}); err != nil {
+	if err := unix.Bind(fd, &unix.SockaddrNetlink{Family: unix.AF_NETLINK,
+		Groups: kernelEvents}); err != nil {
 		unix.Close(fd)
 		return nil, err
 	}

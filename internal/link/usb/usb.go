@@ -32,7 +32,8 @@ const (
 )
 
 // ErrUnsupported says that this system's cables can't be used yet.
-var ErrUnsupported = errors.New("phones on a cable work on Linux (amd64 and arm64) and Windows only; reach this one over the network")
+var ErrUnsupported = errors.New("phones on a cable work on Linux (amd64 and arm64) and Windows only; reach " +
+	"this one over the network")
 
 // ErrGone says that the device was unplugged or restarted.
 var ErrGone = errors.New("the cable was pulled, or the phone restarted")

@@ -114,7 +114,8 @@ type slot struct {
 
 func newPipe(fd int, i Interface) (*pipe, error) {
 	page := unix.Getpagesize()
-	mem, err := unix.Mmap(-1, 0, page+2*slots*slotSize, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_PRIVATE|unix.MAP_ANONYMOUS)
+	mem, err := unix.Mmap(-1, 0, page+2*slots*slotSize, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_PRIVATE|
+		unix.MAP_ANONYMOUS)
 	if err != nil {
 		return nil, err
 	}
@@ -123,10 +124,12 @@ func newPipe(fd int, i Interface) (*pipe, error) {
 		unix.Munmap(mem)
 		return nil, err
 	}
-	p := &pipe{fd: fd, wake: wake, i: i, mem: mem, slots: map[uintptr]*slot{}, gone: make(chan struct{}), ended: make(chan struct{}), shut: make(chan struct{})}
+	p := &pipe{fd: fd, wake: wake, i: i, mem: mem, slots: map[uintptr]*slot{}, gone: make(chan struct{}),
+		ended: make(chan struct{}), shut: make(chan struct{})}
 	at := page
 	for k, l := range []*lane{&p.in, &p.out} {
-		l.turn, l.done, l.piece, l.slots = make(chan struct{}, 1), make(chan *slot, slots), slotSize, make([]slot, slots)
+		l.turn, l.done, l.piece, l.slots = make(chan struct{}, 1), make(chan *slot, slots), slotSize,
+			make([]slot, slots)
 		for n := range l.slots {
 			u := (*urb)(unsafe.Pointer(&mem[(k*slots+n)*int(unsafe.Sizeof(urb{}))]))
 			l.slots[n] = slot{u: u, buf: mem[at : at+slotSize : at+slotSize], lane: l}
@@ -183,7 +186,8 @@ func (p *pipe) submit(s *slot, endpoint byte, b []byte, in bool) (int, error) {
 		if !in {
 			copy(s.buf, b[:n])
 		}
-		*s.u = urb{kind: urbBulk, endpoint: endpoint, buffer: uintptr(unsafe.Pointer(unsafe.SliceData(s.buf))), length: int32(n)}
+		*s.u = urb{kind: urbBulk, endpoint: endpoint,
+			buffer: uintptr(unsafe.Pointer(unsafe.SliceData(s.buf))), length: int32(n)}
 		err := ioctl(p.fd, ioctlSubmit, unsafe.Pointer(s.u))
 		if !errors.Is(err, unix.ENOMEM) || s.lane.piece <= leastSlot {
 			return n, err

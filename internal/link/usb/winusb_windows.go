@@ -89,7 +89,9 @@ func (b *winBus) List() ([]Device, error) {
 		for _, i := range d.Interfaces {
 			d.NoDriver = d.NoDriver && (i.Fastboot() || i.ADB())
 		}
-		if at := slices.IndexFunc(list, func(o Device) bool { return o.Port == d.Port }); at >= 0 && len(d.Interfaces) > 0 {
+		if at := slices.IndexFunc(list, func(o Device) bool {
+			return o.Port == d.Port
+		}); at >= 0 && len(d.Interfaces) > 0 {
 			list[at].Interfaces = append(list[at].Interfaces, d.Interfaces...)
 			continue
 		}
@@ -102,7 +104,8 @@ func (b *winBus) List() ([]Device, error) {
 
 // nodes reads the system's list of devices on USB.
 func nodes() ([]Node, error) {
-	set, err := windows.SetupDiGetClassDevsEx(nil, "USB", 0, windows.DIGCF_ALLCLASSES|windows.DIGCF_PRESENT, 0, "")
+	set, err := windows.SetupDiGetClassDevsEx(nil, "USB", 0, windows.DIGCF_ALLCLASSES|windows.DIGCF_PRESENT,
+		0, "")
 	if err != nil {
 		return nil, err
 	}
@@ -120,8 +123,10 @@ func nodes() ([]Node, error) {
 		if err != nil {
 			continue // it went meanwhile
 		}
-		n := Node{Instance: id, Service: text(set, info, windows.SPDRP_SERVICE), Maker: text(set, info, windows.SPDRP_MFG), Name: text(set, info, windows.SPDRP_DEVICEDESC)}
-		n.Compatible, n.Location = texts(set, info, windows.SPDRP_COMPATIBLEIDS), texts(set, info, windows.SPDRP_LOCATION_PATHS)
+		n := Node{Instance: id, Service: text(set, info, windows.SPDRP_SERVICE),
+			Maker: text(set, info, windows.SPDRP_MFG), Name: text(set, info, windows.SPDRP_DEVICEDESC)}
+		n.Compatible, n.Location = texts(set, info, windows.SPDRP_COMPATIBLEIDS),
+			texts(set, info, windows.SPDRP_LOCATION_PATHS)
 		var status, problem uint32
 		if windows.CM_Get_DevNode_Status(&status, &problem, info.DevInst, 0) == nil {
 			n.Problem = int(problem)
@@ -215,7 +220,8 @@ func notified(do func()) (forget func()) {
 	filter.size = uint32(unsafe.Sizeof(filter))
 	callback := windows.NewCallback(func(_, _, _, _, _ uintptr) uintptr { do(); return 0 })
 	var context uintptr
-	if r, _, _ := cmNotify.Call(uintptr(unsafe.Pointer(&filter)), 0, callback, uintptr(unsafe.Pointer(&context))); r != 0 {
+	if r, _, _ := cmNotify.Call(uintptr(unsafe.Pointer(&filter)), 0, callback,
+		uintptr(unsafe.Pointer(&context))); r != 0 {
 		return func() {}
 	}
 	return func() { _, _, _ = cmForget.Call(context) }
@@ -226,7 +232,8 @@ func (b *winBus) Open(ctx context.Context, d Device, i Interface) (Pipe, error) 
 	instance := d.Instance
 	if list, err := nodes(); err == nil { // of a device with several, the node of that interface
 		for _, n := range list {
-			if o, ok := n.Device(); ok && o.Port == d.Port && len(o.Interfaces) > 0 && o.Interfaces[0].Number == i.Number && o.Interfaces[0].Class == i.Class {
+			if o, ok := n.Device(); ok && o.Port == d.Port && len(o.Interfaces) > 0 &&
+				o.Interfaces[0].Number == i.Number && o.Interfaces[0].Class == i.Class {
 				instance = n.Instance
 			}
 		}
@@ -242,9 +249,12 @@ func (b *winBus) Open(ctx context.Context, d Device, i Interface) (Pipe, error) 
 	if err != nil {
 		return nil, err
 	}
-	file, err := windows.CreateFile(name, windows.GENERIC_READ|windows.GENERIC_WRITE, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, nil, windows.OPEN_EXISTING, windows.FILE_ATTRIBUTE_NORMAL|windows.FILE_FLAG_OVERLAPPED, 0)
+	file, err := windows.CreateFile(name, windows.GENERIC_READ|windows.GENERIC_WRITE, windows.FILE_SHARE_READ|
+		windows.FILE_SHARE_WRITE, nil, windows.OPEN_EXISTING, windows.FILE_ATTRIBUTE_NORMAL|
+		windows.FILE_FLAG_OVERLAPPED, 0)
 	switch {
-	case errors.Is(err, windows.ERROR_ACCESS_DENIED), errors.Is(err, windows.ERROR_SHARING_VIOLATION), errors.Is(err, windows.ERROR_PIPE_BUSY):
+	case errors.Is(err, windows.ERROR_ACCESS_DENIED), errors.Is(err, windows.ERROR_SHARING_VIOLATION),
+		errors.Is(err, windows.ERROR_PIPE_BUSY):
 		return nil, &HeldError{Program: "another program"}
 	case err != nil:
 		return nil, ErrGone
@@ -259,7 +269,8 @@ func (b *winBus) Open(ctx context.Context, d Device, i Interface) (Pipe, error) 
 	}
 	own, err := h.settings()
 	if err == nil && (own.In == 0 || own.Out == 0) {
-		err = &link.ProtocolError{Protocol: "USB", What: "announces no pair of bulk endpoints on its interface"}
+		err = &link.ProtocolError{Protocol: "USB",
+			What: "announces no pair of bulk endpoints on its interface"}
 	}
 	if err != nil {
 		h.Close()
@@ -272,7 +283,8 @@ func (b *winBus) Open(ctx context.Context, d Device, i Interface) (Pipe, error) 
 // driver was set up; "" where it has none.
 func interfacePath(instance string) (string, error) {
 	var guids []string
-	k, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Enum\`+instance+`\Device Parameters`, registry.QUERY_VALUE)
+	k, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Enum\`+instance+
+		`\Device Parameters`, registry.QUERY_VALUE)
 	if err == nil {
 		defer k.Close()
 		guids, _, _ = k.GetStringsValue("DeviceInterfaceGUIDs")
@@ -294,7 +306,8 @@ func interfacePath(instance string) (string, error) {
 
 // pathOf gives the path of an interface of a kind that a device has.
 func pathOf(guid *windows.GUID, instance string) string {
-	set, err := windows.SetupDiGetClassDevsEx(guid, instance, 0, windows.DIGCF_DEVICEINTERFACE|windows.DIGCF_PRESENT, 0, "")
+	set, err := windows.SetupDiGetClassDevsEx(guid, instance, 0, windows.DIGCF_DEVICEINTERFACE|
+		windows.DIGCF_PRESENT, 0, "")
 	if err != nil {
 		return ""
 	}
@@ -307,11 +320,14 @@ func pathOf(guid *windows.GUID, instance string) string {
 	}
 	x := interfaceData{}
 	x.size = uint32(unsafe.Sizeof(x))
-	if r, _, _ := setupInterfaces.Call(uintptr(set), 0, uintptr(unsafe.Pointer(guid)), 0, uintptr(unsafe.Pointer(&x))); r == 0 {
+	if r, _, _ := setupInterfaces.Call(uintptr(set), 0, uintptr(unsafe.Pointer(guid)), 0,
+		uintptr(unsafe.Pointer(&x))); r == 0 {
 		return ""
 	}
 	var need uint32
-	_, _, _ = setupDetail.Call(uintptr(set), uintptr(unsafe.Pointer(&x)), 0, 0, uintptr(unsafe.Pointer(&need)), 0) // fails with how much it needs
+	// fails with how much it needs
+	_, _, _ = setupDetail.Call(uintptr(set), uintptr(unsafe.Pointer(&x)), 0, 0,
+		uintptr(unsafe.Pointer(&need)), 0)
 	if need < 6 || need > 64<<10 {
 		return ""
 	}
@@ -321,7 +337,8 @@ func pathOf(guid *windows.GUID, instance string) string {
 	if unsafe.Sizeof(uintptr(0)) == 4 {
 		*(*uint32)(unsafe.Pointer(&buf[0])) = 6
 	}
-	if r, _, _ := setupDetail.Call(uintptr(set), uintptr(unsafe.Pointer(&x)), uintptr(unsafe.Pointer(&buf[0])), uintptr(need), 0, 0); r == 0 {
+	if r, _, _ := setupDetail.Call(uintptr(set), uintptr(unsafe.Pointer(&x)),
+		uintptr(unsafe.Pointer(&buf[0])), uintptr(need), 0, 0); r == 0 {
 		return ""
 	}
 	return windows.UTF16ToString(buf[2:])
@@ -366,9 +383,11 @@ func (h *winHandle) settings() (Interface, error) {
 		}
 		i.Packet = int(p.packet)
 		never, most, n := uint32(0), uint32(0), uint32(4)
-		_, _, _ = usbSetPolicy.Call(h.usb, uintptr(p.id), policyTimeout, 4, uintptr(unsafe.Pointer(&never))) // it is the default
+		// it is the default
+		_, _, _ = usbSetPolicy.Call(h.usb, uintptr(p.id), policyTimeout, 4, uintptr(unsafe.Pointer(&never)))
 		h.most[p.id] = defaultMost
-		if r, _, _ := usbGetPolicy.Call(h.usb, uintptr(p.id), policyMost, uintptr(unsafe.Pointer(&n)), uintptr(unsafe.Pointer(&most))); r != 0 && most > 0 {
+		if r, _, _ := usbGetPolicy.Call(h.usb, uintptr(p.id), policyMost, uintptr(unsafe.Pointer(&n)),
+			uintptr(unsafe.Pointer(&most))); r != 0 && most > 0 {
 			h.most[p.id] = int(min(most, 1<<30))
 		}
 	}
@@ -452,8 +471,11 @@ func winMapped(err error) error {
 		return ErrAborted
 	case errors.Is(err, windows.ERROR_GEN_FAILURE):
 		return ErrStalled
-	case errors.Is(err, windows.ERROR_BAD_COMMAND), errors.Is(err, windows.ERROR_DEVICE_NOT_CONNECTED), errors.Is(err, windows.ERROR_NO_SUCH_DEVICE), errors.Is(err, windows.ERROR_FILE_NOT_FOUND),
-		errors.Is(err, windows.ERROR_INVALID_HANDLE), errors.Is(err, windows.ERROR_DEVICE_REMOVED), errors.Is(err, windows.ERROR_BROKEN_PIPE), errors.Is(err, windows.ERROR_PIPE_NOT_CONNECTED), errors.Is(err, windows.ERROR_NO_DATA), errors.Is(err, windows.ERROR_BAD_PIPE):
+	case errors.Is(err, windows.ERROR_BAD_COMMAND), errors.Is(err, windows.ERROR_DEVICE_NOT_CONNECTED),
+		errors.Is(err, windows.ERROR_NO_SUCH_DEVICE), errors.Is(err, windows.ERROR_FILE_NOT_FOUND),
+		errors.Is(err, windows.ERROR_INVALID_HANDLE), errors.Is(err, windows.ERROR_DEVICE_REMOVED),
+		errors.Is(err, windows.ERROR_BROKEN_PIPE), errors.Is(err, windows.ERROR_PIPE_NOT_CONNECTED),
+		errors.Is(err, windows.ERROR_NO_DATA), errors.Is(err, windows.ERROR_BAD_PIPE):
 		return ErrGone
 	}
 	return err

@@ -39,7 +39,8 @@ type Partition struct {
 // Open opens the storage in a folder, and makes what is not there yet. logical are the
 // partitions within super.
 func Open(dir string, parts []Partition, logical []string) (*Disk, error) {
-	st := &Disk{Dir: filepath.Join(dir, "partitions"), Sizes: map[string]int64{}, Kinds: map[string]string{}, Slots: map[string]bool{}}
+	st := &Disk{Dir: filepath.Join(dir, "partitions"), Sizes: map[string]int64{}, Kinds: map[string]string{},
+		Slots: map[string]bool{}}
 	st.Cows.Store(&map[string]Span{})
 	if err := os.MkdirAll(st.Dir, 0o755); err != nil {
 		return nil, err

@@ -14,7 +14,8 @@ import (
 
 func phone(t *testing.T) *Disk {
 	t.Helper()
-	d, err := Open(t.TempDir(), []Partition{{Name: "boot", Size: 64 << 10, Slots: true}, {Name: "misc", Size: 8 << 10}}, []string{"system"})
+	d, err := Open(t.TempDir(), []Partition{{Name: "boot", Size: 64 << 10, Slots: true},
+		{Name: "misc", Size: 8 << 10}}, []string{"system"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -25,7 +26,8 @@ func phone(t *testing.T) *Disk {
 // name, and what is erased reads as zeros.
 func TestDisk(t *testing.T) {
 	d := phone(t)
-	if got := d.Names("boot"); len(got) != 2 || got[0] != "boot_a" || got[1] != "boot_b" || !d.Has("boot_b") || d.Has("boot") || d.Has("system_a") {
+	if got := d.Names("boot"); len(got) != 2 || got[0] != "boot_a" || got[1] != "boot_b" ||
+		!d.Has("boot_b") || d.Has("boot") || d.Has("system_a") {
 		t.Errorf("%v", got)
 	}
 	if err := d.Put("boot_a", []byte("tide"), 64<<10-4); err != nil {
@@ -66,14 +68,17 @@ func TestSparse(t *testing.T) {
 	if err := d.Put("boot_a", bytes.Repeat([]byte{9}, 12<<10), 0); err != nil {
 		t.Fatal(err)
 	}
-	img := []byte{0x3a, 0xff, 0x26, 0xed, 1, 0, 0, 0, 28, 0, 12, 0, 0, 16, 0, 0, 3, 0, 0, 0, 3, 0, 0, 0, 0, 0, 0, 0}
-	img = append(append(img, 0xc1, 0xca, 0, 0, 1, 0, 0, 0, 12, 16, 0, 0), bytes.Repeat([]byte("tide"), 1024)...)
+	img := []byte{0x3a, 0xff, 0x26, 0xed, 1, 0, 0, 0, 28, 0, 12, 0, 0, 16, 0, 0, 3, 0, 0, 0, 3, 0, 0, 0,
+		0, 0, 0, 0}
+	img = append(append(img, 0xc1, 0xca, 0, 0, 1, 0, 0, 0, 12, 16, 0, 0),
+		bytes.Repeat([]byte("tide"), 1024)...)
 	img = append(img, 0xc3, 0xca, 0, 0, 1, 0, 0, 0, 12, 0, 0, 0)
 	img = append(img, 0xc2, 0xca, 0, 0, 1, 0, 0, 0, 16, 0, 0, 0, 0, 0, 0, 0)
 	if err := d.Flash("boot_a", img); err != nil {
 		t.Fatal(err)
 	}
-	want := append(append(bytes.Repeat([]byte("tide"), 1024), bytes.Repeat([]byte{9}, 4096)...), make([]byte, 4096)...)
+	want := append(append(bytes.Repeat([]byte("tide"), 1024), bytes.Repeat([]byte{9}, 4096)...),
+		make([]byte, 4096)...)
 	if b, err := d.Head("boot_a", 12<<10); err != nil || !bytes.Equal(b, want) {
 		t.Errorf("%v", err)
 	}
@@ -90,7 +95,8 @@ func TestView(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(tree, "build.prop"), []byte("as it was"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(tool, "-q", "-F", "-t", "ext4", "-O", "^has_journal", "-d", tree, d.Path("system"), "1M").CombinedOutput(); err != nil {
+	if out, err := exec.Command(tool, "-q", "-F", "-t", "ext4", "-O", "^has_journal", "-d", tree,
+		d.Path("system"), "1M").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	image, err := os.ReadFile(d.Path("system"))

@@ -119,17 +119,20 @@ func (a App) manifest() []byte {
 	for len(data)%4 != 0 {
 		data = append(data, 0)
 	}
-	pool := chunk(1, 28, words(uint32(len(texts)), 0, 1<<8, uint32(28+len(offsets)), 0), append(offsets, data...))
+	pool := chunk(1, 28, words(uint32(len(texts)), 0, 1<<8, uint32(28+len(offsets)), 0),
+		append(offsets, data...))
 	ids := chunk(0x180, 8, nil, words(0x0101021b, 0x0101020c))
 	const none = 0xffffffff
 	attr := func(name, raw, kind, value uint32) []byte { return words(none, name, raw, 8|kind<<24, value) }
 	element := func(name uint32, attrs ...[]byte) []byte {
-		b := append(words(none, name), le.AppendUint16(le.AppendUint16(le.AppendUint16(nil, 20), 20), uint16(len(attrs)))...)
+		b := append(words(none, name), le.AppendUint16(le.AppendUint16(le.AppendUint16(nil, 20), 20),
+			uint16(len(attrs)))...)
 		b = append(b, 0, 0, 0, 0, 0, 0) // no id, class or style
 		return chunk(0x102, 16, words(1, none), append(b, bytes.Join(attrs, nil)...))
 	}
 	end := func(name uint32) []byte { return chunk(0x103, 16, words(1, none), words(none, name)) }
-	body := bytes.Join([][]byte{pool, ids, element(3, attr(0, none, 0x10, uint32(a.Version)), attr(2, 5, 0x03, 5)),
+	body := bytes.Join([][]byte{pool, ids, element(3, attr(0, none, 0x10, uint32(a.Version)),
+		attr(2, 5, 0x03, 5)),
 		element(4, attr(1, none, 0x10, uint32(a.MinSDK))), end(4), end(3)}, nil)
 	return chunk(3, 8, nil, body)
 }

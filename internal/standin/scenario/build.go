@@ -92,7 +92,8 @@ func Overlays(who string) []byte {
 	tree := dtb()
 	be := binary.BigEndian
 	var b []byte
-	for _, v := range []uint32{0xd7b7ab1e, uint32(64 + len(tree) + 64), 32, 32, 1, 32, 4096, 0, uint32(len(tree)), 64, 0, 0, 0, 0, 0, 0} {
+	for _, v := range []uint32{0xd7b7ab1e, uint32(64 + len(tree) + 64), 32, 32, 1, 32, 4096, 0,
+		uint32(len(tree)), 64, 0, 0, 0, 0, 0, 0} {
 		b = be.AppendUint32(b, v)
 	}
 	mark := make([]byte, 64)
@@ -125,7 +126,8 @@ func Seal(set map[string][]byte, o OS, p Phone, flags uint32) error {
 			h := sha256.New()
 			h.Write(salt[:])
 			h.Write(b)
-			top = append(top, vbmeta.Descriptor{Tag: vbmeta.TagHash, PartitionName: name, ImageSize: uint64(len(b)), HashAlgorithm: "sha256", Salt: salt[:], Digest: h.Sum(nil)})
+			top = append(top, vbmeta.Descriptor{Tag: vbmeta.TagHash, PartitionName: name,
+				ImageSize: uint64(len(b)), HashAlgorithm: "sha256", Salt: salt[:], Digest: h.Sum(nil)})
 		}
 	}
 	for _, name := range trees {
@@ -134,7 +136,8 @@ func Seal(set map[string][]byte, o OS, p Phone, flags uint32) error {
 			continue
 		}
 		salt := sha256.Sum256([]byte("salt " + name))
-		d := vbmeta.Descriptor{Tag: vbmeta.TagHashtree, DMVerityVersion: 1, PartitionName: name, ImageSize: uint64(len(b)), TreeOffset: uint64(len(b)),
+		d := vbmeta.Descriptor{Tag: vbmeta.TagHashtree, DMVerityVersion: 1, PartitionName: name,
+			ImageSize: uint64(len(b)), TreeOffset: uint64(len(b)),
 			DataBlockSize: 4096, HashBlockSize: 4096, HashAlgorithm: "sha256", Salt: salt[:]}
 		tree, root, err := vbmeta.BuildHashtree(context.Background(), &d, bytes.NewReader(b))
 		if err != nil {
@@ -149,7 +152,8 @@ func Seal(set map[string][]byte, o OS, p Phone, flags uint32) error {
 		}
 	}
 	if len(system) > 0 {
-		top = append(top, vbmeta.Descriptor{Tag: vbmeta.TagChain, PartitionName: "vbmeta_system", RollbackIndexLocation: 1, PublicKey: vbmeta.EncodeKey(&key.PublicKey)})
+		top = append(top, vbmeta.Descriptor{Tag: vbmeta.TagChain, PartitionName: "vbmeta_system",
+			RollbackIndexLocation: 1, PublicKey: vbmeta.EncodeKey(&key.PublicKey)})
 		if set["vbmeta_system"], err = vbmetaImage(system, o, 0, key); err != nil {
 			return err
 		}
@@ -159,7 +163,8 @@ func Seal(set map[string][]byte, o OS, p Phone, flags uint32) error {
 }
 
 func vbmetaImage(d []vbmeta.Descriptor, o OS, flags uint32, key *rsa.PrivateKey) ([]byte, error) {
-	b, err := vbmeta.Build(&vbmeta.Image{AlgorithmType: 1, RollbackIndex: o.Rollback, Flags: flags, ReleaseString: "scenario 1.0", Descriptors: d}, key)
+	b, err := vbmeta.Build(&vbmeta.Image{AlgorithmType: 1, RollbackIndex: o.Rollback, Flags: flags,
+		ReleaseString: "scenario 1.0", Descriptors: d}, key)
 	return append(b, make([]byte, image.Align(int64(len(b)), 4096)-int64(len(b)))...), err
 }
 
@@ -175,10 +180,14 @@ func osVersion(o OS) uint32 {
 func bootImage(seed string, size int, o OS, p Phone, rd []byte, normal bool) ([]byte, error) {
 	seed += p.Device
 	if p.Home == "vendor_boot" {
-		return boot.Build(boot.Image{HeaderVersion: 4, OSVersion: osVersion(o)}, boot.Parts{Kernel: kernel(seed, p, size), Ramdisk: rd})
+		return boot.Build(boot.Image{HeaderVersion: 4, OSVersion: osVersion(o)},
+			boot.Parts{Kernel: kernel(seed, p, size), Ramdisk: rd})
 	}
 	m := boot.Image{HeaderVersion: 2, PageSize: 4096, KernelAddr: 0x00008000, RamdiskAddr: 0x01000000,
-		TagsAddr: 0x100, DTBAddr: 0x01f00000, OSVersion: osVersion(o), Cmdline: "console=ttyMSM0 androidboot.hardware=wickerlight"}
+		TagsAddr:  0x100,
+		DTBAddr:   0x01f00000,
+		OSVersion: osVersion(o),
+		Cmdline:   "console=ttyMSM0 androidboot.hardware=wickerlight"}
 	parts := boot.Parts{Kernel: kernel(seed, p, size), Ramdisk: rd, DTB: dtb()}
 	if p.KernelMounts && normal {
 		m.Cmdline += " skip_initramfs root=/dev/mmcblk0p21"
@@ -230,7 +239,8 @@ func bootImages(o OS, p Phone, r RecoveryKind) (map[string][]byte, error) {
 	if set["boot"], err = bootImage(o.Build, size, o, p, nil, true); err != nil {
 		return nil, err
 	}
-	if set["init_boot"], err = boot.Build(boot.Image{HeaderVersion: 4, OSVersion: osVersion(o)}, boot.Parts{Ramdisk: rd}); err != nil {
+	if set["init_boot"], err = boot.Build(boot.Image{HeaderVersion: 4, OSVersion: osVersion(o)},
+		boot.Parts{Ramdisk: rd}); err != nil {
 		return nil, err
 	}
 	set["vendor_boot"], err = vendorBoot(o, p, r)
@@ -238,9 +248,12 @@ func bootImages(o OS, p Phone, r RecoveryKind) (map[string][]byte, error) {
 }
 
 func vendorBoot(o OS, p Phone, r RecoveryKind) ([]byte, error) {
-	platform, err := ramdisk(map[string]string{"first_stage_ramdisk/fstab.wickerlight": "system /system ext4 ro wait,slotselect,avb,logical,first_stage_mount\n",
-		"lib/modules/waders.ko": string(bytesOf("modules"+o.Build+p.Device, 256<<10))},
-		"first_stage_ramdisk/", "first_stage_ramdisk/fstab.wickerlight", "lib/", "lib/modules/", "lib/modules/waders.ko")
+	platform, err := ramdisk(
+		map[string]string{"first_stage_ramdisk/fstab.wickerlight": "system /system ext4 ro " +
+			"wait,slotselect,avb,logical,first_stage_mount\n",
+			"lib/modules/waders.ko": string(bytesOf("modules"+o.Build+p.Device, 256<<10))},
+		"first_stage_ramdisk/", "first_stage_ramdisk/fstab.wickerlight", "lib/", "lib/modules/",
+		"lib/modules/waders.ko")
 	if err != nil {
 		return nil, err
 	}
@@ -252,9 +265,11 @@ func vendorBoot(o OS, p Phone, r RecoveryKind) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return boot.BuildVendor(boot.Vendor{HeaderVersion: 4, PageSize: 4096, KernelAddr: 0x8000, RamdiskAddr: 0x01000000, TagsAddr: 0x100, DTBAddr: 0x01f00000,
+	return boot.BuildVendor(boot.Vendor{HeaderVersion: 4, PageSize: 4096, KernelAddr: 0x8000,
+		RamdiskAddr: 0x01000000, TagsAddr: 0x100, DTBAddr: 0x01f00000,
 		Name: "wickerlight", Cmdline: "console=ttyMSM0 androidboot.hardware=wickerlight"},
-		[]boot.FragmentParts{{Type: boot.FragmentPlatform, Data: platform}, {Type: boot.FragmentRecovery, Name: "recovery", Data: rec}}, dtb(), []byte("androidboot.boot_devices=soc/1d84000.ufshc\n"))
+		[]boot.FragmentParts{{Type: boot.FragmentPlatform, Data: platform}, {Type: boot.FragmentRecovery,
+			Name: "recovery", Data: rec}}, dtb(), []byte("androidboot.boot_devices=soc/1d84000.ufshc\n"))
 }
 
 // addRecovery puts a recovery among a ramdisk's files.
@@ -264,15 +279,18 @@ func addRecovery(files map[string]string, order *[]string, k RecoveryKind, p Pho
 		k.Traits += "needs: {dtbo: Tideline}\n"
 	}
 	more := map[string]string{
-		"prop.default": fmt.Sprintf("ro.build.display.id=%s %s\nro.product.device=%s\nro.product.model=%s\nro.product.cpu.abi=%s\n%s",
+		"prop.default": fmt.Sprintf(
+			"ro.build.display.id=%s %s\nro.product.device=%s\nro.product.model=%s\nro.product.cpu.abi=%s\n%s",
 			k.Name, k.Version, p.Device, p.Model, p.ABI, k.Props),
-		TraitsFile:                  k.Traits,
-		"system/bin/recovery":       string(bytesOf(k.Name+k.Version, max(k.size, 64<<10))),
-		"system/etc/recovery.fstab": "/dev/block/by-name/userdata /data ext4 defaults formattable\n/dev/block/by-name/metadata /metadata ext4 defaults formattable\n",
-		"system/etc/mkshrc":         "PS1='# '\n",
+		TraitsFile:            k.Traits,
+		"system/bin/recovery": string(bytesOf(k.Name+k.Version, max(k.size, 64<<10))),
+		"system/etc/recovery.fstab": "/dev/block/by-name/userdata /data ext4 defaults " +
+			"formattable\n/dev/block/by-name/metadata /metadata ext4 defaults formattable\n",
+		"system/etc/mkshrc": "PS1='# '\n",
 	}
 	maps.Copy(files, more)
-	*order = append(*order, "prop.default", "standin/", TraitsFile, "system/", "system/bin/", "system/bin/recovery", "system/etc/",
+	*order = append(*order, "prop.default", "standin/", TraitsFile, "system/", "system/bin/",
+		"system/bin/recovery", "system/etc/",
 		"system/etc/recovery.fstab", "system/etc/mkshrc")
 	if names := k.trusted(); len(names) > 0 {
 		ring, err := keyring(names...)
@@ -334,7 +352,9 @@ func makePackage(o OS, p Phone, recovery []byte) ([]byte, error) {
 	if err := payload.Write(&body, when.Unix(), parts); err != nil {
 		return nil, err
 	}
-	meta := fmt.Sprintf("ota-type=AB\npost-build=%s\npost-build-incremental=%s\npost-sdk-level=%s\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
+	meta := fmt.Sprintf(
+		"ota-type=AB\npost-build=%s\npost-build-incremental=%s\npost-sdk-level=%s\npost-security-patch-leve"+
+			"l=%s\npost-timestamp=%d\npre-device=%s\n",
 		o.Fingerprint(p.Device), o.Build, o.SDK, o.Patch, when.Unix(), p.Device)
 	pkg, err := Zip(meta, body.Bytes())
 	if err != nil {
@@ -362,7 +382,8 @@ func makeFirmwareSet(p Phone) ([]byte, error) {
 	files := []member{{"android-info.txt", []byte(info)}}
 	if p.Product {
 		order := []string{"version 1"}
-		for _, name := range []string{"boot", "init_boot", "dtbo", "vendor_boot", "radio", "vbmeta_system", "vbmeta"} {
+		for _, name := range []string{"boot", "init_boot", "dtbo", "vendor_boot", "radio", "vbmeta_system",
+			"vbmeta"} {
 			order = append(order, "flash "+name)
 		}
 		order = append(order, "reboot fastboot", "flash product", "flash system", "flash vendor")

@@ -15,8 +15,9 @@ const footerRoom = 64 << 10
 func Footed(partition string, img, covers []byte) ([]byte, error) {
 	salt := []byte("wickerlight")
 	sum := sha256.Sum256(append(append([]byte{}, salt...), covers...))
-	m := &vbmeta.Image{ReleaseString: "wickerlight 9.1", Descriptors: []vbmeta.Descriptor{{Tag: vbmeta.TagHash, ImageSize: uint64(len(covers)),
-		HashAlgorithm: "sha256", PartitionName: partition, Salt: salt, Digest: sum[:]}}}
+	m := &vbmeta.Image{ReleaseString: "wickerlight 9.1", Descriptors: []vbmeta.Descriptor{
+		{Tag: vbmeta.TagHash, ImageSize: uint64(len(covers)),
+			HashAlgorithm: "sha256", PartitionName: partition, Salt: salt, Digest: sum[:]}}}
 	b, err := vbmeta.Build(m, nil)
 	if err != nil {
 		return nil, err

@@ -29,7 +29,8 @@ func Certificate(name string) (*x509.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(int64(len(name))), Subject: pkix.Name{CommonName: name + " releases", Organization: []string{"Scenario"}},
+	t := &x509.Certificate{SerialNumber: big.NewInt(int64(len(name))),
+		Subject:   pkix.Name{CommonName: name + " releases", Organization: []string{"Scenario"}},
 		NotBefore: when, NotAfter: when.AddDate(30, 0, 0), SignatureAlgorithm: x509.SHA256WithRSA}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
@@ -46,7 +47,8 @@ func keyring(names ...string) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		files = append(files, member{n + ".x509.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})})
+		files = append(files,
+			member{n + ".x509.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})})
 	}
 	return pack(zip.Store, files...)
 }
@@ -145,17 +147,21 @@ var machines = map[string]byte{"arm64-v8a": 183, "armeabi-v7a": 40, "x86_64": 62
 func (a Addon) Package() ([]byte, error) {
 	text := ""
 	if a.Device != "" {
-		text += fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || abort(\"this package is for %s\"););\n", a.Device, a.Device)
+		text += fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || abort(\"this package is for "+
+			"%s\"););\n", a.Device, a.Device)
 	}
 	if a.Release != "" {
-		text += fmt.Sprintf("assert(getprop(\"ro.build.version.release\") == %q || abort(\"this package is for release %s\"););\n", a.Release, a.Release)
+		text += fmt.Sprintf("assert(getprop(\"ro.build.version.release\") == %q || abort(\"this package is "+
+			"for release %s\"););\n", a.Release, a.Release)
 	}
-	text += fmt.Sprintf("ui_print(\"Adding %s\");\nmount(\"ext4\", \"EMMC\", \"/dev/block/by-name/system\", \"/system\");\n"+
+	text += fmt.Sprintf("ui_print(\"Adding %s\");\nmount(\"ext4\", \"EMMC\", "+
+		"\"/dev/block/by-name/system\", \"/system\");\n"+
 		"package_extract_dir(\"system\", \"/system\");\nunmount(\"/system\");\n", a.Name)
 	files := []member{{script.Name, []byte(text)}, {updateBinary, []byte(updateText)},
 		{"system/product/app/" + a.Name + "/" + a.Name + ".txt", []byte("what " + a.Name + " does\n")}}
 	if a.ABI != "" {
-		files = append(files, member{"system/product/app/" + a.Name + "/lib/" + a.ABI + "/libcount.so", library(a.ABI, 4096)})
+		files = append(files, member{"system/product/app/" + a.Name + "/lib/" + a.ABI + "/libcount.so",
+			library(a.ABI, 4096)})
 	}
 	pkg, err := pack(zip.Deflate, files...)
 	if err != nil || a.Signer == "" {
@@ -197,10 +203,13 @@ func makeBlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
 		return nil, err
 	}
 	delete(set, p.RecoveryPartition())
-	text := fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || getprop(\"ro.build.product\") == %q || abort(\"this package is for %s\"););\nui_print(\"Installing %s\");\n",
+	text := fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || getprop(\"ro.build.product\") == "+
+		"%q || abort(\"this package is for %s\"););\nui_print(\"Installing %s\");\n",
 		p.Device, p.Device, p.Device, o.Name)
 	files := map[string][]byte{updateBinary: []byte(updateText),
-		"META-INF/com/android/metadata": fmt.Appendf(nil, "ota-type=BLOCK\npost-build=%s\npost-sdk-level=%s\npost-security-patch-level=%s\npost-timestamp=%d\npre-device=%s\n",
+		"META-INF/com/android/metadata": fmt.Appendf(nil,
+			"ota-type=BLOCK\npost-build=%s\npost-sdk-level=%s\npost-security-patch-level=%s\npost-timesta"+
+				"mp=%d\npre-device=%s\n",
 			o.Fingerprint(p.Device), o.SDK, o.Patch, when.Unix(), p.Device)}
 	for _, name := range slices.Sorted(maps.Keys(set)) {
 		b := set[name]
@@ -227,7 +236,9 @@ func makeBlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
 			dat, data = dat+".br", out.Bytes()
 		}
 		files[dat] = data
-		text += fmt.Sprintf("block_image_update(\"/dev/block/by-name/%s\", package_extract_file(\"%s.transfer.list\"), \"%s\", \"%s.patch.dat\") ||\n  abort(\"%s could not be written\");\n",
+		text += fmt.Sprintf("block_image_update(\"/dev/block/by-name/%s\", "+
+			"package_extract_file(\"%s.transfer.list\"), \"%s\", \"%s.patch.dat\") ||\n  abort(\"%s could "+
+			"not be written\");\n",
 			name, name, dat, name, name)
 	}
 	files[script.Name] = []byte(text)

@@ -30,16 +30,21 @@ type Phone struct {
 
 // Phones are the phones of the scenario.
 var Phones = []Phone{
-	{Device: "turnstone", Model: "Wickerlight Turnstone", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23", VerifiedBoot: "none",
+	{Device: "turnstone", Model: "Wickerlight Turnstone", ABI: "armeabi-v7a", System: "restoring",
+		FirstAPI: "23", VerifiedBoot: "none",
 		Kernel: "3.10.49", Plain: true, KernelMounts: true},
-	{Device: "knot", Model: "Wickerlight Knot", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23", VerifiedBoot: "none",
-		Kernel: "3.10.49", Plain: true, KernelMounts: true},
-	{Device: "sanderling", Model: "Wickerlight Sanderling", ABI: "arm64-v8a", Home: "lifeboat", System: "small", VNDK: "28", FirstAPI: "28",
+	{Device: "knot", Model: "Wickerlight Knot", ABI: "armeabi-v7a", System: "restoring", FirstAPI: "23",
+		VerifiedBoot: "none",
+		Kernel:       "3.10.49", Plain: true, KernelMounts: true},
+	{Device: "sanderling", Model: "Wickerlight Sanderling", ABI: "arm64-v8a", Home: "lifeboat",
+		System: "small", VNDK: "28", FirstAPI: "28",
 		Kernel: "4.9.118", KernelMounts: true},
 	{Device: "dunlin", Model: "Wickerlight Dunlin", ABI: "arm64-v8a", VNDK: "29", FirstAPI: "29"},
-	{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a", Home: "boot", System: "small", VNDK: "30", FirstAPI: "30", Overlays: true, Radio: "2.1",
+	{Device: "godwit", Model: "Wickerlight Godwit", ABI: "arm64-v8a", Home: "boot", System: "small",
+		VNDK: "30", FirstAPI: "30", Overlays: true, Radio: "2.1",
 		Kernel: "4.19.110"},
-	{Device: "avocet", Model: "Wickerlight Avocet", ABI: "arm64-v8a", Home: "vendor_boot", System: "small", VNDK: "33", FirstAPI: "33", VerifiedBoot: "chained",
+	{Device: "avocet", Model: "Wickerlight Avocet", ABI: "arm64-v8a", Home: "vendor_boot", System: "small",
+		VNDK: "33", FirstAPI: "33", VerifiedBoot: "chained",
 		Product: true, Overlays: true, Radio: "5.2", Kernel: "5.10.107"},
 }
 

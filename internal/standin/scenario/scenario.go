@@ -40,20 +40,27 @@ type OS struct {
 
 // The systems of the scenario.
 var (
-	Stock = OS{Brand: "Wickerlight", Name: "Wickerlight Stock", Version: "9.1", Release: "10", Patch: "2021-03-01", Build: "WL91.210301",
+	Stock = OS{Brand: "Wickerlight", Name: "Wickerlight Stock", Version: "9.1", Release: "10",
+		Patch: "2021-03-01", Build: "WL91.210301",
 		SDK: "29", Rollback: 1614556800, key: "wickerlight", recovery: &StockRecovery}
-	Saltmarsh = OS{Brand: "Saltmarsh", Name: "Saltmarsh OS", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SM42.260512",
+	Saltmarsh = OS{Brand: "Saltmarsh", Name: "Saltmarsh OS", Version: "4.2", Release: "14",
+		Patch: "2026-05-01", Build: "SM42.260512",
 		SDK: "34", Rollback: 1777593600, key: "saltmarsh", recovery: &SaltmarshRecovery}
 	// The generic system images: they name no phone, and are the same for every one.
-	GSI      = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34", image: "gsi-arm64.ext4"}
-	GSIArm   = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14", Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34", image: "gsi-arm.ext4"}
-	GSIFixed = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "1.4", Release: "9", Patch: "2019-09-01", Build: "SMG14.190905", SDK: "28", image: "gsi-fixed.ext4"}
-	GSINew   = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "6.0", Release: "16", Patch: "2026-08-05", Build: "SMG60.260810", SDK: "36", image: "gsi-new.erofs"}
+	GSI = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14",
+		Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34", image: "gsi-arm64.ext4"}
+	GSIArm = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "4.2", Release: "14",
+		Patch: "2026-05-01", Build: "SMG42.260512", SDK: "34", image: "gsi-arm.ext4"}
+	GSIFixed = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "1.4", Release: "9",
+		Patch: "2019-09-01", Build: "SMG14.190905", SDK: "28", image: "gsi-fixed.ext4"}
+	GSINew = OS{Brand: "Saltmarsh", Name: "Saltmarsh GSI", Version: "6.0", Release: "16",
+		Patch: "2026-08-05", Build: "SMG60.260810", SDK: "36", image: "gsi-new.erofs"}
 )
 
 // Fingerprint is the build's fingerprint on a phone.
 func (o OS) Fingerprint(device string) string {
-	return fmt.Sprintf("%s/%s/%s:%s/%s/1:user/release-keys", strings.ToLower(o.Brand), device, device, o.Release, o.Build)
+	return fmt.Sprintf("%s/%s/%s:%s/%s/1:user/release-keys", strings.ToLower(o.Brand), device, device,
+		o.Release, o.Build)
 }
 
 // bytesOf gives n bytes that are the same for the same seed and do not
@@ -126,9 +133,20 @@ func System(o OS, p Phone) ([]byte, error) {
 		treble = "true"
 	}
 	return template(kind+".ext4", o.Build+p.Device, map[string]string{
-		"DISPLAY": o.Name + " " + o.Version, "INCREMENTAL": o.Build, "RELEASE": o.Release, "PATCH": o.Patch, "SDK": o.SDK, "TREBLE": treble,
-		"FINGERPRINT": o.Fingerprint(p.Device), "BRAND": o.Brand, "DEVICE": p.Device, "MODEL": p.Model, "ABI": p.ABI,
-		"INIT": string(library(p.ABI, 64)), "LINKER": string(library("armeabi-v7a", 64)), "LINKER64": string(library("arm64-v8a", 64))})
+		"DISPLAY":     o.Name + " " + o.Version,
+		"INCREMENTAL": o.Build,
+		"RELEASE":     o.Release,
+		"PATCH":       o.Patch,
+		"SDK":         o.SDK,
+		"TREBLE":      treble,
+		"FINGERPRINT": o.Fingerprint(p.Device),
+		"BRAND":       o.Brand,
+		"DEVICE":      p.Device,
+		"MODEL":       p.Model,
+		"ABI":         p.ABI,
+		"INIT":        string(library(p.ABI, 64)),
+		"LINKER":      string(library("armeabi-v7a", 64)),
+		"LINKER64":    string(library("arm64-v8a", 64))})
 }
 
 // Vendor makes a vendor image.
@@ -158,7 +176,8 @@ func ramdisk(files map[string]string, order ...string) ([]byte, error) {
 		if strings.Contains(name, "bin/") || name == "init" {
 			mode |= 0o111
 		}
-		if err := w.Add(cpio.Header{Name: strings.TrimSuffix(name, "/"), Mode: mode}, []byte(files[name])); err != nil {
+		if err := w.Add(cpio.Header{Name: strings.TrimSuffix(name, "/"), Mode: mode},
+			[]byte(files[name])); err != nil {
 			return nil, err
 		}
 	}
@@ -182,11 +201,13 @@ func kernel(seed string, p Phone, size int) []byte {
 	} else {
 		binary.LittleEndian.PutUint32(b[36:], 0x016f2818)
 	}
-	copy(b[0x10000:], "Linux version "+cmp.Or(p.Kernel, "4.14.190")+"-wickerlight (builder@observatory) #1 SMP PREEMPT\x00")
+	copy(b[0x10000:], "Linux version "+cmp.Or(p.Kernel, "4.14.190")+
+		"-wickerlight (builder@observatory) #1 SMP PREEMPT\x00")
 	if !p.Plain {
 		var packed bytes.Buffer
 		z := gzip.NewWriter(&packed)
-		z.Write([]byte("# Wickerlight\nCONFIG_ANDROID_BINDER_IPC=y\nCONFIG_BPF_SYSCALL=y\n# CONFIG_DEVMEM is not set\nCONFIG_SECCOMP_FILTER=y\nCONFIG_IKCONFIG=y\n"))
+		z.Write([]byte("# Wickerlight\nCONFIG_ANDROID_BINDER_IPC=y\nCONFIG_BPF_SYSCALL=y\n# CONFIG_DEVMEM " +
+			"is not set\nCONFIG_SECCOMP_FILTER=y\nCONFIG_IKCONFIG=y\n"))
 		z.Close()
 		copy(b[0x20000:], "IKCFG_ST"+packed.String()+"IKCFG_ED")
 	}
@@ -220,11 +241,17 @@ type RecoveryKind struct {
 // two are plain.
 var (
 	Tideline = RecoveryKind{Name: "Tideline Recovery", Version: "3.1",
-		Props: "ro.debuggable=1\nro.secure=0\nro.adb.secure=0\n", Traits: "shell: true\nfastbootd: true\nclosing: honest\n", size: 2 << 20}
+		Props:  "ro.debuggable=1\nro.secure=0\nro.adb.secure=0\n",
+		Traits: "shell: true\nfastbootd: true\nclosing: honest\n",
+		size:   2 << 20}
 	SaltmarshRecovery = RecoveryKind{Name: "Saltmarsh Recovery", Version: "4.2",
-		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\nsignature: refuse\n", size: 1 << 20}
+		Props:  "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n",
+		Traits: "shell: false\nfastbootd: true\nclosing: honest\nsignature: refuse\n",
+		size:   1 << 20}
 	StockRecovery = RecoveryKind{Name: "Wickerlight Recovery", Version: "9.1",
-		Props: "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n", Traits: "shell: false\nfastbootd: true\nclosing: honest\nsignature: refuse\n", size: 1 << 20}
+		Props:  "ro.debuggable=0\nro.secure=1\nro.adb.secure=0\n",
+		Traits: "shell: false\nfastbootd: true\nclosing: honest\nsignature: refuse\n",
+		size:   1 << 20}
 )
 
 // TraitsFile is where a recovery's ramdisk says how it behaves on a stand-in.
@@ -234,5 +261,6 @@ const TraitsFile = "standin/traits.yaml"
 func Zip(meta string, body []byte) ([]byte, error) {
 	sum := sha256.Sum256(body)
 	props := fmt.Sprintf("FILE_HASH=%s\nFILE_SIZE=%d\n", base64.StdEncoding.EncodeToString(sum[:]), len(body))
-	return pack(zip.Store, member{ota.PayloadName, body}, member{ota.PropertiesName, []byte(props)}, member{ota.MetadataName, []byte(meta)})
+	return pack(zip.Store, member{ota.PayloadName, body}, member{ota.PropertiesName, []byte(props)},
+		member{ota.MetadataName, []byte(meta)})
 }

@@ -55,7 +55,8 @@ func (n *Net) Listen(network, address string) (net.Listener, error) {
 		n.ports++
 	}
 	if n.listeners[address] != nil {
-		return nil, &net.OpError{Op: "listen", Net: network, Addr: addr(address), Err: os.NewSyscallError("bind", syscall.EADDRINUSE)}
+		return nil, &net.OpError{Op: "listen", Net: network, Addr: addr(address),
+			Err: os.NewSyscallError("bind", syscall.EADDRINUSE)}
 	}
 	l := &listener{n: n, at: addr(address), queue: make(chan *conn, 128), closed: make(chan struct{})}
 	if n.listeners == nil {
@@ -67,7 +68,8 @@ func (n *Net) Listen(network, address string) (net.Listener, error) {
 
 // ListenPacket refuses: this network has connections only.
 func (n *Net) ListenPacket(network, address string) (net.PacketConn, error) {
-	return nil, &net.OpError{Op: "listen", Net: network, Addr: addr(address), Err: errors.New("this network has no datagrams")}
+	return nil, &net.OpError{Op: "listen", Net: network, Addr: addr(address),
+		Err: errors.New("this network has no datagrams")}
 }
 
 // DialContext connects to where somebody listens. Nobody there refuses, as a computer
@@ -76,7 +78,8 @@ func (n *Net) DialContext(ctx context.Context, network, address string) (net.Con
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	refused := &net.OpError{Op: "dial", Net: network, Addr: addr(address), Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}
+	refused := &net.OpError{Op: "dial", Net: network, Addr: addr(address), Err: os.NewSyscallError("connect",
+		syscall.ECONNREFUSED)}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	l := n.listeners[address]
@@ -317,7 +320,8 @@ func (s *stream) write(b []byte) (int, error) {
 		case s.broken != nil:
 			return sent, &net.OpError{Op: "write", Net: "tcp", Err: s.broken}
 		case s.hungUp:
-			return sent, &net.OpError{Op: "write", Net: "tcp", Err: os.NewSyscallError("write", syscall.EPIPE)}
+			return sent, &net.OpError{Op: "write", Net: "tcp",
+				Err: os.NewSyscallError("write", syscall.EPIPE)}
 		case s.wr.over():
 			return sent, os.ErrDeadlineExceeded
 		case len(b) == sent:

@@ -54,7 +54,8 @@ func TestNet(t *testing.T) {
 			}
 		},
 		"nobody listens": func(t *testing.T, n *Net) {
-			if _, err := n.DialContext(t.Context(), "tcp", "127.0.0.1:5"); !errors.Is(err, syscall.ECONNREFUSED) {
+			if _, err := n.DialContext(t.Context(), "tcp", "127.0.0.1:5"); !errors.Is(err,
+				syscall.ECONNREFUSED) {
 				t.Error(err)
 			}
 		},
@@ -77,7 +78,8 @@ func TestNet(t *testing.T) {
 			near, far := pair(t, n)
 			near.SetDeadline(time.Now().Add(time.Second))
 			var ne net.Error
-			if _, err := near.Read(make([]byte, 1)); !errors.As(err, &ne) || !ne.Timeout() || !errors.Is(err, os.ErrDeadlineExceeded) {
+			if _, err := near.Read(make([]byte, 1)); !errors.As(err, &ne) || !ne.Timeout() ||
+				!errors.Is(err, os.ErrDeadlineExceeded) {
 				t.Error(err)
 			}
 			if _, err := near.Write(make([]byte, 2*window)); !errors.Is(err, os.ErrDeadlineExceeded) {

@@ -228,7 +228,8 @@ func (r *Ready) Ready(ctx context.Context, t *Task, vars map[string]string) (*Ma
 }
 
 // made makes the ith task ready for judging.
-func (r *Ready) made(ctx context.Context, i int, vars map[string]string, before map[int][]*Made) (*Made, error) {
+func (r *Ready) made(ctx context.Context, i int, vars map[string]string, before map[int][]*Made) (
+	*Made, error) {
 	t := &r.Tasks[i]
 	if t.Command == "backup restore" {
 		m, err := t.Make(r.Paths(), vars, func(word string) string { return r.folderOf(vars["name"], word) })
@@ -245,7 +246,14 @@ func (r *Ready) made(ctx context.Context, i int, vars map[string]string, before 
 // saved card, or on what a model file says. rest is what is left of the nth, nil for all of it.
 func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made) (*Judged, error) {
 	m, all := j.Model(), j.Models
-	out := &Judged{Name: j.Name, Model: whenFacts["model"](j.Card, m), Serial: j.Card.Value(card.FactSerial), Tasks: []Line{}, Lost: []string{}, Kept: []string{}, Hands: []Hand{}, Open: []string{}, Outputs: []string{}, Holds: []Found{}}
+	out := &Judged{Name: j.Name, Model: whenFacts["model"](j.Card, m), Serial: j.Card.Value(card.FactSerial),
+		Tasks:   []Line{},
+		Lost:    []string{},
+		Kept:    []string{},
+		Hands:   []Hand{},
+		Open:    []string{},
+		Outputs: []string{},
+		Holds:   []Found{}}
 	vars := r.vars(j.Name, out.Serial, out.Model)
 	ahead := j.Ahead()
 	if slices.ContainsFunc(r.Tasks, func(t Task) bool { return t.Command == "relock" }) {
@@ -300,17 +308,24 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 		}
 		out.Holds = append(out.Holds, r.holds(j.Card, m, all)...)
 		for i := range out.Holds {
-			out.Holds[i].Finding = finding.Apply([]finding.Finding{out.Holds[i].Finding}, r.accepts(j.Accept, &Task{}))[0]
+			out.Holds[i].Finding = finding.Apply([]finding.Finding{out.Holds[i].Finding},
+				r.accepts(j.Accept, &Task{}))[0]
 		}
 	}
 	for _, q := range r.Open {
-		out.Holds = append(out.Holds, Found{finding.Finding{Name: finding.OpenQuestion, Severity: finding.Stop, Final: true, About: r.Name, Text: q, Remedy: "answer it: change the tasks accordingly, and take it out of the sheet's list open"}, 1})
+		out.Holds = append(out.Holds,
+			Found{finding.Finding{Name: finding.OpenQuestion, Severity: finding.Stop, Final: true,
+				About:  r.Name,
+				Text:   q,
+				Remedy: "answer it: change the tasks accordingly, and take it out of the sheet's list open"},
+				1})
 	}
 	before := &contradictions{}
 	any := false
 	for i := range r.Tasks {
 		t := &r.Tasks[i]
-		l := Line{N: i + 1, Task: t.Typed(), Line: t.Line, Note: t.Note, Mode: ahead.Card.Mode(), Findings: []finding.Finding{}}
+		l := Line{N: i + 1, Task: t.Typed(), Line: t.Line, Note: t.Note, Mode: ahead.Card.Mode(),
+			Findings: []finding.Finding{}}
 		l.For, l.Unsure = t.fits(ahead.Card, m, all)
 		if i < from || made[i] == nil {
 			l.For = l.For && i >= from
@@ -320,7 +335,9 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 		}
 		any = any || l.For
 		if len(l.Unsure) > 0 {
-			out.Open = append(out.Open, fmt.Sprintf("task %d: whether it is for this phone is read when it is its turn (%s)", l.N, strings.Join(l.Unsure, ", ")))
+			out.Open = append(out.Open,
+				fmt.Sprintf("task %d: whether it is for this phone is read when it is its turn (%s)", l.N,
+					strings.Join(l.Unsure, ", ")))
 		}
 		if err := r.line(ctx, ahead, &l, made[i], r.accepts(j.Accept, t)); err != nil {
 			return nil, err
@@ -329,7 +346,10 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 		out.add(&l)
 	}
 	if !any {
-		out.Holds = append(out.Holds, Found{finding.Finding{Name: finding.NoTaskFits, Severity: finding.Stop, Final: true, About: j.Name, Text: fmt.Sprintf("none of the sheet's %d tasks is for %s", len(r.Tasks), j.Name),
+		out.Holds = append(out.Holds, Found{finding.Finding{Name: finding.NoTaskFits, Severity: finding.Stop,
+			Final:  true,
+			About:  j.Name,
+			Text:   fmt.Sprintf("none of the sheet's %d tasks is for %s", len(r.Tasks), j.Name),
 			Remedy: "leave it out, or draft a sheet for its kind"}, 1})
 	}
 	if !ahead.Known() {
@@ -340,7 +360,9 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 }
 
 // toldByAny are what every phone tells as soon as it is here.
-var toldByAny = []string{finding.LockedBootloader, finding.BatteryLow, finding.NoSuchPartition, finding.ConditionNotMet, finding.BaseVersion, finding.EncryptedData, finding.AccountLock, finding.OtherFirmware}
+var toldByAny = []string{finding.LockedBootloader, finding.BatteryLow, finding.NoSuchPartition,
+	finding.ConditionNotMet, finding.BaseVersion, finding.EncryptedData, finding.AccountLock,
+	finding.OtherFirmware}
 
 // unread makes one open question of all that a model file can't tell and a phone will.
 func (j *Judged) unread() {
@@ -353,12 +375,14 @@ func (j *Judged) unread() {
 		j.Tasks[i].Findings = slices.DeleteFunc(j.Tasks[i].Findings, told)
 	}
 	if len(j.all()) < n {
-		j.Open = append(j.Open, "what a phone tells by itself is read when one is here: its lock, battery, partitions and their sizes, firmware, data and accounts")
+		j.Open = append(j.Open, "what a phone tells by itself is read when one is here: its lock, battery, "+
+			"partitions and their sizes, firmware, data and accounts")
 	}
 }
 
 // line judges one task, or the commands that are left of it.
-func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*Made, accept []finding.Accept) error {
+func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*Made,
+	accept []finding.Accept) error {
 	all := &engine.Foreseen{}
 	for _, m := range list {
 		var f *engine.Foreseen
@@ -380,7 +404,9 @@ func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*
 		all.Join(f)
 	}
 	for _, f := range finding.Apply(all.Findings, accept) {
-		if !slices.ContainsFunc(r.wrong, func(o Found) bool { return o.Finding.Name == f.Name && o.Finding.About == f.About }) {
+		if !slices.ContainsFunc(r.wrong, func(o Found) bool {
+			return o.Finding.Name == f.Name && o.Finding.About == f.About
+		}) {
 			l.Findings = append(l.Findings, f) // otherwise it is told of the files
 		}
 	}
@@ -392,7 +418,10 @@ func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*
 type wrong struct{ found []finding.Finding }
 
 func impossible(t *Task, err error) finding.Finding {
-	return finding.Finding{Name: finding.TaskImpossible, Severity: finding.Stop, Final: true, About: t.Command, Text: spell.Error(err), Remedy: fmt.Sprintf("change the task in line %d of the sheet", t.Line)}
+	return finding.Finding{Name: finding.TaskImpossible, Severity: finding.Stop, Final: true,
+		About:  t.Command,
+		Text:   spell.Error(err),
+		Remedy: fmt.Sprintf("change the task in line %d of the sheet", t.Line)}
 }
 
 // add puts a judged task to the others. A finding that one before it had is not told again.
@@ -435,8 +464,11 @@ func (c *contradictions) with(l *Line) (list []finding.Finding) {
 		c.wrote, c.by = map[card.Partition]string{}, map[card.Partition]int{}
 	}
 	add := func(other int, what string) {
-		list = append(list, finding.Finding{Name: finding.TasksContradict, Severity: finding.Stop, About: fmt.Sprintf("task %d", l.N),
-			Text: fmt.Sprintf("task %d %s, which task %d had done otherwise, and the phone was not started in between", l.N, what, other), Remedy: fmt.Sprintf("take one of the two out of the sheet (line %d)", l.Line)})
+		list = append(list, finding.Finding{Name: finding.TasksContradict, Severity: finding.Stop,
+			About: fmt.Sprintf("task %d", l.N),
+			Text: fmt.Sprintf("task %d %s, which task %d had done otherwise, and the phone was not "+
+				"started in between", l.N, what, other),
+			Remedy: fmt.Sprintf("take one of the two out of the sheet (line %d)", l.Line)})
 	}
 	told := false
 	for _, s := range l.Foreseen.Steps {

@@ -26,26 +26,34 @@ type command struct {
 
 // commands are all commands a task can be, by name. Their options are those of the command line.
 var commands = map[string]command{
-	"recovery try":     {of: func() any { return &task.RecoveryTry{} }, word: "file", files: []string{"file"}},
-	"recovery install": {of: func() any { return &task.RecoveryInstall{} }, word: "file", files: []string{"file", "boot"}},
-	"recovery hold":    {of: func() any { return &task.RecoveryHold{} }},
-	"flash":            {of: func() any { return &task.Flash{} }, word: "files", files: []string{"files"}},
-	"sideload":         {of: func() any { return &task.Sideload{} }, word: "packages", files: []string{"packages", "recovery-after"}},
-	"wipe":             {of: func() any { return &task.Wipe{} }, word: "areas"},
-	"put":              {of: func() any { return &task.Put{} }, word: "files", files: []string{"files"}},
-	"app":              {of: func() any { return &task.App{} }, word: "files", files: []string{"files"}},
-	"vbmeta loosen":    {of: func() any { return &task.Flags{Off: true} }, word: "flag", files: []string{"from"}},
-	"vbmeta tighten":   {of: func() any { return &task.Flags{} }, word: "flag", files: []string{"from"}},
-	"backup take":      {of: func() any { return &task.BackupTake{} }, word: "items"},
-	"backup restore":   {of: func() any { return &task.BackupRestore{} }, word: "items"},
-	"shelve":           {of: func() any { return &task.Shelve{} }, word: "paths"},
-	"unshelve":         {of: func() any { return &task.Shelve{Back: true} }, word: "paths"},
-	"go":               {of: func() any { return &task.Go{} }, word: "mode"},
-	"slot use":         {of: func() any { return &task.SlotUse{} }, word: "slot"},
-	"slot copy":        {of: func() any { return &task.SlotCopy{} }, word: "partitions"},
-	"unlock":           {of: func() any { return &task.Unlock{} }, hidden: "code"},
-	"relock":           {of: func() any { return &task.Relock{} }, files: []string{"images"}},
-	"arrive":           {of: func() any { return &task.Arrive{} }},
+	"recovery try": {of: func() any {
+		return &task.RecoveryTry{}
+	}, word: "file", files: []string{"file"}},
+	"recovery install": {of: func() any {
+		return &task.RecoveryInstall{}
+	}, word: "file", files: []string{"file", "boot"}},
+	"recovery hold": {of: func() any { return &task.RecoveryHold{} }},
+	"flash":         {of: func() any { return &task.Flash{} }, word: "files", files: []string{"files"}},
+	"sideload": {of: func() any {
+		return &task.Sideload{}
+	}, word: "packages", files: []string{"packages", "recovery-after"}},
+	"wipe": {of: func() any { return &task.Wipe{} }, word: "areas"},
+	"put":  {of: func() any { return &task.Put{} }, word: "files", files: []string{"files"}},
+	"app":  {of: func() any { return &task.App{} }, word: "files", files: []string{"files"}},
+	"vbmeta loosen": {of: func() any {
+		return &task.Flags{Off: true}
+	}, word: "flag", files: []string{"from"}},
+	"vbmeta tighten": {of: func() any { return &task.Flags{} }, word: "flag", files: []string{"from"}},
+	"backup take":    {of: func() any { return &task.BackupTake{} }, word: "items"},
+	"backup restore": {of: func() any { return &task.BackupRestore{} }, word: "items"},
+	"shelve":         {of: func() any { return &task.Shelve{} }, word: "paths"},
+	"unshelve":       {of: func() any { return &task.Shelve{Back: true} }, word: "paths"},
+	"go":             {of: func() any { return &task.Go{} }, word: "mode"},
+	"slot use":       {of: func() any { return &task.SlotUse{} }, word: "slot"},
+	"slot copy":      {of: func() any { return &task.SlotCopy{} }, word: "partitions"},
+	"unlock":         {of: func() any { return &task.Unlock{} }, hidden: "code"},
+	"relock":         {of: func() any { return &task.Relock{} }, files: []string{"images"}},
+	"arrive":         {of: func() any { return &task.Arrive{} }},
 }
 
 // Commands are the names of all commands a task can be.
@@ -53,16 +61,25 @@ func Commands() []string { return slices.Sorted(maps.Keys(commands)) }
 
 // SendsFiles are the names of the commands that write files of this computer to a phone.
 func SendsFiles() []string {
-	return slices.DeleteFunc(Commands(), func(name string) bool { return len(commands[name].files) == 0 && name != "backup restore" })
+	return slices.DeleteFunc(Commands(), func(name string) bool {
+		return len(commands[name].files) == 0 && name != "backup restore"
+	})
 }
 
 // unoffered are fields of a command that are part of its name, or of the command line alone.
 var unoffered = map[string][]string{
-	"vbmeta loosen": {"off", "file", "output"}, "vbmeta tighten": {"off", "file", "output", "make-blank"}, "shelve": {"back"}, "unshelve": {"back"},
+	"vbmeta loosen":  {"off", "file", "output"},
+	"vbmeta tighten": {"off", "file", "output", "make-blank"},
+	"shelve":         {"back"},
+	"unshelve":       {"back"},
 }
 
 // usual are the options that a command has without being given.
-var usual = map[string]map[string]any{"arrive": {"wait": 20 * time.Minute}, "go": {"wait": goWait}, "sideload": {"then": task.ThenRecovery}}
+var usual = map[string]map[string]any{
+	"arrive":   {"wait": 20 * time.Minute},
+	"go":       {"wait": goWait},
+	"sideload": {"then": task.ThenRecovery},
+}
 
 // goWait is how long a starting system is watched.
 const goWait = time.Minute
@@ -126,7 +143,8 @@ func (r *reader) options(name string, n *yaml.Node, s *Sheet) {
 
 func (r *reader) fileNamed(v *yaml.Node, word string, s *Sheet) {
 	if strings.HasPrefix(word, "${") {
-		r.bad(v, "a file's name is written out: what differs from phone to phone are names, numbers and codes, never files")
+		r.bad(v, "a file's name is written out: what differs from phone to phone are names, numbers and "+
+			"codes, never files")
 		return
 	}
 	var names []string
@@ -189,7 +207,8 @@ type Made struct {
 
 // Make makes the value of a task. paths are the sheet's files by their short names, vars what
 // stands for ${NAME}, folder where outputs go.
-func (t *Task) Make(paths map[string]string, vars map[string]string, folder func(string) string) (*Made, error) {
+func (t *Task) Make(paths map[string]string, vars map[string]string, folder func(string) string) (
+	*Made, error) {
 	c := commands[t.Command]
 	v := c.of()
 	at := reflect.ValueOf(v).Elem()
@@ -269,7 +288,8 @@ func FromWords(words []string) (*Made, error) {
 	put := func(o option, w string) {
 		for i := 0; i < len(node.Content); i += 2 {
 			if node.Content[i].Value == o.name {
-				node.Content[i+1].Content = append(node.Content[i+1].Content, &yaml.Node{Kind: yaml.ScalarNode, Value: w})
+				node.Content[i+1].Content = append(node.Content[i+1].Content,
+					&yaml.Node{Kind: yaml.ScalarNode, Value: w})
 				return
 			}
 		}
@@ -348,7 +368,8 @@ func replaced(s string, vars map[string]string) (string, error) {
 		case !closed:
 			return "", fmt.Errorf("${ is not closed by }")
 		case !known || value == "":
-			return "", fmt.Errorf("nothing is known of this phone for ${%s}: the bench tells name, serial and model, a table (--table FILE.csv) the rest", name)
+			return "", fmt.Errorf("nothing is known of this phone for ${%s}: the bench tells name, serial "+
+				"and model, a table (--table FILE.csv) the rest", name)
 		}
 		out.WriteString(value)
 		s = after

@@ -61,7 +61,8 @@ func OpenForDraft(ctx context.Context, e *task.Env) (*engine.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, err = j.Know(ctx, []card.ID{card.FactVendor.ID(), card.FactAccounts.ID(), card.FactSize.Of(card.At("vbmeta", j.Card.Value(card.FactNext)))})
+	_, err = j.Know(ctx, []card.ID{card.FactVendor.ID(), card.FactAccounts.ID(),
+		card.FactSize.Of(card.At("vbmeta", j.Card.Value(card.FactNext)))})
 	return j, err
 }
 
@@ -84,14 +85,16 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		return nil, err
 	}
 	if _, err := os.Stat(output); !d.Over && !errors.Is(err, fs.ErrNotExist) {
-		return nil, usage("%s is there already; name another file with -o, or write over it with --over", output)
+		return nil, usage("%s is there already; name another file with -o, or write over it with --over",
+			output)
 	}
 	var given []*advice.Given
 	info := map[string]File{}
 	for _, p := range paths {
 		rel, err := filepath.Rel(filepath.Dir(output), p)
 		if err != nil || !filepath.IsLocal(rel) {
-			return nil, usage("%s lies outside the folder of the sheet, %s: put the sheet above its files with -o, for example -o %s", p, filepath.Dir(output), filepath.Join(folder, suggested))
+			return nil, usage("%s lies outside the folder of the sheet, %s: put the sheet above its files "+
+				"with -o, for example -o %s", p, filepath.Dir(output), filepath.Join(folder, suggested))
 		}
 		g, err := identified(p, e.MaxMemory)
 		if err != nil {
@@ -120,7 +123,8 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		}
 	}
 	ev := advice.WorkOut(given, d.Goal, d.Card, d.Model, d.Models)
-	out := &Draft{Sheet: output, Goal: string(ev.Goal), Name: ev.Title, Asks: orEmpty(ev.Asks), Open: orEmpty(ev.Open), Left: orEmpty(ev.Left), Tasks: []string{}}
+	out := &Draft{Sheet: output, Goal: string(ev.Goal), Name: ev.Title, Asks: orEmpty(ev.Asks),
+		Open: orEmpty(ev.Open), Left: orEmpty(ev.Left), Tasks: []string{}}
 	name := whenFacts["model"](d.Card, d.Model)
 	if name != "" {
 		out.Name += ", for " + name
@@ -129,7 +133,10 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		return nil, usage("these files make no evening: %s", strings.Join(ev.Left, "; "))
 	}
 	if len(ev.Tasks) == 0 { // a sheet wants one, and the open question keeps it from running
-		ev.Tasks = []advice.Planned{{Command: "go", Options: []advice.Opt{{Name: "mode", Values: []string{string(place.ImageMode(d.Card, d.Model))}}}, Why: "a place to begin; the tasks follow from the answers"}}
+		ev.Tasks = []advice.Planned{
+			{Command: "go", Options: []advice.Opt{
+				{Name: "mode", Values: []string{string(place.ImageMode(d.Card, d.Model))}}},
+				Why: "a place to begin; the tasks follow from the answers"}}
 	}
 	if out.Text, err = write(ev, out.Name, name, info, d.Card); err != nil {
 		return nil, err
@@ -208,9 +215,11 @@ func identified(path string, memory int64) (*advice.Given, error) {
 	}
 	if !st.IsDir() {
 		f, err := files.Identify(path, ident.Options{MaxMemory: memory})
-		if err == nil && len(f.Wrapped) > 0 && !f.IsPackage() && !f.IsArchive() && !f.HoldsRecovery() && !f.Generic() {
+		if err == nil && len(f.Wrapped) > 0 && !f.IsPackage() && !f.IsArchive() && !f.HoldsRecovery() &&
+			!f.Generic() {
 			// What it is for stands further inside than its head.
-			f, err = files.Identify(path, ident.Options{Deep: true, Spool: files.Spool(lift.DefaultMaxSize), MaxMemory: memory})
+			f, err = files.Identify(path, ident.Options{Deep: true, Spool: files.Spool(lift.DefaultMaxSize),
+				MaxMemory: memory})
 		}
 		if err != nil {
 			return nil, err
@@ -230,7 +239,8 @@ func identified(path string, memory int64) (*advice.Given, error) {
 		if err != nil {
 			return nil, err
 		}
-		f.Members = append(f.Members, ident.Member{Name: d.Name(), Size: one.Size, Kind: one.Kind, GoesTo: one.GoesTo})
+		f.Members = append(f.Members, ident.Member{Name: d.Name(), Size: one.Size, Kind: one.Kind,
+			GoesTo: one.GoesTo})
 	}
 	return &advice.Given{File: f, Set: true}, nil
 }
@@ -246,7 +256,10 @@ func is(g *advice.Given) string {
 // file's name.
 func shortName(f *ident.File, d DraftFor, taken map[string]File) string {
 	have := whenFacts["model"](d.Card, d.Model)
-	other := have != "" && len(f.Models()) > 0 && !slices.ContainsFunc(f.Models(), func(w string) bool { same, known := d.Models.Same(w, have); return same || !known })
+	other := have != "" && len(f.Models()) > 0 && !slices.ContainsFunc(f.Models(), func(w string) bool {
+		same, known := d.Models.Same(w, have)
+		return same || !known
+	})
 	base := map[ident.Kind]string{ident.OTAAB: "rom", ident.OTABlock: "rom", ident.FirmwareSet: "set"}[f.Kind]
 	switch {
 	case other: // it is left out, and another may be the one
@@ -329,7 +342,8 @@ func write(ev *advice.Evening, name, modelName string, info map[string]File, c *
 	list := &yaml.Node{Kind: yaml.MappingNode}
 	for _, n := range ev.Used {
 		f := info[n]
-		put(list, f.Name, mapping(0, "path", word(f.Path), "size", plainWord(fmt.Sprint(f.Size)), "sha256", word(f.SHA256), "is", word(f.Is)))
+		put(list, f.Name, mapping(0, "path", word(f.Path), "size", plainWord(fmt.Sprint(f.Size)), "sha256",
+			word(f.SHA256), "is", word(f.Is)))
 	}
 	if len(list.Content) > 0 {
 		put(root, "files", list)
@@ -338,7 +352,8 @@ func write(ev *advice.Evening, name, modelName string, info map[string]File, c *
 		put(root, "ask", words(ev.Asks, 0)).HeadComment = "Confirmed by a person before it begins."
 	}
 	if len(ev.Open) > 0 {
-		put(root, "open", words(ev.Open, 0)).HeadComment = "Not known, and not guessed. Answer each by changing the tasks, and take it out here;\nuntil then the sheet does not run."
+		put(root, "open", words(ev.Open, 0)).HeadComment = "Not known, and not guessed. Answer each by " +
+			"changing the tasks, and take it out here;\nuntil then the sheet does not run."
 	}
 	tasks := &yaml.Node{Kind: yaml.SequenceNode}
 	for _, p := range ev.Tasks {
@@ -349,7 +364,8 @@ func write(ev *advice.Evening, name, modelName string, info map[string]File, c *
 		root.Content[len(root.Content)-1].FootComment = "Left out: " + strings.Join(ev.Left, "\nLeft out: ")
 	}
 	var out bytes.Buffer
-	out.WriteString("# A whole job for Jar Lid, drafted from files and a phone. Look it over: jarlid sheet check\n")
+	out.WriteString("# A whole job for Jar Lid, drafted from files and a phone. Look it over: jarlid sheet " +
+		"check\n")
 	enc := yaml.NewEncoder(&out)
 	enc.SetIndent(2)
 	err := enc.Encode(root)
@@ -385,7 +401,8 @@ func taskNode(p *advice.Planned) *yaml.Node {
 	if len(p.Accept) > 0 {
 		list := &yaml.Node{Kind: yaml.SequenceNode}
 		for _, a := range p.Accept {
-			list.Content = append(list.Content, mapping(0, "finding", word(a.Finding), "because", word(a.Because)))
+			list.Content = append(list.Content, mapping(0, "finding", word(a.Finding), "because",
+				word(a.Because)))
 		}
 		put(n, "accept", list)
 	}

@@ -114,7 +114,8 @@ func readTable(path string) ([]map[string]string, error) {
 		}
 	}
 	if !slices.Contains(head, "name") && !slices.Contains(head, "serial") {
-		return nil, usage("%s, line 1: no column is called name or serial, so nobody can tell which phone a line is about", path)
+		return nil, usage("%s, line 1: no column is called name or serial, so nobody can tell which phone "+
+			"a line is about", path)
 	}
 	var rows []map[string]string
 	seen := map[string]bool{}
@@ -211,8 +212,12 @@ func (o *Opened) changed(ctx context.Context, e *task.Env) (list []Found, err er
 	for _, f := range o.Files {
 		path := o.path(f)
 		missing := func(format string, args ...any) {
-			list = append(list, Found{finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop, Final: true, About: f.Name,
-				Text: fmt.Sprintf(format, args...), Remedy: "bring the file back; one that is elsewhere is named with --file " + f.Name + "=PATH"}, f.Line})
+			list = append(list, Found{finding.Finding{Name: finding.NoSuchFile, Severity: finding.Stop,
+				Final: true, About: f.Name,
+				Text: fmt.Sprintf(format, args...),
+				Remedy: "bring the file back; one that is elsewhere is named with --file " +
+					f.Name + "=PATH"},
+				f.Line})
 		}
 		st, err := os.Stat(path)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -235,18 +240,24 @@ func (o *Opened) changed(ctx context.Context, e *task.Env) (list []Found, err er
 			return list, err
 		}
 		if text != "" {
-			list = append(list, Found{finding.Finding{Name: finding.DamagedFile, Severity: finding.Stop, Final: true, About: filepath.Base(path),
-				Text: text, Remedy: "get the file again, or draft the sheet again; one that is elsewhere is named with --file " + f.Name + "=PATH"}, f.Line})
+			list = append(list, Found{finding.Finding{Name: finding.DamagedFile, Severity: finding.Stop,
+				Final: true, About: filepath.Base(path),
+				Text: text,
+				Remedy: "get the file again, or draft the sheet again; one that is elsewhere is named with " +
+					"--file " + f.Name + "=PATH"},
+				f.Line})
 		}
 	}
 	return list, nil
 }
 
 // differs verifies a file or a folder of the sheet; "" where nothing disagrees.
-func (o *Opened) differs(ctx context.Context, e *task.Env, f File, path string, st fs.FileInfo) (string, error) {
+func (o *Opened) differs(ctx context.Context, e *task.Env, f File, path string, st fs.FileInfo) (
+	string, error) {
 	v := e.Verifier()
 	wrongSize := func(size int64) string {
-		return fmt.Sprintf("%s has %s (%d bytes), and the sheet was written for one of %d bytes", f.Path, image.Size(size), size, f.Size)
+		return fmt.Sprintf("%s has %s (%d bytes), and the sheet was written for one of %d bytes", f.Path,
+			image.Size(size), size, f.Size)
 	}
 	if st.IsDir() {
 		if f.SHA256 == "" && f.Size < 0 {
@@ -259,7 +270,8 @@ func (o *Opened) differs(ctx context.Context, e *task.Env, f File, path string, 
 		case f.Size >= 0 && f.Size != size:
 			return wrongSize(size), nil
 		case f.SHA256 != "" && f.SHA256 != sum:
-			return fmt.Sprintf("%s holds other files than the sheet was written for: their SHA-256 is %s", f.Path, sum), nil
+			return fmt.Sprintf("%s holds other files than the sheet was written for: their SHA-256 is %s",
+				f.Path, sum), nil
 		}
 		return "", nil
 	}
@@ -267,7 +279,8 @@ func (o *Opened) differs(ctx context.Context, e *task.Env, f File, path string, 
 		return wrongSize(st.Size()), nil
 	}
 	if f.SHA256 != "" {
-		v.State(path, files.Stated{From: "the sheet", Loose: true, List: []sums.Sum{{Algorithm: sums.SHA256, Digest: f.SHA256}}})
+		v.State(path, files.Stated{From: "the sheet", Loose: true,
+			List: []sums.Sum{{Algorithm: sums.SHA256, Digest: f.SHA256}}})
 	}
 	res, err := v.Verify(ctx, path, nil, e.Working)
 	if err != nil || !res.Has(verify.Damaged) {
@@ -296,7 +309,8 @@ const maxInFolder = 10000
 // sumOf gives the size and the SHA-256 of a file, or of a folder: that of the list of its files
 // in the order of their names, a line each as the GNU tools write it: digest, two blanks, path
 // with slashes.
-func sumOf(ctx context.Context, v *files.Verifier, path string, moved func(int64)) (sum string, size int64, err error) {
+func sumOf(ctx context.Context, v *files.Verifier, path string, moved func(int64)) (sum string, size int64,
+	err error) {
 	st, err := os.Stat(path)
 	if err != nil {
 		return "", 0, err

@@ -120,7 +120,8 @@ func (e *FormError) Error() string {
 			s = append(s, fmt.Sprintf("and %d more", len(e.Problems)-most))
 			break
 		}
-		s = append(s, fmt.Sprintf("%s, line %d, column %d: %s", path.Base(strings.ReplaceAll(e.Path, `\`, "/")), p.Line, p.Column, p.Text))
+		s = append(s, fmt.Sprintf("%s, line %d, column %d: %s",
+			path.Base(strings.ReplaceAll(e.Path, `\`, "/")), p.Line, p.Column, p.Text))
 	}
 	return strings.Join(s, "; ")
 }
@@ -141,7 +142,9 @@ func Parse(text []byte, path string) (*Sheet, error) {
 	r := &reader{}
 	s := r.parse(text)
 	if len(r.problems) > 0 {
-		slices.SortStableFunc(r.problems, func(a, b Problem) int { return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column)) })
+		slices.SortStableFunc(r.problems, func(a, b Problem) int {
+			return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		})
 		return nil, &FormError{path, r.problems}
 	}
 	return s, nil
@@ -159,7 +162,8 @@ func (r *reader) parse(text []byte) *Sheet {
 		return nil
 	} else if err != nil {
 		line, what := spell.YAML(err)
-		r.problems = append(r.problems, Problem{Where{max(line, 1), 1}, "this can't be read as YAML: " + what})
+		r.problems = append(r.problems, Problem{Where{max(line, 1), 1}, "this can't be read as YAML: " +
+			what})
 		return nil
 	}
 	if err := d.Decode(&more); !errors.Is(err, io.EOF) {
@@ -315,7 +319,8 @@ func (r *reader) sheet(n *yaml.Node) *Sheet {
 		"sheet": func(_, v *yaml.Node) {
 			form = true
 			if f := r.number(v, "sheet, the version of its form,", math.MaxInt32); f > Form {
-				r.bad(v, "it is of form %d, and forms up to %d are known here: it was written for a newer one", f, Form)
+				r.bad(v, "it is of form %d, and forms up to %d are known here: it was written for a "+
+					"newer one", f, Form)
 			} else if f < 1 {
 				r.bad(v, "the first form of a sheet is 1")
 			}
@@ -349,7 +354,9 @@ func (r *reader) sheet(n *yaml.Node) *Sheet {
 
 func (r *reader) conditions(n *yaml.Node) Conditions {
 	c := Conditions{At: map[string]Where{}, words: map[string]string{}}
-	note := func(key, v *yaml.Node) { c.At[key.Value], c.words[key.Value] = Where{key.Line, key.Column}, v.Value }
+	note := func(key, v *yaml.Node) {
+		c.At[key.Value], c.words[key.Value] = Where{key.Line, key.Column}, v.Value
+	}
 	r.fields(n, "conditions", map[string]func(key, v *yaml.Node){
 		"unlocked": func(key, v *yaml.Node) { note(key, v); b := r.yes(v, "unlocked"); c.Unlocked = &b },
 		"battery":  func(key, v *yaml.Node) { note(key, v); c.Battery = int(r.number(v, "battery", 100)) },
@@ -436,9 +443,11 @@ func pathProblem(p string) string {
 	case strings.ContainsRune(p, 0):
 		return "a path has no zero byte in it"
 	case strings.HasPrefix(slashed, "/") || len(p) > 1 && p[1] == ':':
-		return fmt.Sprintf("%s is no path beside the sheet: a sheet names files in its own folder, others are named on the command line (--file NAME=PATH)", p)
+		return fmt.Sprintf("%s is no path beside the sheet: a sheet names files in its own folder, others "+
+			"are named on the command line (--file NAME=PATH)", p)
 	case slices.Contains(strings.Split(slashed, "/"), ".."):
-		return fmt.Sprintf("%s leads out of the sheet's folder: files elsewhere are named on the command line (--file NAME=PATH)", p)
+		return fmt.Sprintf("%s leads out of the sheet's folder: files elsewhere are named on the command "+
+			"line (--file NAME=PATH)", p)
 	}
 	return ""
 }
@@ -455,7 +464,8 @@ func (r *reader) accepts(n *yaml.Node) (list []Accept) {
 				a.Word = r.text(v, "finding")
 				a.Finding = finding.ParseAccept(a.Word)
 				if _, ok := finding.Explain(a.Finding.Name); !ok {
-					r.bad(v, "there is no finding called %q%s", a.Finding.Name, spell.DidYouMean(a.Finding.Name, finding.Names()))
+					r.bad(v, "there is no finding called %q%s", a.Finding.Name,
+						spell.DidYouMean(a.Finding.Name, finding.Names()))
 				}
 			},
 			"because": func(_, v *yaml.Node) { a.Because = r.text(v, "because") },
@@ -471,7 +481,8 @@ func (r *reader) accepts(n *yaml.Node) (list []Accept) {
 func (r *reader) task(n *yaml.Node, s *Sheet) Task {
 	t := Task{Where: Where{n.Line, n.Column}}
 	if n.Kind == yaml.ScalarNode { // a command without options
-		n = &yaml.Node{Kind: yaml.MappingNode, Line: n.Line, Column: n.Column, Content: []*yaml.Node{n, {Kind: yaml.MappingNode, Line: n.Line, Column: n.Column}}}
+		n = &yaml.Node{Kind: yaml.MappingNode, Line: n.Line, Column: n.Column,
+			Content: []*yaml.Node{n, {Kind: yaml.MappingNode, Line: n.Line, Column: n.Column}}}
 	}
 	by := map[string]func(key, v *yaml.Node){
 		"when": func(_, v *yaml.Node) { t.When = r.when(v) },
@@ -513,6 +524,8 @@ func (r *reader) when(n *yaml.Node) (list []Condition) {
 		}
 	}
 	r.fields(n, "when", by)
-	slices.SortFunc(list, func(a, b Condition) int { return cmp.Compare(a.Line*1000+a.Column, b.Line*1000+b.Column) })
+	slices.SortFunc(list, func(a, b Condition) int {
+		return cmp.Compare(a.Line*1000+a.Column, b.Line*1000+b.Column)
+	})
 	return list
 }

@@ -46,7 +46,8 @@ func (r *Ready) series(log *journal.RunWriter, phone string, n int, m *Made) (bo
 		return false, nil
 	}
 	to := fmt.Sprintf("%s-%d", t.Output, log.Number)
-	if err := log.Write(journal.RunRecord{Event: journal.Output, Phone: phone, Task: n, Folder: t.Output, To: to}); err != nil {
+	if err := log.Write(journal.RunRecord{Event: journal.Output, Phone: phone, Task: n, Folder: t.Output,
+		To: to}); err != nil {
 		return false, err
 	}
 	r.goesTo(phone, t.Output, to)
@@ -81,7 +82,8 @@ func (r *Ready) takenBefore(i int, m *Made, made map[int][]*Made) *Made {
 	for n := range i {
 		for _, o := range made[n] {
 			if t, ok := o.Task.(*task.BackupTake); ok && t.Output == back.Output {
-				return &Made{Task: laterKnown{fmt.Sprintf("what the backup of task %d holds is known once it is taken", n+1)}, Words: m.Words}
+				return &Made{Task: laterKnown{fmt.Sprintf("what the backup of task %d holds is known once "+
+					"it is taken", n+1)}, Words: m.Words}
 			}
 		}
 	}
@@ -109,7 +111,9 @@ func Share(all []*Judged) {
 			names = append(names, j.Name)
 		}
 		slices.Sort(names)
-		f := finding.Stopped(finding.OutputShared, dir, fmt.Sprintf("%s would all write to %s, and only the last one's would be there", strings.Join(names, ", "), dir),
+		f := finding.Stopped(finding.OutputShared, dir,
+			fmt.Sprintf("%s would all write to %s, and only the last one's would be there",
+				strings.Join(names, ", "), dir),
 			"give each a folder of its own: put ${name} or ${serial} into the task's output").Findings[0]
 		for _, j := range list {
 			if !slices.ContainsFunc(j.Holds, func(o Found) bool { return o.Finding == f }) {

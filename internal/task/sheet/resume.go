@@ -34,7 +34,8 @@ func Reopen(r *journal.Run) (*Opened, error) {
 
 // Left says where a run goes on with a phone, which was read anew: with which task, and what is
 // left of it. What is done is not done again, an install that succeeded least of all.
-func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from int, rest []*Made, err error) {
+func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from int, rest []*Made,
+	err error) {
 	r.recalled(run)
 	n, mode, last := 0, card.None, (*journal.RunRecord)(nil) // the task that was begun last
 	done := map[int]bool{}
@@ -75,7 +76,8 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 	// It may have been taken elsewhere since it broke off. What can be done there is; else it goes on
 	// where the task began.
 	if rest == nil {
-		m, err := r.Ready(ctx, t, r.vars(j.Name, j.Card.Value(card.FactSerial), whenFacts["model"](j.Card, j.Model())))
+		m, err := r.Ready(ctx, t, r.vars(j.Name, j.Card.Value(card.FactSerial),
+			whenFacts["model"](j.Card, j.Model())))
 		if err != nil {
 			return from, nil, err
 		}
@@ -85,14 +87,18 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 	if err := r.line(ctx, j.Ahead(), &l, rest[:1], nil); err != nil {
 		return from, nil, err
 	}
-	if slices.ContainsFunc(l.Findings, func(f finding.Finding) bool { return f.Name == finding.NotInThisMode }) {
-		rest = append([]*Made{{Task: &task.Go{Mode: mode, Wait: goWait}, Words: []string{"go", string(mode)}}}, rest...)
+	if slices.ContainsFunc(l.Findings, func(f finding.Finding) bool {
+		return f.Name == finding.NotInThisMode
+	}) {
+		rest = append([]*Made{{Task: &task.Go{Mode: mode, Wait: goWait},
+			Words: []string{"go", string(mode)}}}, rest...)
 	}
 	return from, rest, nil
 }
 
 // leftOf works out from the journals what is left of a task.
-func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n int, last *journal.RunRecord) (rest []*Made, done bool, err error) {
+func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n int, last *journal.RunRecord) (
+	rest []*Made, done bool, err error) {
 	if _, looks := commands[r.Tasks[n-1].Command].of().(foreseer); looks {
 		return nil, false, nil // it only looks: it does so again
 	}

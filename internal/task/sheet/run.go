@@ -114,12 +114,14 @@ func (r *Ready) Run(ctx context.Context, d Doer, s Start) (*Ran, error) {
 			err = log.Write(journal.RunRecord{Event: journal.Resumed, Said: s.Said})
 		}
 	} else if log, err = journal.CreateRun(home, r.Text, sink); err == nil {
-		begin := journal.RunRecord{Event: journal.Begin, Name: r.Name, Sheet: r.Path, Elsewhere: r.Elsewhere, Table: s.Table, Said: s.Said}
+		begin := journal.RunRecord{Event: journal.Begin, Name: r.Name, Sheet: r.Path, Elsewhere: r.Elsewhere,
+			Table: s.Table, Said: s.Said}
 		for i := range r.Tasks {
 			begin.Tasks = append(begin.Tasks, r.Tasks[i].Typed())
 		}
 		for _, p := range s.Phones {
-			begin.Phones = append(begin.Phones, journal.RunPhone{Name: p.Name, On: p.On, Serial: p.Serial, Model: p.Model})
+			begin.Phones = append(begin.Phones, journal.RunPhone{Name: p.Name, On: p.On, Serial: p.Serial,
+				Model: p.Model})
 		}
 		err = log.Write(begin)
 	}
@@ -141,7 +143,8 @@ func (r *Ready) Run(ctx context.Context, d Doer, s Start) (*Ran, error) {
 
 // phone carries the tasks out on one phone. An error is that of the run's own record; what became
 // of the phone is in its outcome.
-func (r *Ready) phone(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, question string) (PhoneOutcome, error) {
+func (r *Ready) phone(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, question string) (
+	PhoneOutcome, error) {
 	out := PhoneOutcome{Name: p.Name, Tasks: []TaskOutcome{}}
 	err := r.tasks(ctx, d, log, p, question)
 	var write *journal.WriteError
@@ -169,7 +172,8 @@ func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 		n, title := i+1, t.Typed()
 		note := func(outcome string, job int, err error) error {
 			o := TaskOutcome{N: n, Task: title, Outcome: outcome, Job: job}
-			rec := journal.RunRecord{Event: journal.TaskEnd, Phone: p.Name, Task: n, Outcome: outcome, Job: job}
+			rec := journal.RunRecord{Event: journal.TaskEnd, Phone: p.Name, Task: n, Outcome: outcome,
+				Job: job}
 			if err != nil {
 				o.Error = spell.Error(err)
 				rec.Error = o.Error
@@ -200,7 +204,8 @@ func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 			}
 			continue
 		}
-		if err := log.Write(journal.RunRecord{Event: journal.TaskBegin, Phone: p.Name, Task: n, Mode: string(line.Mode)}); err != nil {
+		if err := log.Write(journal.RunRecord{Event: journal.TaskBegin, Phone: p.Name, Task: n,
+			Mode: string(line.Mode)}); err != nil {
 			return err
 		}
 		job, err := r.one(ctx, d, log, p, i, agree)
@@ -227,16 +232,20 @@ func (r *Ready) isFor(ctx context.Context, d Doer, p *Phone, t *Task) (bool, err
 	}
 	yes, unknown := t.fits(j.Card, j.Model(), j.Models)
 	if len(unknown) > 0 && yes {
-		return false, finding.Stopped(finding.TaskImpossible, t.Command, fmt.Sprintf("whether %s is for %s can't be told: %s is not known", t.Command, p.Name, strings.Join(unknown, ", ")),
+		return false, finding.Stopped(finding.TaskImpossible, t.Command,
+			fmt.Sprintf("whether %s is for %s can't be told: %s is not known", t.Command, p.Name,
+				strings.Join(unknown, ", ")),
 			fmt.Sprintf("find it out (jarlid card), and change when in line %d of the sheet", t.Line))
 	}
 	return yes, nil
 }
 
 // one carries out one task, or what is left of it.
-func (r *Ready) one(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, i int, agree *engine.Agreed) (job int, err error) {
+func (r *Ready) one(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, i int,
+	agree *engine.Agreed) (job int, err error) {
 	t := &r.Tasks[i]
-	one := One{Phone: p, N: i + 1, Of: len(r.Tasks), Title: t.Typed(), Part: journal.Part{Run: log.Number, Task: i + 1}, Agree: agree, Allow: r.accepts(nil, t)}
+	one := One{Phone: p, N: i + 1, Of: len(r.Tasks), Title: t.Typed(), Part: journal.Part{Run: log.Number,
+		Task: i + 1}, Agree: agree, Allow: r.accepts(nil, t)}
 	do := func(m *Made) error {
 		one.Made = m
 		n, acted, err := d.Do(ctx, one)
@@ -266,7 +275,8 @@ func (r *Ready) one(ctx context.Context, d Doer, log *journal.RunWriter, p *Phon
 			return job, err
 		}
 		rec := journal.RunRecord{Event: journal.TaskRest, Phone: p.Name, Task: i + 1}
-		if last := journal.LastPart(all, log.Number, i+1, journal.Who{Name: p.Name, Serial: p.Serial}); last != nil {
+		if last := journal.LastPart(all, log.Number, i+1,
+			journal.Who{Name: p.Name, Serial: p.Serial}); last != nil {
 			rec.Job = last.Number
 		}
 		for _, m := range rest[k:] {

@@ -13,7 +13,12 @@ func Schema() ([]byte, error) {
 	type m = map[string]any
 	text := m{"type": "string"}
 	texts := m{"anyOf": []any{text, m{"type": "array", "items": text, "minItems": 1}}}
-	accept := m{"type": "array", "items": m{"type": "object", "additionalProperties": false, "required": []string{"finding", "because"}, "properties": m{"finding": text, "because": text}}}
+	accept := m{"type": "array", "items": m{
+		"type":                 "object",
+		"additionalProperties": false,
+		"required":             []string{"finding", "because"},
+		"properties":           m{"finding": text, "because": text},
+	}}
 	when := m{}
 	value := m{"type": []string{"string", "number", "boolean"}}
 	for _, w := range WhenFacts() {
@@ -32,7 +37,11 @@ func Schema() ([]byte, error) {
 		}
 		return text
 	}
-	tasks := m{"when": m{"type": "object", "additionalProperties": false, "properties": when}, "note": text, "accept": accept}
+	tasks := m{
+		"when":   m{"type": "object", "additionalProperties": false, "properties": when},
+		"note":   text,
+		"accept": accept,
+	}
 	var one []any
 	var bare []string
 	for _, name := range Commands() {
@@ -44,22 +53,62 @@ func Schema() ([]byte, error) {
 				forms = append(forms, kind(o))
 			}
 		}
-		forms = append(forms, m{"type": "object", "additionalProperties": false, "properties": props}, m{"type": "null"})
+		forms = append(forms, m{"type": "object", "additionalProperties": false, "properties": props},
+			m{"type": "null"})
 		tasks[name] = m{"anyOf": forms}
 		one = append(one, m{"required": []string{name}})
 		bare = append(bare, name)
 	}
-	size := m{"anyOf": []any{m{"type": "integer", "minimum": 0}, m{"type": "string", "pattern": `^[0-9]+ ?(KiB|MiB|GiB)?$`}}}
+	size := m{"anyOf": []any{m{"type": "integer", "minimum": 0},
+		m{"type": "string", "pattern": `^[0-9]+ ?(KiB|MiB|GiB)?$`}}}
 	s := m{
-		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Jar Lid: a sheet", "type": "object", "additionalProperties": false, "required": []string{"sheet", "tasks"},
+		"$schema":              "https://json-schema.org/draft/2020-12/schema",
+		"title":                "Jar Lid: a sheet",
+		"type":                 "object",
+		"additionalProperties": false,
+		"required":             []string{"sheet", "tasks"},
 		"properties": m{
-			"sheet": m{"type": "integer", "minimum": 1, "maximum": Form}, "name": text, "models": texts, "ask": texts, "open": texts, "accept": accept,
-			"conditions": m{"type": "object", "additionalProperties": false, "properties": m{"unlocked": m{"type": "boolean"}, "battery": m{"type": "integer", "minimum": 0, "maximum": 100}, "base": value,
-				"slot": m{"enum": []string{"a", "b"}}, "free": m{"type": "object", "additionalProperties": false, "properties": m{"storage": size, "sd": size}}}},
-			"hands": m{"type": "array", "items": m{"type": "object", "additionalProperties": false, "properties": m{"who": text, "for": text}}},
-			"files": m{"type": "object", "additionalProperties": m{"anyOf": []any{text, m{"type": "object", "additionalProperties": false, "required": []string{"path"},
-				"properties": m{"path": text, "size": m{"type": "integer", "minimum": 0}, "sha256": m{"type": "string", "pattern": "^[0-9a-fA-F]{64}$"}, "is": text}}}}},
-			"tasks": m{"type": "array", "minItems": 1, "maxItems": maxTasks, "items": m{"anyOf": []any{m{"enum": bare}, m{"type": "object", "additionalProperties": false, "properties": tasks, "oneOf": one}}}},
+			"sheet":  m{"type": "integer", "minimum": 1, "maximum": Form},
+			"name":   text,
+			"models": texts,
+			"ask":    texts,
+			"open":   texts,
+			"accept": accept,
+			"conditions": m{"type": "object", "additionalProperties": false,
+				"properties": m{"unlocked": m{"type": "boolean"},
+					"battery": m{"type": "integer", "minimum": 0, "maximum": 100}, "base": value,
+					"slot": m{"enum": []string{"a", "b"}},
+					"free": m{
+						"type":                 "object",
+						"additionalProperties": false,
+						"properties":           m{"storage": size, "sd": size},
+					}}},
+			"hands": m{"type": "array", "items": m{
+				"type":                 "object",
+				"additionalProperties": false,
+				"properties":           m{"who": text, "for": text},
+			}},
+			"files": m{"type": "object",
+				"additionalProperties": m{
+					"anyOf": []any{text, m{"type": "object", "additionalProperties": false,
+						"required": []string{"path"},
+						"properties": m{
+							"path":   text,
+							"size":   m{"type": "integer", "minimum": 0},
+							"sha256": m{"type": "string", "pattern": "^[0-9a-fA-F]{64}$"},
+							"is":     text,
+						}}}}},
+			"tasks": m{
+				"type":     "array",
+				"minItems": 1,
+				"maxItems": maxTasks,
+				"items": m{"anyOf": []any{m{"enum": bare}, m{
+					"type":                 "object",
+					"additionalProperties": false,
+					"properties":           tasks,
+					"oneOf":                one,
+				}}},
+			},
 		},
 	}
 	b, err := json.MarshalIndent(s, "", "  ")

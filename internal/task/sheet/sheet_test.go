@@ -36,48 +36,60 @@ func TestBadSheets(t *testing.T) {
 		{"just words\n", "line 1, column 1: a sheet is a mapping, and there is \"just words\""},
 		{"name: x\ntasks: [recovery hold]\n", "line 1, column 1: it does not say that it is a sheet"},
 		{"sheet: 2\ntasks: [recovery hold]\n", "line 1, column 8: it is of form 2"},
-		{"sheet: one\ntasks: [recovery hold]\n", "line 1, column 8: sheet, the version of its form, is a number"},
+		{"sheet: one\ntasks: [recovery hold]\n", "line 1, column 8: sheet, the version of its form, is " +
+			"a number"},
 		{"sheet: 1\n", "a sheet has a list of tasks"},
 		{"sheet: 1\ntasks: []\n", "line 2, column 8: a sheet has a list of tasks"},
 		{"sheet: 1\ntasks:\n  - go: recovery\n  tasks: x\n", "can't be read as YAML"},
 		{"sheet: 1\nsheet: 1\ntasks: [recovery hold]\n", "line 2, column 1: \"sheet\" is there twice"},
 		{head + "- fly: away\n", `line 7, column 3: a task has no key "fly"`},
 		{head + "- flsh: rom\n", `did you mean flash?`},
-		{head + "- go: recovery\n  wipe: userdata\n", "line 8, column 3: a task is one command, and this is go and wipe"},
+		{head + "- go: recovery\n  wipe: userdata\n",
+			"line 8, column 3: a task is one command, and this is go and wipe"},
 		{head + "- note: nothing\n", "line 7, column 3: a task names its command"},
 		{head + "- go: moon\n", `line 7, column 7: "moon" is not a mode`},
 		{head + "- go: {mode: recovery, wait: soon}\n", "line 7, column 30: wait is a time like 90s"},
 		{head + "- flash: {files: rom, force: true}\n", `line 7, column 23: flash has no key "force"`},
-		{head + "- put: {files: rom, to: storage, install: perhaps}\n", "line 7, column 43: install is true or false"},
-		{head + "- flash: nothing-of-the-kind\n", `line 7, column 10: "nothing-of-the-kind" is none of the sheet's files`},
+		{head + "- put: {files: rom, to: storage, install: perhaps}\n",
+			"line 7, column 43: install is true or false"},
+		{head + "- flash: nothing-of-the-kind\n",
+			`line 7, column 10: "nothing-of-the-kind" is none of the sheet's files`},
 		{head + "- flash: rmo\n", "did you mean rom?"},
 		{head + "- flash: ${rom}\n", "a file's name is written out"},
-		{head + "- sideload: {packages: {a: b}}\n", "line 7, column 24: packages is a list, and there is a mapping"},
+		{head + "- sideload: {packages: {a: b}}\n", "line 7, column 24: packages is a list, and there is a " +
+			"mapping"},
 		{head + "- wipe: []\n", "line 7, column 9: areas is an empty list"},
 		{head + "- recovery hold: now\n", `line 7, column 18: recovery hold takes no word`},
 		{head + "- unlock: {code: 12345}\n", "code is not kept in a sheet"},
 		{head + "- backup take: {output: /etc}\n", "line 7, column 25: /etc is no path beside the sheet"},
 		{head + "- backup take: {output: a/../../b}\n", "leads out of the sheet's folder"},
 		{head + "- go: recovery\n  when: {colour: blue}\n", `line 8, column 10: when has no key "colour"`},
-		{head + "- go: recovery\n  when: [slots]\n", "line 8, column 9: when is a mapping, and there is a list"},
-		{head + "- go: recovery\n  accept: [{finding: no-such-thing, because: x}]\n", `there is no finding called "no-such-thing"`},
-		{head + "- go: recovery\n  accept: [{finding: wrong-model}]\n", "an entry of accept names the finding, and because"},
+		{head + "- go: recovery\n  when: [slots]\n",
+			"line 8, column 9: when is a mapping, and there is a list"},
+		{head + "- go: recovery\n  accept: [{finding: no-such-thing, because: x}]\n",
+			`there is no finding called "no-such-thing"`},
+		{head + "- go: recovery\n  accept: [{finding: wrong-model}]\n",
+			"an entry of accept names the finding, and because"},
 		{"sheet: 1\nfiles: {x: ../x.img}\ntasks: [{flash: x}]\n", "line 2, column 12: ../x.img leads out"},
 		{"sheet: 1\nfiles: {x: 'C:\\x.img'}\ntasks: [{flash: x}]\n", "is no path beside the sheet"},
 		{"sheet: 1\nfiles: {x: '..\\x.img'}\ntasks: [{flash: x}]\n", "leads out"},
 		{"sheet: 1\nfiles: {x: {path: x.img, size: -1}}\ntasks: [{flash: x}]\n", "size is a number from 0"},
 		{"sheet: 1\nfiles: {x: {path: x.img, sha256: abc}}\ntasks: [{flash: x}]\n", "64 hexadecimal digits"},
-		{"sheet: 1\nfiles: {x: {path: x.img, colour: red}}\ntasks: [{flash: x}]\n", `a file has no key "colour"`},
+		{"sheet: 1\nfiles: {x: {path: x.img, colour: red}}\ntasks: [{flash: x}]\n",
+			`a file has no key "colour"`},
 		{"sheet: 1\nfiles: {x y: x.img}\ntasks: [recovery hold]\n", "is no short name"},
-		{"sheet: 1\nconditions: {battery: 101}\ntasks: [recovery hold]\n", "line 2, column 23: battery is a number from 0 to 100"},
-		{"sheet: 1\nconditions: {free: {storage: 2 parsecs}}\ntasks: [recovery hold]\n", "free room is a number of bytes"},
+		{"sheet: 1\nconditions: {battery: 101}\ntasks: [recovery hold]\n",
+			"line 2, column 23: battery is a number from 0 to 100"},
+		{"sheet: 1\nconditions: {free: {storage: 2 parsecs}}\ntasks: [recovery hold]\n",
+			"free room is a number of bytes"},
 		{"sheet: 1\nconditions: {slot: c}\ntasks: [recovery hold]\n", "slot is a or b"},
 		{bomb, "line 2, column 7: a sheet has no anchors (&a)"},
 		{"sheet: 1\ntasks: &t [*t]\n", "a sheet has no anchors"},
 		{"sheet: 1\ntasks: [recovery hold]\n<<: {name: x}\n", "a sheet has no merge keys"},
 		{"sheet: 1\ntasks: [!!binary aGk=]\n", "a sheet has no tags"},
 		{"sheet: 1\ntasks: [recovery hold]\n---\nsheet: 1\n", "there is a second document"},
-		{"sheet: 1\ntasks: " + strings.Repeat("[", 50) + strings.Repeat("]", 50) + "\n", "deeper in one another"},
+		{"sheet: 1\ntasks: " + strings.Repeat("[", 50) + strings.Repeat("]", 50) + "\n",
+			"deeper in one another"},
 		{"sheet: 1\n? [a]\n: b\n", "a key is a word"},
 		{"sheet: 1\ntasks: [" + strings.Repeat("recovery hold,", maxTasks+1) + "]\n", "at most 500 tasks"},
 		{strings.Repeat("#", MaxSize+1), "a sheet has at most"},
@@ -137,7 +149,8 @@ func TestTasks(t *testing.T) {
 				t.Errorf("the code is %q, the words %v", v.Code, m.Words)
 			}
 		case *task.Go:
-			if v.Mode == card.System && v.Wait != 90*time.Second || v.Mode == card.Recovery && v.Wait != time.Minute {
+			if v.Mode == card.System && v.Wait != 90*time.Second || v.Mode == card.Recovery &&
+				v.Wait != time.Minute {
 				t.Errorf("%+v", v)
 			}
 		case *task.Flags:
@@ -146,13 +159,18 @@ func TestTasks(t *testing.T) {
 			}
 		}
 	}
-	want := []string{"recovery install /files/rom.zip --into recovery@both", "sideload /files/rom.zip /files/sub/set.zip --recovery-after /files/rom.zip", "go recovery", "go system --wait 90s",
-		"wipe userdata caches", "put /files/rom.zip --to sd --install", "vbmeta loosen hashtree", "vbmeta tighten hashtree --slot a", "unshelve", "shelve /vendor/overlay/X",
-		"backup take boot storage --output /out/kept-d1", "unlock", "relock --images /files/sub/set.zip", "arrive", "slot use other", "flash /files/sub/set.zip --without radio --without dtbo"}
+	want := []string{"recovery install /files/rom.zip --into recovery@both",
+		"sideload /files/rom.zip /files/sub/set.zip --recovery-after /files/rom.zip", "go recovery",
+		"go system --wait 90s",
+		"wipe userdata caches", "put /files/rom.zip --to sd --install", "vbmeta loosen hashtree",
+		"vbmeta tighten hashtree --slot a", "unshelve", "shelve /vendor/overlay/X",
+		"backup take boot storage --output /out/kept-d1", "unlock", "relock --images /files/sub/set.zip",
+		"arrive", "slot use other", "flash /files/sub/set.zip --without radio --without dtbo"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant\n%q", got, want)
 	}
-	if _, err := s.Tasks[11].Make(paths, nil, nil); err == nil || !strings.Contains(err.Error(), "line 18") || !strings.Contains(err.Error(), "${code}") {
+	if _, err := s.Tasks[11].Make(paths, nil, nil); err == nil || !strings.Contains(err.Error(), "line 18") ||
+		!strings.Contains(err.Error(), "${code}") {
 		t.Errorf("without a table: %v", err)
 	}
 }
@@ -169,10 +187,17 @@ func TestWhen(t *testing.T) {
 		yes   bool
 		open  int
 	}{
-		{"{slots: 2}", "dunlin", true, 0}, {"{slots: 2}", "turnstone", false, 0}, {"{slots: [1, 2]}", "turnstone", true, 0},
-		{"{recovery: [boot, vendor_boot]}", "godwit", true, 0}, {"{recovery: [boot, vendor_boot]}", "sanderling", false, 0},
-		{"{treble: false}", "turnstone", true, 0}, {"{treble: yes, super: yes}", "avocet", true, 0}, {"{super: yes}", "dunlin", false, 0},
-		{"{model: WL-DU}", "dunlin", true, 0}, {"{model: [godwit, avocet]}", "dunlin", false, 0}, {"{cpu: arm64-v8a, vndk: 30}", "godwit", true, 0},
+		{"{slots: 2}", "dunlin", true, 0},
+		{"{slots: 2}", "turnstone", false, 0},
+		{"{slots: [1, 2]}", "turnstone", true, 0},
+		{"{recovery: [boot, vendor_boot]}", "godwit", true, 0},
+		{"{recovery: [boot, vendor_boot]}", "sanderling", false, 0},
+		{"{treble: false}", "turnstone", true, 0},
+		{"{treble: yes, super: yes}", "avocet", true, 0},
+		{"{super: yes}", "dunlin", false, 0},
+		{"{model: WL-DU}", "dunlin", true, 0},
+		{"{model: [godwit, avocet]}", "dunlin", false, 0},
+		{"{cpu: arm64-v8a, vndk: 30}", "godwit", true, 0},
 		{"{slots: 2, vndk: 29}", "", true, 2},
 	} {
 		s, err := Parse([]byte(head+"- recovery hold: {}\n  when: "+c.when+"\n"), "x.yaml")
@@ -206,14 +231,18 @@ func TestTable(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := &Opened{Sheet: &Sheet{}, Rows: rows}
-		if v := o.vars("d2", "S2", "dunlin"); v["code"] != "22" || v["name"] != "d2" || v["serial"] != "S2" || v["model"] != "dunlin" {
+		if v := o.vars("d2", "S2", "dunlin"); v["code"] != "22" || v["name"] != "d2" || v["serial"] != "S2" ||
+			v["model"] != "dunlin" {
 			t.Errorf("%q: %v", text, v)
 		}
 		if v := o.vars("d3", "S3", ""); v["code"] != "" {
 			t.Errorf("a phone of no line has %v", v)
 		}
 	}
-	for text, want := range map[string]string{"": "is empty", "code\n11\n": "no column is called name or serial", "name,code\nd1\n": "line 2: it has another number of columns", "name,name\na,b\n": "column 2",
+	for text, want := range map[string]string{"": "is empty",
+		"code\n11\n":              "no column is called name or serial",
+		"name,code\nd1\n":         "line 2: it has another number of columns",
+		"name,name\na,b\n":        "column 2",
 		"name,code\nd1,1\nd1,2\n": "line 3: name d1 has a line already", "name,code\n\"d1,1\n": "quotes"} {
 		if _, err := readTable(write(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, and it should say %q", text, err, want)
@@ -267,7 +296,8 @@ func TestSchema(t *testing.T) {
 	}
 	got, err := os.ReadFile(path)
 	if err != nil || string(got) != string(want) {
-		t.Errorf("docs/sheet.schema.json is not what the tables say (%v); go test ./internal/task/sheet -update writes it", err)
+		t.Errorf("docs/sheet.schema.json is not what the tables say (%v); go test ./internal/task/sheet "+
+			"-update writes it", err)
 	}
 	for _, name := range Commands() {
 		if !strings.Contains(string(got), `"`+name+`"`) {
@@ -281,7 +311,15 @@ func TestWorst(t *testing.T) {
 	for _, c := range []struct {
 		codes []int
 		want  int
-	}{{[]int{0, 0}, 0}, {[]int{3, 0}, 3}, {[]int{3, 4}, 4}, {[]int{4, 5, 3}, 5}, {[]int{5, 7}, 7}, {[]int{7, 1, 5}, 1}, {nil, 0}} {
+	}{
+		{[]int{0, 0}, 0},
+		{[]int{3, 0}, 3},
+		{[]int{3, 4}, 4},
+		{[]int{4, 5, 3}, 5},
+		{[]int{5, 7}, 7},
+		{[]int{7, 1, 5}, 1},
+		{nil, 0},
+	} {
 		if got := Worst(c.codes); got != c.want {
 			t.Errorf("%v: %d, want %d", c.codes, got, c.want)
 		}
@@ -291,7 +329,8 @@ func TestWorst(t *testing.T) {
 // FuzzParse: whatever a file holds, it is a sheet or a *FormError that names a line; a sheet's
 // tasks can all be made and typed.
 func FuzzParse(f *testing.F) {
-	f.Add([]byte(head + "- recovery install: rom\n  when: {slots: 2}\n  accept: [{finding: wrong-model, because: x}]\n"))
+	f.Add([]byte(head + "- recovery install: rom\n  when: {slots: 2}\n  accept: [{finding: wrong-model, " +
+		"because: x}]\n"))
 	f.Add([]byte("sheet: 1\ntasks: [{go: {mode: system, wait: 1s}}, unshelve]\n"))
 	f.Add([]byte("a: &a [*a]\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -305,7 +344,9 @@ func FuzzParse(f *testing.F) {
 		}
 		for i := range s.Tasks {
 			s.Tasks[i].Typed()
-			if m, err := s.Tasks[i].Make(map[string]string{}, nil, func(w string) string { return w }); err == nil && m.Task == nil {
+			if m, err := s.Tasks[i].Make(map[string]string{}, nil, func(w string) string {
+				return w
+			}); err == nil && m.Task == nil {
 				t.Fatal("a task without a value")
 			}
 		}

@@ -78,8 +78,10 @@ type Found struct {
 // holds gives the findings about what a phone has to be like before the first task.
 func (s *Sheet) holds(c *card.Card, m *model.Model, all model.Set) (list []Found) {
 	add := func(key string, severity finding.Severity, format string, args ...any) {
-		list = append(list, Found{finding.Finding{Name: finding.ConditionNotMet, Severity: severity, About: key, Text: fmt.Sprintf(format, args...),
-			Remedy: "bring the phone into that state, or change the condition in the sheet"}, s.Conditions.At[key].Line})
+		list = append(list, Found{finding.Finding{Name: finding.ConditionNotMet, Severity: severity,
+			About: key, Text: fmt.Sprintf(format, args...),
+			Remedy: "bring the phone into that state, or change the condition in the sheet"},
+			s.Conditions.At[key].Line})
 	}
 	check := func(key, have, want string, met bool) {
 		switch {
@@ -96,10 +98,14 @@ func (s *Sheet) holds(c *card.Card, m *model.Model, all model.Set) (list []Found
 			is, _ := all.Same(w, have)
 			return is || strings.EqualFold(w, have)
 		})
-		f := finding.Finding{Name: finding.WrongModel, Severity: finding.Stop, About: s.Name, Text: fmt.Sprintf("the sheet is for %s, this phone is %s", strings.Join(s.Models, " or "), have),
+		f := finding.Finding{Name: finding.WrongModel, Severity: finding.Stop, About: s.Name,
+			Text: fmt.Sprintf("the sheet is for %s, this phone is %s", strings.Join(s.Models, " or "),
+				have),
 			Remedy: "draft one for this phone: jarlid sheet draft FILES"}
 		if have == "" {
-			f.Severity, f.Text = finding.Warn, fmt.Sprintf("the sheet is for %s, and the phone does not say which model it is", strings.Join(s.Models, " or "))
+			f.Severity, f.Text = finding.Warn,
+				fmt.Sprintf("the sheet is for %s, and the phone does not say which model it is",
+					strings.Join(s.Models, " or "))
 		}
 		if !same {
 			list = append(list, Found{f, 1})
@@ -122,14 +128,16 @@ func (s *Sheet) holds(c *card.Card, m *model.Model, all model.Set) (list []Found
 				have, n, known = "enough, as the bootloader says", 100, true
 			}
 		}
-		check("battery", have, fmt.Sprintf("at least %d %% in the battery", k.Battery), known && int(n) >= k.Battery)
+		check("battery", have, fmt.Sprintf("at least %d %% in the battery", k.Battery),
+			known && int(n) >= k.Battery)
 	}
 	if k.Base != "" {
 		have := c.Value(card.FactBase)
 		least, most, span := strings.Cut(k.Base, "..")
 		met := have == k.Base
 		if span {
-			met = (least == "" || card.CompareVersions(have, least) >= 0) && (most == "" || card.CompareVersions(have, most) <= 0)
+			met = (least == "" || card.CompareVersions(have, least) >= 0) &&
+				(most == "" || card.CompareVersions(have, most) <= 0)
 		}
 		check("base", have, "the maker's firmware "+k.Base, met)
 	}

@@ -67,7 +67,8 @@ func Parse(r io.ReaderAt, size int64) (*App, error) {
 			manifest = f
 		}
 		if rest, ok := strings.CutPrefix(f.Name, "lib/"); ok {
-			if abi, name, ok := strings.Cut(rest, "/"); ok && strings.HasSuffix(name, ".so") && !slices.Contains(a.ABIs, abi) {
+			if abi, name, ok := strings.Cut(rest, "/"); ok && strings.HasSuffix(name, ".so") &&
+				!slices.Contains(a.ABIs, abi) {
 				a.ABIs = append(a.ABIs, abi)
 			}
 		}
@@ -99,7 +100,8 @@ func chunk(b []byte, at int) (typ int, head, whole []byte, err error) {
 	le := binary.LittleEndian
 	n, h := int64(le.Uint32(b[at+4:])), int(le.Uint16(b[at+2:]))
 	if n < 8 || n > int64(len(b)-at) || h < 8 || int64(h) > n {
-		return 0, nil, nil, image.Errorf(formatName, int64(at), "a chunk says it has %d bytes and a header of %d, %d are left", n, h, len(b)-at)
+		return 0, nil, nil, image.Errorf(formatName, int64(at),
+			"a chunk says it has %d bytes and a header of %d, %d are left", n, h, len(b)-at)
 	}
 	return int(le.Uint16(b[at:])), b[at : at+h], b[at : at+int(n)], nil
 }
@@ -197,7 +199,8 @@ func (a *App) element(b []byte, head, at int, names []string, ids []uint32) erro
 func pool(b []byte, head, at int) ([]string, error) {
 	le := binary.LittleEndian
 	if head < 28 {
-		return nil, image.Errorf(formatName, int64(at), "the strings' header has %d bytes, 28 are needed", head)
+		return nil, image.Errorf(formatName, int64(at), "the strings' header has %d bytes, 28 are needed",
+			head)
 	}
 	n, flags, start := le.Uint32(b[8:]), le.Uint32(b[16:]), int64(le.Uint32(b[20:]))
 	if n > maxPool || int64(head)+4*int64(n) > int64(len(b)) || start > int64(len(b)) {

@@ -103,12 +103,14 @@ func (s *Signature) Current() []Signer {
 var ErrUnsigned = errors.New("the app is not signed; no phone installs it")
 
 func broken(scheme Scheme, msg string, args ...any) error {
-	return &image.Error{Format: "app signature (" + string(scheme) + ")", Offset: -1, What: fmt.Sprintf(msg, args...)}
+	return &image.Error{Format: "app signature (" + string(scheme) + ")", Offset: -1,
+		What: fmt.Sprintf(msg, args...)}
 }
 
 // layout is where the parts of a package lie, in bytes.
 type layout struct {
-	block, directory, end int64 // where the signing block, the directory and its end begin; block == directory without one
+	// where the signing block, the directory and its end begin; block == directory without one
+	block, directory, end int64
 	pairs                 map[uint32][]byte
 }
 
@@ -150,17 +152,21 @@ func Verify(ctx context.Context, r io.ReaderAt, size int64, moved func(int64)) (
 	case len(s.Schemes) == 0:
 		return nil, ErrUnsigned
 	case first != nil && first.claims[2] && !has(V2), first != nil && first.claims[3] && !has(V3):
-		return nil, broken(V1, "it says that the app was signed by scheme v2 or v3 too, and that signature is gone: somebody took it out")
+		return nil, broken(V1, "it says that the app was signed by scheme v2 or v3 too, and that signature "+
+			"is gone: somebody took it out")
 	case v.stripped >= 3 && has(V2) && !has(V3):
-		return nil, broken(V2, "it says that the app was signed by scheme v3 too, and that signature is gone: somebody took it out")
+		return nil, broken(V2, "it says that the app was signed by scheme v3 too, and that signature is "+
+			"gone: somebody took it out")
 	case v.rotation > 0 && !has(V31):
-		return nil, broken(V3, "it says that scheme v3.1 counts from API level %d on, and that signature is gone: somebody took it out", v.rotation)
+		return nil, broken(V3, "it says that scheme v3.1 counts from API level %d on, and that signature "+
+			"is gone: somebody took it out", v.rotation)
 	case has(V31) && !has(V3):
 		return nil, broken(V31, "scheme v3.1 stands without v3")
 	}
 	for i := range s.Signers { // v3 counts up to where v3.1 begins
 		if s.Signers[i].Scheme == V31 && v.rotation > 0 && s.Signers[i].MinSDK != v.rotation {
-			return nil, broken(V31, "it counts from API level %d on, scheme v3 says %d", s.Signers[i].MinSDK, v.rotation)
+			return nil, broken(V31, "it counts from API level %d on, scheme v3 says %d", s.Signers[i].MinSDK,
+				v.rotation)
 		}
 	}
 	return s, nil
@@ -214,16 +220,19 @@ func find(r io.ReaderAt, size int64) (*layout, error) {
 		return nil, err
 	}
 	if int64(le.Uint64(b)) != n {
-		return nil, image.Errorf(formatName, l.block, "the signing block states two lengths, %d and %d", le.Uint64(b), n)
+		return nil, image.Errorf(formatName, l.block, "the signing block states two lengths, %d and %d",
+			le.Uint64(b), n)
 	}
 	for p := b[8:]; len(p) > 0; {
 		if len(p) < 12 || le.Uint64(p) < 4 || le.Uint64(p) > uint64(len(p)-8) {
-			return nil, image.Errorf(formatName, l.directory-24-int64(len(p)), "an entry of the signing block goes beyond it")
+			return nil, image.Errorf(formatName, l.directory-24-int64(len(p)),
+				"an entry of the signing block goes beyond it")
 		}
 		k := int(le.Uint64(p))
 		id := le.Uint32(p[8:])
 		if _, twice := l.pairs[id]; twice && (id == idV2 || id == idV3 || id == idV31) {
-			return nil, image.Errorf(formatName, l.directory-24-int64(len(p)), "the signing block has one scheme twice")
+			return nil, image.Errorf(formatName, l.directory-24-int64(len(p)),
+				"the signing block has one scheme twice")
 		}
 		l.pairs[id] = p[12 : 8+k]
 		p = p[8+k:]
@@ -369,7 +378,8 @@ func (v *verifier) signer(scheme Scheme, b []byte) (*Signer, error) {
 	digests, certs := in.all(), in.all()
 	if scheme != V2 {
 		if low, high := int64(in.word()), int64(in.word()); low != s.MinSDK || high != s.MaxSDK {
-			return nil, broken(scheme, "what platforms it counts for is signed as %d to %d and stated as %d to %d", low, high, s.MinSDK, s.MaxSDK)
+			return nil, broken(scheme, "what platforms it counts for is signed as %d to %d and stated as "+
+				"%d to %d", low, high, s.MinSDK, s.MaxSDK)
 		}
 	}
 	attributes := in.all()
@@ -451,7 +461,11 @@ func (v *verifier) digest(hash crypto.Hash) ([]byte, error) {
 		from, to int64
 	}
 	var parts []part
-	for _, s := range []part{{v.r, 0, v.l.block}, {v.r, v.l.directory, v.l.end}, {bytes.NewReader(end), 0, int64(len(end))}} {
+	for _, s := range []part{
+		{v.r, 0, v.l.block},
+		{v.r, v.l.directory, v.l.end},
+		{bytes.NewReader(end), 0, int64(len(end))},
+	} {
 		for at := s.from; at < s.to; at += piece {
 			parts = append(parts, part{s.r, at, min(at+piece, s.to)})
 		}
@@ -531,7 +545,8 @@ func handedOver(scheme Scheme, b []byte, now *x509.Certificate) ([]Ancestor, err
 		if len(out) > 0 {
 			alg, known := algorithms[by]
 			if !known || stated != by || !alg.verify(out[len(out)-1].Cert.PublicKey, data, sig) {
-				return nil, broken(scheme, "the proof of rotation does not hold: key %d was not handed on by the one before it", len(out)+1)
+				return nil, broken(scheme, "the proof of rotation does not hold: key %d was not handed on "+
+					"by the one before it", len(out)+1)
 			}
 			for _, before := range out {
 				if bytes.Equal(before.Cert.Raw, a.Cert.Raw) {
@@ -568,7 +583,8 @@ func (s *Signature) Follows(before *Signature) (ok bool, why string) {
 				continue
 			}
 			if a.Flags&InstalledData == 0 {
-				return false, "its proof of rotation holds the key of the other one, without the right to replace what that signed"
+				return false, "its proof of rotation holds the key of the other one, without the right to " +
+					"replace what that signed"
 			}
 			return true, ""
 		}

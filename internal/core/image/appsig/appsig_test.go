@@ -69,7 +69,11 @@ func shortly(t testing.TB, s *Signature) string {
 // TestVerify: packages that the platform's signing tool signed, and what somebody did to them.
 func TestVerify(t *testing.T) {
 	for _, c := range []struct{ file, want string }{
-		{"v1.apk", "v1 r"}, {"v2.apk", "v1 a, v2 a"}, {"v2-rsa.apk", "v2 r"}, {"v3.apk", "v2 a, v3 a"}, {"rotated.apk", "v2 a, v3 b <a <b"},
+		{"v1.apk", "v1 r"},
+		{"v2.apk", "v1 a, v2 a"},
+		{"v2-rsa.apk", "v2 r"},
+		{"v3.apk", "v2 a, v3 a"},
+		{"rotated.apk", "v2 a, v3 b <a <b"},
 	} {
 		s, err := verify(fixture(t, c.file))
 		if err != nil || s.Older != nil {
@@ -162,7 +166,8 @@ func newKey(t testing.TB, name string) key {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: time.Unix(0, 0), NotAfter: time.Unix(1<<32, 0)}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Unix(0, 0), NotAfter: time.Unix(1<<32, 0)}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
 	if err != nil {
 		t.Fatal(err)
@@ -235,7 +240,8 @@ func TestRotation(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := &verifier{ctx: context.Background(), r: bytes.NewReader(plain), size: int64(len(plain)), l: l, digests: map[crypto.Hash][]byte{}}
+	v := &verifier{ctx: context.Background(), r: bytes.NewReader(plain), size: int64(len(plain)), l: l,
+		digests: map[crypto.Hash][]byte{}}
 	digest, err := v.digest(crypto.SHA256)
 	if err != nil {
 		t.Fatal(err)
@@ -252,15 +258,25 @@ func TestRotation(t *testing.T) {
 		schemes string
 		follows bool
 	}{
-		{"rotated at once", map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(line))}, "", "[v3]", true},
-		{"rotated from 33 on", map[uint32][]byte{idV3: signV3(a, digest, 24, 32, lp(from33)), idV31: signV3(b, digest, 33, 0x7fffffff, lp(line))}, "", "[v3 v3.1]", true},
-		{"v3.1 is gone", map[uint32][]byte{idV3: signV3(a, digest, 24, 32, lp(from33))}, "from API level 33 on, and that signature is gone", "", false},
-		{"v3.1 alone", map[uint32][]byte{idV31: signV3(b, digest, 33, 0x7fffffff, lp(line))}, "stands without v3", "", false},
-		{"v3.1 from elsewhere", map[uint32][]byte{idV3: signV3(a, digest, 24, 32, lp(from33)), idV31: signV3(b, digest, 34, 0x7fffffff, lp(line))}, "scheme v3 says 33", "", false},
-		{"nobody handed it on", map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(broken))}, "does not hold", "", false},
-		{"keys of others", map[uint32][]byte{idV3: signV3(other, digest, 28, 0x7fffffff, lp(line))}, "does not end at the signer", "", false},
-		{"another digest", map[uint32][]byte{idV3: signV3(a, make(nil)[:32], 24, 0x7fffffff)}, "not what was signed", "", false},
-		{"without the right", map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(handedOn([]uint32{6, 7}, a, b)))}, "", "[v3]", false},
+		{"rotated at once", map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(line))}, "",
+			"[v3]", true},
+		{"rotated from 33 on", map[uint32][]byte{idV3: signV3(a, digest, 24, 32, lp(from33)),
+			idV31: signV3(b, digest, 33, 0x7fffffff, lp(line))}, "", "[v3 v3.1]", true},
+		{"v3.1 is gone", map[uint32][]byte{idV3: signV3(a, digest, 24, 32, lp(from33))},
+			"from API level 33 on, and that signature is gone", "", false},
+		{"v3.1 alone", map[uint32][]byte{idV31: signV3(b, digest, 33, 0x7fffffff, lp(line))},
+			"stands without v3", "", false},
+		{"v3.1 from elsewhere", map[uint32][]byte{idV3: signV3(a, digest, 24, 32, lp(from33)),
+			idV31: signV3(b, digest, 34, 0x7fffffff, lp(line))}, "scheme v3 says 33", "", false},
+		{"nobody handed it on", map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(broken))},
+			"does not hold", "", false},
+		{"keys of others", map[uint32][]byte{idV3: signV3(other, digest, 28, 0x7fffffff, lp(line))},
+			"does not end at the signer", "", false},
+		{"another digest", map[uint32][]byte{idV3: signV3(a, make(nil)[:32], 24, 0x7fffffff)},
+			"not what was signed", "", false},
+		{"without the right",
+			map[uint32][]byte{idV3: signV3(b, digest, 28, 0x7fffffff, lp(handedOn([]uint32{6, 7}, a, b)))},
+			"", "[v3]", false},
 		{"another key", map[uint32][]byte{idV3: signV3(other, digest, 28, 0x7fffffff)}, "", "[v3]", false},
 	} {
 		s, err := verify(make(c.pairs))
@@ -297,7 +313,8 @@ func TestSignedJar(t *testing.T) {
 	}
 	for _, alg := range []string{"RSA", "EC"} {
 		store := alg + ".p12"
-		run("keytool", "-genkeypair", "-keystore", store, "-storepass", "secret", "-alias", "k", "-keyalg", alg, "-dname", "CN=jar "+alg)
+		run("keytool", "-genkeypair", "-keystore", store, "-storepass", "secret", "-alias", "k", "-keyalg",
+			alg, "-dname", "CN=jar "+alg)
 		if err := os.WriteFile(filepath.Join(dir, "x.jar"), fixture(t, "unsigned.apk"), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -331,7 +348,8 @@ func TestSignedJar(t *testing.T) {
 			},
 		} {
 			_, err := verify(repacked(t, b, change))
-			if err == nil || !strings.Contains(err.Error(), "afterwards") && !strings.Contains(err.Error(), "after it was signed") {
+			if err == nil || !strings.Contains(err.Error(), "afterwards") && !strings.Contains(err.Error(),
+				"after it was signed") {
 				t.Errorf("%s, %s: %v", alg, what, err)
 			}
 		}

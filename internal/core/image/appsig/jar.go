@@ -74,7 +74,13 @@ func sections(b []byte) (list []section) {
 var hashes = []struct {
 	name string
 	hash crypto.Hash
-}{{"sha-512", crypto.SHA512}, {"sha-384", crypto.SHA384}, {"sha-256", crypto.SHA256}, {"sha1", crypto.SHA1}, {"sha-1", crypto.SHA1}}
+}{
+	{"sha-512", crypto.SHA512},
+	{"sha-384", crypto.SHA384},
+	{"sha-256", crypto.SHA256},
+	{"sha1", crypto.SHA1},
+	{"sha-1", crypto.SHA1},
+}
 
 // stated gives the strongest digest that fields state under a suffix, and its hash; 0 when none.
 func stated(fields map[string]string, suffix string) (want []byte, h crypto.Hash) {
@@ -160,7 +166,8 @@ func (v *verifier) v1() (*jar, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err := j.signature(strings.TrimSuffix(name, path.Ext(name)), sf, manifest, parts, byName, read); err != nil {
+		if err := j.signature(strings.TrimSuffix(name, path.Ext(name)), sf, manifest, parts, byName,
+			read); err != nil {
 			return nil, err
 		}
 	}
@@ -168,7 +175,8 @@ func (v *verifier) v1() (*jar, error) {
 }
 
 // signature verifies one signature file: who signed it, and that it speaks of this manifest.
-func (j *jar) signature(stem string, sf, manifest []byte, parts []section, byName map[string]*zip.File, read func(string, int64) ([]byte, error)) error {
+func (j *jar) signature(stem string, sf, manifest []byte, parts []section, byName map[string]*zip.File,
+	read func(string, int64) ([]byte, error)) error {
 	block := ""
 	for _, ext := range []string{".RSA", ".EC", ".DSA", ".rsa", ".ec", ".dsa"} {
 		if byName[stem+ext] != nil {
@@ -223,7 +231,8 @@ func (j *jar) signature(stem string, sf, manifest []byte, parts []section, byNam
 		want, h := stated(s.fields, "")
 		part, ok := named[s.fields["name"]]
 		if h == 0 || !ok || !bytes.Equal(sum(h, part.raw), want) {
-			return broken(V1, "what the manifest says of %q was changed after it was signed", s.fields["name"])
+			return broken(V1, "what the manifest says of %q was changed after it was signed",
+				s.fields["name"])
 		}
 		delete(named, s.fields["name"])
 	}
@@ -238,7 +247,12 @@ func (j *jar) signature(stem string, sf, manifest []byte, parts []section, byNam
 // for the name of the way of signing, as packages signed by EC keys have it.
 func bare(p *pkcs7.PKCS7, cert *x509.Certificate, sf []byte) bool {
 	s := p.Signers[0]
-	h := map[string]crypto.Hash{"1.3.14.3.2.26": crypto.SHA1, "2.16.840.1.101.3.4.2.1": crypto.SHA256, "2.16.840.1.101.3.4.2.2": crypto.SHA384, "2.16.840.1.101.3.4.2.3": crypto.SHA512}[s.DigestAlgorithm.Algorithm.String()]
+	h := map[string]crypto.Hash{
+		"1.3.14.3.2.26":          crypto.SHA1,
+		"2.16.840.1.101.3.4.2.1": crypto.SHA256,
+		"2.16.840.1.101.3.4.2.2": crypto.SHA384,
+		"2.16.840.1.101.3.4.2.3": crypto.SHA512,
+	}[s.DigestAlgorithm.Algorithm.String()]
 	if h == 0 || len(s.AuthenticatedAttributes) > 0 {
 		return false
 	}

@@ -127,10 +127,12 @@ func ParseControl(misc []byte) (*Control, error) {
 		return nil, image.Errorf(formatName, controlOffset+4, "there is no slot control block")
 	}
 	if b[8] != controlVersion {
-		return nil, image.Errorf(formatName, controlOffset+8, "slot control block version %d is not known", b[8])
+		return nil, image.Errorf(formatName, controlOffset+8, "slot control block version %d is not known",
+			b[8])
 	}
 	if got, want := crc32.ChecksumIEEE(b[:28]), le.Uint32(b[28:]); got != want {
-		return nil, image.Errorf(formatName, controlOffset+28, "the slot control block's checksum is %08x, its bytes give %08x", want, got)
+		return nil, image.Errorf(formatName, controlOffset+28,
+			"the slot control block's checksum is %08x, its bytes give %08x", want, got)
 	}
 	bits := int(b[9]) | int(b[10])<<8
 	n := bits & 7
@@ -153,7 +155,8 @@ func (c *Control) Put(misc []byte) error {
 		return image.Truncated(formatName, controlOffset, controlSize, int64(len(misc)-controlOffset))
 	}
 	if len(c.Slots) < 1 || len(c.Slots) > 4 || len(c.Suffix) > 3 {
-		return image.Errorf(formatName, controlOffset, "%d slots, started from %q: that does not fit", len(c.Slots), c.Suffix)
+		return image.Errorf(formatName, controlOffset, "%d slots, started from %q: that does not fit",
+			len(c.Slots), c.Suffix)
 	}
 	b := misc[controlOffset : controlOffset+controlSize]
 	le := binary.LittleEndian

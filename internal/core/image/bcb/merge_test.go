@@ -8,7 +8,13 @@ import (
 // TestMerge reads bytes laid out by hand after misc_virtual_ab_message: version,
 // magic 0x56740AB0, merge status, source slot.
 func TestMerge(t *testing.T) {
-	for status, want := range map[byte]string{0: "none", 1: "unknown", 2: "snapshotted", 3: "merging", 4: "cancelled"} {
+	for status, want := range map[byte]string{
+		0: "none",
+		1: "unknown",
+		2: "snapshotted",
+		3: "merging",
+		4: "cancelled",
+	} {
 		b := make([]byte, MergeSize)
 		copy(b, []byte{2, 0xb0, 0x0a, 0x74, 0x56, status, 1})
 		if got, err := ParseMerge(b); got != want || err != nil {
@@ -20,7 +26,8 @@ func TestMerge(t *testing.T) {
 			t.Errorf("%s: % x, %v", want, again[:8], err)
 		}
 	}
-	for _, b := range [][]byte{nil, make([]byte, MergeSize), make([]byte, 10), append([]byte{2, 0xb0, 0x0a, 0x74, 0x56, 5}, make([]byte, MergeSize)...)} {
+	for _, b := range [][]byte{nil, make([]byte, MergeSize), make([]byte, 10),
+		append([]byte{2, 0xb0, 0x0a, 0x74, 0x56, 5}, make([]byte, MergeSize)...)} {
 		if s, err := ParseMerge(b); err == nil {
 			t.Errorf("%d bytes give %q", len(b), s)
 		}

@@ -51,7 +51,8 @@ type IncrementalError struct {
 
 // Error names the operation.
 func (e *IncrementalError) Error() string {
-	return fmt.Sprintf("transfer list, line %d: %q makes blocks from what is on the phone: the package is incremental and needs the exact build it was made from", e.Line, e.Op)
+	return fmt.Sprintf("transfer list, line %d: %q makes blocks from what is on the phone: the package is "+
+		"incremental and needs the exact build it was made from", e.Line, e.Op)
 }
 
 // incremental are the commands that need what is on the phone.
@@ -169,7 +170,8 @@ func (l *List) Apply(t Target, data io.Reader) error {
 				}
 				continue
 			}
-			got, err := io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(t, off)}, struct{ io.Reader }{io.LimitReader(data, n)}, buf)
+			got, err := io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(t, off)},
+				struct{ io.Reader }{io.LimitReader(data, n)}, buf)
 			if err != nil {
 				return err
 			}

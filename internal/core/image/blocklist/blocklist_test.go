@@ -28,12 +28,14 @@ func TestApply(t *testing.T) {
 		block := func(s string) []byte {
 			var b []byte
 			for _, r := range s {
-				b = append(b, bytes.Repeat([]byte{map[bool]byte{true: 0, false: byte(r)}[r == '.']}, BlockSize)...)
+				b = append(b, bytes.Repeat([]byte{map[bool]byte{true: 0, false: byte(r)}[r == '.']},
+					BlockSize)...)
 			}
 			return b
 		}
 		m := memory(bytes.Repeat([]byte{'?'}, int(l.Blocks)*BlockSize))
-		if err := l.Apply(m, bytes.NewReader(block(c.data))); err != nil || !bytes.Equal(m, block(c.want)) || l.Data != int64(len(c.data))*BlockSize {
+		if err := l.Apply(m, bytes.NewReader(block(c.data))); err != nil || !bytes.Equal(m, block(c.want)) ||
+			l.Data != int64(len(c.data))*BlockSize {
 			t.Errorf("%q: %v, or the blocks differ", c.list, err)
 		}
 		if err := l.Apply(m, bytes.NewReader(block(c.data)[1:])); !image.IsShort(err) {
@@ -44,10 +46,12 @@ func TestApply(t *testing.T) {
 
 func TestRefused(t *testing.T) {
 	var inc *IncrementalError
-	if _, err := Parse(strings.NewReader("4\n1\n1\n1\nmove abc 2,0,1 1 2,1,2\n")); !errors.As(err, &inc) || inc.Line != 5 || inc.Op != "move" {
+	if _, err := Parse(strings.NewReader("4\n1\n1\n1\nmove abc 2,0,1 1 2,1,2\n")); !errors.As(err, &inc) ||
+		inc.Line != 5 || inc.Op != "move" {
 		t.Errorf("an incremental list: %v", err)
 	}
-	for _, s := range []string{"", "5\n1\n", "x\n", "1\n", "2\n1\n0\n", "1\n1\nnew 3,0,1\n", "1\n1\nnew 2,1,1\n", "1\n1\nnew 2,5,4\n",
+	for _, s := range []string{"", "5\n1\n", "x\n", "1\n", "2\n1\n0\n", "1\n1\nnew 3,0,1\n",
+		"1\n1\nnew 2,1,1\n", "1\n1\nnew 2,5,4\n",
 		"1\n1\nnew 2,0,99999999999999999999\n", "1\n1\nnew 2,-1,4\n", "1\n1\nrm 2,0,1\n", "1\n1\nnew\n"} {
 		var e *image.Error
 		if _, err := Parse(strings.NewReader(s)); !errors.As(err, &e) {

@@ -114,7 +114,8 @@ func Parse(r io.ReaderAt, size int64) (*Image, error) {
 	le := binary.LittleEndian
 	m := &Image{HeaderVersion: le.Uint32(h[40:])}
 	if m.HeaderVersion > 4 && m.HeaderVersion < smallestTree {
-		return nil, image.Errorf(formatName, 40, "header version %d is not known; 0 to 4 are", m.HeaderVersion)
+		return nil, image.Errorf(formatName, 40, "header version %d is not known; 0 to 4 are",
+			m.HeaderVersion)
 	}
 	if m.HeaderVersion > 4 {
 		// Before versions existed some bootloaders kept the size of appended
@@ -227,7 +228,8 @@ func Build(m Image, p Parts) ([]byte, error) {
 	if len(m.Name) > 15 || len(m.Cmdline) > 511+1023 {
 		return nil, fmt.Errorf("boot image: the name or command line is too long")
 	}
-	if m.HeaderVersion < 2 && len(p.DTB) > 0 || m.HeaderVersion < 1 && len(p.RecoveryDTBO) > 0 || len(p.Signature) > 0 {
+	if m.HeaderVersion < 2 && len(p.DTB) > 0 || m.HeaderVersion < 1 && len(p.RecoveryDTBO) > 0 ||
+		len(p.Signature) > 0 {
 		return nil, fmt.Errorf("boot image: header version %d has no place for all parts", m.HeaderVersion)
 	}
 	le := binary.LittleEndian

@@ -33,17 +33,23 @@ func TestLayout(t *testing.T) {
 		version  uint32
 		sections map[string]string
 	}{
-		{"v0", byHand(4*2048, map[int]uint32{8: 6, 16: 7, 24: 6, 36: 2048, 44: os}, "KERNEL", "RAMDISK", "SECOND"), 0,
+		{"v0", byHand(4*2048, map[int]uint32{8: 6, 16: 7, 24: 6, 36: 2048, 44: os}, "KERNEL", "RAMDISK",
+			"SECOND"), 0,
 			map[string]string{"kernel": "KERNEL", "ramdisk": "RAMDISK", "second": "SECOND"}},
-		{"v0 with a device tree size in the version's place", byHand(3*2048, map[int]uint32{8: 6, 16: 7, 36: 2048, 40: 0x1a000, 44: os}, "KERNEL", "RAMDISK"), 0,
+		{"v0 with a device tree size in the version's place",
+			byHand(3*2048, map[int]uint32{8: 6, 16: 7, 36: 2048, 40: 0x1a000, 44: os}, "KERNEL", "RAMDISK"),
+			0,
 			map[string]string{"kernel": "KERNEL", "ramdisk": "RAMDISK"}},
-		{"v1", byHand(4*4096, map[int]uint32{8: 6, 16: 7, 36: 4096, 40: 1, 44: os, 1632: 4, 1644: 1648}, "KERNEL", "RAMDISK", "DTBO"), 1,
+		{"v1", byHand(4*4096, map[int]uint32{8: 6, 16: 7, 36: 4096, 40: 1, 44: os, 1632: 4, 1644: 1648},
+			"KERNEL", "RAMDISK", "DTBO"), 1,
 			map[string]string{"kernel": "KERNEL", "ramdisk": "RAMDISK", "recovery_dtbo": "DTBO"}},
-		{"v2", byHand(4*4096, map[int]uint32{8: 6, 16: 7, 36: 4096, 40: 2, 44: os, 1644: 1660, 1648: 3}, "KERNEL", "RAMDISK", "DTB"), 2,
+		{"v2", byHand(4*4096, map[int]uint32{8: 6, 16: 7, 36: 4096, 40: 2, 44: os, 1644: 1660, 1648: 3},
+			"KERNEL", "RAMDISK", "DTB"), 2,
 			map[string]string{"kernel": "KERNEL", "ramdisk": "RAMDISK", "dtb": "DTB"}},
 		{"v3", byHand(3*4096, map[int]uint32{8: 6, 12: 7, 16: os, 20: 1580, 40: 3}, "KERNEL", "RAMDISK"), 3,
 			map[string]string{"kernel": "KERNEL", "ramdisk": "RAMDISK"}},
-		{"v4", byHand(4*4096, map[int]uint32{8: 6, 12: 7, 16: os, 20: 1584, 40: 4, 1580: 9}, "KERNEL", "RAMDISK", "SIGNATURE"), 4,
+		{"v4", byHand(4*4096, map[int]uint32{8: 6, 12: 7, 16: os, 20: 1584, 40: 4, 1580: 9}, "KERNEL",
+			"RAMDISK", "SIGNATURE"), 4,
 			map[string]string{"kernel": "KERNEL", "ramdisk": "RAMDISK", "boot_signature": "SIGNATURE"}},
 	} {
 		m, err := Parse(bytes.NewReader(c.img), int64(len(c.img)))
@@ -51,7 +57,8 @@ func TestLayout(t *testing.T) {
 			t.Errorf("%s: %v", c.name, err)
 			continue
 		}
-		if v, patch := m.OS(); m.HeaderVersion != c.version || v != "14.1.2" || patch != "2026-05" || m.Size != int64(len(c.img)) {
+		if v, patch := m.OS(); m.HeaderVersion != c.version || v != "14.1.2" || patch != "2026-05" ||
+			m.Size != int64(len(c.img)) {
 			t.Errorf("%s: version %d, %s, %s, %d bytes", c.name, m.HeaderVersion, v, patch, m.Size)
 		}
 		if len(m.Sections) != len(c.sections) {
@@ -64,7 +71,9 @@ func TestLayout(t *testing.T) {
 				t.Errorf("%s: %s is %q, %v", c.name, name, got, err)
 			}
 			*map[string]*[]byte{"kernel": &parts.Kernel, "ramdisk": &parts.Ramdisk, "second": &parts.Second,
-				"recovery_dtbo": &parts.RecoveryDTBO, "dtb": &parts.DTB, "boot_signature": &parts.Signature}[name] = got
+				"recovery_dtbo":  &parts.RecoveryDTBO,
+				"dtb":            &parts.DTB,
+				"boot_signature": &parts.Signature}[name] = got
 		}
 		// Built again from its parts it has the same layout; id and the place of
 		// the recovery's overlay, left out by hand, are what Build fills in.
@@ -78,7 +87,8 @@ func TestLayout(t *testing.T) {
 			clear(again[1636:1644])
 			clear(again[1652:1660])
 		}
-		if want := bytes.Clone(c.img); c.version == 0 && binary.LittleEndian.Uint32(want[40:]) == 0 || c.version > 0 && c.version < 3 {
+		if want := bytes.Clone(c.img); c.version == 0 && binary.LittleEndian.Uint32(want[40:]) == 0 ||
+			c.version > 0 && c.version < 3 {
 			if !bytes.Equal(again, want) {
 				t.Errorf("%s: built again, the bytes differ", c.name)
 			}
@@ -98,7 +108,17 @@ func TestVendor(t *testing.T) {
 	le := binary.LittleEndian
 	b := make([]byte, 5*4096)
 	copy(b, "VNDRBOOT")
-	for at, v := range map[int]uint32{8: 4, 12: 4096, 24: 7, 2096: 2128, 2100: 3, 2112: 216, 2116: 2, 2120: 108, 2124: 4} {
+	for at, v := range map[int]uint32{
+		8:    4,
+		12:   4096,
+		24:   7,
+		2096: 2128,
+		2100: 3,
+		2112: 216,
+		2116: 2,
+		2120: 108,
+		2124: 4,
+	} {
 		le.PutUint32(b[at:], v)
 	}
 	copy(b[28:], "loop=1")
@@ -120,10 +140,12 @@ func TestVendor(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := m.Recovery()
-	if m.Cmdline != "loop=1" || len(m.Fragments) != 2 || r == nil || r.Name != "recovery" || string(b[r.Offset:r.Offset+r.Size]) != "ab" || m.Size != int64(len(b)) {
+	if m.Cmdline != "loop=1" || len(m.Fragments) != 2 || r == nil || r.Name != "recovery" ||
+		string(b[r.Offset:r.Offset+r.Size]) != "ab" || m.Size != int64(len(b)) {
 		t.Errorf("%+v", m)
 	}
-	again, err := BuildVendor(*m, []FragmentParts{{Type: FragmentPlatform, Data: []byte("FIRST")}, {Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), []byte("k=v\n"))
+	again, err := BuildVendor(*m, []FragmentParts{{Type: FragmentPlatform, Data: []byte("FIRST")},
+		{Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), []byte("k=v\n"))
 	if err != nil || !bytes.Equal(again, b) {
 		t.Errorf("built again, the bytes differ: %v", err)
 	}
@@ -143,7 +165,8 @@ func TestVendor(t *testing.T) {
 }
 
 func FuzzParseVendor(f *testing.F) {
-	b, err := BuildVendor(Vendor{HeaderVersion: 4}, []FragmentParts{{Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), nil)
+	b, err := BuildVendor(Vendor{HeaderVersion: 4},
+		[]FragmentParts{{Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), nil)
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -176,7 +199,8 @@ func TestHostileSizes(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add(byHand(4*4096, map[int]uint32{8: 6, 16: 7, 36: 4096, 40: 2, 1648: 3}, "KERNEL", "RAMDISK", "DTB"))
-	f.Add(byHand(4*4096, map[int]uint32{8: 6, 12: 7, 40: 4, 1580: 9}, "KERNEL", "\x1f\x8b\x08RAMDISK", "SIGNATURE"))
+	f.Add(byHand(4*4096, map[int]uint32{8: 6, 12: 7, 40: 4, 1580: 9}, "KERNEL", "\x1f\x8b\x08RAMDISK",
+		"SIGNATURE"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		r := bytes.NewReader(b)
 		m, err := Parse(r, int64(len(b)))

@@ -46,7 +46,8 @@ func ReadRamdisk(r io.Reader, want ...string) (*Ramdisk, error) {
 	rd := &Ramdisk{Compression: wrap.Detect(head), Props: map[string]string{}, Wanted: map[string][]byte{}}
 	z, err := wrap.NewReader(rd.Compression, br)
 	if err != nil {
-		return nil, &image.Error{Format: "ramdisk", Offset: 0, What: "the compressed data does not begin right", Err: err}
+		return nil, &image.Error{Format: "ramdisk", Offset: 0,
+			What: "the compressed data does not begin right", Err: err}
 	}
 	defer z.Close()
 	c := cpio.NewReader(z, MaxRamdisk)
@@ -83,7 +84,8 @@ func (rd *Ramdisk) take(h *cpio.Header, data io.Reader, want []string) error {
 	for _, w := range want {
 		wanted = wanted || w == name
 	}
-	isProps := path.Base(name) == "prop.default" || path.Base(name) == "default.prop" || path.Base(name) == "build.prop"
+	isProps := path.Base(name) == "prop.default" || path.Base(name) == "default.prop" ||
+		path.Base(name) == "build.prop"
 	if !wanted && !isProps || h.Mode&cpio.TypeMask != cpio.TypeFile || h.Size > maxProps {
 		return nil
 	}

@@ -27,7 +27,8 @@ const (
 )
 
 // FragmentTypes are the types in words.
-var FragmentTypes = map[uint32]string{FragmentNone: "none", FragmentPlatform: "platform", FragmentRecovery: "recovery", FragmentDLKM: "dlkm"}
+var FragmentTypes = map[uint32]string{FragmentNone: "none", FragmentPlatform: "platform",
+	FragmentRecovery: "recovery", FragmentDLKM: "dlkm"}
 
 // Fragment is one ramdisk of a vendor boot image.
 type Fragment struct {
@@ -91,15 +92,19 @@ func ParseVendor(r io.ReaderAt, size int64) (*Vendor, error) {
 	}
 	le := binary.LittleEndian
 	m := &Vendor{HeaderVersion: le.Uint32(h[8:]), PageSize: le.Uint32(h[12:]), KernelAddr: le.Uint32(h[16:]),
-		RamdiskAddr: le.Uint32(h[20:]), Cmdline: cstring(h[28:2076]), TagsAddr: le.Uint32(h[2076:]), Name: cstring(h[2080:2096]),
-		HeaderSize: le.Uint32(h[2096:]), DTBAddr: le.Uint64(h[2104:])}
+		RamdiskAddr: le.Uint32(h[20:]),
+		Cmdline:     cstring(h[28:2076]),
+		TagsAddr:    le.Uint32(h[2076:]),
+		Name:        cstring(h[2080:2096]),
+		HeaderSize:  le.Uint32(h[2096:]), DTBAddr: le.Uint64(h[2104:])}
 	if m.HeaderVersion != 3 && m.HeaderVersion != 4 {
 		return nil, image.Errorf(vendorFormat, 8, "header version %d is not known", m.HeaderVersion)
 	}
 	if m.PageSize < 2048 || m.PageSize > 1<<20 || m.PageSize&(m.PageSize-1) != 0 {
 		return nil, image.Errorf(vendorFormat, 12, "a page size of %d is not possible", m.PageSize)
 	}
-	sections := []Section{{Name: "vendor_ramdisk", Size: int64(le.Uint32(h[24:]))}, {Name: "dtb", Size: int64(le.Uint32(h[2100:]))}}
+	sections := []Section{{Name: "vendor_ramdisk", Size: int64(le.Uint32(h[24:]))},
+		{Name: "dtb", Size: int64(le.Uint32(h[2100:]))}}
 	headerSize := int64(vendorHeaderSizeV3)
 	if m.HeaderVersion == 4 {
 		headerSize = vendorHeaderSizeV4
@@ -137,7 +142,8 @@ func (m *Vendor) table(r io.ReaderAt, size, entries, entrySize int64) error {
 		return nil
 	}
 	if entrySize < fragmentEntrySize || entries > t.Size/entrySize {
-		return image.Errorf(vendorFormat, 2116, "a table of %d entries of %d bytes does not fit its %d bytes", entries, entrySize, t.Size)
+		return image.Errorf(vendorFormat, 2116, "a table of %d entries of %d bytes does not fit its %d bytes",
+			entries, entrySize, t.Size)
 	}
 	b, err := image.ReadAt(vendorFormat, r, size, t.Offset, entries*entrySize)
 	if err != nil {
@@ -146,12 +152,14 @@ func (m *Vendor) table(r io.ReaderAt, size, entries, entrySize int64) error {
 	le := binary.LittleEndian
 	for i := range entries {
 		e := b[i*entrySize:]
-		f := Fragment{Size: int64(le.Uint32(e)), Offset: int64(le.Uint32(e[4:])), Type: le.Uint32(e[8:]), Name: cstring(e[12:44])}
+		f := Fragment{Size: int64(le.Uint32(e)), Offset: int64(le.Uint32(e[4:])), Type: le.Uint32(e[8:]),
+			Name: cstring(e[12:44])}
 		for k := range f.BoardID {
 			f.BoardID[k] = le.Uint32(e[44+4*k:])
 		}
 		if f.Offset > all.Size || f.Size > all.Size-f.Offset {
-			return image.Errorf(vendorFormat, t.Offset+i*entrySize, "fragment %d lies outside the ramdisks' %d bytes", i, all.Size)
+			return image.Errorf(vendorFormat, t.Offset+i*entrySize,
+				"fragment %d lies outside the ramdisks' %d bytes", i, all.Size)
 		}
 		f.Offset += all.Offset
 		m.Fragments = append(m.Fragments, f)
@@ -173,8 +181,10 @@ func BuildVendor(m Vendor, fragments []FragmentParts, dtb, bootconfig []byte) ([
 	if m.PageSize == 0 {
 		m.PageSize = pageV3
 	}
-	if m.HeaderVersion != 3 && m.HeaderVersion != 4 || m.HeaderVersion == 3 && (len(fragments) != 1 || len(bootconfig) > 0) {
-		return nil, image.Errorf(vendorFormat, -1, "header version %d can't hold %d ramdisks", m.HeaderVersion, len(fragments))
+	if m.HeaderVersion != 3 && m.HeaderVersion != 4 || m.HeaderVersion == 3 && (len(fragments) != 1 ||
+		len(bootconfig) > 0) {
+		return nil, image.Errorf(vendorFormat, -1, "header version %d can't hold %d ramdisks",
+			m.HeaderVersion, len(fragments))
 	}
 	if len(m.Cmdline) > 2047 || len(m.Name) > 15 {
 		return nil, image.Errorf(vendorFormat, -1, "the name or command line is too long")
@@ -204,7 +214,8 @@ func BuildVendor(m Vendor, fragments []FragmentParts, dtb, bootconfig []byte) ([
 	copy(h, VendorMagic)
 	copy(h[28:], m.Cmdline)
 	copy(h[2080:], m.Name)
-	for at, v := range map[int]uint32{8: m.HeaderVersion, 12: m.PageSize, 16: m.KernelAddr, 20: m.RamdiskAddr, 24: uint32(len(ramdisks)),
+	for at, v := range map[int]uint32{8: m.HeaderVersion, 12: m.PageSize, 16: m.KernelAddr, 20: m.RamdiskAddr,
+		24:   uint32(len(ramdisks)),
 		2076: m.TagsAddr, 2096: uint32(size), 2100: uint32(len(dtb))} {
 		le.PutUint32(h[at:], v)
 	}
@@ -212,7 +223,12 @@ func BuildVendor(m Vendor, fragments []FragmentParts, dtb, bootconfig []byte) ([
 	if m.HeaderVersion == 3 {
 		return join(h, [][]byte{ramdisks, dtb}, int(m.PageSize)), nil
 	}
-	for at, v := range map[int]uint32{2112: uint32(len(table)), 2116: uint32(len(fragments)), 2120: fragmentEntrySize, 2124: uint32(len(bootconfig))} {
+	for at, v := range map[int]uint32{
+		2112: uint32(len(table)),
+		2116: uint32(len(fragments)),
+		2120: fragmentEntrySize,
+		2124: uint32(len(bootconfig)),
+	} {
 		le.PutUint32(h[at:], v)
 	}
 	return join(h, [][]byte{ramdisks, dtb, table, bootconfig}, int(m.PageSize)), nil

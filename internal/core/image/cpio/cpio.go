@@ -113,7 +113,8 @@ func (c *Reader) header() (*Header, error) {
 			break
 		}
 		if c.inArc {
-			return nil, image.Errorf(formatName, c.off-1, "a zero byte where the next member's header belongs")
+			return nil, image.Errorf(formatName, c.off-1,
+				"a zero byte where the next member's header belongs")
 		}
 	}
 	start := c.off - 1

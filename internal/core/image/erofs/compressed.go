@@ -76,7 +76,8 @@ func (d *data) clusters() error {
 		if i == total-1 && len(d.runs) > 0 && i<<bits+c.offset >= d.n.size {
 			break // the entry that closes the list
 		}
-		r := run{start: i<<bits + c.offset, from: int64(c.block) * d.f.BlockSize, stored: d.f.BlockSize, form: formLZ4}
+		r := run{start: i<<bits + c.offset, from: int64(c.block) * d.f.BlockSize, stored: d.f.BlockSize,
+			form: formLZ4}
 		algorithm := h[6] & 15
 		if c.typ == clusterHead2 {
 			algorithm = h[6] >> 4
@@ -123,7 +124,8 @@ func (d *data) clusters() error {
 	}
 	for i := range d.runs {
 		if d.runs[i].stored > 1<<22 || d.runs[i].size > 1<<27 {
-			return d.n.broken("has a cluster of %d bytes for %d, which is not possible", d.runs[i].stored, d.runs[i].size)
+			return d.n.broken("has a cluster of %d bytes for %d, which is not possible", d.runs[i].stored,
+				d.runs[i].size)
 		}
 	}
 	return nil
@@ -310,7 +312,8 @@ func (d *data) ReadAt(p []byte, off int64) (int, error) {
 		if i == len(d.runs) {
 			return done, d.n.broken("has no data at byte %d", at)
 		}
-		n, err := d.readRun(i, p[done:done+int(min(int64(len(p)-done), d.runs[i].start+d.runs[i].size-at))], at-d.runs[i].start)
+		n, err := d.readRun(i, p[done:done+int(min(int64(len(p)-done), d.runs[i].start+d.runs[i].size-at))],
+			at-d.runs[i].start)
 		done += n
 		if err != nil {
 			return done, err

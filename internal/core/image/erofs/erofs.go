@@ -66,13 +66,18 @@ func ParseSuper(r io.ReaderAt, size int64) (*Super, error) {
 	if le.Uint32(b) != magic {
 		return nil, image.Errorf(formatName, SuperOffset, "the magic number %#x is missing", uint32(magic))
 	}
-	s := &Super{blockBits: uint(b[12]), RootNID: uint64(le.Uint16(b[14:])), Inodes: le.Uint64(b[16:]), Blocks: le.Uint32(b[36:]),
-		MetaBlock: le.Uint32(b[40:]), Incompat: le.Uint32(b[80:]), ExtraDevices: le.Uint16(b[86:]), PackedNID: le.Uint64(b[96:])}
+	s := &Super{blockBits: uint(b[12]), RootNID: uint64(le.Uint16(b[14:])), Inodes: le.Uint64(b[16:]),
+		Blocks:       le.Uint32(b[36:]),
+		MetaBlock:    le.Uint32(b[40:]),
+		Incompat:     le.Uint32(b[80:]),
+		ExtraDevices: le.Uint16(b[86:]),
+		PackedNID:    le.Uint64(b[96:])}
 	copy(s.UUID[:], b[48:64])
 	s.Volume, _, _ = strings.Cut(string(b[64:80]), "\x00")
 	s.Volume = strings.ToValidUTF8(s.Volume, "?")
 	if s.blockBits < 9 || s.blockBits > 16 {
-		return nil, image.Errorf(formatName, SuperOffset+12, "a block size of 2^%d is not possible", s.blockBits)
+		return nil, image.Errorf(formatName, SuperOffset+12, "a block size of 2^%d is not possible",
+			s.blockBits)
 	}
 	s.BlockSize = 1 << s.blockBits
 	if s.Size() > size {
@@ -97,7 +102,8 @@ func New(r io.ReaderAt, size int64) (*FS, error) {
 		return nil, err
 	}
 	if unknown := s.Incompat &^ featKnown; unknown != 0 {
-		return nil, image.Errorf(formatName, SuperOffset+80, "uses features this reader does not know (bits %#x)", unknown)
+		return nil, image.Errorf(formatName, SuperOffset+80,
+			"uses features this reader does not know (bits %#x)", unknown)
 	}
 	f := &FS{Super: *s, r: r, size: size}
 	f.FS = tree.FS{Source: source{f}}
@@ -146,7 +152,8 @@ func (f *FS) inode(nid uint64) (*inode, error) {
 	}
 	le := binary.LittleEndian
 	format := le.Uint16(b)
-	n := &inode{nid: nid, at: at, mode: le.Uint16(b[4:]), size: int64(le.Uint32(b[8:])), layout: int(format >> 1 & 7), u: le.Uint32(b[16:])}
+	n := &inode{nid: nid, at: at, mode: le.Uint16(b[4:]), size: int64(le.Uint32(b[8:])),
+		layout: int(format >> 1 & 7), u: le.Uint32(b[16:])}
 	head := int64(32)
 	if format&1 != 0 {
 		if b, err = f.read(at, 64); err != nil {
@@ -217,7 +224,8 @@ func (f *FS) data(n *inode) (*data, error) {
 		return nil, err
 	}
 	for _, r := range d.runs {
-		if r.size > 0 && r.form != formPacked && r.from >= 0 && (r.from > f.size || r.stored > f.size-r.from) {
+		if r.size > 0 && r.form != formPacked && r.from >= 0 &&
+			(r.from > f.size || r.stored > f.size-r.from) {
 			return nil, n.broken("has data outside the file system's %d bytes", f.size)
 		}
 	}

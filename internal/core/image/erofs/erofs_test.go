@@ -17,13 +17,15 @@ func TestTree(t *testing.T) { treetest.Run(t, 9, open) }
 // "abc", then five bytes from three back, then "!".
 func TestLZ4(t *testing.T) {
 	block := []byte("\x31abc\x03\x00\x10!")
-	for n, want := range []string{"", "a", "ab", "abc", "abca", "abcab", "abcabc", "abcabca", "abcabcab", "abcabcab!"} {
+	for n, want := range []string{"", "a", "ab", "abc", "abca", "abcab", "abcabc", "abcabca", "abcabcab",
+		"abcabcab!"} {
 		out := make([]byte, n)
 		if !lz4Block(out, block) || string(out) != want {
 			t.Errorf("%d bytes: %q", n, out)
 		}
 	}
-	for _, bad := range []string{"", "\xf0", "\x31abc\x04\x00\x10!", "\x31abc\x00\x00", "\x31ab", "\x31abc\x03"} {
+	for _, bad := range []string{"", "\xf0", "\x31abc\x04\x00\x10!", "\x31abc\x00\x00", "\x31ab",
+		"\x31abc\x03"} {
 		if lz4Block(make([]byte, 9), []byte(bad)) {
 			t.Errorf("%q is taken", bad)
 		}

@@ -204,7 +204,8 @@ func (d *data) readRun(p []byte, off int64) (int, error) {
 	}
 	n, err := d.f.r.ReadAt(p, int64(start)*bs+in)
 	if n < len(p) {
-		return n, &image.Error{Format: formatName, Offset: int64(start)*bs + in, What: "cannot be read", Short: true, Err: err}
+		return n, &image.Error{Format: formatName, Offset: int64(start)*bs + in, What: "cannot be read",
+			Short: true, Err: err}
 	}
 	return n, nil
 }

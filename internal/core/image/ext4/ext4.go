@@ -106,7 +106,8 @@ func ParseSuper(r io.ReaderAt, size int64) (*Super, error) {
 	s.backupBGs = [2]uint32{le.Uint32(b[588:]), le.Uint32(b[592:])}
 	logSize := le.Uint32(b[24:])
 	if logSize > 6 {
-		return nil, image.Errorf(formatName, SuperblockOffset+24, "a block size of 2^%d KiB is not possible", logSize)
+		return nil, image.Errorf(formatName, SuperblockOffset+24, "a block size of 2^%d KiB is not possible",
+			logSize)
 	}
 	s.BlockSize = 1024 << logSize
 	if le.Uint32(b[76:]) > 0 {
@@ -119,11 +120,14 @@ func ParseSuper(r io.ReaderAt, size int64) (*Super, error) {
 	}
 	switch {
 	case s.InodeSize < 128 || s.InodeSize > s.BlockSize || s.InodeSize&(s.InodeSize-1) != 0:
-		return nil, image.Errorf(formatName, SuperblockOffset+88, "inodes of %d bytes are not possible", s.InodeSize)
+		return nil, image.Errorf(formatName, SuperblockOffset+88, "inodes of %d bytes are not possible",
+			s.InodeSize)
 	case s.DescSize < 32 || s.DescSize > s.BlockSize || s.DescSize&(s.DescSize-1) != 0:
-		return nil, image.Errorf(formatName, SuperblockOffset+254, "group descriptors of %d bytes are not possible", s.DescSize)
+		return nil, image.Errorf(formatName, SuperblockOffset+254,
+			"group descriptors of %d bytes are not possible", s.DescSize)
 	case s.BlocksPerGroup == 0 || s.InodesPerGroup == 0:
-		return nil, image.Errorf(formatName, SuperblockOffset+32, "groups without blocks or inodes are not possible")
+		return nil, image.Errorf(formatName, SuperblockOffset+32,
+			"groups without blocks or inodes are not possible")
 	case s.Blocks == 0 || s.Blocks > (1<<62)/uint64(s.BlockSize):
 		return nil, image.Errorf(formatName, SuperblockOffset+4, "%d blocks are not possible", s.Blocks)
 	}
@@ -155,7 +159,8 @@ func New(r io.ReaderAt, size int64) (*FS, error) {
 		return nil, err
 	}
 	if unknown := s.Incompat &^ incompatKnown; unknown != 0 {
-		return nil, image.Errorf(formatName, SuperblockOffset+96, "uses features this reader does not know (bits %#x)", unknown)
+		return nil, image.Errorf(formatName, SuperblockOffset+96,
+			"uses features this reader does not know (bits %#x)", unknown)
 	}
 	f := &FS{Super: *s, r: r, size: size}
 	f.FS = tree.FS{Source: source{f}}
@@ -278,10 +283,13 @@ func (f *FS) inode(num uint32) (*inode, error) {
 	}
 	le := binary.LittleEndian
 	n := &inode{num: num, at: at, mode: le.Uint16(b), mtime: int64(int32(le.Uint32(b[16:]))),
-		uid:  uint32(le.Uint16(b[2:])) | uint32(le.Uint16(b[120:]))<<16,
-		gid:  uint32(le.Uint16(b[24:])) | uint32(le.Uint16(b[122:]))<<16,
-		size: int64(uint64(le.Uint32(b[4:])) | uint64(le.Uint32(b[108:]))<<32), blocks: uint64(le.Uint32(b[28:])),
-		flags: le.Uint32(b[32:]), acl: uint64(le.Uint32(b[104:])) | uint64(le.Uint16(b[118:]))<<32, body: b[40:100]}
+		uid:    uint32(le.Uint16(b[2:])) | uint32(le.Uint16(b[120:]))<<16,
+		gid:    uint32(le.Uint16(b[24:])) | uint32(le.Uint16(b[122:]))<<16,
+		size:   int64(uint64(le.Uint32(b[4:])) | uint64(le.Uint32(b[108:]))<<32),
+		blocks: uint64(le.Uint32(b[28:])),
+		flags:  le.Uint32(b[32:]),
+		acl:    uint64(le.Uint32(b[104:])) | uint64(le.Uint16(b[118:]))<<32,
+		body:   b[40:100]}
 	if f.InodeSize > 128 {
 		if extra := int64(le.Uint16(b[128:])); extra >= 4 && 128+extra <= f.InodeSize {
 			n.extra = b[128+extra:]
@@ -329,7 +337,8 @@ func (f *FS) xattrs(n *inode) (map[string][]byte, error) {
 			return nil, err
 		}
 		if le.Uint32(b) != xattrMagic {
-			return nil, image.Errorf(formatName, int64(n.acl)*f.BlockSize, "no extended attributes where inode %d has them", n.num)
+			return nil, image.Errorf(formatName, int64(n.acl)*f.BlockSize,
+				"no extended attributes where inode %d has them", n.num)
 		}
 		// In a block of their own, values are counted from the block's start.
 		if err := f.xattrList(b[32:], b, all); err != nil {

@@ -53,16 +53,21 @@ func TestFeatures(t *testing.T) {
 	tree := filepath.Join(dir, "tree")
 	for _, n := range []int{0, 1, 59, 60, 61, 100, 150, 160, 161, 300, 5000, 900_000} {
 		if err := errors.Join(os.MkdirAll(filepath.Join(tree, "sub", strconv.Itoa(n%7)), 0o755),
-			os.WriteFile(filepath.Join(tree, "sub", strconv.Itoa(n%7), "file-of-"+strconv.Itoa(n)), bytes.Repeat([]byte("curlew "), n/7+1)[:n], 0o644)); err != nil {
+			os.WriteFile(filepath.Join(tree, "sub", strconv.Itoa(n%7), "file-of-"+strconv.Itoa(n)),
+				bytes.Repeat([]byte("curlew "), n/7+1)[:n], 0o644)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for _, o := range []string{"-O inline_data -I 256 -b 4096", "-O inline_data -I 512 -b 1024", "-O bigalloc -b 4096 -C 65536", "-O bigalloc -b 1024 -C 16384",
-		"-O bigalloc,inline_data -b 4096 -C 65536", "-O bigalloc,^64bit -b 1024 -C 8192", "-O bigalloc,meta_bg,^resize_inode -b 1024 -C 16384", "-O meta_bg,^resize_inode -b 1024",
-		"-t ext2 -b 1024", "-O casefold -b 4096", "-O ea_inode -b 4096", "-O sparse_super2 -b 1024", "-O metadata_csum_seed -b 4096"} {
+	for _, o := range []string{"-O inline_data -I 256 -b 4096", "-O inline_data -I 512 -b 1024",
+		"-O bigalloc -b 4096 -C 65536", "-O bigalloc -b 1024 -C 16384",
+		"-O bigalloc,inline_data -b 4096 -C 65536", "-O bigalloc,^64bit -b 1024 -C 8192",
+		"-O bigalloc,meta_bg,^resize_inode -b 1024 -C 16384", "-O meta_bg,^resize_inode -b 1024",
+		"-t ext2 -b 1024", "-O casefold -b 4096", "-O ea_inode -b 4096", "-O sparse_super2 -b 1024",
+		"-O metadata_csum_seed -b 4096"} {
 		img := filepath.Join(dir, "a.img")
 		os.Remove(img)
-		if out, err := exec.Command(mkfs, append(strings.Fields("-q -F "+o), "-d", tree, img, "64M")...).CombinedOutput(); err != nil {
+		if out, err := exec.Command(mkfs, append(strings.Fields("-q -F "+o), "-d", tree, img,
+			"64M")...).CombinedOutput(); err != nil {
 			t.Logf("%s: not made here: %s", o, out)
 			continue
 		}

@@ -89,7 +89,8 @@ func scan(b []byte, dir *inode, each func(uint32, string) bool) (bool, error) {
 			recLen = 1 << 16 // how a record that fills a 64 KiB block is written
 		}
 		if recLen < 8 || recLen > len(b) || 8+nameLen > recLen && num != 0 {
-			return false, image.Errorf(formatName, dir.at, "the folder of inode %d has a damaged entry", dir.num)
+			return false, image.Errorf(formatName, dir.at, "the folder of inode %d has a damaged entry",
+				dir.num)
 		}
 		if num != 0 {
 			name := string(b[8 : 8+nameLen])

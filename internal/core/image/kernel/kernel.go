@@ -85,7 +85,8 @@ func find(open func() (io.Reader, error)) (*Info, error) {
 		i.Version, _, _ = strings.Cut(string(b[:n]), " ")
 	}
 	if i.Version == "" || i.Version[0] < '0' || i.Version[0] > '9' {
-		return nil, image.Errorf(formatName, -1, "there is no banner in it, so it is none, or packed in a form that is not known")
+		return nil, image.Errorf(formatName, -1, "there is no banner in it, so it is none, or packed in a "+
+			"form that is not known")
 	}
 	if r, err = open(); err != nil {
 		return nil, err

@@ -15,7 +15,8 @@ import (
 func plain(config string) []byte {
 	b := bytes.Repeat([]byte{0x5a}, 3<<20)
 	copy(b[100:], "Linux version %s (built by %s)")
-	copy(b[2<<20-5:], "Linux version 4.19.191-gabc0123 (builder@observatory) (clang 14) #1 SMP PREEMPT") // over the edge of a read
+	// over the edge of a read
+	copy(b[2<<20-5:], "Linux version 4.19.191-gabc0123 (builder@observatory) (clang 14) #1 SMP PREEMPT")
 	copy(b[50:], "IKCFG_ST in the text of a program")
 	if config != "" {
 		var z bytes.Buffer
@@ -45,16 +46,19 @@ func TestRead(t *testing.T) {
 		version string
 		config  string
 	}{
-		"plain":                         {plain(config), "4.19.191-gabc0123", kept},
-		"without a configuration":       {plain(""), "4.19.191-gabc0123", ""},
-		"compressed":                    {packed(plain(config)), "4.19.191-gabc0123", kept},
-		"compressed, a tree behind it":  {append(packed(plain(config)), bytes.Repeat([]byte{0xd0, 0x0d}, 5000)...), "4.19.191-gabc0123", kept},
-		"one that unpacks itself":       {append(bytes.Repeat([]byte{1}, 18000), packed(plain(config))...), "4.19.191-gabc0123", kept},
-		"none":                          {bytes.Repeat([]byte("Linux version X"), 1000), "", ""},
-		"compressed and cut short":      {packed(plain(config))[:900], "", ""},
-		"empty":                         {nil, "", ""},
-		"made by gzip, see testdata":    {mustRead(t), "5.10.107-wickerlight", "CONFIG_IKCONFIG=y"},
-		"its configuration is not gzip": {append(plain(""), []byte("IKCFG_ST1234567890")...), "4.19.191-gabc0123", ""},
+		"plain":                   {plain(config), "4.19.191-gabc0123", kept},
+		"without a configuration": {plain(""), "4.19.191-gabc0123", ""},
+		"compressed":              {packed(plain(config)), "4.19.191-gabc0123", kept},
+		"compressed, a tree behind it": {append(packed(plain(config)),
+			bytes.Repeat([]byte{0xd0, 0x0d}, 5000)...), "4.19.191-gabc0123", kept},
+		"one that unpacks itself": {append(bytes.Repeat([]byte{1}, 18000), packed(plain(config))...),
+			"4.19.191-gabc0123", kept},
+		"none":                       {bytes.Repeat([]byte("Linux version X"), 1000), "", ""},
+		"compressed and cut short":   {packed(plain(config))[:900], "", ""},
+		"empty":                      {nil, "", ""},
+		"made by gzip, see testdata": {mustRead(t), "5.10.107-wickerlight", "CONFIG_IKCONFIG=y"},
+		"its configuration is not gzip": {append(plain(""), []byte("IKCFG_ST1234567890")...),
+			"4.19.191-gabc0123", ""},
 	} {
 		i, err := Read(bytes.NewReader(c.b), int64(len(c.b)))
 		if c.version == "" {
@@ -72,7 +76,8 @@ func TestRead(t *testing.T) {
 
 // mustRead reads a kernel made by the tools:
 //
-//	{ head -c 5000 /dev/zero; printf 'Linux version 5.10.107-wickerlight (a@b)\0IKCFG_ST'; printf 'CONFIG_IKCONFIG=y\n' | gzip -9n; printf IKCFG_ED; } | gzip -9n > testdata/kernel.gz
+//	{ head -c 5000 /dev/zero; printf 'Linux version 5.10.107-wickerlight (a@b)\0IKCFG_ST'
+//	printf 'CONFIG_IKCONFIG=y\n' | gzip -9n; printf IKCFG_ED; } | gzip -9n > testdata/kernel.gz
 func mustRead(t *testing.T) []byte {
 	t.Helper()
 	b, err := os.ReadFile("testdata/kernel.gz")

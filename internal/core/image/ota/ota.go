@@ -38,7 +38,9 @@ type Package struct {
 // Devices gives the phones the package is for (pre-device), empty when it
 // does not say.
 func (p *Package) Devices() []string {
-	return strings.FieldsFunc(p.Metadata["pre-device"], func(r rune) bool { return r == '|' || r == ',' || r == ' ' })
+	return strings.FieldsFunc(p.Metadata["pre-device"], func(r rune) bool {
+		return r == '|' || r == ',' || r == ' '
+	})
 }
 
 // ErrNotAB says that a zip is sound but holds no payload.
@@ -78,13 +80,16 @@ func Parse(r io.ReaderAt, size int64) (*Package, error) {
 	}
 	p.PayloadOffset, err = body.DataOffset()
 	if err != nil {
-		return nil, &image.Error{Format: formatName, Offset: -1, What: PayloadName + " cannot be found", Err: err}
+		return nil, &image.Error{Format: formatName, Offset: -1, What: PayloadName + " cannot be found",
+			Err: err}
 	}
 	if body.Method != zip.Store {
-		return nil, image.Errorf(formatName, p.PayloadOffset, "%s is compressed in the zip; a phone reads it in place and needs it stored", PayloadName)
+		return nil, image.Errorf(formatName, p.PayloadOffset,
+			"%s is compressed in the zip; a phone reads it in place and needs it stored", PayloadName)
 	}
 	if body.UncompressedSize64 > uint64(size) || p.PayloadOffset > size-int64(body.UncompressedSize64) {
-		return nil, image.Truncated(formatName, p.PayloadOffset, int64(min(body.UncompressedSize64, 1<<62)), size-p.PayloadOffset)
+		return nil, image.Truncated(formatName, p.PayloadOffset, int64(min(body.UncompressedSize64, 1<<62)),
+			size-p.PayloadOffset)
 	}
 	p.PayloadSize = int64(body.UncompressedSize64)
 	p.Payload, err = payload.Parse(io.NewSectionReader(r, p.PayloadOffset, p.PayloadSize), p.PayloadSize)

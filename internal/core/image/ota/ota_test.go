@@ -29,7 +29,8 @@ func pack(t testing.TB, method uint16, members ...string) []byte {
 
 func body(t testing.TB) string {
 	var b bytes.Buffer
-	if err := payload.Write(&b, 1, []payload.Source{{Name: "boot", Data: bytes.Repeat([]byte("boot"), 5000)}}); err != nil {
+	if err := payload.Write(&b, 1,
+		[]payload.Source{{Name: "boot", Data: bytes.Repeat([]byte("boot"), 5000)}}); err != nil {
 		t.Fatal(err)
 	}
 	return b.String()
@@ -42,7 +43,8 @@ func TestParse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d := p.Devices(); len(d) != 2 || d[1] != "wl_dunlin" || string(b[p.PayloadOffset:p.PayloadOffset+4]) != payload.Magic {
+	if d := p.Devices(); len(d) != 2 || d[1] != "wl_dunlin" ||
+		string(b[p.PayloadOffset:p.PayloadOffset+4]) != payload.Magic {
 		t.Errorf("%v, payload at %d", d, p.PayloadOffset)
 	}
 	for _, n := range []int{100, len(b) / 2, len(b) - 1} {
@@ -87,7 +89,8 @@ func TestReading(t *testing.T) {
 	} {
 		doing, done, total := ask(s.blocks...)
 		if doing != s.doing || done != s.done || total != s.total {
-			t.Errorf("after %v: %q, %d of %d; want %q, %d of %d", s.blocks, doing, done, total, s.doing, s.done, s.total)
+			t.Errorf("after %v: %q, %d of %d; want %q, %d of %d", s.blocks, doing, done, total, s.doing,
+				s.done, s.total)
 		}
 	}
 	if r.Distinct != 950 || r.Pass != 3 {

@@ -65,14 +65,16 @@ func Parse(b []byte) ([]Partition, error) {
 		if err != nil || serr != nil || n < 0 || size < 0 || size > mostSize {
 			return fmt.Errorf("the line %q has a number that can't be", line)
 		}
-		if strings.Trim(w[1], "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-") != "" || len(w[1]) > 64 {
+		if strings.Trim(w[1], "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-") != "" ||
+			len(w[1]) > 64 {
 			return fmt.Errorf("%q is no name of a partition", w[1])
 		}
 		if numbers[n] || names[w[1]] {
 			return fmt.Errorf("two partitions are called %d or %s", n, w[1])
 		}
 		numbers[n], names[w[1]] = true, true
-		p := Partition{Number: n, Name: w[1], Size: size, Readable: strings.Contains(w[4], "r"), Writable: strings.Contains(w[4], "w")}
+		p := Partition{Number: n, Name: w[1], Size: size, Readable: strings.Contains(w[4], "r"),
+			Writable: strings.Contains(w[4], "w")}
 		if w[3] != "-" {
 			p.Type = w[3]
 		}

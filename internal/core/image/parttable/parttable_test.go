@@ -5,8 +5,19 @@ import "testing"
 // TestTables: what a table may not be.
 func TestTables(t *testing.T) {
 	for text, good := range map[string]bool{
-		"0 boot 100 raw rw\n": true, "": true, "1 a 5 - - more words\n": true, "0 boot 100 raw\n": false, "0 boot -1 raw rw\n": false, "x boot 1 raw rw\n": false, "0 boot 1 raw rw": false,
-		"0 a 1 - r\n0 b 1 - r\n": false, "0 a 1 - r\n1 a 1 - r\n": false, "0 ../a 1 - r\n": false, "0 a 99999999999999999 - r\n": false, "0 a\x1b 1 - r\n": false, "0 \xff 1 - r\n": false,
+		"0 boot 100 raw rw\n":         true,
+		"":                            true,
+		"1 a 5 - - more words\n":      true,
+		"0 boot 100 raw\n":            false,
+		"0 boot -1 raw rw\n":          false,
+		"x boot 1 raw rw\n":           false,
+		"0 boot 1 raw rw":             false,
+		"0 a 1 - r\n0 b 1 - r\n":      false,
+		"0 a 1 - r\n1 a 1 - r\n":      false,
+		"0 ../a 1 - r\n":              false,
+		"0 a 99999999999999999 - r\n": false,
+		"0 a\x1b 1 - r\n":             false,
+		"0 \xff 1 - r\n":              false,
 	} {
 		if _, err := Parse([]byte(text)); (err == nil) != good {
 			t.Errorf("%q: %v", text, err)

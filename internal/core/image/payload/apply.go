@@ -25,7 +25,8 @@ type DeltaError struct {
 
 // Error names the partition and the operation.
 func (e *DeltaError) Error() string {
-	return fmt.Sprintf("partition %s is a delta (%s): it needs the exact build it was made from on the phone", e.Partition, e.Op)
+	return fmt.Sprintf("partition %s is a delta (%s): it needs the exact build it was made from on the phone",
+		e.Partition, e.Op)
 }
 
 // Apply runs one operation of a partition: data is read from r, the payload,
@@ -42,7 +43,8 @@ func (p *Payload) Apply(r io.ReaderAt, part *Partition, op *Operation, t Target)
 		}
 		return nil
 	}
-	kinds := map[OpType]wrap.Kind{Replace: wrap.None, ReplaceBZ: wrap.Bzip2, ReplaceXZ: wrap.Xz, ReplaceZstd: wrap.Zstd}
+	kinds := map[OpType]wrap.Kind{Replace: wrap.None, ReplaceBZ: wrap.Bzip2, ReplaceXZ: wrap.Xz,
+		ReplaceZstd: wrap.Zstd}
 	kind, ok := kinds[op.Type]
 	if !ok {
 		return &DeltaError{Partition: part.Name, Op: op.Type}
@@ -81,7 +83,8 @@ func (p *Payload) Apply(r io.ReaderAt, part *Partition, op *Operation, t Target)
 		return fail("cannot be read", err)
 	}
 	if len(op.SHA256) > 0 && !bytes.Equal(sum.Sum(nil), op.SHA256) {
-		return fail(fmt.Sprintf("the data's SHA-256 is %x, the manifest says %x", sum.Sum(nil), op.SHA256), nil)
+		return fail(fmt.Sprintf("the data's SHA-256 is %x, the manifest says %x", sum.Sum(nil), op.SHA256),
+			nil)
 	}
 	return nil
 }

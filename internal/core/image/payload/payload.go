@@ -50,8 +50,15 @@ const (
 )
 
 var opNames = map[OpType]string{Replace: "REPLACE", ReplaceBZ: "REPLACE_BZ", Move: "MOVE", BSDiff: "BSDIFF",
-	SourceCopy: "SOURCE_COPY", SourceBSDiff: "SOURCE_BSDIFF", Zero: "ZERO", Discard: "DISCARD", ReplaceXZ: "REPLACE_XZ",
-	PuffDiff: "PUFFDIFF", BrotliBSDiff: "BROTLI_BSDIFF", Zucchini: "ZUCCHINI", LZ4DiffBSDiff: "LZ4DIFF_BSDIFF",
+	SourceCopy:      "SOURCE_COPY",
+	SourceBSDiff:    "SOURCE_BSDIFF",
+	Zero:            "ZERO",
+	Discard:         "DISCARD",
+	ReplaceXZ:       "REPLACE_XZ",
+	PuffDiff:        "PUFFDIFF",
+	BrotliBSDiff:    "BROTLI_BSDIFF",
+	Zucchini:        "ZUCCHINI",
+	LZ4DiffBSDiff:   "LZ4DIFF_BSDIFF",
 	LZ4DiffPuffDiff: "LZ4DIFF_PUFFDIFF", ReplaceZstd: "REPLACE_ZSTD"}
 
 // String gives the name the specification uses.
@@ -205,17 +212,20 @@ func (p *Payload) check(size int64) error {
 			return image.Errorf(formatName, headerSize, "a partition has no usable name")
 		}
 		if part.Size > most {
-			return image.Errorf(formatName, headerSize, "partition %s cannot have %d bytes", part.Name, part.Size)
+			return image.Errorf(formatName, headerSize, "partition %s cannot have %d bytes", part.Name,
+				part.Size)
 		}
 		blocks := (part.Size + p.BlockSize - 1) / p.BlockSize
 		for i, op := range part.Ops {
 			for _, e := range op.Dst {
 				if e.Start > blocks || e.Blocks > blocks-e.Start {
-					return image.Errorf(formatName, headerSize, "operation %d of %s writes beyond its %d blocks", i, part.Name, blocks)
+					return image.Errorf(formatName, headerSize,
+						"operation %d of %s writes beyond its %d blocks", i, part.Name, blocks)
 				}
 			}
 			if op.Length > 0 && !need(op.DataOffset, op.Length) {
-				return image.Errorf(formatName, headerSize, "operation %d of %s has its data at an impossible place", i, part.Name)
+				return image.Errorf(formatName, headerSize,
+					"operation %d of %s has its data at an impossible place", i, part.Name)
 			}
 		}
 	}

@@ -29,7 +29,8 @@ func byHand(t testing.TB) []byte {
 		"6a27"+ // partitions (13), 39 bytes
 		"0a04626f6f74"+ // partition_name (1) = "boot"
 		"3a05"+"088040"+"1200"+ // new_partition_info (7): size (1) = 8192, hash (2) empty
-		"420e"+"0800"+"1000"+"1803"+"3204"+"0800"+"1001"+"4200"+ // operations (8): REPLACE, data 0..3, block 0
+		// operations (8): REPLACE, data 0..3, block 0
+		"420e"+"0800"+"1000"+"1803"+"3204"+"0800"+"1001"+"4200"+
 		"4208"+"0806"+"3204"+"0801"+"1001"+ // ZERO, block 1
 		"70b9f0e1ac06") // max_timestamp (14)
 	b := []byte("CrAU\x00\x00\x00\x00\x00\x00\x00\x02")
@@ -45,7 +46,8 @@ func TestByHand(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := []Partition{{Name: "boot", Size: 8192, Hash: []byte{}, Ops: []Operation{
-		{Type: Replace, Length: 3, Dst: []Extent{{0, 1}}, SHA256: []byte{}}, {Type: Zero, Dst: []Extent{{1, 1}}}}}}
+		{Type: Replace, Length: 3, Dst: []Extent{{0, 1}}, SHA256: []byte{}},
+		{Type: Zero, Dst: []Extent{{1, 1}}}}}}
 	if !reflect.DeepEqual(p.Partitions, want) || p.BlockSize != 4096 || p.Delta() {
 		t.Errorf("%+v", p)
 	}
@@ -79,7 +81,8 @@ func TestRoundTrip(t *testing.T) {
 		}
 	}
 	var b bytes.Buffer
-	if err := Write(&b, 1, []Source{{Name: "system", Data: data}, {Name: "vbmeta", Data: []byte("AVB0")}}); err != nil {
+	if err := Write(&b, 1, []Source{{Name: "system", Data: data},
+		{Name: "vbmeta", Data: []byte("AVB0")}}); err != nil {
 		t.Fatal(err)
 	}
 	p, err := Parse(bytes.NewReader(b.Bytes()), int64(b.Len()))
@@ -113,9 +116,10 @@ func TestRoundTrip(t *testing.T) {
 func TestHostile(t *testing.T) {
 	for name, manifest := range map[string]string{
 		"extent beyond the partition": "6a130a04626f6f743a0308802042063204080110ff",
-		"data at an impossible place": "6a1f0a04626f6f743a030880204212080010ffffffffffffffffff0118053204080010",
-		"a partition of 2^63 bytes":   "6a130a04626f6f743a0b08ffffffffffffffffff01",
-		"a cut message":               "6aff01",
+		"data at an impossible place": "6a1f0a04626f6f743a030880204212080010ffffffffffffffffff01180532040" +
+			"80010",
+		"a partition of 2^63 bytes": "6a130a04626f6f743a0b08ffffffffffffffffff01",
+		"a cut message":             "6aff01",
 	} {
 		m := unhex(t, manifest)
 		b := []byte("CrAU\x00\x00\x00\x00\x00\x00\x00\x02")
@@ -144,7 +148,8 @@ func FuzzParse(f *testing.F) {
 			if part.Size > 1<<20 {
 				continue
 			}
-			m := &bounded{size: int64(part.Size+p.BlockSize-1) / int64(p.BlockSize) * int64(p.BlockSize), t: t}
+			m := &bounded{size: int64(part.Size+p.BlockSize-1) / int64(p.BlockSize) * int64(p.BlockSize),
+				t: t}
 			for k := range part.Ops {
 				p.Apply(bytes.NewReader(b), part, &part.Ops[k], m)
 			}

@@ -131,7 +131,8 @@ func (r run) body(block uint32) int64 {
 func (p *Part) add(r run, limit int64) int64 {
 	if n := len(p.runs); n > 0 {
 		last := &p.runs[n-1]
-		joins := last.typ == r.typ && last.fill == r.fill && (r.typ != ChunkRaw || last.src+last.blocks*int64(p.block) == r.src)
+		joins := last.typ == r.typ && last.fill == r.fill && (r.typ != ChunkRaw ||
+			last.src+last.blocks*int64(p.block) == r.src)
 		if joins {
 			if r.typ == ChunkRaw {
 				r.blocks = min(r.blocks, (limit-p.size)/int64(p.block))
@@ -176,7 +177,8 @@ func (c *Cutter) nextRun() (run, error) {
 		off := c.at * int64(c.block)
 		n := int(min(int64(len(c.room)), c.size-off))
 		if got, err := c.r.ReadAt(c.room[:n], off); got < n {
-			return run{}, &image.Error{Format: "image", Offset: off + int64(got), What: "cannot be read to its end", Short: true, Err: err}
+			return run{}, &image.Error{Format: "image", Offset: off + int64(got),
+				What: "cannot be read to its end", Short: true, Err: err}
 		}
 		full := int(image.Align(int64(n), int64(c.block)))
 		clear(c.room[n:full])

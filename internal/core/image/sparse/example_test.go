@@ -12,7 +12,8 @@ import (
 // what it is.
 func ExampleNewReader() {
 	var img bytes.Buffer
-	img.Write([]byte{0x3a, 0xff, 0x26, 0xed, 1, 0, 0, 0, 28, 0, 12, 0, 0, 16, 0, 0, 3, 0, 0, 0, 2, 0, 0, 0, 0, 0, 0, 0})
+	img.Write([]byte{0x3a, 0xff, 0x26, 0xed, 1, 0, 0, 0, 28, 0, 12, 0, 0, 16, 0, 0, 3, 0, 0, 0, 2, 0, 0, 0,
+		0, 0, 0, 0})
 	img.Write([]byte{0xc1, 0xca, 0, 0, 1, 0, 0, 0, 12, 16, 0, 0}) // RAW, one block
 	img.Write(bytes.Repeat([]byte("tide"), 1024))
 	img.Write([]byte{0xc3, 0xca, 0, 0, 2, 0, 0, 0, 12, 0, 0, 0}) // DON'T CARE, two blocks

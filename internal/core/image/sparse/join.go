@@ -29,12 +29,15 @@ func Join(pieces []Piece) (v *View, src *image.Concat, err error) {
 	for i, p := range pieces {
 		one, err := NewView(p.R, p.Size)
 		if err != nil {
-			return nil, nil, &image.Error{Format: formatName, Offset: -1, What: p.Name, Short: image.IsShort(err), Err: err}
+			return nil, nil, &image.Error{Format: formatName, Offset: -1, What: p.Name,
+				Short: image.IsShort(err), Err: err}
 		}
 		if i == 0 {
 			v.Header = one.Header
 		} else if one.Blocks != v.Blocks || one.BlockSize != v.BlockSize {
-			return nil, nil, image.Errorf(formatName, 12, "%s belongs to an image of %d bytes, %s to one of %d: they are no pieces of one", p.Name, one.Size(), pieces[0].Name, v.Size())
+			return nil, nil, image.Errorf(formatName, 12,
+				"%s belongs to an image of %d bytes, %s to one of %d: they are no pieces of one", p.Name,
+				one.Size(), pieces[0].Name, v.Size())
 		}
 		at := all.Add(p.R, p.Size)
 		for _, c := range one.chunks {
@@ -58,7 +61,9 @@ func Join(pieces []Piece) (v *View, src *image.Concat, err error) {
 			continue
 		}
 		if c.Block < next {
-			return nil, nil, image.Errorf(formatName, -1, "%s and %s both bring block %d: they are no pieces of one image", pieces[by].Name, pieces[c.piece].Name, c.Block)
+			return nil, nil, image.Errorf(formatName, -1,
+				"%s and %s both bring block %d: they are no pieces of one image", pieces[by].Name,
+				pieces[c.piece].Name, c.Block)
 		}
 		gap(c.Block)
 		v.chunks = append(v.chunks, c.Chunk)
@@ -97,7 +102,8 @@ func (v *View) WriteTo(w io.Writer) (int64, error) {
 			b = le.AppendUint32(b, c.Fill)
 		}
 		if body > 1<<32-1-ChunkHeaderSize {
-			return done, image.Errorf(formatName, c.Data, "a run of %d bytes is longer than the form can say", body)
+			return done, image.Errorf(formatName, c.Data, "a run of %d bytes is longer than the form can say",
+				body)
 		}
 		le.PutUint16(b, c.Type)
 		le.PutUint32(b[4:], uint32(c.Blocks))

@@ -25,8 +25,8 @@ func raw(blocks int) []byte {
 	return b
 }
 
-// TestJoin: what an image was cut into is put together again, and as one sparse image too; what is no piece of
-// it is named.
+// TestJoin: what an image was cut into is put together again, and as one sparse image too; what is no piece
+// of it is named.
 func TestJoin(t *testing.T) {
 	want := raw(200)
 	var pieces []Piece
@@ -43,7 +43,8 @@ func TestJoin(t *testing.T) {
 		if err := p.WriteTo(&b, bytes.NewReader(want)); err != nil {
 			t.Fatal(err)
 		}
-		pieces = append(pieces, Piece{string(rune('a' + len(pieces))), bytes.NewReader(b.Bytes()), int64(b.Len())})
+		pieces = append(pieces, Piece{string(rune('a' + len(pieces))), bytes.NewReader(b.Bytes()),
+			int64(b.Len())})
 	}
 	if len(pieces) < 3 {
 		t.Fatalf("only %d pieces", len(pieces))
@@ -85,7 +86,8 @@ func TestJoin(t *testing.T) {
 	if err := p.WriteTo(&b, small); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := Join(append(pieces, Piece{"other", bytes.NewReader(b.Bytes()), int64(b.Len())})); err == nil || !strings.Contains(err.Error(), "other belongs to an image") {
+	if _, _, err := Join(append(pieces, Piece{"other", bytes.NewReader(b.Bytes()), int64(b.Len())})); err ==
+		nil || !strings.Contains(err.Error(), "other belongs to an image") {
 		t.Errorf("a piece of another image: %v", err)
 	}
 }

@@ -55,10 +55,15 @@ func ParseHeader(b []byte) (Header, error) {
 		return Header{}, image.Truncated(formatName, 0, FileHeaderSize, int64(len(b)))
 	}
 	if le.Uint32(b) != Magic {
-		return Header{}, image.Errorf(formatName, 0, "does not begin with the magic number %#x", uint32(Magic))
+		return Header{}, image.Errorf(formatName, 0, "does not begin with the magic number %#x",
+			uint32(Magic))
 	}
-	h := Header{Major: le.Uint16(b[4:]), Minor: le.Uint16(b[6:]), FileHdr: le.Uint16(b[8:]), ChnkHdr: le.Uint16(b[10:]),
-		BlockSize: le.Uint32(b[12:]), Blocks: le.Uint32(b[16:]), Chunks: le.Uint32(b[20:]), Checksum: le.Uint32(b[24:])}
+	h := Header{Major: le.Uint16(b[4:]), Minor: le.Uint16(b[6:]), FileHdr: le.Uint16(b[8:]),
+		ChnkHdr:   le.Uint16(b[10:]),
+		BlockSize: le.Uint32(b[12:]),
+		Blocks:    le.Uint32(b[16:]),
+		Chunks:    le.Uint32(b[20:]),
+		Checksum:  le.Uint32(b[24:])}
 	switch {
 	case h.Major != 1:
 		return h, image.Errorf(formatName, 4, "version %d.%d is not known, only 1.x", h.Major, h.Minor)
@@ -110,7 +115,8 @@ func (s *Reader) any() (Chunk, error) {
 	le := binary.LittleEndian
 	if s.next >= s.Chunks {
 		if s.block != int64(s.Blocks) {
-			return Chunk{}, image.Errorf(formatName, s.off, "the chunks fill %d of %d blocks", s.block, s.Blocks)
+			return Chunk{}, image.Errorf(formatName, s.off, "the chunks fill %d of %d blocks",
+				s.block, s.Blocks)
 		}
 		return Chunk{}, io.EOF
 	}
@@ -119,15 +125,18 @@ func (s *Reader) any() (Chunk, error) {
 	if err != nil {
 		return Chunk{}, err
 	}
-	c := Chunk{Type: le.Uint16(b), Block: s.block, Blocks: int64(le.Uint32(b[4:])), Data: at + int64(s.ChnkHdr)}
+	c := Chunk{Type: le.Uint16(b), Block: s.block, Blocks: int64(le.Uint32(b[4:])), Data: at +
+		int64(s.ChnkHdr)}
 	body := int64(le.Uint32(b[8:])) - int64(s.ChnkHdr)
-	want := map[uint16]int64{ChunkRaw: c.Blocks * int64(s.BlockSize), ChunkFill: 4, ChunkDontCare: 0, ChunkCRC32: 4}
+	want := map[uint16]int64{ChunkRaw: c.Blocks * int64(s.BlockSize), ChunkFill: 4, ChunkDontCare: 0,
+		ChunkCRC32: 4}
 	need, known := want[c.Type]
 	switch {
 	case !known:
 		return Chunk{}, image.Errorf(formatName, at, "chunk type %#x is not known", c.Type)
 	case body != need:
-		return Chunk{}, image.Errorf(formatName, at+8, "a chunk of %d bytes where its blocks need %d", body, need)
+		return Chunk{}, image.Errorf(formatName, at+8, "a chunk of %d bytes where its blocks need %d",
+			body, need)
 	case need > s.size-c.Data:
 		return Chunk{}, image.Truncated(formatName, c.Data, need, s.size-c.Data)
 	case c.Type != ChunkCRC32 && c.Blocks > int64(s.Blocks)-s.block:

@@ -34,7 +34,12 @@ func unhex(s string) []byte {
 
 func TestChunks(t *testing.T) {
 	h, list, err := Chunks(bytes.NewReader(handMade), int64(len(handMade)))
-	want := []Chunk{{ChunkRaw, 0, 2, 0, 40}, {ChunkFill, 2, 1, 0x11223344, 60}, {ChunkDontCare, 3, 2, 0, 92}, {ChunkFill, 5, 1, 0, 104}}
+	want := []Chunk{
+		{ChunkRaw, 0, 2, 0, 40},
+		{ChunkFill, 2, 1, 0x11223344, 60},
+		{ChunkDontCare, 3, 2, 0, 92},
+		{ChunkFill, 5, 1, 0, 104},
+	}
 	if err != nil || h.Size() != 24 || !reflect.DeepEqual(list, want) {
 		t.Fatalf("%+v, %v", list, err)
 	}

@@ -36,11 +36,13 @@ func Verify(r io.ReaderAt, size int64) error {
 		switch c.Type {
 		case ChunkCRC32:
 			if got := sum.Sum32(); got != c.Fill {
-				return image.Errorf(formatName, at, "a checksum says %#08x, and what lies before it has %#08x: the image is damaged", c.Fill, got)
+				return image.Errorf(formatName, at, "a checksum says %#08x, and what lies before it has "+
+					"%#08x: the image is damaged", c.Fill, got)
 			}
 			continue
 		case ChunkRaw:
-			if _, err := io.CopyBuffer(onlyWriter{sum}, io.NewSectionReader(r, c.Data, c.Blocks*int64(s.BlockSize)), buf); err != nil {
+			if _, err := io.CopyBuffer(onlyWriter{sum},
+				io.NewSectionReader(r, c.Data, c.Blocks*int64(s.BlockSize)), buf); err != nil {
 				return err
 			}
 			continue
@@ -59,7 +61,8 @@ func Verify(r io.ReaderAt, size int64) error {
 		}
 	}
 	if got := sum.Sum32(); s.Checksum != 0 && got != s.Checksum {
-		return image.Errorf(formatName, 24, "the header's checksum says %#08x, and the image has %#08x: it is damaged", s.Checksum, got)
+		return image.Errorf(formatName, 24, "the header's checksum says %#08x, and the image has %#08x: it "+
+			"is damaged", s.Checksum, got)
 	}
 	return nil
 }

@@ -14,7 +14,8 @@ import (
 func TestVerify(t *testing.T) {
 	const block = 4096
 	raw := bytes.Repeat([]byte("raw!"), block/4)
-	unwrapped := append(append(bytes.Clone(raw), bytes.Repeat([]byte{1, 2, 3, 4}, block/4)...), make([]byte, block)...)
+	unwrapped := append(append(bytes.Clone(raw), bytes.Repeat([]byte{1, 2, 3, 4}, block/4)...),
+		make([]byte, block)...)
 	make := func(first, whole uint32) []byte {
 		le := binary.LittleEndian
 		b := le.AppendUint32(nil, Magic)
@@ -25,7 +26,8 @@ func TestVerify(t *testing.T) {
 		}
 		chunk := func(typ uint16, blocks uint32, body []byte) {
 			b = le.AppendUint16(le.AppendUint16(b, typ), 0)
-			b = append(le.AppendUint32(le.AppendUint32(b, blocks), uint32(ChunkHeaderSize+len(body))), body...)
+			b = append(le.AppendUint32(le.AppendUint32(b, blocks), uint32(ChunkHeaderSize+len(body))),
+				body...)
 		}
 		chunk(ChunkRaw, 1, raw)
 		chunk(ChunkCRC32, 0, le.AppendUint32(nil, first))
@@ -38,11 +40,15 @@ func TestVerify(t *testing.T) {
 		b    []byte
 		good bool
 	}{
-		"as it is":               {make(first, whole), true},
-		"without the header's":   {make(first, 0), true},
-		"another chunk's sum":    {make(first+1, whole), false},
-		"another header's":       {make(first, whole+1), false},
-		"a byte that was turned": {func() []byte { b := make(first, whole); b[FileHeaderSize+ChunkHeaderSize+100] ^= 1; return b }(), false},
+		"as it is":             {make(first, whole), true},
+		"without the header's": {make(first, 0), true},
+		"another chunk's sum":  {make(first+1, whole), false},
+		"another header's":     {make(first, whole+1), false},
+		"a byte that was turned": {func() []byte {
+			b := make(first, whole)
+			b[FileHeaderSize+ChunkHeaderSize+100] ^= 1
+			return b
+		}(), false},
 	} {
 		err := Verify(bytes.NewReader(c.b), int64(len(c.b)))
 		var bad *image.Error

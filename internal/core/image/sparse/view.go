@@ -32,7 +32,9 @@ func (v *View) ReadAt(p []byte, off int64) (int, error) {
 		if at >= v.Size() {
 			return done, io.EOF
 		}
-		i := sort.Search(len(v.chunks), func(i int) bool { return (v.chunks[i].Block+v.chunks[i].Blocks)*bs > at })
+		i := sort.Search(len(v.chunks), func(i int) bool {
+			return (v.chunks[i].Block+v.chunks[i].Blocks)*bs > at
+		})
 		c := v.chunks[i]
 		in := at - c.Block*bs
 		q := p[done : done+int(min(int64(len(p)-done), c.Blocks*bs-in))]

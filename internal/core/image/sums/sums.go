@@ -150,7 +150,8 @@ func parseLine(line string) (Sum, bool) {
 	// BSD: ALGORITHM (name) = digest
 	if algo, rest, ok := strings.Cut(t, " ("); ok {
 		if i := strings.LastIndex(rest, ") = "); i >= 0 {
-			if s, ok := ParseDigest(rest[i+4:]); ok && strings.EqualFold(strings.ReplaceAll(algo, "-", ""), string(s.Algorithm)) {
+			if s, ok := ParseDigest(rest[i+4:]); ok && strings.EqualFold(strings.ReplaceAll(algo, "-", ""),
+				string(s.Algorithm)) {
 				s.Name = rest[:i]
 				return s, true
 			}
@@ -179,7 +180,8 @@ func For(list []Sum, name string) []Sum {
 	var out []Sum
 	base := path.Base(strings.ReplaceAll(name, `\`, "/"))
 	for _, s := range list {
-		if s.Name == "" && len(list) == 1 || s.Name != "" && path.Base(strings.ReplaceAll(s.Name, `\`, "/")) == base {
+		if s.Name == "" && len(list) == 1 || s.Name != "" &&
+			path.Base(strings.ReplaceAll(s.Name, `\`, "/")) == base {
 			out = append(out, s)
 		}
 	}

@@ -15,9 +15,16 @@ const (
 
 func TestParse(t *testing.T) {
 	list := Parse("# made today\n" + abc256 + "  a.img\r\n" + abcMD5 + " *dir/b name.zip\n" +
-		"SHA256 (c (1).img) = " + strings.ToUpper(abc256) + "\nSHA1 (d) = " + abc1 + "\n\\" + abc1 + "  e\\\\f\n" +
+		"SHA256 (c (1).img) = " + strings.ToUpper(abc256) + "\nSHA1 (d) = " + abc1 + "\n\\" + abc1 +
+		"  e\\\\f\n" +
 		"SHA1 (wrong) = " + abcMD5 + "\nnot a line\n")
-	want := []Sum{{"a.img", SHA256, abc256}, {"dir/b name.zip", MD5, abcMD5}, {"c (1).img", SHA256, abc256}, {"d", SHA1, abc1}, {`e\f`, SHA1, abc1}}
+	want := []Sum{
+		{"a.img", SHA256, abc256},
+		{"dir/b name.zip", MD5, abcMD5},
+		{"c (1).img", SHA256, abc256},
+		{"d", SHA1, abc1},
+		{`e\f`, SHA1, abc1},
+	}
 	if len(list) != len(want) {
 		t.Fatalf("%+v", list)
 	}
@@ -32,7 +39,8 @@ func TestParse(t *testing.T) {
 	if got := For(Parse(abc1+"\n"), "any"); len(got) != 1 {
 		t.Errorf("a digest alone: %+v", got)
 	}
-	for _, s := range []string{abc256, "SHA-256: " + abc256, "sha256:" + strings.ToUpper(abc256), "ba:78:16" + abc256[6:]} {
+	for _, s := range []string{abc256, "SHA-256: " + abc256, "sha256:" + strings.ToUpper(abc256), "ba:78:16" +
+		abc256[6:]} {
 		if d, ok := ParseDigest(s); !ok || d.Digest != abc256 {
 			t.Errorf("%q: %+v", s, d)
 		}
@@ -51,9 +59,13 @@ func TestParse(t *testing.T) {
 
 // TestWindows: what that system's shell writes and prints, and its byte order marks.
 func TestWindows(t *testing.T) {
-	table := "\r\nAlgorithm       Hash                                                                   Path\r\n---------       ----                                                                   ----\r\n" +
-		"SHA256          " + strings.ToUpper(abc256) + "       C:\\roms\\the rom.zip\r\nMD5             " + strings.ToUpper(abcMD5) + "       C:\\roms\\b.img\r\n"
-	list := "\r\nAlgorithm : SHA256\r\nHash      : " + strings.ToUpper(abc256) + "\r\nPath      : C:\\roms\\the rom.zip\r\n\r\n"
+	table := "\r\nAlgorithm       Hash                                                                   " +
+		"Path\r\n---------       ----                                                                   " +
+		"----\r\n" +
+		"SHA256          " + strings.ToUpper(abc256) + "       C:\\roms\\the rom.zip\r\nMD5             " +
+		strings.ToUpper(abcMD5) + "       C:\\roms\\b.img\r\n"
+	list := "\r\nAlgorithm : SHA256\r\nHash      : " + strings.ToUpper(abc256) +
+		"\r\nPath      : C:\\roms\\the rom.zip\r\n\r\n"
 	lines := abc256 + "  the rom.zip\n" + abc1 + "  b.img\n"
 	utf16le := func(s string) string {
 		b := []byte{0xff, 0xfe}
@@ -65,7 +77,13 @@ func TestWindows(t *testing.T) {
 	for what, c := range map[string]struct {
 		text string
 		n    int
-	}{"a table": {table, 2}, "a list": {list, 1}, "with a mark": {"\xef\xbb\xbf" + lines, 2}, "in UTF-16": {utf16le(lines), 2}, "a table in UTF-16": {utf16le(table), 2}} {
+	}{
+		"a table":           {table, 2},
+		"a list":            {list, 1},
+		"with a mark":       {"\xef\xbb\xbf" + lines, 2},
+		"in UTF-16":         {utf16le(lines), 2},
+		"a table in UTF-16": {utf16le(table), 2},
+	} {
 		got := Parse(Text([]byte(c.text)))
 		if len(got) != c.n || len(got) > 0 && (got[0].Digest != abc256 || got[0].Algorithm != SHA256) {
 			t.Errorf("%s: %+v", what, got)

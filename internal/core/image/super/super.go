@@ -175,7 +175,8 @@ func parseGeometry(r io.ReaderAt, size, at int64) (geometry, error) {
 	}
 	g := geometry{le.Uint32(b[40:]), le.Uint32(b[44:]), le.Uint32(b[48:])}
 	if g.maxSize == 0 || g.maxSize%sectorSize != 0 || g.maxSize > maxTables || g.slots == 0 || g.slots > 16 {
-		return geometry{}, image.Errorf(formatName, at+40, "%d slots of %d bytes of metadata are not possible", g.slots, g.maxSize)
+		return geometry{}, image.Errorf(formatName, at+40,
+			"%d slots of %d bytes of metadata are not possible", g.slots, g.maxSize)
 	}
 	return g, nil
 }
@@ -193,7 +194,8 @@ func Parse(r io.ReaderAt, size int64, slot int) (*Metadata, error) {
 		second = true
 	}
 	if slot < 0 || slot >= int(g.slots) {
-		return nil, image.Errorf(formatName, reservedBytes+44, "there is no metadata slot %d, only %d of them", slot, g.slots)
+		return nil, image.Errorf(formatName, reservedBytes+44,
+			"there is no metadata slot %d, only %d of them", slot, g.slots)
 	}
 	primary := int64(reservedBytes+2*geometryBlock) + int64(g.maxSize)*int64(slot)
 	backup := primary + int64(g.maxSize)*int64(g.slots)
@@ -226,7 +228,8 @@ func parseMetadata(r io.ReaderAt, size, at, room int64) (*Metadata, error) {
 	case m.Major != 10:
 		return nil, image.Errorf(formatName, at+4, "version %d.%d is not known", m.Major, m.Minor)
 	case n < headerV10 || n > 4096 || tables > room-n:
-		return nil, image.Errorf(formatName, at+8, "a header of %d and tables of %d bytes do not fit %d", n, tables, room)
+		return nil, image.Errorf(formatName, at+8, "a header of %d and tables of %d bytes do not fit %d", n,
+			tables, room)
 	}
 	if h, err = image.ReadAt(formatName, r, size, at, n); err != nil {
 		return nil, err
@@ -251,8 +254,10 @@ func parseMetadata(r io.ReaderAt, size, at, room int64) (*Metadata, error) {
 	for i, least := range []uint32{partitionEntry, extentEntry, groupEntry, deviceEntry} {
 		d := h[80+12*i:]
 		t[i] = table{le.Uint32(d), le.Uint32(d[4:]), le.Uint32(d[8:])}
-		if t[i].size < least || int64(t[i].offset) > tables || int64(t[i].count) > (tables-int64(t[i].offset))/int64(t[i].size) {
-			return nil, image.Errorf(formatName, at+80+12*int64(i), "a table of %d entries does not fit", t[i].count)
+		if t[i].size < least || int64(t[i].offset) > tables ||
+			int64(t[i].count) > (tables-int64(t[i].offset))/int64(t[i].size) {
+			return nil, image.Errorf(formatName, at+80+12*int64(i), "a table of %d entries does not fit",
+				t[i].count)
 		}
 	}
 	return m, m.fill(b, t, at+n)
@@ -275,7 +280,8 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 	}
 	const most = 1 << 53 // sectors
 	err := each(3, func(e []byte) error {
-		m.Devices = append(m.Devices, Device{Name: name36(e[24:]), Size: int64(le.Uint64(e[16:])), Alignment: int64(le.Uint32(e[8:])), First: int64(le.Uint64(e)) * sectorSize})
+		m.Devices = append(m.Devices, Device{Name: name36(e[24:]), Size: int64(le.Uint64(e[16:])),
+			Alignment: int64(le.Uint32(e[8:])), First: int64(le.Uint64(e)) * sectorSize})
 		return nil
 	})
 	if err != nil {
@@ -292,9 +298,11 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 	err = each(1, func(e []byte) error {
 		n, typ, data, src := le.Uint64(e), le.Uint32(e[8:]), le.Uint64(e[12:]), le.Uint32(e[20:])
 		if n > most || data > most || typ > targetZero || typ == targetLinear && int(src) >= len(m.Devices) {
-			return image.Errorf(formatName, at, "an extent of %d sectors at %d on device %d is not possible", n, data, src)
+			return image.Errorf(formatName, at, "an extent of %d sectors at %d on device %d is not possible",
+				n, data, src)
 		}
-		extents = append(extents, Extent{Size: int64(n) * sectorSize, Zero: typ == targetZero, Device: int(src), Offset: int64(data) * sectorSize})
+		extents = append(extents, Extent{Size: int64(n) * sectorSize, Zero: typ == targetZero,
+			Device: int(src), Offset: int64(data) * sectorSize})
 		return nil
 	})
 	if err != nil {
@@ -304,7 +312,8 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 		p := Partition{Name: name36(e), Attributes: le.Uint32(e[36:])}
 		first, n, group := int(le.Uint32(e[40:])), int(le.Uint32(e[44:])), int(le.Uint32(e[48:]))
 		if first > len(extents) || n > len(extents)-first || group >= len(m.Groups) || p.Name == "" {
-			return image.Errorf(formatName, at, "partition %q refers to extents or a group that are not there", p.Name)
+			return image.Errorf(formatName, at,
+				"partition %q refers to extents or a group that are not there", p.Name)
 		}
 		p.Group, p.Extents = m.Groups[group].Name, extents[first:first+n:first+n]
 		m.Partitions = append(m.Partitions, p)
@@ -379,7 +388,8 @@ func Build(m *Metadata) ([]byte, error) {
 	for _, p := range m.Partitions {
 		g, ok := groups[p.Group]
 		if !ok || len(p.Name) > 35 {
-			return nil, fmt.Errorf("super metadata: partition %q needs a group and a name of at most 35 bytes", p.Name)
+			return nil, fmt.Errorf("super metadata: partition %q needs a group and a name of at most "+
+				"35 bytes", p.Name)
 		}
 		pt = append(pt, name(p.Name)...)
 		for _, v := range []uint32{p.Attributes, n, uint32(len(p.Extents)), g} {
@@ -426,10 +436,17 @@ func Build(m *Metadata) ([]byte, error) {
 	sum = sha256.Sum256(h)
 	copy(h[12:44], sum[:])
 	if int64(len(h)+len(tables)) > m.MetadataMaxSize || m.SlotCount < 1 {
-		return nil, fmt.Errorf("super metadata: %d bytes do not fit %d", len(h)+len(tables), m.MetadataMaxSize)
+		return nil, fmt.Errorf("super metadata: %d bytes do not fit %d", len(h)+len(tables),
+			m.MetadataMaxSize)
 	}
 	g := make([]byte, geometryBlock)
-	for at, v := range map[int]uint32{0: geometryMagic, 4: geometrySize, 40: uint32(m.MetadataMaxSize), 44: uint32(m.SlotCount), 48: 4096} {
+	for at, v := range map[int]uint32{
+		0:  geometryMagic,
+		4:  geometrySize,
+		40: uint32(m.MetadataMaxSize),
+		44: uint32(m.SlotCount),
+		48: 4096,
+	} {
 		le.PutUint32(g[at:], v)
 	}
 	sum = sha256.Sum256(g[:geometrySize])

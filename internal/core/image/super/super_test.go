@@ -59,7 +59,8 @@ func TestParse(t *testing.T) {
 		for _, at := range []int{4096 + 20, 12288 + 100} {
 			bad := bytes.Clone(img)
 			bad[at] ^= 1
-			if m, err := Parse(bytes.NewReader(bad), int64(len(bad)), 0); err != nil || !m.Backup || len(m.Partitions) != 3 {
+			if m, err := Parse(bytes.NewReader(bad), int64(len(bad)), 0); err != nil || !m.Backup ||
+				len(m.Partitions) != 3 {
 				t.Errorf("damaged at %d: %+v, %v", at, m, err)
 			}
 		}
@@ -69,7 +70,8 @@ func TestParse(t *testing.T) {
 			t.Fatal(err)
 		}
 		got, err := io.ReadAll(r)
-		if want := string(bytes.Repeat([]byte("A"), 4096)) + string(make([]byte, 8192)) + string(bytes.Repeat([]byte("B"), 4096)); err != nil || string(got) != want {
+		if want := string(bytes.Repeat([]byte("A"), 4096)) + string(make([]byte, 8192)) +
+			string(bytes.Repeat([]byte("B"), 4096)); err != nil || string(got) != want {
 			t.Errorf("system_a has %d bytes, or not the right ones: %v", len(got), err)
 		}
 		if _, err := m.Open(bytes.NewReader(img), 1<<20, m.Partition("system_a")); !image.IsShort(err) {
@@ -121,8 +123,10 @@ func FuzzParse(f *testing.F) {
 
 // TestExtentsApart: growing one partition's extents leaves the next one's alone.
 func TestExtentsApart(t *testing.T) {
-	m := &Metadata{SlotCount: 1, MetadataMaxSize: 4096, Devices: []Device{{Name: "super", Size: 1 << 20}}, Groups: []Group{{Name: "g"}},
-		Partitions: []Partition{{Name: "x", Group: "g", Extents: []Extent{{Size: 4096, Offset: 65536}}}, {Name: "y", Group: "g", Extents: []Extent{{Size: 4096, Offset: 131072}}}}}
+	m := &Metadata{SlotCount: 1, MetadataMaxSize: 4096, Devices: []Device{{Name: "super", Size: 1 << 20}},
+		Groups: []Group{{Name: "g"}},
+		Partitions: []Partition{{Name: "x", Group: "g", Extents: []Extent{{Size: 4096, Offset: 65536}}},
+			{Name: "y", Group: "g", Extents: []Extent{{Size: 4096, Offset: 131072}}}}}
 	b, err := Build(m)
 	if err != nil {
 		t.Fatal(err)

@@ -272,9 +272,11 @@ func (f FS) ReadLink(name string) (string, error) {
 // UnixMode turns st_mode, as file systems store it, into an fs.FileMode.
 func UnixMode(mode uint16) fs.FileMode {
 	m := fs.FileMode(mode & 0o777)
-	m |= map[uint16]fs.FileMode{0x1000: fs.ModeNamedPipe, 0x2000: fs.ModeDevice | fs.ModeCharDevice, 0x4000: fs.ModeDir,
+	m |= map[uint16]fs.FileMode{0x1000: fs.ModeNamedPipe, 0x2000: fs.ModeDevice | fs.ModeCharDevice,
+		0x4000: fs.ModeDir,
 		0x6000: fs.ModeDevice, 0xa000: fs.ModeSymlink, 0xc000: fs.ModeSocket}[mode&0xf000]
-	for bit, v := range map[uint16]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+	for bit, v := range map[uint16]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid,
+		0o1000: fs.ModeSticky} {
 		if mode&bit != 0 {
 			m |= v
 		}

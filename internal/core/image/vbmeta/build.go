@@ -13,10 +13,12 @@ import (
 func Build(m *Image, key *rsa.PrivateKey) ([]byte, error) {
 	a, ok := Algorithms[m.AlgorithmType]
 	if !ok || (a.Hash == 0) != (key == nil) {
-		return nil, fmt.Errorf("vbmeta image: algorithm %d and the key given do not go together", m.AlgorithmType)
+		return nil, fmt.Errorf("vbmeta image: algorithm %d and the key given do not go together",
+			m.AlgorithmType)
 	}
 	if key != nil && key.N.BitLen() != a.Bits {
-		return nil, fmt.Errorf("vbmeta image: the key has %d bits, %s wants %d", key.N.BitLen(), a.Name, a.Bits)
+		return nil, fmt.Errorf("vbmeta image: the key has %d bits, %s wants %d", key.N.BitLen(),
+			a.Name, a.Bits)
 	}
 	var aux []byte
 	for i := range m.Descriptors {

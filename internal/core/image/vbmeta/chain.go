@@ -136,7 +136,8 @@ func (c *Chain) vbmeta(open Source, name string, key []byte, location uint32) *I
 	return m
 }
 
-func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, also Contents, first bool) error {
+func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, also Contents,
+	first bool) error {
 	for i := range m.Descriptors {
 		d := &m.Descriptors[i]
 		switch d.Tag {
@@ -172,7 +173,8 @@ func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, als
 			v.Err = err
 			c.Verdicts = append(c.Verdicts, v)
 			if r != nil && d.Tag == TagHashtree && d.FECSize > 0 {
-				c.Verdicts = append(c.Verdicts, Verdict{Partition: d.PartitionName, Kind: "fec", By: by, Err: checkFEC(d, r, size)})
+				c.Verdicts = append(c.Verdicts, Verdict{Partition: d.PartitionName, Kind: "fec", By: by,
+					Err: checkFEC(d, r, size)})
 			}
 		}
 	}
@@ -183,14 +185,16 @@ func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, als
 // decoded.
 func checkFEC(d *Descriptor, r io.ReaderAt, size int64) error {
 	if d.FECOffset > uint64(size) || d.FECSize > uint64(size)-d.FECOffset {
-		return image.Errorf(d.PartitionName, size, "its error correction would lie at %d, %d bytes of it, behind the end", d.FECOffset, d.FECSize)
+		return image.Errorf(d.PartitionName, size, "its error correction would lie at %d, %d bytes of it, "+
+			"behind the end", d.FECOffset, d.FECSize)
 	}
 	head := make([]byte, min(d.FECSize, 1<<20))
 	if _, err := r.ReadAt(head, int64(d.FECOffset)); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
 	if image.IsZero(head) {
-		return image.Errorf(d.PartitionName, int64(d.FECOffset), "there are zeros where its error correction should be")
+		return image.Errorf(d.PartitionName, int64(d.FECOffset),
+			"there are zeros where its error correction should be")
 	}
 	return nil
 }

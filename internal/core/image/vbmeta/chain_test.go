@@ -26,7 +26,8 @@ func (p phone) open(name string) (io.ReaderAt, int64, error) {
 func hashOf(name string, b []byte) Descriptor {
 	salt := []byte("salt")
 	sum := sha256.Sum256(append(salt, b...))
-	return Descriptor{Tag: TagHash, PartitionName: name, ImageSize: uint64(len(b)), HashAlgorithm: "sha256", Salt: salt, Digest: sum[:]}
+	return Descriptor{Tag: TagHash, PartitionName: name, ImageSize: uint64(len(b)), HashAlgorithm: "sha256",
+		Salt: salt, Digest: sum[:]}
 }
 
 // TestVerifyChain changes one thing at a time in a whole chain.
@@ -48,17 +49,24 @@ func TestVerifyChain(t *testing.T) {
 	}
 	system := bytes.Repeat([]byte("shorebird"), 4096*3)
 	system = system[:4096*20]
-	tree := Descriptor{Tag: TagHashtree, PartitionName: "system", DMVerityVersion: 1, ImageSize: uint64(len(system)), TreeOffset: uint64(len(system)),
+	tree := Descriptor{Tag: TagHashtree, PartitionName: "system", DMVerityVersion: 1,
+		ImageSize: uint64(len(system)), TreeOffset: uint64(len(system)),
 		DataBlockSize: 4096, HashBlockSize: 4096, HashAlgorithm: "sha256", Salt: []byte("s")}
 	stored, root, err := BuildHashtree(t.Context(), &tree, bytes.NewReader(system))
 	if err != nil {
 		t.Fatal(err)
 	}
 	tree.TreeSize, tree.Digest = uint64(len(stored)), root
-	chain := Descriptor{Tag: TagChain, PartitionName: "vbmeta_system", RollbackIndexLocation: 3, PublicKey: EncodeKey(&key.PublicKey)}
+	chain := Descriptor{Tag: TagChain, PartitionName: "vbmeta_system", RollbackIndexLocation: 3,
+		PublicKey: EncodeKey(&key.PublicKey)}
 	boot := []byte("a boot image")
 	whole := func(flags uint32) phone {
-		return phone{"boot": boot, "system": append(bytes.Clone(system), stored...), "vbmeta_system": build(key, 0, tree), "vbmeta": build(key, flags, hashOf("boot", boot), chain)}
+		return phone{
+			"boot":          boot,
+			"system":        append(bytes.Clone(system), stored...),
+			"vbmeta_system": build(key, 0, tree),
+			"vbmeta":        build(key, flags, hashOf("boot", boot), chain),
+		}
 	}
 	for _, c := range []struct {
 		name   string
@@ -73,12 +81,17 @@ func TestVerifyChain(t *testing.T) {
 		{"a byte of the system", func(p phone) { p["system"][5000] ^= 1 }, "system", ""},
 		{"a byte of the stored tree", func(p phone) { p["system"][len(system)+9] ^= 1 }, "system", ""},
 		{"a byte of the top vbmeta", func(p phone) { p["vbmeta"][HeaderSize+400] ^= 1 }, "vbmeta", ""},
-		{"the chained one signed by a stranger", func(p phone) { p["vbmeta_system"] = build(stranger, 0, tree) }, "vbmeta_system", ""},
+		{"the chained one signed by a stranger", func(p phone) {
+			p["vbmeta_system"] = build(stranger, 0, tree)
+		}, "vbmeta_system", ""},
 		{"an erased chained one", func(p phone) { clear(p["vbmeta_system"]) }, "", "vbmeta_system"},
 		{"an erased top one", func(p phone) { clear(p["vbmeta"]) }, "", "vbmeta"},
 		{"no top one", func(p phone) { delete(p, "vbmeta") }, "", "vbmeta"},
 		{"a chain of two", func(p phone) { p["vbmeta_system"] = build(key, 0, chain) }, "", "vbmeta_system"},
-		{"verification disabled", func(p phone) { p["vbmeta"] = whole(FlagVerificationDisabled)["vbmeta"]; p["boot"] = []byte("x") }, "", ""},
+		{"verification disabled", func(p phone) {
+			p["vbmeta"] = whole(FlagVerificationDisabled)["vbmeta"]
+			p["boot"] = []byte("x")
+		}, "", ""},
 	} {
 		p := whole(0)
 		c.change(p)
@@ -94,7 +107,8 @@ func TestVerifyChain(t *testing.T) {
 				bad = append(bad, v.Partition)
 			}
 		}
-		if strings.Join(bad, " ") != c.bad || strings.Join(broken, " ") != c.broken || (got.Invalid() != nil) != (c.broken != "") {
+		if strings.Join(bad, " ") != c.bad || strings.Join(broken, " ") != c.broken ||
+			(got.Invalid() != nil) != (c.broken != "") {
 			t.Errorf("%s: bad %q, broken %q", c.name, bad, broken)
 		}
 	}
@@ -132,7 +146,8 @@ func TestVerifyChain(t *testing.T) {
 		}
 	}
 	for _, v := range got.Verdicts {
-		if v.Partition == "vbmeta_system" && (v.Location != 3 || v.Image.RollbackIndex != 7 || v.By != "vbmeta") {
+		if v.Partition == "vbmeta_system" && (v.Location != 3 || v.Image.RollbackIndex != 7 ||
+			v.By != "vbmeta") {
 			t.Errorf("%+v", v)
 		}
 	}

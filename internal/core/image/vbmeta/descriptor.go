@@ -47,7 +47,8 @@ type Descriptor struct {
 }
 
 // TagNames are the tags in words.
-var TagNames = map[uint64]string{TagProperty: "property", TagHashtree: "hashtree", TagHash: "hash", TagCmdline: "kernel_cmdline", TagChain: "chain_partition"}
+var TagNames = map[uint64]string{TagProperty: "property", TagHashtree: "hashtree", TagHash: "hash",
+	TagCmdline: "kernel_cmdline", TagChain: "chain_partition"}
 
 // parseDescriptors reads the list in b, which begins at offset at.
 func parseDescriptors(b []byte, at int64) ([]Descriptor, error) {
@@ -59,11 +60,13 @@ func parseDescriptors(b []byte, at int64) ([]Descriptor, error) {
 		}
 		n := be.Uint64(b[8:])
 		if n%8 != 0 || n > uint64(len(b)-16) {
-			return nil, image.Errorf(formatName, at+8, "a descriptor of %d bytes does not fit the %d that are left", n, len(b)-16)
+			return nil, image.Errorf(formatName, at+8,
+				"a descriptor of %d bytes does not fit the %d that are left", n, len(b)-16)
 		}
 		d := Descriptor{Tag: be.Uint64(b), Raw: b[16 : 16+n]}
 		if !d.parse() {
-			return nil, image.Errorf(formatName, at, "the parts of the %s descriptor go beyond its %d bytes", TagNames[d.Tag], n)
+			return nil, image.Errorf(formatName, at, "the parts of the %s descriptor go beyond its %d bytes",
+				TagNames[d.Tag], n)
 		}
 		list = append(list, d)
 		b, at = b[16+n:], at+16+int64(n)
@@ -105,9 +108,12 @@ func (d *Descriptor) parse() bool {
 		if len(b) < 164 {
 			return false
 		}
-		d.DMVerityVersion, d.ImageSize, d.TreeOffset, d.TreeSize = be.Uint32(b), be.Uint64(b[4:]), be.Uint64(b[12:]), be.Uint64(b[20:])
-		d.DataBlockSize, d.HashBlockSize, d.FECNumRoots = be.Uint32(b[28:]), be.Uint32(b[32:]), be.Uint32(b[36:])
-		d.FECOffset, d.FECSize, d.HashAlgorithm, d.Flags = be.Uint64(b[40:]), be.Uint64(b[48:]), cstring(b[56:88]), be.Uint32(b[100:])
+		d.DMVerityVersion, d.ImageSize, d.TreeOffset, d.TreeSize = be.Uint32(b), be.Uint64(b[4:]),
+			be.Uint64(b[12:]), be.Uint64(b[20:])
+		d.DataBlockSize, d.HashBlockSize, d.FECNumRoots = be.Uint32(b[28:]), be.Uint32(b[32:]),
+			be.Uint32(b[36:])
+		d.FECOffset, d.FECSize, d.HashAlgorithm, d.Flags = be.Uint64(b[40:]), be.Uint64(b[48:]),
+			cstring(b[56:88]), be.Uint32(b[100:])
 		p, ok := cut(b[164:], u32(88), u32(92), u32(96))
 		if ok {
 			d.PartitionName, d.Salt, d.Digest = string(p[0]), p[1], p[2]

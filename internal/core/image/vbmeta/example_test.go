@@ -10,7 +10,9 @@ import (
 // Switching the hash trees off changes the flags and nothing else: 120 bytes into the
 // header, big-endian.
 func ExampleWithFlags() {
-	img, err := vbmeta.Build(&vbmeta.Image{Descriptors: []vbmeta.Descriptor{{Tag: vbmeta.TagHash, PartitionName: "boot", HashAlgorithm: "sha256", Digest: make([]byte, 32)}}}, nil)
+	img, err := vbmeta.Build(
+		&vbmeta.Image{Descriptors: []vbmeta.Descriptor{{Tag: vbmeta.TagHash, PartitionName: "boot",
+			HashAlgorithm: "sha256", Digest: make([]byte, 32)}}}, nil)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -28,7 +28,8 @@ func (e *DigestError) Error() string { return e.Partition + ": " + e.What }
 func CheckHash(ctx context.Context, d *Descriptor, r io.ReaderAt, size int64) error {
 	make, ok := hashes[d.HashAlgorithm]
 	if !ok {
-		return image.Errorf(formatName, -1, "hash algorithm %q of %s is not known", d.HashAlgorithm, d.PartitionName)
+		return image.Errorf(formatName, -1, "hash algorithm %q of %s is not known", d.HashAlgorithm,
+			d.PartitionName)
 	}
 	if d.ImageSize > uint64(size) {
 		return image.Truncated(d.PartitionName, 0, int64(min(d.ImageSize, 1<<62)), size)
@@ -39,7 +40,8 @@ func CheckHash(ctx context.Context, d *Descriptor, r io.ReaderAt, size int64) er
 		return err
 	}
 	if !bytes.Equal(h.Sum(nil), d.Digest) {
-		return &DigestError{d.PartitionName, fmt.Sprintf("the digest is %x, the descriptor says %x", h.Sum(nil), d.Digest)}
+		return &DigestError{d.PartitionName, fmt.Sprintf("the digest is %x, the descriptor says %x",
+			h.Sum(nil), d.Digest)}
 	}
 	return nil
 }
@@ -72,16 +74,20 @@ type tree struct {
 }
 
 func newTree(d *Descriptor) (*tree, error) {
-	t := &tree{new: hashes[d.HashAlgorithm], salt: d.Salt, data: int64(d.DataBlockSize), block: int64(d.HashBlockSize),
+	t := &tree{new: hashes[d.HashAlgorithm], salt: d.Salt, data: int64(d.DataBlockSize),
+		block:     int64(d.HashBlockSize),
 		imageSize: int64(d.ImageSize), partitionName: d.PartitionName}
 	power := func(n int64) bool { return n >= 512 && n <= 1<<20 && n&(n-1) == 0 }
 	switch {
 	case t.new == nil:
-		return nil, image.Errorf(formatName, -1, "hash algorithm %q of %s is not known", d.HashAlgorithm, d.PartitionName)
+		return nil, image.Errorf(formatName, -1, "hash algorithm %q of %s is not known", d.HashAlgorithm,
+			d.PartitionName)
 	case d.DMVerityVersion != 1 || !power(t.data) || !power(t.block):
-		return nil, image.Errorf(formatName, -1, "a tree of version %d with blocks of %d and %d bytes is not known", d.DMVerityVersion, t.data, t.block)
+		return nil, image.Errorf(formatName, -1, "a tree of version %d with blocks of %d and %d bytes is "+
+			"not known", d.DMVerityVersion, t.data, t.block)
 	case t.imageSize <= 0 || t.imageSize%t.data != 0:
-		return nil, image.Errorf(formatName, -1, "an image of %d bytes is not made of whole blocks", d.ImageSize)
+		return nil, image.Errorf(formatName, -1, "an image of %d bytes is not made of whole blocks",
+			d.ImageSize)
 	}
 	for t.digest = 1; t.digest < int64(t.new().Size()); t.digest *= 2 {
 	}
@@ -131,7 +137,8 @@ func (t *tree) hashLevel(ctx context.Context, r io.ReaderAt, size, unit, padded 
 			for off := range jobs {
 				p := buf[:min(per, size-off)]
 				if n, err := r.ReadAt(p, off); n < len(p) {
-					fail(&image.Error{Format: t.partitionName, Offset: off + int64(n), What: "cannot be read", Short: true, Err: err})
+					fail(&image.Error{Format: t.partitionName, Offset: off + int64(n), What: "cannot be read",
+						Short: true, Err: err})
 					continue
 				}
 				for at := int64(0); at < int64(len(p)); at += unit {
@@ -194,7 +201,8 @@ func (t *tree) build(ctx context.Context, r io.ReaderAt) (levels [][]byte, root 
 // by level, with the tree that is stored in the image. All cores are used.
 func CheckHashtree(ctx context.Context, d *Descriptor, r io.ReaderAt, size int64) error {
 	if d.ImageSize > uint64(size) || d.TreeOffset > uint64(size) || d.TreeSize > uint64(size)-d.TreeOffset {
-		return image.Truncated(d.PartitionName, 0, int64(min(max(d.ImageSize, d.TreeOffset+d.TreeSize), 1<<62)), size)
+		return image.Truncated(d.PartitionName, 0,
+			int64(min(max(d.ImageSize, d.TreeOffset+d.TreeSize), 1<<62)), size)
 	}
 	t, err := newTree(d)
 	if err != nil {
@@ -205,10 +213,12 @@ func CheckHashtree(ctx context.Context, d *Descriptor, r io.ReaderAt, size int64
 		return err
 	}
 	if !bytes.Equal(root, d.Digest) {
-		return &DigestError{d.PartitionName, fmt.Sprintf("the tree's root is %x, the descriptor says %x", root, d.Digest)}
+		return &DigestError{d.PartitionName, fmt.Sprintf("the tree's root is %x, the descriptor says %x",
+			root, d.Digest)}
 	}
 	if int64(d.TreeSize) < t.size {
-		return &DigestError{d.PartitionName, fmt.Sprintf("the stored tree has %d bytes, %d are needed", d.TreeSize, t.size)}
+		return &DigestError{d.PartitionName, fmt.Sprintf("the stored tree has %d bytes, %d are needed",
+			d.TreeSize, t.size)}
 	}
 	for i, l := range levels {
 		at := int64(d.TreeOffset) + t.offsets[i]
@@ -217,7 +227,8 @@ func CheckHashtree(ctx context.Context, d *Descriptor, r io.ReaderAt, size int64
 			return err
 		}
 		if !bytes.Equal(stored, l) {
-			return &DigestError{d.PartitionName, fmt.Sprintf("level %d of the stored tree, at byte %d, is not the tree of the data", i, at)}
+			return &DigestError{d.PartitionName,
+				fmt.Sprintf("level %d of the stored tree, at byte %d, is not the tree of the data", i, at)}
 		}
 	}
 	return nil

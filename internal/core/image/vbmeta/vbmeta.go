@@ -55,8 +55,12 @@ type Algorithm struct {
 // Algorithms by their number.
 var Algorithms = map[uint32]Algorithm{
 	0: {"NONE", 0, 0},
-	1: {"SHA256_RSA2048", crypto.SHA256, 2048}, 2: {"SHA256_RSA4096", crypto.SHA256, 4096}, 3: {"SHA256_RSA8192", crypto.SHA256, 8192},
-	4: {"SHA512_RSA2048", crypto.SHA512, 2048}, 5: {"SHA512_RSA4096", crypto.SHA512, 4096}, 6: {"SHA512_RSA8192", crypto.SHA512, 8192},
+	1: {"SHA256_RSA2048", crypto.SHA256, 2048},
+	2: {"SHA256_RSA4096", crypto.SHA256, 4096},
+	3: {"SHA256_RSA8192", crypto.SHA256, 8192},
+	4: {"SHA512_RSA2048", crypto.SHA512, 2048},
+	5: {"SHA512_RSA4096", crypto.SHA512, 4096},
+	6: {"SHA512_RSA8192", crypto.SHA512, 8192},
 }
 
 // Image is a parsed vbmeta image. Field names follow AvbVBMetaImageHeader.
@@ -86,19 +90,26 @@ func Parse(r io.ReaderAt, size int64) (*Image, error) {
 		return nil, image.Errorf(formatName, 0, "does not begin with %q", Magic)
 	}
 	be := binary.BigEndian
-	m := &Image{header: h, RequiredMajor: be.Uint32(h[4:]), RequiredMinor: be.Uint32(h[8:]), AlgorithmType: be.Uint32(h[28:]),
-		RollbackIndex: be.Uint64(h[112:]), Flags: be.Uint32(h[120:]), RollbackIndexLocation: be.Uint32(h[124:]), ReleaseString: cstring(h[128:176])}
+	m := &Image{header: h, RequiredMajor: be.Uint32(h[4:]), RequiredMinor: be.Uint32(h[8:]),
+		AlgorithmType:         be.Uint32(h[28:]),
+		RollbackIndex:         be.Uint64(h[112:]),
+		Flags:                 be.Uint32(h[120:]),
+		RollbackIndexLocation: be.Uint32(h[124:]),
+		ReleaseString:         cstring(h[128:176])}
 	if m.RequiredMajor != 1 {
-		return nil, image.Errorf(formatName, 4, "needs version %d.%d of verified boot, only 1.x is known", m.RequiredMajor, m.RequiredMinor)
+		return nil, image.Errorf(formatName, 4, "needs version %d.%d of verified boot, only 1.x is known",
+			m.RequiredMajor, m.RequiredMinor)
 	}
 	authSize, auxSize := be.Uint64(h[12:]), be.Uint64(h[20:])
 	if authSize > maxSize || auxSize > maxSize || authSize%64 != 0 || auxSize%64 != 0 {
-		return nil, image.Errorf(formatName, 12, "blocks of %d and %d bytes are not possible", authSize, auxSize)
+		return nil, image.Errorf(formatName, 12, "blocks of %d and %d bytes are not possible",
+			authSize, auxSize)
 	}
 	if m.auth, err = image.ReadAt(formatName, r, size, HeaderSize, int64(authSize)); err != nil {
 		return nil, err
 	}
-	if m.aux, err = image.ReadAt(formatName, r, size, HeaderSize+int64(authSize), int64(auxSize)); err != nil {
+	if m.aux, err = image.ReadAt(formatName, r, size, HeaderSize+int64(authSize),
+		int64(auxSize)); err != nil {
 		return nil, err
 	}
 	m.Size = HeaderSize + int64(authSize+auxSize)
@@ -106,16 +117,23 @@ func Parse(r io.ReaderAt, size int64) (*Image, error) {
 		at    int
 		block []byte
 		into  *[]byte
-	}{{32, m.auth, &m.digest}, {48, m.auth, &m.signature}, {64, m.aux, &m.PublicKey}, {80, m.aux, &m.PublicKeyMetadata}} {
+	}{
+		{32, m.auth, &m.digest},
+		{48, m.auth, &m.signature},
+		{64, m.aux, &m.PublicKey},
+		{80, m.aux, &m.PublicKeyMetadata},
+	} {
 		off, n := be.Uint64(h[f.at:]), be.Uint64(h[f.at+8:])
 		if off > uint64(len(f.block)) || n > uint64(len(f.block))-off {
-			return nil, image.Errorf(formatName, int64(f.at), "%d bytes at %d go beyond their block of %d", n, off, len(f.block))
+			return nil, image.Errorf(formatName, int64(f.at), "%d bytes at %d go beyond their block of %d", n,
+				off, len(f.block))
 		}
 		*f.into = f.block[off : off+n]
 	}
 	off, n := be.Uint64(h[96:]), be.Uint64(h[104:])
 	if off > auxSize || n > auxSize-off {
-		return nil, image.Errorf(formatName, 96, "%d bytes of descriptors at %d go beyond their block of %d", n, off, auxSize)
+		return nil, image.Errorf(formatName, 96, "%d bytes of descriptors at %d go beyond their block of %d",
+			n, off, auxSize)
 	}
 	m.Descriptors, err = parseDescriptors(m.aux[off:off+n], HeaderSize+int64(authSize+off))
 	return m, err
@@ -152,7 +170,9 @@ func ParseFooter(r io.ReaderAt, size int64) (f Footer, ok bool, err error) {
 		return f, false, image.Errorf(footerFormat, at+4, "version %d.%d is not known", f.Major, f.Minor)
 	}
 	if orig > uint64(at) || off > uint64(at) || n > uint64(at)-off || n > maxSize || orig > off {
-		return f, false, image.Errorf(footerFormat, at+12, "an image of %d bytes with %d bytes of vbmeta at %d does not fit the file's %d", orig, n, off, size)
+		return f, false, image.Errorf(footerFormat, at+12,
+			"an image of %d bytes with %d bytes of vbmeta at %d does not fit the file's %d", orig,
+			n, off, size)
 	}
 	f.OriginalImageSize, f.VBMetaOffset, f.VBMetaSize = int64(orig), int64(off), int64(n)
 	return f, true, nil
@@ -190,7 +210,8 @@ func ParseKey(b []byte) (*rsa.PublicKey, error) {
 	}
 	bits := be.Uint32(b)
 	if bits != 2048 && bits != 4096 && bits != 8192 || len(b) < 8+2*int(bits/8) {
-		return nil, image.Errorf("verified boot key", 0, "a key of %d bits in %d bytes is not possible", bits, len(b))
+		return nil, image.Errorf("verified boot key", 0, "a key of %d bits in %d bytes is not possible",
+			bits, len(b))
 	}
 	return &rsa.PublicKey{N: new(big.Int).SetBytes(b[8 : 8+bits/8]), E: 65537}, nil
 }

@@ -27,7 +27,11 @@ func load(t testing.TB, name string) []byte {
 // TestSigned reads images put together by testdata/make.py and signed by
 // openssl.
 func TestSigned(t *testing.T) {
-	for name, algorithm := range map[string]string{"rsa2048.img": "SHA256_RSA2048", "rsa4096.img": "SHA512_RSA4096", "rsa8192.img": "SHA512_RSA8192"} {
+	for name, algorithm := range map[string]string{
+		"rsa2048.img": "SHA256_RSA2048",
+		"rsa4096.img": "SHA512_RSA4096",
+		"rsa8192.img": "SHA512_RSA8192",
+	} {
 		b := load(t, name)
 		m, err := Parse(bytes.NewReader(b), int64(len(b)))
 		if err != nil {
@@ -36,19 +40,23 @@ func TestSigned(t *testing.T) {
 		if err := m.Verify(); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
-		if Algorithms[m.AlgorithmType].Name != algorithm || m.RollbackIndex != 7 || m.Flags != 2 || m.RollbackIndexLocation != 1 || m.ReleaseString != "by hand" || m.Size != int64(len(b)) {
+		if Algorithms[m.AlgorithmType].Name != algorithm || m.RollbackIndex != 7 || m.Flags != 2 ||
+			m.RollbackIndexLocation != 1 || m.ReleaseString != "by hand" || m.Size != int64(len(b)) {
 			t.Errorf("%s: %+v", name, m)
 		}
 		d := m.Descriptors
-		if len(d) != 4 || d[0].Key != "key" || d[0].Value != "value" || d[1].PartitionName != "boot" || d[2].PartitionName != "vbmeta_system" ||
-			d[2].RollbackIndexLocation != 2 || string(d[2].PublicKey) != "KEY!" || d[3].Tag != 99 || string(d[3].Raw) != "whatever" {
+		if len(d) != 4 || d[0].Key != "key" || d[0].Value != "value" || d[1].PartitionName != "boot" ||
+			d[2].PartitionName != "vbmeta_system" ||
+			d[2].RollbackIndexLocation != 2 || string(d[2].PublicKey) != "KEY!" || d[3].Tag != 99 ||
+			string(d[3].Raw) != "whatever" {
 			t.Errorf("%s: descriptors %+v", name, d)
 		}
 		if err := CheckHash(t.Context(), &d[1], bytes.NewReader([]byte("kernel")), 6); err != nil {
 			t.Error(err)
 		}
 		var wrong *DigestError
-		if err := CheckHash(t.Context(), &d[1], bytes.NewReader([]byte("Kernel")), 6); !errors.As(err, &wrong) {
+		if err := CheckHash(t.Context(), &d[1], bytes.NewReader([]byte("Kernel")), 6); !errors.As(
+			err, &wrong) {
 			t.Errorf("another kernel: %v", err)
 		}
 		// Every changed byte of what is signed, and of the signature, is noticed.
@@ -86,15 +94,24 @@ func TestHashtree(t *testing.T) {
 		blocks                     int
 		algorithm, salt, root, sum string
 	}{
-		{1, "sha256", "00ff", "6e2f94952624ca90c3ee5e37285f51a17fec08cba1f15be54a4650f8e38f5f5f", "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"},
-		{128, "sha256", "", "99e169f0bd63cb40fe0a04da6a105de97280a7d846d5b528085684f258ac6390", "99e169f0bd63cb40fe0a04da6a105de97280a7d846d5b528085684f258ac6390"},
-		{129, "sha256", "aabbccdd", "189f19b371cdc115107dc1e70adb7626ada9c0429967e136983fa3b36edd9363", "2c3f4a603360520d57c31a9eec853802018a8ad65bb69e0a30cda9ff08571180"},
-		{20000, "sha256", "5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a", "f2c213b586b87f846d48b1f862f28e54f0df1fd4e5e573d2c2dc8dd0b7b02c4b", "e1d5abb88db85ccd73160e5231c615bdb3935e96e804d970deb991b821c7e926"},
-		{300, "sha512", "0102", "a7d11b08555624f958559f864c75d05f4f724646b078b741606f0203247a02f3c33b15a9f5d0d02993b0f3b3fc99659b492f81aff6eb99d6453d04c7ce5a8929", "90619b62660e7665fdb559f1a3a91176e767795c0383b6f425391337fd7749f3"},
+		{1, "sha256", "00ff", "6e2f94952624ca90c3ee5e37285f51a17fec08cba1f15be54a4650f8e38f5f5f",
+			"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"},
+		{128, "sha256", "", "99e169f0bd63cb40fe0a04da6a105de97280a7d846d5b528085684f258ac6390",
+			"99e169f0bd63cb40fe0a04da6a105de97280a7d846d5b528085684f258ac6390"},
+		{129, "sha256", "aabbccdd", "189f19b371cdc115107dc1e70adb7626ada9c0429967e136983fa3b36edd9363",
+			"2c3f4a603360520d57c31a9eec853802018a8ad65bb69e0a30cda9ff08571180"},
+		{20000, "sha256", "5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a",
+			"f2c213b586b87f846d48b1f862f28e54f0df1fd4e5e573d2c2dc8dd0b7b02c4b",
+			"e1d5abb88db85ccd73160e5231c615bdb3935e96e804d970deb991b821c7e926"},
+		{300, "sha512", "0102",
+			"a7d11b08555624f958559f864c75d05f4f724646b078b741606f0203247a02f3c33b15a9f5d0d02993b0f3b3fc9965" +
+				"9b492f81aff6eb99d6453d04c7ce5a8929",
+			"90619b62660e7665fdb559f1a3a91176e767795c0383b6f425391337fd7749f3"},
 	} {
 		data := blocks(c.blocks)
 		salt, _ := hex.DecodeString(c.salt)
-		d := &Descriptor{Tag: TagHashtree, PartitionName: "system", DMVerityVersion: 1, ImageSize: uint64(len(data)), HashAlgorithm: c.algorithm,
+		d := &Descriptor{Tag: TagHashtree, PartitionName: "system", DMVerityVersion: 1,
+			ImageSize: uint64(len(data)), HashAlgorithm: c.algorithm,
 			Salt: salt, DataBlockSize: 4096, HashBlockSize: 4096}
 		stored, root, err := BuildHashtree(t.Context(), d, bytes.NewReader(data))
 		sum := sha256.Sum256(stored)
@@ -104,7 +121,9 @@ func TestHashtree(t *testing.T) {
 		}
 		d.Digest, d.TreeOffset, d.TreeSize = root, uint64(len(data)), uint64(len(stored))
 		whole := append(data, stored...)
-		check := func(b []byte) error { return CheckHashtree(t.Context(), d, bytes.NewReader(b), int64(len(b))) }
+		check := func(b []byte) error {
+			return CheckHashtree(t.Context(), d, bytes.NewReader(b), int64(len(b)))
+		}
 		if err := check(whole); err != nil {
 			t.Errorf("%d blocks: %v", c.blocks, err)
 		}
@@ -141,7 +160,8 @@ func TestBuild(t *testing.T) {
 		t.Fatal(err)
 	}
 	again, err := Parse(bytes.NewReader(b), int64(len(b)))
-	if err != nil || again.Verify() != nil || len(again.Descriptors) != 4 || !bytes.Equal(again.PublicKey, EncodeKey(&key.PublicKey)) {
+	if err != nil || again.Verify() != nil || len(again.Descriptors) != 4 ||
+		!bytes.Equal(again.PublicKey, EncodeKey(&key.PublicKey)) {
 		t.Errorf("%+v, %v", again, err)
 	}
 	// The descriptors are byte for byte what the hand-made image has.

@@ -59,9 +59,11 @@ func (e *MemoryError) AboutNoDamage() {}
 // Error says how much.
 func (e *MemoryError) Error() string {
 	if e.Need == 0 {
-		return fmt.Sprintf("unwrapping it (%s) takes more memory than the %s that are allowed; --max-memory raises that", e.Kind, image.Size(e.Limit))
+		return fmt.Sprintf("unwrapping it (%s) takes more memory than the %s that are allowed; "+
+			"--max-memory raises that", e.Kind, image.Size(e.Limit))
 	}
-	return fmt.Sprintf("unwrapping it (%s) takes %s of memory, and %s are allowed; --max-memory %dMiB raises that", e.Kind, image.Size(e.Need), image.Size(e.Limit), (e.Need+1<<20-1)>>20)
+	return fmt.Sprintf("unwrapping it (%s) takes %s of memory, and %s are allowed; --max-memory %dMiB "+
+		"raises that", e.Kind, image.Size(e.Need), image.Size(e.Limit), (e.Need+1<<20-1)>>20)
 }
 
 var magics = []struct {
@@ -95,7 +97,8 @@ type TrailingError struct {
 
 // Error says so.
 func (e *TrailingError) Error() string {
-	return fmt.Sprintf("behind %d unwrapped bytes the file goes on with something that is no %s data: it is damaged there, or two files were joined", e.After, e.Kind)
+	return fmt.Sprintf("behind %d unwrapped bytes the file goes on with something that is no %s data: it "+
+		"is damaged there, or two files were joined", e.After, e.Kind)
 }
 
 // NewFile unwraps a compressed file to its real end: further members and streams belong to it,
@@ -130,7 +133,8 @@ func NewFile(kind Kind, r io.Reader, memory int64) (io.ReadCloser, error) {
 			return nil, over
 		}
 		var all *zstd.Decoder
-		if all, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(uint64(memory))); err == nil {
+		if all, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1),
+			zstd.WithDecoderMaxWindow(uint64(memory))); err == nil {
 			z = all.IOReadCloser()
 		}
 	case Brotli:
@@ -182,10 +186,13 @@ func (f *file) said(err error) error {
 		return f.over
 	case err.Error() == "brotli: excessive input": // the library has no name for it
 		return &TrailingError{Brotli, f.out}
-	case f.src.ended && f.in.Buffered() == 0 && (errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, xz.ErrBuf) || f.kind == Brotli):
-		return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, Short: true, What: fmt.Sprintf("it is cut short: the file ends within it, behind %d unwrapped bytes", f.out)}
+	case f.src.ended && f.in.Buffered() == 0 && (errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, xz.ErrBuf) || f.kind == Brotli):
+		return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, Short: true,
+			What: fmt.Sprintf("it is cut short: the file ends within it, behind %d unwrapped bytes", f.out)}
 	}
-	return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1, What: fmt.Sprintf("it is damaged behind %d unwrapped bytes", f.out)}
+	return &image.Error{Format: "compressed data (" + string(f.kind) + ")", Offset: -1,
+		What: fmt.Sprintf("it is damaged behind %d unwrapped bytes", f.out)}
 }
 
 // source remembers how reading the file ended.

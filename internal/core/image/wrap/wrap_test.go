@@ -82,10 +82,12 @@ func TestNewFile(t *testing.T) {
 		got, err := io.ReadAll(z)
 		z.Close()
 		if tool.bad != (err != nil) || !bytes.Equal(got, want) {
-			t.Errorf("%s %v, %d bytes between, %d behind: %d of %d bytes, %v", tool.name, tool.args, len(tool.between), len(tool.behind), len(got), len(want), err)
+			t.Errorf("%s %v, %d bytes between, %d behind: %d of %d bytes, %v", tool.name, tool.args,
+				len(tool.between), len(tool.behind), len(got), len(want), err)
 		}
 		var trailing *TrailingError
-		if tool.kind == Gzip && tool.bad && (!errors.As(err, &trailing) || trailing.After != int64(len(want))) {
+		if tool.kind == Gzip && tool.bad && (!errors.As(err, &trailing) ||
+			trailing.After != int64(len(want))) {
 			t.Errorf("what lies behind is called %v", err)
 		}
 	}

@@ -31,7 +31,8 @@ func NewWriter(kind Kind, w io.Writer) (io.WriteCloser, error) {
 	case Xz:
 		return newXzWriter(w), nil
 	case Zstd:
-		return zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedBestCompression), zstd.WithWindowSize(kernelWindow))
+		return zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedBestCompression),
+			zstd.WithWindowSize(kernelWindow))
 	}
 	return nil, ErrNotMade
 }

@@ -120,7 +120,8 @@ func xzStream(r io.ReaderAt, size, end int64, foot []byte) (list []XzBlock, begi
 // Open unpacks the block: as a stream of its own, whose header and index are made around it, so
 // that its check and its sizes are verified as ever. memory as for NewFile.
 func (b XzBlock) Open(memory int64) (io.ReadCloser, error) {
-	return NewFile(Xz, io.MultiReader(bytes.NewReader(xzHead(b.flags)), io.NewSectionReader(b.r, b.from, image.Align(b.unpadded, 4)),
+	return NewFile(Xz, io.MultiReader(bytes.NewReader(xzHead(b.flags)),
+		io.NewSectionReader(b.r, b.from, image.Align(b.unpadded, 4)),
 		bytes.NewReader(xzTail(b.flags, 1, xzRecord(nil, b.unpadded, b.Size)))), memory)
 }
 

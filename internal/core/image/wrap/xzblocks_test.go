@@ -24,14 +24,21 @@ func TestXzBlocks(t *testing.T) {
 		return out
 	}
 	many := pack(want, "-T2", "--block-size=20000")
-	joined := append(append(pack(want[:1000], "--check=crc32"), make([]byte, 8)...), pack(want[1000:], "--block-size=50000", "--check=sha256")...)
+	joined := append(append(pack(want[:1000], "--check=crc32"), make([]byte, 8)...),
+		pack(want[1000:], "--block-size=50000", "--check=sha256")...)
 	for _, c := range []struct {
 		what   string
 		file   []byte
 		blocks int
 	}{
-		{"one block", pack(want), 1}, {"packed in parallel", many, 9}, {"joined", joined, 5}, {"with padding", append(bytes.Clone(many), 0, 0, 0, 0), 9},
-		{"cut", many[:len(many)-4], 0}, {"with something behind", append(bytes.Clone(many), "more"...), 0}, {"nothing", nil, 0}, {"zeros", make([]byte, 64), 0},
+		{"one block", pack(want), 1},
+		{"packed in parallel", many, 9},
+		{"joined", joined, 5},
+		{"with padding", append(bytes.Clone(many), 0, 0, 0, 0), 9},
+		{"cut", many[:len(many)-4], 0},
+		{"with something behind", append(bytes.Clone(many), "more"...), 0},
+		{"nothing", nil, 0},
+		{"zeros", make([]byte, 64), 0},
 	} {
 		list, ok := XzBlocks(bytes.NewReader(c.file), int64(len(c.file)))
 		if len(list) != c.blocks || ok != (c.blocks > 0) {
@@ -99,7 +106,8 @@ func TestXzWriter(t *testing.T) {
 		if err != nil || !bytes.Equal(got, want) {
 			t.Errorf("%d bytes: %d come back (%v)", n, len(got), err)
 		}
-		if list, _ := XzBlocks(bytes.NewReader(b.Bytes()), int64(b.Len())); len(list) != (n+xzBlock-1)/xzBlock {
+		list, _ := XzBlocks(bytes.NewReader(b.Bytes()), int64(b.Len()))
+		if len(list) != (n+xzBlock-1)/xzBlock {
 			t.Errorf("%d bytes: %d blocks", n, len(list))
 		}
 	}
@@ -107,7 +115,8 @@ func TestXzWriter(t *testing.T) {
 
 // FuzzXzBlocks: no file makes it panic or take memory.
 func FuzzXzBlocks(f *testing.F) {
-	f.Add([]byte("\xfd7zXZ\x00\x00\x01i\"\xde6\x00\x00\x00\x00\x1c\xdfD!\x90B\x99\r\x01\x00\x00\x00\x00\x01YZ"))
+	f.Add(
+		[]byte("\xfd7zXZ\x00\x00\x01i\"\xde6\x00\x00\x00\x00\x1c\xdfD!\x90B\x99\r\x01\x00\x00\x00\x00\x01YZ"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		list, _ := XzBlocks(bytes.NewReader(b), int64(len(b)))
 		for _, x := range list[:min(len(list), 4)] {

@@ -81,7 +81,8 @@ func (z *xzWriter) finish() {
 // pack makes a stream of one block with the library and takes the block out of it.
 func pack(data []byte) packed {
 	var b bytes.Buffer
-	w, err := xz.WriterConfig{CheckSum: xz.CRC32, DictCap: xzBlock, BlockSize: int64(len(data)) + 1}.NewWriter(&b)
+	w, err := xz.WriterConfig{CheckSum: xz.CRC32, DictCap: xzBlock, BlockSize: int64(len(data)) +
+		1}.NewWriter(&b)
 	if err == nil {
 		_, err = w.Write(data)
 		err = errors.Join(err, w.Close())
@@ -94,7 +95,8 @@ func pack(data []byte) packed {
 		return packed{err: errors.New("the xz library did not make one block of one")}
 	}
 	padded := image.Align(list[0].unpadded, 4)
-	return packed{block: b.Bytes()[list[0].from : list[0].from+padded], unpadded: list[0].unpadded, size: len(data)}
+	return packed{block: b.Bytes()[list[0].from : list[0].from+padded], unpadded: list[0].unpadded,
+		size: len(data)}
 }
 
 // Close packs what is left and ends the stream.

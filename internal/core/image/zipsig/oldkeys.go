@@ -35,7 +35,8 @@ func ParseOldKeys(b []byte) ([]*x509.Certificate, error) {
 	var out []*x509.Certificate
 	for p.err == nil {
 		if len(out) == maxOldKeys {
-			return nil, image.Errorf("key list", int64(p.at), "more than %d keys are not possible", maxOldKeys)
+			return nil, image.Errorf("key list", int64(p.at), "more than %d keys are not possible",
+				maxOldKeys)
 		}
 		version := 1
 		if p.is('v') {
@@ -54,7 +55,8 @@ func ParseOldKeys(b []byte) ([]*x509.Certificate, error) {
 		}
 		der, err := x509.MarshalPKIXPublicKey(key)
 		if err != nil {
-			return nil, &image.Error{Format: "key list", Offset: int64(p.at), What: "a key can't be", Err: err}
+			return nil, &image.Error{Format: "key list", Offset: int64(p.at), What: "a key can't be",
+				Err: err}
 		}
 		out = append(out, &x509.Certificate{PublicKey: key, RawSubjectPublicKeyInfo: der})
 		if p.at == len(p.s) {

@@ -55,7 +55,8 @@ func TestParseOldKeys(t *testing.T) {
 	}
 	three := r.PublicKey
 	three.E = 3
-	text := dumped(&three, "") + ",\n" + dumped(&r.PublicKey, "v4 ") + ", v5 {32," + bytesOf(point[1:33]) + "," + bytesOf(point[33:]) + "}\n"
+	text := dumped(&three, "") + ",\n" + dumped(&r.PublicKey, "v4 ") + ", v5 {32," + bytesOf(point[1:33]) +
+		"," + bytesOf(point[33:]) + "}\n"
 	got, err := ParseOldKeys([]byte(text))
 	if err != nil || len(got) != 3 {
 		t.Fatal(len(got), err)
@@ -66,11 +67,15 @@ func TestParseOldKeys(t *testing.T) {
 			t.Errorf("key %d differs (%v)", i, err)
 		}
 	}
-	if keys, ok, err := KeysOf(map[string][]byte{OldKeysFile: []byte(text)}); len(keys) != 3 || !ok || err != nil {
+	if keys, ok, err := KeysOf(map[string][]byte{OldKeysFile: []byte(text)}); len(keys) != 3 || !ok ||
+		err != nil {
 		t.Error(keys, ok, err)
 	}
-	for _, bad := range []string{"", "{", "{63,1,{1}", "v9{64,1,{", dumped(&three, "v7"), dumped(&three, "")[:600], dumped(&three, "") + ",", strings.Replace(dumped(&three, ""), ",{", ",{x", 1),
-		"v5 {32," + bytesOf(point[1:33]) + "," + bytesOf(point[1:33]) + "}", "cat: /res/keys: No such file or directory"} {
+	for _, bad := range []string{"", "{", "{63,1,{1}", "v9{64,1,{", dumped(&three, "v7"),
+		dumped(&three, "")[:600], dumped(&three, "") + ",", strings.Replace(dumped(&three, ""), ",{", ",{x",
+			1),
+		"v5 {32," + bytesOf(point[1:33]) + "," + bytesOf(point[1:33]) + "}",
+		"cat: /res/keys: No such file or directory"} {
 		if keys, err := ParseOldKeys([]byte(bad)); err == nil {
 			t.Errorf("%.40q gives %d keys", bad, len(keys))
 		}

@@ -54,7 +54,11 @@ func Fingerprint(c *x509.Certificate) string {
 	return hex.EncodeToString(sum[:])
 }
 
-var digests = map[string]crypto.Hash{"1.3.14.3.2.26": crypto.SHA1, "2.16.840.1.101.3.4.2.1": crypto.SHA256, "2.16.840.1.101.3.4.2.3": crypto.SHA512}
+var digests = map[string]crypto.Hash{
+	"1.3.14.3.2.26":          crypto.SHA1,
+	"2.16.840.1.101.3.4.2.1": crypto.SHA256,
+	"2.16.840.1.101.3.4.2.3": crypto.SHA512,
+}
 
 // Parse reads the signature of the size bytes of r. ErrUnsigned when there is
 // none.
@@ -72,14 +76,16 @@ func Parse(r io.ReaderAt, size int64) (*Signature, error) {
 		return nil, ErrUnsigned
 	}
 	if start <= footerSize || start > comment || comment+eocdSize > size {
-		return nil, image.Errorf(formatName, size-footerSize, "a signature %d bytes from the end does not fit a comment of %d", start, comment)
+		return nil, image.Errorf(formatName, size-footerSize,
+			"a signature %d bytes from the end does not fit a comment of %d", start, comment)
 	}
 	eocd, err := image.ReadAt(formatName, r, size, size-comment-eocdSize, eocdSize)
 	if err != nil {
 		return nil, err
 	}
 	if string(eocd[:4]) != "PK\x05\x06" || int64(le.Uint16(eocd[20:])) != comment {
-		return nil, image.Errorf(formatName, size-comment-eocdSize, "the zip's end does not stand where the signature says")
+		return nil, image.Errorf(formatName, size-comment-eocdSize,
+			"the zip's end does not stand where the signature says")
 	}
 	der, err := image.ReadAt(formatName, r, size, size-start, start-footerSize)
 	if err != nil {
@@ -87,7 +93,8 @@ func Parse(r io.ReaderAt, size int64) (*Signature, error) {
 	}
 	p, err := pkcs7.Parse(der)
 	if err != nil {
-		return nil, &image.Error{Format: formatName, Offset: size - start, What: "the PKCS#7 structure is damaged", Err: err}
+		return nil, &image.Error{Format: formatName, Offset: size - start,
+			What: "the PKCS#7 structure is damaged", Err: err}
 	}
 	if len(p.Signers) != 1 {
 		return nil, image.Errorf(formatName, size-start, "%d signers where one is expected", len(p.Signers))
@@ -96,15 +103,19 @@ func Parse(r io.ReaderAt, size int64) (*Signature, error) {
 	// Recoveries hash the file and compare; signed attributes between are
 	// something they refuse.
 	if len(signer.AuthenticatedAttributes) > 0 {
-		return nil, image.Errorf(formatName, size-start, "the signature is over attributes, which recoveries do not take")
+		return nil, image.Errorf(formatName, size-start,
+			"the signature is over attributes, which recoveries do not take")
 	}
 	// Everything but the comment and its length is signed.
-	s := &Signature{Signed: size - comment - 2, Certs: p.Certificates, Hash: digests[signer.DigestAlgorithm.Algorithm.String()], value: signer.EncryptedDigest}
+	s := &Signature{Signed: size - comment - 2, Certs: p.Certificates,
+		Hash: digests[signer.DigestAlgorithm.Algorithm.String()], value: signer.EncryptedDigest}
 	if s.Hash == 0 {
-		return nil, image.Errorf(formatName, size-start, "digest %s is not known", signer.DigestAlgorithm.Algorithm)
+		return nil, image.Errorf(formatName, size-start, "digest %s is not known",
+			signer.DigestAlgorithm.Algorithm)
 	}
 	for _, c := range p.Certificates {
-		if c.SerialNumber.Cmp(signer.IssuerAndSerialNumber.SerialNumber) == 0 && string(c.RawIssuer) == string(signer.IssuerAndSerialNumber.IssuerName.FullBytes) {
+		if c.SerialNumber.Cmp(signer.IssuerAndSerialNumber.SerialNumber) == 0 &&
+			string(c.RawIssuer) == string(signer.IssuerAndSerialNumber.IssuerName.FullBytes) {
 			s.signer = c
 		}
 	}

@@ -33,8 +33,10 @@ func sign(t testing.TB, newKey, digest string, extra ...string) []byte {
 	in := func(n string) string { return filepath.Join(dir, n) }
 	signed := b.Bytes()[:b.Len()-2]
 	os.WriteFile(in("signed"), signed, 0o644)
-	run(append([]string{"req", "-x509", "-newkey"}, append(strings.Fields(newKey), "-nodes", "-subj", "/CN=Saltmarsh release", "-days", "3650", "-keyout", in("key"), "-out", in("cert"))...)...)
-	run(append([]string{"cms", "-sign", "-binary", "-noattr", "-md", digest, "-in", in("signed"), "-signer", in("cert"), "-inkey", in("key"), "-outform", "DER", "-out", in("sig")}, extra...)...)
+	run(append([]string{"req", "-x509", "-newkey"}, append(strings.Fields(newKey), "-nodes", "-subj",
+		"/CN=Saltmarsh release", "-days", "3650", "-keyout", in("key"), "-out", in("cert"))...)...)
+	run(append([]string{"cms", "-sign", "-binary", "-noattr", "-md", digest, "-in", in("signed"), "-signer",
+		in("cert"), "-inkey", in("key"), "-outform", "DER", "-out", in("sig")}, extra...)...)
 	sig, err := os.ReadFile(in("sig"))
 	if err != nil {
 		t.Fatal(err)
@@ -48,7 +50,11 @@ func sign(t testing.TB, newKey, digest string, extra ...string) []byte {
 }
 
 func TestVerify(t *testing.T) {
-	for _, c := range []struct{ key, digest string }{{"rsa:2048", "sha256"}, {"rsa:2048", "sha1"}, {"ec -pkeyopt ec_paramgen_curve:P-256", "sha256"}} {
+	for _, c := range []struct{ key, digest string }{
+		{"rsa:2048", "sha256"},
+		{"rsa:2048", "sha1"},
+		{"ec -pkeyopt ec_paramgen_curve:P-256", "sha256"},
+	} {
 		b := sign(t, c.key, c.digest)
 		s, err := Parse(bytes.NewReader(b), int64(len(b)))
 		if err != nil {

@@ -148,7 +148,8 @@ func (b *Bus) Open(_ context.Context, u usb.Device, i usb.Interface) (usb.Pipe, 
 	case d == nil || b.count[d] != u.Number:
 		return nil, usb.ErrGone
 	case i.In == 0 || i.Out == 0:
-		return nil, &link.ProtocolError{Protocol: "USB", What: "announces no pair of bulk endpoints on its interface"}
+		return nil, &link.ProtocolError{Protocol: "USB",
+			What: "announces no pair of bulk endpoints on its interface"}
 	case slices.Contains(b.Undriven, u.Port):
 		return nil, &usb.NoDriverError{Name: u.Name}
 	case slices.Contains(b.Denied, u.Port):

@@ -263,7 +263,8 @@ func (d *Device) step(e *endpoint) (calls []func()) {
 		left := len(s.buf) - s.n
 		if !e.in && d.cut > 0 {
 			// Only whole packets, up to the one the cut falls into.
-			if room := (d.cut - d.out + int64(packet) - 1) / int64(packet) * int64(packet); int64(left) > room {
+			if room := (d.cut - d.out + int64(packet) - 1) / int64(packet) * int64(packet); int64(
+				left) > room {
 				left = int(room)
 			}
 		}
@@ -468,13 +469,16 @@ func (d *Device) control(setup []byte) ([]byte, bool) {
 	case kind == 0 && req == 9 && value != 0: // SET_CONFIGURATION
 		d.once.Do(func() { close(d.set) })
 		return nil, true
-	case kind == 0 && (req == 9 || req == 5), kind == 1 && req == 11: // SET_CONFIGURATION, SET_ADDRESS, SET_INTERFACE
+	case kind == 0 && (req == 9 || req == 5), kind == 1 && req == 11:
+		// SET_CONFIGURATION, SET_ADDRESS, SET_INTERFACE
 		return nil, true
 	case kind&0x9f == 0x80 && req == 0: // GET_STATUS
 		return cut([]byte{0, 0})
-	case kind == 0x21 && (req == 0x20 || req == 0x22 || req == 0x23) && d.hasLine(): // SET_LINE_CODING, SET_CONTROL_LINE_STATE, SEND_BREAK (PSTN120, 6.3)
+	case kind == 0x21 && (req == 0x20 || req == 0x22 || req == 0x23) && d.hasLine():
+		// SET_LINE_CODING, SET_CONTROL_LINE_STATE, SEND_BREAK (PSTN120, 6.3)
 		return nil, true
-	case kind == 0xa1 && req == 0x21 && d.hasLine(): // GET_LINE_CODING: 115200 bits a second, eight of them in a byte
+	case kind == 0xa1 && req == 0x21 && d.hasLine():
+		// GET_LINE_CODING: 115200 bits a second, eight of them in a byte
 		return cut([]byte{0, 0xc2, 1, 0, 0, 0, 8})
 	case kind == 2 && req == 1: // CLEAR_FEATURE of an endpoint
 		d.clearHalt(byte(index))
@@ -488,24 +492,28 @@ func (d *Device) control(setup []byte) ([]byte, bool) {
 // Phone is the function a phone's fastboot or ADB talks through.
 func Phone(protocol byte) Function {
 	name := map[byte]string{usb.ProtocolADB: "ADB", usb.ProtocolFastboot: "fastboot"}[protocol]
-	return Function{Class: usb.ClassVendor, SubClass: usb.SubClassPhone, Protocol: protocol, In: 1, Out: 1, Name: name}
+	return Function{Class: usb.ClassVendor, SubClass: usb.SubClassPhone, Protocol: protocol, In: 1, Out: 1,
+		Name: name}
 }
 
 // Line is the functions of a serial line: its control, and its data (Communications Devices 1.2, 5.2.3,
 // and its subclass for telephone networks, 5.3.1 and 5.3.2). It takes its place as interfaces 0 and 1.
 func Line() []Function {
 	return []Function{
-		{Class: usb.ClassComm, SubClass: usb.SubClassACM, Protocol: 1, Notify: 3, Name: "serial line", Extra: []byte{
-			5, 0x24, 0, 0x20, 1, // made by version 1.20
-			5, 0x24, 1, 0, 1, // no calls
-			4, 0x24, 2, 2, // what a line is set to can be asked
-			5, 0x24, 6, 0, 1}}, // 0 controls 1
+		{Class: usb.ClassComm, SubClass: usb.SubClassACM, Protocol: 1, Notify: 3, Name: "serial line",
+			Extra: []byte{
+				5, 0x24, 0, 0x20, 1, // made by version 1.20
+				5, 0x24, 1, 0, 1, // no calls
+				4, 0x24, 2, 2, // what a line is set to can be asked
+				5, 0x24, 6, 0, 1}}, // 0 controls 1
 		{Class: usb.ClassSerialData, In: 1, Out: 1, Name: "serial line's data"},
 	}
 }
 
 func (d *Device) hasLine() bool {
-	return slices.ContainsFunc(d.Functions, func(f Function) bool { return f.Class == usb.ClassComm && f.SubClass == usb.SubClassACM })
+	return slices.ContainsFunc(d.Functions, func(f Function) bool {
+		return f.Class == usb.ClassComm && f.SubClass == usb.SubClassACM
+	})
 }
 
 // Files is the function of a phone that shows its files (still image class, as MTP uses it);

@@ -50,7 +50,8 @@ const (
 // Ready tells whether devices can be plugged into the kernel; the error says what to do.
 func (k *Kernel) Ready() error {
 	if _, err := os.Stat(vhci + "attach"); err != nil {
-		return errors.New("this kernel has no virtual USB sockets: load them as root with \"modprobe vhci_hcd\"; they are in the kernel's package, not in every container")
+		return errors.New("this kernel has no virtual USB sockets: load them as root with \"modprobe " +
+			"vhci_hcd\"; they are in the kernel's package, not in every container")
 	}
 	f, err := os.OpenFile(vhci+"attach", os.O_WRONLY, 0)
 	if err != nil {
@@ -70,7 +71,8 @@ func free(super bool) ([]int, error) {
 	for l := range strings.Lines(string(b)) {
 		var hub string
 		var port, state int
-		if n, _ := fmt.Sscanf(l, "%s %d %d", &hub, &port, &state); n == 3 && state == 4 && (hub == "ss") == super {
+		if n, _ := fmt.Sscanf(l, "%s %d %d", &hub, &port, &state); n == 3 && state == 4 &&
+			(hub == "ss") == super {
 			list = append(list, port)
 		}
 	}
@@ -175,7 +177,8 @@ func attach(d *Device, port, speed int) (func(), error) {
 	}
 	go c.serve()
 	return sync.OnceFunc(func() {
-		_ = os.WriteFile(vhci+"detach", fmt.Appendf(nil, "%d", port), 0) // gone already where the socket broke
+		// gone already where the socket broke
+		_ = os.WriteFile(vhci+"detach", fmt.Appendf(nil, "%d", port), 0)
 		conn.Close()
 		d.unplugged()
 	}), nil

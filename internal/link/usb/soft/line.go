@@ -99,7 +99,8 @@ func (p busPorts) List() ([]serial.Line, error) {
 	var lines []serial.Line
 	for _, d := range list {
 		if d.HasLine() {
-			lines = append(lines, serial.Line{Path: linePath(d.Port), USB: d.Numbers(), Serial: d.Serial, Socket: d.Port})
+			lines = append(lines, serial.Line{Path: linePath(d.Port), USB: d.Numbers(), Serial: d.Serial,
+				Socket: d.Port})
 		}
 	}
 	return lines, nil
@@ -115,7 +116,9 @@ func (p busPorts) Open(path string) (serial.Stream, error) {
 	if at < 0 {
 		return nil, serial.ErrNone
 	}
-	data := slices.IndexFunc(list[at].Interfaces, func(i usb.Interface) bool { return i.Class == usb.ClassSerialData })
+	data := slices.IndexFunc(list[at].Interfaces, func(i usb.Interface) bool {
+		return i.Class == usb.ClassSerialData
+	})
 	if data < 0 {
 		return nil, fmt.Errorf("the device in %s has no data behind its line", list[at].Port)
 	}

@@ -113,7 +113,8 @@ func one(t *testing.T, f fs.FS, expect string) {
 	r := file.(io.ReaderAt)
 	for at := len(whole) - 1000; at > 0; at -= 7919 + len(whole)/64 {
 		p := make([]byte, 1000)
-		if _, err := r.ReadAt(p, int64(at)); err != nil && err != io.EOF || !bytes.Equal(p, whole[at:at+1000]) {
+		if _, err := r.ReadAt(p, int64(at)); err != nil && err != io.EOF ||
+			!bytes.Equal(p, whole[at:at+1000]) {
 			t.Fatalf("%s: 1000 bytes at %d: %v, or not the right ones", longest, at, err)
 		}
 	}
