@@ -13,22 +13,21 @@ func (a *app) appCommand() *cobra.Command {
 	return &cobra.Command{Use: "app FILE...", Short: "Install apps on the started system",
 		Args: words(1, -1, "which apps: their files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.installApps(cmd, &task.App{Files: args})
+			return a.run(cmd, &task.App{Files: args})
 		}}
 }
 
-func (a *app) installApps(cmd *cobra.Command, t *task.App) error {
-	j, done, err := a.do(cmd, t)
-	if j != nil {
-		a.result = t.Result(j)
+// showApps shows which apps were installed.
+func (a *app) showApps(t *task.App, e end) {
+	if e.job != nil {
+		a.result = t.Result(e.job)
 	}
-	if !done {
-		return err
+	if !e.done {
+		return
 	}
 	var names []string
-	for _, r := range j.Out.Apps {
+	for _, r := range e.job.Out.Apps {
 		names = append(names, base(r.Path))
 	}
-	a.say(j.Name, say.Done, "installed: %s", strings.Join(names, ", "))
-	return nil
+	a.say(e.job.Name, say.Done, "installed: %s", strings.Join(names, ", "))
 }

@@ -1,12 +1,10 @@
 package cli
 
 import (
-	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"jarlid/internal/act"
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/say"
@@ -22,26 +20,18 @@ func (a *app) arriveCommand() *cobra.Command {
 			"to the bootloader, and what to do then. When the system is up it is read and compared with " +
 			"what was installed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.arrive(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	c.Flags().DurationVar(&t.Limit, "wait", 20*time.Minute, "how long to watch")
 	return c
 }
 
-func (a *app) arrive(cmd *cobra.Command, t *task.Arrive) error {
-	e, err := a.with(cmd)
-	if err != nil {
-		return err
-	}
-	r, err := t.Run(cmd.Context(), e)
-	if err != nil {
-		return err
+// showArrived shows how a start ended.
+func (a *app) showArrived(r *task.Arrived) {
+	if r == nil {
+		return
 	}
 	a.result = r
-	return a.sayArrival(r)
-}
-
-func (a *app) sayArrival(r *task.Arrived) error {
 	if r.Arrival.Text != "" {
 		a.say(r.Phone, say.Warn, "%s", r.Arrival.Text)
 	}
@@ -57,7 +47,6 @@ func (a *app) sayArrival(r *task.Arrived) error {
 	case r.Stage == advice.StageFinished && r.Said:
 		a.say(r.Phone, say.Warn, "taken on your word; which system it is, nobody has read")
 		a.say(r.Phone, say.Done, "the system is up, as you say")
-		return nil
 	case r.Stage == advice.StageFinished:
 		slot := ""
 		if r.Slot != nil {
@@ -75,13 +64,5 @@ func (a *app) sayArrival(r *task.Arrived) error {
 		a.say(r.Phone, say.Note, "apps are still being prepared after a first start; the phone may be slow "+
 			"for some minutes")
 		a.say(r.Phone, say.Done, "%s is up%s", orUnknown(r.Version), slot)
-		if r.Matches == advice.MatchNo {
-			return &noError{"another system runs than the one that was installed"}
-		}
-		return nil
-	case r.Stage == advice.StageUnknown || r.Stage == advice.StageStarting:
-		return &act.UnknownError{Text: fmt.Sprintf("nobody can tell yet whether %s has started its system",
-			r.Phone)}
 	}
-	return &noError{fmt.Sprintf("the system of %s did not come up", r.Phone)}
 }

@@ -26,13 +26,14 @@ func (a *app) backupCommand() *cobra.Command {
 			"shared storage where it can be read. The same command resumes an interrupted backup; a " +
 			"finished one is never written again.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.backupTake(cmd, &task.BackupTake{Items: args, Output: dir})
+			a.keeps = true
+			return a.run(cmd, &task.BackupTake{Items: args, Output: dir})
 		}}
 	restore := &cobra.Command{Use: "restore ITEM...",
 		Short: "Write named items of a backup to the phone again",
 		Args:  words(1, -1, "which items to restore, by their names in the backup"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.backupRestore(cmd, &task.BackupRestore{Items: args, Output: dir})
+			return a.run(cmd, &task.BackupRestore{Items: args, Output: dir})
 		}}
 	for _, s := range []*cobra.Command{take, restore} {
 		s.Flags().StringVarP(&dir, "output", "o", "", "folder of the backup (needed)")
@@ -41,16 +42,11 @@ func (a *app) backupCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) backupTake(cmd *cobra.Command, t *task.BackupTake) error {
-	e, err := a.with(cmd)
-	if err != nil {
-		return err
-	}
-	defer a.hold()()
-	a.keeps = true
-	r, err := t.Run(cmd.Context(), e)
+// showTaken shows what is in the folder of a backup.
+func (a *app) showTaken(t *task.BackupTake, err error) {
+	r := t.Result()
 	if r == nil {
-		return err
+		return
 	}
 	a.result = r
 	total := int64(0)
@@ -77,27 +73,25 @@ func (a *app) backupTake(cmd *cobra.Command, t *task.BackupTake) error {
 		if len(r.Items) > 0 {
 			a.say(r.Phone, say.Note, "the same command resumes it")
 		}
-		return err
+		return
 	}
 	a.say(r.Phone, say.Done, "%s of %s in %s, the digests in %s", image.Size(total), r.Phone, t.Output,
 		filepath.Join(t.Output, backup.Name))
-	return nil
 }
 
-func (a *app) backupRestore(cmd *cobra.Command, t *task.BackupRestore) error {
-	j, done, err := a.do(cmd, t)
-	if j == nil {
-		return err
+// showRestored shows what was written back from a backup.
+func (a *app) showRestored(t *task.BackupRestore, e end) {
+	if e.job == nil {
+		return
 	}
-	r := t.Result(j)
+	r := t.Result(e.job)
 	a.result = r
-	if !done {
-		return err
+	if !e.done {
+		return
 	}
-	a.sayWrites(j)
+	a.sayWrites(e.job)
 	if r.Storage {
-		a.say(j.Name, say.Done, "the files are back in the shared storage")
+		a.say(e.job.Name, say.Done, "the files are back in the shared storage")
 	}
-	a.suggest(j)
-	return nil
+	a.suggest(e.job)
 }

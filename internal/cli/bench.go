@@ -27,7 +27,7 @@ func (a *app) benchCommand() *cobra.Command {
 			case err != nil:
 				return err
 			case watch && why || rule && (watch || why):
-				return usage("--watch, --why and --rule are three questions; ask one at a time")
+				return task.Usage("--watch, --why and --rule are three questions; ask one at a time")
 			case rule:
 				return a.rule(e)
 			case watch:
@@ -75,7 +75,7 @@ func (a *app) benchName(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	if err := e.Bench.Rename(p, args[1]); err != nil {
-		return usage("%v", err)
+		return task.Usage("%v", err)
 	}
 	a.result = named{args[1], p.Name, p.Serial}
 	a.say(args[1], say.Done, "%s is called %s from now on", p.Name, args[1])

@@ -34,18 +34,6 @@ import (
 	"jarlid/internal/task"
 )
 
-// Exit codes.
-const (
-	exitDone    = 0
-	exitWrong   = 1 // went wrong, or nobody can tell
-	exitUsage   = 2
-	exitStopped = 3 // stopped by a finding, nothing changed
-	exitNoPhone = 4
-	exitPhone   = 5 // the phone refused or was lost on the way
-	exitNo      = 6 // the answer is no
-	exitMidway  = 7 // stopped by a finding on the way
-)
-
 // Config is what the program is run in: main's process, or a test's bubble.
 type Config struct {
 	Stdin          io.Reader
@@ -88,8 +76,6 @@ type app struct {
 	next   []string  // commands to go on with
 	jobDir string
 	phone  *engine.Job   // that was opened, the last of several
-	loaded bool          // the files of the task were read before
-	acted  bool          // the last task changed something
 	told   bool          // help was shown, in JSON too
 	bare   bool          // its output is for another program, and no command follows from it
 	ran    string        // the command that ran, with those it belongs to
@@ -147,13 +133,13 @@ func Run(args []string, c Config) int {
 	}
 	if a.out == nil { // cobra stopped before anything ran
 		if err == nil {
-			return exitDone
+			return task.ExitDone
 		}
 		a.json = a.json || hasFlag(args, "--json")
 		a.show()
 	}
 	if a.told && err == nil {
-		return exitDone // help is all there is to say
+		return task.ExitDone // help is all there is to say
 	}
 	return a.finish(err)
 }
@@ -238,8 +224,8 @@ type ending struct {
 // finish prints the end and gives the exit code.
 func (a *app) finish(err error) int {
 	a.out.EndBar()
-	err = asFinding(err)
-	code := exitCode(err)
+	err = task.AsFinding(err)
+	code := task.Exit(err)
 	if err != nil && a.stopping() {
 		code, err = a.cancelled(err)
 	}
@@ -349,15 +335,16 @@ func noWords(cmd *cobra.Command, args []string) error {
 		for _, c := range cmd.Commands() {
 			names = append(names, c.Name())
 		}
-		return usage("%s has no command %q%s", cmd.CommandPath(), args[0], spell.DidYouMean(args[0], names))
+		return task.Usage("%s has no command %q%s", cmd.CommandPath(), args[0],
+			spell.DidYouMean(args[0], names))
 	}
-	return usage("%s takes no words, and there is %q", cmd.CommandPath(), args[0])
+	return task.Usage("%s takes no words, and there is %q", cmd.CommandPath(), args[0])
 }
 
 // wants makes a command that only has others.
 func wants(what string) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, _ []string) error {
-		return usage("say what to do with it: %s %s", cmd.CommandPath(), what)
+		return task.Usage("say what to do with it: %s %s", cmd.CommandPath(), what)
 	}
 }
 
@@ -366,9 +353,9 @@ func words(least, most int, what string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		switch {
 		case len(args) < least:
-			return usage("say %s", what)
+			return task.Usage("say %s", what)
 		case most >= 0 && len(args) > most:
-			return usage("%q is one word too many; say %s", args[most], what)
+			return task.Usage("%q is one word too many; say %s", args[most], what)
 		}
 		return nil
 	}
@@ -416,9 +403,9 @@ func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 		acc := finding.ParseAccept(s)
 		if _, ok := finding.Explain(acc.Name); !ok {
 			if one, _, several := strings.Cut(acc.Name, ","); several {
-				return nil, usage("write --accept once for each finding: --accept %s --accept ...", one)
+				return nil, task.Usage("write --accept once for each finding: --accept %s --accept ...", one)
 			}
-			return nil, usage("there is no finding called %q to accept%s", acc.Name,
+			return nil, task.Usage("there is no finding called %q to accept%s", acc.Name,
 				spell.DidYouMean(acc.Name, finding.Names()))
 		}
 		o.Accept = append(o.Accept, acc)
@@ -453,41 +440,6 @@ func (a *app) opened(j *engine.Job) {
 	default:
 		a.out.Say(j.Name, say.Info, "%s", phoneLine(j.Name, j.Card))
 	}
-}
-
-// do runs a task and keeps what the end has to say of it. done is false when nothing was
-// done: a dry run, or nothing to do.
-func (a *app) do(cmd *cobra.Command, t task.Work) (j *engine.Job, done bool, err error) {
-	e, err := a.with(cmd)
-	if err != nil {
-		return nil, false, err
-	}
-	defer a.hold()()
-	if a.loaded {
-		j, err = task.DoLoaded(cmd.Context(), e, t)
-	} else {
-		j, err = task.Do(cmd.Context(), e, t)
-	}
-	if j == nil {
-		return nil, false, err
-	}
-	a.jobDir, a.acted = j.Dir, j.Acted
-	switch {
-	case err != nil:
-	case j.Draft.Nothing != "":
-		a.out.Say(j.Name, say.Done, "%s", j.Draft.Nothing)
-	case j.DryRun:
-		a.out.Say(j.Name, say.Done, "dry run: everything was checked, nothing was changed")
-		a.next = append(a.next, e.Again(slices.DeleteFunc(slices.Clone(e.Options.Typed), func(w string) bool {
-			return strings.HasPrefix(w, "--dry-run")
-		})))
-		for i, title := range j.Titles() {
-			a.out.Say(j.Name, say.Info, "step %d would %s", i+1, title)
-		}
-	default:
-		return j, true, nil
-	}
-	return j, false, err
 }
 
 // suggest adds the likely next command for a phone.

@@ -43,7 +43,7 @@ func (a *app) completionCommand() *cobra.Command {
 			case "powershell":
 				return root.GenPowerShellCompletionWithDesc(out)
 			}
-			return usage("there is no completion for %q%s", args[0], spell.NoneOf(args[0], shells))
+			return task.Usage("there is no completion for %q%s", args[0], spell.NoneOf(args[0], shells))
 		}}
 }
 

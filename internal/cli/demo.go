@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/task"
 )
 
 // demoOptions say how the demo runs.
@@ -98,7 +99,7 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 	dir := filepath.Join(o.dir, "files")
 	if o.device != "" {
 		if !o.onlyFiles {
-			return usage("the story is told on a phone of its own; --for goes with --only-files")
+			return task.Usage("the story is told on a phone of its own; --for goes with --only-files")
 		}
 		if err := demo.MakeFor(dir, o.device); err != nil {
 			return err
@@ -109,7 +110,7 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 	}
 	tale, err := demo.FindStory(o.story)
 	if err != nil {
-		return usage("%v", err)
+		return task.Usage("%v", err)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err

@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/engine"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
+	"jarlid/internal/task"
 	"jarlid/internal/task/sheet"
 )
 
@@ -56,13 +57,13 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		for _, g := range advice.Goals {
 			goals = append(goals, string(g))
 		}
-		return usage("%q is no goal for --for%s", o.goal, spell.NoneOf(o.goal, goals))
+		return task.Usage("%q is no goal for --for%s", o.goal, spell.NoneOf(o.goal, goals))
 	}
 	var j *engine.Job
 	if o.model != "" {
 		m := e.Bench.Models.Find(o.model)
 		if m == nil {
-			return usage("there is no model file for %q%s", o.model,
+			return task.Usage("there is no model file for %q%s", o.model,
 				spell.NoneOf(o.model, e.Bench.Models.Names()))
 		}
 		j = engine.OfModel(e.Bench, e.Options, m)

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"io/fs"
 	"strings"
@@ -14,23 +13,10 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/local"
 	"jarlid/internal/core/spell"
-	"jarlid/internal/engine"
 	"jarlid/internal/files"
-	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
-	"jarlid/internal/task/sheet"
 )
-
-// asFinding turns what a mode lacks into the finding it is.
-func asFinding(err error) error {
-	var lack *phone.LackError
-	var stop *finding.StopError
-	if errors.As(err, &lack) && !errors.As(err, &stop) {
-		return &finding.StopError{Findings: []finding.Finding{lack.Finding()}}
-	}
-	return err
-}
 
 func (a *app) sayError(err error, code int) {
 	if err == nil {
@@ -39,7 +25,7 @@ func (a *app) sayError(err error, code int) {
 	var f *finding.StopError
 	var u *act.UnknownError
 	kept := func() {
-		if a.jobDir != "" && code != exitStopped {
+		if a.jobDir != "" && code != task.ExitStopped {
 			a.out.Line(say.Info, "what was done stands in "+a.jobDir)
 		}
 	}
@@ -56,7 +42,7 @@ func (a *app) sayError(err error, code int) {
 		}
 		kept()
 		a.out.Line(say.Fail, u.Text)
-	case code == exitUsage:
+	case code == task.ExitUsage:
 		a.out.Line(say.Fail, spell.Error(err))
 	default:
 		kept()
@@ -92,7 +78,7 @@ func (a *app) onward(err error, code int) {
 	found := errors.As(err, &stop) && len(stop.Findings) > 0 // is explained behind a remedy of its own too
 	switch {
 	case !found && (len(a.next) > 0 || a.bare):
-	case !found && (code == exitUsage || errors.Is(err, fs.ErrNotExist)):
+	case !found && (code == task.ExitUsage || errors.Is(err, fs.ErrNotExist)):
 		a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
 	case a.env != nil:
 		a.next = append(a.next, a.env.Onward(a.phone, a.jobDir, err)...)
@@ -106,51 +92,6 @@ func (a *app) onward(err error, code int) {
 			a.next[i] += " --home " + local.Quote(a.home)
 		}
 	}
-}
-
-func exitCode(err error) int {
-	var f *finding.StopError
-	var away *phone.NotHereError
-	var usage *task.UsageError
-	var address *phone.AddressError
-	var sums *files.NotSumsError
-	var saved *engine.CardError
-	var mode *phone.WrongModeError
-	var no *noError
-	var coded *codedError
-	var form *sheet.FormError
-	switch {
-	case errors.As(err, &coded):
-		return coded.code
-	case err == nil:
-		return exitDone
-	case errors.As(err, &f):
-		if f.Acted {
-			return exitMidway
-		}
-		return exitStopped
-	case errors.Is(err, say.ErrCancelled), errors.Is(err, context.Canceled):
-		return exitStopped
-	case errors.As(err, &usage), errors.As(err, &address), errors.As(err, &sums), errors.As(err, &saved),
-		errors.As(err, &form):
-		return exitUsage
-	case errors.As(err, &no):
-		return exitNo
-	case errors.As(err, &away):
-		return exitNoPhone
-	case task.AtPhone(err), errors.As(err, &mode):
-		return exitPhone
-	}
-	return exitWrong
-}
-
-// noError is the answer no of a command that answers a question.
-type noError struct{ text string }
-
-func (e *noError) Error() string { return e.text }
-
-func usage(format string, args ...any) error {
-	return &task.UsageError{Text: say.Text(format, args...)}
 }
 
 // flagError says what is wrong with an option in our words.
@@ -168,21 +109,21 @@ func flagError(cmd *cobra.Command, err error) error {
 		})
 		name := unknown.GetSpecifiedName()
 		if unknown.GetSpecifiedShortnames() != "" {
-			return usage("%s has no option -%s", cmd.CommandPath(), name)
+			return task.Usage("%s has no option -%s", cmd.CommandPath(), name)
 		}
 		hint := ""
 		if near := spell.Near(name, names); len(near) > 0 {
 			hint = "; did you mean --" + strings.Join(near, ", or --") + "?"
 		}
-		return usage("%s has no option --%s%s", cmd.CommandPath(), name, hint)
+		return task.Usage("%s has no option --%s%s", cmd.CommandPath(), name, hint)
 	case errors.As(err, &empty):
-		return usage("say what --%s is: --%s %s", empty.GetFlag().Name, empty.GetFlag().Name,
+		return task.Usage("say what --%s is: --%s %s", empty.GetFlag().Name, empty.GetFlag().Name,
 			placeholder(empty.GetFlag()))
 	case errors.As(err, &bad):
 		f := bad.GetFlag()
-		return usage("--%s takes %s, not %q", f.Name, kinds[f.Value.Type()], bad.GetValue())
+		return task.Usage("--%s takes %s, not %q", f.Name, kinds[f.Value.Type()], bad.GetValue())
 	}
-	return usage("%v", err)
+	return task.Usage("%v", err)
 }
 
 // kinds say what an option of a type takes.

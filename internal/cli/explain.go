@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/core/screen"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/say"
+	"jarlid/internal/task"
 )
 
 // explained is the result of explain: a finding at length, or what words on a screen mean.
@@ -85,7 +86,8 @@ func (a *app) explainText(text string) error {
 		for _, m := range screen.Nearest(text) {
 			a.say("", say.Note, "nearest: %s: %s", m.Name, m.Text)
 		}
-		return usage("nothing is known about %q: there is no finding called so, and the words lead to no "+
+		return task.Usage("nothing is known about %q: there is no finding called so, and the words "+
+			"lead to no "+
 			"text on a screen; type more of the words you see", text)
 	}
 	return a.sayMeanings(list)

@@ -28,7 +28,7 @@ func (a *app) fit(cmd *cobra.Command, args []string, t *task.Fit, w fitShow) err
 		return err
 	}
 	if w.page != "" && len(paths) > 1 {
-		return usage("--page shows one image, and here are %d", len(paths))
+		return task.Usage("--page shows one image, and here are %d", len(paths))
 	}
 	e, err := a.with(cmd)
 	if err != nil {
@@ -61,7 +61,7 @@ func (a *app) fit(cmd *cobra.Command, args []string, t *task.Fit, w fitShow) err
 		a.next = []string{e.Command(r.Name, "fit", r.Questions[0].Path)}
 	}
 	if best.Verdict == fit.DoesNotFit || best.Verdict == fit.CannotTell {
-		return &noError{best.Sentence}
+		return &task.NoError{Text: best.Sentence}
 	}
 	a.say(r.Name, say.Done, "%s", best.Sentence)
 	return nil

@@ -28,7 +28,7 @@ func (a *app) flashCommand() *cobra.Command {
 		Args: words(1, -1, "which files to write"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
-			return a.flash(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Into, "into", "", "another destination: PARTITION, PARTITION@SLOT or @SLOT, "+
 		"slot a, b, both, current or other")
@@ -40,20 +40,21 @@ func (a *app) flashCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) flash(cmd *cobra.Command, t *task.Flash) error {
-	j, done, err := a.do(cmd, t)
+// showFlashed shows what was written.
+func (a *app) showFlashed(t *task.Flash, e end) {
+	j := e.job
 	if j != nil {
 		a.result = t.Result(j)
 	}
-	if done {
-		if len(j.Out.Writes) == 0 && len(j.Out.Kept) > 0 { // a loader's table
-			a.say(j.Name, say.Keep, "the table that was there: %s", j.Out.Kept[0])
-			a.say(j.Name, say.Done, "the loader's table of partitions is written, and read again")
-		}
-		a.sayWrites(j)
-		a.suggest(j)
+	if !e.done {
+		return
 	}
-	return err
+	if len(j.Out.Writes) == 0 && len(j.Out.Kept) > 0 { // a loader's table
+		a.say(j.Name, say.Keep, "the table that was there: %s", j.Out.Kept[0])
+		a.say(j.Name, say.Done, "the loader's table of partitions is written, and read again")
+	}
+	a.sayWrites(j)
+	a.suggest(j)
 }
 
 // shown shows what a draft is about, before it is judged.

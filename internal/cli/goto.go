@@ -24,23 +24,20 @@ func (a *app) goCommand() *cobra.Command {
 		Args: words(1, 1, "which mode: "+strings.Join(names, ", ")), ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(names, args[0]) {
-				return usage("%q is not a mode%s", args[0], spell.NoneOf(args[0], names))
+				return task.Usage("%q is not a mode%s", args[0], spell.NoneOf(args[0], names))
 			}
-			return a.goThere(cmd, &task.Go{Mode: card.Mode(args[0]), Wait: wait})
+			return a.run(cmd, &task.Go{Mode: card.Mode(args[0]), Wait: wait})
 		}}
 	c.Flags().DurationVar(&wait, "wait", time.Minute, "how long to watch a starting system")
 	return c
 }
 
-func (a *app) goThere(cmd *cobra.Command, t *task.Go) error {
-	j, done, err := a.do(cmd, t)
-	if done {
-		a.sayThere(j, t.Result(j))
+// showGone shows where a phone was brought.
+func (a *app) showGone(t *task.Go, e end) {
+	if !e.done {
+		return
 	}
-	return err
-}
-
-func (a *app) sayThere(j *engine.Job, r task.Gone) {
+	j, r := e.job, t.Result(e.job)
 	a.result = r
 	switch {
 	case r.Mode == card.System && !r.Seen:

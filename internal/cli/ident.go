@@ -22,7 +22,7 @@ import (
 func parseBytes(s string) (int64, error) {
 	n, ok := card.ParseBytes(s)
 	if !ok || n <= 0 {
-		return 0, usage("%q is not a size such as 64GiB", s)
+		return 0, task.Usage("%q is not a size such as 64GiB", s)
 	}
 	return n, nil
 }

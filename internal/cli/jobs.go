@@ -205,11 +205,11 @@ func (a *app) jobResume(cmd *cobra.Command, args []string) error {
 		a.env = nil
 		c, rest, err := cmd.Root().Find(words)
 		if err != nil {
-			return usage("the command of job %s is none of this program's: %s", s.Job,
+			return task.Usage("the command of job %s is none of this program's: %s", s.Job,
 				strings.Join(words, " "))
 		}
 		if err := c.ParseFlags(rest); err != nil {
-			return usage("the command of job %s is none of this program's: %v", s.Job, err)
+			return task.Usage("the command of job %s is none of this program's: %v", s.Job, err)
 		}
 		a.yes, a.home, a.typed = yes, home, words
 		left := c.Flags().Args()
@@ -331,7 +331,7 @@ func (a *app) jobsPrune(cmd *cobra.Command, age string) error {
 		return err
 	}
 	if age == "" {
-		return usage("say how old: --older 90d, for example")
+		return task.Usage("say how old: --older 90d, for example")
 	}
 	d, err := parseAge(age)
 	if err != nil {
@@ -402,7 +402,7 @@ func parseAge(s string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d < 0 {
-		return 0, usage("%q is no age; write 90d, 12w or 48h", s)
+		return 0, task.Usage("%q is no age; write 90d, 12w or 48h", s)
 	}
 	return d, nil
 }

@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/core/local"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
+	"jarlid/internal/task"
 )
 
 // taken is the result of lift.
@@ -30,10 +31,10 @@ func (a *app) liftCommand() *cobra.Command {
 		Args:  words(1, -1, "which file, and perhaps which items in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.dir == "" && !o.list {
-				return usage("say where to: -o DIR, or --list to see what is in it")
+				return task.Usage("say where to: -o DIR, or --list to see what is in it")
 			}
 			if o.noDigest && o.sums {
-				return usage("--sums lists the digests that --no-digest leaves out: one of the two")
+				return task.Usage("--sums lists the digests that --no-digest leaves out: one of the two")
 			}
 			var err error
 			if o.limit, err = parseBytes(limit); err != nil {

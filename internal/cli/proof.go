@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
+	"jarlid/internal/task"
 )
 
 // proven is the result of proof.
@@ -91,11 +92,12 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 		}
 	}
 	if mismatch > 0 && mismatch == refused {
-		return &noError{spell.SomeOf(refused, len(paths), "file", "would not be accepted",
+		return &task.NoError{Text: spell.SomeOf(refused, len(paths), "file", "would not be accepted",
 			"would not be accepted")}
 	}
 	if mismatch > 0 {
-		return &noError{spell.SomeOf(mismatch, len(paths), "file", "does not match", "do not match")}
+		return &task.NoError{Text: spell.SomeOf(mismatch, len(paths), "file", "does not match",
+			"do not match")}
 	}
 	if notRead > 0 {
 		return errors.New(spell.SomeOf(notRead, len(paths), "file", "could not be read", "could not be read"))

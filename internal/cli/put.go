@@ -23,7 +23,7 @@ func (a *app) putCommand() *cobra.Command {
 		Args: words(1, -1, "which files to put there"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Files = args
-			return a.put(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.To, "to", "", "where: storage (the shared storage) or sd (a memory card)")
 	c.Flags().BoolVar(&t.Install, "install", false, "then have it installed from there, by hand at the phone")
@@ -31,13 +31,14 @@ func (a *app) putCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) put(cmd *cobra.Command, t *task.Put) error {
-	j, done, err := a.do(cmd, t)
+// showPut shows which files lie on the phone now.
+func (a *app) showPut(t *task.Put, e end) {
+	j := e.job
 	if j != nil {
 		a.result = t.Result(j)
 	}
-	if !done {
-		return err
+	if !e.done {
+		return
 	}
 	for _, s := range j.Out.Stored {
 		if s.There {
@@ -56,5 +57,4 @@ func (a *app) put(cmd *cobra.Command, t *task.Put) error {
 		a.say(j.Name, say.Done, "installed: %s", strings.Join(names, ", "))
 		a.suggest(j)
 	}
-	return nil
 }

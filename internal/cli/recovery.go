@@ -26,7 +26,7 @@ func (a *app) recoveryCommand() *cobra.Command {
 			if len(args) > 0 {
 				t.File = args[0]
 			}
-			return a.recoveryInstall(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	install.Flags().BoolVar(&t.Previous, "previous", false,
 		"write back what was there before the last recovery was installed, where a job could keep it")
@@ -37,7 +37,7 @@ func (a *app) recoveryCommand() *cobra.Command {
 	try := &cobra.Command{Use: "try FILE", Short: "Start a recovery without writing it; it is gone after " +
 		"the next restart", Args: words(1, 1, "which recovery: its file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.recoveryTry(cmd, &task.RecoveryTry{File: args[0]})
+			return a.run(cmd, &task.RecoveryTry{File: args[0]})
 		}}
 	hold := &cobra.Command{Use: "hold", Short: "Stop the stock system from putting its own recovery back",
 		Args: noWords,
@@ -45,40 +45,36 @@ func (a *app) recoveryCommand() *cobra.Command {
 			"start, by what is in it, and moves it\n" +
 			"aside. Needs a recovery with a root shell. Where there is no such script, that is good news.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.recoveryHold(cmd, &task.RecoveryHold{})
+			return a.run(cmd, &task.RecoveryHold{})
 		}}
 	c.AddCommand(install, try, hold)
 	return c
 }
 
-func (a *app) recoveryInstall(cmd *cobra.Command, t *task.RecoveryInstall) error {
-	j, done, err := a.do(cmd, t)
+// showInstalled shows where a recovery was written.
+func (a *app) showInstalled(t *task.RecoveryInstall, e end) {
+	j := e.job
 	if j != nil {
 		a.result = t.Result(j)
 	}
-	if err != nil && j != nil && !t.Previous && len(j.Out.Writes) == 0 {
+	if e.err != nil && j != nil && !t.Previous && len(j.Out.Writes) == 0 {
 		// what is there may be half-written by a job that broke off
 		if old, _ := journal.Previous(j.Home, j.Who(j.Card.Value(card.FactSerial)), "boot"); len(old) > 0 {
 			a.next = append(a.next, a.env.Command(j.Name, "recovery", "install", "--previous"))
 		}
 	}
-	if done {
+	if e.done {
 		a.sayWrites(j)
 		a.suggest(j)
 	}
-	return err
 }
 
-func (a *app) recoveryHold(cmd *cobra.Command, t *task.RecoveryHold) error {
-	j, done, err := a.do(cmd, t)
-	return a.sayMoved(j, done, err, false, t.Result)
-}
-
-func (a *app) recoveryTry(cmd *cobra.Command, t *task.RecoveryTry) error {
-	j, done, err := a.do(cmd, t)
-	if !done {
-		return err
+// showTried shows whether a recovery that was started without being written runs.
+func (a *app) showTried(t *task.RecoveryTry, e end) {
+	if !e.done {
+		return
 	}
+	j := e.job
 	r := t.Result(j)
 	a.result = r
 	if r.Seen {
@@ -90,7 +86,6 @@ func (a *app) recoveryTry(cmd *cobra.Command, t *task.RecoveryTry) error {
 		a.say(j.Name, say.Note, "the recovery was sent; whether it runs, nobody can tell")
 	}
 	a.next = append(a.next, a.env.Command(j.Name, "recovery", "install", t.File))
-	return nil
 }
 
 var confirmWords = map[string]string{journal.ReadBack: "read back, it matches",

@@ -16,22 +16,22 @@ func (a *app) relockCommand() *cobra.Command {
 			"that: the maker's set is named with --images, its chain verified, and each of its images held " +
 			"against what was written to the phone.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.relock(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Images, "images", "", "the maker's firmware set that is on the phone: a folder, "+
 		"a zip, a payload")
 	return c
 }
 
-func (a *app) relock(cmd *cobra.Command, t *task.Relock) error {
-	j, done, err := a.do(cmd, t)
-	if j == nil || err != nil || !done && j.Draft.Nothing == "" {
-		return err
+// showLocked shows that the bootloader is locked.
+func (a *app) showLocked(t *task.Relock, e end) {
+	j := e.job
+	if !e.done && !e.nothing() {
+		return
 	}
 	a.result = t.Result(j)
-	if done {
+	if e.done {
 		a.say(j.Name, say.Done, "the bootloader is locked, read back; all data is erased")
 		a.next = append(a.next, a.env.Command(j.Name, "go", "system"))
 	}
-	return nil
 }

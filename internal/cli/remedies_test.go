@@ -5,13 +5,14 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
-	"jarlid/internal/core/finding"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
 	"testing"
+
+	"jarlid/internal/core/finding"
 
 	"github.com/spf13/cobra"
 )

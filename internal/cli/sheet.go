@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
+	"jarlid/internal/task"
 	"jarlid/internal/task/sheet"
 )
 
@@ -126,7 +127,7 @@ func (a *app) sheetCheck(cmd *cobra.Command, args []string, o *sheetOptions) err
 		if stops := c.Stopping(); len(stops) > 0 {
 			a.next = append(a.next, "jarlid explain "+stops[0].Name)
 		}
-		return &noError{fmt.Sprintf("%s can't be run like this", filepath.Base(args[0]))}
+		return &task.NoError{Text: fmt.Sprintf("%s can't be run like this", filepath.Base(args[0]))}
 	}
 	a.say("", say.Done, "nothing stops it; nothing was touched")
 	if len(o.cards)+len(o.models) == 0 && a.card == "" {
@@ -168,7 +169,7 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	for _, name := range o.models {
 		m := a.env.Bench.Models.Find(name)
 		if m == nil {
-			return nil, usage("there is no model file for %q%s", name,
+			return nil, task.Usage("there is no model file for %q%s", name,
 				spell.NoneOf(name, a.env.Bench.Models.Names()))
 		}
 		if err := judge(engine.OfModel(a.env.Bench, a.env.Options, m)); err != nil {
@@ -303,7 +304,7 @@ func takes(seconds int) string {
 
 func (a *app) sheetRun(cmd *cobra.Command, args []string, o *sheetOptions) error {
 	if a.card != "" {
-		return usage("sheet run works on phones; on a saved card it is checked: jarlid sheet check")
+		return task.Usage("sheet run works on phones; on a saved card it is checked: jarlid sheet check")
 	}
 	defer a.hold()()
 	r, changed, err := a.openSheet(cmd, args[0], o)
@@ -348,7 +349,7 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 		p, err := t.judge(ctx, m, run)
 		if err != nil {
 			t.open[m.name] = err
-			m.sayFailed("", asFinding(err))
+			m.sayFailed("", task.AsFinding(err))
 			continue
 		}
 		judged, opened = append(judged, p.Judged), append(opened, p)
@@ -499,7 +500,7 @@ func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
 		t.add(p.Name, p.On, len(broken) > 1)
 	}
 	if len(t.members) == 0 {
-		return usage("run %d has nothing left on %s", run.Number, a.on)
+		return task.Usage("run %d has nothing left on %s", run.Number, a.on)
 	}
 	return a.runTray(cmd, t, r, run.First().Table, run)
 }

@@ -17,7 +17,7 @@ func (a *app) shelveCommand() *cobra.Command {
 			"their partition, with a record of where they\n" +
 			"came from; unshelve puts them back. Needs a recovery with a root shell.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.shelve(cmd, &task.Shelve{Paths: args})
+			return a.run(cmd, &task.Shelve{Paths: args})
 		}}
 }
 
@@ -25,25 +25,19 @@ func (a *app) unshelveCommand() *cobra.Command {
 	return &cobra.Command{Use: "unshelve [PATH...]",
 		Short: "Put back what was moved aside; without a path, everything",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.shelve(cmd, &task.Shelve{Paths: args, Back: true})
+			return a.run(cmd, &task.Shelve{Paths: args, Back: true})
 		}}
 }
 
-func (a *app) shelve(cmd *cobra.Command, t *task.Shelve) error {
-	j, done, err := a.do(cmd, t)
-	return a.sayMoved(j, done, err, t.Back, t.Result)
-}
-
-// sayMoved tells what was moved on the phone.
-func (a *app) sayMoved(j *engine.Job, done bool, err error, back bool,
-	result func(*engine.Job) task.Moved) error {
-	if j == nil {
-		return err
+// showMoved shows what was moved on the phone: put back, or aside.
+func (a *app) showMoved(e end, back bool, result func(*engine.Job) task.Moved) {
+	if e.job == nil {
+		return
 	}
-	r := result(j)
+	j, r := e.job, result(e.job)
 	a.result = r
-	if !done {
-		return err
+	if !e.done {
+		return
 	}
 	for i, m := range r.Moved {
 		if back {
@@ -54,5 +48,4 @@ func (a *app) sayMoved(j *engine.Job, done bool, err error, back bool,
 		a.say(j.Name, say.Note, "to have it back: %s", a.env.Command(j.Name, "unshelve", r.Items[i].Path))
 	}
 	a.suggest(j)
-	return nil
 }

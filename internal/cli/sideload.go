@@ -28,7 +28,7 @@ func (a *app) sideloadCommand() *cobra.Command {
 			"into recovery between the two, so that add-ons land on the new slot.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Packages = args
-			return a.sideload(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Recovery, "recovery-after", "",
 		"write this recovery again behind the ROM, before any add-on")
@@ -39,10 +39,11 @@ func (a *app) sideloadCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) sideload(cmd *cobra.Command, t *task.Sideload) error {
-	j, done, err := a.do(cmd, t)
+// showSideloaded shows what became of each package.
+func (a *app) showSideloaded(t *task.Sideload, e end) {
+	j, err := e.job, e.err
 	if j == nil {
-		return err
+		return
 	}
 	r := t.Result(j)
 	a.result = r
@@ -50,7 +51,7 @@ func (a *app) sideload(cmd *cobra.Command, t *task.Sideload) error {
 		a.say(j.Name, say.Info, "%s: the phone read %s of %s, %s in all, in %s", base(p.Path),
 			image.Size(p.Distinct), image.Size(r.Files[i].Size), image.Size(p.Served), passes(p.Passes))
 	}
-	if !done {
+	if !e.done {
 		if last := len(r.Packages) - 1; err != nil && !errors.Is(err, engine.ErrStopped) && last >= 0 &&
 			r.Packages[last].Outcome != act.Installed {
 			a.sayRest(j, r.Files, len(r.Packages))
@@ -59,11 +60,10 @@ func (a *app) sideload(cmd *cobra.Command, t *task.Sideload) error {
 		if err != nil && !errors.Is(err, engine.ErrStopped) {
 			a.sayMissing(j, r)
 		}
-		return err
+		return
 	}
 	a.sayInstalled(j, r)
 	a.suggest(j)
-	return nil
 }
 
 // sayMissing says what an install that broke off behind its packages still wants: what was

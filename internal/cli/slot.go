@@ -29,9 +29,9 @@ func (a *app) slotCommand() *cobra.Command {
 			switch args[0] {
 			case "a", "b", "other", "current":
 			default:
-				return usage("%q does not mean one slot: a, b or other", args[0])
+				return task.Usage("%q does not mean one slot: a, b or other", args[0])
 			}
-			return a.slotUse(cmd, &task.SlotUse{Slot: args[0]})
+			return a.run(cmd, &task.SlotUse{Slot: args[0]})
 		}}
 	var t task.SlotCopy
 	mirror := &cobra.Command{Use: "copy [PARTITION...]",
@@ -41,7 +41,7 @@ func (a *app) slotCommand() *cobra.Command {
 			"names: the maker's firmware, as the model file lists it. Needs a recovery with a root shell.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t.Partitions = args
-			return a.slotCopy(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	mirror.Flags().StringVar(&t.From, "from", "",
 		"the slot to copy from: a or b (default: the one that runs)")
@@ -50,33 +50,32 @@ func (a *app) slotCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) slotUse(cmd *cobra.Command, t *task.SlotUse) error {
-	j, done, err := a.do(cmd, t)
-	if !done {
-		return err
+// showChosen shows which slot starts next.
+func (a *app) showChosen(t *task.SlotUse, e end) {
+	if !e.done {
+		return
 	}
-	r := t.Result(j)
+	r := t.Result(e.job)
 	a.result = r
-	a.say(j.Name, say.Done, "slot %s starts next; its tries are full again, and it counts as not yet proven",
+	a.say(e.job.Name, say.Done, "slot %s starts next; its tries are full again, and it counts as not "+
+		"yet proven",
 		r.Next)
-	a.suggest(j)
-	return nil
+	a.suggest(e.job)
 }
 
-func (a *app) slotCopy(cmd *cobra.Command, t *task.SlotCopy) error {
-	j, done, err := a.do(cmd, t)
-	if j != nil {
-		a.result = t.Result(j)
+// showCopied shows which partitions are the same on both slots.
+func (a *app) showCopied(t *task.SlotCopy, e end) {
+	if e.job != nil {
+		a.result = t.Result(e.job)
 	}
-	if !done {
-		return err
+	if !e.done {
+		return
 	}
-	for _, w := range j.Out.Writes {
-		a.say(j.Name, say.Done, "%s is the same on both slots, %s", w.Partition,
+	for _, w := range e.job.Out.Writes {
+		a.say(e.job.Name, say.Done, "%s is the same on both slots, %s", w.Partition,
 			map[string]string{journal.ReadBack: "their digests match: " + w.SHA256,
 				journal.PhoneWord: "on the phone's word"}[w.Confirmed])
 	}
-	return nil
 }
 
 func (a *app) slotShow(ctx context.Context) error {

@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
+	"jarlid/internal/task"
 )
 
 func (a *app) standinCommand() *cobra.Command {
@@ -77,7 +78,7 @@ func (a *app) loadModel(b *bench.Bench, name string) (*model.Model, error) {
 		return m, nil
 	}
 	if !strings.HasSuffix(name, ".yaml") && !strings.ContainsRune(name, filepath.Separator) {
-		return nil, usage("there is no model, and no model file, %q%s", name,
+		return nil, task.Usage("there is no model, and no model file, %q%s", name,
 			spell.NoneOf(name, b.Models.Names()))
 	}
 	data, err := files.ReadText(files.Unquote(name), model.MaxFile)
@@ -109,13 +110,13 @@ type pressed struct {
 
 func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options, onCable bool) error {
 	if o.Dir == "" {
-		return usage("say where its storage lies: --at DIR")
+		return task.Usage("say where its storage lies: --at DIR")
 	}
 	if o.Battery < 0 || o.Battery > 100 {
-		return usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
+		return task.Usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
 	}
 	if o.Mode != string(card.None) && !slices.Contains(modeNames(), o.Mode) {
-		return usage("%q is not a mode%s", o.Mode, spell.NoneOf(o.Mode, modeNames()))
+		return task.Usage("%q is not a mode%s", o.Mode, spell.NoneOf(o.Mode, modeNames()))
 	}
 	e, err := a.with(nil)
 	if err != nil {
@@ -129,13 +130,13 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	}
 	switch {
 	case m.HasLoader() && o.Fastboot != "":
-		return usage("%s has its maker's loader and no fastboot: write --loader %s", m.Name, o.Fastboot)
+		return task.Usage("%s has its maker's loader and no fastboot: write --loader %s", m.Name, o.Fastboot)
 	case !m.HasLoader() && o.Loader != "":
-		return usage("%s has fastboot and no maker's loader: write --fastboot %s", m.Name, o.Loader)
+		return task.Usage("%s has fastboot and no maker's loader: write --fastboot %s", m.Name, o.Loader)
 	}
 	if onCable {
 		if o.Fastboot != "" || o.Loader != "" || o.ADB != "" {
-			return usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --loader, " +
+			return task.Usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --loader, " +
 				"--adb), not on both")
 		}
 		if o.Cable = a.Plug; o.Cable == nil {
@@ -222,7 +223,7 @@ func (a *app) standinFault(ctx context.Context, name string, f standin.Fault) er
 		return err
 	}
 	if f.After < 0 || f.For < 0 {
-		return usage("--after and --for take numbers from 0 on")
+		return task.Usage("--after and --for take numbers from 0 on")
 	}
 	if err := standin.OrderFault(ctx, a.Net, control, f); err != nil {
 		return err

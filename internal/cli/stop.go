@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/say"
+	"jarlid/internal/task"
 )
 
 // writes counts the steps under way that change a phone, of all phones of a run.
@@ -106,17 +107,18 @@ func (a *app) cancelled(err error) (int, error) {
 	var stop *finding.StopError
 	switch {
 	case !began && a.keeps:
-		return exitStopped, &codedError{exitStopped, "cancelled; what was written on this computer so far " +
-			"is kept", &finding.StopError{Declined: true}}
+		return task.ExitStopped,
+			&codedError{task.ExitStopped, "cancelled; what was written on this computer so far " +
+				"is kept", &finding.StopError{Declined: true}}
 	case !began:
-		return exitStopped, &codedError{exitStopped, "cancelled; nothing was changed",
+		return task.ExitStopped, &codedError{task.ExitStopped, "cancelled; nothing was changed",
 			&finding.StopError{Declined: true}}
 	case errors.Is(err, say.ErrCancelled), errors.Is(err, context.Canceled), errors.As(err, &stop) &&
 		stop.Declined:
-		return exitMidway, &codedError{exitMidway,
+		return task.ExitMidway, &codedError{task.ExitMidway,
 			"stopped by Ctrl-C on the way; the journal says what was done", nil}
 	}
-	return exitCode(err), err
+	return task.Exit(err), err
 }
 
 // abandon ends a command that does not end by itself: it hangs in the computer, as on a disk that does not

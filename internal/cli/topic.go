@@ -7,6 +7,7 @@ import (
 
 	"jarlid/docs"
 	"jarlid/internal/core/spell"
+	"jarlid/internal/task"
 )
 
 // topics are what help tells beside the commands: sections of the guide.
@@ -58,7 +59,7 @@ func (a *app) helpCommand() *cobra.Command {
 			}
 			found, rest, err := c.Root().Find(args)
 			if err != nil || len(rest) > 0 {
-				return usage("there is no command and no topic %q%s", word,
+				return task.Usage("there is no command and no topic %q%s", word,
 					spell.DidYouMean(word, helpNames(c.Root())))
 			}
 			a.help(found)

@@ -60,7 +60,7 @@ func (a *app) gatherTray(cmd *cobra.Command, all bool) (*tray, error) {
 	ctx := cmd.Context()
 	switch {
 	case all && a.on != "":
-		return nil, usage("--all is every phone that is here, --on names some: one of the two")
+		return nil, task.Usage("--all is every phone that is here, --on names some: one of the two")
 	case all:
 		here, _, err := a.env.Bench.Look(ctx)
 		if err != nil {
@@ -81,7 +81,7 @@ func (a *app) gatherTray(cmd *cobra.Command, all bool) (*tray, error) {
 				return nil, err
 			}
 			if other, had := seen[p.Name]; had {
-				return nil, usage("%s and %s are one phone", other, w)
+				return nil, task.Usage("%s and %s are one phone", other, w)
 			}
 			seen[p.Name] = w
 			t.add(p.Name, w, len(words) > 1)
@@ -109,7 +109,7 @@ func (t *tray) add(name, on string, several bool) {
 	m.base = a.env.Options
 	m.base.On, m.base.Observer = on, &seat{to: m, desk: t.desk, at: len(t.members)}
 	m.base.Opened, m.base.Shown = nil, m.shown
-	m.env = &task.Env{Bench: bench, Options: m.base, MaxMemory: a.env.MaxMemory}
+	m.env = &task.Env{Bench: bench, Options: m.base, MaxMemory: a.env.MaxMemory, Loaded: true}
 	t.members = append(t.members, m)
 }
 
@@ -137,7 +137,7 @@ func (t *tray) judge(ctx context.Context, m *member, run *journal.Run) (*sheet.P
 		return nil, err
 	}
 	m.opened(j)
-	p := &sheet.Phone{Name: j.Name, On: m.on}
+	p := &sheet.Phone{Name: j.Name, Env: m.env, Options: m.base}
 	m.name = j.Name
 	if run != nil {
 		if p.From, p.Rest, err = t.sheet.Left(ctx, run, j); err != nil {
@@ -153,100 +153,38 @@ func (t *tray) judge(ctx context.Context, m *member, run *journal.Run) (*sheet.P
 	return p, nil
 }
 
-// Do implements sheet.Doer: a task is carried out as its command is.
-func (t *tray) Do(ctx context.Context, one sheet.One) (job int, acted bool, err error) {
-	m := t.of(one.Phone.Name)
-	words := append(slices.Clone(one.Made.Words), "--on", m.on)
-	m.typed, m.next, m.result, m.jobDir, m.loaded, m.acted = words, nil, nil, "", true, false
-	o := m.base
-	o.Typed, o.Of, o.Agreed, o.Sums = append([]string{"jarlid"}, words...), &one.Part, one.Agree, t.sheet.Sums
-	o.Accept = append(slices.Clone(o.Accept), one.Allow...)
-	m.env.Options = o
-	m.out.TaskBegins(one.N, one.Of, one.Title)
+// TaskBegins implements sheet.Observer.
+func (t *tray) TaskBegins(p *sheet.Phone, n, of int, title string) {
+	m := t.of(p.Name)
+	m.typed, m.next, m.jobDir = p.Env.Options.Typed[1:], nil, ""
+	m.out.TaskBegins(n, of, title)
 	if m.json {
 		m.out.Event("task", m.name, struct {
 			N    int    `json:"n"`
 			Of   int    `json:"of"`
 			Task string `json:"task"`
-		}{one.N, one.Of, one.Title})
-	} else {
-		m.say(m.name, say.Info, "task %d of %d: %s", one.N, one.Of, one.Title)
+		}{n, of, title})
+		return
 	}
-	c := &cobra.Command{}
-	c.SetContext(ctx)
-	err = asFinding(m.perform(c, one.Made.Task))
-	m.env.Close()
+	m.say(m.name, say.Info, "task %d of %d: %s", n, of, title)
+}
+
+// TaskEnds implements sheet.Observer.
+func (t *tray) TaskEnds(p *sheet.Phone, w task.Work, j *engine.Job, err error) {
+	m := t.of(p.Name)
+	m.ended(w, j, err)
 	t.desk.leave(m.name)
 	m.out.Waits(false)
-	if m.jobDir != "" {
-		job = journal.NumberOf(m.jobDir)
-	}
-	return job, m.acted, err
 }
 
-// perform carries out a task as its command is carried out.
-func (a *app) perform(cmd *cobra.Command, t any) error {
-	switch t := t.(type) {
-	case *task.RecoveryInstall:
-		return a.recoveryInstall(cmd, t)
-	case *task.RecoveryTry:
-		return a.recoveryTry(cmd, t)
-	case *task.RecoveryHold:
-		return a.recoveryHold(cmd, t)
-	case *task.Flash:
-		return a.flash(cmd, t)
-	case *task.Sideload:
-		return a.sideload(cmd, t)
-	case *task.Wipe:
-		return a.wipe(cmd, t)
-	case *task.Put:
-		return a.put(cmd, t)
-	case *task.App:
-		return a.installApps(cmd, t)
-	case *task.Flags:
-		return a.flags(cmd, t)
-	case *task.BackupTake:
-		return a.backupTake(cmd, t)
-	case *task.BackupRestore:
-		return a.backupRestore(cmd, t)
-	case *task.Shelve:
-		return a.shelve(cmd, t)
-	case *task.Go:
-		return a.goThere(cmd, t)
-	case *task.SlotUse:
-		return a.slotUse(cmd, t)
-	case *task.SlotCopy:
-		return a.slotCopy(cmd, t)
-	case *task.Unlock:
-		return a.unlock(cmd, t)
-	case *task.Relock:
-		return a.relock(cmd, t)
-	case *task.Arrive:
-		return a.arrive(cmd, t)
-	}
-	return fmt.Errorf("no command carries out %T", t)
-}
-
-// Read implements sheet.Doer.
-func (t *tray) Read(ctx context.Context, p *sheet.Phone) (*engine.Job, error) {
-	m := t.of(p.Name)
-	m.env.Options = m.base
-	j, err := m.open(ctx)
-	m.env.Close()
-	return j, err
-}
-
-// Exit implements sheet.Doer.
-func (t *tray) Exit(err error) int { return exitCode(asFinding(err)) }
-
-// Skip implements sheet.Doer.
-func (t *tray) Skip(p *sheet.Phone, n int, title, why string) {
+// TaskSkipped implements sheet.Observer.
+func (t *tray) TaskSkipped(p *sheet.Phone, n int, title, why string) {
 	m := t.of(p.Name)
 	m.say(m.name, say.Info, "task %d, %s, %s", n, title, why)
 }
 
-// End implements sheet.Doer.
-func (t *tray) End(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
+// PhoneEnds implements sheet.Observer.
+func (t *tray) PhoneEnds(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 	m := t.of(p.Name)
 	t.desk.leave(m.name)
 	if t.app.json {
@@ -299,7 +237,11 @@ type codedError struct {
 // Unwrap gives the cause.
 func (e *codedError) Unwrap() error { return e.cause }
 
+// Error gives the text.
 func (e *codedError) Error() string { return e.text }
+
+// ExitCode is the code that decides.
+func (e *codedError) ExitCode() int { return e.code }
 
 // refused makes the end of a run: its result, and the exit code of all phones.
 func (t *tray) refused(ran *sheet.Ran) error {
@@ -312,7 +254,7 @@ func (t *tray) refused(ran *sheet.Ran) error {
 	var away []string
 	for _, m := range t.members {
 		if err, ok := t.open[m.name]; ok {
-			ran.Phones = append(ran.Phones, sheet.PhoneOutcome{Name: m.name, Exit: exitCode(err),
+			ran.Phones = append(ran.Phones, sheet.PhoneOutcome{Name: m.name, Exit: task.Exit(err),
 				Tasks: []sheet.TaskOutcome{}})
 			away = append(away, m.name)
 		}
@@ -323,7 +265,7 @@ func (t *tray) refused(ran *sheet.Ran) error {
 		if p.OK {
 			good++
 		}
-		broken = broken || !p.OK && p.Job > 0 && p.Exit != exitStopped
+		broken = broken || !p.OK && p.Job > 0 && p.Exit != task.ExitStopped
 	}
 	a.result = ran
 	if ran.Run > 0 {
@@ -334,7 +276,7 @@ func (t *tray) refused(ran *sheet.Ran) error {
 	}
 	for _, name := range away { // of phones that nothing was done on, the first
 		if len(a.next) == 0 {
-			a.next = a.env.Onward(nil, "", asFinding(t.open[name]))
+			a.next = a.env.Onward(nil, "", task.AsFinding(t.open[name]))
 		}
 	}
 	if good == len(ran.Phones) {
@@ -344,12 +286,12 @@ func (t *tray) refused(ran *sheet.Ran) error {
 		return nil
 	}
 	if len(ran.Phones) == 1 && len(away) == 1 {
-		if err := t.open[away[0]]; exitCode(err) != exitStopped {
-			return &codedError{exitCode(err), t.sheet.Name + ": nothing was done", nil}
+		if err := t.open[away[0]]; task.Exit(err) != task.ExitStopped {
+			return &codedError{task.Exit(err), t.sheet.Name + ": nothing was done", nil}
 		}
-		return &codedError{exitStopped, "stopped, nothing was changed", nil}
+		return &codedError{task.ExitStopped, "stopped, nothing was changed", nil}
 	}
-	return &codedError{sheet.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good,
+	return &codedError{task.Worst(codes), fmt.Sprintf("%s: done on %d of %s", t.sheet.Name, good,
 		spell.Counted(len(ran.Phones), "phone")), nil}
 }
 

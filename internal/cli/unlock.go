@@ -12,25 +12,25 @@ func (a *app) unlockCommand() *cobra.Command {
 	c := &cobra.Command{Use: "unlock", Short: "Open the bootloader: what it costs, what to press, whether " +
 		"it is open", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.unlock(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	c.Flags().StringVar(&t.Code, "code", "", "the code some makers give out for it")
 	return c
 }
 
-func (a *app) unlock(cmd *cobra.Command, t *task.Unlock) error {
-	j, done, err := a.do(cmd, t)
-	if j == nil || err != nil || !done && j.Draft.Nothing == "" {
-		return err
+// showUnlocked shows that the bootloader is open.
+func (a *app) showUnlocked(t *task.Unlock, e end) {
+	j := e.job
+	if !e.done && !e.nothing() {
+		return
 	}
 	a.result = t.Result(j)
-	if done {
+	if e.done {
 		a.say(j.Name, say.Note, "debugging is off again: after the next start of the system, go through "+
 			"its welcome and switch it on")
 		a.say(j.Name, say.Done, "the bootloader is open, read back; all data is erased")
 	}
 	a.suggest(j)
-	return nil
 }
 
 // showBefore tells what has to be done before a bootloader can be opened.

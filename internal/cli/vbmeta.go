@@ -149,7 +149,7 @@ func (a *app) vbmetaCheck(cmd *cobra.Command, t *task.VBMetaCheck) error {
 	}
 	if !r.Unlocked {
 		a.next = append(a.next, "jarlid explain "+finding.VerityRejects)
-		return &noError{"an unlocked phone does not start it: " + r.Verdict.WhyNot}
+		return &task.NoError{Text: "an unlocked phone does not start it: " + r.Verdict.WhyNot}
 	}
 	if len(r.Missing) > 0 {
 		return &act.UnknownError{Text: "nobody can tell whether a phone starts it: what is there is good, " +
@@ -181,7 +181,7 @@ func (a *app) vbmetaFlags(off bool) *cobra.Command {
 				t.File = args[1]
 				return a.flagsInFile(cmd, &t)
 			}
-			return a.flags(cmd, &t)
+			return a.run(cmd, &t)
 		}}
 	c.Flags().StringVarP(&t.Output, "output", "o", "", "with a file: where the changed copy goes")
 	c.Flags().StringVar(&t.From, "from", "", "the vbmeta image to change and write, where the phone's own "+
@@ -194,20 +194,20 @@ func (a *app) vbmetaFlags(off bool) *cobra.Command {
 	return c
 }
 
-func (a *app) flags(cmd *cobra.Command, t *task.Flags) error {
-	j, done, err := a.do(cmd, t)
+// showFlags shows where vbmeta was written, and where what was there is kept.
+func (a *app) showFlags(t *task.Flags, e end) {
+	j := e.job
 	if j != nil {
 		a.result = t.Result(j)
 	}
-	if !done {
-		return err
+	if !e.done {
+		return
 	}
 	if r := t.Result(j); r.Kept != "" {
 		a.say(j.Name, say.Keep, "what was there before: %s", r.Kept)
 	}
 	a.sayWrites(j)
 	a.suggest(j)
-	return nil
 }
 
 func (a *app) flagsInFile(cmd *cobra.Command, t *task.Flags) error {

@@ -15,18 +15,20 @@ import (
 func (a *app) wipeCommand() *cobra.Command {
 	return &cobra.Command{Use: "wipe AREA...", Short: "Erase areas, with a table of what goes and what stays",
 		Args: words(1, -1, "which areas: "+strings.Join(plan.Areas, ", ")+" or part:NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.wipe(cmd, &task.Wipe{Areas: args}) }}
+		RunE: func(cmd *cobra.Command, args []string) error { return a.run(cmd, &task.Wipe{Areas: args}) }}
 }
 
-func (a *app) wipe(cmd *cobra.Command, t *task.Wipe) error {
-	j, done, err := a.do(cmd, t)
-	if j != nil {
-		a.result = t.Result(j, done)
+// showWiped shows which areas are erased.
+func (a *app) showWiped(t *task.Wipe, e end) {
+	j := e.job
+	if j == nil {
+		return
 	}
-	if !done {
-		return err
+	res := t.Result(j, e.done)
+	a.result = res
+	if !e.done {
+		return
 	}
-	res := t.Result(j, done)
 	for _, r := range res.Areas {
 		word, how := say.Done, ""
 		for _, w := range res.How {
@@ -45,7 +47,6 @@ func (a *app) wipe(cmd *cobra.Command, t *task.Wipe) error {
 		}
 	}
 	a.suggest(j)
-	return nil
 }
 
 func (a *app) showAreas(d *engine.Draft, v task.WipeView) {

@@ -3,9 +3,11 @@ package task
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
+	"jarlid/internal/act"
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -19,6 +21,8 @@ import (
 // Arrive watches a start until it has come to an end, or for as long as Limit.
 type Arrive struct {
 	Limit time.Duration `json:"wait" yaml:"wait"`
+
+	arrived *Arrived
 }
 
 // Arrived is what became of a start.
@@ -92,10 +96,16 @@ type watch struct {
 	bar    phone.Bar
 }
 
-// Run watches the one phone that is meant.
-func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
+// Load implements Work: no file is sent.
+func (*Arrive) Load(context.Context, *Env) error { return nil }
+
+// Result gives how the start ended; nil where that was not watched to the end.
+func (t *Arrive) Result() *Arrived { return t.arrived }
+
+// run watches the start.
+func (t *Arrive) run(ctx context.Context, e *Env) (*engine.Job, error) {
 	if e.Options.SavedCard != "" {
-		return nil, usage("arrive watches a phone; a saved card does not start")
+		return nil, Usage("arrive watches a phone; a saved card does not start")
 	}
 	list, err := e.Bench.Meant(e.Options.On)
 	switch {
@@ -137,7 +147,25 @@ func (t *Arrive) Run(ctx context.Context, e *Env) (*Arrived, error) {
 		return nil, err
 	}
 	a := w.result(e, stage, said)
-	return a, w.keep(e, a)
+	if err := w.keep(e, a); err != nil {
+		return nil, err
+	}
+	t.arrived = a
+	return nil, a.outcome()
+}
+
+// outcome is the error of a start that did not end with the system that was expected; nil for one that did.
+func (a *Arrived) outcome() error {
+	switch {
+	case a.Stage == advice.StageFinished && !a.Said && a.Matches == advice.MatchNo:
+		return &NoError{"another system runs than the one that was installed"}
+	case a.Stage == advice.StageFinished:
+		return nil
+	case a.Stage == advice.StageUnknown || a.Stage == advice.StageStarting:
+		return &act.UnknownError{Text: fmt.Sprintf("nobody can tell yet whether %s has started its system",
+			a.Phone)}
+	}
+	return &NoError{fmt.Sprintf("the system of %s did not come up", a.Phone)}
 }
 
 // until watches until the start has come to an end.

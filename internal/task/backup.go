@@ -27,6 +27,8 @@ type BackupTake struct {
 	// partitions, with or without a slot, and "storage"; none: the usual ones
 	Items  []string `json:"items,omitempty" yaml:"items,omitempty"`
 	Output string   `json:"output" yaml:"output"`
+
+	taken *BackupTaken
 }
 
 // BackupTaken is what is in the folder.
@@ -67,7 +69,7 @@ const readRate = 20 << 20
 // Foresee tells what it will take. What there is to be read shows itself only then.
 func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 	if t.Output == "" {
-		return nil, usage("say where to: output, the folder to put it into")
+		return nil, Usage("say where to: output, the folder to put it into")
 	}
 	if stop := notRead(a.Card.Mode()); stop != nil {
 		return &engine.Foreseen{Findings: stop.Findings}, nil
@@ -93,13 +95,18 @@ func othersRead(dir string) []finding.Finding {
 		Remedy: "choose a folder that is yours alone"}}
 }
 
-// Run takes it. What is in the folder is given with an error too.
-func (t *BackupTake) Run(ctx context.Context, e *Env) (r *BackupTaken, err error) {
+// Load implements Work: no file is sent.
+func (*BackupTake) Load(context.Context, *Env) error { return nil }
+
+// Result gives what is in the folder, with an error too; nil where nothing could be read.
+func (t *BackupTake) Result() *BackupTaken { return t.taken }
+
+// run takes it.
+func (t *BackupTake) run(ctx context.Context, e *Env) (j *engine.Job, err error) {
 	if t.Output == "" {
-		return nil, usage("say where to: -o DIR")
+		return nil, Usage("say where to: -o DIR")
 	}
-	j, err := e.Open(ctx)
-	if err != nil {
+	if j, err = e.Open(ctx); err != nil {
 		return nil, err
 	}
 	mode := j.Card.Mode()
@@ -107,33 +114,33 @@ func (t *BackupTake) Run(ctx context.Context, e *Env) (r *BackupTaken, err error
 		mode = card.None
 	}
 	if stop := notRead(mode); stop != nil {
-		return nil, stop
+		return j, stop
 	}
 	if err := j.Settle(othersRead(t.Output), "Keep the backup in "+t.Output+"?"); err != nil {
-		return nil, err
+		return j, err
 	}
 	k := &taking{Job: j}
 	if k.out, err = files.OpenFolder(t.Output); err != nil {
-		return nil, err
+		return j, err
 	}
 	defer func() { err = errors.Join(err, k.out.Close()) }()
 	if k.m, err = k.manifest(t.Output); err != nil {
-		return nil, err
+		return j, err
 	}
 	if err = k.take(ctx, t); k.all == nil {
-		return nil, err
+		return j, err
 	}
 	if err == nil && k.m.Item(backup.Storage) != nil {
 		after := j.Card.Clone()
 		after.Learn(card.FactBackedUp, t.Output, card.Journal)
-		err = engine.Keep(j.Session, e.Options, "backup take", j.Card, after, j.Card)
+		err = engine.Keep(j.Session, e.Options, t.Name(), j.Card, after, j.Card)
 	}
-	r = &BackupTaken{Items: orEmpty(k.m.Items), Without: orEmpty(k.m.Without), Skipped: []string{},
+	t.taken = &BackupTaken{Items: orEmpty(k.m.Items), Without: orEmpty(k.m.Without), Skipped: []string{},
 		Folder: t.Output, Phone: j.Name, Complete: k.m.Complete}
 	if s := k.m.Item(backup.Storage); s != nil {
-		r.Skipped = orEmpty(s.Skipped)
+		t.taken.Skipped = orEmpty(s.Skipped)
 	}
-	return r, err
+	return j, err
 }
 
 // manifest reads the manifest that is in the folder, or begins a new one.
@@ -338,7 +345,7 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 		}
 		to, err := place.ParseTarget(w)
 		if err != nil {
-			return nil, nil, usage("%v", err)
+			return nil, nil, Usage("%v", err)
 		}
 		to = to.On(j.Card)
 		var hit []string

@@ -41,7 +41,7 @@ func (*BackupRestore) Name() string { return "backup restore" }
 // Load reads the backup and makes sure that its files are as they were taken.
 func (t *BackupRestore) Load(ctx context.Context, e *Env) error {
 	if t.Output == "" {
-		return usage("say where the backup is: -o DIR")
+		return Usage("say where the backup is: -o DIR")
 	}
 	var err error
 	if t.manifest, err = files.ReadBackup(t.Output); err != nil {
@@ -54,7 +54,7 @@ func (t *BackupRestore) Load(ctx context.Context, e *Env) error {
 			for _, i := range t.manifest.Items {
 				names = append(names, i.Name)
 			}
-			return usage("the backup has no %s%s", w, spell.NoneOf(w, names))
+			return Usage("the backup has no %s%s", w, spell.NoneOf(w, names))
 		}
 		t.items = append(t.items, list...)
 	}

@@ -27,21 +27,14 @@ import (
 	"jarlid/internal/say"
 )
 
-// UsageError is a wish that can't be right, whatever the phone: words that contradict each
-// other, or that mean nothing.
-type UsageError struct{ Text string }
-
-// Error gives the text.
-func (e *UsageError) Error() string { return e.Text }
-
-func usage(format string, args ...any) error { return &UsageError{say.Text(format, args...)} }
-
 // Env is what commands are run with.
 type Env struct {
 	Bench   *bench.Bench
 	Options engine.Options
 	// MaxMemory bounds what unpacking a file may take, in bytes; 0: the usual limit.
 	MaxMemory int64
+	// Loaded says that work is loaded before it is run, as for several phones at once.
+	Loaded bool
 
 	later []func()
 }
@@ -141,34 +134,6 @@ func (e *Env) Open(ctx context.Context) (*engine.Job, error) {
 	return j, err
 }
 
-// Work is a task that changes a phone.
-type Work interface {
-	engine.Task
-	// Load makes the task's files ready.
-	Load(ctx context.Context, e *Env) error
-}
-
-// Do loads a task, opens the phone and runs the task on it. The job is given with an error
-// too, once there is one: what it did stands in it.
-func Do(ctx context.Context, e *Env, t Work) (*engine.Job, error) {
-	if err := t.Load(ctx, e); err != nil {
-		return nil, err
-	}
-	return DoLoaded(ctx, e, t)
-}
-
-// DoLoaded does so with a task that was loaded before.
-func DoLoaded(ctx context.Context, e *Env, t Work) (*engine.Job, error) {
-	if h, ok := t.(interface{ Configure(*engine.Options) }); ok {
-		h.Configure(&e.Options)
-	}
-	j, err := e.Open(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return j, j.Run(ctx, t)
-}
-
 // Command writes a command and its arguments so that it can be pasted; phone is what it is
 // about, "" for none.
 func (e *Env) Command(phone string, words ...string) string {
@@ -215,7 +180,7 @@ func one(command, word string) (string, error) {
 		return "", err
 	}
 	if len(paths) != 1 {
-		return "", usage("%s wants one file, %s means %d", command, word, len(paths))
+		return "", Usage("%s wants one file, %s means %d", command, word, len(paths))
 	}
 	return paths[0], nil
 }

@@ -179,7 +179,7 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 		}
 	}
 	if len(systems) != 1 {
-		return nil, usage("%s holds %d system images; take out the one that is meant: jarlid lift", p,
+		return nil, Usage("%s holds %d system images; take out the one that is meant: jarlid lift", p,
 			len(systems))
 	}
 	im, err := files.ReadSystem(label, systems[0])

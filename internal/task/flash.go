@@ -55,7 +55,7 @@ func (*Flash) Name() string { return "flash" }
 // Load makes the images ready.
 func (t *Flash) Load(ctx context.Context, e *Env) (err error) {
 	if t.target, err = place.ParseTarget(t.Into); err != nil {
-		return usage("%v", err)
+		return Usage("%v", err)
 	}
 	if err := t.swapped(nil); err != nil {
 		return err
@@ -89,12 +89,12 @@ func (t *Flash) one(target place.Target) error {
 				})
 		})
 		if len(t.set.Images) != 1 {
-			return usage("%s holds %s, and %d of them are for %s; take out the one that is meant: jarlid "+
+			return Usage("%s holds %s, and %d of them are for %s; take out the one that is meant: jarlid "+
 				"lift %s -o DIR", t.set.Set, spell.Counted(n, "image"), len(t.set.Images), base,
 				local.Quote(t.set.Set))
 		}
 	} else if n > 1 {
-		return usage("--into %s is for one image, and here are %d", t.Into, n)
+		return Usage("--into %s is for one image, and here are %d", t.Into, n)
 	}
 	t.set.Set, t.set.Left, t.set.Manifest = "", nil, plan.Manifest{}
 	return nil
@@ -228,7 +228,7 @@ func (t *Flash) choose(list []place.Placed, in *engine.Input) ([]place.Placed, e
 	}
 	for _, word := range append(slices.Clone(t.Without), t.Only...) {
 		if !slices.ContainsFunc(list, func(p place.Placed) bool { return is(p, word) }) {
-			return nil, usage("nothing here is called %q%s", word, spell.NoneOf(word, names))
+			return nil, Usage("nothing here is called %q%s", word, spell.NoneOf(word, names))
 		}
 	}
 	named := func(words []string, p place.Placed) bool {

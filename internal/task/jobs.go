@@ -200,9 +200,9 @@ func ShowJob(e *Env, word string) (*JobShown, error) {
 		names = append(names, j.Name())
 	}
 	if len(all) == 0 {
-		return nil, usage("there is no job yet")
+		return nil, Usage("there is no job yet")
 	}
-	return nil, usage("there is no job %s%s; jarlid jobs lists them", word, spell.DidYouMean(word, names))
+	return nil, Usage("there is no job %s%s; jarlid jobs lists them", word, spell.DidYouMean(word, names))
 }
 
 func shownJob(e *Env, j *journal.Job) (*JobShown, error) {
@@ -299,7 +299,7 @@ func ResumeJob(e *Env, word string) (*JobShown, error) {
 		if s.Outcome == JobDone {
 			return nil, nil
 		}
-		return nil, usage("job %s can't be gone on with: another one came behind it on %s, or nothing had "+
+		return nil, Usage("job %s can't be gone on with: another one came behind it on %s, or nothing had "+
 			"begun; jarlid jobs lists them", word, s.Phone)
 	}
 	broken, err := brokenJobs(e)

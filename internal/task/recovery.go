@@ -45,10 +45,10 @@ func (*RecoveryInstall) Name() string { return "recovery install" }
 // Load reads the recovery, and the image it goes into.
 func (t *RecoveryInstall) Load(ctx context.Context, e *Env) (err error) {
 	if t.Previous != (t.File == "") {
-		return usage("say which recovery: its file, or --previous alone")
+		return Usage("say which recovery: its file, or --previous alone")
 	}
 	if t.target, err = place.ParseTarget(t.Into); err != nil {
-		return usage("%v", err)
+		return Usage("%v", err)
 	}
 	if t.Previous {
 		return nil
@@ -223,7 +223,7 @@ func imageFor(m *files.Material, partition, named string) (string, error) {
 	if path, ok := files.ByPartition(m)[partition]; ok {
 		return path, nil
 	}
-	return "", usage("%s holds no image of %s", named, partition)
+	return "", Usage("%s holds no image of %s", named, partition)
 }
 
 // RecoveryTry starts a recovery without writing it.

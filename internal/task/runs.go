@@ -72,7 +72,7 @@ func ResumeRun(e *Env, word string) (*journal.Run, string, error) {
 		} else {
 			first = alone[0].Number
 		}
-		return nil, "", usage("several jobs broke off: %s; say which: jarlid jobs resume %d",
+		return nil, "", Usage("several jobs broke off: %s; say which: jarlid jobs resume %d",
 			strings.Join(names, ", "), first)
 	case len(runs) == 1:
 		return runs[0], "", nil

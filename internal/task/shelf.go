@@ -34,7 +34,7 @@ func (t *Shelve) Name() string {
 func (t *Shelve) Load(context.Context, *Env) error {
 	for _, s := range t.Paths {
 		if _, _, err := place.ParseShelfPath(s); err != nil {
-			return usage("%v", err)
+			return Usage("%v", err)
 		}
 	}
 	return nil

@@ -61,7 +61,7 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 		t.Then = ThenRecovery
 	}
 	if t.Then != ThenRecovery && t.Then != ThenStay {
-		return usage("%q is nothing for --then%s", t.Then,
+		return Usage("%q is nothing for --then%s", t.Then,
 			spell.NoneOf(string(t.Then), []string{"recovery", "stay"}))
 	}
 	paths, err := files.Expand(t.Packages)
@@ -81,7 +81,7 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 	}
 	rom := slices.IndexFunc(t.ordered, (*ident.File).IsROM)
 	if rom < 0 {
-		return usage("--recovery-after writes a recovery behind a ROM, and none of the packages is one")
+		return Usage("--recovery-after writes a recovery behind a ROM, and none of the packages is one")
 	}
 	m, err := e.Gather(ctx, true, files.Unquote(t.Recovery))
 	if err != nil {
@@ -202,7 +202,7 @@ func (*Put) Name() string { return "put" }
 // Load reads the files.
 func (t *Put) Load(ctx context.Context, e *Env) error {
 	if !slices.Contains(plan.Storages, t.To) {
-		return usage("say where the files are to lie: --to storage or --to sd%s",
+		return Usage("say where the files are to lie: --to storage or --to sd%s",
 			spell.DidYouMean(t.To, plan.Storages))
 	}
 	paths, err := files.Expand(t.Files)
@@ -216,7 +216,7 @@ func (t *Put) Load(ctx context.Context, e *Env) error {
 			return err
 		}
 		if other, ok := names[f.Name()]; ok {
-			return usage("%s and %s have one name, and would be one file there", other, p)
+			return Usage("%s and %s have one name, and would be one file there", other, p)
 		}
 		names[f.Name()] = p
 		t.files = append(t.files, f)

@@ -130,7 +130,7 @@ func (*SlotCopy) Name() string { return "slot copy" }
 // Load makes sure that the slot is one.
 func (t *SlotCopy) Load(context.Context, *Env) error {
 	if t.From != "" && t.From != "a" && t.From != "b" {
-		return usage("--from is a or b, not %q", t.From)
+		return Usage("--from is a or b, not %q", t.From)
 	}
 	return nil
 }

@@ -73,16 +73,16 @@ func (t *Flags) Name() string {
 func (t *Flags) Load(ctx context.Context, e *Env) (err error) {
 	var ok bool
 	if t.flag, ok = plan.Loosening(string(t.Flag)); !ok {
-		return usage("%q is not a flag%s", t.Flag,
+		return Usage("%q is not a flag%s", t.Flag,
 			spell.NoneOf(string(t.Flag), []string{"hashtree", "verification"}))
 	}
 	switch {
 	case t.File != "" && t.Output == "":
-		return usage("with a file, -o OUT says where the changed copy goes; the file itself stays as it is")
+		return Usage("with a file, -o OUT says where the changed copy goes; the file itself stays as it is")
 	case t.File == "" && t.Output != "":
-		return usage("-o goes with a file")
+		return Usage("-o goes with a file")
 	case t.Slot != "" && t.Slot != "a" && t.Slot != "b":
-		return usage("--slot is a or b, not %q", t.Slot)
+		return Usage("--slot is a or b, not %q", t.Slot)
 	case t.From == "":
 		return nil
 	}
@@ -413,7 +413,7 @@ func (t *VBMetaShow) open(ctx context.Context, e *Env) (*vbmeta.Image, *vbmeta.F
 	}
 	to, err := place.ParseTarget(t.Word)
 	if err != nil {
-		return nil, nil, usage("%v", err)
+		return nil, nil, Usage("%v", err)
 	}
 	j, err := e.Open(ctx)
 	if err != nil {
@@ -462,7 +462,7 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 		return t.onPhone(ctx, e)
 	}
 	if t.Images == "" {
-		return nil, usage("say which images it answers for: --images DIR, a zip or a payload")
+		return nil, Usage("say which images it answers for: --images DIR, a zip or a payload")
 	}
 	top := files.Unquote(t.File)
 	if f, _, err := files.Open(top); err != nil { // one that is not there is no vbmeta that is wrong
@@ -475,7 +475,7 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 		return nil, err
 	}
 	if set.count == 0 {
-		return nil, usage("there is no image in %s that %s could answer for", t.Images, filepath.Base(t.File))
+		return nil, Usage("there is no image in %s that %s could answer for", t.Images, filepath.Base(t.File))
 	}
 	known := &card.Card{}
 	if e.Options.SavedCard != "" || e.Options.On != "" {
@@ -493,7 +493,7 @@ func (t *VBMetaCheck) Run(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 
 func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, error) {
 	if t.Images != "" {
-		return nil, usage("--images goes with the vbmeta file it belongs to")
+		return nil, Usage("--images goes with the vbmeta file it belongs to")
 	}
 	j, err := e.Open(ctx)
 	if err != nil {
@@ -505,7 +505,7 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 			slot = j.Card.Value(card.FactNext)
 		}
 		if to, err = place.ParseTarget("vbmeta@" + slot); err != nil {
-			return nil, usage("%v", err)
+			return nil, Usage("%v", err)
 		}
 	}
 	slots, err := to.SlotsOf(j.Card)
@@ -513,7 +513,7 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 		return nil, err
 	}
 	if len(slots) != 1 {
-		return nil, usage("--slot means one slot: a, b, current or other")
+		return nil, Usage("--slot means one slot: a, b, current or other")
 	}
 	open := j.Partitions(ctx, slots[0])
 	if _, _, err := open("vbmeta"); errors.Is(err, phone.ErrNoPartition) {

@@ -33,7 +33,7 @@ func (*Wipe) Name() string { return "wipe" }
 func (t *Wipe) Load(context.Context, *Env) error {
 	for _, s := range t.Areas {
 		if _, _, err := plan.ParseArea(s); err != nil {
-			return usage("%v", err)
+			return Usage("%v", err)
 		}
 	}
 	return nil
@@ -55,7 +55,7 @@ func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 	for _, s := range t.Areas {
 		area, to, err := plan.ParseArea(s)
 		if err != nil {
-			return nil, usage("%v", err)
+			return nil, Usage("%v", err)
 		}
 		to = to.On(in.Card)
 		for _, base := range plan.PartitionsOf(area, to) {

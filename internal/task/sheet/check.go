@@ -193,20 +193,16 @@ func (r *Ready) Ready(ctx context.Context, t *Task, vars map[string]string) (*Ma
 		}
 		return nil, err
 	}
-	w, ok := m.Task.(task.Work)
-	if !ok {
-		return m, nil
-	}
 	key := strings.Join(m.Words, "\x00")
 	r.mu.Lock()
 	l, had := r.loaded[key]
 	if !had {
-		l = &loading{done: make(chan struct{}), work: w}
+		l = &loading{done: make(chan struct{}), work: m.Task}
 		r.loaded[key] = l
 	}
 	r.mu.Unlock()
 	if !had {
-		l.err = r.load(ctx, w)
+		l.err = r.load(ctx, m.Task)
 		close(l.done)
 	}
 	select {
@@ -220,7 +216,7 @@ func (r *Ready) Ready(ctx context.Context, t *Task, vars map[string]string) (*Ma
 	// Each phone has a value of its own, with what was read in common.
 	mine := reflect.New(reflect.TypeOf(l.work).Elem())
 	mine.Elem().Set(reflect.ValueOf(l.work).Elem())
-	m.Task = mine.Interface()
+	m.Task = mine.Interface().(task.Work)
 	if u, ok := m.Task.(*task.Unlock); ok {
 		u.Code = m.Code
 	}
@@ -416,6 +412,12 @@ func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*
 
 // wrong is a task that could not be made ready.
 type wrong struct{ found []finding.Finding }
+
+// Name implements task.Work.
+func (wrong) Name() string { return "" }
+
+// Load implements task.Work.
+func (wrong) Load(context.Context, *task.Env) error { return nil }
 
 func impossible(t *Task, err error) finding.Finding {
 	return finding.Finding{Name: finding.TaskImpossible, Severity: finding.Stop, Final: true,

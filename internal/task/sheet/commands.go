@@ -18,42 +18,42 @@ import (
 
 // command is what belongs to one command a task can be.
 type command struct {
-	of     func() any // a new value of its struct
-	word   string     // the option that stands on the command line without a name; "" for none
-	files  []string   // options that name files of the sheet
-	hidden string     // an option that is never kept: only a variable may give it
+	of     func() task.Work // a new value of its struct
+	word   string           // the option that stands on the command line without a name; "" for none
+	files  []string         // options that name files of the sheet
+	hidden string           // an option that is never kept: only a variable may give it
 }
 
 // commands are all commands a task can be, by name. Their options are those of the command line.
 var commands = map[string]command{
-	"recovery try": {of: func() any {
+	"recovery try": {of: func() task.Work {
 		return &task.RecoveryTry{}
 	}, word: "file", files: []string{"file"}},
-	"recovery install": {of: func() any {
+	"recovery install": {of: func() task.Work {
 		return &task.RecoveryInstall{}
 	}, word: "file", files: []string{"file", "boot"}},
-	"recovery hold": {of: func() any { return &task.RecoveryHold{} }},
-	"flash":         {of: func() any { return &task.Flash{} }, word: "files", files: []string{"files"}},
-	"sideload": {of: func() any {
+	"recovery hold": {of: func() task.Work { return &task.RecoveryHold{} }},
+	"flash":         {of: func() task.Work { return &task.Flash{} }, word: "files", files: []string{"files"}},
+	"sideload": {of: func() task.Work {
 		return &task.Sideload{}
 	}, word: "packages", files: []string{"packages", "recovery-after"}},
-	"wipe": {of: func() any { return &task.Wipe{} }, word: "areas"},
-	"put":  {of: func() any { return &task.Put{} }, word: "files", files: []string{"files"}},
-	"app":  {of: func() any { return &task.App{} }, word: "files", files: []string{"files"}},
-	"vbmeta loosen": {of: func() any {
+	"wipe": {of: func() task.Work { return &task.Wipe{} }, word: "areas"},
+	"put":  {of: func() task.Work { return &task.Put{} }, word: "files", files: []string{"files"}},
+	"app":  {of: func() task.Work { return &task.App{} }, word: "files", files: []string{"files"}},
+	"vbmeta loosen": {of: func() task.Work {
 		return &task.Flags{Off: true}
 	}, word: "flag", files: []string{"from"}},
-	"vbmeta tighten": {of: func() any { return &task.Flags{} }, word: "flag", files: []string{"from"}},
-	"backup take":    {of: func() any { return &task.BackupTake{} }, word: "items"},
-	"backup restore": {of: func() any { return &task.BackupRestore{} }, word: "items"},
-	"shelve":         {of: func() any { return &task.Shelve{} }, word: "paths"},
-	"unshelve":       {of: func() any { return &task.Shelve{Back: true} }, word: "paths"},
-	"go":             {of: func() any { return &task.Go{} }, word: "mode"},
-	"slot use":       {of: func() any { return &task.SlotUse{} }, word: "slot"},
-	"slot copy":      {of: func() any { return &task.SlotCopy{} }, word: "partitions"},
-	"unlock":         {of: func() any { return &task.Unlock{} }, hidden: "code"},
-	"relock":         {of: func() any { return &task.Relock{} }, files: []string{"images"}},
-	"arrive":         {of: func() any { return &task.Arrive{} }},
+	"vbmeta tighten": {of: func() task.Work { return &task.Flags{} }, word: "flag", files: []string{"from"}},
+	"backup take":    {of: func() task.Work { return &task.BackupTake{} }, word: "items"},
+	"backup restore": {of: func() task.Work { return &task.BackupRestore{} }, word: "items"},
+	"shelve":         {of: func() task.Work { return &task.Shelve{} }, word: "paths"},
+	"unshelve":       {of: func() task.Work { return &task.Shelve{Back: true} }, word: "paths"},
+	"go":             {of: func() task.Work { return &task.Go{} }, word: "mode"},
+	"slot use":       {of: func() task.Work { return &task.SlotUse{} }, word: "slot"},
+	"slot copy":      {of: func() task.Work { return &task.SlotCopy{} }, word: "partitions"},
+	"unlock":         {of: func() task.Work { return &task.Unlock{} }, hidden: "code"},
+	"relock":         {of: func() task.Work { return &task.Relock{} }, files: []string{"images"}},
+	"arrive":         {of: func() task.Work { return &task.Arrive{} }},
 }
 
 // Commands are the names of all commands a task can be.
@@ -200,7 +200,7 @@ func (r *reader) decode(name string, n *yaml.Node, each func(o option, v *yaml.N
 
 // Made is a task made ready for one phone: its command as a value, and as it would be typed.
 type Made struct {
-	Task  any
+	Task  task.Work
 	Words []string // without the program's name and the phone
 	Code  string   // what is never kept
 }
@@ -281,7 +281,7 @@ func FromWords(words []string) (*Made, error) {
 		}
 	}
 	if name == "" {
-		return nil, usage("no task is called %q", strings.Join(words, " "))
+		return nil, task.Usage("no task is called %q", strings.Join(words, " "))
 	}
 	c := commands[name]
 	node := &yaml.Node{Kind: yaml.MappingNode}
@@ -318,7 +318,7 @@ func FromWords(words []string) (*Made, error) {
 			}
 		}
 		if at < 0 {
-			return nil, usage("%s has no option %q", name, w)
+			return nil, task.Usage("%s has no option %q", name, w)
 		}
 		if slices.Contains(c.files, all[at].name) {
 			paths[w] = w

@@ -85,7 +85,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		return nil, err
 	}
 	if _, err := os.Stat(output); !d.Over && !errors.Is(err, fs.ErrNotExist) {
-		return nil, usage("%s is there already; name another file with -o, or write over it with --over",
+		return nil, task.Usage("%s is there already; name another file with -o, or write over it with --over",
 			output)
 	}
 	var given []*advice.Given
@@ -93,7 +93,8 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 	for _, p := range paths {
 		rel, err := filepath.Rel(filepath.Dir(output), p)
 		if err != nil || !filepath.IsLocal(rel) {
-			return nil, usage("%s lies outside the folder of the sheet, %s: put the sheet above its files "+
+			return nil, task.Usage("%s lies outside the folder of the sheet, %s: put the sheet above "+
+				"its files "+
 				"with -o, for example -o %s", p, filepath.Dir(output), filepath.Join(folder, suggested))
 		}
 		g, err := identified(p, e.MaxMemory)
@@ -130,7 +131,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		out.Name += ", for " + name
 	}
 	if len(ev.Tasks) == 0 && len(ev.Open) == 0 {
-		return nil, usage("these files make no evening: %s", strings.Join(ev.Left, "; "))
+		return nil, task.Usage("these files make no evening: %s", strings.Join(ev.Left, "; "))
 	}
 	if len(ev.Tasks) == 0 { // a sheet wants one, and the open question keeps it from running
 		ev.Tasks = []advice.Planned{

@@ -20,7 +20,6 @@ import (
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/verify"
 	"jarlid/internal/files"
-	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
 
@@ -57,10 +56,6 @@ func Open(path string, o Options) (*Opened, error) {
 	return s.at(path, []byte(text), o)
 }
 
-func usage(format string, args ...any) error {
-	return &task.UsageError{Text: say.Text(format, args...)}
-}
-
 func (s *Sheet) at(path string, text []byte, o Options) (*Opened, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
@@ -70,10 +65,10 @@ func (s *Sheet) at(path string, text []byte, o Options) (*Opened, error) {
 	for _, w := range o.Elsewhere {
 		name, at, ok := strings.Cut(w, "=")
 		if !ok || at == "" {
-			return nil, usage("--file is NAME=PATH, not %q", w)
+			return nil, task.Usage("--file is NAME=PATH, not %q", w)
 		}
 		if !slices.ContainsFunc(s.Files, func(f File) bool { return f.Name == name }) {
-			return nil, usage("the sheet has no file called %q", name)
+			return nil, task.Usage("the sheet has no file called %q", name)
 		}
 		if op.Elsewhere[name], err = filepath.Abs(files.Unquote(at)); err != nil {
 			return nil, err
@@ -102,7 +97,8 @@ func readTable(path string) ([]map[string]string, error) {
 	}
 	head, err := r.Read()
 	if errors.Is(err, io.EOF) {
-		return nil, usage("%s is empty: its first line names the columns, one of them name or serial", path)
+		return nil, task.Usage("%s is empty: its first line names the columns, one of them name or serial",
+			path)
 	}
 	if err != nil {
 		return nil, tableError(path, err)
@@ -110,11 +106,12 @@ func readTable(path string) ([]map[string]string, error) {
 	for i, h := range head {
 		head[i] = strings.ToLower(strings.TrimSpace(h))
 		if head[i] == "" || slices.Contains(head[:i], head[i]) {
-			return nil, usage("%s, line 1: column %d has no name of its own", path, i+1)
+			return nil, task.Usage("%s, line 1: column %d has no name of its own", path, i+1)
 		}
 	}
 	if !slices.Contains(head, "name") && !slices.Contains(head, "serial") {
-		return nil, usage("%s, line 1: no column is called name or serial, so nobody can tell which phone "+
+		return nil, task.Usage("%s, line 1: no column is called name or serial, so nobody can tell "+
+			"which phone "+
 			"a line is about", path)
 	}
 	var rows []map[string]string
@@ -134,7 +131,7 @@ func readTable(path string) ([]map[string]string, error) {
 		for _, k := range []string{"name", "serial"} {
 			if row[k] != "" && seen[k+row[k]] {
 				line, _ := r.FieldPos(0)
-				return nil, usage("%s, line %d: %s %s has a line already", path, line, k, row[k])
+				return nil, task.Usage("%s, line %d: %s %s has a line already", path, line, k, row[k])
 			}
 			seen[k+row[k]] = true
 		}
@@ -149,7 +146,7 @@ func tableError(path string, err error) error {
 		if errors.Is(err, csv.ErrFieldCount) {
 			what = "it has another number of columns than the first line"
 		}
-		return usage("%s, line %d: %s", path, p.Line, what)
+		return task.Usage("%s, line %d: %s", path, p.Line, what)
 	}
 	return fmt.Errorf("%s: %w", path, err)
 }

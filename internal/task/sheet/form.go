@@ -18,6 +18,7 @@ import (
 
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/spell"
+	"jarlid/internal/task"
 )
 
 // Form is the version of the form sheets are written in.
@@ -110,6 +111,9 @@ type FormError struct {
 	Path     string
 	Problems []Problem
 }
+
+// ExitCode is that of wrong usage.
+func (e *FormError) ExitCode() int { return task.ExitUsage }
 
 // Error names the first problems, with line and column.
 func (e *FormError) Error() string {

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -67,6 +68,9 @@ func (r *Ready) recalled(run *journal.Run) {
 type laterKnown struct{ open string }
 
 func (laterKnown) Name() string { return "" }
+
+// Load implements task.Work.
+func (laterKnown) Load(context.Context, *task.Env) error { return nil }
 
 // Foresee implements foreseer.
 func (l laterKnown) Foresee(*engine.Ahead) (*engine.Foreseen, error) {

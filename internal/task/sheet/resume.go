@@ -148,10 +148,8 @@ func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n i
 		if err != nil {
 			return nil, false, fmt.Errorf("task %d of run %d: %w", n, run.Number, err)
 		}
-		if work, ok := m.Task.(task.Work); ok {
-			if err := r.load(ctx, work); err != nil {
-				return nil, false, err
-			}
+		if err := r.load(ctx, m.Task); err != nil {
+			return nil, false, err
 		}
 		rest = append(rest, m)
 	}

@@ -13,25 +13,16 @@ import (
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
+	"jarlid/internal/task"
 )
-
-// Exits are the exit codes that decide that of several phones: the first of them that occurred.
-var Exits = []int{1, 7, 5, 4, 3}
-
-// Worst gives the exit code of several phones.
-func Worst(codes []int) int {
-	for _, e := range Exits {
-		if slices.Contains(codes, e) {
-			return e
-		}
-	}
-	return slices.Max(append(codes, 0))
-}
 
 // Phone is one phone of a run.
 type Phone struct {
-	Name   string
-	On     string
+	Name string
+	// Env is what its tasks are run with, Options what they have in common: the phone, who hears of it.
+	Env     *task.Env
+	Options engine.Options
+
 	Serial string
 	Model  string
 	Judged *Judged
@@ -69,30 +60,16 @@ type Ran struct {
 	Phones []PhoneOutcome `json:"phones"`
 }
 
-// One is one task that is to be carried out on one phone.
-type One struct {
-	Phone *Phone
-	N, Of int // counted from 1
-	Title string
-	Made  *Made
-	Part  journal.Part
-	Agree *engine.Agreed
-	Allow []finding.Accept
-}
-
-// Doer carries tasks out, as commands are carried out, and tells of them.
-type Doer interface {
-	// Do carries one out; job is the number of the job, 0 where none was begun, acted whether
-	// something was changed.
-	Do(ctx context.Context, one One) (job int, acted bool, err error)
-	// Read gives what is known of a phone now.
-	Read(ctx context.Context, p *Phone) (*engine.Job, error)
-	// Exit is the exit code of an error.
-	Exit(err error) int
-	// Skip tells that a task is not for a phone, or done already.
-	Skip(p *Phone, n int, title, why string)
-	// End tells that a phone's tasks have come to their end.
-	End(p *Phone, o *PhoneOutcome, err error)
+// Observer hears how the tasks of a run go, on all its phones at the same time.
+type Observer interface {
+	// TaskBegins: the nth of all tasks (counted from 1) begins on a phone.
+	TaskBegins(p *Phone, n, of int, title string)
+	// TaskEnds: it came to its end; j is nil where no phone was opened.
+	TaskEnds(p *Phone, w task.Work, j *engine.Job, err error)
+	// TaskSkipped: the nth task is not for a phone, or done already.
+	TaskSkipped(p *Phone, n int, title, why string)
+	// PhoneEnds: all tasks of a phone have come to their end.
+	PhoneEnds(p *Phone, o *PhoneOutcome, err error)
 }
 
 // Start is how a run begins.
@@ -105,7 +82,7 @@ type Start struct {
 }
 
 // Run carries the sheet out, on all phones at the same time. Each ends by itself.
-func (r *Ready) Run(ctx context.Context, d Doer, s Start) (*Ran, error) {
+func (r *Ready) Run(ctx context.Context, o Observer, s Start) (*Ran, error) {
 	var log *journal.RunWriter
 	var err error
 	home, sink := r.Env.Bench.Home, r.Env.Options.Sink
@@ -120,8 +97,9 @@ func (r *Ready) Run(ctx context.Context, d Doer, s Start) (*Ran, error) {
 			begin.Tasks = append(begin.Tasks, r.Tasks[i].Typed())
 		}
 		for _, p := range s.Phones {
-			begin.Phones = append(begin.Phones, journal.RunPhone{Name: p.Name, On: p.On, Serial: p.Serial,
-				Model: p.Model})
+			begin.Phones = append(begin.Phones, journal.RunPhone{Name: p.Name, On: p.Options.On,
+				Serial: p.Serial,
+				Model:  p.Model})
 		}
 		err = log.Write(begin)
 	}
@@ -133,7 +111,7 @@ func (r *Ready) Run(ctx context.Context, d Doer, s Start) (*Ran, error) {
 	errs := make([]error, len(s.Phones))
 	for i, p := range s.Phones {
 		wg.Go(func() {
-			ran.Phones[i], errs[i] = r.phone(ctx, d, log, p, s.Question)
+			ran.Phones[i], errs[i] = r.phone(ctx, o, log, p, s.Question)
 		})
 	}
 	wg.Wait()
@@ -143,18 +121,18 @@ func (r *Ready) Run(ctx context.Context, d Doer, s Start) (*Ran, error) {
 
 // phone carries the tasks out on one phone. An error is that of the run's own record; what became
 // of the phone is in its outcome.
-func (r *Ready) phone(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, question string) (
+func (r *Ready) phone(ctx context.Context, o Observer, log *journal.RunWriter, p *Phone, question string) (
 	PhoneOutcome, error) {
 	out := PhoneOutcome{Name: p.Name, Tasks: []TaskOutcome{}}
-	err := r.tasks(ctx, d, log, p, question)
+	err := r.tasks(ctx, o, log, p, question)
 	var write *journal.WriteError
 	out.Tasks = append(out.Tasks, p.outcome...)
 	out.Job = p.job
-	if out.Exit = d.Exit(err); out.Exit == 3 && p.acted {
-		out.Exit = 7
+	if out.Exit = task.Exit(err); out.Exit == task.ExitStopped && p.acted {
+		out.Exit = task.ExitMidway
 	}
 	out.OK = err == nil
-	d.End(p, &out, err)
+	o.PhoneEnds(p, &out, err)
 	end := journal.RunRecord{Event: journal.PhoneEnd, Phone: p.Name, Exit: out.Exit}
 	if err != nil {
 		end.Error = spell.Error(err)
@@ -165,20 +143,21 @@ func (r *Ready) phone(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 	return out, nil
 }
 
-func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, question string) error {
+func (r *Ready) tasks(ctx context.Context, o Observer, log *journal.RunWriter, p *Phone,
+	question string) error {
 	agree := p.Judged.Agreed(question)
 	for i := range r.Tasks {
 		t := &r.Tasks[i]
 		n, title := i+1, t.Typed()
 		note := func(outcome string, job int, err error) error {
-			o := TaskOutcome{N: n, Task: title, Outcome: outcome, Job: job}
+			ended := TaskOutcome{N: n, Task: title, Outcome: outcome, Job: job}
 			rec := journal.RunRecord{Event: journal.TaskEnd, Phone: p.Name, Task: n, Outcome: outcome,
 				Job: job}
 			if err != nil {
-				o.Error = spell.Error(err)
-				rec.Error = o.Error
+				ended.Error = spell.Error(err)
+				rec.Error = ended.Error
 			}
-			p.outcome, p.job = append(p.outcome, o), cmp.Or(job, p.job)
+			p.outcome, p.job = append(p.outcome, ended), cmp.Or(job, p.job)
 			return log.Write(rec)
 		}
 		if i < p.From {
@@ -193,12 +172,12 @@ func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 		line := p.Judged.Tasks[i]
 		if len(line.Unsure) > 0 {
 			var err error
-			if line.For, err = r.isFor(ctx, d, p, t); err != nil {
+			if line.For, err = r.isFor(ctx, p, t); err != nil {
 				return errors.Join(err, note(journal.TaskStopped, 0, err))
 			}
 		}
 		if !line.For {
-			d.Skip(p, n, title, "is not for this phone")
+			o.TaskSkipped(p, n, title, "is not for this phone")
 			if err := note(journal.TaskSkipped, 0, nil); err != nil {
 				return err
 			}
@@ -208,11 +187,11 @@ func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 			Mode: string(line.Mode)}); err != nil {
 			return err
 		}
-		job, err := r.one(ctx, d, log, p, i, agree)
+		job, err := r.one(ctx, o, log, p, i, agree)
 		outcome := journal.TaskDone
-		switch d.Exit(err) {
-		case 0:
-		case 3, 7:
+		switch task.Exit(err) {
+		case task.ExitDone:
+		case task.ExitStopped, task.ExitMidway:
 			outcome = journal.TaskStopped
 		default:
 			outcome = journal.TaskFailed
@@ -225,8 +204,11 @@ func (r *Ready) tasks(ctx context.Context, d Doer, log *journal.RunWriter, p *Ph
 }
 
 // isFor reads what decides whether a task is for a phone.
-func (r *Ready) isFor(ctx context.Context, d Doer, p *Phone, t *Task) (bool, error) {
-	j, err := d.Read(ctx, p)
+func (r *Ready) isFor(ctx context.Context, p *Phone, t *Task) (bool, error) {
+	p.Env.Options = p.Options
+	p.Env.Options.ByHand = true
+	j, err := p.Env.Open(ctx)
+	p.Env.Close()
 	if err != nil {
 		return false, err
 	}
@@ -241,15 +223,24 @@ func (r *Ready) isFor(ctx context.Context, d Doer, p *Phone, t *Task) (bool, err
 }
 
 // one carries out one task, or what is left of it.
-func (r *Ready) one(ctx context.Context, d Doer, log *journal.RunWriter, p *Phone, i int,
+func (r *Ready) one(ctx context.Context, o Observer, log *journal.RunWriter, p *Phone, i int,
 	agree *engine.Agreed) (job int, err error) {
 	t := &r.Tasks[i]
-	one := One{Phone: p, N: i + 1, Of: len(r.Tasks), Title: t.Typed(), Part: journal.Part{Run: log.Number,
-		Task: i + 1}, Agree: agree, Allow: r.accepts(nil, t)}
+	opts := p.Options
+	opts.Of, opts.Agreed, opts.Sums = &journal.Part{Run: log.Number, Task: i + 1}, agree, r.Sums
+	opts.Accept = append(slices.Clone(opts.Accept), r.accepts(nil, t)...)
 	do := func(m *Made) error {
-		one.Made = m
-		n, acted, err := d.Do(ctx, one)
-		job, p.acted = cmp.Or(n, job), p.acted || acted
+		opts.Typed = slices.Concat([]string{"jarlid"}, m.Words, []string{"--on", opts.On})
+		p.Env.Options = opts
+		o.TaskBegins(p, i+1, len(r.Tasks), t.Typed())
+		j, err := p.Env.Run(ctx, m.Task)
+		err = task.AsFinding(err)
+		o.TaskEnds(p, m.Task, j, err)
+		p.Env.Close()
+		if j != nil && j.Dir != "" {
+			job = journal.NumberOf(j.Dir)
+		}
+		p.acted = p.acted || j != nil && j.Acted
 		return err
 	}
 	rest := p.Rest

@@ -320,7 +320,7 @@ func TestWorst(t *testing.T) {
 		{[]int{7, 1, 5}, 1},
 		{nil, 0},
 	} {
-		if got := Worst(c.codes); got != c.want {
+		if got := task.Worst(c.codes); got != c.want {
 			t.Errorf("%v: %d, want %d", c.codes, got, c.want)
 		}
 	}
