@@ -94,11 +94,15 @@ type kind struct {
 	confirm func(context.Context, *Job, plan.Step, Done) (string, error)
 	// form is the step as it stands in a journal.
 	form func(plan.Step) any
+	// result keeps what it came to for the result of its command; nil where its act does, or where nothing is
+	// told of it.
+	result func(*Outcome, plan.Step, Done)
 }
 
 // of makes a kind's functions out of those for its own type of step.
 func of[S plan.Step](name string, act func(*Job, context.Context, S) (Done, error),
-	confirm func(*Job, context.Context, S, Done) (string, error), form func(S) any) kind {
+	confirm func(*Job, context.Context, S, Done) (string, error), form func(S) any,
+	result func(*Outcome, S, Done)) kind {
 	k := kind{name: name,
 		act:  func(ctx context.Context, j *Job, s plan.Step) (Done, error) { return act(j, ctx, s.(S)) },
 		form: func(s plan.Step) any { return form(s.(S)) }}
@@ -106,6 +110,9 @@ func of[S plan.Step](name string, act func(*Job, context.Context, S) (Done, erro
 		k.confirm = func(ctx context.Context, j *Job, s plan.Step, d Done) (string, error) {
 			return confirm(j, ctx, s.(S), d)
 		}
+	}
+	if result != nil {
+		k.result = func(o *Outcome, s plan.Step, d Done) { result(o, s.(S), d) }
 	}
 	return k
 }
@@ -177,64 +184,44 @@ type (
 
 // kinds is the table: every kind of step, by its type.
 var kinds = map[reflect.Type]kind{
-	reflect.TypeFor[*plan.Restart](): of("restart", (*Job).restart, nil, func(s *plan.Restart) any {
-		return modeForm{s.From, s.To}
-	}),
-	reflect.TypeFor[*plan.Write](): of("write", (*Job).writeImage, (*Job).readBack, writeData),
+	reflect.TypeFor[*plan.Restart](): of("restart", (*Job).restart, nil,
+		func(s *plan.Restart) any { return modeForm{s.From, s.To} }, (*Outcome).restarted),
+	reflect.TypeFor[*plan.Write](): of("write", (*Job).writeImage, (*Job).readBack,
+		writeData, (*Outcome).wrote),
 	reflect.TypeFor[*plan.WriteTable](): of("write-table", (*Job).writeTable, (*Job).tableRead,
-		func(s *plan.WriteTable) any {
-			return fileForm{file(s.File)}
-		}),
-	reflect.TypeFor[*plan.Graft](): of("graft", (*Job).graft, nil, graftData),
+		func(s *plan.WriteTable) any { return fileForm{file(s.File)} }, nil),
+	reflect.TypeFor[*plan.Graft](): of("graft", (*Job).graft, nil,
+		graftData, nil),
 	reflect.TypeFor[*plan.FormatData](): of("format-data", (*Job).formatData, nil,
-		func(*plan.FormatData) any {
-			return noForm{}
-		}),
-	reflect.TypeFor[*plan.Sideload](): of("sideload", (*Job).sideload, nil, func(s *plan.Sideload) any {
-		return fileForm{file(s.File)}
-	}),
+		func(*plan.FormatData) any { return noForm{} }, (*Outcome).formatted),
+	reflect.TypeFor[*plan.Sideload](): of("sideload", (*Job).sideload, nil,
+		func(s *plan.Sideload) any { return fileForm{file(s.File)} }, nil),
 	reflect.TypeFor[*plan.Activate](): of("activate", (*Job).activate, (*Job).activated,
-		func(s *plan.Activate) any {
-			return slotForm{s.Slot}
-		}),
-	reflect.TypeFor[*plan.Put](): of("put", (*Job).put, nil, func(s *plan.Put) any {
-		return putForm{file(s.File), s.To}
-	}),
+		func(s *plan.Activate) any { return slotForm{s.Slot} }, nil),
+	reflect.TypeFor[*plan.Put](): of("put", (*Job).put, nil,
+		func(s *plan.Put) any { return putForm{file(s.File), s.To} }, nil),
 	reflect.TypeFor[*plan.InstallFrom](): of("install-from", (*Job).installFrom, nil,
-		func(s *plan.InstallFrom) any {
-			return putForm{file(s.File), s.To}
-		}),
+		func(s *plan.InstallFrom) any { return putForm{file(s.File), s.To} }, nil),
 	reflect.TypeFor[*plan.MakeRoom](): of("make-room", (*Job).makeRoom, (*Job).roomMade,
-		func(s *plan.MakeRoom) any {
-			return roomForm{s.Name(), s.Need}
-		}),
-	reflect.TypeFor[*plan.Try](): of("try", (*Job).try, nil, func(s *plan.Try) any {
-		return fileForm{file(s.File)}
-	}),
-	reflect.TypeFor[*plan.Erase](): of("erase", (*Job).erase, nil, func(s *plan.Erase) any {
-		return onForm{s.Name()}
-	}),
-	reflect.TypeFor[*plan.Unlock](): of("unlock", (*Job).unlock, nil, func(*plan.Unlock) any {
-		return noForm{}
-	}),
-	reflect.TypeFor[*plan.Relock](): of("relock", (*Job).relock, nil, func(s *plan.Relock) any {
-		return relockForm{s.Images}
-	}),
+		func(s *plan.MakeRoom) any { return roomForm{s.Name(), s.Need} }, nil),
+	reflect.TypeFor[*plan.Try](): of("try", (*Job).try, nil,
+		func(s *plan.Try) any { return fileForm{file(s.File)} }, nil),
+	reflect.TypeFor[*plan.Erase](): of("erase", (*Job).erase, nil,
+		func(s *plan.Erase) any { return onForm{s.Name()} }, (*Outcome).erased),
+	reflect.TypeFor[*plan.Unlock](): of("unlock", (*Job).unlock, nil,
+		func(*plan.Unlock) any { return noForm{} }, nil),
+	reflect.TypeFor[*plan.Relock](): of("relock", (*Job).relock, nil,
+		func(s *plan.Relock) any { return relockForm{s.Images} }, nil),
 	reflect.TypeFor[*plan.InstallApp](): of("install-app", (*Job).installApp, (*Job).appInstalled,
-		func(s *plan.InstallApp) any {
-			return fileForm{file(s.File)}
-		}),
+		func(s *plan.InstallApp) any { return fileForm{file(s.File)} }, (*Outcome).appInstalled),
 	reflect.TypeFor[*plan.RestoreFiles](): of("restore-files", (*Job).restoreFiles, nil,
-		func(s *plan.RestoreFiles) any {
-			return restoreForm{s.Dir, len(s.Item.Files)}
-		}),
-	reflect.TypeFor[*plan.CopySlot](): of("copy-slot", (*Job).copySlot, nil, func(s *plan.CopySlot) any {
-		return copyForm{s.Source(), s.Target()}
-	}),
-	reflect.TypeFor[*plan.Shelve](): of("shelve", (*Job).shelve, nil, shelveData),
-	reflect.TypeFor[*plan.WipeArea](): of("wipe-area", (*Job).wipeArea, nil, func(s *plan.WipeArea) any {
-		return areaForm{s.Area, s.Slot}
-	}),
+		func(s *plan.RestoreFiles) any { return restoreForm{s.Dir, len(s.Item.Files)} }, nil),
+	reflect.TypeFor[*plan.CopySlot](): of("copy-slot", (*Job).copySlot, nil,
+		func(s *plan.CopySlot) any { return copyForm{s.Source(), s.Target()} }, (*Outcome).copied),
+	reflect.TypeFor[*plan.Shelve](): of("shelve", (*Job).shelve, nil,
+		shelveData, nil),
+	reflect.TypeFor[*plan.WipeArea](): of("wipe-area", (*Job).wipeArea, nil,
+		func(s *plan.WipeArea) any { return areaForm{s.Area, s.Slot} }, (*Outcome).wiped),
 }
 
 func writeData(s *plan.Write) any {
@@ -278,8 +265,8 @@ func Run(ctx context.Context, j *Job, s plan.Step) (Done, error) {
 	if err == nil && k.confirm != nil {
 		d.Confirm, err = k.confirm(ctx, j, s, d)
 	}
-	if err == nil {
-		j.Out.note(s, d)
+	if err == nil && k.result != nil {
+		k.result(j.Out, s, d)
 	}
 	d.Said = j.said
 	return d, err

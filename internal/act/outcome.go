@@ -1,6 +1,7 @@
 package act
 
 import (
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 )
@@ -82,27 +83,34 @@ type AppResult struct {
 	Confirmed string `json:"confirmed"`
 }
 
-// note keeps what a step came to, once it is confirmed.
-func (o *Outcome) note(s plan.Step, d Done) {
-	switch s := s.(type) {
-	case *plan.Write:
-		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Slot, Bytes: d.Bytes,
-			SHA256: d.SHA256, Confirmed: d.Confirm})
-	case *plan.CopySlot:
-		o.Writes = append(o.Writes, WriteResult{Partition: s.Partition, Slot: s.Target().Slot, Bytes: d.Bytes,
-			SHA256: d.SHA256, Confirmed: d.Confirm})
-	case *plan.Restart:
-		o.Restarted = d.Confirm
-	case *plan.FormatData:
-		o.Wiped = append(o.Wiped, WipeResult{"userdata", d.Confirm})
-	case *plan.WipeArea:
-		o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
-	case *plan.Erase:
-		o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
-	case *plan.InstallApp:
-		o.Apps = append(o.Apps, AppResult{Path: s.File.Path, Name: s.File.App.Name,
-			Version: s.File.App.Version, Confirmed: d.Confirm})
-	}
+// What steps come to, once they are confirmed.
+
+func (o *Outcome) wrote(s *plan.Write, d Done) { o.written(s.Name(), d) }
+
+func (o *Outcome) copied(s *plan.CopySlot, d Done) { o.written(s.Target(), d) }
+
+func (o *Outcome) written(p card.Partition, d Done) {
+	o.Writes = append(o.Writes, WriteResult{Partition: p.Base, Slot: p.Slot, Bytes: d.Bytes, SHA256: d.SHA256,
+		Confirmed: d.Confirm})
+}
+
+func (o *Outcome) restarted(_ *plan.Restart, d Done) { o.Restarted = d.Confirm }
+
+func (o *Outcome) formatted(_ *plan.FormatData, d Done) {
+	o.Wiped = append(o.Wiped, WipeResult{"userdata", d.Confirm})
+}
+
+func (o *Outcome) wiped(s *plan.WipeArea, d Done) {
+	o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
+}
+
+func (o *Outcome) erased(s *plan.Erase, d Done) {
+	o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
+}
+
+func (o *Outcome) appInstalled(s *plan.InstallApp, d Done) {
+	o.Apps = append(o.Apps, AppResult{Path: s.File.Path, Name: s.File.App.Name, Version: s.File.App.Version,
+		Confirmed: d.Confirm})
 }
 
 // UnknownError says that an act's outcome can't be told.

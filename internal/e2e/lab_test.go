@@ -3,10 +3,12 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -25,6 +27,7 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/demo"
 	"jarlid/internal/journal"
+	"jarlid/internal/link"
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/standin/scenario"
 	"jarlid/internal/standin/standintest"
@@ -89,6 +92,7 @@ type lab struct {
 	present   bool             // ... and during all of them
 	columns   int              // of the terminal it is shown on; 0: none
 	follows   bool             // each command that is named as the next one is checked too
+	writes    func()           // called as this computer writes to a phone's connection; nil: nobody asks
 }
 
 // rate is what a cable of the lab carries, in bytes a second.
@@ -161,7 +165,7 @@ func (l *lab) begin(attended bool, answers string, onLine func(string), args ...
 	c := cli.Config{Stdin: typing, Stdout: j.out, Stderr: j.out, Attended: &attended, Interrupts: j.interrupt,
 		Columns: l.columns,
 		Locks:   filepath.Join(l.dir, "locks"),
-		Dial:    l.net,
+		Dial:    l.dialer(),
 		Net:     l.net,
 		Cable:   l.bus,
 		Ports:   l.bus.Ports(),
@@ -177,6 +181,32 @@ func (l *lab) begin(attended bool, answers string, onLine func(string), args ...
 		j.code = cli.Run(args, c)
 	}()
 	return j
+}
+
+// dialer connects to the lab's network.
+func (l *lab) dialer() link.Dialer {
+	if l.writes == nil {
+		return l.net
+	}
+	return heard{l}
+}
+
+// heard is that network with each write reported.
+type heard struct{ l *lab }
+
+func (h heard) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := h.l.net.DialContext(ctx, network, address)
+	return heardConn{c, h.l.writes}, err
+}
+
+type heardConn struct {
+	net.Conn
+	writes func()
+}
+
+func (c heardConn) Write(b []byte) (int, error) {
+	c.writes()
+	return c.Conn.Write(b)
 }
 
 // phone is a running stand-in.

@@ -61,7 +61,7 @@ func (f *Foreseen) Join(o *Foreseen) {
 // Does are the titles of the steps that change something.
 func (f *Foreseen) Does() (list []string) {
 	for _, s := range f.Steps {
-		if plan.Changes(s) {
+		if s.Changes() {
 			list = append(list, s.Title())
 		}
 	}
@@ -197,7 +197,7 @@ func (a *Ahead) Known() bool { return a.job.Saved == "" || a.job.SavedCard != ""
 
 // hand gives what a person will have to do for a step; nil where nothing is known to be needed.
 func (a *Ahead) hand(s plan.Step) []string {
-	if recipe := plan.ByHand(s, a.Card); recipe != "" {
+	if recipe := s.ByHand(a.Card); recipe != "" {
 		return a.job.Hand(recipe, "its keys or its menu").Do
 	}
 	return nil

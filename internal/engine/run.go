@@ -199,7 +199,7 @@ func (j *Job) Titles() []string {
 // hands are the findings of steps that are known to need somebody at the phone.
 func (j *Job) hands() (list []finding.Finding) {
 	for _, s := range j.plan.Steps {
-		if recipe := plan.ByHand(s, j.Card); recipe != "" {
+		if recipe := s.ByHand(j.Card); recipe != "" {
 			list = append(list, handsNeeded(j.Name, s, j.Hand(recipe, "its keys or its menu.").Do))
 		}
 	}
@@ -382,7 +382,7 @@ func (j *Job) carryOut(ctx context.Context) error {
 func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Done, error) {
 	j.Obs.Step(i+1, len(j.plan.Steps), s.Title(), say.Begin)
 	before := j.Card.Clone()
-	changes := plan.Changes(s)
+	changes := s.Changes()
 	if changes && j.Writing != nil {
 		j.Writing(true)
 		defer j.Writing(false)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -26,6 +27,11 @@ func (i *InstallApp) Sends() []Sent { return sent(i.File) }
 
 // Title says what is done.
 func (i *InstallApp) Title() string { return "install the app " + place.FileName(i.File.Path) }
+
+// Estimate implements Step: the app is sent and installed.
+func (i *InstallApp) Estimate(*card.Card) (int64, time.Duration) {
+	return i.File.Size, expectStep + atRate(i.File.Size, expectInstall)
+}
 
 // Modes: the system.
 func (*InstallApp) Modes() []card.Mode { return []card.Mode{card.System} }

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -33,6 +34,11 @@ func (w *WipeArea) Title() string {
 		return "erase " + p.String()
 	}
 	return "wipe " + areaWords[w.Area]
+}
+
+// Estimate implements Step.
+func (*WipeArea) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep + expectFormat
 }
 
 var areaWords = map[string]string{

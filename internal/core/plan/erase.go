@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -23,6 +24,11 @@ func (e *Erase) Name() card.Partition { return card.At(e.Partition, e.Slot) }
 
 // Title says what is done.
 func (e *Erase) Title() string { return "erase " + e.Name().String() }
+
+// Estimate implements Step.
+func (*Erase) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep + expectFormat
+}
 
 // Modes: the bootloader or userspace fastboot.
 func (e *Erase) Modes() []card.Mode {
@@ -105,6 +111,14 @@ type Unlock struct {
 
 // Title says what is done.
 func (*Unlock) Title() string { return "unlock the bootloader" }
+
+// ByHand implements Step: the phone asks on its screen.
+func (*Unlock) ByHand(*card.Card) string { return "unlock" }
+
+// Estimate implements Step.
+func (*Unlock) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep + expectFormat + expectRestart
+}
 
 // Modes: the bootloader.
 func (*Unlock) Modes() []card.Mode { return []card.Mode{card.Bootloader} }

@@ -19,53 +19,15 @@ const (
 	expectAnswer  = time.Minute // somebody at the phone
 )
 
-// Expect gives how many bytes a step sends, and about how long it takes.
+// atRate gives how long n bytes take at a rate in bytes a second.
+func atRate(n, rate int64) time.Duration {
+	return time.Duration(float64(n) / float64(rate) * float64(time.Second))
+}
+
+// Expect gives how many bytes a step sends, and about how long it takes with somebody at the phone.
 func Expect(s Step, c *card.Card) (bytes int64, takes time.Duration) {
-	at := func(n, rate int64) time.Duration {
-		return time.Duration(float64(n) / float64(rate) * float64(time.Second))
-	}
-	takes = expectStep
-	switch s := s.(type) {
-	case *Write:
-		bytes = s.File.Content()
-		takes += at(bytes, expectSend)
-	case *Try:
-		bytes = s.File.Content()
-		takes += at(bytes, expectSend) + expectRestart
-	case *Graft:
-		bytes = s.File.Content() * int64(len(s.Into)) // about as much is read, and written again
-		takes += at(2*bytes, expectSend) + expectRestart
-	case *Sideload:
-		bytes = s.File.Size
-		takes += at(bytes, expectInstall)
-	case *Put:
-		bytes = s.File.Size
-		takes += at(bytes, expectSend)
-	case *InstallFrom:
-		takes += at(s.File.Size, expectInstall)
-	case *InstallApp:
-		bytes = s.File.Size
-		takes += at(bytes, expectInstall)
-	case *RestoreFiles:
-		for _, f := range s.Item.Files {
-			bytes += f.Bytes
-		}
-		takes += at(bytes, expectSend)
-	case *CopySlot:
-		if n, ok := c.Number(card.FactSize.Of(s.Source())); ok {
-			takes += at(n, expectSend)
-		}
-	case *FormatData, *Erase, *WipeArea:
-		takes += expectFormat
-	case *Unlock, *Relock:
-		takes += expectFormat + expectRestart
-	case *Restart:
-		takes = expectRestart
-		if s.To == card.System {
-			takes = expectStart
-		}
-	}
-	if ByHand(s, c) != "" {
+	bytes, takes = s.Estimate(c)
+	if s.ByHand(c) != "" {
 		takes += expectAnswer
 	}
 	return bytes, takes

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -82,6 +83,12 @@ func (g *Graft) Title() string {
 	}
 	return fmt.Sprintf("read %s, put the recovery's ramdisk in, write and read back",
 		strings.Join(names, " and "))
+}
+
+// Estimate implements Step: each image is read, changed and written.
+func (g *Graft) Estimate(*card.Card) (int64, time.Duration) {
+	n := g.File.Content() * int64(len(g.Into)) // about as much is read, and written again
+	return n, expectStep + atRate(2*n, expectSend) + expectRestart
 }
 
 // Modes: the recovery.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -38,6 +39,23 @@ type Step interface {
 	Cost() (lost, kept []string)
 	// Sends are the files whose bytes go to the phone. Each is verified before anything acts.
 	Sends() []Sent
+	// Changes reports whether it changes what is on the phone, so that it is asked for.
+	Changes() bool
+	// ByHand is the name of the recipe for somebody at the phone, where the step is known beforehand to need
+	// one; "" where it needs nobody, or where only trying shows it.
+	ByHand(c *card.Card) string
+	// Estimate gives how many bytes it sends, and about how long it takes by itself.
+	Estimate(c *card.Card) (bytes int64, takes time.Duration)
+	// Decides is what it decides that another task of a sheet may decide otherwise.
+	Decides() Decision
+}
+
+// Decision is what a step decides. Two tasks of a sheet that decide one thing differently, without a boot
+// between them, contradict each other.
+type Decision struct {
+	What string // in words behind "task 3", as "writes boot_a"; "" for nothing
+	How  string // equal for equal decisions; "" never is
+	Ends bool   // the phone boots: what was decided before can't be undone any more
 }
 
 // Sent is a file that a step sends.
@@ -137,16 +155,6 @@ func Apply(s Step, c *card.Card) {
 	noteSystems(writes, before, c)
 }
 
-// Changes tells whether a step changes what is on the phone, so that it is asked for.
-// Restarting, and starting what is written nowhere, does not.
-func Changes(s Step) bool {
-	switch s.(type) {
-	case *Restart, *Try:
-		return false
-	}
-	return true
-}
-
 // Unsure gives the facts nobody can know while a step is under way.
 func Unsure(s Step, c *card.Card) []card.ID {
 	list := s.Touches(c)
@@ -178,6 +186,9 @@ func (base) Writes(*card.Card) []card.Partition { return nil }
 func (base) Touches(*card.Card) []card.ID       { return nil }
 func (base) Cost() (lost, kept []string)        { return nil, nil }
 func (base) Sends() []Sent                      { return nil }
+func (base) Changes() bool                      { return true }
+func (base) ByHand(*card.Card) string           { return "" }
+func (base) Decides() Decision                  { return Decision{} }
 
 // modelFinding holds a file against the phone's model.
 func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []finding.Finding {

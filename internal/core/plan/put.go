@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -30,6 +31,11 @@ func (p *Put) Sends() []Sent { return sent(p.File) }
 // Title says what is done.
 func (p *Put) Title() string {
 	return fmt.Sprintf("put %s to %s", place.FileName(p.File.Path), storageWords(p.To))
+}
+
+// Estimate implements Step: the file is sent.
+func (p *Put) Estimate(*card.Card) (int64, time.Duration) {
+	return p.File.Size, expectStep + atRate(p.File.Size, expectSend)
 }
 
 func storageWords(to string) string {
@@ -101,6 +107,7 @@ func (p *Put) Effects(c *card.Card) {
 
 // InstallFrom has a person install a package that lies on the phone.
 type InstallFrom struct {
+	base
 	File *ident.File
 	To   string
 }
@@ -111,6 +118,14 @@ func (p *InstallFrom) Sends() []Sent { return sent(p.File) }
 // Title says what is done.
 func (p *InstallFrom) Title() string {
 	return fmt.Sprintf("install %s from %s", place.FileName(p.File.Path), storageWords(p.To))
+}
+
+// ByHand implements Step: the package is chosen in the recovery's menu.
+func (p *InstallFrom) ByHand(*card.Card) string { return "install-from-" + p.To }
+
+// Estimate implements Step: the package is on the phone already.
+func (p *InstallFrom) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep + atRate(p.File.Size, expectInstall)
 }
 
 // Modes: the recovery.

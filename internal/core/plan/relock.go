@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -23,6 +24,14 @@ type Relock struct {
 
 // Title says what is done.
 func (*Relock) Title() string { return "lock the bootloader" }
+
+// ByHand implements Step: the phone asks on its screen.
+func (*Relock) ByHand(*card.Card) string { return "relock" }
+
+// Estimate implements Step.
+func (*Relock) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep + expectFormat + expectRestart
+}
 
 // Modes: the bootloader.
 func (*Relock) Modes() []card.Mode { return []card.Mode{card.Bootloader} }

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
@@ -22,6 +23,15 @@ type RestoreFiles struct {
 // Title says what is done.
 func (r *RestoreFiles) Title() string {
 	return fmt.Sprintf("put %s back into the shared storage", spell.Counted(len(r.Item.Files), "file"))
+}
+
+// Estimate implements Step: all files are sent.
+func (r *RestoreFiles) Estimate(*card.Card) (int64, time.Duration) {
+	n := int64(0)
+	for _, f := range r.Item.Files {
+		n += f.Bytes
+	}
+	return n, expectStep + atRate(n, expectSend)
 }
 
 // Modes: a recovery or the system.
@@ -64,6 +74,12 @@ func (s *CopySlot) Target() card.Partition { return card.At(s.Partition, card.Ot
 
 // Title says what is done.
 func (s *CopySlot) Title() string { return fmt.Sprintf("copy %s to %s", s.Source(), s.Target()) }
+
+// Estimate implements Step: the phone copies within itself.
+func (s *CopySlot) Estimate(c *card.Card) (int64, time.Duration) {
+	n, _ := c.Number(card.FactSize.Of(s.Source()))
+	return 0, expectStep + atRate(n, expectSend)
+}
 
 // Modes: the recovery.
 func (*CopySlot) Modes() []card.Mode { return []card.Mode{card.Recovery} }

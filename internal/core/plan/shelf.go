@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -28,6 +29,11 @@ func (s *Shelve) Title() string {
 		return "put back " + strings.Join(names, ", ")
 	}
 	return "move aside " + strings.Join(names, ", ")
+}
+
+// Estimate implements Step.
+func (*Shelve) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep
 }
 
 // Modes: the recovery.

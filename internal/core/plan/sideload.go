@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -19,6 +20,7 @@ import (
 
 // Sideload sends one package to a recovery in sideload mode.
 type Sideload struct {
+	base
 	File *ident.File
 }
 
@@ -27,6 +29,11 @@ func (s *Sideload) Sends() []Sent { return sent(s.File) }
 
 // Title says what is done.
 func (s *Sideload) Title() string { return "install " + place.FileName(s.File.Path) }
+
+// Estimate implements Step: the package is sent as it is installed.
+func (s *Sideload) Estimate(*card.Card) (int64, time.Duration) {
+	return s.File.Size, expectStep + atRate(s.File.Size, expectInstall)
+}
 
 // Modes: sideload.
 func (s *Sideload) Modes() []card.Mode { return []card.Mode{card.Sideload} }

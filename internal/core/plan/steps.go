@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -19,6 +20,43 @@ type Restart struct {
 
 // Title says what is done.
 func (r *Restart) Title() string { return fmt.Sprintf("restart into %s", r.To) }
+
+// Changes implements Step: a restart changes nothing that is on the phone.
+func (*Restart) Changes() bool { return false }
+
+// Decides implements Step: what was decided has served its purpose once the phone boots.
+func (*Restart) Decides() Decision { return Decision{Ends: true} }
+
+// ByHand implements Step: some modes are entered and left by keys or a menu alone.
+func (r *Restart) ByHand(c *card.Card) string {
+	if r.From == card.Recovery && r.To == card.Sideload {
+		tried, _ := c.Yes(card.FactTemporary) // a restart would end it
+		if root, known := c.Yes(card.FactRoot); tried || known && !root {
+			return string(r.To)
+		}
+		return ""
+	}
+	if r.To == card.Loader && r.From != card.Loader || r.From == card.Loader && r.To != card.Loader &&
+		r.To != card.System {
+		return string(r.To) // a maker's loader is entered and left by keys
+	}
+	word := RestartCommand(r.To)
+	if word == "" || r.From != card.Bootloader && r.From != card.Fastbootd {
+		return ""
+	}
+	if yes, known := c.Yes(card.FactCommand.Of(word)); known && !yes {
+		return string(r.To)
+	}
+	return ""
+}
+
+// Estimate implements Step.
+func (r *Restart) Estimate(*card.Card) (int64, time.Duration) {
+	if r.To == card.System {
+		return 0, expectStart
+	}
+	return 0, expectRestart
+}
 
 // Check warns where nothing is there to start.
 func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
@@ -252,6 +290,11 @@ type FormatData struct {
 // Title says what is done.
 func (*FormatData) Title() string { return "erase all data" }
 
+// Estimate implements Step.
+func (*FormatData) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep + expectFormat
+}
+
 // Modes: the bootloader or a recovery.
 func (f *FormatData) Modes() []card.Mode {
 	if f.Menu {
@@ -357,6 +400,14 @@ type Activate struct {
 
 // Title says what is done.
 func (a *Activate) Title() string { return "choose slot " + a.Slot }
+
+// Decides implements Step: two choices of a slot contradict each other, whichever slot it is.
+func (*Activate) Decides() Decision { return Decision{What: "chooses a slot"} }
+
+// Estimate implements Step.
+func (*Activate) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep
+}
 
 // Modes: the bootloader.
 func (a *Activate) Modes() []card.Mode { return []card.Mode{card.Bootloader, card.Fastbootd} }

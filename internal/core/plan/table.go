@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -24,6 +25,11 @@ func (w *WriteTable) Sends() []Sent { return sent(w.File) }
 // Title says what is done.
 func (w *WriteTable) Title() string {
 	return fmt.Sprintf("write %s to the loader's table of partitions", place.FileName(w.File.Path))
+}
+
+// Estimate implements Step: a table is a few lines.
+func (*WriteTable) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep
 }
 
 // Modes: the loader alone.

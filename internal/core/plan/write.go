@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"strings"
+	"time"
 
 	"jarlid/internal/core/backup"
 	"jarlid/internal/core/card"
@@ -17,6 +18,7 @@ import (
 // Write sends an image to a partition: in the bootloader, or to a logical one
 // in userspace fastboot.
 type Write struct {
+	base
 	File      *ident.File
 	Label     string // how the file is called; empty: its name
 	Partition string // without suffix
@@ -50,6 +52,16 @@ func (w *Write) title() string { return cmp.Or(w.File.Build(), w.label()) }
 
 // Title says what is done.
 func (w *Write) Title() string { return fmt.Sprintf("write %s to %s", w.label(), w.Name()) }
+
+// Decides implements Step: what is in its partition.
+func (w *Write) Decides() Decision {
+	return Decision{What: "writes " + w.Name().String(), How: w.File.Path}
+}
+
+// Estimate implements Step: the image is sent.
+func (w *Write) Estimate(*card.Card) (int64, time.Duration) {
+	return w.File.Content(), expectStep + atRate(w.File.Content(), expectSend)
+}
 
 // Modes: the bootloader; userspace fastboot where that is running or needed.
 func (w *Write) Modes() []card.Mode {
@@ -218,6 +230,11 @@ func (r *MakeRoom) Name() card.Partition { return card.At(r.Partition, r.Slot) }
 // Title says what is done.
 func (r *MakeRoom) Title() string { return fmt.Sprintf("make room in super for %s", r.Name()) }
 
+// Estimate implements Step.
+func (*MakeRoom) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep
+}
+
 // Modes: userspace fastboot alone knows logical partitions.
 func (r *MakeRoom) Modes() []card.Mode { return []card.Mode{card.Fastbootd} }
 
@@ -273,6 +290,14 @@ func (t *Try) Sends() []Sent { return sent(t.File) }
 
 // Title says what is done.
 func (t *Try) Title() string { return "start " + place.FileName(t.File.Path) + " without writing it" }
+
+// Changes implements Step: what is started is written nowhere.
+func (*Try) Changes() bool { return false }
+
+// Estimate implements Step: the image is sent and started.
+func (t *Try) Estimate(*card.Card) (int64, time.Duration) {
+	return t.File.Content(), expectStep + atRate(t.File.Content(), expectSend) + expectRestart
+}
 
 // Modes: the bootloader.
 func (t *Try) Modes() []card.Mode { return []card.Mode{card.Bootloader} }

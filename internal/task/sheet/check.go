@@ -12,7 +12,6 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
@@ -316,7 +315,7 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 				Remedy: "answer it: change the tasks accordingly, and take it out of the sheet's list open"},
 				1})
 	}
-	before := &contradictions{}
+	before := decisions{}
 	any := false
 	for i := range r.Tasks {
 		t := &r.Tasks[i]
@@ -338,7 +337,7 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 		if err := r.line(ctx, ahead, &l, made[i], r.accepts(j.Accept, t)); err != nil {
 			return nil, err
 		}
-		l.Findings = append(l.Findings, finding.Apply(before.with(&l), r.accepts(j.Accept, t))...)
+		l.Findings = append(l.Findings, finding.Apply(before.contradicted(&l), r.accepts(j.Accept, t))...)
 		out.add(&l)
 	}
 	if !any {
@@ -454,42 +453,33 @@ func (j *Judged) add(l *Line) {
 	j.Tasks = append(j.Tasks, *l)
 }
 
-// contradictions notices tasks that undo what one before them did, with no start between.
-type contradictions struct {
-	wrote map[card.Partition]string // by what, since the last start
-	by    map[card.Partition]int
-	slot  int // the task that chose the slot, with nothing done since
+// decisions are those of the tasks so far that the phone has not booted with, by what they are about.
+type decisions map[string]struct {
+	how  string
+	task int
 }
 
-func (c *contradictions) with(l *Line) (list []finding.Finding) {
-	if c.wrote == nil {
-		c.wrote, c.by = map[card.Partition]string{}, map[card.Partition]int{}
-	}
-	add := func(other int, what string) {
-		list = append(list, finding.Finding{Name: finding.TasksContradict, Severity: finding.Stop,
-			About: fmt.Sprintf("task %d", l.N),
-			Text: fmt.Sprintf("task %d %s, which task %d had done otherwise, and the phone was not "+
-				"started in between", l.N, what, other),
-			Remedy: fmt.Sprintf("take one of the two out of the sheet (line %d)", l.Line)})
-	}
-	told := false
+// contradicted gives the findings of a task that undoes what one before it did, with no boot between, and
+// keeps what it decides.
+func (d decisions) contradicted(l *Line) (list []finding.Finding) {
 	for _, s := range l.Foreseen.Steps {
-		switch s := s.(type) {
-		case *plan.Restart:
-			c.wrote, c.by, c.slot = map[card.Partition]string{}, map[card.Partition]int{}, 0
-		case *plan.Activate:
-			if c.slot > 0 && c.slot != l.N {
-				add(c.slot, "chooses a slot")
-			}
-			c.slot = l.N
-		case *plan.Write:
-			p := s.Name()
-			if old, had := c.wrote[p]; had && old != s.File.Path && c.by[p] != l.N && !told {
-				add(c.by[p], "writes "+p.String())
-				told = true
-			}
-			c.wrote[p], c.by[p] = s.File.Path, l.N
+		now := s.Decides()
+		if now.Ends {
+			clear(d)
 		}
+		if now.What == "" {
+			continue
+		}
+		old, had := d[now.What]
+		if had && old.task != l.N && (now.How == "" || old.how != now.How) && len(list) == 0 {
+			list = append(list, finding.Finding{Name: finding.TasksContradict, Severity: finding.Stop,
+				About: fmt.Sprintf("task %d", l.N),
+				Text: fmt.Sprintf("task %d %s, which task %d had done otherwise, and the phone was not "+
+					"started in between", l.N, now.What, old.task),
+				Remedy: fmt.Sprintf("take one of the two out of the sheet (line %d)", l.Line)})
+		}
+		old.how, old.task = now.How, l.N
+		d[now.What] = old
 	}
 	return list
 }
