@@ -18,8 +18,8 @@ import (
 	"jarlid/internal/say"
 )
 
-// Job is what acts work with and on.
-type Job struct {
+// Actor is what acts work with and on.
+type Actor struct {
 	*phone.Session
 	Out *Outcome
 	// Dir is the job's folder: bytes to be put back are kept there.
@@ -42,7 +42,7 @@ type Job struct {
 var ErrStopped = say.ErrCancelled
 
 // awaiting gives a context for as long as a person is awaited.
-func (j *Job) awaiting(ctx context.Context) (context.Context, func()) { return Awaiting(ctx, j.Soft) }
+func (j *Actor) awaiting(ctx context.Context) (context.Context, func()) { return Awaiting(ctx, j.Soft) }
 
 // Awaiting gives a context that ends with the first wish to stop, which soft is closed for: nothing is under
 // way that could break.
@@ -88,10 +88,10 @@ type Done struct {
 type kind struct {
 	name string
 	// act does it, reporting progress, and changes what is known on the card.
-	act func(context.Context, *Job, plan.Step) (Done, error)
+	act func(context.Context, *Actor, plan.Step) (Done, error)
 	// confirm reads back what this mode can read back, and says which it was; nil where the
 	// act itself is how it is known.
-	confirm func(context.Context, *Job, plan.Step, Done) (string, error)
+	confirm func(context.Context, *Actor, plan.Step, Done) (string, error)
 	// form is the step as it stands in a journal.
 	form func(plan.Step) any
 	// result keeps what it came to for the result of its command; nil where its act does, or where nothing is
@@ -100,14 +100,14 @@ type kind struct {
 }
 
 // of makes a kind's functions out of those for its own type of step.
-func of[S plan.Step](name string, act func(*Job, context.Context, S) (Done, error),
-	confirm func(*Job, context.Context, S, Done) (string, error), form func(S) any,
+func of[S plan.Step](name string, act func(*Actor, context.Context, S) (Done, error),
+	confirm func(*Actor, context.Context, S, Done) (string, error), form func(S) any,
 	result func(*Outcome, S, Done)) kind {
 	k := kind{name: name,
-		act:  func(ctx context.Context, j *Job, s plan.Step) (Done, error) { return act(j, ctx, s.(S)) },
+		act:  func(ctx context.Context, j *Actor, s plan.Step) (Done, error) { return act(j, ctx, s.(S)) },
 		form: func(s plan.Step) any { return form(s.(S)) }}
 	if confirm != nil {
-		k.confirm = func(ctx context.Context, j *Job, s plan.Step, d Done) (string, error) {
+		k.confirm = func(ctx context.Context, j *Actor, s plan.Step, d Done) (string, error) {
 			return confirm(j, ctx, s.(S), d)
 		}
 	}
@@ -184,43 +184,43 @@ type (
 
 // kinds is the table: every kind of step, by its type.
 var kinds = map[reflect.Type]kind{
-	reflect.TypeFor[*plan.Restart](): of("restart", (*Job).restart, nil,
+	reflect.TypeFor[*plan.Restart](): of("restart", (*Actor).restart, nil,
 		func(s *plan.Restart) any { return modeForm{s.From, s.To} }, (*Outcome).restarted),
-	reflect.TypeFor[*plan.Write](): of("write", (*Job).writeImage, (*Job).readBack,
+	reflect.TypeFor[*plan.Write](): of("write", (*Actor).writeImage, (*Actor).readBack,
 		writeData, (*Outcome).wrote),
-	reflect.TypeFor[*plan.WriteTable](): of("write-table", (*Job).writeTable, (*Job).tableRead,
+	reflect.TypeFor[*plan.WriteTable](): of("write-table", (*Actor).writeTable, (*Actor).tableRead,
 		func(s *plan.WriteTable) any { return fileForm{file(s.File)} }, nil),
-	reflect.TypeFor[*plan.Graft](): of("graft", (*Job).graft, nil,
+	reflect.TypeFor[*plan.Graft](): of("graft", (*Actor).graft, nil,
 		graftData, nil),
-	reflect.TypeFor[*plan.FormatData](): of("format-data", (*Job).formatData, nil,
+	reflect.TypeFor[*plan.FormatData](): of("format-data", (*Actor).formatData, nil,
 		func(*plan.FormatData) any { return noForm{} }, (*Outcome).formatted),
-	reflect.TypeFor[*plan.Sideload](): of("sideload", (*Job).sideload, nil,
+	reflect.TypeFor[*plan.Sideload](): of("sideload", (*Actor).sideload, nil,
 		func(s *plan.Sideload) any { return fileForm{file(s.File)} }, nil),
-	reflect.TypeFor[*plan.Activate](): of("activate", (*Job).activate, (*Job).activated,
+	reflect.TypeFor[*plan.Activate](): of("activate", (*Actor).activate, (*Actor).activated,
 		func(s *plan.Activate) any { return slotForm{s.Slot} }, nil),
-	reflect.TypeFor[*plan.Put](): of("put", (*Job).put, nil,
+	reflect.TypeFor[*plan.Put](): of("put", (*Actor).put, nil,
 		func(s *plan.Put) any { return putForm{file(s.File), s.To} }, nil),
-	reflect.TypeFor[*plan.InstallFrom](): of("install-from", (*Job).installFrom, nil,
+	reflect.TypeFor[*plan.InstallFrom](): of("install-from", (*Actor).installFrom, nil,
 		func(s *plan.InstallFrom) any { return putForm{file(s.File), s.To} }, nil),
-	reflect.TypeFor[*plan.MakeRoom](): of("make-room", (*Job).makeRoom, (*Job).roomMade,
+	reflect.TypeFor[*plan.MakeRoom](): of("make-room", (*Actor).makeRoom, (*Actor).roomMade,
 		func(s *plan.MakeRoom) any { return roomForm{s.Name(), s.Need} }, nil),
-	reflect.TypeFor[*plan.Try](): of("try", (*Job).try, nil,
+	reflect.TypeFor[*plan.Try](): of("try", (*Actor).try, nil,
 		func(s *plan.Try) any { return fileForm{file(s.File)} }, nil),
-	reflect.TypeFor[*plan.Erase](): of("erase", (*Job).erase, nil,
+	reflect.TypeFor[*plan.Erase](): of("erase", (*Actor).erase, nil,
 		func(s *plan.Erase) any { return onForm{s.Name()} }, (*Outcome).erased),
-	reflect.TypeFor[*plan.Unlock](): of("unlock", (*Job).unlock, nil,
+	reflect.TypeFor[*plan.Unlock](): of("unlock", (*Actor).unlock, nil,
 		func(*plan.Unlock) any { return noForm{} }, nil),
-	reflect.TypeFor[*plan.Relock](): of("relock", (*Job).relock, nil,
+	reflect.TypeFor[*plan.Relock](): of("relock", (*Actor).relock, nil,
 		func(s *plan.Relock) any { return relockForm{s.Images} }, nil),
-	reflect.TypeFor[*plan.InstallApp](): of("install-app", (*Job).installApp, (*Job).appInstalled,
+	reflect.TypeFor[*plan.InstallApp](): of("install-app", (*Actor).installApp, (*Actor).appInstalled,
 		func(s *plan.InstallApp) any { return fileForm{file(s.File)} }, (*Outcome).appInstalled),
-	reflect.TypeFor[*plan.RestoreFiles](): of("restore-files", (*Job).restoreFiles, nil,
+	reflect.TypeFor[*plan.RestoreFiles](): of("restore-files", (*Actor).restoreFiles, nil,
 		func(s *plan.RestoreFiles) any { return restoreForm{s.Dir, len(s.Item.Files)} }, nil),
-	reflect.TypeFor[*plan.CopySlot](): of("copy-slot", (*Job).copySlot, nil,
+	reflect.TypeFor[*plan.CopySlot](): of("copy-slot", (*Actor).copySlot, nil,
 		func(s *plan.CopySlot) any { return copyForm{s.Source(), s.Target()} }, (*Outcome).copied),
-	reflect.TypeFor[*plan.Shelve](): of("shelve", (*Job).shelve, nil,
+	reflect.TypeFor[*plan.Shelve](): of("shelve", (*Actor).shelve, nil,
 		shelveData, nil),
-	reflect.TypeFor[*plan.WipeArea](): of("wipe-area", (*Job).wipeArea, nil,
+	reflect.TypeFor[*plan.WipeArea](): of("wipe-area", (*Actor).wipeArea, nil,
 		func(s *plan.WipeArea) any { return areaForm{s.Area, s.Slot} }, (*Outcome).wiped),
 }
 
@@ -255,7 +255,7 @@ func Data(s plan.Step) journal.StepData {
 }
 
 // Run carries out a step and confirms it.
-func Run(ctx context.Context, j *Job, s plan.Step) (Done, error) {
+func Run(ctx context.Context, j *Actor, s plan.Step) (Done, error) {
 	k, ok := kinds[reflect.TypeOf(s)]
 	if !ok {
 		return Done{}, fmt.Errorf("no way to carry out the step %q", s.Title())
@@ -273,7 +273,7 @@ func Run(ctx context.Context, j *Job, s plan.Step) (Done, error) {
 }
 
 // confirm asks the person at the phone and keeps the answer.
-func (j *Job) confirm(question string) (bool, error) {
+func (j *Actor) confirm(question string) (bool, error) {
 	yes, err := j.Obs.Confirm(question)
 	if err == nil {
 		j.said = append(j.said, journal.Answer{Question: question, Answer: map[bool]string{true: "yes",
@@ -283,7 +283,7 @@ func (j *Job) confirm(question string) (bool, error) {
 }
 
 // choose asks which of several answers is true and keeps it.
-func (j *Job) choose(question string, options []string) (int, error) {
+func (j *Actor) choose(question string, options []string) (int, error) {
 	n, err := j.Obs.Choose(question, options)
 	if err == nil {
 		j.said = append(j.said, journal.Answer{Question: question, Answer: options[n]})

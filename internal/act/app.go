@@ -20,7 +20,7 @@ const appPath = "/data/local/tmp/jarlid-app.apk"
 
 // installApp sends an app package to the started system and has its package
 // service install it.
-func (j *Job) installApp(ctx context.Context, s *plan.InstallApp) (Done, error) {
+func (j *Actor) installApp(ctx context.Context, s *plan.InstallApp) (Done, error) {
 	d := Done{Bytes: s.File.Size}
 	// what is left lies among temporary files
 	defer func() { _, _ = j.Text(context.WithoutCancel(ctx), "rm -f "+appPath) }()
@@ -44,7 +44,7 @@ func (j *Job) installApp(ctx context.Context, s *plan.InstallApp) (Done, error) 
 }
 
 // appInstalled has the package service list the app.
-func (j *Job) appInstalled(ctx context.Context, s *plan.InstallApp, _ Done) (string, error) {
+func (j *Actor) appInstalled(ctx context.Context, s *plan.InstallApp, _ Done) (string, error) {
 	list, err := j.Text(ctx, "pm list packages "+s.File.App.Name)
 	if err != nil {
 		return "", err

@@ -17,7 +17,7 @@ import (
 )
 
 // activate chooses a slot.
-func (j *Job) activate(ctx context.Context, s *plan.Activate) (Done, error) {
+func (j *Actor) activate(ctx context.Context, s *plan.Activate) (Done, error) {
 	answers, err := j.SetActive(ctx, s.Slot)
 	d := Done{Answers: answers}
 	if err != nil {
@@ -28,7 +28,7 @@ func (j *Job) activate(ctx context.Context, s *plan.Activate) (Done, error) {
 }
 
 // activated reads back which slot is next.
-func (j *Job) activated(_ context.Context, s *plan.Activate, _ Done) (string, error) {
+func (j *Actor) activated(_ context.Context, s *plan.Activate, _ Done) (string, error) {
 	next := j.Card.Get(card.FactNext)
 	if next.Evidence != card.Read {
 		return journal.PhoneWord, nil
@@ -42,7 +42,7 @@ func (j *Job) activated(_ context.Context, s *plan.Activate, _ Done) (string, er
 
 // makeRoom gives a logical partition the size that is needed, taking away what
 // has to go.
-func (j *Job) makeRoom(ctx context.Context, s *plan.MakeRoom) (Done, error) {
+func (j *Actor) makeRoom(ctx context.Context, s *plan.MakeRoom) (Done, error) {
 	d := Done{}
 	room := place.RoomFor(j.Card, s.Name(), s.Need)
 	do := func(format string, args ...any) error {
@@ -70,7 +70,7 @@ func (j *Job) makeRoom(ctx context.Context, s *plan.MakeRoom) (Done, error) {
 }
 
 // roomMade reads back how large the partition is.
-func (j *Job) roomMade(_ context.Context, s *plan.MakeRoom, d Done) (string, error) {
+func (j *Actor) roomMade(_ context.Context, s *plan.MakeRoom, d Done) (string, error) {
 	n, known := j.Card.Number(card.FactSize.Of(s.Name()))
 	if d.Looked || !known || j.Card.Get(card.FactSize.Of(s.Name())).Evidence != card.Read {
 		return journal.PhoneWord, nil
@@ -83,7 +83,7 @@ func (j *Job) roomMade(_ context.Context, s *plan.MakeRoom, d Done) (string, err
 }
 
 // erase erases one partition.
-func (j *Job) erase(ctx context.Context, s *plan.Erase) (Done, error) {
+func (j *Actor) erase(ctx context.Context, s *plan.Erase) (Done, error) {
 	d := Done{Confirm: journal.PhoneWord}
 	if err := j.erasePartition(ctx, s.Name(), &d); err != nil {
 		return d, err
@@ -101,7 +101,7 @@ func unknownCommand(err error) bool {
 
 // learnRefusal keeps that a bootloader does not know a command, so that the
 // next job knows it beforehand.
-func (j *Job) learnRefusal(command string, err error) {
+func (j *Actor) learnRefusal(command string, err error) {
 	if unknownCommand(err) {
 		j.Card.Learn(card.FactCommand.Of(command), "no", card.Journal)
 	}

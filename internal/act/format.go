@@ -18,7 +18,7 @@ import (
 )
 
 // formatData formats the data in the way this mode has.
-func (j *Job) formatData(ctx context.Context, s *plan.FormatData) (Done, error) {
+func (j *Actor) formatData(ctx context.Context, s *plan.FormatData) (Done, error) {
 	var rec Done
 	var err error
 	switch {
@@ -38,7 +38,7 @@ func (j *Job) formatData(ctx context.Context, s *plan.FormatData) (Done, error) 
 
 // eraseData erases userdata, and metadata where there is one: a system formats
 // what it finds erased.
-func (j *Job) eraseData(ctx context.Context) (Done, error) {
+func (j *Actor) eraseData(ctx context.Context) (Done, error) {
 	d := Done{Confirm: journal.PhoneWord}
 	for _, p := range plan.DataPartitions(j.Card) {
 		if err := j.erasePartition(ctx, p, &d); err != nil {
@@ -48,7 +48,7 @@ func (j *Job) eraseData(ctx context.Context) (Done, error) {
 	return d, nil
 }
 
-func (j *Job) erasePartition(ctx context.Context, p card.Partition, d *Done) error {
+func (j *Actor) erasePartition(ctx context.Context, p card.Partition, d *Done) error {
 	j.Obs.Say(say.Wait, "erasing %s; this can be silent for minutes", p)
 	answers, err := j.Erase(ctx, p.String())
 	d.Answers = append(d.Answers, answers...)
@@ -57,7 +57,7 @@ func (j *Job) erasePartition(ctx context.Context, p card.Partition, d *Done) err
 
 // formatByShell formats through the recovery's root shell, with the file
 // system its table of mounts names, and reads back what is there then.
-func (j *Job) formatByShell(ctx context.Context) (Done, error) {
+func (j *Actor) formatByShell(ctx context.Context) (Done, error) {
 	rec := Done{}
 	for _, p := range []struct{ name, mount string }{{"userdata", "/data"}, {"metadata", "/metadata"}} {
 		b, err := j.ReadBlock(ctx, p.name, 4096)
@@ -114,7 +114,7 @@ func fileSystem(table, mount string) string {
 
 // formatByHand has a person do it in the recovery's menu; nobody can read back
 // that it was done.
-func (j *Job) formatByHand() (Done, error) {
+func (j *Actor) formatByHand() (Done, error) {
 	r := j.Hand("format-data",
 		`On the phone, choose the menu entry that formats all data (not just the caches).`)
 	return j.doneByHand(r, "Does the phone say that the data was formatted?", "format the data")
@@ -122,7 +122,7 @@ func (j *Job) formatByHand() (Done, error) {
 
 // doneByHand shows what to do in the recovery's menu and asks whether it was done;
 // nobody can read that back.
-func (j *Job) doneByHand(r model.Recipe, question, what string) (Done, error) {
+func (j *Actor) doneByHand(r model.Recipe, question, what string) (Done, error) {
 	if err := j.Obs.Hands(r, handsLimit); err != nil {
 		return Done{}, err
 	}
@@ -156,7 +156,7 @@ const notFound = 127
 
 // format formats one partition through the recovery's root shell. A recovery that
 // has no program for it is a *missingError.
-func (j *Job) format(ctx context.Context, partition, mount string, rec *Done) error {
+func (j *Actor) format(ctx context.Context, partition, mount string, rec *Done) error {
 	table, err := j.Text(ctx, mountTable)
 	if err != nil {
 		return err
@@ -194,7 +194,7 @@ func (e *missingError) Error() string { return "this recovery has no program " +
 // tellRecovery leaves an order for the recovery in the bootloader message and
 // restarts into it: it wipes by itself and starts the system. The rest of misc is
 // left as it is; where it can't be read it is not written.
-func (j *Job) tellRecovery(ctx context.Context, rec *Done, order string) error {
+func (j *Actor) tellRecovery(ctx context.Context, rec *Done, order string) error {
 	misc, err := j.ReadBlock(ctx, "misc", bcb.Size)
 	if err != nil {
 		return err

@@ -15,7 +15,7 @@ import (
 
 // unlock sends the command this bootloader knows, waits for the person at the
 // phone, and reads whether it is open.
-func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
+func (j *Actor) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 	d := Done{}
 	commands := []string{"flashing unlock", "oem unlock"}
 	if m := j.Model(); m != nil && m.Bootloader.Unlock != "" {
@@ -54,7 +54,7 @@ func (j *Job) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 }
 
 // hideCode takes the code out of a text: it is told to nobody and kept nowhere.
-func (j *Job) hideCode(text string) string {
+func (j *Actor) hideCode(text string) string {
 	if j.Code == "" {
 		return text
 	}
@@ -62,7 +62,7 @@ func (j *Job) hideCode(text string) string {
 }
 
 // withoutCode takes the code out of what a phone's refusal, or a lost connection, says.
-func (j *Job) withoutCode(err error) error {
+func (j *Actor) withoutCode(err error) error {
 	var refused *link.RefusedError
 	var lost *link.LostError
 	var rule *link.ProtocolError
@@ -81,7 +81,7 @@ func (j *Job) withoutCode(err error) error {
 
 // relock sends the published command and waits until the bootloader says that it
 // is shut.
-func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
+func (j *Actor) relock(ctx context.Context, s *plan.Relock) (Done, error) {
 	if err := j.lockHands("relock"); err != nil {
 		return Done{}, err
 	}
@@ -104,14 +104,14 @@ func (j *Job) relock(ctx context.Context, s *plan.Relock) (Done, error) {
 }
 
 // lockHands shows how the phone's own question about its lock is answered.
-func (j *Job) lockHands(recipe string) error {
+func (j *Actor) lockHands(recipe string) error {
 	return j.Obs.Hands(j.Hand(recipe,
 		`Read the question on the phone's screen and answer "yes" with its keys.`), handsLimit)
 }
 
 // lockSettled waits until the bootloader says that the lock is as a step leaves it;
 // that erased the data, which a bootloader does not tell.
-func (j *Job) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, error) {
+func (j *Actor) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, error) {
 	before := j.Card
 	after := before.Clone()
 	plan.Apply(s, after)
@@ -147,7 +147,7 @@ func lockIs(ctx context.Context, s *phone.Session, open bool) bool {
 }
 
 // awaitLock looks again and again until the bootloader says that it is open, or shut.
-func (j *Job) awaitLock(ctx context.Context, open bool) error {
+func (j *Actor) awaitLock(ctx context.Context, open bool) error {
 	j.Drop()
 	var bar phone.Bar
 	for end := time.Now().Add(handsLimit); time.Now().Before(end); {

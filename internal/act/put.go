@@ -20,7 +20,7 @@ import (
 )
 
 // put sends a file to a storage of the phone and has it hashed there.
-func (j *Job) put(ctx context.Context, s *plan.Put) (Done, error) {
+func (j *Actor) put(ctx context.Context, s *plan.Put) (Done, error) {
 	dir, err := j.StoragePath(ctx, s.To)
 	if err != nil {
 		return Done{}, err
@@ -59,7 +59,7 @@ func (j *Job) put(ctx context.Context, s *plan.Put) (Done, error) {
 }
 
 // liesThere tells whether the very file is on the phone already, by a digest made there.
-func (j *Job) liesThere(ctx context.Context, f *ident.File, to string) (lies bool, sum string, err error) {
+func (j *Actor) liesThere(ctx context.Context, f *ident.File, to string) (lies bool, sum string, err error) {
 	y, err := j.Sync(ctx)
 	if err != nil {
 		return false, "", err
@@ -97,7 +97,7 @@ func phoneName(s string) string {
 const recordLimit = 30 * time.Minute
 
 // installFrom shows what to choose and waits for the recovery's own record.
-func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error) {
+func (j *Actor) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error) {
 	before, err := j.Text(ctx, "cat "+lastInstall)
 	if err != nil {
 		return Done{}, err
@@ -145,7 +145,7 @@ func (j *Job) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error
 }
 
 // fromRecord is the end of an install the recovery did by itself.
-func (j *Job) fromRecord(ctx context.Context, s *plan.InstallFrom, record, next string) (Done, error) {
+func (j *Actor) fromRecord(ctx context.Context, s *plan.InstallFrom, record, next string) (Done, error) {
 	pkg := PackageResult{Path: s.File.Path, Outcome: Failed,
 		Evidence: "the recovery's own record says that it failed"}
 	if err := j.Reread(ctx); err != nil {

@@ -41,13 +41,13 @@ type awaiter func(ctx context.Context, limit time.Duration, patient bool, modes 
 
 // restart brings the phone into another mode, by command where it takes one,
 // else by hand.
-func (j *Job) restart(ctx context.Context, s *plan.Restart) (Done, error) {
+func (j *Actor) restart(ctx context.Context, s *plan.Restart) (Done, error) {
 	return j.restarting(ctx, s, false)
 }
 
 // restarting does it; again says that the phone did not restart the first time.
-func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done, error) {
-	before, seen, from := j.Card, j.Open(), j.Mode()
+func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Done, error) {
+	before, seen, from := j.Card, j.Connected(), j.Mode()
 	if j.Mode() == s.To && s.To == card.Sideload {
 		return Done{Confirm: journal.ReadBack, Looked: true}, nil // it is there already
 	}
@@ -127,7 +127,7 @@ func (j *Job) restarting(ctx context.Context, s *plan.Restart, again bool) (Done
 
 // unmoved tells whether a phone that was to start from a slot runs from the one it ran from, with
 // none of the other's tries used: the restart was lost on its way.
-func (j *Job) unmoved(before *card.Card, want string) bool {
+func (j *Actor) unmoved(before *card.Card, want string) bool {
 	got, was := j.Card.Get(card.FactStarted), before.Get(card.FactStarted)
 	if want == "" || got.Evidence != card.Read || got.Value == want || was.Value != got.Value {
 		return false
@@ -139,7 +139,7 @@ func (j *Job) unmoved(before *card.Card, want string) bool {
 }
 
 // whyNot adds to the error of a recovery that did not come up what is known to keep it from that.
-func (j *Job) whyNot(to card.Mode, c *card.Card, err error) error {
+func (j *Actor) whyNot(to card.Mode, c *card.Card, err error) error {
 	var away *phone.NotHereError
 	var wrong *phone.WrongModeError
 	if to != card.Recovery || !errors.As(err, &away) && !errors.As(err, &wrong) {
@@ -154,7 +154,8 @@ func (j *Job) whyNot(to card.Mode, c *card.Card, err error) error {
 
 // arrived reads the phone that came back over a wire, and makes sure that it is the one
 // that went away. before is what was known of that, the card what is so since then.
-func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to card.Mode, hands bool) error {
+func (j *Actor) arrived(ctx context.Context, w phone.Wire, before *card.Card, to card.Mode,
+	hands bool) error {
 	effects := j.Card
 	j.Use(w)
 	err := j.Read(ctx)
@@ -188,7 +189,7 @@ func (j *Job) arrived(ctx context.Context, w phone.Wire, before *card.Card, to c
 
 // command sends the restart over the wire. A phone or recovery that does not know how
 // refuses.
-func (j *Job) command(ctx context.Context, to card.Mode) error {
+func (j *Actor) command(ctx context.Context, to card.Mode) error {
 	if tried, _ := j.Card.Yes(card.FactTemporary); tried && to == card.Sideload && j.Mode() == card.Recovery {
 		j.Obs.Say(say.Info, "the recovery that runs is written nowhere and would be gone with a restart, "+
 			"so it is put into sideload mode from its menu")
@@ -198,7 +199,7 @@ func (j *Job) command(ctx context.Context, to card.Mode) error {
 	if to == card.Loader && j.Mode() != card.Loader {
 		return &link.RefusedError{Command: "restart", Message: "keys alone lead into a maker's loader"}
 	}
-	if j.Open() {
+	if j.Connected() {
 		j.Obs.Say(say.Wait, "restarting into %s", to)
 	}
 	// What is known to be missing is not asked for.
@@ -212,7 +213,7 @@ func (j *Job) command(ctx context.Context, to card.Mode) error {
 
 // fellBack tells when a phone came up on another slot than the one that was
 // to start: its bootloader gave that one up.
-func (j *Job) fellBack(want string) {
+func (j *Actor) fellBack(want string) {
 	got := j.Card.Get(card.FactStarted)
 	if want == "" || got.Evidence != card.Read || got.Value == want {
 		return
@@ -225,7 +226,7 @@ func (j *Job) fellBack(want string) {
 
 // awaitRecovery waits for a restarted recovery. One that was not written by Jar
 // Lid may have no shell and then never shows up: no wire without an error.
-func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
+func (j *Actor) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
 	next := c.Value(card.FactNext)
 	limit := unseenLimit
 	switch {
@@ -245,7 +246,7 @@ func (j *Job) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (p
 
 // recoveryByHand has a person bring a phone that can't be seen into its recovery. One without a
 // shell is never seen there: whether it came up the person says. word is how it is known then.
-func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.Mode) (w phone.Wire,
+func (j *Actor) recoveryByHand(ctx context.Context, effects *card.Card, from card.Mode) (w phone.Wire,
 	word string, err error) {
 	if _, _, err := j.showHands(card.Recovery); err != nil {
 		return nil, "", err
@@ -281,24 +282,24 @@ func (j *Job) recoveryByHand(ctx context.Context, effects *card.Card, from card.
 const SaidSo = "as you say"
 
 // home is the partition the recovery of a slot lives in.
-func (j *Job) home(c *card.Card, slot string) card.Partition {
+func (j *Actor) home(c *card.Card, slot string) card.Partition {
 	return card.At(place.RecoveryHome(c, j.Model()).Partition, slot)
 }
 
 // learnQuiet keeps that a recovery which came up did not show itself, so that the next time it is not
 // waited for as long.
-func (j *Job) learnQuiet(c *card.Card, slot string) {
+func (j *Actor) learnQuiet(c *card.Card, slot string) {
 	c.Learn(card.FactQuiet.Of(j.home(c, slot)), "yes", card.Journal)
 }
 
 // quiet tells whether the recovery of a slot is known to give no shell.
-func (j *Job) quiet(c *card.Card, slot string) bool {
+func (j *Actor) quiet(c *card.Card, slot string) bool {
 	return place.QuietRecovery(c, j.Model(), slot)
 }
 
 // showHands shows the recipe for a mode, as it is from the mode the phone is in, and gives how
 // long it may take.
-func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
+func (j *Actor) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 	r := j.Hand(string(to),
 		fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.",
 			to))
@@ -313,7 +314,8 @@ func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 		menu.Wait, menu.Hint = r.Wait, cmp.Or(menu.Hint, "Where the menu has no such entry: "+keys)
 		r = menu
 	}
-	if !j.Open() && j.quiet(j.Card, j.Card.Running()) && r.Hint == "" || to == card.Recovery && !j.Open() &&
+	if !j.Connected() && j.quiet(j.Card, j.Card.Running()) && r.Hint == "" || to == card.Recovery &&
+		!j.Connected() &&
 		j.quiet(j.Card, j.Card.Running()) {
 		// Nobody can see which of the two it is in.
 		r.Hint = map[bool]string{true: "If the recovery's menu is on the screen already, nothing has to " +
@@ -329,7 +331,7 @@ func (j *Job) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 }
 
 // byHand shows the recipe for a mode and goes on when the phone is there.
-func (j *Job) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error) {
+func (j *Actor) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error) {
 	r, limit, err := j.showHands(to)
 	if err != nil {
 		return nil, err
@@ -348,7 +350,7 @@ func (j *Job) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error
 
 // systemByHand has a person start the system. However short its start is to be watched: a phone that shows
 // up elsewhere meanwhile, having been away from its cable, is sent on.
-func (j *Job) systemByHand(ctx context.Context, effects *card.Card, from card.Mode) (phone.Wire, error) {
+func (j *Actor) systemByHand(ctx context.Context, effects *card.Card, from card.Mode) (phone.Wire, error) {
 	if _, _, err := j.showHands(card.System); err != nil {
 		return nil, err
 	}
@@ -363,7 +365,7 @@ func (j *Job) systemByHand(ctx context.Context, effects *card.Card, from card.Mo
 
 // awaitSystem watches a starting system. No wire without an error means that it can't be
 // seen: debugging is off there, which is expected after a format.
-func (j *Job) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
+func (j *Actor) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay "+

@@ -16,7 +16,7 @@ import (
 )
 
 // restoreFiles sends the files of a backup to the shared storage, with their times.
-func (j *Job) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, error) {
+func (j *Actor) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, error) {
 	rec := Done{Confirm: journal.ReadBack}
 	at, err := j.StoragePath(ctx, "storage")
 	if err == nil && at == "" {
@@ -52,7 +52,7 @@ func (j *Job) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, err
 	return rec, nil
 }
 
-func (j *Job) restoreFile(ctx context.Context, local, to string, when time.Time, moved func(int64)) error {
+func (j *Actor) restoreFile(ctx context.Context, local, to string, when time.Time, moved func(int64)) error {
 	f, _, err := files.Open(local)
 	if err != nil {
 		return err
@@ -62,7 +62,7 @@ func (j *Job) restoreFile(ctx context.Context, local, to string, when time.Time,
 }
 
 // copySlot copies a partition on the phone and compares the digests of both.
-func (j *Job) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
+func (j *Actor) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
 	rec := Done{Confirm: journal.ReadBack}
 	logical, _ := j.Card.Yes(card.FactLogical.Of(s.Source()))
 	from, err := j.Device(ctx, s.Source(), logical)

@@ -13,7 +13,7 @@ import (
 )
 
 // shelve moves files aside or back, one after the other, and looks where they are.
-func (j *Job) shelve(ctx context.Context, s *plan.Shelve) (Done, error) {
+func (j *Actor) shelve(ctx context.Context, s *plan.Shelve) (Done, error) {
 	rec := Done{Confirm: journal.ReadBack}
 	for i := range s.Items {
 		if err := j.shelveOne(ctx, &s.Items[i], s.Back); err != nil {
@@ -26,7 +26,7 @@ func (j *Job) shelve(ctx context.Context, s *plan.Shelve) (Done, error) {
 	return rec, nil
 }
 
-func (j *Job) shelveOne(ctx context.Context, item *place.Item, back bool) error {
+func (j *Actor) shelveOne(ctx context.Context, item *place.Item, back bool) error {
 	dev, _, err := j.SystemDevice(ctx, item.Partition.Base)
 	if err != nil {
 		return err

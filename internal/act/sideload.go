@@ -32,7 +32,7 @@ const (
 )
 
 // sideload sends one package and finds out what became of it.
-func (j *Job) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
+func (j *Actor) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
 		return Done{}, err
@@ -100,7 +100,8 @@ func newReading(f *ident.File) *ota.Reading {
 	return ota.NewReading(f.Size, adb.SideloadBlock, off, size)
 }
 
-func (j *Job) serve(ctx context.Context, src *files.Source, reading *ota.Reading, m *say.Meter) (adb.Closing,
+func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Reading, m *say.Meter) (
+	adb.Closing,
 	error) {
 	pass := 0
 	served := func(off, n int64) {
@@ -129,7 +130,7 @@ func (j *Job) serve(ctx context.Context, src *files.Source, reading *ota.Reading
 }
 
 // say tells the phone's closing word for what it is.
-func (j *Job) say(closing adb.Closing, lost *link.LostError) {
+func (j *Actor) say(closing adb.Closing, lost *link.LostError) {
 	switch {
 	case lost != nil:
 		j.Obs.Say(say.Info, "the connection ended: %s", lost.Words())
@@ -152,7 +153,7 @@ type after struct {
 // comeBack waits for the recovery to return to its menu and reads its log, its record of the install and
 // its slots there. ended says that it came to the end of the package: one that is not seen any more after
 // that has no shell, another may be off its cable.
-func (j *Job) comeBack(ctx context.Context, name string, ended bool) after {
+func (j *Actor) comeBack(ctx context.Context, name string, ended bool) after {
 	var a after
 	j.Gone(ctx) // what comes next is done by hand unless the recovery shows up
 	limit := backLimit
@@ -186,7 +187,7 @@ func (j *Job) comeBack(ctx context.Context, name string, ended bool) after {
 }
 
 // logErrors gives the last errors of the recovery's log.
-func (j *Job) logErrors(ctx context.Context) (list []string) {
+func (j *Actor) logErrors(ctx context.Context) (list []string) {
 	text, err := j.Text(ctx, "cat /tmp/recovery.log")
 	if err != nil {
 		return nil
@@ -229,7 +230,7 @@ func (r record) of(name string) bool {
 
 // weigh decides what became of a package: the phone's word alone never makes
 // it installed.
-func (j *Job) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *ota.Reading, before string,
+func (j *Actor) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *ota.Reading, before string,
 	a after) {
 	next, running := j.Card.Get(card.FactNext), j.Card.Get(card.FactStarted)
 	read := a.back && next.Evidence == card.Read && running.Evidence == card.Read
@@ -261,7 +262,7 @@ func (j *Job) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *o
 
 // askOutcome has the person at the phone say what its screen says, when nothing
 // else tells. Unattended, it stays unknown. Errors: ErrStopped.
-func (j *Job) askOutcome(pkg *PackageResult) error {
+func (j *Actor) askOutcome(pkg *PackageResult) error {
 	if j.Yes {
 		return nil
 	}
@@ -286,7 +287,7 @@ func (j *Job) askOutcome(pkg *PackageResult) error {
 }
 
 // outcome turns the outcome into the step's end and its effects.
-func (j *Job) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostError, back bool) error {
+func (j *Actor) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostError, back bool) error {
 	switch pkg.Outcome {
 	case Installed:
 		j.Obs.Say(say.Good, "installed: %s", pkg.Evidence)

@@ -23,7 +23,7 @@ const tableKept = "previous-table.txt"
 const mostTable = 1 << 20
 
 // writeTable keeps the table that is there, and writes another one.
-func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) {
+func (j *Actor) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) {
 	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
 		return Done{}, err
@@ -57,7 +57,7 @@ func (j *Job) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error) 
 }
 
 // tableRead holds the table that is there now against the one that was sent.
-func (j *Job) tableRead(ctx context.Context, s *plan.WriteTable, _ Done) (string, error) {
+func (j *Actor) tableRead(ctx context.Context, s *plan.WriteTable, _ Done) (string, error) {
 	b, err := files.ReadSmall(s.File.Path, mostTable)
 	if err != nil {
 		return "", err

@@ -18,7 +18,7 @@ import (
 const tryLimit = 90 * time.Second
 
 // try sends an image and has the bootloader start it.
-func (j *Job) try(ctx context.Context, s *plan.Try) (Done, error) {
+func (j *Actor) try(ctx context.Context, s *plan.Try) (Done, error) {
 	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
 		return Done{}, err

@@ -15,10 +15,10 @@ import (
 )
 
 // wipeArea erases an area through the recovery's shell, or by hand.
-func (j *Job) wipeArea(ctx context.Context, s *plan.WipeArea) (Done, error) {
+func (j *Actor) wipeArea(ctx context.Context, s *plan.WipeArea) (Done, error) {
 	rec := Done{Confirm: journal.ReadBack}
 	var err error
-	if !j.Open() || j.Card.Value(card.FactRoot) != "yes" {
+	if !j.Connected() || j.Card.Value(card.FactRoot) != "yes" {
 		if s.Area == "caches" && j.Yes {
 			j.Obs.Say(say.Note, "nobody is here to wipe the caches in the recovery's menu; they stay, and "+
 				"the next start sorts them out")
@@ -51,7 +51,7 @@ func (j *Job) wipeArea(ctx context.Context, s *plan.WipeArea) (Done, error) {
 }
 
 // wipeNames removes everything in a folder but one name, and looks again.
-func (j *Job) wipeNames(ctx context.Context, dir, keep string, rec *Done) error {
+func (j *Actor) wipeNames(ctx context.Context, dir, keep string, rec *Done) error {
 	list := func() ([]string, error) {
 		text, err := j.Text(ctx, "ls -A "+phone.QuoteShell(dir))
 		if err != nil {
@@ -90,7 +90,7 @@ func (j *Job) wipeNames(ctx context.Context, dir, keep string, rec *Done) error 
 
 // wipeCaches wipes the partition for caches, where there is one, and the
 // system's compiled code, where the data can be read.
-func (j *Job) wipeCaches(ctx context.Context, rec *Done) error {
+func (j *Actor) wipeCaches(ctx context.Context, rec *Done) error {
 	head, err := j.ReadBlock(ctx, "cache", 4096)
 	if err != nil {
 		return err
@@ -114,7 +114,7 @@ func (j *Job) wipeCaches(ctx context.Context, rec *Done) error {
 }
 
 // wipeSystem formats a partition of the system and looks at what is there then.
-func (j *Job) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Done) error {
+func (j *Actor) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Done) error {
 	p, _ := s.Partition()
 	if err := j.format(ctx, p.String(), "/"+s.Area, rec); err != nil {
 		return err
@@ -134,7 +134,7 @@ func (j *Job) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Done) error
 }
 
 // wipeByHand has a person do it in the recovery's menu.
-func (j *Job) wipeByHand(s *plan.WipeArea) (Done, error) {
+func (j *Actor) wipeByHand(s *plan.WipeArea) (Done, error) {
 	choose := map[string]string{"caches": `the entry that wipes the caches`,
 		"apps":    `the entry that erases apps and settings`,
 		"storage": `the entry that erases the storage`,

@@ -20,7 +20,7 @@ import (
 )
 
 // writeImage sends an image and has the bootloader write it, or the recovery's shell.
-func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
+func (j *Actor) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
 	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
 		return Done{}, err
@@ -60,7 +60,7 @@ func (j *Job) writeImage(ctx context.Context, s *plan.Write) (Done, error) {
 
 // keepPrevious keeps what is on a partition beside the journal, where this mode gives it
 // out and it is no larger than an image with a recovery.
-func (j *Job) keepPrevious(ctx context.Context, p card.Partition) error {
+func (j *Actor) keepPrevious(ctx context.Context, p card.Partition) error {
 	size, known := j.Card.Number(card.FactSize.Of(p))
 	if !j.RootRecovery() && !(j.Fetches() && known) || known && size > graft.MaxImage {
 		return nil
@@ -81,7 +81,7 @@ func (j *Job) keepPrevious(ctx context.Context, p card.Partition) error {
 
 // readBack compares a written partition with the file, where the phone gives it
 // out: userspace fastboot does so for vendor_boot alone, as published.
-func (j *Job) readBack(ctx context.Context, s *plan.Write, _ Done) (string, error) {
+func (j *Actor) readBack(ctx context.Context, s *plan.Write, _ Done) (string, error) {
 	if s.File.Inside > 0 || !j.RootRecovery() && !(j.Fetches() && (s.Partition == "vendor_boot" ||
 		j.Mode() == card.Loader) && j.Card.Get(card.FactSize.Of(s.Name())).Known()) {
 		return journal.PhoneWord, nil
@@ -132,7 +132,7 @@ func (c *comparer) Write(p []byte) (int, error) {
 
 // sendFile sends a file of the computer, shows how far it is under the given name,
 // and gives the digest of what was sent.
-func (j *Job) sendFile(ctx context.Context, from *ident.File, to, label string) (sum string, err error) {
+func (j *Actor) sendFile(ctx context.Context, from *ident.File, to, label string) (sum string, err error) {
 	src, err := j.Verifier.Source(from.Path, from.Size)
 	if err != nil {
 		return "", err
@@ -155,7 +155,7 @@ func (j *Job) sendFile(ctx context.Context, from *ident.File, to, label string) 
 
 // graft reads every slot's image, puts the recovery's ramdisk in, and hands back the steps
 // that write them.
-func (j *Job) graft(ctx context.Context, s *plan.Graft) (Done, error) {
+func (j *Actor) graft(ctx context.Context, s *plan.Graft) (Done, error) {
 	d := Done{Confirm: journal.NotKnown, Looked: true}
 	dir := filepath.Join(j.Dir, "made")
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -169,7 +169,7 @@ func (j *Job) graft(ctx context.Context, s *plan.Graft) (Done, error) {
 		}
 		contents[w.Name()] = path
 	}
-	made, err := Grafted(j.Obs, s.Home, s.File.Path, s.Into, contents, dir, j.Card)
+	made, err := files.GraftAll(j.Obs, s.Home, s.File.Path, s.Into, contents, dir, j.Card)
 	if err != nil {
 		return d, err
 	}

@@ -391,7 +391,7 @@ func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 			home)
 	}
 	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(),
-		Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, Opened: a.opened, Shown: a.shown,
+		Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, OnOpen: a.opened, OnDraft: a.shown,
 		Writing: a.writes.set, Verifier: &files.Verifier{Home: home}}
 	if a.card != "" {
 		o.SavedCard = files.Unquote(a.card)
@@ -434,7 +434,7 @@ func (a *app) opened(j *engine.Job) {
 			"bootloader, unlocked", j.Name)
 	case j.Offline():
 		a.out.Say(j.Name, say.Info, "the saved card of %s: %s", j.Name, phoneLine(j.Name, j.Card))
-	case !j.Open():
+	case !j.Connected():
 		a.out.Say(j.Name, say.Info, "%s does not answer: it is off, in a mode without a connection, or "+
 			"starting; it is brought there by hand", j.Name)
 	default:

@@ -111,7 +111,7 @@ func (a *app) sayInstalled(j *engine.Job, r task.Sideloaded) {
 	ab := slices.ContainsFunc(r.Files, func(f *ident.File) bool { return f.Kind == ident.OTAAB })
 	switch {
 	case !ab || !r.Restarted:
-	case !j.Open():
+	case !j.Connected():
 		a.say(j.Name, say.Warn, "the phone took the restart into recovery and can't be seen from here: the "+
 			"recovery on that slot has no shell")
 	default:

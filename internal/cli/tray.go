@@ -108,7 +108,7 @@ func (t *tray) add(name, on string, several bool) {
 	}
 	m.base = a.env.Options
 	m.base.On, m.base.Observer = on, &seat{to: m, desk: t.desk, at: len(t.members)}
-	m.base.Opened, m.base.Shown = nil, m.shown
+	m.base.OnOpen, m.base.OnDraft = nil, m.shown
 	m.env = &task.Env{Bench: bench, Options: m.base, MaxMemory: a.env.MaxMemory, Loaded: true}
 	t.members = append(t.members, m)
 }

@@ -9,7 +9,6 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 	"jarlid/internal/say"
@@ -24,8 +23,8 @@ type Ahead struct {
 	// nil: it stays pending.
 	Digest func(path string) (string, error)
 
-	job  *Job // reads what the first task lacks, while nothing is foreseen yet
-	vars map[string]string
+	job  *Job   // reads what the tasks lack, while nothing is foreseen yet
+	read *Input // what was read so far
 }
 
 // Hand is one act of a person at the phone that is foreseen.
@@ -74,74 +73,45 @@ func (j *Job) Ahead() *Ahead { return &Ahead{Card: j.Card.Clone(), job: j} }
 // Learn reads what a task is judged by, as far as this mode tells it: later on only what is
 // foreseen counts.
 func (a *Ahead) Learn(ctx context.Context, t Task) error {
-	for range rounds {
-		in, err := a.input(true)
-		if err != nil {
-			return err
-		}
-		d, _ := t.Prepare(in)
-		if d == nil {
-			break
-		}
-		p := plan.Compile(a.job.Card, a.job.Model(), a.job.Models, d.Steps...)
-		more, err := a.job.Know(ctx, append(slices.Clone(d.Lacks.Facts), p.Needs(a.job.Card)...))
-		if err != nil {
-			return err
-		}
-		if len(d.Lacks.Variables) > 0 && a.job.Open() {
-			if a.vars == nil {
-				a.vars = map[string]string{}
-			}
-			for name, value := range a.job.Variables(d.Lacks.Variables...) {
-				a.vars[name] = value
-			}
-		}
-		a.Card = a.job.Card.Clone()
-		if !more {
-			break
-		}
+	in, err := a.input(a.job.Card)
+	if err != nil {
+		return err
 	}
-	return nil
+	d, _, err := a.job.prepare(ctx, t, in, a.job.readFacts)
+	a.read, a.Card = in, a.job.Card.Clone()
+	if d == nil {
+		return err
+	}
+	return nil // an error of the task itself is told when it is foreseen
 }
 
-func (a *Ahead) input(now bool) (*Input, error) {
-	j := a.job
-	scratch, err := j.Scratch()
-	if err != nil {
-		return nil, err
+// input is what a task is prepared from, with what was read for those before it.
+func (a *Ahead) input(c *card.Card) (*Input, error) {
+	in, err := a.job.input(c, true)
+	if a.read != nil {
+		in.Variables, in.asked = a.read.Variables, a.read.asked
 	}
-	in := &Input{Card: a.Card.Clone(), Model: j.Model(), Models: j.Models, Phone: j.Name,
-		Seen: a.Card.Mode() != card.None, Dry: true, Ahead: true, Scratch: scratch,
-		Contents: map[card.Partition]Content{}, Located: map[string]place.Item{}, Variables: a.vars,
-		Notes: say.To{Observer: &notes{}, Phone: j.Name},
-		Previous: func(base string) (map[card.Partition]string, error) {
-			return journal.Previous(j.Home, j.Who(a.Card.Value(card.FactSerial)), base)
-		}}
-	if now {
-		in.Seen = j.Open()
-	}
-	return in, nil
+	return in, err
 }
 
 // Foresee judges a task and changes the card as the task will change the phone. An error is
 // one of the task itself: what it names can't be done here.
 func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*Foreseen, error) {
-	j, n := a.job, &notes{}
-	in, err := a.input(false)
+	j := a.job
+	in, err := a.input(a.Card)
 	if err != nil {
 		return nil, err
 	}
-	in.Notes = say.To{Observer: n, Phone: j.Name}
-	d, err := t.Prepare(in)
+	in.Seen = a.Card.Mode() != card.None
+	d, p, err := j.prepare(ctx, t, in, nil)
 	var stop *finding.StopError
-	if d == nil || err != nil {
-		if errors.As(err, &stop) {
-			return &Foreseen{Findings: finding.Apply(stop.Findings, accept), Notes: n.list}, nil
-		}
+	switch {
+	case errors.As(err, &stop):
+		return &Foreseen{Findings: finding.Apply(stop.Findings, accept), Notes: d.notes}, nil
+	case err != nil:
 		return nil, err
 	}
-	p := plan.Compile(a.Card, j.Model(), j.Models, d.Steps...)
-	f := &Foreseen{Steps: p.Steps, Files: d.Files, Nothing: d.Nothing, Notes: n.list}
+	f := &Foreseen{Steps: p.Steps, Files: d.Files, Nothing: d.Nothing, Notes: d.notes}
 	if f.Nothing != "" {
 		return f, nil
 	}
@@ -166,7 +136,7 @@ func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*
 		f.Open = append(f.Open, "what was moved aside is looked up when it is its turn")
 	}
 	for _, v := range l.Variables {
-		if _, had := a.vars[v]; !had {
+		if _, had := in.Variables[v]; !had {
 			f.Open = append(f.Open, fmt.Sprintf("what the bootloader says of %s is read when it is its turn",
 				v))
 		}

@@ -122,7 +122,7 @@ func (r *rig) holds(partition string) bool {
 	return bytes.HasPrefix(b, r.bytes)
 }
 
-func (r *rig) jobs() []journal.Job {
+func (r *rig) jobs() []journal.Entry {
 	r.Helper()
 	list, err := journal.Jobs(r.b.Home)
 	if err != nil {

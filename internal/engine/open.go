@@ -42,10 +42,10 @@ type Options struct {
 	Observer say.Observer
 	// Writing is called as a step that changes the phone begins and ends; nil: nobody asks.
 	Writing func(on bool)
-	// Opened is told of the phone as soon as it was read, Shown of the draft before it is
+	// OnOpen is told of the phone as soon as it was read, OnDraft of the draft before it is
 	// judged.
-	Opened func(*Job)
-	Shown  func(*Draft)
+	OnOpen  func(*Job)
+	OnDraft func(*Draft)
 	// Sink opens the journal; nil but for tests.
 	Sink journal.OpenSink
 	// Agreed is what was said yes to before; nil for nothing.
@@ -145,8 +145,8 @@ func (j *Job) begin() {
 	if j.Wait > 0 {
 		j.WaitSystem = j.Wait
 	}
-	if j.Opened != nil {
-		j.Opened(j)
+	if j.OnOpen != nil {
+		j.OnOpen(j)
 	}
 }
 
@@ -297,6 +297,7 @@ type Input struct {
 	Shelved   []place.Item
 	Restorers []place.Item
 	Variables map[string]string
+	asked     map[string]bool // the variables that were
 	// Previous are files in which jobs kept what was on partitions before, by base.
 	Previous func(base string) (map[card.Partition]string, error)
 	// Scratch is a folder for what the task makes.

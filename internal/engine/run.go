@@ -4,14 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"jarlid/internal/act"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/journal"
@@ -19,108 +17,6 @@ import (
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
-
-// notes keeps what a task tells while it is prepared.
-type notes struct{ list []say.Event }
-
-// Tell implements say.Observer.
-func (n *notes) Tell(e say.Event) { n.list = append(n.list, e) }
-
-// Ask implements say.Observer: nobody is asked while a task is prepared.
-func (n *notes) Ask(say.Question) (int, error) { return 0, say.ErrNobody }
-
-// rounds bounds how often a task is prepared: each round has to read something new.
-const rounds = 20
-
-// Prepare has the task drafted until it lacks nothing that can be read.
-func (j *Job) Prepare(ctx context.Context, t Task) (*Draft, error) {
-	scratch, err := j.Scratch()
-	if err != nil {
-		return nil, err
-	}
-	in := &Input{Card: j.Card, Model: j.Model(), Models: j.Models, Phone: j.Name, Seen: j.Open(),
-		Scratch: scratch, Dry: j.DryRun,
-		Contents: map[card.Partition]Content{}, Located: map[string]place.Item{},
-		Previous: func(base string) (map[card.Partition]string, error) {
-			return journal.Previous(j.Home, j.Who(j.Card.Value(card.FactSerial)), base)
-		}}
-	for range rounds {
-		n := &notes{}
-		in.Notes = say.To{Observer: n, Phone: j.Name}
-		in.Card = j.Card.Clone()
-		d, stopped := t.Prepare(in)
-		if d == nil {
-			return nil, stopped
-		}
-		d.notes = n.list
-		j.plan = plan.Compile(j.Card, j.Model(), j.Models, d.Steps...)
-		more, err := j.supply(ctx, in, d)
-		if err != nil {
-			return nil, err
-		}
-		switch {
-		case more:
-		case stopped != nil: // and what it lacked is known by now
-			return nil, stopped
-		default:
-			j.Draft = d
-			return d, nil
-		}
-	}
-	return nil, fmt.Errorf("%s could not be worked out: it lacks something new each time", t.Name())
-}
-
-// supply reads what a draft lacks, and whether there was anything new.
-func (j *Job) supply(ctx context.Context, in *Input, d *Draft) (more bool, err error) {
-	l := d.Lacks
-	if more, err = j.Know(ctx, append(slices.Clone(l.Facts), j.plan.Needs(j.Card)...)); err != nil {
-		return false, err
-	}
-	if len(l.Variables) > 0 && in.Variables == nil {
-		in.Variables, more = map[string]string{}, true
-		for name, value := range j.Variables(l.Variables...) {
-			in.Variables[name] = value
-		}
-	}
-	for _, p := range l.Contents {
-		if _, had := in.Contents[p]; had {
-			continue
-		}
-		more = true
-		c := Content{Path: filepath.Join(in.Scratch, "read-"+p.String()+".img")}
-		if c.Err = j.SaveTo(ctx, p, c.Path); c.Err != nil && !refusal(c.Err) {
-			return false, c.Err
-		}
-		in.Contents[p] = c
-	}
-	if j.Card.Value(card.FactRoot) != "yes" || !j.HasShell() {
-		return more, nil
-	}
-	for _, path := range l.Paths {
-		if _, had := in.Located[path]; had {
-			continue
-		}
-		more = true
-		if in.Located[path], err = j.Locate(ctx, path, l.Aside); err != nil {
-			return false, err
-		}
-	}
-	if l.Shelved && in.Shelved == nil {
-		more = true
-		if in.Shelved, err = j.Session.Shelved(ctx); err != nil {
-			return false, err
-		}
-		in.Shelved = append([]place.Item{}, in.Shelved...)
-	}
-	if l.Restorers && in.Restorers == nil {
-		more = true
-		if in.Restorers, err = j.Session.Restorers(ctx); err != nil {
-			return false, err
-		}
-		in.Restorers = append([]place.Item{}, in.Restorers...)
-	}
-	return more, nil
-}
 
 // Run drafts a task, judges all of it, asks, and carries it out. Errors: *finding.StopError;
 // *link.RefusedError, *link.LostError, *link.ProtocolError, *phone.WrongModeError,
@@ -134,8 +30,8 @@ func (j *Job) Run(ctx context.Context, t Task) (err error) {
 	for _, e := range d.notes {
 		j.Observer.Tell(e)
 	}
-	if j.Shown != nil {
-		j.Shown(d)
+	if j.OnDraft != nil {
+		j.OnDraft(d)
 	}
 	if d.Nothing != "" {
 		return nil
@@ -337,7 +233,7 @@ func (j *Job) ask(question string, asks []finding.Finding) error {
 
 // carryOut acts step by step.
 func (j *Job) carryOut(ctx context.Context) error {
-	a := &act.Job{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft,
+	a := &act.Actor{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft,
 		Sums: j.Sums, Verifier: j.verifier()}
 	planned := len(j.plan.Steps)
 	for i := 0; i < len(j.plan.Steps); i++ {
@@ -379,7 +275,7 @@ func (j *Job) carryOut(ctx context.Context) error {
 }
 
 // actOn carries out one step and writes what came of it.
-func (j *Job) actOn(ctx context.Context, a *act.Job, s plan.Step, i int) (act.Done, error) {
+func (j *Job) actOn(ctx context.Context, a *act.Actor, s plan.Step, i int) (act.Done, error) {
 	j.Obs.Step(i+1, len(j.plan.Steps), s.Title(), say.Begin)
 	before := j.Card.Clone()
 	changes := s.Changes()

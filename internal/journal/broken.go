@@ -50,7 +50,7 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 }
 
 // BrokenOff tells what a job was at when it broke off; nil where it did not.
-func (j *Job) BrokenOff() *BrokenJob {
+func (j *Entry) BrokenOff() *BrokenJob {
 	if j.Damage != nil || len(j.Records) == 0 || j.OK() || j.Cancelled() {
 		return nil
 	}
@@ -70,7 +70,7 @@ func (j *Job) BrokenOff() *BrokenJob {
 
 // Cancelled reports whether a person ended the job before any step of it changed the phone: restarting it
 // does not.
-func (j *Job) Cancelled() bool {
+func (j *Entry) Cancelled() bool {
 	if end := j.Records[len(j.Records)-1]; end.Event != End || !end.Cancelled {
 		return false
 	}

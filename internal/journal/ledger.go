@@ -97,7 +97,7 @@ func Broken(home string, w Who) (Transfer, bool, error) {
 }
 
 // last gives the last job of a phone, nil for none.
-func last(home string, w Who) (*Job, error) {
+func last(home string, w Who) (*Entry, error) {
 	jobs, err := Jobs(home)
 	if err != nil {
 		return nil, err

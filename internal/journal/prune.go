@@ -10,7 +10,7 @@ import (
 
 // Needed tells whether a job still says something that no later job of its phone says: a fact that
 // stands as it left it, or bytes that were kept to be put back.
-func Needed(jobs []Job, i int) bool {
+func Needed(jobs []Entry, i int) bool {
 	j := &jobs[i]
 	if kept, err := filepath.Glob(filepath.Join(escape(j.Dir), previousName+"*"+previousEnd)); err != nil ||
 		len(kept) > 0 {

@@ -23,8 +23,8 @@ type Who struct {
 	Serials bool
 }
 
-// Job is one job's journal.
-type Job struct {
+// Entry is one job's journal.
+type Entry struct {
 	Dir     string
 	Number  int // 0 where the folder's name has none
 	Phone   string
@@ -34,7 +34,7 @@ type Job struct {
 }
 
 // Jobs gives all jobs, by their number. A folder without a journal is passed over.
-func Jobs(home string) ([]Job, error) {
+func Jobs(home string) ([]Entry, error) {
 	dir := filepath.Join(home, "jobs")
 	dirs, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -43,12 +43,12 @@ func Jobs(home string) ([]Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	var jobs []Job
+	var jobs []Entry
 	for _, d := range dirs {
 		if !d.IsDir() {
 			continue
 		}
-		j := Job{Dir: filepath.Join(dir, d.Name())}
+		j := Entry{Dir: filepath.Join(dir, d.Name())}
 		j.Number, j.Phone, _ = splitName(d.Name())
 		j.Records, err = Read(j.Dir)
 		switch {
@@ -69,13 +69,13 @@ func Jobs(home string) ([]Job, error) {
 		}
 		jobs = append(jobs, j)
 	}
-	slices.SortStableFunc(jobs, func(a, b Job) int { return cmp.Compare(a.Number, b.Number) })
+	slices.SortStableFunc(jobs, func(a, b Entry) int { return cmp.Compare(a.Number, b.Number) })
 	return jobs, nil
 }
 
 // Of tells whether the job was done to a phone: two may have had the same name, so the
 // serial number decides where both are known.
-func (j *Job) Of(w Who) bool {
+func (j *Entry) Of(w Who) bool {
 	if w.Serial != "" && j.Serial != "" && !w.Serials {
 		return j.Serial == w.Serial || slices.Contains(w.Also, j.Serial)
 	}
@@ -83,7 +83,7 @@ func (j *Job) Of(w Who) bool {
 }
 
 // Name is how a person finds the job.
-func (j *Job) Name() string { return filepath.Base(j.Dir) }
+func (j *Entry) Name() string { return filepath.Base(j.Dir) }
 
 // Recall gives what the journals know of a phone: every fact as the last job left it,
 // unknown where a job ended in the middle of an act. A journal of this phone that can't
@@ -114,7 +114,7 @@ func Recall(home string, w Who) (*card.Card, []*DamagedError, error) {
 }
 
 // replay puts what a job knows on the card.
-func (j *Job) replay(c *card.Card) {
+func (j *Entry) replay(c *card.Card) {
 	var open *Record
 	for i, r := range j.Records {
 		if r.Event == Begin || r.Event == Done {

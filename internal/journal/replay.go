@@ -4,7 +4,7 @@ import "jarlid/internal/core/card"
 
 // Span gives what jobs knew of a phone before the first of the numbered ones began, and after the
 // last: each with what earlier jobs had told.
-func Span(jobs []Job, w Who, numbers []int) (before, after *card.Card) {
+func Span(jobs []Entry, w Who, numbers []int) (before, after *card.Card) {
 	first, last := numbers[0], numbers[0]
 	for _, n := range numbers {
 		first, last = min(first, n), max(last, n)
@@ -17,7 +17,7 @@ func Span(jobs []Job, w Who, numbers []int) (before, after *card.Card) {
 		}
 		if j.Number >= first && before == nil {
 			// What was read as it began was so before it did anything.
-			(&Job{Number: j.Number, Records: j.Records[:1]}).replay(c)
+			(&Entry{Number: j.Number, Records: j.Records[:1]}).replay(c)
 			before = c.Clone()
 		}
 		j.replay(c)

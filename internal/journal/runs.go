@@ -274,7 +274,7 @@ func Runs(home string) ([]*Run, error) {
 }
 
 // Run is the number of the run a job belongs to; 0 for none.
-func (j *Job) Run() int {
+func (j *Entry) Run() int {
 	if len(j.Records) == 0 || j.Records[0].Of == nil {
 		return 0
 	}
@@ -282,12 +282,12 @@ func (j *Job) Run() int {
 }
 
 // Part tells whether a job belongs to a task of a run.
-func (j *Job) Part(run, task int) bool {
+func (j *Entry) Part(run, task int) bool {
 	return run > 0 && j.Run() == run && j.Records[0].Of.Task == task
 }
 
 // LastPart gives the last job of a phone that belongs to a task of a run; nil for none.
-func LastPart(jobs []Job, run, task int, w Who) (last *Job) {
+func LastPart(jobs []Entry, run, task int, w Who) (last *Entry) {
 	for i := range jobs {
 		if jobs[i].Part(run, task) && jobs[i].Of(w) {
 			last = &jobs[i]
@@ -297,7 +297,7 @@ func LastPart(jobs []Job, run, task int, w Who) (last *Job) {
 }
 
 // OK tells whether a job came to its end without an error.
-func (j *Job) OK() bool {
+func (j *Entry) OK() bool {
 	if j.Damage != nil || len(j.Records) == 0 {
 		return false
 	}

@@ -82,7 +82,7 @@ func readSize(ctx context.Context, s *Session, i card.ID) error {
 // what was read already, or can't be read here, is left as it is known. It reports whether
 // anything was read.
 func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err error) {
-	if !s.Open() {
+	if !s.Connected() {
 		return false, nil
 	}
 	if s.read == nil {

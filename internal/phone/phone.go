@@ -158,8 +158,8 @@ func (p *Phone) NewSession(c *card.Card, obs say.To) *Session {
 	return &Session{Phone: p, Card: c, Obs: obs, WaitSystem: time.Minute}
 }
 
-// Open tells whether there is a wire.
-func (s *Session) Open() bool { return s.wire != nil }
+// Connected tells whether there is a wire.
+func (s *Session) Connected() bool { return s.wire != nil }
 
 // Mode is the mode at the other end of the wire, None without one.
 func (s *Session) Mode() card.Mode {

@@ -423,7 +423,7 @@ func copyTree(from, to string) error {
 }
 
 // jobs are the journals of the world's home.
-func (w *world) jobs() []journal.Job {
+func (w *world) jobs() []journal.Entry {
 	list, err := journal.Jobs(w.home())
 	if err != nil {
 		w.bad("%v", err)

@@ -110,7 +110,7 @@ func (t *BackupTake) run(ctx context.Context, e *Env) (j *engine.Job, err error)
 		return nil, err
 	}
 	mode := j.Card.Mode()
-	if !j.Open() {
+	if !j.Connected() {
 		mode = card.None
 	}
 	if stop := notRead(mode); stop != nil {

@@ -142,7 +142,7 @@ func runRow(r *journal.Run) JobRow {
 	return row
 }
 
-func rowOf(j *journal.Job) JobRow {
+func rowOf(j *journal.Entry) JobRow {
 	r := JobRow{Number: j.Number, Job: j.Name(), Phone: j.Phone, Outcome: JobUnreadable}
 	if j.Damage != nil {
 		r.Error = j.Damage.Error()
@@ -205,7 +205,7 @@ func ShowJob(e *Env, word string) (*JobShown, error) {
 	return nil, Usage("there is no job %s%s; jarlid jobs lists them", word, spell.DidYouMean(word, names))
 }
 
-func shownJob(e *Env, j *journal.Job) (*JobShown, error) {
+func shownJob(e *Env, j *journal.Entry) (*JobShown, error) {
 	s := &JobShown{JobRow: rowOf(j), Serial: j.Serial, Steps: []JobStep{}}
 	if s.Outcome == JobUnreadable {
 		return s, nil

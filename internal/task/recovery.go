@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"jarlid/internal/act"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
@@ -170,7 +169,7 @@ func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident
 		return nil
 	}
 	d.Uses = append(d.Uses, plan.Sent{File: recovery, Label: place.FileName(recovery.Path)})
-	made, err := act.Grafted(in.Notes, home, recovery.Path, writes, contents, in.Scratch, in.Card)
+	made, err := files.GraftAll(in.Notes, home, recovery.Path, writes, contents, in.Scratch, in.Card)
 	if err != nil {
 		return err
 	}
@@ -258,6 +257,6 @@ func (t *RecoveryTry) Prepare(in *engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it.
 func (t *RecoveryTry) Result(j *engine.Job) RecoveryTried {
-	return RecoveryTried{Mode: card.Recovery, Temporary: true, Seen: j.Open(),
+	return RecoveryTried{Mode: card.Recovery, Temporary: true, Seen: j.Connected(),
 		Recovery: Known(j.Card, card.FactRecovery)}
 }

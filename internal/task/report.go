@@ -128,7 +128,7 @@ func ReportOf(e *Env, word string) (*Report, error) {
 }
 
 // span finds out what was known of the phone before and after.
-func (p *PhoneReport) span(all []journal.Job) {
+func (p *PhoneReport) span(all []journal.Entry) {
 	p.Before, p.After, p.Changed = &card.Card{}, &card.Card{}, []FactChange{}
 	var numbers []int
 	for _, j := range p.Jobs {

@@ -74,7 +74,7 @@ func (t *Go) Prepare(*engine.Input) (*engine.Draft, error) {
 
 // Result is what came of it.
 func (t *Go) Result(j *engine.Job) Gone {
-	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Open(),
+	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Connected(),
 		Said:      j.Out.Restarted == act.SaidSo,
 		Barred:    j.Out.Barred,
 		Commanded: !j.Out.ByHand,

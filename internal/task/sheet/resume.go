@@ -70,7 +70,7 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 	if done[n] {
 		return from + 1, nil, nil
 	}
-	if now := j.Card.Mode(); t.Command == "go" || mode == card.None || !j.Open() || now == mode {
+	if now := j.Card.Mode(); t.Command == "go" || mode == card.None || !j.Connected() || now == mode {
 		return from, rest, nil
 	}
 	// It may have been taken elsewhere since it broke off. What can be done there is; else it goes on

@@ -1,4 +1,4 @@
-package act
+package files
 
 import (
 	"errors"
@@ -9,32 +9,31 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
-	"jarlid/internal/files"
 	"jarlid/internal/say"
 )
 
-// Made are the steps that write rebuilt images, and what was found on the way.
-type Made struct {
+// Grafts are the steps that write rebuilt images, and what was found on the way.
+type Grafts struct {
 	Writes []*plan.Write
 	Found  []finding.Finding
 }
 
-// Grafted makes the images of all slots that have one, from the recovery in a file and
+// GraftAll makes the images of all slots that have one, from the recovery in a file and
 // the images they go into (files, by partition), in the folder dir, and the steps that put
 // them there.
-func Grafted(obs say.To, home place.Home, recovery string, into []*plan.Write,
-	contents map[card.Partition]string, dir string, c *card.Card) (*Made, error) {
-	ramdisk, err := files.RamdiskOf(recovery)
+func GraftAll(obs say.To, home place.Home, recovery string, into []*plan.Write,
+	contents map[card.Partition]string, dir string, c *card.Card) (*Grafts, error) {
+	ramdisk, err := RamdiskOf(recovery)
 	if err != nil {
 		return nil, err
 	}
-	made := &Made{}
+	made := &Grafts{}
 	for _, w := range into {
 		room, _ := c.Number(card.FactSize.Of(w.Name()))
-		g, err := files.Graft(files.Grafting{Home: home, Into: w.Name(), Room: room, Ramdisk: ramdisk,
+		g, err := Graft(Grafting{Home: home, Into: w.Name(), Room: room, Ramdisk: ramdisk,
 			Base:    contents[w.Name()],
 			Packing: func(why string) { obs.Say(say.Wait, "%s", why) }}, dir)
-		if errors.Is(err, files.ErrEmptySlot) {
+		if errors.Is(err, ErrEmptySlot) {
 			obs.Say(say.Note, "%s is empty and left alone; what is installed there brings its own", w.Name())
 			continue
 		}
@@ -48,7 +47,7 @@ func Grafted(obs say.To, home place.Home, recovery string, into []*plan.Write,
 		n := *w
 		n.Made = true
 		n.Label = "the rebuilt image with " + filepath.Base(recovery)
-		if n.File, err = files.Identify(g.Path, ident.Options{}); err != nil {
+		if n.File, err = Identify(g.Path, ident.Options{}); err != nil {
 			return nil, err
 		}
 		obs.Say(say.Good, "%s: the recovery's ramdisk is in it, everything else is as it was; read again "+
