@@ -5,8 +5,10 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"io/fs"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -50,7 +52,7 @@ func TestFloors(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}",
 		"jarlid/...").Output()
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("....Output(): %v", err)
 	}
 	seen := 0
 	for line := range strings.Lines(string(out)) {
@@ -92,12 +94,12 @@ func TestFloors(t *testing.T) {
 func TestStepsAreMadeBelow(t *testing.T) {
 	files, err := filepath.Glob("cli/*.go")
 	if err != nil || len(files) < 20 {
-		t.Fatal(files, err)
+		t.Fatalf("filepath.Glob('cli/*.go'): got %v, %v", files, err)
 	}
 	for _, name := range files {
 		f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("parser.ParseFile(token.NewFileSet(), %v, 0): %v", name, err)
 		}
 		ofPlan := func(e ast.Expr) bool {
 			s, ok := e.(*ast.SelectorExpr)
@@ -124,5 +126,52 @@ func TestStepsAreMadeBelow(t *testing.T) {
 			}
 			return true
 		})
+	}
+}
+
+// spoken is a text that has a word beside its verbs.
+var spoken = regexp.MustCompile(`(?:^|[^%a-zA-Z\\])[a-zA-Z]{2,}`)
+
+// TestFailuresSay: a failure of a test says what was tried and what came of it; an error alone does not.
+func TestFailuresSay(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir(".", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		seen++
+		fset := token.NewFileSet()
+		f, err := parser.ParseFile(fset, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			c, ok := n.(*ast.CallExpr)
+			if !ok || len(c.Args) == 0 {
+				return true
+			}
+			fails, ok := c.Fun.(*ast.SelectorExpr)
+			if !ok || !slices.Contains([]string{"Fatal", "Error", "Fatalf", "Errorf"}, fails.Sel.Name) {
+				return true
+			}
+			if id, ok := fails.X.(*ast.Ident); !ok ||
+				!slices.Contains([]string{"t", "tb", "b", "l", "d", "f"}, id.Name) {
+				return true // not a test's
+			}
+			lit, ok := c.Args[0].(*ast.BasicLit)
+			if sum, is := c.Args[0].(*ast.BinaryExpr); is {
+				_, ok = sum.X.(*ast.BasicLit)
+			} else if ok {
+				ok = spoken.MatchString(lit.Value)
+			}
+			if !ok {
+				t.Errorf("%s: a failure does not say what was tried", fset.Position(c.Pos()))
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || seen < 100 {
+		t.Errorf("%d files of tests were read, want at least 100: %v", seen, err)
 	}
 }

@@ -60,7 +60,7 @@ var longFunctions = map[string]int{
 // longFiles are the files that may be longer than mostFile, in lines.
 var longFiles = map[string]int{
 	"internal/core/finding/texts.go":   629,
-	"internal/core/plan/flash_test.go": 608,
+	"internal/core/plan/flash_test.go": 611,
 	"internal/e2e/files_test.go":       638,
 	"internal/e2e/kinds_test.go":       645,
 }

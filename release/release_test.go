@@ -21,7 +21,7 @@ func made(t *testing.T, system string) string {
 	t.Helper()
 	out := t.TempDir()
 	if err := (&release{version: "0.9.1", out: out, root: "..", only: system}).run(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("....run(): %v", err)
 	}
 	return out
 }
@@ -33,21 +33,21 @@ func TestRelease(t *testing.T) {
 	a, b := made(t, "linux/amd64"), made(t, "linux/amd64")
 	sums, err := os.ReadFile(filepath.Join(a, "SHA256SUMS"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(filepath.Join(a, 'SHA256SUMS')): %v", err)
 	}
 	lines := strings.Split(strings.TrimSpace(string(sums)), "\n")
 	if len(lines) != 3 { // an archive, a .deb and an .rpm
-		t.Fatalf("%s", sums)
+		t.Fatalf("os.ReadFile(filepath.Join(a, 'SHA256SUMS')): %s; unwanted: len(lines) != 3", sums)
 	}
 	for _, line := range lines {
 		digest, name, _ := strings.Cut(line, "  ")
 		one, err := os.ReadFile(filepath.Join(a, name))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.ReadFile(filepath.Join(a, name)): %v", err)
 		}
 		two, err := os.ReadFile(filepath.Join(b, name))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.ReadFile(filepath.Join(b, name)): %v", err)
 		}
 		if !bytes.Equal(one, two) {
 			t.Errorf("%s differs from one run to the next", name)
@@ -58,12 +58,12 @@ func TestRelease(t *testing.T) {
 	}
 	f, err := os.Open(filepath.Join(a, "jarlid-0.9.1-linux-amd64.tar.gz"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Open(...): %v", err)
 	}
 	defer f.Close()
 	z, err := gzip.NewReader(f)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("gzip.NewReader(f): %v", err)
 	}
 	have := map[string]bool{}
 	for r := tar.NewReader(z); ; {
@@ -72,11 +72,11 @@ func TestRelease(t *testing.T) {
 			break
 		}
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("r.Next(): %v", err)
 		}
 		name, below := strings.CutPrefix(h.Name, "jarlid-0.9.1-linux-amd64/")
 		if !below || h.Uid != 0 || h.Uname != "" {
-			t.Errorf("%+v", h)
+			t.Errorf("r.Next(): %+v; unwanted: !below || h.Uid != 0 || h.Uname != ''", h)
 		}
 		have[name] = true
 	}
@@ -98,31 +98,31 @@ func installs(t *testing.T, deb string) {
 	root := t.TempDir()
 	for _, dir := range []string{"var/lib/dpkg/info", "var/lib/dpkg/updates", "tmp", "root"} {
 		if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.MkdirAll(filepath.Join(root, dir), 0o755): %v", err)
 		}
 	}
 	if err := os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(..., 0o644): %v", err)
 	}
 	if out, err := exec.Command("dpkg", "--root="+root, "-i", deb).CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+		t.Fatalf("....CombinedOutput(): %v; want no error\n%s", err, out)
 	}
 	for _, name := range []string{"usr/bin/jarlid", "usr/lib/udev/rules.d/60-jarlid.rules",
 		"usr/share/man/man1/jarlid.1.gz", "usr/share/bash-completion/completions/jarlid"} {
 		if _, err := os.Stat(filepath.Join(root, name)); err != nil {
-			t.Error(err)
+			t.Errorf("os.Stat(filepath.Join(root, name)): %v", err)
 		}
 	}
 	c := exec.Command("chroot", root, "/usr/bin/jarlid", "demo", "--at", "/tmp/demo")
 	c.Env = []string{"HOME=/root"}
 	out, err := c.CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "That was the whole evening.") {
-		t.Errorf("%v\n%s", err, out)
+		t.Errorf("c.CombinedOutput(): %v\n%s", err, out)
 	}
 	out, err = exec.Command("chroot", root, "/usr/bin/jarlid", "--version", "--home",
 		"/tmp/h").CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "jarlid 0.9.1, commit ") {
-		t.Errorf("%v\n%s", err, out)
+		t.Errorf("....CombinedOutput(): %v\n%s", err, out)
 	}
 }
 
@@ -131,20 +131,20 @@ func TestWindows(t *testing.T) {
 	out := made(t, "windows/amd64")
 	z, err := zip.OpenReader(filepath.Join(out, "jarlid-0.9.1-windows-amd64.zip"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("zip.OpenReader(...): %v", err)
 	}
 	defer z.Close()
 	f, err := z.Open("jarlid-0.9.1-windows-amd64/jarlid.exe")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("z.Open(...): %v", err)
 	}
 	b, err := io.ReadAll(f)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("io.ReadAll(f): %v", err)
 	}
 	p, err := pe.NewFile(bytes.NewReader(b))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("pe.NewFile(bytes.NewReader(b)): %v", err)
 	}
 	s := p.Section(".rsrc")
 	if s == nil {

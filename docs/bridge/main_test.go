@@ -42,7 +42,7 @@ func TestBridge(t *testing.T) {
 	listen := func(do func(net.Conn)) string {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("net.Listen('tcp', '127.0.0.1:0'): %v", err)
 		}
 		t.Cleanup(func() { l.Close() })
 		go func() {
@@ -61,18 +61,20 @@ func TestBridge(t *testing.T) {
 	near := listen(func(c net.Conn) { serve(c, far) })
 	conn, err := net.Dial("tcp", near)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.Dial('tcp', near): %v", err)
 	}
 	defer conn.Close()
 	c, err := loader.Connect(t.Context(), conn, "test")
 	if err != nil || c.Told["product"] != "kn7001" {
-		t.Fatalf("%v %v", c, err)
+		t.Fatalf("loader.Connect(conn, 'test'): %v %v; unwanted: err != nil || c.Told['product'] != 'kn7001'",
+			c, err)
 	}
 	image := bytes.Repeat([]byte("knot"), 100_000)
 	sum := sha256.Sum256(image)
 	if got, err := c.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false,
 		func(int64) {}); err != nil || got != hex.EncodeToString(sum[:]) {
-		t.Fatal(got, err)
+		t.Fatalf("c.Write('recovery', bytes.NewReader(image), int64(len(image)), false, ...): got %v, %v",
+			got, err)
 	}
 	var out bytes.Buffer
 	if _, err := c.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil ||

@@ -22,13 +22,13 @@ func stepTypes(t *testing.T) map[string]bool {
 	t.Helper()
 	paths, err := filepath.Glob("../core/plan/*.go")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("filepath.Glob('../core/plan/*.go'): %v", err)
 	}
 	has := map[string]map[string]bool{}
 	for _, path := range paths {
 		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("parser.ParseFile(token.NewFileSet(), %v, 0): %v", path, err)
 		}
 		for _, d := range f.Decls {
 			fn, ok := d.(*ast.FuncDecl)
@@ -70,7 +70,8 @@ func TestKinds(t *testing.T) {
 		}
 		delete(steps, name)
 		if k.name == "" || k.act == nil || k.form == nil || names[k.name] {
-			t.Errorf("%s: %+v", name, k)
+			t.Errorf("%s: %+v; unwanted: k.name == '' || k.act == nil || k.form == nil || names[k.name]",
+				name, k)
 		}
 		names[k.name] = true
 	}
@@ -100,12 +101,12 @@ func TestData(t *testing.T) {
 	} {
 		b, err := json.Marshal(Data(s))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("json.Marshal(Data(s)): %v", err)
 		}
 		// Titles are for people; the rest is held.
 		var got, expected map[string]any
 		if json.Unmarshal(b, &got) != nil || json.Unmarshal([]byte(want), &expected) != nil {
-			t.Fatal(string(b), want)
+			t.Fatalf("json.Marshal(Data(s)): got %v, want %v", string(b), want)
 		}
 		if got["title"] == "" {
 			t.Errorf("%s has no title", b)

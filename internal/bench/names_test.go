@@ -23,13 +23,13 @@ func TestNames(t *testing.T) {
 		soft.NewDevice(soft.Gadget{Serial: "DISK", Functions: []soft.Function{soft.Files()}})))
 	b, err := Open(Options{Home: t.TempDir(), Locks: t.TempDir(), Cable: bus})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Open(...): %v", err)
 	}
 	names := func() []string {
 		t.Helper()
 		list, err := b.Phones()
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("b.Phones(): %v", err)
 		}
 		var out []string
 		for _, p := range list {
@@ -38,13 +38,14 @@ func TestNames(t *testing.T) {
 		return out
 	}
 	if got := names(); !slices.Equal(got, []string{"A", "usb:1-2", "usb:1-3", "usb:1-4"}) {
-		t.Errorf("%v", got)
+		t.Errorf("Open(...): %v; unwanted: !slices.Equal(got, []string{'A', 'usb:1-2', 'usb:1-3', "+
+			"'usb:1-4'})", got)
 	}
 	name := func(on, as string) error {
 		t.Helper()
 		p, err := b.Pick(t.Context(), on)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("b.Pick(on): %v", err)
 		}
 		return b.Rename(p, as)
 	}
@@ -56,14 +57,14 @@ func TestNames(t *testing.T) {
 		t.Errorf("a name twice: %v", err)
 	}
 	if got := names(); !slices.Equal(got, []string{"stream", "pond", "usb:1-2", "usb:1-3"}) {
-		t.Errorf("%v", got)
+		t.Errorf("Open(...): %v", got)
 	}
 	// What it reports in another mode.
 	if err := b.sameAs("A", "A-recovery"); err != nil {
-		t.Fatal(err)
+		t.Fatalf("b.sameAs('A', 'A-recovery'): %v", err)
 	}
 	if p, err := b.Pick(t.Context(), "A-recovery"); err != nil || p.Name != "stream" {
-		t.Errorf("%+v, %v", p, err)
+		t.Errorf("b.Pick('A-recovery'): %+v, %v; unwanted: err != nil || p.Name != 'stream'", p, err)
 	}
 	if !b.other(phone.New(b.host(), "pond", "", nil), "A") || b.other(phone.New(b.host(), "stream", "A", nil),
 		"A") {

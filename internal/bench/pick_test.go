@@ -75,7 +75,7 @@ func TestPick(t *testing.T) {
 		}
 		here, absent, err := b.Look(t.Context())
 		if err != nil || len(here) != 1 || here[0].Name != "left" || strings.Join(absent, " ") != "right" {
-			t.Errorf("%+v, %v, %v", here, absent, err)
+			t.Errorf("b.Look(): %+v, %v, %v", here, absent, err)
 		}
 		dunlin.Press("power-long")
 		time.Sleep(time.Minute)
@@ -85,7 +85,8 @@ func TestPick(t *testing.T) {
 		}
 		// For a person to bring it up by hand it may still be told which one is meant.
 		if p, err := b.Unseen("right"); err != nil || p == nil || p.Name != "right" {
-			t.Errorf("%+v, %v", p, err)
+			t.Errorf("b.Unseen('right'): %+v, %v; unwanted: err != nil || p == nil || p.Name != 'right'", p,
+				err)
 		}
 		if p, err := b.Unseen(""); err != nil || p != nil {
 			t.Errorf("of two that are off %+v is meant, %v", p, err)
@@ -98,19 +99,19 @@ func TestLookLocks(t *testing.T) {
 	twoPhones(t, func(t *testing.T, b *bench.Bench, dunlin, _ *standintest.Phone) {
 		p, err := b.Pick(t.Context(), "left")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("b.Pick('left'): %v", err)
 		}
 		unlock, err := p.Lock("serial " + dunlin.Serial) // the other program knows it by another address
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("p.Lock('serial ' + dunlin.Serial): %v", err)
 		}
 		other, err := bench.Open(bench.Options{Home: b.Home, Locks: locksOf(t, b), Dial: dunlin.Net})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("bench.Open(...): %v", err)
 		}
 		here, _, err := other.Look(t.Context())
 		if err != nil || len(here) != 2 {
-			t.Fatalf("%+v, %v", here, err)
+			t.Fatalf("other.Look(): %+v, %v; unwanted: err != nil || len(here) != 2", here, err)
 		}
 		for _, s := range here {
 			if s.Busy != (s.Name == "left") || s.Busy && s.Mode != "" {
@@ -119,7 +120,8 @@ func TestLookLocks(t *testing.T) {
 		}
 		causes, err := other.Why(t.Context(), "left")
 		if err != nil || len(causes) != 1 || causes[0].Cause != "busy" {
-			t.Errorf("%+v, %v", causes, err)
+			t.Errorf("other.Why('left'): %+v, %v; unwanted: err != nil || len(causes) != 1 || "+
+				"causes[0].Cause != 'busy'", causes, err)
 		}
 		unlock()
 		if here, _, err = other.Look(t.Context()); err != nil || here[0].Busy || here[1].Busy {

@@ -112,6 +112,6 @@ func TestHelp(t *testing.T) {
 	}
 	if err := json.Unmarshal([]byte(helpOf(t, "flash", "--json")), &r); err != nil || !r.OK ||
 		!strings.Contains(r.Help, "jarlid flash boot.img") {
-		t.Errorf("%v %+v", err, r)
+		t.Errorf("json.Unmarshal(..., &r): %v %+v", err, r)
 	}
 }

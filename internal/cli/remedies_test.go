@@ -119,7 +119,7 @@ func TestRemediesCanBeFollowed(t *testing.T) {
 		return nil
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("filepath.WalkDir('..', ...): %v", err)
 	}
 	if commands < 100 {
 		t.Errorf("only %d commands were found", commands)
@@ -175,7 +175,7 @@ func literals(list []ast.Expr) string {
 func TestGuide(t *testing.T) {
 	guide, err := os.ReadFile("../../docs/guide.md")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('../../docs/guide.md'): %v", err)
 	}
 	told := map[string]bool{}
 	for line := range strings.Lines(string(guide)) {

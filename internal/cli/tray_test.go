@@ -31,7 +31,7 @@ func TestDesk(t *testing.T) {
 		come("d5", 5, given)
 		come("d4", 4, never) // whose turn it is goes on
 		if !slices.Equal(order, []string{"d4", "d4"}) {
-			t.Fatalf("%v", order)
+			t.Fatalf("%v; unwanted: !slices.Equal(order, []string{'d4', 'd4'})", order)
 		}
 		close(given)
 		synctest.Wait()

@@ -33,13 +33,13 @@ func TestBackup(t *testing.T) {
 			"a photo.jpg": {0xff, 0xd8, 0xff}} {
 			path := filepath.Join(shared, filepath.FromSlash(name))
 			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.MkdirAll(filepath.Dir(path), 0o755): %v", err)
 			}
 			if err := os.WriteFile(path, b, 0o644); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.WriteFile(%v, b, 0o644): %v", path, err)
 			}
 			if err := os.Chtimes(path, when, when); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.Chtimes(%v, when, when): %v", path, err)
 			}
 		}
 		// The cable is pulled at every few hundred acknowledgements until it is whole.
@@ -64,12 +64,12 @@ func TestBackup(t *testing.T) {
 		}
 		lines := strings.Split(strings.TrimSpace(out), "\n")
 		if err := json.Unmarshal([]byte(lines[len(lines)-1]), &r); err != nil {
-			t.Fatal(err)
+			t.Fatalf("json.Unmarshal([]byte(lines[len(lines)-1]), &r): %v", err)
 		}
 		l.want(3, []string{"stop  backup-exists", "holds a finished backup of dunlin"}, "backup",
 			"take", "-o", dir)
 		if len(r.Without) == 0 || len(r.Items) < 6 {
-			t.Errorf("%+v", r)
+			t.Errorf("%+v; unwanted: len(r.Without) == 0 || len(r.Items) < 6", r)
 		}
 		for _, i := range r.Items {
 			if i.Name == "storage" {
@@ -90,12 +90,12 @@ func TestBackup(t *testing.T) {
 		bad := bytes.Clone(boot)
 		bad[5000] ^= 1
 		if err := os.WriteFile(image, bad, 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(image, bad, 0o644): %v", err)
 		}
 		l.want(3, []string{"stop  damaged-file: boot_a.img is damaged: its sha256 is"}, "backup", "restore",
 			"boot@a", "-o", dir, "--yes")
 		if err := os.WriteFile(image, boot, 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(image, boot, 0o644): %v", err)
 		}
 		l.want(2, []string{"the backup has no system"}, "backup", "restore", "system", "-o", dir)
 		l.want(0, nil, "wipe", "part:boot@a", "--yes")

@@ -216,7 +216,7 @@ func TestBrokenOff(t *testing.T) {
 			"to recovery_a", "next  jarlid recovery install " + files.Recovery + " --into @a"})
 		l.want(0, nil, job...)
 		if out := l.want(0, nil); strings.Contains(out, "broke off") {
-			t.Errorf("%s", out)
+			t.Errorf("%s; unwanted: strings.Contains(out, 'broke off')", out)
 		}
 		l.want(3, []string{"stop"}, "recovery", "install", files.Package)
 		if out := l.want(0, nil); strings.Contains(out, "broke off") {
@@ -266,7 +266,7 @@ func TestDamagedTexts(t *testing.T) {
 			whole, err := os.ReadFile(c.file)
 			for name, text := range broken {
 				if err := os.MkdirAll(filepath.Dir(c.file), 0o755); err != nil {
-					t.Fatal(err)
+					t.Fatalf("os.MkdirAll(filepath.Dir(c.file), 0o755): %v", err)
 				}
 				write(l, c.file, []byte(text))
 				if code, out := l.run(c.args...); code != 1 && !slices.Contains(c.may, code) ||

@@ -37,7 +37,7 @@ func TestCable(t *testing.T) {
 		all := other.here(0)
 		if len(all) != 1 || all[0].Name != "WL-TS-0102" || all[0].USB == nil || all[0].USB.Port != "1-1" ||
 			all[0].USB.Speed != 480 || all[0].USB.Vendor != "1209" {
-			t.Fatalf("%+v", all)
+			t.Fatalf("%+v; unwanted: len(all) != 1 || all[0].Name != 'WL-TS-0102' || all[0].USB == ...", all)
 		}
 		other.want(0, []string{"is called brook"}, "bench", "name", "usb:1-1", "brook")
 		for _, on := range []string{"brook", "WL-TS-0102", "usb:1-1"} {
@@ -58,7 +58,7 @@ func TestCable(t *testing.T) {
 		l.press("turnstone", "power-long", "volume-up+power")
 		<-job.done
 		if job.code != 0 {
-			t.Fatalf("%s", job.out)
+			t.Fatalf("%s; unwanted: job.code != 0", job.out)
 		}
 		if all := other.here(0); len(all) != 1 || all[0].Name != "brook" || all[0].Mode != "recovery" {
 			t.Errorf("in its recovery: %+v", all)
@@ -73,7 +73,7 @@ func TestRule(t *testing.T) {
 			"bench", "--rule")
 		if !strings.HasPrefix(out, bench.Rule) || strings.Contains(bench.Rule, "idVendor") ||
 			!strings.Contains(out, `ATTRS{idProduct}=="4b4e", ENV{ID_MM_DEVICE_IGNORE}="1"`) {
-			t.Errorf("%s", out)
+			t.Errorf("%s; unwanted: !strings.HasPrefix(out, bench.Rule) || ...", out)
 		}
 	})
 }
@@ -139,7 +139,7 @@ func TestWhyOnCable(t *testing.T) {
 			l.raw("1-4", "0123", soft.Phone(usb.ProtocolFastboot))
 			b := must(bench.Open(bench.Options{Home: l.home, Locks: l.dir}))
 			if err := b.Register(bench.Entry{Name: "brook", Serial: "0123"}); err != nil {
-				l.Fatal(err)
+				l.Fatalf("b.Register(...): %v", err)
 			}
 		}},
 		"one that answers against the rules": {"wrong-protocol", 4, "none of the protocol's words",
@@ -176,7 +176,8 @@ func TestWhyOnCable(t *testing.T) {
 				}
 				l.result(c.code, &r, "bench", "--why")
 				if len(r.Causes) != 1 || r.Causes[0].Cause != c.cause {
-					t.Errorf("%+v\n%s", r.Causes, out)
+					t.Errorf("%+v; unwanted: len(r.Causes) != 1 || r.Causes[0].Cause != c.cause\n%s",
+						r.Causes, out)
 				}
 			})
 		})
@@ -211,7 +212,7 @@ func TestCableRefused(t *testing.T) {
 			"Windows has no WinUSB driver"}, "bench", "--why")
 		l.bus.Undriven, l.bus.Denied = nil, []string{"1-1"}
 		if all := l.here(0); len(all) != 1 || all[0].Stop == nil || all[0].Stop.Name != "no-permission" {
-			t.Errorf("%+v", all)
+			t.Errorf("%+v; unwanted: len(all) != 1 || all[0].Stop == nil || all[0].Stop.Name != ...", all)
 		}
 		if n := len(l.journals()); n != 0 {
 			t.Errorf("%d jobs were begun", n)
@@ -276,7 +277,7 @@ func TestBarred(t *testing.T) {
 		if out := l.atLine("hand  ", deny, 0, "go", "bootloader", "--yes", "--on",
 			"dunlin"); !strings.Contains(out, "warn  "+rights) ||
 			!strings.Contains(out, "the phone is in bootloader") {
-			t.Error(out)
+			t.Errorf("go bootloader without the right does not warn and wait:\n%s", out)
 		}
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
@@ -284,7 +285,7 @@ func TestBarred(t *testing.T) {
 		if out := l.atLine("send  ", deny, 1, "sideload", files.Package, "--then", "stay",
 			"--yes"); !strings.Contains(out, "warn  "+rights) ||
 			!strings.Contains(out, "nobody can tell yet") {
-			t.Error(out)
+			t.Errorf("a restart without the right does not warn, or claims to know its end:\n%s", out)
 		}
 		allow()
 		if now := quiet(); now != "no" {
@@ -303,7 +304,7 @@ func TestTwins(t *testing.T) {
 			[]byte(strings.Replace(model, "serial: WL-DU-0007", "serial: WL-DU-0008", 1)))
 		l.standin(twin, "--usb", "--as", "twin")
 		if all := l.here(0); len(all) != 2 || all[0].Serial == all[1].Serial {
-			t.Fatalf("%+v", all)
+			t.Fatalf("%+v; unwanted: len(all) != 2 || all[0].Serial == all[1].Serial", all)
 		}
 		l.want(3, []string{"several-phones"}, "slot")
 		one := l.begin(false, "", nil, "recovery", "install", files.Recovery, "--yes", "--on", "dunlin")
@@ -311,7 +312,7 @@ func TestTwins(t *testing.T) {
 		<-one.done
 		<-two.done
 		if one.code != 0 || two.code != 0 {
-			t.Fatalf("%s\n%s", one.out, two.out)
+			t.Fatalf("%s; unwanted: one.code != 0 || two.code != 0\n%s", one.out, two.out)
 		}
 		// Both go and come back at once.
 		one = l.begin(false, "", nil, "go", "recovery", "--on", "dunlin")
@@ -320,7 +321,7 @@ func TestTwins(t *testing.T) {
 		<-two.done
 		if one.code != 0 || two.code != 0 || !strings.Contains(one.out.String(), "WL-DU-0007") ||
 			!strings.Contains(two.out.String(), "WL-DU-0008") {
-			t.Fatalf("%s\n%s", one.out, two.out)
+			t.Fatalf("%s; unwanted: one.code != 0 || two.code != 0 || ...\n%s", one.out, two.out)
 		}
 	})
 }
@@ -332,7 +333,7 @@ func TestOneNumber(t *testing.T) {
 		l.raw("1-4", "0123", soft.Phone(usb.ProtocolFastboot))
 		l.bus.Denied = []string{"1-3", "1-4"} // they are not asked
 		if all := l.here(0); len(all) != 2 || all[0].Name != "usb:1-3" || all[1].Name != "usb:1-4" {
-			t.Errorf("%+v", all)
+			t.Errorf("%+v; unwanted: len(all) != 2 || all[0].Name != 'usb:1-3' || all[1].Name != ...", all)
 		}
 		l.want(3, []string{"several-phones"}, "slot")
 	})

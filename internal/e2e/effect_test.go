@@ -100,7 +100,7 @@ func TestSameChecks(t *testing.T) {
 				} {
 					out := l.want(3, []string{"web page"}, append(words, "--yes")...)
 					if strings.Contains(out, "--into") {
-						l.Errorf("%v: %s", words, out)
+						l.Errorf("%v: %s; unwanted: strings.Contains(out, '--into')", words, out)
 					}
 				}
 			}
@@ -170,7 +170,7 @@ func TestSameChecks(t *testing.T) {
 			for i, warned := range []bool{false, true, false, true, false, false} {
 				if out := l.want(0, nil, "sideload", f[i], "--dry-run"); strings.Contains(out,
 					"order-broken") != warned {
-					l.Errorf("%s:\n%s", f[i], out)
+					l.Errorf("%s:; unwanted: strings.Contains(out, 'order-broken') != warned\n%s", f[i], out)
 				}
 			}
 			l.want(0, nil, "sideload", f[0], "--yes")

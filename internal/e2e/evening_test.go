@@ -69,7 +69,7 @@ func TestEvenings(t *testing.T) {
 			l.result(0, &r, "arrive")
 			if r.Stage != "finished" || r.Version != "Saltmarsh OS 4.2" || r.Build != "SM42.260512" ||
 				r.Slot != "b" || r.Matches != "yes" || r.Patch != "2026-05-01" {
-				t.Errorf("%+v", r)
+				t.Errorf("%+v; unwanted: r.Stage != 'finished' || r.Version != 'Saltmarsh OS 4.2' || ...", r)
 			}
 		})
 	})
@@ -224,7 +224,7 @@ func TestSanderlingEvening(t *testing.T) {
 		var moved struct{ Moved []struct{ From, To string } }
 		l.result(0, &moved, "shelve", "/vendor/overlay/WickerlightFrame", "--yes")
 		if len(moved.Moved) != 1 || moved.Moved[0].From != "/overlay/WickerlightFrame" {
-			t.Errorf("%+v", moved)
+			t.Errorf("%+v; unwanted: len(moved.Moved) != 1 || moved.Moved[0].From != ...", moved)
 		}
 		l.want(0, []string{"/vendor/overlay/WickerlightFrame is moved aside already",
 			"nothing is to be moved"}, "shelve", "/vendor/overlay//WickerlightFrame/", "--yes")

@@ -46,7 +46,7 @@ func (l *lab) tool(name string, args ...string) {
 	cmd := exec.Command(witness.Tool(l, name), args...)
 	cmd.Dir = l.dir
 	if out, err := cmd.CombinedOutput(); err != nil {
-		l.Fatalf("%s %v: %v\n%s", name, args, err, out)
+		l.Fatalf("cmd.CombinedOutput(): %s %v: %v; want no error\n%s", name, args, err, out)
 	}
 }
 
@@ -133,7 +133,7 @@ func TestIdent(t *testing.T) {
 			boot.Parts{Ramdisk: ramdiskOf("init", "x")}))
 		var body bytes.Buffer
 		if err := payload.Write(&body, 1, []payload.Source{{Name: "boot", Data: plainBoot}}); err != nil {
-			t.Fatal(err)
+			t.Fatalf("payload.Write(&body, 1, ...): %v", err)
 		}
 		dtbo := make([]byte, 64)
 		copy(dtbo, "\xd7\xb7\xab\x1e\x00\x00\x00\x40\x00\x00\x00\x20\x00\x00\x00\x20\x00\x00\x00\x01")
@@ -241,7 +241,8 @@ func TestWrapped(t *testing.T) {
 				l.result(0, &r, "ident", deep, path)
 				if f := r.Files[0]; strings.Join(f.Wrapped, " ") != c.wrapped || len(f.GoesTo) == 0 ||
 					f.GoesTo[0].Partition != "vendor" {
-					t.Errorf("%+v", f)
+					t.Errorf("%+v; unwanted: strings.Join(f.Wrapped, ' ') != c.wrapped || len(f.GoesTo) "+
+						"== 0 ...", f)
 				}
 				if !strings.Contains(c.wrapped, " ") && name != "7z" {
 					l.result(0, &r, "ident", "--deep", path)
@@ -297,7 +298,7 @@ func TestLift(t *testing.T) {
 		same("vendor.img", vendor)
 		if sum := sha256.Sum256(vendor); len(r.Items) != 2 ||
 			r.Items[1].SHA256 != hex.EncodeToString(sum[:]) {
-			t.Errorf("%+v", r)
+			t.Errorf("%+v; unwanted: len(r.Items) != 2 || r.Items[1].SHA256 != ...", r)
 		}
 		l.want(0, []string{"matches SHA256SUMS"}, "proof", filepath.Join(out, "boot.img"), "--against",
 			filepath.Join(out, "SHA256SUMS"))
@@ -566,12 +567,13 @@ func TestNamesThatCollide(t *testing.T) {
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		shared := filepath.Join(l.dir, "dunlin", "shared")
 		if err := os.MkdirAll(shared, 0o755); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.MkdirAll(shared, 0o755): %v", err)
 		}
 		for i, n := range []string{"Boot.txt", "boot.txt", "What?.txt", "a:b.txt", `back\slash`, "aux"} {
 			if err := os.WriteFile(filepath.Join(shared, n), fmt.Appendf(nil, "note %d", i),
 				0o644); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.WriteFile(filepath.Join(shared, n), fmt.Appendf(nil, 'note %%d', i), 0o644): %v",
+					err)
 			}
 		}
 		kept := l.dir + "/kept"
@@ -607,7 +609,7 @@ func TestFlashPieces(t *testing.T) {
 			}
 			var b bytes.Buffer
 			if err := p.WriteTo(&b, bytes.NewReader(vendor)); err != nil {
-				t.Fatal(err)
+				t.Fatalf("p.WriteTo(&b, bytes.NewReader(vendor)): %v", err)
 			}
 			names = append(names, l.file(fmt.Sprintf("vendor.img_sparsechunk.%d", len(names)), b.Bytes()))
 		}
@@ -619,7 +621,7 @@ func TestFlashPieces(t *testing.T) {
 			t.Error("vendor_a does not hold the image")
 		}
 		if err := os.Rename(names[1], names[1]+".gone"); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.Rename(names[1], names[1]+'.gone'): %v", err)
 		}
 		l.want(3, []string{"stop  damaged-file", "number 1 is not there"}, "flash", names[0], "--yes")
 		l.want(3, []string{"stop  still-wrapped", "protected with a password"}, "flash",

@@ -12,7 +12,7 @@ import (
 func godwitFile(l *lab, name string, b []byte, err error) string {
 	l.Helper()
 	if err != nil {
-		l.Fatal(err)
+		l.Fatalf("making %s: %v", name, err)
 	}
 	return l.file(name, b)
 }

@@ -270,7 +270,7 @@ func TestFitFiles(t *testing.T) {
 			"--details")
 		l.standin("avocet").kill()
 		if err := os.Remove(filepath.Join(l.home, "bench.yaml")); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.Remove(...): %v", err)
 		}
 		super := filepath.Join(l.dir, "avocet", "partitions", "super.img")
 		var r answer
@@ -337,7 +337,7 @@ func TestFitUnmapped(t *testing.T) {
 		for name, a := range l.fits() {
 			if w := want[[2]string{name, "avocet"}]; a.Verdict != w.Verdict ||
 				!slices.Equal(a.because(w.Checks[0].Outcome), w.because(w.Checks[0].Outcome)) {
-				t.Errorf("%s: %s %+v", name, a.Verdict, a.Checks)
+				t.Errorf("%s: %s %+v; unwanted: a.Verdict != w.Verdict || ...", name, a.Verdict, a.Checks)
 			}
 		}
 		l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")

@@ -121,7 +121,7 @@ func (l *lab) golden(code int, args ...string) {
 	for line := range strings.Lines(out) {
 		var v map[string]any
 		if err := json.Unmarshal([]byte(line), &v); err != nil {
-			l.Fatalf("%s: %v: %q", name, err, line)
+			l.Fatalf("json.Unmarshal([]byte(line), &v): %s: %v: %q; want no error", name, err, line)
 		}
 		event, _ := v["event"].(string)
 		delete(v, "event")
@@ -133,22 +133,22 @@ func (l *lab) golden(code int, args ...string) {
 	delete(events, "progress") // how often one is told is a matter of time
 	got, err := json.MarshalIndent(events, "", "  ")
 	if err != nil {
-		l.Fatal(err)
+		l.Fatalf("json.MarshalIndent(events, '', ' '): %v", err)
 	}
 	got = append(got, '\n')
 	path := filepath.Join("testdata", "golden", name+".json")
 	if *update {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			l.Fatal(err)
+			l.Fatalf("os.MkdirAll(filepath.Dir(path), 0o755): %v", err)
 		}
 		if err := os.WriteFile(path, got, 0o644); err != nil {
-			l.Fatal(err)
+			l.Fatalf("os.WriteFile(%v, got, 0o644): %v", path, err)
 		}
 		return
 	}
 	want, err := os.ReadFile(path)
 	if err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.ReadFile(%v): %v", path, err)
 	}
 	if !bytes.Equal(got, want) {
 		l.Errorf("jarlid %s has another form than %s (-update writes it anew):\n%s", strings.Join(args, " "),

@@ -40,7 +40,7 @@ func TestGraft(t *testing.T) {
 			l.result(0, &set, "recovery", "install", kit.recovery, "--yes")
 			if len(set.Writes) != 1 || set.Writes[0].Slot != "a" || set.Writes[0].Confirmed != "read-back" ||
 				set.Home.Form != "ramdisk" {
-				t.Errorf("%+v", set)
+				t.Errorf("%+v; unwanted: len(set.Writes) != 1 || set.Writes[0].Slot != 'a' || ...", set)
 			}
 			l.want(0, []string{"boot_a held", "boot_a written, read back, it matches"}, "recovery", "install",
 				"--previous", "--yes")
@@ -58,7 +58,7 @@ func TestGraft(t *testing.T) {
 			} {
 				if err := w.Add(cpio.Header{Name: f[0], Mode: cpio.TypeFile | 0o755},
 					[]byte(f[1])); err != nil {
-					t.Fatal(err)
+					t.Fatalf("w.Add(..., []byte(f[1])): %v", err)
 				}
 			}
 			w.Close()
@@ -152,7 +152,8 @@ func TestGraft(t *testing.T) {
 				unpacked(rd); got.Files != want.Files ||
 				got.Props["ro.build.display.id"] != want.Props["ro.build.display.id"] ||
 				got.Compression != want.Compression {
-				t.Errorf("%+v", got)
+				t.Errorf("%+v; unwanted: got.Files != want.Files || got.Props['ro.build.display.id'] != ...",
+					got)
 			}
 			l.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery", "--yes")
 		})

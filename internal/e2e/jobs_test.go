@@ -40,19 +40,21 @@ func TestJobs(t *testing.T) {
 		l.fault("dunlin", "drop", 6<<20)
 		if code, out := l.run("sideload", kit.more.Package, "--then", "stay", "--accept", "encrypted-data",
 			"--yes", "--on", "dunlin"); code != 5 && code != 1 {
-			t.Fatalf("%d\n%s", code, out)
+			t.Fatalf("%d; unwanted: code != 5 && code != 1\n%s", code, out)
 		}
 		l.want(0, nil, "slot", "use", "b", "--accept", "slot-empty", "--yes", "--on", "godwit")
 		var all, one jobsResult
 		l.result(0, &all, "jobs")
 		l.result(0, &one, "jobs", "--on", "dunlin")
 		if len(all.Jobs) < 4 || len(one.Jobs) >= len(all.Jobs) || all.Jobs[0].Phone != "godwit" {
-			t.Fatalf("%+v\n%+v", all, one)
+			t.Fatalf("%+v; unwanted: len(all.Jobs) < 4 || len(one.Jobs) >= len(all.Jobs) || ...\n%+v", all,
+				one)
 		}
 		for i, j := range all.Jobs {
 			broke := j.Phone == "dunlin" && slices.Contains(j.Command, "sideload")
 			if (j.Outcome == "done") == broke || j.Ended == nil || (j.Step == "") == broke {
-				t.Errorf("%+v", j)
+				t.Errorf("%+v; unwanted: (j.Outcome == 'done') == broke || j.Ended == nil || (j.Step == ...",
+					j)
 			}
 			if i > 0 && j.Number >= all.Jobs[i-1].Number {
 				t.Errorf("job %d stands behind %d", j.Number, all.Jobs[i-1].Number)
@@ -62,14 +64,14 @@ func TestJobs(t *testing.T) {
 		l.result(0, &r, "jobs", "show", "1")
 		if r.Outcome != "done" || len(r.Steps) != 2 || r.Steps[0].Confirmed != "phone-word" ||
 			r.Steps[1].Ended == nil {
-			t.Errorf("%+v", r)
+			t.Errorf("%+v; unwanted: r.Outcome != 'done' || len(r.Steps) != 2 || ...", r)
 		}
 		last := one.Jobs[0]
 		r = jobResult{}
 		l.result(0, &r, "jobs", "show", strconv.Itoa(last.Number))
 		if r.Outcome != "failed" || r.Error == "" || !slices.Contains(r.Broken.Command, "sideload") ||
 			r.Steps[len(r.Steps)-1].Outcome == "done" {
-			t.Errorf("%+v", r)
+			t.Errorf("%+v; unwanted: r.Outcome != 'failed' || r.Error == '' || ...", r)
 		}
 		out := l.want(0, []string{"fail  ", "next  jarlid jobs resume "}, "jobs", "show",
 			strconv.Itoa(last.Number))
@@ -83,7 +85,7 @@ func TestJobs(t *testing.T) {
 		l.result(0, &one, "jobs", "--on", "dunlin")
 		if one.Jobs[0].Outcome != "done" || slices.Contains(one.Jobs[0].Command, "resume") ||
 			!slices.Contains(one.Jobs[0].Command, "sideload") {
-			t.Errorf("%+v", one.Jobs[0])
+			t.Errorf("%+v; unwanted: one.Jobs[0].Outcome != 'done' || ...", one.Jobs[0])
 		}
 		l.want(0, []string{"nothing broke off"}, "jobs", "resume")
 		l.want(2, []string{"there is no job 99"}, "jobs", "show", "99")

@@ -18,10 +18,10 @@ func (l *lab) share(phone string, files ...string) string {
 	for i := 0; i < len(files); i += 2 {
 		name := filepath.Join(dir, filepath.FromSlash(files[i]))
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			l.Fatal(err)
+			l.Fatalf("os.MkdirAll(filepath.Dir(name), 0o755): %v", err)
 		}
 		if err := os.WriteFile(name, []byte(files[i+1]), 0o644); err != nil {
-			l.Fatal(err)
+			l.Fatalf("os.WriteFile(%v, []byte(files[i+1]), 0o644): %v", name, err)
 		}
 	}
 	return dir
@@ -55,7 +55,7 @@ func TestBackupIsOfNow(t *testing.T) {
 		st := must(os.Stat(filepath.Join(shared, "notes.txt")))
 		l.share("dunlin", "notes.txt", "low tide 9:30") // as long as before, and by its time as old
 		if err := os.Chtimes(filepath.Join(shared, "notes.txt"), st.ModTime(), st.ModTime()); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.Chtimes(filepath.Join(shared, 'notes.txt'), st.ModTime(), st.ModTime()): %v", err)
 		}
 		l.want(0, nil, "backup", "take", "boot@a", "storage", "-o", dir)
 		if got := must(os.ReadFile(filepath.Join(dir, "boot_a.img"))); !bytes.Equal(got, now) {
@@ -136,14 +136,14 @@ func TestBackupFolder(t *testing.T) {
 		for _, dir := range []string{elsewhere, filepath.Join(l.dir, "linked"),
 			filepath.Join(l.dir, "open")} {
 			if err := os.Mkdir(dir, 0o700); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.Mkdir(%v, 0o700): %v", dir, err)
 			}
 		}
 		linked := filepath.Join(l.dir, "linked")
 		for name, to := range map[string]string{"boot_a.img": mine, "storage": elsewhere,
 			"boot_a.img.part": mine} {
 			if err := os.Symlink(to, filepath.Join(linked, name)); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.Symlink(%v, filepath.Join(linked, name)): %v", to, err)
 			}
 		}
 		l.want(1, []string{"could not be kept: a.jpg"}, "backup", "take", "boot@a", "storage", "-o", linked)
@@ -155,7 +155,7 @@ func TestBackupFolder(t *testing.T) {
 		}
 		open := filepath.Join(l.dir, "open")
 		if err := os.Chmod(open, 0o755); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.Chmod(open, 0o755): %v", err)
 		}
 		l.want(3, []string{"warn  readable-by-others", "not-confirmed"}, "backup", "take", "boot@a",
 			"-o", open)
@@ -167,7 +167,7 @@ func TestBackupFolder(t *testing.T) {
 		held := must(keepfiles.OpenFolder(busy))
 		l.want(3, []string{"stop  output-shared"}, "backup", "take", "boot@a", "-o", busy)
 		if err := held.Close(); err != nil {
-			t.Fatal(err)
+			t.Fatalf("held.Close(): %v", err)
 		}
 		l.want(0, nil, "backup", "take", "boot@a", "-o", busy)
 	})

@@ -65,7 +65,7 @@ func TestKilled(t *testing.T) {
 			var out bytes.Buffer
 			cmd.Stdout = &out
 			if err := cmd.Start(); err != nil {
-				t.Fatal(err)
+				t.Fatalf("cmd.Start(): %v", err)
 			}
 			l.awaitAct(c.step)
 			time.Sleep(300 * time.Millisecond)
@@ -118,7 +118,7 @@ func TestCtrlC(t *testing.T) {
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("cmd.Start(): %v", err)
 	}
 	l.awaitAct("recovery_a")
 	time.Sleep(200 * time.Millisecond)

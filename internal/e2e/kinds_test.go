@@ -61,7 +61,7 @@ func kitOf(t *testing.T, name string, slots int) kit {
 		k.recovery = filepath.Join(dir, "tideline-3.1-"+name+".img")
 		if err := os.WriteFile(k.recovery, must(scenario.Recovery(scenario.Tideline, k.phone)),
 			0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(k.recovery, ..., 0o644): %v", err)
 		}
 		kits[name] = k
 	}
@@ -442,11 +442,11 @@ func TestKindsDoneWrong(t *testing.T) {
 				"group-size: 38MiB\nfirmware", "group-size: 44MiB, partitions",
 				"group-size: 38MiB, partitions")
 			if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
-				l.Fatal(err)
+				l.Fatalf("os.MkdirAll(filepath.Join(l.home, 'models'), 0o755): %v", err)
 			}
 			if err := os.WriteFile(filepath.Join(l.home, "models", "avocet.yaml"), must(os.ReadFile(small)),
 				0o644); err != nil {
-				l.Fatal(err)
+				l.Fatalf("os.WriteFile(..., must(os.ReadFile(small)), 0o644): %v", err)
 			}
 			l.standin("avocet")
 			gsi := kitOf(l.T, "avocet", 2).more.GSI
@@ -569,11 +569,11 @@ func TestKindsDoneWrong(t *testing.T) {
 				"  serial: WL-DU-0009\n  enforces: true", "model: dunlin", "model: strict",
 				"aliases: [WL-DU, wl_dunlin]", "aliases: [dunlin]")
 			if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
-				l.Fatal(err)
+				l.Fatalf("os.MkdirAll(filepath.Join(l.home, 'models'), 0o755): %v", err)
 			}
 			if err := os.WriteFile(filepath.Join(l.home, "models", "strict.yaml"), must(os.ReadFile(strict)),
 				0o644); err != nil {
-				l.Fatal(err)
+				l.Fatalf("os.WriteFile(..., must(os.ReadFile(strict)), 0o644): %v", err)
 			}
 			l.standin(strict)
 			l.want(3, []string{"stop  not-as-signed", "enforces verified boot although it is unlocked"},
@@ -598,7 +598,7 @@ func TestKindsDoneWrong(t *testing.T) {
 			boot := filepath.Join(l.dir, "avocet", "partitions", "boot_a.img")
 			f := must(os.OpenFile(boot, os.O_RDWR, 0))
 			if _, err := f.WriteAt([]byte{1}, 1<<20); err != nil { // one byte of the kernel
-				l.Fatal(err)
+				l.Fatalf("f.WriteAt(..., 1<<20): %v", err)
 			}
 			f.Close()
 			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait", "20s")
@@ -626,11 +626,11 @@ func TestCards(t *testing.T) {
 		alone.want(2, []string{"no saved card"}, "card", "--card", kit.recovery)
 		// The draft is a model file that can be read, and is taken once it has its place.
 		if err := os.MkdirAll(filepath.Join(alone.home, "models"), 0o755); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.MkdirAll(..., 0o755): %v", err)
 		}
 		text := must(os.ReadFile(draft))
 		if err := os.WriteFile(filepath.Join(alone.home, "models", "new.yaml"), text, 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(..., text, 0o644): %v", err)
 		}
 		alone.want(0, []string{"the model file"}, "card", "--card", saved)
 		for _, s := range []string{"model: avocet", "slots: 2", "partition: vendor_boot", "- system"} {

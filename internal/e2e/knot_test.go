@@ -127,7 +127,7 @@ func TestKnotCable(t *testing.T) {
 		all := other.here(0)
 		if len(all) != 1 || all[0].Name != "WL-KN-0301" || all[0].Mode != "loader" ||
 			all[0].Address != "usb:1-1" || all[0].USB == nil || all[0].USB.Product != "4b4e" {
-			t.Fatalf("%+v", all)
+			t.Fatalf("%+v; unwanted: len(all) != 1 || all[0].Name != 'WL-KN-0301' || all[0].Mode != ...", all)
 		}
 		for _, on := range []string{"WL-KN-0301", "usb:1-1", "serial:/dev/ttyACM11"} {
 			if all := other.here(0, "--on", on); len(all) != 1 || all[0].Name != "WL-KN-0301" {
@@ -166,7 +166,7 @@ func TestKnotCable(t *testing.T) {
 					"kn7001", "ad7001").Replace(text))), "--usb")
 			other := l.other("other")
 			if all := other.here(4); len(all) != 0 {
-				t.Errorf("%+v", all)
+				t.Errorf("%+v; unwanted: len(all) != 0", all)
 			}
 			other.want(4, []string{"loader", "--on usb:1-1"}, "bench", "--why")
 			other.want(0, []string{"in its maker's loader"}, "card", "--on", "usb:1-1")
@@ -237,7 +237,7 @@ func TestKnotSheet(t *testing.T) {
 			"boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes", "--accept",
 			"risky-partition")
 		if err := os.Remove(sheet); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.Remove(sheet): %v", err)
 		}
 		addon := l.file("countsheet.zip",
 			must(scenario.Addon{Name: "Countsheet", Release: "14", Signer: "saltmarsh"}.Package()))
@@ -265,18 +265,18 @@ func TestKnotTable(t *testing.T) {
 		l.want(0, []string{"spare"}, "card")
 		kept, err := filepath.Glob(filepath.Join(l.home, "jobs", "*", "previous-table.txt"))
 		if err != nil || len(kept) != 1 || strings.Contains(string(must(os.ReadFile(kept[0]))), "spare") {
-			t.Errorf("%v %v", kept, err)
+			t.Errorf("filepath.Glob(...): %v %v", kept, err)
 		}
 		// Within a set it is left, and said.
 		kit := kitOf(t, "knot", 1)
 		dir := filepath.Join(l.dir, "set")
 		if err := os.MkdirAll(dir, 0o755); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.MkdirAll(%v, 0o755): %v", dir, err)
 		}
 		for name, b := range map[string][]byte{"recovery.img": must(os.ReadFile(kit.recovery)),
 			"knot.table": must(os.ReadFile(table))} {
 			if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.WriteFile(filepath.Join(dir, name), b, 0o644): %v", err)
 			}
 		}
 		l.want(0, []string{"knot.table in the set is no image and is left alone", "recovery written"},

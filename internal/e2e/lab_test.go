@@ -126,11 +126,11 @@ func (l *lab) other(name string) *lab {
 func (l *lab) key() {
 	l.Helper()
 	if err := os.MkdirAll(l.home, 0o700); err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.MkdirAll(l.home, 0o700): %v", err)
 	}
 	b := must(os.ReadFile("../link/adb/testdata/key.pem"))
 	if err := os.WriteFile(filepath.Join(l.home, "key.pem"), b, 0o600); err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.WriteFile(filepath.Join(l.home, 'key.pem'), b, 0o600): %v", err)
 	}
 }
 
@@ -255,7 +255,7 @@ func (p *phone) kill() {
 	p.l.net.Cut()
 	p.off()
 	if err := os.WriteFile(p.list, listed, 0o644); err != nil {
-		p.l.Fatal(err)
+		p.l.Fatalf("os.WriteFile(p.list, listed, 0o644): %v", err)
 	}
 }
 
@@ -585,7 +585,7 @@ func (l *lab) file(name string, b []byte) string {
 	l.Helper()
 	path := filepath.Join(l.dir, name)
 	if err := os.WriteFile(path, b, 0o644); err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.WriteFile(%v, b, 0o644): %v", path, err)
 	}
 	return path
 }

@@ -24,7 +24,7 @@ func TestSerialLine(t *testing.T) {
 	silent := l.command("card", "--on", "serial:"+dead)
 	silent.Stdout = &said
 	if err := silent.Start(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("silent.Start(): %v", err)
 	}
 	kit := kitOf(t, "knot", 1)
 	l.startProcess(t, "knot")
@@ -36,7 +36,7 @@ func TestSerialLine(t *testing.T) {
 	master, slave := pseudoTerminal(t)
 	conn, err := net.Dial("tcp", strings.TrimSpace(at))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.Dial('tcp', strings.TrimSpace(at)): %v", err)
 	}
 	go func() { _, _ = io.Copy(master, conn) }()
 	go func() { _, _ = io.Copy(conn, master) }()
@@ -50,7 +50,7 @@ func TestSerialLine(t *testing.T) {
 	conn.Close()
 	silent.Wait() // its code is looked at
 	if silent.ProcessState.ExitCode() != 3 || !strings.Contains(said.String(), "stop  line-silent") {
-		t.Errorf("%v\n%s", silent.ProcessState, said.String())
+		t.Errorf("net.Dial('tcp', strings.TrimSpace(at)): %v\n%s", silent.ProcessState, said.String())
 	}
 }
 
@@ -66,12 +66,12 @@ func pseudoTerminal(t *testing.T) (*os.File, string) {
 		err = unix.IoctlSetPointerInt(fd, unix.TIOCSPTLCK, 0)
 	}
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("unix.IoctlGetInt(fd, unix.TIOCGPTN): %v", err)
 	}
 	name := fmt.Sprintf("/dev/pts/%d", n)
 	slave, err := os.OpenFile(name, os.O_RDWR|unix.O_NOCTTY, 0) // while it is open, the line stays
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.OpenFile(%v, os.O_RDWR|unix.O_NOCTTY, 0): %v", name, err)
 	}
 	at, err := unix.IoctlGetTermios(int(slave.Fd()), unix.TCGETS)
 	if err == nil {
@@ -79,7 +79,7 @@ func pseudoTerminal(t *testing.T) (*os.File, string) {
 		err = unix.IoctlSetTermios(int(slave.Fd()), unix.TCSETS, at)
 	}
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("unix.IoctlGetTermios(int(slave.Fd()), unix.TCGETS): %v", err)
 	}
 	t.Cleanup(func() { slave.Close(); master.Close() })
 	return master, name

@@ -92,7 +92,7 @@ var mistakes = []mistake{
 		}
 		text := strings.Replace(string(must(os.ReadFile(list))), "model: dunlin", "model: godwit", 1)
 		if err := os.WriteFile(list, []byte(text), 0o644); err != nil {
-			l.Fatal(err)
+			l.Fatalf("os.WriteFile(list, []byte(text), 0o644): %v", err)
 		}
 		const s = "stop  wrong-model"
 		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img),

@@ -183,7 +183,7 @@ func TestOutcomes(t *testing.T) {
 			l.standin("godwit")
 			_, out := l.run("recovery", "install", kit.recovery, "--into", "boot", "--yes")
 			if !strings.Contains(out, "pre-image-missing") {
-				l.Fatalf("%s", out)
+				l.Fatalf("%s; unwanted: !strings.Contains(out, 'pre-image-missing')", out)
 			}
 			_, out = l.run("go", "recovery", "--yes")
 			if !strings.Contains(out, "want an image of their own in dtbo_a") ||
@@ -276,16 +276,16 @@ func TestOutcomes(t *testing.T) {
 			kept := must(os.ReadFile(list))
 			if err := os.WriteFile(list, slices.Concat(kept, []byte(strings.Repeat("# large\n", 1<<20))),
 				0o600); err != nil {
-				l.Fatal(err)
+				l.Fatalf("os.WriteFile(list, ..., 0o600): %v", err)
 			}
 			l.want(1, []string{"what is wanted here has at most 4.0 MiB"}, "bench")
 			if err := os.WriteFile(list, kept, 0o600); err != nil {
-				l.Fatal(err)
+				l.Fatalf("os.WriteFile(list, kept, 0o600): %v", err)
 			}
 			// A link where the list is written meanwhile leads nowhere.
 			victim := l.file("victim", []byte("mine"))
 			if err := os.Symlink(victim, list+".new"); err != nil {
-				l.Fatal(err)
+				l.Fatalf("os.Symlink(victim, list+'.new'): %v", err)
 			}
 			l.want(0, nil, "bench", "name", "dunlin", "tray-4")
 			if b := must(os.ReadFile(victim)); string(b) != "mine" {

@@ -30,7 +30,7 @@ var program = sync.OnceValues(func() (string, error) {
 // inProcesses gives a lab on the computer's own network, whose programs are processes.
 func inProcesses(t testing.TB) *lab {
 	if _, err := program(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("program(): %v", err)
 	}
 	dir := t.TempDir()
 	l := &lab{home: filepath.Join(dir, "home"), dir: dir}
@@ -71,7 +71,7 @@ func (l *lab) startProcess(tb testing.TB, model string, args ...string) *running
 	out := must(cmd.StdoutPipe())
 	cmd.Stderr = os.Stderr
 	if err := cmd.Start(); err != nil {
-		tb.Fatal(err)
+		tb.Fatalf("cmd.Start(): %v", err)
 	}
 	p := &runningPhone{cmd: cmd, done: make(chan struct{})}
 	tb.Cleanup(p.kill)

@@ -39,7 +39,7 @@ func TestPut(t *testing.T) {
 			if s := r.Stored[0]; s.Path != "/mnt/card/saltmarsh 4.2.zip" ||
 				s.SHA256 != hex.EncodeToString(sum[:]) || s.Confirmed != "read-back" ||
 				s.Bytes != int64(len(b)) {
-				t.Errorf("%+v", s)
+				t.Errorf("%+v; unwanted: s.Path != '/mnt/card/saltmarsh 4.2.zip' || s.SHA256 != ...", s)
 			}
 			// The card is kept when the data is formatted, and nothing is lost by it.
 			l.want(0, nil, "wipe", "userdata", "--yes")
@@ -72,7 +72,7 @@ func TestPut(t *testing.T) {
 			big := filepath.Join(l.dir, "big.zip")
 			f := must(os.Create(big))
 			if err := f.Truncate(200 << 20); err != nil {
-				t.Fatal(err)
+				t.Fatalf("f.Truncate(200 << 20): %v", err)
 			}
 			f.Close()
 			l.want(3, []string{"stop  no-room"}, "put", big, "--to", "storage", "--yes")

@@ -132,7 +132,7 @@ func TestContradicted(t *testing.T) {
 		path := filepath.Join(l.dir, "dunlin", "partitions", "vbmeta_a.img")
 		if err := os.WriteFile(path, append(bytes.Clone(loose), make([]byte, 64<<10-len(loose))...),
 			0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(%v, ..., 0o644): %v", path, err)
 		}
 		l.want(0, nil, "go", "recovery", "--yes")
 		if out := l.want(0, nil, flash...); strings.Contains(out, "stop  verity-would-reject") {

@@ -48,7 +48,7 @@ func TestScreens(t *testing.T) {
 				l := &lab{T: t, home: filepath.Join(dir, "home"), dir: dir, net: &standintest.Net{Rate: rate},
 					bus: &soft.Bus{Rate: rate}}
 				if err := os.MkdirAll(dir, 0o755); err != nil {
-					t.Fatal(err)
+					t.Fatalf("os.MkdirAll(%v, 0o755): %v", dir, err)
 				}
 				l.key()
 				l.screens(columns)
@@ -81,7 +81,7 @@ func (l *lab) screens(columns int) {
 		if *update {
 			if err := errorsOf(os.MkdirAll(filepath.Dir(path), 0o755),
 				os.WriteFile(path, []byte(out), 0o644)); err != nil {
-				l.Fatal(err)
+				l.Fatalf("errorsOf(...): %v", err)
 			}
 			return
 		}
@@ -129,7 +129,7 @@ func (l *lab) examples() (list []example) {
 		var r struct{ Help string }
 		_, out := l.run(append(slices.Clone(path), "--help", "--json")...)
 		if err := json.Unmarshal([]byte(out), &r); err != nil {
-			l.Fatalf("%v: %v", path, err)
+			l.Fatalf("json.Unmarshal([]byte(out), &r): %v: %v; want no error", path, err)
 		}
 		section := ""
 		for line := range strings.Lines(r.Help) {
@@ -227,7 +227,7 @@ func typeExamples(t *testing.T, hand, hands int) {
 		for i, s := range stands { // all of them in one folder, as a sheet wants its files
 			stands[i].path = filepath.Join(l.dir, "files", filepath.Base(s.path))
 			if err := os.Link(s.path, stands[i].path); err != nil && !os.IsExist(err) {
-				t.Fatal(err)
+				t.Fatalf("os.Link(s.path, stands[i].path): %v", err)
 			}
 		}
 		out := filepath.Join(l.dir, "out")
@@ -276,7 +276,7 @@ func typeExamples(t *testing.T, hand, hands int) {
 				continue
 			}
 			if err := os.MkdirAll(filepath.Join(out, fmt.Sprint(len(ran)-1)), 0o755); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.MkdirAll(..., 0o755): %v", err)
 			}
 			l.columns = 0
 			code, got := l.run(append(args, "--dry-run", "--no-hands", "--yes")...)

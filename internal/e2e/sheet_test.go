@@ -22,12 +22,12 @@ func (l *lab) beside(paths ...string) (copies []string) {
 	l.Helper()
 	dir := filepath.Join(l.dir, "files")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.MkdirAll(%v, 0o755): %v", dir, err)
 	}
 	for _, p := range paths {
 		to := filepath.Join(dir, filepath.Base(p))
 		if err := os.WriteFile(to, must(os.ReadFile(p)), 0o644); err != nil {
-			l.Fatal(err)
+			l.Fatalf("os.WriteFile(%v, must(os.ReadFile(p)), 0o644): %v", to, err)
 		}
 		copies = append(copies, to)
 	}
@@ -56,7 +56,7 @@ func (l *lab) holds(phone string) map[string]uint64 {
 		return nil
 	})
 	if err != nil {
-		l.Fatal(err)
+		l.Fatalf("filepath.WalkDir(root, ...): %v", err)
 	}
 	return sums
 }
@@ -312,7 +312,7 @@ func TestTray(t *testing.T) {
 				}
 			}
 			if p.OK != (p.Exit == 0) || p.OK && (done != 4 || p.Job == 0) {
-				t.Errorf("%+v", p)
+				t.Errorf("%+v; unwanted: p.OK != (p.Exit == 0) || p.OK && (done != 4 || p.Job == 0)", p)
 			}
 		}
 		if want := map[string]int{
@@ -495,7 +495,7 @@ func TestSheetRules(t *testing.T) {
 				return err
 			})
 			if err != nil {
-				l.Error(err)
+				l.Errorf("filepath.WalkDir(l.home, ...): %v", err)
 			}
 		},
 		"the phone stays locked between tasks": func(l *lab) {
@@ -505,7 +505,7 @@ func TestSheetRules(t *testing.T) {
 			other := func() {
 				if code, out := l.run("slot", "use", "a", "--yes"); code != 3 ||
 					!strings.Contains(out, "phone-busy") {
-					l.Errorf("%d\n%s", code, out)
+					l.Errorf("%d; unwanted: code != 3 || !strings.Contains(out, 'phone-busy')\n%s", code, out)
 				}
 				seen++
 			}
@@ -535,7 +535,7 @@ func TestSheetRules(t *testing.T) {
 			l.result(0, &r, "sheet", "check", sheet, "--cards", card, "--models", "dunlin")
 			if len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || r.Tasks[3].Line != 8 ||
 				r.Tasks[3].Task != "sideload rom" || len(r.Lost) == 0 || r.Bytes < 25<<20 || r.Seconds < 60 {
-				l.Errorf("%+v", r)
+				l.Errorf("%+v; unwanted: len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || ...", r)
 			}
 			// What an order does is foreseen: a ROM over data that was not formatted.
 			l.want(0, []string{"warn  encrypted-data", "(task 3, line 7)"}, "sheet", "check",
@@ -549,14 +549,14 @@ func TestSheetRules(t *testing.T) {
 func write(l *lab, path string, b []byte) {
 	l.Helper()
 	if err := os.WriteFile(path, b, 0o644); err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.WriteFile(%v, b, 0o644): %v", path, err)
 	}
 }
 
 func remove(l *lab, path string) {
 	l.Helper()
 	if err := os.Remove(path); err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.Remove(%v): %v", path, err)
 	}
 }
 
@@ -576,7 +576,8 @@ func TestTrayStops(t *testing.T) {
 		}, "sheet", "run", sheet, "--on", "d1,d2", "--yes")
 		<-j.done
 		if out := j.out.String(); j.code != 7 || strings.Contains(out, "all 4 tasks done") {
-			t.Fatalf("%d\n%s", j.code, out)
+			t.Fatalf("%d; unwanted: j.code != 7 || strings.Contains(out, 'all 4 tasks done')\n%s",
+				j.code, out)
 		}
 		l.want(0, []string{"on d1, d2", "jarlid jobs resume 1"})
 		l.want(0, []string{"done on all 2 phones"}, "jobs", "resume", "--yes")

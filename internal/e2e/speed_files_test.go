@@ -27,7 +27,7 @@ func clock(b *testing.B, stdout io.Writer, name string, args ...string) time.Dur
 	cmd.Stdout = stdout
 	start := time.Now()
 	if err := cmd.Run(); err != nil {
-		b.Fatal(err)
+		b.Fatalf("cmd.Run(): %v", err)
 	}
 	return time.Since(start)
 }
@@ -88,7 +88,7 @@ func BenchmarkLiftPayload(b *testing.B) {
 	f := must(os.Create(filepath.Join(l.dir, "payload.bin")))
 	if err := payload.Write(f, 1,
 		[]payload.Source{{Name: "system", Data: bytes.Repeat(unit, 12), Pack: pack}}); err != nil {
-		b.Fatal(err)
+		b.Fatalf("payload.Write(f, 1, ...): %v", err)
 	}
 	f.Close()
 	streams.Close()
@@ -125,7 +125,7 @@ func BenchmarkLiftSparse(b *testing.B) {
 		must(f.WriteAt(part, i*128<<20))
 	}
 	if err := f.Truncate(1536 << 20); err != nil {
-		b.Fatal(err)
+		b.Fatalf("f.Truncate(1536 << 20): %v", err)
 	}
 	f.Close()
 	seven := filepath.Join(l.dir, "made")

@@ -23,23 +23,23 @@ func BenchmarkFit(b *testing.B) {
 	for _, name := range []string{"system/bin", "system/apex", "system/etc/vintf",
 		"system/etc/selinux/mapping"} {
 		if err := os.CopyFS(filepath.Join(tree, name), must(fs.Sub(src, name))); err != nil {
-			b.Fatal(err)
+			b.Fatalf("os.CopyFS(filepath.Join(tree, name), must(fs.Sub(src, name))): %v", err)
 		}
 	}
 	if err := os.WriteFile(filepath.Join(tree, "system/build.prop"),
 		must(fs.ReadFile(src, "system/build.prop")), 0o644); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.WriteFile(..., ..., 0o644): %v", err)
 	}
 	part := goTree(64 << 20)
 	for i := range 40 {
 		if err := os.WriteFile(filepath.Join(tree, fmt.Sprintf("bulk%d", i)), part, 0o644); err != nil {
-			b.Fatal(err)
+			b.Fatalf("os.WriteFile(..., part, 0o644): %v", err)
 		}
 	}
 	img := filepath.Join(l.dir, "gsi.img")
 	if out, err := exec.Command("mkfs.ext4", "-q", "-F", "-O", "^has_journal", "-d", tree, img,
 		"3G").CombinedOutput(); err != nil {
-		b.Fatalf("%v: %s", err, out)
+		b.Fatalf("....CombinedOutput(): %v: %s; want no error", err, out)
 	}
 	vendor := l.file("vendor.img",
 		must(scenario.Images(scenario.Stock, scenario.PhoneOf("avocet")))["vendor"])

@@ -35,10 +35,10 @@ func BenchmarkFlashKinds(b *testing.B) {
 				l := benchLab(b)
 				model := l.modelOf(phone.base, "big", phone.change...)
 				if err := os.MkdirAll(filepath.Join(l.home, "models"), 0o755); err != nil {
-					b.Fatal(err)
+					b.Fatalf("os.MkdirAll(filepath.Join(l.home, 'models'), 0o755): %v", err)
 				}
 				if err := os.Rename(model, filepath.Join(l.home, "models", "big.yaml")); err != nil {
-					b.Fatal(err)
+					b.Fatalf("os.Rename(%v, ...): %v", model, err)
 				}
 				p := l.startProcess(b, phone.base, "--mode", phone.mode)
 				defer p.kill()
@@ -71,6 +71,6 @@ func largeSystem(b *testing.B, raw, packed string) {
 	out := must(os.Create(packed))
 	defer out.Close()
 	if err := part.WriteTo(out, f); err != nil {
-		b.Fatal(err)
+		b.Fatalf("part.WriteTo(out, f): %v", err)
 	}
 }

@@ -21,7 +21,7 @@ func BenchmarkLoader(b *testing.B) {
 	l := benchLab(b)
 	src := filepath.Join(l.dir, "large.img")
 	if err := os.WriteFile(src, bigRecovery(size), 0o644); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.WriteFile(src, bigRecovery(size), 0o644): %v", err)
 	}
 	p := l.startProcess(b, l.modelOf("knot", "bigknot", "{name: recovery, size: 12MiB}",
 		"{name: recovery, size: 257MiB}", "payload: 64KiB", "payload: 1MiB"))

@@ -90,7 +90,7 @@ func BenchmarkPayloadMixed(b *testing.B) {
 	f := must(os.Create(filepath.Join(l.dir, "payload.bin")))
 	if err := payload.Write(f, 1, []payload.Source{{Name: "system", Data: bytes.Repeat(unit, tableTimes),
 		Pack: pack}}); err != nil {
-		b.Fatal(err)
+		b.Fatalf("payload.Write(f, 1, ...): %v", err)
 	}
 	f.Close()
 	against(b, l, "xz -dc -T1 x.xz > 1; bzip2 -dc x.bz2 > 2; cp raw 3; sha256sum 1 2 3; rm 1 2 3", "lift",
@@ -156,7 +156,7 @@ func BenchmarkPackXz(b *testing.B) {
 				w := must(wrap.NewWriter(wrap.Xz, &out))
 				must(w.Write(c.data))
 				if err := w.Close(); err != nil {
-					b.Fatal(err)
+					b.Fatalf("w.Close(): %v", err)
 				}
 				b.ReportMetric(base.Seconds()/time.Since(began).Seconds(), "of-its-speed")
 				b.ReportMetric(float64(out.Len())/float64(len(c.data)), "packed")

@@ -60,13 +60,13 @@ func (l *lab) timed(b *testing.B, codes string, args ...string) (time.Duration, 
 	cmd.Stdout, cmd.Stderr = &text, &text
 	start := time.Now()
 	if err := cmd.Start(); err != nil {
-		b.Fatal(err)
+		b.Fatalf("cmd.Start(): %v", err)
 	}
 	mem := watchPeak(cmd.Process.Pid)
 	cmd.Wait()
 	took, mib := time.Since(start), mem()
 	if !strings.Contains(codes, strconv.Itoa(cmd.ProcessState.ExitCode())) {
-		b.Fatalf("%v: %v\n%s", args, cmd.ProcessState, text.String())
+		b.Fatalf("%v: %v; unwanted: !strings.Contains(codes, ...\n%s", args, cmd.ProcessState, text.String())
 	}
 	return took, mib
 }
@@ -83,7 +83,7 @@ func BenchmarkFlash(b *testing.B) {
 	img := bigRecovery(gib)
 	src := filepath.Join(l.dir, "large.img")
 	if err := os.WriteFile(src, img, 0o644); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.WriteFile(src, img, 0o644): %v", err)
 	}
 	img = nil
 	p := l.startProcess(b, l.model("big", "{name: recovery, size: 32MiB", "{name: recovery, size: 1100MiB"))
@@ -103,7 +103,7 @@ func BenchmarkSideload(b *testing.B) {
 	l := benchLab(b)
 	src := filepath.Join(l.dir, "large.zip")
 	if err := os.WriteFile(src, bigPackage(gib), 0o644); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.WriteFile(src, bigPackage(gib), 0o644): %v", err)
 	}
 	for range b.N {
 		base := baseline(b, src, filepath.Join(l.dir, "copy"))

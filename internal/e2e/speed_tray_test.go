@@ -188,7 +188,7 @@ func BenchmarkTray(b *testing.B) {
 	if err := os.WriteFile(sheet,
 		[]byte("sheet: 1\nname: sinks\nfiles: {image: system.img}\ntasks:\n  - flash: {files: image, into: "+
 			"system@a}\n"), 0o644); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.WriteFile(sheet, ..., 0o644): %v", err)
 	}
 	var list strings.Builder
 	list.WriteString("phones:\n")
@@ -197,10 +197,10 @@ func BenchmarkTray(b *testing.B) {
 	}
 	home := filepath.Join(dir, "home")
 	if err := os.MkdirAll(home, 0o755); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.MkdirAll(home, 0o755): %v", err)
 	}
 	if err := os.WriteFile(filepath.Join(home, "bench.yaml"), []byte(list.String()), 0o600); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.WriteFile(filepath.Join(home, 'bench.yaml'), []byte(list.String()), 0o600): %v", err)
 	}
 	read := func(w io.Writer) time.Duration {
 		f := must(os.Open(image))

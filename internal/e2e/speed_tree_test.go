@@ -18,7 +18,7 @@ func BenchmarkHashtree(b *testing.B) {
 	l := benchLab(b)
 	dir := filepath.Join(l.dir, "images")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		b.Fatal(err)
+		b.Fatalf("os.MkdirAll(%v, 0o755): %v", dir, err)
 	}
 	img := filepath.Join(dir, "system.img")
 	f := must(os.Create(img))

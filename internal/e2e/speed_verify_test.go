@@ -34,12 +34,12 @@ func BenchmarkVerify(b *testing.B) {
 		r, err := v.Verify(b.Context(), path, nil, nil)
 		took := time.Since(start)
 		if err != nil || len(r.Faults) > 0 || len(r.Passed) == 0 {
-			b.Fatal(r, err)
+			b.Fatalf("v.Verify(b.Context(), %v): got %v, %v", path, r, err)
 		}
 		v.Save()
 		start = time.Now()
 		if _, err := (&verifier.Verifier{Home: home}).Verify(b.Context(), path, nil, nil); err != nil {
-			b.Fatal(err)
+			b.Fatalf("(&verifier.Verifier{Home: home}).Verify(b.Context(), %v): %v", path, err)
 		}
 		b.ReportMetric(took.Seconds()/alone.Seconds(), "ratio")
 		b.ReportMetric(float64(time.Since(start).Microseconds())/1000, "again-ms")
@@ -53,7 +53,7 @@ func verifiedPackage(b *testing.B, path string, size int64) {
 	must(rand.NewChaCha8([32]byte{1}).Read(data))
 	tmp := must(os.Create(path + ".payload"))
 	if err := payload.Write(tmp, 1, []payload.Source{{Name: "system", Data: data}}); err != nil {
-		b.Fatal(err)
+		b.Fatalf("payload.Write(tmp, 1, ...): %v", err)
 	}
 	must(tmp.Seek(0, 0))
 	h := sha256.New()
@@ -66,7 +66,7 @@ func verifiedPackage(b *testing.B, path string, size int64) {
 	w = must(z.Create("META-INF/com/android/metadata"))
 	must(w.Write([]byte("pre-device=dunlin\n")))
 	if err := z.Close(); err != nil {
-		b.Fatal(err)
+		b.Fatalf("z.Close(): %v", err)
 	}
 	out.Close()
 	tmp.Close()

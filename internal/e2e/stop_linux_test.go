@@ -30,7 +30,7 @@ func (l *lab) onTerminal(args ...string) *atTerminal {
 	master, slave := pseudoTerminal(l.T)
 	tty, err := os.OpenFile(slave, os.O_RDWR|syscall.O_NOCTTY, 0)
 	if err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.OpenFile(slave, os.O_RDWR|syscall.O_NOCTTY, 0): %v", err)
 	}
 	defer tty.Close()
 	cooked(l.T, tty)
@@ -38,7 +38,7 @@ func (l *lab) onTerminal(args ...string) *atTerminal {
 	p.cmd.Stdin, p.cmd.Stdout, p.cmd.Stderr = tty, tty, tty
 	p.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := p.cmd.Start(); err != nil {
-		l.Fatal(err)
+		l.Fatalf("p.cmd.Start(): %v", err)
 	}
 	go func() {
 		b := make([]byte, 4096)
@@ -78,7 +78,7 @@ func cooked(t *testing.T, tty *os.File) {
 		err = unix.IoctlSetTermios(int(tty.Fd()), unix.TCSETS, at)
 	}
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("unix.IoctlGetTermios(int(tty.Fd()), unix.TCGETS): %v", err)
 	}
 }
 
@@ -123,7 +123,7 @@ func TestCancel(t *testing.T) {
 	slow := l.slowFile("slow.img.gz")
 	big := l.file("big.img", nil)
 	if err := os.Truncate(big, 64<<30); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Truncate(big, 64<<30): %v", err)
 	}
 	sheet := l.file("evening.yaml",
 		[]byte("sheet: 1\nname: evening\nask: [\"is the battery in?\"]\naccept:\n- {finding: battery-low, "+
@@ -164,7 +164,7 @@ func TestCancel(t *testing.T) {
 		if c.term {
 			p.cmd.Process.Signal(syscall.SIGTERM)
 		} else if _, err := p.master.Write([]byte{3}); err != nil { // as the keyboard sends it
-			t.Fatal(err)
+			t.Fatalf("p.master.Write(...): %v", err)
 		}
 		select {
 		case <-p.ended:
@@ -190,10 +190,10 @@ func TestHostileHome(t *testing.T) {
 	job := l.home + "/jobs/000001-dunlin"
 	for _, name := range []string{job + "/journal.jsonl", l.home + "/bench.yaml", l.dir + "/pipe.yaml"} {
 		if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.MkdirAll(filepath.Dir(name), 0o700): %v", err)
 		}
 		if err := syscall.Mkfifo(name, 0o600); err != nil {
-			t.Fatal(err)
+			t.Fatalf("syscall.Mkfifo(%v, 0o600): %v", name, err)
 		}
 	}
 	for _, args := range [][]string{
@@ -214,16 +214,16 @@ func TestHostileHome(t *testing.T) {
 		}
 	}
 	if err := os.Chmod(l.home, 0o777); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(l.home, 0o777): %v", err)
 	}
 	l.want(1, []string{"can be written by other users", "chmod -R go-w"}, "bench")
 	if err := os.Chmod(l.home, 0o755); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(l.home, 0o755): %v", err)
 	}
 	os.Remove(l.home + "/bench.yaml")
 	if out := l.want(0, []string{"it is closed to them now"}, "jobs"); strings.Count(out,
 		"closed to them") != 1 {
-		t.Errorf("%s", out)
+		t.Errorf("%s; unwanted: strings.Count(out, 'closed to them') != 1", out)
 	}
 	if out := l.want(0, nil, "jobs"); strings.Contains(out, "closed to them") {
 		t.Errorf("it is said again: %s", out)
@@ -261,7 +261,7 @@ func TestCancelEarly(t *testing.T) {
 		var out bytes.Buffer
 		cmd.Stdout = &out
 		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
+			t.Fatalf("cmd.Start(): %v", err)
 		}
 		time.Sleep(ms * time.Millisecond)
 		cmd.Process.Signal(os.Interrupt)
@@ -284,7 +284,7 @@ func TestCancelBlockedJSON(t *testing.T) {
 	var out bytes.Buffer
 	cmd.Stdout = &out
 	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("cmd.Start(): %v", err)
 	}
 	l.awaitAct("recovery")
 	time.Sleep(200 * time.Millisecond)

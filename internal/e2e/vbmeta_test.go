@@ -31,7 +31,7 @@ func TestVBMeta(t *testing.T) {
 			l.result(0, &show, "vbmeta", "show", top)
 			if show.Algorithm != "SHA256_RSA2048" || show.Flags != 0 || show.Signature != "good" ||
 				show.Rollback != scenario.Stock.Rollback || len(show.Descriptors) != 6 {
-				t.Errorf("%+v", show)
+				t.Errorf("%+v; unwanted: show.Algorithm != 'SHA256_RSA2048' || show.Flags != 0 || ...", show)
 			}
 			var check struct {
 				Unlocked bool
@@ -43,12 +43,13 @@ func TestVBMeta(t *testing.T) {
 			}
 			l.result(0, &check, "vbmeta", "check", top, "--images", kit.more.Set)
 			if !check.Unlocked || check.Locked == nil || len(check.Checks) != 9 {
-				t.Errorf("%+v", check)
+				t.Errorf("%+v; unwanted: !check.Unlocked || check.Locked == nil || len(check.Checks) != 9",
+					check)
 			}
 			// The ROM's images under the maker's vbmeta: another vendor tree is enforced.
 			l.result(6, &check, "vbmeta", "check", top, "--images", kit.more.Package)
 			if check.Unlocked || check.Locked != nil {
-				t.Errorf("%+v", check)
+				t.Errorf("%+v; unwanted: check.Unlocked || check.Locked != nil", check)
 			}
 			loose := filepath.Join(l.dir, "loose.img")
 			l.want(0, []string{"only its flags differ"}, "vbmeta", "loosen", "hashtree", top, "-o", loose)
@@ -61,7 +62,7 @@ func TestVBMeta(t *testing.T) {
 			// Now an unlocked phone starts them, and no locked one.
 			l.result(0, &check, "vbmeta", "check", loose, "--images", kit.more.Package)
 			if !check.Unlocked || check.Locked != nil {
-				t.Errorf("%+v", check)
+				t.Errorf("%+v; unwanted: !check.Unlocked || check.Locked != nil", check)
 			}
 			l.want(0, nil, "vbmeta", "tighten", "hashtree", loose, "-o", loose+".2")
 			if !bytes.Equal(must(os.ReadFile(loose+".2")), stock["vbmeta"]) {

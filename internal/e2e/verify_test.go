@@ -68,7 +68,7 @@ func (l *lab) sendings() map[string]sending {
 	l.want(0, nil, "backup", "take", "boot@a", "-o", l.dir+"/kept")
 	taken := filepath.Join(l.dir, "kept", "boot_a.img")
 	if err := os.WriteFile(taken, garbled(must(os.ReadFile(taken)), 9000), 0o600); err != nil {
-		l.Fatal(err)
+		l.Fatalf("os.WriteFile(taken, ..., 0o600): %v", err)
 	}
 	return map[string]sending{
 		"flash": {more("flash", "FILE", "--into", "boot@a"), l.eight("b.img", kit.more.Boot),
@@ -120,7 +120,7 @@ func TestEverySentFile(t *testing.T) {
 			out = l.want(3, []string{"stop  altered-file: "}, append(s.args(s.altered), "--dry-run", "--yes",
 				"--accept", "altered-file")...)
 			if n := strings.Count(out, "altered-file"); n < 1 || strings.Contains(out, "damaged-file") {
-				t.Errorf("%s: %s", name, out)
+				t.Errorf("%s: %s; unwanted: n < 1 || strings.Contains(out, 'damaged-file')", name, out)
 			}
 			accept := "altered-file=" + filepath.Base(s.altered)
 			if _, out := l.run(append(s.args(s.altered), "--dry-run", "--yes", "--accept",
@@ -188,7 +188,7 @@ func TestFileChanged(t *testing.T) {
 				if strings.HasPrefix(line, c.when) && !changed {
 					changed = true
 					if err := os.WriteFile(path, garbled(img, len(img)/2), 0o644); err != nil {
-						t.Error(err)
+						t.Errorf("os.WriteFile(%v, garbled(img, len(img)/2), 0o644): %v", path, err)
 					}
 				}
 			}, "recovery", "install", path)

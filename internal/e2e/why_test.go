@@ -75,7 +75,7 @@ func TestWhy(t *testing.T) {
 		twin := entries[0]
 		twin.Name = "twin"
 		if err := b.Register(twin); err != nil {
-			t.Fatal(err)
+			t.Fatalf("b.Register(twin): %v", err)
 		}
 		l.want(0, nil, "standin", "press", "dunlin", "volume-down+power")
 		l.untilMode("dunlin", "bootloader")
@@ -84,7 +84,7 @@ func TestWhy(t *testing.T) {
 		}
 		// A job holds the lock while it waits for hands.
 		if err := b.Unregister(twin); err != nil {
-			t.Fatal(err)
+			t.Fatalf("b.Unregister(twin): %v", err)
 		}
 		p := must(b.Pick(t.Context(), "dunlin"))
 		unlock := must(p.Lock(p.LockNames()...))

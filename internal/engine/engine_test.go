@@ -85,14 +85,14 @@ func onBench(t *testing.T, test func(t *testing.T, r *rig)) {
 			At: []string{"tcp:" + p.Fastboot, "adb:" + p.ADB}})
 		var err error
 		if r.bytes, err = scenario.Recovery(scenario.Tideline, scenario.PhoneOf("dunlin")); err != nil {
-			t.Fatal(err)
+			t.Fatalf("scenario.Recovery(scenario.Tideline, scenario.PhoneOf('dunlin')): %v", err)
 		}
 		path := filepath.Join(r.b.Home, "recovery.img")
 		if err := os.WriteFile(path, r.bytes, 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(%v, r.bytes, 0o644): %v", path, err)
 		}
 		if r.img, err = files.Identify(path, ident.Options{}); err != nil {
-			t.Fatal(err)
+			t.Fatalf("files.Identify(%v, ...): %v", path, err)
 		}
 		test(t, r)
 	})
@@ -106,7 +106,7 @@ func (r *rig) run(o Options, w Task) (*Job, error) {
 	}
 	j, err := Open(r.Context(), r.b, o)
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("Open(r.Context(), r.b, o): %v", err)
 	}
 	defer j.Close()
 	return j, j.Run(r.Context(), w)
@@ -117,7 +117,7 @@ func (r *rig) holds(partition string) bool {
 	r.Helper()
 	b, err := os.ReadFile(filepath.Join(r.phone.Dir, "partitions", partition+".img"))
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("os.ReadFile(...): %v", err)
 	}
 	return bytes.HasPrefix(b, r.bytes)
 }
@@ -126,7 +126,7 @@ func (r *rig) jobs() []journal.Entry {
 	r.Helper()
 	list, err := journal.Jobs(r.b.Home)
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("journal.Jobs(r.b.Home): %v", err)
 	}
 	return list
 }
@@ -142,7 +142,7 @@ func TestAllChecksBeforeTheFirstAct(t *testing.T) {
 			!slices.ContainsFunc(stop.Findings, func(f finding.Finding) bool {
 				return f.Name == finding.NoSuchPartition
 			}) {
-			t.Fatalf("%v", err)
+			t.Fatalf("r.run(..., ...): %v", err)
 		}
 		if r.holds("recovery_a") || len(seen.asked) > 0 || len(r.jobs()) > 0 {
 			t.Errorf("something was done: asked %v, %d jobs", seen.asked, len(r.jobs()))
@@ -279,7 +279,7 @@ func TestJournalFull(t *testing.T) {
 			// What was under way is not known to the next job.
 			c, _, err := journal.Recall(r.b.Home, journal.Who{Name: "dunlin", Serial: r.phone.Serial})
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("journal.Recall(r.b.Home, ...): %v", err)
 			}
 			if known := c.Get(card.FactDigest.Of(card.At("recovery", "b"))).Known(); known != (records >= 5) {
 				t.Errorf("after %d records recovery_b counts as known: %v", records, known)
@@ -343,7 +343,7 @@ func TestRecordsLost(t *testing.T) {
 			_, err := r.run(Options{Observer: breaks, Yes: true, Sink: sink},
 				draft(write(r.img, "recovery", "a")))
 			if (err != nil) != c.fails {
-				t.Errorf("%s: %v", c.name, err)
+				t.Errorf("r.run(..., ...): %s: %v; unwanted: (err != nil) != c.fails", c.name, err)
 			}
 			if !r.holds("recovery_a") {
 				t.Errorf("%s: it was not written", c.name)
@@ -373,7 +373,7 @@ func TestSoftStop(t *testing.T) {
 		_, err := r.run(Options{Observer: stopper, Yes: true, Soft: soft},
 			draft(write(r.img, "recovery", "a"), write(r.img, "recovery", "b")))
 		if !errors.Is(err, ErrStopped) || !r.holds("recovery_a") || r.holds("recovery_b") {
-			t.Errorf("%v", err)
+			t.Errorf("r.run(..., ...): %v", err)
 		}
 		var events []string
 		for _, rec := range r.jobs()[0].Records {
@@ -403,27 +403,27 @@ func TestOffline(t *testing.T) {
 	onBench(t, func(t *testing.T, r *rig) {
 		j, err := r.run(Options{Yes: true, DryRun: true}, draft(write(r.img, "recovery", "a")))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("r.run(...): %v", err)
 		}
 		saved, err := j.Card.Save("dunlin")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("j.Card.Save('dunlin'): %v", err)
 		}
 		path := filepath.Join(r.b.Home, "card.json")
 		if err := os.WriteFile(path, saved, 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(%v, saved, 0o644): %v", path, err)
 		}
 		seen := &listener{answer: say.Yes}
 		o := Options{SavedCard: path, Yes: true, Observer: seen}
 		if j, err := r.run(o, draft(write(r.img, "recovery", "a"))); err != nil || !j.Offline() ||
 			r.holds("recovery_a") || len(r.jobs()) > 0 {
-			t.Errorf("%v", err)
+			t.Errorf("r.run(o, ...): %v", err)
 		}
 		if _, err := r.run(o, draft(write(r.img, "nosuch", "a"))); err == nil {
 			t.Error("a partition that is not there passes")
 		}
 		if err := os.WriteFile(path, []byte("{}"), 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(%v, ..., 0o644): %v", path, err)
 		}
 		var bad *CardError
 		if _, err := Open(t.Context(), r.b, o); !errors.As(err, &bad) || bad.Path != path {
@@ -436,15 +436,15 @@ func TestOffline(t *testing.T) {
 func TestDamagedJournal(t *testing.T) {
 	onBench(t, func(t *testing.T, r *rig) {
 		if _, err := r.run(Options{Yes: true}, draft(write(r.img, "recovery", "a"))); err != nil {
-			t.Fatal(err)
+			t.Fatalf("r.run(...): %v", err)
 		}
 		path := filepath.Join(r.jobs()[0].Dir, "journal.jsonl")
 		b, err := os.ReadFile(path)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.ReadFile(%v): %v", path, err)
 		}
 		if err := os.WriteFile(path, bytes.Replace(b, []byte(`{"at"`), []byte(`{at`), 2), 0o600); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(%v, ..., 0o600): %v", path, err)
 		}
 		seen := &listener{answer: say.Yes}
 		j, err := r.run(Options{Observer: seen}, draft(write(r.img, "recovery", "b")))

@@ -48,7 +48,7 @@ func (k kitchen) tool(name string, args ...string) {
 	c := exec.Command(witness.Tool(k, name), args...)
 	c.Dir = k.dir
 	if out, err := c.CombinedOutput(); err != nil {
-		k.Fatalf("%s %v: %v\n%s", name, args, err, out)
+		k.Fatalf("c.CombinedOutput(): %s %v: %v; want no error\n%s", name, args, err, out)
 	}
 }
 
@@ -57,7 +57,7 @@ func (k kitchen) cut(b []byte, form string) (names []string) {
 	k.Helper()
 	c, err := sparse.Cut(bytes.NewReader(b), int64(len(b)), 40<<10)
 	if err != nil {
-		k.Fatal(err)
+		k.Fatalf("sparse.Cut(bytes.NewReader(b), int64(len(b)), 40<<10): %v", err)
 	}
 	for {
 		p, err := c.Next()
@@ -66,7 +66,7 @@ func (k kitchen) cut(b []byte, form string) (names []string) {
 		}
 		var w bytes.Buffer
 		if err := p.WriteTo(&w, bytes.NewReader(b)); err != nil {
-			k.Fatal(err)
+			k.Fatalf("p.WriteTo(&w, bytes.NewReader(b)): %v", err)
 		}
 		names = append(names, fmt.Sprintf(form, len(names)))
 		put(k.T, k.at(names[len(names)-1]), w.Bytes())
@@ -99,7 +99,7 @@ func TestDownloads(t *testing.T) {
 		{what: "sparse pieces named as volumes are", make: func(k kitchen) string {
 			for i, n := range k.cut(system, "piece.%d") {
 				if err := os.Rename(k.at(n), k.at(fmt.Sprintf("super.img.%03d", i))); err != nil {
-					k.Fatal(err)
+					k.Fatalf("os.Rename(k.at(n), ...): %v", err)
 				}
 			}
 			return "super.img.001"
@@ -112,7 +112,7 @@ func TestDownloads(t *testing.T) {
 			names := k.cut(system, "super.img_sparsechunk.%d")
 			k.cut(boot, "%d.other")
 			if err := os.Rename(k.at("0.other"), k.at(names[1])); err != nil {
-				k.Fatal(err)
+				k.Fatalf("os.Rename(k.at('0.other'), k.at(names[1])): %v", err)
 			}
 			return names[0]
 		}, no: "they are no pieces of one"},
@@ -120,15 +120,15 @@ func TestDownloads(t *testing.T) {
 			for i, b := range [][]byte{system, boot} {
 				c, err := sparse.Cut(bytes.NewReader(b), int64(len(b)), 1<<30)
 				if err != nil {
-					k.Fatal(err)
+					k.Fatalf("sparse.Cut(bytes.NewReader(b), int64(len(b)), 1<<30): %v", err)
 				}
 				p, err := c.Next()
 				if err != nil {
-					k.Fatal(err)
+					k.Fatalf("c.Next(): %v", err)
 				}
 				var w bytes.Buffer
 				if err := p.WriteTo(&w, bytes.NewReader(b)); err != nil {
-					k.Fatal(err)
+					k.Fatalf("p.WriteTo(&w, bytes.NewReader(b)): %v", err)
 				}
 				put(k.T, k.at(fmt.Sprint("gsi-4.", i+1)), w.Bytes())
 			}
@@ -174,7 +174,7 @@ func TestDownloads(t *testing.T) {
 			k.tool("brotli", "-q", "1", "--rm", "system.new.dat")
 			b, err := os.ReadFile(k.at("system.new.dat.br"))
 			if err != nil {
-				k.Fatal(err)
+				k.Fatalf("os.ReadFile(k.at('system.new.dat.br')): %v", err)
 			}
 			put(k.T, k.at("system.new.dat.br"), append(b, "more"...))
 			return "system.transfer.list"
@@ -267,7 +267,7 @@ func TestDownloads(t *testing.T) {
 				return
 			}
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("takeAll(k.at(name), c.items): %v", err)
 			}
 			if len(got) != len(c.want) {
 				t.Errorf("%d files were taken, want %d", len(got), len(c.want))
@@ -316,7 +316,7 @@ func takeAll(t *testing.T, path string, names []string) (map[string][]byte, erro
 	out := t.TempDir()
 	root, err := os.OpenRoot(out)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.OpenRoot(out): %v", err)
 	}
 	defer root.Close()
 	k := Taking{Dir: out, Root: root, Names: &local.Names{}, Working: func(string, string, int64) (
@@ -330,7 +330,7 @@ func takeAll(t *testing.T, path string, names []string) (map[string][]byte, erro
 		}
 		b, err := os.ReadFile(filepath.Join(out, filepath.FromSlash(it.Name)))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.ReadFile(...): %v", err)
 		}
 		got[it.Name] = b
 	}
@@ -351,28 +351,29 @@ func TestGatherPieces(t *testing.T) {
 		"a list of files": append(paths, k.at("system.transfer.list"), k.at("system.new.dat"))} {
 		m, err := Gather(context.Background(), args, Gathering{Home: t.TempDir()})
 		if err != nil {
-			t.Fatal(what, err)
+			t.Fatalf("Gather(context.Background(), args, ...): got %v, %v", what, err)
 		}
 		got := map[string]bool{}
 		for _, im := range m.Images {
 			r, size, done, err := OpenImage(im.File.Path)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("OpenImage(im.File.Path): %v", err)
 			}
 			b := make([]byte, size)
 			if _, err := r.ReadAt(b, 0); err != nil {
-				t.Fatal(err)
+				t.Fatalf("r.ReadAt(b, 0): %v", err)
 			}
 			done()
 			got[im.Label] = bytes.Equal(b, system) || bytes.Equal(b, super)
 		}
 		if len(m.Images) != 2 || !got["product.img"] || !got["system.img"] {
-			t.Errorf("%s: %v", what, got)
+			t.Errorf("Gather(context.Background(), args, ...): %s: %v; unwanted: len(m.Images) != 2 || "+
+				"!got['product.img'] || !got['system.img']", what, got)
 		}
 		m.Close()
 	}
 	if err := os.Remove(paths[1]); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Remove(paths[1]): %v", err)
 	}
 	var stop *finding.StopError
 	if _, err := Gather(context.Background(), paths[:1], Gathering{Home: t.TempDir()}); !errors.As(
@@ -399,7 +400,7 @@ func TestGatherNested(t *testing.T) {
 	} {
 		m, err := Gather(context.Background(), []string{k.at(name)}, Gathering{Home: t.TempDir()})
 		if err != nil {
-			t.Fatal(name, err)
+			t.Fatalf("Gather(context.Background(), ..., ...): got %v, %v", name, err)
 		}
 		var got []string
 		for _, im := range m.Images {
@@ -421,7 +422,7 @@ func TestMany(t *testing.T) {
 	for i := range n {
 		w, err := z.CreateHeader(&zip.FileHeader{Name: fmt.Sprintf("d%d/f%d", i/1000, i)})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("z.CreateHeader(...): %v", err)
 		}
 		fmt.Fprint(w, i)
 	}
@@ -429,11 +430,12 @@ func TestMany(t *testing.T) {
 	path := put(t, filepath.Join(t.TempDir(), "many.zip"), b.Bytes())
 	f, err := Identify(path, ident.Options{})
 	if err != nil || !strings.Contains(f.Words(), "30000 files") {
-		t.Errorf("%s, %v", f.Words(), err)
+		t.Errorf("Identify(%v, ...): %s, %v; unwanted: err != nil || !strings.Contains(f.Words(), '30000 "+
+			"files')", path, f.Words(), err)
 	}
 	got, err := takeAll(t, path, []string{"d29/f29999"})
 	if err != nil || string(got["d29/f29999"]) != "29999" || len(got) != 1 {
-		t.Errorf("%v, %v", got, err)
+		t.Errorf("takeAll(%v, ...): %v, %v", path, got, err)
 	}
 }
 
@@ -477,7 +479,7 @@ func TestDisks(t *testing.T) {
 			c.make(k)
 			f, err := Identify(k.at("out"), ident.Options{})
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("Identify(k.at('out'), ...): %v", err)
 			}
 			if text := f.Words() + strings.Join(f.Lines(), "\n"); f.Kind != c.want || f.Damage != "" ||
 				!strings.Contains(text, c.says) {

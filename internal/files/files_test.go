@@ -23,10 +23,10 @@ import (
 func put(t *testing.T, path string, b []byte) string {
 	t.Helper()
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.MkdirAll(filepath.Dir(path), 0o755): %v", err)
 	}
 	if err := os.WriteFile(path, b, 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(%v, b, 0o644): %v", path, err)
 	}
 	return path
 }
@@ -43,7 +43,7 @@ func TestExpand(t *testing.T) {
 	}
 	for _, name := range names {
 		if err := os.MkdirAll(filepath.Dir(at(name)), 0o755); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.MkdirAll(filepath.Dir(at(name)), 0o755): %v", err)
 		}
 		put(t, at(name), []byte(name))
 	}
@@ -88,14 +88,14 @@ func TestOpen(t *testing.T) {
 	var missing *MissingError
 	if _, _, err := Open(filepath.Join(dir, "none")); !errors.As(err, &missing) ||
 		!errors.Is(err, fs.ErrNotExist) {
-		t.Error(err)
+		t.Errorf("Open(filepath.Join(dir, 'none')): %v", err)
 	}
 	if _, _, err := Open(dir); err == nil || !strings.Contains(err.Error(), dir+" is a folder") {
-		t.Error(err)
+		t.Errorf("Open(%v): %v", dir, err)
 	}
 	f, size, err := Open(put(t, filepath.Join(dir, "a"), []byte("12345")))
 	if err != nil || size != 5 {
-		t.Fatal(size, err)
+		t.Fatalf("Open(...): got %v, %v", size, err)
 	}
 	f.Close()
 }
@@ -105,7 +105,7 @@ func TestOpen(t *testing.T) {
 func TestOut(t *testing.T) {
 	f, err := os.Create(filepath.Join(t.TempDir(), "out"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Create(filepath.Join(t.TempDir(), 'out')): %v", err)
 	}
 	defer f.Close()
 	want := bytes.Join([][]byte{bytes.Repeat([]byte{1}, 5000), make([]byte, 3<<20), []byte("end"),
@@ -117,28 +117,28 @@ func TestOut(t *testing.T) {
 			break
 		}
 		if _, err := o.Write(buf[:n]); err != nil {
-			t.Fatal(err)
+			t.Fatalf("o.Write(buf[:n]): %v", err)
 		}
 	}
 	if err := o.Finish(); err != nil || o.Written() != int64(len(want)) {
-		t.Fatal(o.Written(), err)
+		t.Fatalf("o.Finish(): got %v, %v", o.Written(), err)
 	}
 	got, err := os.ReadFile(f.Name())
 	if err != nil || !bytes.Equal(got, want) {
 		t.Errorf("%d bytes of %d came back the same, %v", len(got), len(want), err)
 	}
 	if err := o.Zero(1000, 3000); err != nil {
-		t.Fatal(err)
+		t.Fatalf("o.Zero(1000, 3000): %v", err)
 	}
 	copy(want[1000:4000], make([]byte, 3000))
 	if got, err = os.ReadFile(f.Name()); err != nil || !bytes.Equal(got, want) {
 		t.Error("zeroed, it holds something else")
 	}
 	if err := o.SetSize(4096); err != nil {
-		t.Fatal(err)
+		t.Fatalf("o.SetSize(4096): %v", err)
 	}
 	if st, err := f.Stat(); err != nil || st.Size() != 4096 {
-		t.Error(st.Size(), err)
+		t.Errorf("f.Stat(): got %v, %v", st.Size(), err)
 	}
 }
 
@@ -151,10 +151,10 @@ func TestSpool(t *testing.T) {
 	body := bytes.Repeat([]byte("tide"), 4000)
 	r, n, done, err := Spool(int64(len(body)))(bytes.NewReader(body))
 	if err != nil || n != int64(len(body)) {
-		t.Fatal(n, err)
+		t.Fatalf("Spool(int64(len(body)))(bytes.NewReader(body)): got %v, %v", n, err)
 	}
 	if b, err := io.ReadAll(io.NewSectionReader(r, 0, n)); err != nil || !bytes.Equal(b, body) {
-		t.Error("it holds something else", err)
+		t.Errorf("io.ReadAll(io.NewSectionReader(r, 0, n)): got %v, %v", "it holds something else", err)
 	}
 	done()
 	var large *lift.TooLargeError
@@ -185,7 +185,7 @@ func TestSource(t *testing.T) {
 		path := put(t, filepath.Join(t.TempDir(), "x.img"), []byte("tide"))
 		s, err := OpenSource(path, 4)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("OpenSource(%v, 4): %v", path, err)
 		}
 		if err := s.Sent(""); err != nil {
 			t.Errorf("as it was: %v", err)
@@ -195,7 +195,7 @@ func TestSource(t *testing.T) {
 			if runtime.GOOS == "windows" {
 				continue // the system itself keeps an open file from that
 			}
-			t.Fatal(err)
+			t.Fatalf("change(%v): %v", path, err)
 		}
 		if s.Sent("") == nil {
 			t.Errorf("%s: it counts as the same", what)
@@ -220,7 +220,7 @@ func TestDigest(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	if _, _, err := DigestOf(ctx, path); !errors.Is(err, context.Canceled) {
-		t.Errorf("%v", err)
+		t.Errorf("DigestOf(%v): %v; unwanted: !errors.Is(err, context.Canceled)", path, err)
 	}
 }
 
@@ -242,11 +242,11 @@ func TestGather(t *testing.T) {
 			_, err = w.Write(b)
 		}
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("z.Create(%v): %v", name, err)
 		}
 	}
 	if err := z.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("z.Close(): %v", err)
 	}
 	put(t, filepath.Join(dir, "folder", "system.img"), ext4)
 	put(t, filepath.Join(dir, "folder", "notes.txt"), []byte("a word\n"))
@@ -264,7 +264,7 @@ func TestGather(t *testing.T) {
 	} {
 		m, err := Gather(t.Context(), []string{c.path}, Gathering{Home: home})
 		if err != nil {
-			t.Errorf("%s: %v", what, err)
+			t.Errorf("Gather(..., ...): %s: %v; want no error", what, err)
 			continue
 		}
 		if len(m.Images) != c.images || strings.Join(m.Left, " ") != c.left || (m.Set != "") != c.set {
@@ -294,12 +294,12 @@ func TestReadSums(t *testing.T) {
 	for _, word := range []string{hexed, "SHA-256: " + strings.ToUpper(hexed), list} {
 		got, err := ReadSums([]string{word})
 		if err != nil || len(got) != 1 || len(got[0].List) != 1 || got[0].Loose != (word != list) {
-			t.Errorf("%s: %+v, %v", word, got, err)
+			t.Errorf("ReadSums(...): %s: %+v, %v", word, got, err)
 		}
 	}
 	var none *NotSumsError
 	if _, err := ReadSums([]string{"abc"}); !errors.As(err, &none) || none.Word != "abc" {
-		t.Errorf("%v", err)
+		t.Errorf("ReadSums(...): %v; unwanted: !errors.As(err, &none) || none.Word != 'abc'", err)
 	}
 	if _, err := ReadSums([]string{put(t, filepath.Join(dir, "text"), []byte("a word\n"))}); err == nil {
 		t.Error("a text without digests is taken")
@@ -309,7 +309,7 @@ func TestReadSums(t *testing.T) {
 	put(t, filepath.Join(dir, "payload_properties.txt"),
 		[]byte("FILE_HASH=ungWv48Bz+pBQUDeXa4iI7ADYaOWF3qctBD/YfIAFa0=\nFILE_SIZE=3\n"))
 	if got := Beside(payload, func(err error) {
-		t.Error(err)
+		t.Errorf("lists beside %s: %v", payload, err)
 	}); len(got) != 1 || !got[0].Loose ||
 		got[0].List[0].Digest != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
 		t.Errorf("beside the payload lies %+v", got)
@@ -322,7 +322,7 @@ func TestReadSums(t *testing.T) {
 	path := put(t, filepath.Join(dir, "rom.zip"), []byte("abc"))
 	put(t, path+".sha256", []byte(hexed+"\n"))
 	if got := Beside(path, func(err error) {
-		t.Error(err)
+		t.Errorf("lists beside %s: %v", payload, err)
 	}); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
 		t.Errorf("beside it lies %+v", got)
 	}
@@ -337,7 +337,7 @@ func TestReadText(t *testing.T) {
 	} {
 		if got, err := ReadText(put(t, filepath.Join(t.TempDir(), "x"), []byte(in)), 100); err != nil ||
 			got != want {
-			t.Errorf("%q: %q, %v", in, got, err)
+			t.Errorf("ReadText(..., 100): %q: %q, %v; unwanted: err != nil || got != want", in, got, err)
 		}
 	}
 }

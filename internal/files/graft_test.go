@@ -22,11 +22,11 @@ func TestPackedAs(t *testing.T) {
 	for _, name := range []string{"init", "system/bin/recovery"} {
 		if err := w.Add(cpio.Header{Name: name, Mode: cpio.TypeFile | 0o755},
 			bytes.Repeat([]byte(name), 9000)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Add(..., bytes.Repeat([]byte(name), 9000)): %v", err)
 		}
 	}
 	if err := w.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("w.Close(): %v", err)
 	}
 	var zipped bytes.Buffer
 	z := gzip.NewWriter(&zipped)
@@ -46,7 +46,7 @@ func TestPackedAs(t *testing.T) {
 		for _, given := range [][]byte{plain.Bytes(), zipped.Bytes()} {
 			got, _, err := packedAs(old, given)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("packedAs(old, given): %v", err)
 			}
 			if wrap.Detect(got) != kind {
 				t.Fatalf("%q: what comes out is %q", kind, wrap.Detect(got))
@@ -57,7 +57,7 @@ func TestPackedAs(t *testing.T) {
 			}
 			rd, err := boot.ReadRamdisk(bytes.NewReader(got))
 			if err != nil || strings.Join(rd.Names, " ") != "init system/bin/recovery" {
-				t.Fatalf("%q: %v, %v", kind, rd, err)
+				t.Fatalf("boot.ReadRamdisk(bytes.NewReader(got)): %q: %v, %v", kind, rd, err)
 			}
 			tool, ok := witness.Has(t, c.tool[0])
 			if !ok {

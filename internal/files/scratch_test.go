@@ -24,15 +24,15 @@ func TestScratchTogether(t *testing.T) {
 			for range 300 {
 				dir, done, err := Scratch(parent)
 				if err != nil {
-					t.Error(err)
+					t.Errorf("Scratch(parent): %v", err)
 					return
 				}
 				if err := os.WriteFile(filepath.Join(dir, "unwrapped"), nil, 0o600); err != nil {
-					t.Error(err)
+					t.Errorf("os.WriteFile(filepath.Join(dir, 'unwrapped'), 0o600): %v", err)
 				}
 				sweep(parent)
 				if _, err := os.Stat(filepath.Join(dir, "unwrapped")); err != nil {
-					t.Error(err)
+					t.Errorf("os.Stat(filepath.Join(dir, 'unwrapped')): %v", err)
 				}
 				done()
 			}
@@ -46,11 +46,11 @@ func TestNoFaultOfTheFile(t *testing.T) {
 	var packed bytes.Buffer
 	z := gzip.NewWriter(&packed)
 	if _, err := z.Write(bytes.Repeat([]byte("tide"), 1<<10)); err != nil || z.Close() != nil {
-		t.Fatal(err)
+		t.Fatalf("z.Write(...): %v", err)
 	}
 	path := filepath.Join(t.TempDir(), "image.gz")
 	if err := os.WriteFile(path, packed.Bytes(), 0o600); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(%v, packed.Bytes(), 0o600): %v", path, err)
 	}
 	deep := ident.Options{Deep: true, Spool: Spool(1 << 10)}
 	f, err := Identify(path, deep)
@@ -59,7 +59,7 @@ func TestNoFaultOfTheFile(t *testing.T) {
 	}
 	if f, err := Identify(path, ident.Options{Deep: true, Spool: Spool(1 << 20)}); err != nil ||
 		f.Inside != 4<<10 {
-		t.Errorf("%+v, %v", f, err)
+		t.Errorf("Identify(%v, ...): %+v, %v; unwanted: err != nil || f.Inside != 4<<10", path, f, err)
 	}
 	for _, name := range []string{"TMPDIR", "TMP", "TEMP"} { // os.TempDir
 		t.Setenv(name, filepath.Join(t.TempDir(), "away"))

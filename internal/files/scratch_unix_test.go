@@ -21,12 +21,12 @@ func TestScratchHostile(t *testing.T) {
 		os.Symlink(victim, filepath.Join(parent, scratchName+"link")),
 		os.Mkdir(pipe, 0o700), syscall.Mkfifo(filepath.Join(pipe, inUse), 0o666),
 		os.Mkdir(theirs, 0o777), os.Symlink(kept, filepath.Join(theirs, inUse))); err != nil {
-		t.Fatal(err)
+		t.Fatalf("making links and pipes in %s: %v", parent, err)
 	}
 	old := time.Now().Add(-2 * young)
 	for _, path := range []string{pipe, theirs, victim} {
 		if err := os.Chtimes(path, old, old); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.Chtimes(%v, old, old): %v", path, err)
 		}
 	}
 	ended := make(chan error, 1)
@@ -40,7 +40,7 @@ func TestScratchHostile(t *testing.T) {
 	select {
 	case err := <-ended:
 		if err != nil {
-			t.Error(err)
+			t.Errorf("sweeping %s: %v", parent, err)
 		}
 	case <-time.After(10 * time.Second):
 		t.Fatal("it waits for somebody at the other end of a pipe")

@@ -37,7 +37,7 @@ func TestVerifierRemembers(t *testing.T) {
 	settle()
 	st, err := os.Stat(path)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Stat(%v): %v", path, err)
 	}
 	v := &Verifier{Home: home}
 	for _, step := range []struct {
@@ -54,7 +54,7 @@ func TestVerifierRemembers(t *testing.T) {
 		{"other bytes under the old time", func() {
 			put(t, path, []byte("abd"))
 			if err := os.Chtimes(path, st.ModTime(), st.ModTime()); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.Chtimes(%v, st.ModTime(), st.ModTime()): %v", path, err)
 			}
 			settle()
 		}, 1, 1},
@@ -91,16 +91,16 @@ func TestSourceChanged(t *testing.T) {
 	settle()
 	v := &Verifier{}
 	if _, err := v.Verify(t.Context(), path, nil, nil); err != nil {
-		t.Fatal(err)
+		t.Fatalf("v.Verify(%v): %v", path, err)
 	}
 	s, err := v.Source(path, 4)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("v.Source(%v, 4): %v", path, err)
 	}
 	defer s.Close()
 	sum, _, err := v.SHA256(t.Context(), path, nil)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("v.SHA256(%v): %v", path, err)
 	}
 	if err := s.Sent(sum); err != nil {
 		t.Errorf("as it was: %v", err)
@@ -126,19 +126,20 @@ func TestVerifiedFindings(t *testing.T) {
 	both := &verify.Result{Faults: []verify.Fault{fault(verify.Altered), fault(verify.Damaged)}}
 	f, err := Identify(put(t, filepath.Join(t.TempDir(), "boot.img"), []byte("boot")), ident.Options{})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Identify(...): %v", err)
 	}
 	if list := place.Verified("boot.img", f, both); len(list) != 1 || list[0].Name != "damaged-file" ||
 		!list[0].Final {
-		t.Errorf("%+v", list)
+		t.Errorf("Identify(..., ...): %+v; unwanted: len(list) != 1 || list[0].Name != 'damaged-file' || "+
+			"!list[0].Final", list)
 	}
 	altered := &verify.Result{Faults: both.Faults[:1]}
 	list := place.Verified("boot.img", f, altered)
 	if len(list) != 1 || list[0].Name != "altered-file" || list[0].Final || !list[0].Named ||
 		!strings.Contains(list[0].Remedy, "altered-file=boot.img") {
-		t.Errorf("%+v", list)
+		t.Errorf("Identify(..., ...): %+v", list)
 	}
 	if list := place.Verified("boot.img", f, &verify.Result{}); len(list) != 0 {
-		t.Errorf("%+v", list)
+		t.Errorf("Identify(..., ...): %+v; unwanted: len(list) != 0", list)
 	}
 }

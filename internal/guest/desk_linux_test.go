@@ -37,14 +37,14 @@ func newDesk(t *testing.T) *desk {
 	d := &desk{T: t, dir: dir, running: &running{said: map[string]*bytes.Buffer{}},
 		home: filepath.Join(dir, "home")}
 	if err := os.MkdirAll(d.home, 0o700); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.MkdirAll(d.home, 0o700): %v", err)
 	}
 	key, err := os.ReadFile("/files/key.pem")
 	if err == nil {
 		err = os.WriteFile(filepath.Join(d.home, "key.pem"), key, 0o600)
 	}
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('/files/key.pem'): %v", err)
 	}
 	return d
 }
@@ -56,7 +56,7 @@ func (d *desk) other(user uint32, groups ...uint32) *desk {
 		user, groups
 	for _, dir := range []string{o.home, filepath.Join(o.home, "run")} {
 		if err := errors.Join(os.MkdirAll(dir, 0o755), os.Chown(dir, int(user), int(user))); err != nil {
-			d.Fatal(err)
+			d.Fatalf("errors.Join(os.MkdirAll(dir, 0o755), ...): %v", err)
 		}
 	}
 	for at := d.dir; at != "/"; at = filepath.Dir(at) {
@@ -115,7 +115,7 @@ func (d *desk) run(args ...string) (int, string) {
 	case errors.As(err, &exit):
 		return exit.ExitCode(), string(out)
 	case err != nil:
-		d.Fatal(err)
+		d.Fatalf("cmd.CombinedOutput(): %v", err)
 	}
 	return 0, string(out)
 }
@@ -141,7 +141,7 @@ func (d *desk) result(code int, v any, args ...string) {
 	d.Helper()
 	out := strings.TrimSpace(d.want(code, nil, append(args, "--json")...))
 	if err := json.Unmarshal([]byte(out[strings.LastIndexByte(out, '\n')+1:]), v); err != nil {
-		d.Fatalf("%v\n%s", err, out)
+		d.Fatalf("json.Unmarshal(..., v): %v; want no error\n%s", err, out)
 	}
 }
 
@@ -159,11 +159,11 @@ func (d *desk) standin(model string, args ...string) {
 		args...)...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		d.Fatal(err)
+		d.Fatalf("cmd.StdoutPipe(): %v", err)
 	}
 	cmd.Stderr = cmd.Stdout
 	if err := cmd.Start(); err != nil {
-		d.Fatal(err)
+		d.Fatalf("cmd.Start(): %v", err)
 	}
 	d.running.mu.Lock()
 	d.running.list = append(d.running.list, cmd.Process)
@@ -249,7 +249,7 @@ func (d *desk) stored(name, partition string) []byte {
 	d.Helper()
 	b, err := os.ReadFile(filepath.Join(d.dir, name, "partitions", partition+".img"))
 	if err != nil {
-		d.Fatal(err)
+		d.Fatalf("os.ReadFile(...): %v", err)
 	}
 	return b
 }

@@ -51,7 +51,7 @@ func TestInEvening(t *testing.T) {
 	d.want(4, []string{"not-authorised", "fingerprint"}, "bench", "--why")
 	want, err := os.ReadFile(recovery)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(recovery): %v", err)
 	}
 	for _, slot := range []string{"a", "b"} {
 		if got := d.stored("dunlin", "recovery_"+slot); !bytes.HasPrefix(got, want) {

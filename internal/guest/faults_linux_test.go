@@ -30,7 +30,7 @@ func (d *desk) broken(what string, code int, out string) {
 	}
 	b, err := os.ReadFile(list[len(list)-1])
 	if err != nil {
-		d.Fatal(err)
+		d.Fatalf("os.ReadFile(list[len(list)-1]): %v", err)
 	}
 	lines := bytes.Split(bytes.TrimSpace(b), []byte("\n"))
 	var last journal.Record
@@ -53,7 +53,7 @@ func TestInFaultsWrite(t *testing.T) {
 	img := file(t, "dunlin", "large-8")
 	want, err := os.ReadFile(img)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(img): %v", err)
 	}
 	job := []string{"recovery", "install", img, "--into", "@a", "--accept", "recovery-on-one-slot", "--yes"}
 	for tenth := 1; tenth < 10; tenth++ { // while it is looked at, a pulled cable is only looked past
@@ -98,7 +98,7 @@ func TestInFaultsPackage(t *testing.T) {
 	rom := file(t, "dunlin", "saltmarsh-4.2-dunlin.zip")
 	st, err := os.Stat(rom)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Stat(rom): %v", err)
 	}
 	job := []string{"sideload", rom, "--then", "stay", "--yes"}
 	for tenth := 1; tenth < 10; tenth++ {

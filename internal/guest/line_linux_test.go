@@ -19,7 +19,7 @@ func TestInLine(t *testing.T) {
 	recovery, rom := file(t, "knot", "tideline"), file(t, "knot", "saltmarsh")
 	want, err := os.ReadFile(recovery)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(recovery): %v", err)
 	}
 	var lines []serial.Line
 	d.until("the driver has its line", func() bool {
@@ -28,7 +28,7 @@ func TestInLine(t *testing.T) {
 	})
 	line := lines[0]
 	if line.USB != "1209:4b4e" || line.Serial != "WL-KN-0301" || line.Socket == "" {
-		t.Fatalf("%+v", line)
+		t.Fatalf("os.ReadFile(recovery): %+v", line)
 	}
 	d.want(0, []string{"knot", "WL-KN-0301", "loader", "usb:" + line.Socket}, "bench")
 	for _, on := range []string{"knot", "WL-KN-0301", "usb:" + line.Socket, "serial:" + line.Path} {
@@ -39,14 +39,14 @@ func TestInLine(t *testing.T) {
 	stranger.want(0, []string{"WL-KN-0301", "knot", "loader"}, "bench")
 
 	if err := os.Chmod(line.Path, 0o600); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(line.Path, 0o600): %v", err)
 	}
 	d.other(1000).want(3, []string{"stop  no-permission", "bench --rule"}, "card")
 	if err := os.Chown(line.Path, 0, 46); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chown(line.Path, 0, 46): %v", err)
 	}
 	if err := os.Chmod(line.Path, 0o660); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(line.Path, 0o660): %v", err)
 	}
 	d.other(1000, 46).want(0, []string{"in its maker's loader"}, "card")
 
@@ -55,7 +55,7 @@ func TestInLine(t *testing.T) {
 	cmd, out := d.command(install...), new(bytes.Buffer)
 	cmd.Stdout, cmd.Stderr = out, out
 	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("cmd.Start(): %v", err)
 	}
 	for end := time.Now().Add(long); !strings.Contains(d.said("knot"), "Receiving recovery"); time.Sleep(
 		50 * time.Millisecond) {

@@ -72,7 +72,7 @@ func TestGuest(t *testing.T) {
 	missing := func(format string, args ...any) {
 		t.Helper()
 		if wish == "required" {
-			t.Fatalf(format, args...)
+			t.Fatalf("the guest is required: "+format, args...)
 		}
 		t.Skipf(format, args...)
 	}
@@ -91,7 +91,7 @@ func TestGuest(t *testing.T) {
 	dir := t.TempDir()
 	image := filepath.Join(dir, "initramfs")
 	if err := makeImage(t, image, kernel, dir); err != nil {
-		t.Fatal(err)
+		t.Fatalf("makeImage(image, kernel, %v): %v", dir, err)
 	}
 	turn := make(chan struct{}, 2)
 	for _, b := range boots {
@@ -153,7 +153,7 @@ func keepPictures(t *testing.T, dir, out string) {
 			err = os.WriteFile(filepath.Join(dir, name), b, 0o644)
 		}
 		if ok && err != nil {
-			t.Error(err)
+			t.Errorf("base64.StdEncoding.DecodeString(text): %v", err)
 		}
 	}
 }

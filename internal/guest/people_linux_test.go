@@ -22,7 +22,7 @@ func node(t *testing.T) (usb.Device, string) {
 	t.Helper()
 	list, err := usb.System().List()
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("usb.System().List(): %v", err)
 	}
 	for _, u := range list {
 		if _, ok := u.Phone(); ok {
@@ -38,7 +38,7 @@ func (d *desk) hold(serial string) {
 	d.Helper()
 	path := filepath.Join(d.dir, "flockwatch")
 	if err := os.Symlink("/init", path); err != nil {
-		d.Fatal(err)
+		d.Fatalf("os.Symlink('/init', %v): %v", path, err)
 	}
 	cmd := exec.Command(path)
 	cmd.Env = append(os.Environ(), holding+"="+serial)
@@ -47,11 +47,12 @@ func (d *desk) hold(serial string) {
 		err = cmd.Start()
 	}
 	if err != nil {
-		d.Fatal(err)
+		d.Fatalf("cmd.StdoutPipe(): %v", err)
 	}
 	d.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 	if line, err := bufio.NewReader(out).ReadString('\n'); err != nil || line != "held\n" {
-		d.Fatalf("%q, %v", line, err)
+		d.Fatalf("bufio.NewReader(out).ReadString('\\n'): %q, %v; unwanted: err != nil || line != 'held\\n'",
+			line, err)
 	}
 }
 
@@ -81,17 +82,17 @@ func TestInPeopleRights(t *testing.T) {
 	d.standin("dunlin")
 	_, at := node(t)
 	if err := os.Chmod(at, 0o600); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(at, 0o600): %v", err)
 	}
 	plover := d.other(1000)
 	plover.want(4, []string{"no-permission", "bench --rule"}, "bench", "--why")
 	plover.want(3, []string{"stop  no-permission"}, "slot")
 	// What the rule does: the group plugdev and 0660.
 	if err := os.Chown(at, 0, 46); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chown(at, 0, 46): %v", err)
 	}
 	if err := os.Chmod(at, 0o660); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(at, 0o660): %v", err)
 	}
 	plover.want(3, []string{"stop  no-permission"}, "slot")
 	d.other(1000, 46).want(0, []string{"WL-DU-0007"}, "slot")
@@ -107,11 +108,11 @@ func TestInPeopleTwo(t *testing.T) {
 	d := newDesk(t)
 	model, err := os.ReadFile("/files/twin.yaml")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('/files/twin.yaml'): %v", err)
 	}
 	twin := d.dir + "/twin.yaml"
 	if err := os.WriteFile(twin, model, 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(twin, %v, 0o644): %v", model, err)
 	}
 	d.standin("dunlin")
 	d.standin(twin, "--as", "twin")
@@ -135,7 +136,7 @@ func TestInPeopleTwo(t *testing.T) {
 	if err := os.WriteFile(sheet,
 		[]byte("sheet: 1\nname: two of them\nfiles: {recovery: tideline.img}\ntasks:\n  - recovery "+
 			"install: recovery\n  - go: recovery\n  - wipe: userdata\n"), 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(sheet, ..., 0o644): %v", err)
 	}
 	d.want(0, []string{"done on all 2 phones", "dunlin: Tideline Recovery 3.1 is running",
 		"twin: Tideline Recovery 3.1 is running", "twin: all 3 tasks done", "dunlin: all 3 tasks done"},
@@ -167,7 +168,7 @@ func TestInPeopleReplug(t *testing.T) {
 	// Killed in the middle of a download: the bootloader waits for the rest.
 	cmd := d.command("recovery", "install", img, "--yes")
 	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("cmd.Start(): %v", err)
 	}
 	d.until("the transfer is under way", func() bool {
 		list, _ := filepath.Glob(filepath.Join(d.home, "jobs", "*", "transfer"))
@@ -180,7 +181,7 @@ func TestInPeopleReplug(t *testing.T) {
 		return taken > 2<<20
 	})
 	if err := cmd.Process.Signal(syscall.SIGKILL); err != nil {
-		t.Fatal(err)
+		t.Fatalf("cmd.Process.Signal(syscall.SIGKILL): %v", err)
 	}
 	_ = cmd.Wait()
 	d.want(0, []string{"filled up with zeros", "slot a"}, "slot")
@@ -193,12 +194,12 @@ func TestInPeopleReplug(t *testing.T) {
 	var said bytes.Buffer
 	waiting.Stdout, waiting.Stderr = &said, &said
 	if err := waiting.Start(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("waiting.Start(): %v", err)
 	}
 	time.Sleep(20 * time.Second)
 	d.want(0, nil, "standin", "press", "dunlin", "cable-out", "cable-in")
 	if err := waiting.Wait(); err != nil ||
 		!strings.Contains(said.String(), "pull the cable and put it back") {
-		t.Errorf("%v:\n%s", err, said.String())
+		t.Errorf("waiting.Wait(): %v:\n%s", err, said.String())
 	}
 }

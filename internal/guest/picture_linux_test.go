@@ -34,7 +34,7 @@ func onTerminal(t *testing.T, columns, rows uint16, cmd *exec.Cmd) []byte {
 	t.Helper()
 	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|unix.O_NOCTTY, 0)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.OpenFile('/dev/ptmx', os.O_RDWR|unix.O_NOCTTY, 0): %v", err)
 	}
 	defer master.Close()
 	fd := int(master.Fd())
@@ -46,11 +46,11 @@ func onTerminal(t *testing.T, columns, rows uint16, cmd *exec.Cmd) []byte {
 		err = unix.IoctlSetWinsize(fd, unix.TIOCSWINSZ, &unix.Winsize{Row: rows, Col: columns})
 	}
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("unix.IoctlGetInt(fd, unix.TIOCGPTN): %v", err)
 	}
 	slave, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|unix.O_NOCTTY, 0)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.OpenFile(fmt.Sprintf('/dev/pts/%%d', n), os.O_RDWR|unix.O_NOCTTY, 0): %v", err)
 	}
 	for i := range cmd.Env {
 		if cmd.Env[i] == "NO_COLOR=1" {
@@ -60,7 +60,7 @@ func onTerminal(t *testing.T, columns, rows uint16, cmd *exec.Cmd) []byte {
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("cmd.Start(): %v", err)
 	}
 	slave.Close()
 	var out bytes.Buffer

@@ -33,7 +33,7 @@ func TestInSpeed(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		took := time.Since(began)
 		if err != nil {
-			t.Fatalf("%v\n%s", err, out)
+			t.Fatalf("cmd.CombinedOutput(): %v; want no error\n%s", err, out)
 		}
 		use, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
 		peak = max(peak, use.Maxrss>>10)

@@ -32,7 +32,7 @@ func plug(t *testing.T, g soft.Gadget) (*soft.Device, usb.Device, func()) {
 	d := soft.NewDevice(g)
 	unplug, err := (&soft.Kernel{}).Plug(d, false)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("(&soft.Kernel{}).Plug(d, false): %v", err)
 	}
 	t.Cleanup(unplug)
 	return d, shown(t, g.Serial), unplug
@@ -44,7 +44,7 @@ func shown(t *testing.T, serial string) usb.Device {
 	for end := time.Now().Add(long); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		list, err := usb.System().List()
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("usb.System().List(): %v", err)
 		}
 		for _, d := range list {
 			if d.Serial == serial {
@@ -69,7 +69,7 @@ func open(t *testing.T, d usb.Device) usb.Pipe {
 	}
 	p, err := usb.System().Open(t.Context(), d, i)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("usb.System().Open(d, i): %v", err)
 	}
 	t.Cleanup(func() { p.Close() })
 	return p
@@ -94,7 +94,8 @@ func TestInWireBulk(t *testing.T) {
 			dev, u, _ := plug(t, g)
 			if u.Speed != speed || u.Vendor != 0x1209 || u.Name != "Dunlin" || u.Maker != "Wickerlight" ||
 				u.Broken != "" {
-				t.Errorf("%+v", u)
+				t.Errorf("%+v; unwanted: u.Speed != speed || u.Vendor != 0x1209 || u.Name != 'Dunlin' || ...",
+					u)
 			}
 			p := open(t, u)
 			packet := p.Packet()
@@ -175,7 +176,7 @@ func TestInWireEnds(t *testing.T) {
 		t.Errorf("a stall: %v", err)
 	}
 	if err := p.ClearHalt(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("p.ClearHalt(): %v", err)
 	}
 	go dev.Send(ctx, 1, []byte("INFO"), false)
 	if n, err := p.Read(ctx, buf); string(buf[:n]) != "INFO" || err != nil {
@@ -267,11 +268,11 @@ func TestInWireMemory(t *testing.T) {
 	const knob = "/sys/module/usbcore/parameters/usbfs_memory_mb"
 	before, err := os.ReadFile(knob)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(knob): %v", err)
 	}
 	defer os.WriteFile(knob, before, 0o644)
 	if err := os.WriteFile(knob, []byte("1"), 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(knob, []byte('1'), 0o644): %v", err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 3*long)
 	defer cancel()
@@ -315,11 +316,12 @@ func TestInWireLies(t *testing.T) {
 	d := soft.NewDevice(g)
 	unplug, err := (&soft.Kernel{}).Plug(d, false)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("(&soft.Kernel{}).Plug(d, false): %v", err)
 	}
 	u := shown(t, "LIES?[31m")
 	if strings.ContainsAny(u.Name+u.Serial, "\x1b\x07\n") {
-		t.Errorf("%q %q", u.Name, u.Serial)
+		t.Errorf("(&soft.Kernel{}).Plug(d, false): %q %q; unwanted: strings.ContainsAny(u.Name+u.Serial, "+
+			"'\\x1b\\x07\\n')", u.Name, u.Serial)
 	}
 	unplug()
 	// An interface without endpoints.
@@ -328,7 +330,7 @@ func TestInWireLies(t *testing.T) {
 	_, u, _ = plug(t, g)
 	i, ok := u.Phone()
 	if !ok {
-		t.Fatalf("%+v", u)
+		t.Fatalf("(&soft.Kernel{}).Plug(d, false): %+v; unwanted: !ok", u)
 	}
 	_, err = usb.System().Open(t.Context(), u, i)
 	var rule *link.ProtocolError

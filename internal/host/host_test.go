@@ -18,7 +18,7 @@ func TestWholeFiles(t *testing.T) {
 	name := filepath.Join(dir, "state")
 	texts := [][]byte{bytes.Repeat([]byte("a"), 10000), bytes.Repeat([]byte("b"), 20000)}
 	if err := WriteWhole(name, texts[0], 0o600); err != nil {
-		t.Fatal(err)
+		t.Fatalf("WriteWhole(%v, texts[0], 0o600): %v", name, err)
 	}
 	var all sync.WaitGroup
 	for w := range 2 {
@@ -42,14 +42,14 @@ func TestWholeFiles(t *testing.T) {
 	}
 	all.Wait()
 	if err := os.Chmod(name, 0o400); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(%v, 0o400): %v", name, err)
 	}
 	if err := WriteWhole(name, texts[1], 0o600); err != nil {
 		t.Errorf("over a read-only one: %v", err)
 	}
 	list, err := os.ReadDir(dir)
 	if err != nil || len(list) != 1 {
-		t.Errorf("%v %v", list, err)
+		t.Errorf("os.ReadDir(%v): %v %v; unwanted: err != nil || len(list) != 1", dir, list, err)
 	}
 	away := filepath.Join(dir, "away", "name")
 	var file *fs.PathError
@@ -61,6 +61,6 @@ func TestWholeFiles(t *testing.T) {
 		t.Errorf("moved to where nothing is: %v", err)
 	}
 	if _, err := Read(filepath.Join(dir, "none")); !os.IsNotExist(err) {
-		t.Errorf("%v", err)
+		t.Errorf("Read(filepath.Join(dir, 'none')): %v; unwanted: !os.IsNotExist(err)", err)
 	}
 }

@@ -18,7 +18,7 @@ func TestOwnFolder(t *testing.T) {
 	at := func(name string, mode os.FileMode) string {
 		path := filepath.Join(dir, name)
 		if err := errors.Join(os.Mkdir(path, 0o700), os.Chmod(path, mode)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("errors.Join(os.Mkdir(path, 0o700), os.Chmod(path, mode)): %v", err)
 		}
 		return path
 	}
@@ -26,11 +26,11 @@ func TestOwnFolder(t *testing.T) {
 	foreign := os.Chown(theirs, 12345, 12345) == nil // root alone can give a folder away
 	link := filepath.Join(dir, "link")
 	if err := os.Symlink(at("target", 0o700), link); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Symlink(at('target', 0o700), link): %v", err)
 	}
 	file := filepath.Join(dir, "file")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(%v, 0o600): %v", file, err)
 	}
 	for _, c := range []struct {
 		name, path   string
@@ -69,7 +69,7 @@ func TestOpenOwn(t *testing.T) {
 	victim, link, pipe := filepath.Join(dir, "victim"), filepath.Join(dir, "link"), filepath.Join(dir, "pipe")
 	if err := errors.Join(os.WriteFile(victim, []byte("mine"), 0o600), os.Symlink(victim, link),
 		syscall.Mkfifo(pipe, 0o600)); err != nil {
-		t.Fatal(err)
+		t.Fatalf("errors.Join(..., os.Symlink(victim, link), syscall.Mkfifo(pipe, 0o600)): %v", err)
 	}
 	for _, path := range []string{link, pipe} {
 		for _, flag := range []int{os.O_RDONLY, os.O_RDWR | os.O_CREATE, os.O_WRONLY | os.O_CREATE |

@@ -19,12 +19,12 @@ func job(t *testing.T, home, phone, serial string, records ...Record) *Writer {
 	t.Helper()
 	w, err := Create(home, phone, nil)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Create(home, phone): %v", err)
 	}
 	defer w.Close()
 	for _, r := range append([]Record{{Event: Begin, Phone: phone, Serial: serial}}, records...) {
 		if err := w.Write(r); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Write(r): %v", err)
 		}
 	}
 	return w
@@ -51,7 +51,7 @@ func TestRecall(t *testing.T) {
 	who := Who{Name: "dunlin", Serial: "7"}
 	c, damaged, err := Recall(home, who)
 	if err != nil || len(damaged) != 0 {
-		t.Fatal(damaged, err)
+		t.Fatalf("Recall(home, who): got %v, %v", damaged, err)
 	}
 	if f := c.Get(recoveryA); f.Value != "aa" || f.Evidence != card.Journal || f.At.IsZero() ||
 		f.Job != first.Number {
@@ -66,7 +66,7 @@ func TestRecall(t *testing.T) {
 	// A journal whose last line was cut by a crash is read as far as it goes.
 	f, err := os.OpenFile(filepath.Join(first.Dir, fileName), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.OpenFile(filepath.Join(first.Dir, fileName), os.O_APPEND|os.O_WRONLY, 0): %v", err)
 	}
 	f.WriteString(`{"event":"done","facts":{"da`)
 	f.Close()
@@ -100,12 +100,12 @@ func TestBrokenOff(t *testing.T) {
 		home := t.TempDir()
 		w, err := Create(home, "dunlin", nil)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Create(home, 'dunlin'): %v", err)
 		}
 		for _, r := range []Record{{Event: Begin, Phone: "dunlin", Serial: "7", Command: strings.Fields(all),
 			Steps: steps}, {Event: Act, Step: n + 1, Title: steps[n].Title}} {
 			if err := w.Write(r); err != nil {
-				t.Fatal(err)
+				t.Fatalf("w.Write(r): %v", err)
 			}
 		}
 		w.Close()
@@ -138,26 +138,28 @@ func TestNumbersOrder(t *testing.T) {
 	}
 	c, _, err := Recall(home, Who{Name: "dunlin", Serial: "7"})
 	if err != nil || c.Get(data).Value != "formatted" {
-		t.Errorf("%+v, %v", c.Get(data), err)
+		t.Errorf("Recall(home, ...): %+v, %v; unwanted: err != nil || c.Get(data).Value != 'formatted'",
+			c.Get(data), err)
 	}
 	jobs, err := Jobs(home)
 	if err != nil || len(jobs) != 3 {
-		t.Fatal(jobs, err)
+		t.Fatalf("Jobs(home): got %v, %v", jobs, err)
 	}
 	if err := os.RemoveAll(jobs[2].Dir); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.RemoveAll(jobs[2].Dir): %v", err)
 	}
 	if w := job(t, home, "dunlin", "7"); w.Number != 4 {
 		t.Errorf("a number whose folder is gone is given again: %d", w.Number)
 	}
 	// Seven digits come behind six.
 	if err := os.WriteFile(filepath.Join(home, "jobs", numberName), []byte("999999\n"), 0o600); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(..., []byte('999999\\n'), 0o600): %v", err)
 	}
 	job(t, home, "dunlin", "7", Record{Event: Act}, Record{Event: Done, Facts: Facts{data: read("plain")}})
 	if c, _, err := Recall(home, Who{Name: "dunlin", Serial: "7"}); err != nil ||
 		c.Get(data).Value != "plain" {
-		t.Errorf("%+v, %v", c.Get(data), err)
+		t.Errorf("Recall(home, ...): %+v, %v; unwanted: err != nil || c.Get(data).Value != 'plain'",
+			c.Get(data), err)
 	}
 }
 
@@ -197,18 +199,19 @@ func TestDamage(t *testing.T) {
 			path := filepath.Join(w.Dir, fileName)
 			b, err := os.ReadFile(path)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.ReadFile(%v): %v", path, err)
 			}
 			lines := harm(strings.Split(strings.TrimSpace(string(b)), "\n"))
 			if err := os.WriteFile(path, []byte(strings.Join(lines, "\n")), 0o600); err != nil {
-				t.Fatal(err)
+				t.Fatalf("os.WriteFile(%v, []byte(strings.Join(lines, '\\n')), 0o600): %v", path, err)
 			}
 			c, damaged, err := Recall(home, Who{Name: "dunlin", Serial: "7"})
 			if err != nil || len(damaged) != 1 || damaged[0].Dir != w.Dir || damaged[0].Line < 1 {
-				t.Fatalf("%v, %v", damaged, err)
+				t.Fatalf("Recall(home, ...): %v, %v", damaged, err)
 			}
 			if f := c.Get(data); f.Known() || !strings.Contains(f.Why, filepath.Base(w.Dir)) {
-				t.Errorf("%+v", f)
+				t.Errorf("Recall(home, ...): %+v; unwanted: f.Known() || !strings.Contains(f.Why, "+
+					"filepath.Base(w.Dir))", f)
 			}
 			if c, damaged, err := Recall(home, Who{Name: "godwit", Serial: "9"}); err != nil ||
 				len(damaged) != 0 || c.Get(data).Value != "encrypted" {
@@ -243,20 +246,20 @@ func TestWriteError(t *testing.T) {
 	disk := &fullDisk{room: 700}
 	w, err := Create(t.TempDir(), "dunlin", func(string) (Sink, error) { return disk, nil })
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Create(t.TempDir(), 'dunlin', ...): %v", err)
 	}
 	for n := range 20 {
 		err = w.Write(Record{Event: Act, Title: strings.Repeat("x", 100)})
 		if err != nil {
 			if n == 0 {
-				t.Fatal(err)
+				t.Fatalf("w.Write(...): %v", err)
 			}
 			break
 		}
 	}
 	var we *WriteError
 	if !errors.As(err, &we) || !errors.Is(err, errFull) || we.Dir != w.Dir {
-		t.Fatalf("%v", err)
+		t.Fatalf("Create(t.TempDir(), 'dunlin', ...): %v", err)
 	}
 	disk.room = 1 << 20 // somebody made room: there is a hole in the journal all the same
 	if again := w.Write(Record{Event: End}); again != err || w.Err() != err {
@@ -269,7 +272,7 @@ func TestBeginSaysVersions(t *testing.T) {
 	w := job(t, t.TempDir(), "dunlin", "7")
 	b, err := os.ReadFile(filepath.Join(w.Dir, fileName))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(filepath.Join(w.Dir, fileName)): %v", err)
 	}
 	var r struct {
 		Form, Number int
@@ -277,7 +280,7 @@ func TestBeginSaysVersions(t *testing.T) {
 	}
 	if err := json.Unmarshal(bytes.TrimSpace(b), &r); err != nil || r.Form != Form || r.Number != 1 ||
 		r.Program != Version() || r.Program == "" {
-		t.Errorf("%s: %v", b, err)
+		t.Errorf("json.Unmarshal(bytes.TrimSpace(b), &r): %s: %v", b, err)
 	}
 }
 
@@ -290,10 +293,10 @@ func FuzzRead(f *testing.F) {
 		home := t.TempDir()
 		dir := filepath.Join(home, "jobs", "000001-x")
 		if err := os.MkdirAll(dir, 0o700); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.MkdirAll(%v, 0o700): %v", dir, err)
 		}
 		if err := os.WriteFile(filepath.Join(dir, fileName), b, 0o600); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(filepath.Join(dir, fileName), b, 0o600): %v", err)
 		}
 		if _, _, err := Recall(home, Who{Name: "x"}); err != nil {
 			t.Errorf("a journal that can't be read keeps every phone from working: %v", err)

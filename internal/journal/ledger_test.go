@@ -15,15 +15,15 @@ func TestLedger(t *testing.T) {
 		t.Helper()
 		w, err := Create(home, phone, nil)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Create(home, phone): %v", err)
 		}
 		if err := w.Write(Record{Event: Begin, Phone: phone, Serial: serial}); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Write(...): %v", err)
 		}
 		w.Close()
 		l, err := OpenLedger(w.Dir)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("OpenLedger(w.Dir): %v", err)
 		}
 		return l
 	}
@@ -31,7 +31,7 @@ func TestLedger(t *testing.T) {
 		t.Helper()
 		b, ok, err := Broken(home, who)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Broken(home, who): %v", err)
 		}
 		return b, ok
 	}
@@ -41,17 +41,17 @@ func TestLedger(t *testing.T) {
 	}
 	l := begin("brook", "A")
 	if err := errors.Join(l.Note(5<<30, 3<<30), l.f.Close()); err != nil { // and the program is killed
-		t.Fatal(err)
+		t.Fatalf("errors.Join(l.Note(5<<30, 3<<30), l.f.Close()): %v", err)
 	}
 	if b, ok := broken(brook); !ok || b.Announced != 5<<30 || b.Taken != 3<<30 {
-		t.Errorf("%+v %v", b, ok)
+		t.Errorf("%+v %v; unwanted: !ok || b.Announced != 5<<30 || b.Taken != 3<<30", b, ok)
 	}
 	if _, ok := broken(Who{Name: "other", Serial: "O"}); ok {
 		t.Error("another phone's")
 	}
 	b, _ := broken(brook)
 	if err := b.Over(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("b.Over(): %v", err)
 	}
 	if _, ok := broken(brook); ok {
 		t.Error("it is over")
@@ -67,7 +67,7 @@ func TestLedger(t *testing.T) {
 		"\x00\x00"} {
 		cut := begin("brook", "A")
 		if err := os.WriteFile(cut.f.Name(), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(cut.f.Name(), []byte(text), 0o600): %v", err)
 		}
 		if b, ok := broken(brook); ok {
 			t.Errorf("%q is %+v", text, b)

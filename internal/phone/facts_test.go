@@ -57,14 +57,14 @@ func (r *rig) read() *phone.Session {
 	r.Helper()
 	p, err := r.b.Pick(r.Context(), "")
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("r.b.Pick(r.Context(), ''): %v", err)
 	}
 	s, err := p.Reach(r.Context(), say.To{Observer: &silent{}, Phone: p.Name})
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("p.Reach(r.Context(), ...): %v", err)
 	}
 	if err := s.Read(r.Context()); err != nil {
-		r.Fatal(err)
+		r.Fatalf("s.Read(r.Context()): %v", err)
 	}
 	var all []card.ID
 	for _, d := range card.Defs {
@@ -80,7 +80,7 @@ func (r *rig) read() *phone.Session {
 		}
 	}
 	if _, err := s.Know(r.Context(), all); err != nil {
-		r.Fatal(err)
+		r.Fatalf("s.Know(r.Context(), all): %v", err)
 	}
 	return s
 }
@@ -90,16 +90,16 @@ func (r *rig) tideline(name, partition string) {
 	r.Helper()
 	img, err := scenario.Recovery(scenario.Tideline, scenario.PhoneOf(name))
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("scenario.Recovery(scenario.Tideline, scenario.PhoneOf(name)): %v", err)
 	}
 	path := filepath.Join(r.standin.Dir, "partitions", partition+".img")
 	b, err := os.ReadFile(path)
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("os.ReadFile(%v): %v", path, err)
 	}
 	copy(b, img)
 	if err := os.WriteFile(path, b, 0o644); err != nil {
-		r.Fatal(err)
+		r.Fatalf("os.WriteFile(%v, b, 0o644): %v", path, err)
 	}
 	r.standin.Press("volume-up+power")
 	time.Sleep(time.Minute)
@@ -217,11 +217,11 @@ func (r *rig) client() *fastboot.Client {
 	r.Helper()
 	conn, err := r.standin.DialContext(r.Context(), "tcp", r.standin.Fastboot)
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("r.standin.DialContext(r.Context(), 'tcp', r.standin.Fastboot): %v", err)
 	}
 	wire, err := fastboot.NewTCP(r.Context(), conn)
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("fastboot.NewTCP(r.Context(), conn): %v", err)
 	}
 	return fastboot.New(wire)
 }
@@ -242,7 +242,8 @@ func TestLacks(t *testing.T) {
 			}
 			if f := lack.Finding(); f.Name != "not-in-this-mode" || !strings.Contains(f.Text, "bootloader") ||
 				f.Remedy == "" {
-				t.Errorf("%s: %+v", what, f)
+				t.Errorf("%s: %+v; unwanted: f.Name != 'not-in-this-mode' || !strings.Contains(f.Text, ...",
+					what, f)
 			}
 		}
 		if s.HasShell() || s.HasFiles() || !s.HasLoader() || s.RootRecovery() {
@@ -272,13 +273,13 @@ func TestDevices(t *testing.T) {
 		r.tideline("dunlin", "recovery_a")
 		want, err := os.ReadFile(filepath.Join(r.standin.Dir, "partitions", "boot_a.img"))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.ReadFile(...): %v", err)
 		}
 		s := r.read()
 		defer s.Close()
 		path := filepath.Join(t.TempDir(), "boot.img")
 		if err := s.SaveTo(r.Context(), card.At("boot", "a"), path); err != nil {
-			t.Fatal(err)
+			t.Fatalf("s.SaveTo(r.Context(), card.At('boot', 'a'), %v): %v", path, err)
 		}
 		if got, err := os.ReadFile(path); err != nil || !bytes.Equal(got, want) {
 			t.Errorf("%d bytes of %d came back the same: %v", len(got), len(want), err)
@@ -286,7 +287,7 @@ func TestDevices(t *testing.T) {
 		open := s.Partitions(r.Context(), "a")
 		dev, size, err := open("boot")
 		if err != nil || size != int64(len(want)) {
-			t.Fatal(size, err)
+			t.Fatalf("open('boot'): got %v, %v", size, err)
 		}
 		for _, at := range []int64{0, 1, 4095, 1<<20 - 1, size - 7} {
 			b := make([]byte, 7)

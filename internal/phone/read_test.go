@@ -40,6 +40,6 @@ short line
 `
 	got := cardsIn(table)
 	if len(got) != 2 || got[0] != "/mnt/media_rw/1A2B-3C4D" || got[1] != "/my card" {
-		t.Errorf("%q", got)
+		t.Errorf("%q; unwanted: len(got) != 2 || got[0] != '/mnt/media_rw/1A2B-3C4D' || got[1] ...", got)
 	}
 }

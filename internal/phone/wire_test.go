@@ -43,7 +43,7 @@ func TestSchemes(t *testing.T) {
 	for _, s := range Schemes {
 		if s.Name == "" || s.Form == "" || len(s.Modes) == 0 || s.open == nil ||
 			strings.Contains(s.Name, ":") {
-			t.Errorf("%+v", s)
+			t.Errorf("%+v; unwanted: s.Name == '' || s.Form == '' || len(s.Modes) == 0 || s.open == ...", s)
 		}
 		if got, ok := schemeOf(s.Name); !ok || got.Name != s.Name {
 			t.Errorf("%s is not found by its name", s.Name)
@@ -60,7 +60,8 @@ func TestSchemes(t *testing.T) {
 		}
 		a, err := ParseAddress(s.Name + ":" + place)
 		if err != nil || !IsAddress(s.Name+":x") {
-			t.Errorf("%s: %v", s.Name, err)
+			t.Errorf("ParseAddress(s.Name + ':' + place): %s: %v; unwanted: err != nil || "+
+				"!IsAddress(s.Name+':x')", s.Name, err)
 		}
 		for _, m := range s.Modes {
 			reached[m] = true
@@ -88,7 +89,7 @@ func TestOneLockForOnePhone(t *testing.T) {
 		for _, s := range same {
 			a, err := ParseAddress(s)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("ParseAddress(s): %v", err)
 			}
 			names[a.resolved()] = true
 		}

@@ -30,7 +30,7 @@ func TestWords(t *testing.T) {
 	seen := map[Word]bool{}
 	for _, w := range Words {
 		if len(w) != 4 || seen[w] || strings.ToLower(string(w)) != string(w) {
-			t.Errorf("%q", w)
+			t.Errorf("%q; unwanted: len(w) != 4 || seen[w] || strings.ToLower(string(w)) != string(w)", w)
 		}
 		seen[w] = true
 	}
@@ -45,10 +45,10 @@ func TestTo(t *testing.T) {
 	to.Step(1, 3, "write it", Begin)
 	to.Work(Progress{What: "boot_a"})
 	if err := to.Hands(model.Recipe{Do: []string{"Press."}}, time.Minute); err != nil {
-		t.Error(err)
+		t.Errorf("to.Hands(..., time.Minute): %v", err)
 	}
 	if len(k.told) != 5 || k.told[0].Text != "1 of 2" {
-		t.Fatalf("%+v", k.told)
+		t.Fatalf("%+v; unwanted: len(k.told) != 5 || k.told[0].Text != '1 of 2'", k.told)
 	}
 	for _, e := range k.told {
 		things := 0
@@ -59,11 +59,11 @@ func TestTo(t *testing.T) {
 			}
 		}
 		if e.Phone != "dunlin" || things != 1 {
-			t.Errorf("%+v", e)
+			t.Errorf("%+v; unwanted: e.Phone != 'dunlin' || things != 1", e)
 		}
 	}
 	if yes, err := to.Confirm("Write it?"); yes || !errors.Is(err, ErrNobody) {
-		t.Errorf("%v, %v", yes, err)
+		t.Errorf("to.Confirm('Write it?'): %v, %v; unwanted: yes || !errors.Is(err, ErrNobody)", yes, err)
 	}
 }
 

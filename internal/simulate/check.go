@@ -139,15 +139,15 @@ func (l *lab) run(t *testing.T, p Plan, verbose bool) {
 	}
 	state, err := l.prepared(t, p.Phone, s.state)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("l.prepared(p.Phone, s.state): %v", err)
 	}
 	k, err := l.kit(p.Phone)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("l.kit(p.Phone): %v", err)
 	}
 	dir := t.TempDir()
 	if err := copyTree(state, dir); err != nil {
-		t.Fatal(err)
+		t.Fatalf("copyTree(state, %v): %v", dir, err)
 	}
 	l.counts.Lock()
 	l.counts.stories[s.name]++
@@ -169,7 +169,7 @@ func (l *lab) run(t *testing.T, p Plan, verbose bool) {
 			fmt.Fprintf(&said, "$ jarlid %s\n%s(%d)\n", strings.Join(args, " "), out, code)
 		}
 		if err := w.start(); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.start(): %v", err)
 		}
 		w.settle(s.state)
 		w.disturbed(p, s, base)

@@ -172,7 +172,7 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 		}
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("l.sheetWorld(p.Phone, ...): %v", err)
 	}
 }
 
@@ -181,7 +181,7 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 func (l *lab) sheetPlans(t *testing.T, phone, instants int) (list []SheetPlan) {
 	base, err := l.evening(t, phone)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("l.evening(phone): %v", err)
 	}
 	for n := 1; n <= base.records; n++ {
 		for _, kind := range []Kind{Kill, Cut} {

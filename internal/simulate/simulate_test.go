@@ -102,18 +102,18 @@ func TestChecksCanFail(t *testing.T) {
 	dir := t.TempDir()
 	state, err := shared.prepared(t, flash.Phone, inBootloader)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("shared.prepared(flash.Phone, inBootloader): %v", err)
 	}
 	k, err := shared.kit(flash.Phone)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("shared.kit(flash.Phone): %v", err)
 	}
 	base, err := shared.baseline(t, flash)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("shared.baseline(flash): %v", err)
 	}
 	if err := copyTree(state, dir); err != nil {
-		t.Fatal(err)
+		t.Fatalf("copyTree(state, %v): %v", dir, err)
 	}
 	shared.inBubble(t, dir, "dunlin", k, func(w *world) {
 		var said []string
@@ -127,11 +127,11 @@ func TestChecksCanFail(t *testing.T) {
 			}
 		}
 		if err := w.start(); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.start(): %v", err)
 		}
 		w.settle(inBootloader)
 		if code, out := w.run(nil, w.words(stories[0])...); code != 0 {
-			t.Fatalf("%s", out)
+			t.Fatalf("%s; unwanted: code != 0", out)
 		}
 		complains("what was written", "", w.holdsWhatItSays)
 		held := w.hashes()
@@ -145,10 +145,10 @@ func TestChecksCanFail(t *testing.T) {
 		boot := filepath.Join(w.at(), "partitions", "boot_a.img")
 		f, err := os.OpenFile(boot, os.O_RDWR, 0)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.OpenFile(boot, os.O_RDWR, 0): %v", err)
 		}
 		if _, err := f.WriteAt([]byte("x"), 5000); err != nil {
-			t.Fatal(err)
+			t.Fatalf("f.WriteAt([]byte('x'), 5000): %v", err)
 		}
 		f.Close()
 		complains("another byte", "says that boot_a holds what was sent", w.holdsWhatItSays)
@@ -171,12 +171,12 @@ func TestChecksCanFail(t *testing.T) {
 		// An act that nothing is said of.
 		log, err := journal.Create(w.home(), "somebody-else", nil)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("journal.Create(w.home(), 'somebody-else'): %v", err)
 		}
 		for _, r := range []journal.Record{{Event: journal.Begin, Phone: "somebody-else"},
 			{Event: journal.Act, Step: 1, Title: "write"}} {
 			if err := log.Write(r); err != nil {
-				t.Fatal(err)
+				t.Fatalf("log.Write(r): %v", err)
 			}
 		}
 		log.Close()

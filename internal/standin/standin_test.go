@@ -56,7 +56,7 @@ func (h hand) say(command string) string {
 	h.Helper()
 	c, err := h.bootloader()
 	if err != nil {
-		h.Fatal(err)
+		h.Fatalf("h.bootloader(): %v", err)
 	}
 	defer c.Close()
 	_, err = c.Command(h.Context(), command, time.Minute)
@@ -71,7 +71,7 @@ func (h hand) refusal(command string, err error) string {
 		return "refused: " + no.Message
 	}
 	if err != nil {
-		h.Fatalf("%s: %v", command, err)
+		h.Fatalf("%s: %v; want no error", command, err)
 	}
 	return ""
 }
@@ -81,7 +81,7 @@ func (h hand) send(b []byte, command string) string {
 	h.Helper()
 	c, err := h.bootloader()
 	if err != nil {
-		h.Fatal(err)
+		h.Fatalf("h.bootloader(): %v", err)
 	}
 	defer c.Close()
 	if err := c.Download(h.Context(), int64(len(b)), bytes.NewReader(b), nil); err != nil {
@@ -96,12 +96,12 @@ func (h hand) variable(name string) string {
 	h.Helper()
 	c, err := h.bootloader()
 	if err != nil {
-		h.Fatal(err)
+		h.Fatalf("h.bootloader(): %v", err)
 	}
 	defer c.Close()
 	v, _, err := c.GetVar(h.Context(), name)
 	if err != nil {
-		h.Fatal(err)
+		h.Fatalf("c.GetVar(h.Context(), %v): %v", name, err)
 	}
 	return v
 }
@@ -110,11 +110,11 @@ func (h hand) reboot(target string) {
 	h.Helper()
 	c, err := h.bootloader()
 	if err != nil {
-		h.Fatal(err)
+		h.Fatalf("h.bootloader(): %v", err)
 	}
 	defer c.Close()
 	if err := c.Reboot(h.Context(), target); err != nil {
-		h.Fatal(err)
+		h.Fatalf("c.Reboot(h.Context(), target): %v", err)
 	}
 	time.Sleep(2 * time.Minute)
 }
@@ -124,7 +124,7 @@ func (h hand) stored(partition string) []byte {
 	h.Helper()
 	b, err := os.ReadFile(filepath.Join(h.Dir, "partitions", partition+".img"))
 	if err != nil {
-		h.Fatal(err)
+		h.Fatalf("os.ReadFile(...): %v", err)
 	}
 	return b
 }
@@ -142,7 +142,7 @@ func images(t *testing.T, o scenario.OS) map[string][]byte {
 	t.Helper()
 	set, err := scenario.Images(o, scenario.PhoneOf("dunlin"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("scenario.Images(o, scenario.PhoneOf('dunlin')): %v", err)
 	}
 	return set
 }
@@ -190,7 +190,7 @@ func TestRefuses(t *testing.T) {
 		// Of a partition with slots the bare name means the slot that starts next.
 		img := images(t, scenario.Saltmarsh)["boot"]
 		if no := h.send(img, "flash:boot_b"); no != "" {
-			t.Error(no)
+			t.Errorf("flash:boot_b: the phone says %q, want no refusal", no)
 		}
 		if !bytes.HasPrefix(h.stored("boot_b"), img) || bytes.HasPrefix(h.stored("boot_a"), img) {
 			t.Error("the image is not on slot b alone")
@@ -203,7 +203,7 @@ func TestRefuses(t *testing.T) {
 func TestFallsBack(t *testing.T) {
 	with(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 		if no := h.say("set_active:b"); no != "" {
-			t.Fatal(no)
+			t.Fatalf("set_active:b: the phone says %q, want no refusal", no)
 		}
 		if h.variable("current-slot") != "b" || h.variable("slot-unbootable:b") != "no" {
 			t.Errorf("chosen, slot b is %s, unbootable %s", h.variable("current-slot"),
@@ -231,13 +231,13 @@ func TestVerifies(t *testing.T) {
 	stock, rom := images(t, scenario.Stock), images(t, scenario.Saltmarsh)
 	loose, err := vbmeta.WithFlags(stock["vbmeta"], vbmeta.FlagHashtreeDisabled)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("vbmeta.WithFlags(stock['vbmeta'], vbmeta.FlagHashtreeDisabled): %v", err)
 	}
 	changed := bytes.Clone(stock["system"])
 	changed[len(changed)/2] ^= 1
 	other, err := scenario.Boot(scenario.Saltmarsh, scenario.PhoneOf("dunlin"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("scenario.Boot(scenario.Saltmarsh, scenario.PhoneOf('dunlin')): %v", err)
 	}
 	for what, c := range map[string]struct {
 		write  map[string][]byte
@@ -272,7 +272,7 @@ func TestVerifies(t *testing.T) {
 					no = h.send(b, "flash:"+name)
 				}
 				if no != "" {
-					t.Fatalf("%s: %s: %s", what, name, no)
+					t.Fatalf("%s: %s: %s; unwanted: no != ''", what, name, no)
 				}
 			}
 			h.reboot("")
@@ -280,7 +280,7 @@ func TestVerifies(t *testing.T) {
 			if up { // what runs is no bootloader; a recovery that asks to erase the data is none either
 				reply, err := standin.Press(t.Context(), h.Net, h.Control, []string{"volume-down+power"})
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("standin.Press(h.Net, h.Control, ...): %v", err)
 				}
 				screen := strings.Join(reply.Screen, "\n")
 				up = !strings.Contains(screen, "did not start") && !strings.Contains(screen,
@@ -298,14 +298,14 @@ func TestTemporary(t *testing.T) {
 	with(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 		img, err := scenario.Recovery(scenario.Tideline, scenario.PhoneOf("dunlin"))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("scenario.Recovery(scenario.Tideline, scenario.PhoneOf('dunlin')): %v", err)
 		}
 		if _, err := boot.Parse(bytes.NewReader(img), int64(len(img))); err != nil {
-			t.Fatal(err)
+			t.Fatalf("boot.Parse(bytes.NewReader(img), int64(len(img))): %v", err)
 		}
 		before := [][]byte{h.stored("recovery_a"), h.stored("recovery_b"), h.stored("boot_a")}
 		if no := h.send(img, "boot"); no != "" {
-			t.Fatal(no)
+			t.Fatalf("sending boot: the phone says %q, want no refusal", no)
 		}
 		time.Sleep(2 * time.Minute)
 		conn, err := h.DialContext(t.Context(), "tcp", h.ADB)

@@ -25,12 +25,12 @@ func TestEveryTaskIsHere(t *testing.T) {
 	missing := map[string]bool{}
 	paths, err := filepath.Glob("*.go")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("filepath.Glob('*.go'): %v", err)
 	}
 	for _, path := range paths {
 		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("parser.ParseFile(token.NewFileSet(), %v, 0): %v", path, err)
 		}
 		for _, d := range f.Decls {
 			fn, ok := d.(*ast.FuncDecl)
@@ -98,7 +98,7 @@ func TestTasksArePlain(t *testing.T) {
 		}{"yaml": {yaml.Marshal, yaml.Unmarshal}, "json": {json.Marshal, json.Unmarshal}} {
 			b, err := f.out(full)
 			if err != nil {
-				t.Fatalf("%T: %v", w, err)
+				t.Fatalf("writing %T: %v", w, err)
 			}
 			back := reflect.New(reflect.TypeOf(w).Elem()).Interface()
 			if err := f.in(b, back); err != nil || !reflect.DeepEqual(back, full) {
@@ -106,7 +106,7 @@ func TestTasksArePlain(t *testing.T) {
 			}
 			var keys map[string]any
 			if err := f.in(b, &keys); err != nil {
-				t.Fatal(err)
+				t.Fatalf("f.in(b, &keys): %v", err)
 			}
 			for k := range keys {
 				if k != strings.ToLower(k) || strings.ContainsAny(k, " _") {

@@ -130,11 +130,11 @@ func TestFirstJob(t *testing.T) {
 	d := newDesk(t)
 	f, err := demo.MakeFiles(filepath.Join(d.dir, "files"), scenario.PhoneOf("dunlin"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("demo.MakeFiles(filepath.Join(d.dir, 'files'), scenario.PhoneOf('dunlin')): %v", err)
 	}
 	more, err := demo.MakeMore(filepath.Join(d.dir, "files"), scenario.PhoneOf("dunlin"), 2)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("demo.MakeMore(filepath.Join(d.dir, 'files'), scenario.PhoneOf('dunlin'), 2): %v", err)
 	}
 	d.want(4, []string{"no phone is here"}, "bench")
 	d.standin()
@@ -162,7 +162,7 @@ func TestSheet(t *testing.T) {
 	d := newDesk(t)
 	f, err := demo.MakeFiles(filepath.Join(d.dir, "files"), scenario.PhoneOf("dunlin"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("demo.MakeFiles(filepath.Join(d.dir, 'files'), scenario.PhoneOf('dunlin')): %v", err)
 	}
 	sheet := filepath.Join(d.dir, "files", "evening.yaml")
 	d.standin()
@@ -178,7 +178,8 @@ func TestNoDriver(t *testing.T) {
 	d.standin()
 	list, err := usb.System().List()
 	if err != nil || len(list) != 1 || !list[0].NoDriver {
-		t.Errorf("%+v %v", list, err)
+		t.Errorf("usb.System().List(): %+v %v; unwanted: err != nil || len(list) != 1 || !list[0].NoDriver",
+			list, err)
 	}
 	d.want(4, []string{"no-driver", "WinUsb Device"}, "bench", "--why")
 	d.want(3, []string{"stop  no-driver"}, "card")

@@ -20,15 +20,15 @@ func Open(t testing.TB, dial link.Dialer, phones ...bench.Entry) *bench.Bench {
 		err = os.WriteFile(filepath.Join(home, "key.pem"), key, 0o600)
 	}
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('../link/adb/testdata/key.pem'): %v", err)
 	}
 	b, err := bench.Open(bench.Options{Home: home, Locks: t.TempDir(), Dial: dial})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("bench.Open(...): %v", err)
 	}
 	for _, e := range phones {
 		if err := b.Register(e); err != nil {
-			t.Fatal(err)
+			t.Fatalf("b.Register(e): %v", err)
 		}
 	}
 	return b

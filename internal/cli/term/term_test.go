@@ -112,7 +112,7 @@ func TestAsk(t *testing.T) {
 			}
 		})
 		if !strings.HasPrefix(out, "asks  Write it? [y/N] ") || !strings.HasSuffix(out, "\n") {
-			t.Errorf("%q", out)
+			t.Errorf("%q; unwanted: !strings.HasPrefix(out, 'asks Write it? [y/N] ') || ...", out)
 		}
 	}
 	var out bytes.Buffer
@@ -125,7 +125,7 @@ func TestAsk(t *testing.T) {
 	shown(0, "7\nx\n\n2\n", func(tm *Term) {
 		if got, err := tm.Ask(say.Question{Text: "Which?", Options: []string{"a", "b"}}); got != 1 ||
 			err != nil {
-			t.Errorf("%d, %v", got, err)
+			t.Errorf("tm.Ask(...): %d, %v; unwanted: got != 1 || err != nil", got, err)
 		}
 	})
 	shown(0, "7\n", func(tm *Term) {
@@ -149,7 +149,7 @@ func TestTable(t *testing.T) {
 		"as new\n" +
 		"      system     -        what is installed stays\n"
 	if got := shown(0, "", func(t *Term) { t.Table(heading, rows()) }); got != want {
-		t.Errorf("%s", got)
+		t.Errorf("%s, want %v", got, want)
 	}
 	for _, columns := range []int{60, 80, 120} {
 		got := shown(columns, "", func(t *Term) { t.Table(heading, rows()) })
@@ -198,7 +198,8 @@ func TestJSON(t *testing.T) {
 	for line := range strings.Lines(out.String()) {
 		var e struct{ Event, Phone string }
 		if err := json.Unmarshal([]byte(line), &e); err != nil || e.Event == "" {
-			t.Fatalf("%q: %v", line, err)
+			t.Fatalf("json.Unmarshal([]byte(line), &e): %q: %v; unwanted: err != nil || e.Event == ''", line,
+				err)
 		}
 		if e.Event != "result" && e.Phone == "" {
 			t.Errorf("it does not say which phone: %q", line)
@@ -371,7 +372,8 @@ func TestCursorCodes(t *testing.T) {
 		for _, env := range []map[string]string{{"TERM": "dumb"}, {"TERM": "xterm", "NO_COLOR": "1"}} {
 			if got := drawn(env, everything); strings.ContainsAny(got, "\x1b\r\a") ||
 				!strings.Contains(got, "restarting\n") {
-				t.Errorf("%v: %q", env, got)
+				t.Errorf("%v: %q; unwanted: strings.ContainsAny(got, '\\x1b\\r\\a') || "+
+					"!strings.Contains(got, ...", env, got)
 			}
 		}
 		if got := shown(0, "", everything); strings.ContainsAny(got, "\x1b\r\a") {
@@ -386,7 +388,7 @@ func TestCursorCodes(t *testing.T) {
 		}
 		if strings.Contains(got, "\x1b]9;") || strings.Count(got, saveTitle) != strings.Count(got,
 			restoreTitle) {
-			t.Errorf("%q", got)
+			t.Errorf("%q; unwanted: strings.Contains(got, '\\x1b]9;') || strings.Count(got, ...", got)
 		}
 		// No frame is cleared before it is drawn: what comes behind going up is text, but for the
 		// tray's, which goes off the screen.
@@ -421,7 +423,7 @@ func TestEnds(t *testing.T) {
 	}
 	if got, want := shown(0, "", tell), "info  looked at\nread  unwrapped 2 files, 10.0 MiB\nwarn  x: "+
 		"odd\ntodo  look\n\ndone  one\ndone  two\nnext  jarlid\n"; got != want {
-		t.Errorf("%q", got)
+		t.Errorf("%q, want %v", got, want)
 	}
 	var out bytes.Buffer
 	tell(New(Options{Out: &out, In: strings.NewReader(""), Quiet: true}))
@@ -444,7 +446,7 @@ func TestShortDigests(t *testing.T) {
 		"x-" + sum:                     "x-" + sum,
 	} {
 		if got := shortDigests(text); got != want {
-			t.Errorf("%q: %q", text, got)
+			t.Errorf("%q: %q, want %v", text, got, want)
 		}
 	}
 	got := shown(0, "", func(t *Term) {
@@ -455,7 +457,7 @@ func TestShortDigests(t *testing.T) {
 	})
 	if want := "info  6c5ac23e701b69de…\nnext  " + sum + "\ninfo  " + sum +
 		"\n      X\n      6c5ac23e701b69de…\n"; got != want {
-		t.Errorf("%q", got)
+		t.Errorf("%q, want %v", got, want)
 	}
 }
 
@@ -474,6 +476,6 @@ func TestPiecesOfOne(t *testing.T) {
 	})
 	if !strings.Contains(got, "d1: digested 2 files, 10.0 MiB\n") ||
 		!strings.Contains(got, "info  d2: is here\n") || strings.Contains(got, "d2: digested") {
-		t.Errorf("%q", got)
+		t.Errorf("%q; unwanted: !strings.Contains(got, 'd1: digested 2 files, 10.0 MiB\\n') || ...", got)
 	}
 }

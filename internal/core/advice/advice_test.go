@@ -60,7 +60,8 @@ func TestJudge(t *testing.T) {
 		}
 		if a.Stage != c.want || string(a.Matches) != c.matches || !strings.Contains(a.Text, c.says) ||
 			!strings.Contains(first, c.firstSays) {
-			t.Errorf("%s: %+v", c.name, a)
+			t.Errorf("%s: %+v; unwanted: a.Stage != c.want || string(a.Matches) != c.matches || ...", c.name,
+				a)
 		}
 	}
 }
@@ -124,7 +125,7 @@ func models(t *testing.T) model.Set {
 	t.Helper()
 	set, err := model.Load(nil)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("model.Load(): %v", err)
 	}
 	return set
 }

@@ -15,7 +15,7 @@ import (
 func TestWorkOut(t *testing.T) {
 	all, err := model.Load(nil)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("model.Load(): %v", err)
 	}
 	file := func(name string, kind ident.Kind, device string, more ...string) *Given {
 		f := &ident.File{Path: name + ".img", Kind: kind, Props: map[string]string{},

@@ -21,7 +21,7 @@ items:
 // TestParse: what leads out of the folder, or can't be, is refused.
 func TestParse(t *testing.T) {
 	if _, err := Parse([]byte(good)); err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse([]byte(good)): %v", err)
 	}
 	for name, change := range map[string][2]string{
 		"another form":       {"jarlid-backup: 1", "jarlid-backup: 2"},
@@ -44,7 +44,7 @@ func TestParse(t *testing.T) {
 func TestCheck(t *testing.T) {
 	m, err := Parse([]byte(good))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse([]byte(good)): %v", err)
 	}
 	for _, c := range []struct{ word, model, serial, size, want string }{
 		{"boot", "dunlin", "WL-1", "4096", ""},

@@ -72,7 +72,8 @@ func TestMerge(t *testing.T) {
 	o.Learn(FactData, DataFormatted, Journal)
 	c.Merge(&o)
 	if c.Value(FactNext) != "a" || c.Get(FactNext).Evidence != Read || c.Get(FactData).Evidence != Journal {
-		t.Errorf("%+v", c.Facts())
+		t.Errorf("%+v; unwanted: c.Value(FactNext) != 'a' || c.Get(FactNext).Evidence != Read || ...",
+			c.Facts())
 	}
 	clone := c.Clone()
 	clone.Forget(FactNext, "")
@@ -116,7 +117,7 @@ func TestParseBytes(t *testing.T) {
 		"ten":      -1,
 	} {
 		if n, ok := ParseBytes(s); ok != (want >= 0) || ok && n != want {
-			t.Errorf("%q: %d, %v", s, n, ok)
+			t.Errorf("%q: %d, %v; unwanted: ok != (want >= 0) || ok && n != want", s, n, ok)
 		}
 	}
 }
@@ -130,17 +131,17 @@ func TestSave(t *testing.T) {
 	c.Forget(FactData, "nobody looked")
 	b, err := c.Save("desk")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("c.Save('desk'): %v", err)
 	}
 	got, name, err := Load(b)
 	if err != nil || name != "desk" || got.Value(FactUnlocked) != "yes" ||
 		got.Get(FactUnlocked).Evidence != Saved ||
 		got.Get(FactSize.Of(At("boot", "a"))).Evidence != Saved || got.Get(FactData).Known() ||
 		got.Get(FactData).Why != "nobody looked" {
-		t.Errorf("%v, %q, %v", got, name, err)
+		t.Errorf("Load(b): %v, %q, %v", got, name, err)
 	}
 	if p := got.Partitions(); len(p) != 1 || p[0].Name != "boot_a" || p[0].Size != 4096 {
-		t.Errorf("%+v", p)
+		t.Errorf("Load(b): %+v; unwanted: len(p) != 1 || p[0].Name != 'boot_a' || p[0].Size != 4096", p)
 	}
 	for _, s := range []string{"", "{}", `{"form":"jarlid card 3"}`, "[1]",
 		`{"form":"jarlid card 1","facts":{}}`, `{"form":"jarlid card 2","facts":[]}`} {
@@ -157,7 +158,7 @@ func TestSheet(t *testing.T) {
 	c.Learn(FactSlots, "1", Model)
 	for _, r := range c.Sheet() {
 		if r.Label == "" || !r.Fact.Known() && r.Where == "" {
-			t.Errorf("%+v", r)
+			t.Errorf("%+v; unwanted: r.Label == '' || !r.Fact.Known() && r.Where == ''", r)
 		}
 		if r.ID == FactNext.ID() {
 			t.Error("a phone without slots has a next one")

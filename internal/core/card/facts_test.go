@@ -12,7 +12,7 @@ func TestTable(t *testing.T) {
 	seen := map[Name]bool{}
 	for _, d := range Defs {
 		if d.Name == "" || seen[d.Name] || strings.Contains(string(d.Name), ":") || d.Kind == "" {
-			t.Errorf("%+v", d)
+			t.Errorf("%+v; unwanted: d.Name == '' || seen[d.Name] || ...", d)
 		}
 		seen[d.Name] = true
 		key := map[Keyed]string{BySlots: "a", ByPartitions: "system_a", ByWords: "storage"}[d.By]
@@ -36,7 +36,7 @@ func TestTable(t *testing.T) {
 	b, err := json.Marshal(map[ID]Fact{FactSize.Of(At("boot", "a")): {Value: "1"}})
 	var back map[ID]Fact
 	if err != nil || json.Unmarshal(b, &back) != nil || back[FactSize.Of(Part("boot_a"))].Value != "1" {
-		t.Errorf("%s, %v: %v", b, err, back)
+		t.Errorf("json.Marshal(...): %s, %v: %v", b, err, back)
 	}
 }
 

@@ -14,7 +14,7 @@ import (
 func TestTexts(t *testing.T) {
 	f, err := parser.ParseFile(token.NewFileSet(), "finding.go", nil, 0)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("parser.ParseFile(token.NewFileSet(), 'finding.go', 0): %v", err)
 	}
 	names := map[string]bool{}
 	ast.Inspect(f, func(n ast.Node) bool {
@@ -25,7 +25,7 @@ func TestTexts(t *testing.T) {
 		if v, ok := c.Values[0].(*ast.BasicLit); ok && v.Kind == token.STRING {
 			name, err := strconv.Unquote(v.Value)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("strconv.Unquote(v.Value): %v", err)
 			}
 			names[name] = true
 		}
@@ -46,7 +46,7 @@ func TestTexts(t *testing.T) {
 		for _, s := range []string{x.Meaning, x.Why, x.Remedy} {
 			if s == "" || !strings.HasSuffix(s, ".") && !strings.HasSuffix(s, ":") &&
 				strings.Contains(s, ". ") {
-				t.Errorf("%s: %q", name, s)
+				t.Errorf("parser.ParseFile(token.NewFileSet(), 'finding.go', 0): %s: %q", name, s)
 			}
 		}
 	}
@@ -92,6 +92,6 @@ func TestAccept(t *testing.T) {
 	}
 	if err := Stopped("a", "x", "it is so", "do this"); len(err.Findings) != 1 || !err.Findings[0].Final ||
 		err.Error() != "a: it is so" {
-		t.Errorf("%+v", err)
+		t.Errorf("Stopped('a', 'x', 'it is so', 'do this'): %+v", err)
 	}
 }

@@ -29,13 +29,13 @@ func readAll(b []byte) (*Image, error) {
 func TestReadImage(t *testing.T) {
 	names, err := filepath.Glob("testdata/*.xz")
 	if err != nil || len(names) != 6 {
-		t.Fatal(names, err)
+		t.Fatalf("filepath.Glob('testdata/*.xz'): got %v, %v", names, err)
 	}
 	for _, name := range names {
 		b := treetest.Unxz(t, name)
 		im, err := readAll(b)
 		if err != nil {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("readAll(b): %s: %v; want no error", name, err)
 			continue
 		}
 		want := map[string]any{"name": "it", "size": float64(len(b)), "system_as_root": true,
@@ -50,11 +50,11 @@ func TestReadImage(t *testing.T) {
 		var got map[string]any
 		if text, err := json.Marshal(im.Facts()); err != nil || json.Unmarshal(text, &got) != nil ||
 			!reflect.DeepEqual(got, want) {
-			t.Errorf("%s: %v", name, got)
+			t.Errorf("json.Marshal(im.Facts()): %s: %v", name, got)
 		}
 		if im.Machine != 183 || !im.Link64 || !im.Link32 || len(im.Manifest.Provides) != 1 ||
 			im.Manifest.NDKs[0].Version != "30" {
-			t.Errorf("%s: %+v", name, im)
+			t.Errorf("readAll(b): %s: %+v", name, im)
 		}
 		// Broken: a typed error, or the facts that can still be read; never a panic.
 		for _, n := range []int{0, 1000, 2048, 5000, len(b) / 3} {
@@ -90,7 +90,8 @@ func TestReadImageBroken(t *testing.T) {
 		_, err := ReadImage("it", c.tree, 0)
 		var bad *image.Error
 		if !errors.As(err, &bad) || !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("ReadImage('it', c.tree, 0): %s: %v; unwanted: !errors.As(err, &bad) || "+
+				"!strings.Contains(err.Error(), c.says)", name, err)
 		}
 	}
 }
@@ -193,7 +194,8 @@ func TestVendor(t *testing.T) {
 		}
 		delete(got, card.FactManifest)
 		if err != nil || !reflect.DeepEqual(got, c.want) {
-			t.Errorf("%s: %v, %v", c.name, got, err)
+			t.Errorf("error(): %s: %v, %v; unwanted: err != nil || !reflect.DeepEqual(got, c.want)",
+				c.name, got, err)
 		}
 	}
 }
@@ -202,7 +204,7 @@ func BenchmarkReadImage(b *testing.B) {
 	img := treetest.Unxz(b, "testdata/usual.ext4.xz")
 	for b.Loop() {
 		if _, err := readAll(img); err != nil {
-			b.Fatal(err)
+			b.Fatalf("readAll(img): %v", err)
 		}
 	}
 }
@@ -215,11 +217,11 @@ func TestBoot(t *testing.T) {
 		w := cpio.NewWriter(&b)
 		for _, n := range names {
 			if err := w.Add(cpio.Header{Name: n, Mode: cpio.TypeFile | 0o644}, []byte("of "+n)); err != nil {
-				t.Fatal(err)
+				t.Fatalf("w.Add(..., []byte('of '+n)): %v", err)
 			}
 		}
 		if err := w.Close(); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Close(): %v", err)
 		}
 		return b.Bytes()
 	}
@@ -247,19 +249,20 @@ func TestBoot(t *testing.T) {
 		img, err := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096, Cmdline: c.cmdline,
 			OSVersion: boot.PackOS(10, 0, 0, 2021, 3)}, boot.Parts{Kernel: kernel, Ramdisk: c.rd})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("boot.Build(...): %v", err)
 		}
 		got := map[card.Plain]string{}
 		if err := Boot(bytes.NewReader(img), int64(len(img)), c.generic, func(w card.Which, value string) {
 			got[w.(card.Plain)] = value
 		}); err != nil {
-			t.Errorf("%s: %v", c.name, err)
+			t.Errorf("Boot(bytes.NewReader(img), int64(len(img)), c.generic, ...): %s: %v; want no error",
+				c.name, err)
 		}
 		keys := got[card.FactStageKeys]
 		if got[card.FactFirstStage] != c.stage || got[card.FactKernel] != "4.14.190-x" ||
 			got[card.FactBound] != "2021-03" || c.keys > 0 && len(strings.Split(keys, ",")) != c.keys ||
 			c.keys == 0 && keys != "" && keys != "none" {
-			t.Errorf("%s: %v", c.name, got)
+			t.Errorf("boot.Build(..., ...): %s: %v", c.name, got)
 		}
 		// SHA-256 of "of avb/one.avbpubkey", by sha256sum.
 		if c.keys > 0 && !strings.Contains(keys, key) {

@@ -22,7 +22,7 @@ func parseMatrix(t *testing.T, text string) *vintf.Matrix {
 	t.Helper()
 	x, err := vintf.ParseMatrix([]byte(text))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("vintf.ParseMatrix([]byte(text)): %v", err)
 	}
 	return x
 }
@@ -37,7 +37,7 @@ func good(t *testing.T) (Question, map[card.Which]string) {
 		<hal format="hidl"><name>android.hidl.allocator</name><fqname>@1.0::IAllocator/ashmem</fqname>` +
 				`</hal></manifest>`))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("vintf.ParseManifest(...): %v", err)
 	}
 	im := &Image{Label: "gsi.img", Size: 30 << 20, AsRoot: true, KernelStart: true, RamdiskStart: true,
 		Release: "14", Patch: "2026-05-01", API: 34, ABIs: []string{"arm64-v8a", "armeabi-v7a"},

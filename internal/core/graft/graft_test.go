@@ -40,7 +40,7 @@ func images(t *testing.T) map[string][]byte {
 	} {
 		b, err := boot.Build(c.m, c.p)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("boot.Build(c.m, c.p): %v", err)
 		}
 		out[name] = b
 	}
@@ -54,7 +54,7 @@ func TestRamdisk(t *testing.T) {
 	for name, img := range images(t) {
 		m, err := boot.Parse(bytes.NewReader(img), int64(len(img)))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("boot.Parse(bytes.NewReader(img), int64(len(img))): %v", err)
 		}
 		old := m.Section("ramdisk")
 		padded := append(bytes.Clone(img), make([]byte, 8192)...)
@@ -69,7 +69,7 @@ func TestRamdisk(t *testing.T) {
 			rd := fill('n', n)
 			got, err := Ramdisk(bytes.NewReader(padded), int64(len(padded)), rd, 1<<20)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("Ramdisk(bytes.NewReader(padded), int64(len(padded)), rd, 1<<20): %v", err)
 			}
 			g, err := boot.Parse(bytes.NewReader(got), int64(len(got)))
 			if err != nil {
@@ -122,7 +122,7 @@ func TestRamdisk(t *testing.T) {
 		var big *TooBigError
 		if _, err := Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 1<<20), 1<<19); !errors.As(err,
 			&big) || big.Have != 1<<19 {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("%s: %v; unwanted: !errors.As(err, &big) || big.Have != 1<<19", name, err)
 		}
 	}
 }
@@ -133,15 +133,15 @@ func TestFooter(t *testing.T) {
 	img := images(t)["v2"]
 	meta, err := vbmeta.Build(&vbmeta.Image{ReleaseString: "by hand"}, nil)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("vbmeta.Build(...): %v", err)
 	}
 	whole, err := vbmeta.AddFooter(img, meta, 128<<10)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("vbmeta.AddFooter(img, meta, 128<<10): %v", err)
 	}
 	got, err := Ramdisk(bytes.NewReader(whole), int64(len(whole)), fill('n', 40000), 0)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Ramdisk(bytes.NewReader(whole), int64(len(whole)), fill('n', 40000), 0): %v", err)
 	}
 	f, ok, err := vbmeta.ParseFooter(bytes.NewReader(got), int64(len(got)))
 	if err != nil || !ok || len(got) != len(whole) {
@@ -149,7 +149,7 @@ func TestFooter(t *testing.T) {
 	}
 	if f.OriginalImageSize <= int64(len(img)) || !bytes.Equal(got[f.VBMetaOffset:f.VBMetaOffset+f.VBMetaSize],
 		meta) {
-		t.Errorf("%+v", f)
+		t.Errorf("vbmeta.ParseFooter(bytes.NewReader(got), int64(len(got))): %+v", f)
 	}
 	same, err := Ramdisk(bytes.NewReader(whole), int64(len(whole)), fill('r', 3000), 0)
 	if err != nil || !bytes.Equal(same, whole) {
@@ -158,7 +158,7 @@ func TestFooter(t *testing.T) {
 	var big *TooBigError
 	if _, err := Ramdisk(bytes.NewReader(whole), int64(len(whole)), fill('n', 120<<10), 0); !errors.As(
 		err, &big) {
-		t.Errorf("%v", err)
+		t.Errorf("%v; unwanted: !errors.As(err, &big)", err)
 	}
 }
 
@@ -172,7 +172,7 @@ func TestFragment(t *testing.T) {
 		b, err := boot.BuildVendor(boot.Vendor{HeaderVersion: version, PageSize: 4096, Cmdline: "x=y",
 			Name: "n"}, parts, fill('d', 500), config)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("boot.BuildVendor(..., parts, fill('d', 500), config): %v", err)
 		}
 		return b
 	}
@@ -243,14 +243,14 @@ func TestFileTool(t *testing.T) {
 		img := images(t)[name]
 		got, err := Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 4097), 1<<20)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Ramdisk(bytes.NewReader(img), int64(len(img)), fill('n', 4097), 1<<20): %v", err)
 		}
 		cmd := exec.Command(tool, "-")
 		cmd.Stdin = bytes.NewReader(got)
 		out, err := cmd.Output()
 		if err != nil || !strings.Contains(string(out), "Android bootimg") ||
 			!strings.Contains(string(out), "ramdisk") || !strings.Contains(string(out), want) {
-			t.Errorf("%s: %s, %v", name, out, err)
+			t.Errorf("cmd.Output(): %s: %s, %v", name, out, err)
 		}
 	}
 }
@@ -267,7 +267,8 @@ func TestStaleTail(t *testing.T) {
 			var big *TooBigError
 			if !fits {
 				if !errors.As(err, &big) {
-					t.Errorf("%s, %d: %v", name, n, err)
+					t.Errorf("Ramdisk(bytes.NewReader(part), room, rd, room): %s, %d: %v; unwanted: "+
+						"!errors.As(err, &big)", name, n, err)
 				}
 				continue
 			}
@@ -277,7 +278,7 @@ func TestStaleTail(t *testing.T) {
 			}
 			m, err := boot.Parse(bytes.NewReader(out), int64(len(out)))
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("boot.Parse(bytes.NewReader(out), int64(len(out))): %v", err)
 			}
 			s := m.Section("ramdisk")
 			if !bytes.Equal(out[s.Offset:s.Offset+s.Size], rd) {

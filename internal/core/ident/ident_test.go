@@ -29,11 +29,11 @@ func (c *counted) ReadAt(p []byte, off int64) (int, error) {
 func TestReadsLittle(t *testing.T) {
 	dir := t.TempDir()
 	if err := os.MkdirAll(filepath.Join(dir, "tree", "system"), 0o755); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.MkdirAll(..., 0o755): %v", err)
 	}
 	if err := os.WriteFile(filepath.Join(dir, "tree", "system", "build.prop"),
 		[]byte("ro.product.device=dunlin\n"), 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(..., ..., 0o644): %v", err)
 	}
 	path := filepath.Join(dir, "img")
 	if out, err := exec.Command(witness.Tool(t, "mkfs.ext4"), "-q", "-F", "-d", filepath.Join(dir, "tree"),
@@ -42,14 +42,14 @@ func TestReadsLittle(t *testing.T) {
 	}
 	f, err := os.Open(path)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Open(%v): %v", path, err)
 	}
 	defer f.Close()
 	c := &counted{r: f}
 	got := Identify(c, 4<<30, path, Options{})
 	if got.Kind != Ext4 || got.Models()[0] != "dunlin" || len(got.GoesTo) == 0 ||
 		got.GoesTo[0].Partition != "system" {
-		t.Errorf("%+v", got)
+		t.Errorf("os.Open(%v): %+v", path, got)
 	}
 	if c.n > 1<<20 {
 		t.Errorf("%d bytes were read", c.n)
@@ -59,7 +59,7 @@ func TestReadsLittle(t *testing.T) {
 func FuzzIdentify(f *testing.F) {
 	foot, err := vbmeta.AddFooter([]byte("ANDROID!"), []byte("AVB0"), 8192)
 	if err != nil {
-		f.Fatal(err)
+		f.Fatalf("vbmeta.AddFooter([]byte('ANDROID!'), []byte('AVB0'), 8192): %v", err)
 	}
 	for _, s := range []string{"ANDROID!", "VNDRBOOT", "AVB0", "CrAU", "\x3a\xff\x26\xed\x01\x00",
 		"PK\x03\x04", "7z\xbc\xaf\x27\x1c\x00\x04", "\x1f\x8b\x08", "BZh9",

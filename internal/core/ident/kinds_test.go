@@ -26,7 +26,7 @@ func ramdisk(t *testing.T, props string, names ...string) []byte {
 			data = props
 		}
 		if err := w.Add(cpio.Header{Name: n, Mode: cpio.TypeFile | 0o644}, []byte(data)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Add(..., []byte(data)): %v", err)
 		}
 	}
 	w.Close()
@@ -51,7 +51,7 @@ func TestKinds(t *testing.T) {
 	must := func(b []byte, err error) []byte {
 		t.Helper()
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("making a file: %v", err)
 		}
 		return b
 	}
@@ -119,7 +119,7 @@ func TestKinds(t *testing.T) {
 	w.Close()
 	if f := Identify(bytes.NewReader(z.Bytes()), int64(z.Len()), "x.img.gz", Options{}); f.Kind != Recovery ||
 		strings.Join(f.Wrapped, " ") != "gz" || f.Models()[0] != "dunlin" {
-		t.Errorf("%+v", f)
+		t.Errorf("%+v; unwanted: f.Kind != Recovery || strings.Join(f.Wrapped, ' ') != 'gz' || ...", f)
 	}
 	if f := Identify(bytes.NewReader(nil), 0, "boot.img", Options{}); f.Kind != Unknown || f.Damage == "" ||
 		len(f.GoesTo) > 0 {

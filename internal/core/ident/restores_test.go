@@ -16,7 +16,7 @@ func TestRestores(t *testing.T) {
 		"log -t recovery 'all is well'\n":                                 false,
 	} {
 		if Restores(script) != want {
-			t.Errorf("%q: %v", script, !want)
+			t.Errorf("%q: %v; unwanted: Restores(script) != want", script, !want)
 		}
 	}
 	for path, want := range map[string]bool{"system/bin/install-recovery.sh": true,
@@ -26,7 +26,7 @@ func TestRestores(t *testing.T) {
 		"system/bin/install-recovery":    false, "system/app/x.sh": false} {
 		if restoring(fstest.MapFS{path: {Data: []byte(patch)},
 			"system/bin/other.sh": {Data: []byte("echo\n")}}) != want {
-			t.Errorf("%s: %v", path, !want)
+			t.Errorf("%s: %v; unwanted: restoring(fstest.MapFS{path: {Data: []byte(patch)}, ...", path, !want)
 		}
 	}
 }

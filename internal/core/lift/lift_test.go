@@ -115,12 +115,12 @@ func TestPartition(t *testing.T) {
 	data := bytes.Repeat([]byte("saltmarsh at low tide "), 400000)
 	var b bytes.Buffer
 	if err := payload.Write(&b, 1, []payload.Source{{Name: "system", Data: data}}); err != nil {
-		t.Fatal(err)
+		t.Fatalf("payload.Write(&b, 1, ...): %v", err)
 	}
 	r := bytes.NewReader(b.Bytes())
 	p, err := payload.Parse(r, int64(b.Len()))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("payload.Parse(r, int64(b.Len())): %v", err)
 	}
 	part := &p.Partitions[0]
 	m := &memory{}

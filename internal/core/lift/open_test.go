@@ -25,12 +25,12 @@ func zipped(t *testing.T, list ...pair) []byte {
 	for _, p := range list {
 		w, err := z.Create(p.name)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("z.Create(p.name): %v", err)
 		}
 		io.WriteString(w, p.data)
 	}
 	if err := z.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("z.Close(): %v", err)
 	}
 	return b.Bytes()
 }
@@ -45,14 +45,14 @@ func tarred(t *testing.T, list ...pair) []byte {
 			h = &tar.Header{Name: p.name, Linkname: "/etc/passwd", Typeflag: tar.TypeSymlink}
 		}
 		if err := w.WriteHeader(h); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.WriteHeader(h): %v", err)
 		}
 		if h.Size > 0 {
 			io.WriteString(w, p.data)
 		}
 	}
 	if err := w.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("w.Close(): %v", err)
 	}
 	return b.Bytes()
 }
@@ -71,11 +71,11 @@ func ramdisk(t *testing.T, names ...string) []byte {
 	w := cpio.NewWriter(&b)
 	for _, n := range names {
 		if err := w.Add(cpio.Header{Name: n, Mode: cpio.TypeFile | 0o644}, []byte("of "+n)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Add(..., []byte('of '+n)): %v", err)
 		}
 	}
 	if err := w.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("w.Close(): %v", err)
 	}
 	return gz(b.Bytes())
 }
@@ -109,13 +109,13 @@ func TestOpen(t *testing.T) {
 	bootImage, err := boot.Build(boot.Image{HeaderVersion: 2, PageSize: 4096},
 		boot.Parts{Kernel: []byte(kernel), Ramdisk: rd, DTB: []byte("tree")})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("boot.Build(...): %v", err)
 	}
 	vendor, err := boot.BuildVendor(boot.Vendor{HeaderVersion: 4, PageSize: 4096},
 		[]boot.FragmentParts{{Type: boot.FragmentPlatform, Data: ramdisk(t, "init")},
 			{Type: boot.FragmentRecovery, Name: "recovery", Data: rd}}, []byte("tree"), []byte("a=b\n"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("boot.BuildVendor(..., ..., []byte('tree'), []byte('a=b\\n')): %v", err)
 	}
 	const mib = 1 << 20
 	head, err := super.Build(&super.Metadata{Major: 10, SlotCount: 2, MetadataMaxSize: 65536,
@@ -124,7 +124,7 @@ func TestOpen(t *testing.T) {
 		Partitions: []super.Partition{{Name: "system_a", Group: "default",
 			Extents: []super.Extent{{Size: 4096, Offset: mib}}}, {Name: "system_b", Group: "default"}}})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("super.Build(...): %v", err)
 	}
 	whole := append(head, make([]byte, 4*mib-len(head))...)
 	copy(whole[mib:], strings.Repeat("S", 4096))
@@ -163,7 +163,8 @@ func TestOpen(t *testing.T) {
 	} {
 		s, err := Open(bytes.NewReader(c.b), int64(len(c.b)), c.file, Options{})
 		if err != nil {
-			t.Errorf("%s: %v", c.file, err)
+			t.Errorf("Open(bytes.NewReader(c.b), int64(len(c.b)), c.file, ...): %s: %v; want no error",
+				c.file, err)
 			continue
 		}
 		var names []string
@@ -177,7 +178,7 @@ func TestOpen(t *testing.T) {
 		for i, it := range s.Items {
 			m := &memory{}
 			if _, err := it.Write(t.Context(), m, func(int64) {}); err != nil {
-				t.Errorf("%s, %s: %v", c.file, it.Name, err)
+				t.Errorf("it.Write(m, ...): %s, %s: %v; want no error", c.file, it.Name, err)
 			}
 			if it.Name != c.want[i].name || !strings.HasPrefix(string(m.b), c.want[i].data) ||
 				it.Size >= 0 && int64(len(m.b)) != it.Size {
@@ -188,7 +189,7 @@ func TestOpen(t *testing.T) {
 	// What is named is found by name, base name or pattern; else what there is is said.
 	s, err := Open(bytes.NewReader(bootImage), int64(len(bootImage)), "boot.img", Options{})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Open(bytes.NewReader(bootImage), int64(len(bootImage)), 'boot.img', ...): %v", err)
 	}
 	for word, n := range map[string]int{"kernel": 1, "init": 1, "ramdisk.files/*": 1, "k*": 1} {
 		if got, err := s.Pick([]string{word}); err != nil || len(got) != n {
@@ -196,7 +197,8 @@ func TestOpen(t *testing.T) {
 		}
 	}
 	if _, err := s.Pick([]string{"second"}); err == nil || !strings.Contains(err.Error(), "kernel, ramdisk") {
-		t.Errorf("%v", err)
+		t.Errorf("s.Pick(...): %v; unwanted: err == nil || !strings.Contains(err.Error(), 'kernel, ramdisk')",
+			err)
 	}
 	if got, err := s.Pick(nil); err != nil || len(got) != 3 { // kernel, ramdisk, dtb: not the files
 		t.Errorf("%d items, %v", len(got), err)
@@ -214,13 +216,14 @@ func TestOpenHostile(t *testing.T) {
 			return b
 		}()} {
 		if _, err := Open(bytes.NewReader(b), int64(len(b)), name, Options{}); !errors.As(err, &unsafe) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("Open(bytes.NewReader(b), int64(len(b)), %v, ...): %s: %v; unwanted: !errors.As(err, "+
+				"&unsafe)", name, name, err)
 		}
 	}
 	bomb := gz(make([]byte, 8<<20))
 	s, err := Open(bytes.NewReader(bomb), int64(len(bomb)), "bomb.img.gz", Options{MaxSize: 1 << 20})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Open(bytes.NewReader(bomb), int64(len(bomb)), 'bomb.img.gz', ...): %v", err)
 	}
 	var large *TooLargeError
 	if _, err := s.Items[0].Write(t.Context(), &memory{}, func(int64) {}); !errors.As(err, &large) ||

@@ -63,10 +63,10 @@ func FuzzName(f *testing.F) {
 	f.Fuzz(func(t *testing.T, p string) {
 		got := Name(p)
 		if back, err := Original(got); err != nil || back != p {
-			t.Errorf("%q: %q, %q, %v", p, got, back, err)
+			t.Errorf("Original(got): %q: %q, %q, %v; unwanted: err != nil || back != p", p, got, back, err)
 		}
 		if strings.ContainsAny(got, "<>:\"|?*\\\x00") {
-			t.Errorf("%q: %q", p, got)
+			t.Errorf("%q: %q; unwanted: strings.ContainsAny(got, '<>:\\'|?*\\\\\\x00')", p, got)
 		}
 		if Name(got) == got && got != p {
 			t.Errorf("%q stands for two", got)

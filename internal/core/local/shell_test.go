@@ -39,7 +39,7 @@ func TestQuote(t *testing.T) {
 	for shell, want := range map[Shell]string{Posix: "export A='b c'", Cmd: `set "A=b c"`,
 		PowerShell: "$env:A = 'b c'"} {
 		if got := shell.SetVariable("A", "b c"); got != want {
-			t.Errorf("%s", got)
+			t.Errorf("%s, want %v", got, want)
 		}
 	}
 }

@@ -9,7 +9,7 @@ func TestLoad(t *testing.T) {
 	set, err := Load(fstest.MapFS{
 		"mine.yaml": {Data: []byte("model: dunlin\naliases: [WL-DU-LITE]\nslots: 2\n")}})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Load(...): %v", err)
 	}
 	if m := set.Find("wl-du-lite"); m == nil || m.Name != "dunlin" || set.Find("dunlin") != m {
 		t.Error("the person's own file does not come before the built-in one")

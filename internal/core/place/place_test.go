@@ -79,7 +79,8 @@ func TestRecoveryHome(t *testing.T) {
 			t.Errorf("%s: %s, want %s", what, got, c.want)
 		}
 		if h.Why == "" || h.Partition == "" && h.Evidence != card.Unknown {
-			t.Errorf("%s: %+v", what, h)
+			t.Errorf("%s: %+v; unwanted: h.Why == '' || h.Partition == '' && h.Evidence != card.Unknown",
+				what, h)
 		}
 	}
 }
@@ -116,7 +117,7 @@ func TestOf(t *testing.T) {
 	} {
 		into, err := ParseTarget(c.into)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("ParseTarget(c.into): %v", err)
 		}
 		p, err := Of(Image{File: c.file}, into, c.on, c.model)
 		var names []string
@@ -234,7 +235,7 @@ func TestPhoneThatTellsNothing(t *testing.T) {
 	for into, want := range map[string]string{"boot": "boot ", "recovery": "recovery ", "boot_a": "boot a"} {
 		to, err := ParseTarget(into)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("ParseTarget(into): %v", err)
 		}
 		p, err := Of(Image{File: f}, to, phone(card.FactUnlocked, "yes", card.FactProduct, "brick"), nil)
 		if err != nil || len(p.Slots) != 1 || p.Partition+" "+p.Slots[0] != want {
@@ -244,7 +245,7 @@ func TestPhoneThatTellsNothing(t *testing.T) {
 	for _, into := range []string{"", "@a", "boot@both"} {
 		to, err := ParseTarget(into)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("ParseTarget(into): %v", err)
 		}
 		if p, err := Of(Image{File: f}, to, phone(card.FactUnlocked, "yes"), nil); err == nil {
 			t.Errorf("--into %q is %+v", into, p)

@@ -12,7 +12,8 @@ func TestShelf(t *testing.T) {
 		"/vendor": "", "/system/build.prop": "", "/system/bin": "", "/product/app/X": "product app/X"} {
 		p, rest, err := ParseShelfPath(path)
 		if got := strings.TrimSpace(p + " " + rest); got != want || (err == nil) != (want != "") {
-			t.Errorf("%s: %q, %v", path, got, err)
+			t.Errorf("ParseShelfPath(%v): %s: %q, %v; unwanted: got != want || (err == nil) != (want != '')",
+				path, path, got, err)
 		}
 	}
 }

@@ -60,7 +60,8 @@ func TestRecoveryHome(t *testing.T) {
 	} {
 		if h := place.RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" ||
 			(h.Evidence == card.Unknown) != (c.want == "") {
-			t.Errorf("%s: %+v", c.name, h)
+			t.Errorf("%s: %+v; unwanted: h.Partition != c.want || h.Why == '' || (h.Evidence == ...", c.name,
+				h)
 		}
 	}
 	if h := place.RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" ||
@@ -77,7 +78,7 @@ func TestPlace(t *testing.T) {
 	into := func(s string) place.Target {
 		to, err := place.ParseTarget(s)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("place.ParseTarget(s): %v", err)
 		}
 		return to
 	}
@@ -486,7 +487,8 @@ func TestPackages(t *testing.T) {
 			}
 		}
 		if strings.Join(got, " ") != c.want || said(found) != c.found || why == "" {
-			t.Errorf("%s: %v, %q", c.names, got, said(found))
+			t.Errorf("%s: %v, %q; unwanted: strings.Join(got, ' ') != c.want || said(found) != "+
+				"c.found || ...", c.names, got, said(found))
 		}
 	}
 }
@@ -561,7 +563,7 @@ func TestPackageThatWipes(t *testing.T) {
 			found[f.Name] = true
 		}
 		if found[finding.StorageHolds] != (wipes != "") || found[finding.EncryptedData] != (wipes == "") {
-			t.Errorf("%q: %v", wipes, found)
+			t.Errorf("%q: %v; unwanted: found[finding.StorageHolds] != (wipes != '') || ...", wipes, found)
 		}
 		if lost, _ := s.Cost(); (len(lost) > 0) != (wipes != "") {
 			t.Errorf("%q costs %v", wipes, lost)
@@ -592,11 +594,12 @@ func TestElsewhere(t *testing.T) {
 	} {
 		to, err := place.ParseTarget(into)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("place.ParseTarget(into): %v", err)
 		}
 		writes, _, err := RecoveryInstall(f, to, &card.Card{}, nil)
 		if err != nil || len(writes) != 1 {
-			t.Fatalf("%s: %v, %v", into, writes, err)
+			t.Fatalf("RecoveryInstall(f, %v, ...): %s: %v, %v; unwanted: err != nil || len(writes) != 1", to,
+				into, writes, err)
 		}
 		stopped := slices.ContainsFunc(writes[0].Check(&card.Card{}, nil, nil), func(x finding.Finding) bool {
 			return x.Name == finding.WrongDestination

@@ -18,7 +18,7 @@ func models(t *testing.T) model.Set {
 	t.Helper()
 	set, err := model.Load(nil)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("model.Load(): %v", err)
 	}
 	return set
 }
@@ -148,7 +148,7 @@ func TestCompile(t *testing.T) {
 		&Restart{To: card.Recovery})
 	if got, want := titles(p), "restart into recovery; restart into sideload; install rom.zip; restart "+
 		"into recovery"; got != want {
-		t.Errorf("%s", got)
+		t.Errorf("%s, want %v", got, want)
 	}
 	if got := said(p.Check(c)); got != "stop encrypted-data" {
 		t.Errorf("without formatting: %s", got)
@@ -157,7 +157,7 @@ func TestCompile(t *testing.T) {
 		&Restart{To: card.System})
 	if got, want := titles(p), "erase all data; restart into recovery; restart into sideload; install "+
 		"rom.zip; restart into system"; got != want {
-		t.Errorf("%s", got)
+		t.Errorf("%s, want %v", got, want)
 	}
 	if got := said(p.Check(c)); got != "warn account-lock, note no-backup" {
 		t.Errorf("with formatting: %s", got)

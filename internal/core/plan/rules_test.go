@@ -206,7 +206,7 @@ func TestLanding(t *testing.T) {
 				strings.HasSuffix(f.Remedy, "jarlid slot use a")
 		})
 		if got != c.want {
-			t.Errorf("%s: %v", c.name, got)
+			t.Errorf("%s: %v; unwanted: got != c.want", c.name, got)
 		}
 	}
 }
@@ -322,7 +322,7 @@ func TestRecoverySetWays(t *testing.T) {
 		[]*Write{{Partition: "boot", Slot: "a"}, {Partition: "boot", Slot: "b"}})
 	if g, ok := steps[1].(*Graft); len(steps) != 2 || !ok || len(g.Into) != 2 ||
 		!strings.Contains(g.Title(), "boot_a and boot_b") || len(Unsure(g, loader)) != 0 {
-		t.Errorf("%v", steps)
+		t.Errorf("%v; unwanted: len(steps) != 2 || !ok || len(g.Into) != 2 || ...", steps)
 	}
 	for _, c := range []struct {
 		w    *Write
@@ -350,7 +350,7 @@ func TestDraft(t *testing.T) {
 	c.Learn(card.FactVNDK, "31", card.Read)
 	text, err := DraftModel(c, place.RecoveryHome(c, nil), json.Marshal)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("DraftModel(c, place.RecoveryHome(c, nil), json.Marshal): %v", err)
 	}
 	text = strings.ReplaceAll(text, "}{", "}\n{") // JSON is YAML, a document at a time
 	for _, want := range []string{`{"model":"plover"}`, `{"aliases":["plover_board"]}`, `{"slots":2}`,
@@ -382,7 +382,7 @@ func TestDraft(t *testing.T) {
 		card.FactHolds.Of(card.At("radio", "a")), "2.1", card.FactAddons.Of("a"), "Shoreline"), none,
 		"a"); len(got) != 3 || got[0].Value != "Saltmarsh" || got[1].What != "add-ons" ||
 		got[2].What != "radio" {
-		t.Errorf("%+v", got)
+		t.Errorf("DraftModel(c, place.RecoveryHome(c, nil), json.Marshal): %+v", got)
 	}
 	for text, want := range map[string]string{
 		"Failure [INSTALL_FAILED_OLDER_SDK: x]": "it wants a newer system (",

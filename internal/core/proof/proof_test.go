@@ -45,7 +45,8 @@ func TestVerdicts(t *testing.T) {
 	} {
 		r, err := Run(t.Context(), bytes.NewReader(c.body), int64(len(c.body)), "x", c.w)
 		if err != nil || r.Verdict != c.want {
-			t.Errorf("%s: %+v, %v", name, r, err)
+			t.Errorf("Run(bytes.NewReader(c.body), int64(len(c.body)), 'x', c.w): %s: %+v, %v; unwanted: "+
+				"err != nil || r.Verdict != c.want", name, r, err)
 			continue
 		}
 		if got := sha256.Sum256(c.body); r.SHA256 != hex.EncodeToString(got[:]) {

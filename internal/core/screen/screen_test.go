@@ -116,7 +116,7 @@ func TestMeanings(t *testing.T) {
 	seen := map[string]bool{}
 	for _, m := range meanings {
 		if seen[m.Name] || m.Text == "" || m.Do == "" || len(m.keys) < 2 || !strings.HasSuffix(m.Text, ".") {
-			t.Errorf("%+v", m)
+			t.Errorf("%+v; unwanted: seen[m.Name] || m.Text == '' || m.Do == '' || len(m.keys) < 2 ...", m)
 		}
 		seen[m.Name] = true
 		if _, ok := finding.Explain(m.Finding); m.Finding != "" && !ok {

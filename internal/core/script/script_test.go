@@ -51,7 +51,7 @@ func TestParse(t *testing.T) {
 		`if a() then b()`: 15, `)`: 0, `a(,)`: 2, `"\x4`: 0, `==`: 0,
 		strings.Repeat("(", 5000): 0, strings.Repeat("!", 5000): 0} {
 		if _, err := Parse(text); !errors.As(err, &bad) {
-			t.Errorf("%.20q: %v", text, err)
+			t.Errorf("Parse(%.20q): %v, want a syntax error", text, err)
 		} else if len(text) < 100 && bad.Offset != at {
 			t.Errorf("%q: the error is at %d, want %d: %v", text, bad.Offset, at, err)
 		}
@@ -76,7 +76,7 @@ ifelse(is_mounted("/x"), package_extract_file("x.img", "/dev/block/by-name/three
 			`package_extract_file("x.img", "/dev/block/by-name/four"));
 is_mounted("/x") || package_extract_file("x.img", "/dev/block/by-name/five");`)
 	if got := fmt.Sprint(n.Writes()); err != nil || got != "[system boot recovery]" {
-		t.Errorf("%s, %v", got, err)
+		t.Errorf("Parse(...): %s, %v; unwanted: err != nil || got != '[system boot recovery]'", got, err)
 	}
 }
 
@@ -94,7 +94,7 @@ func TestWipes(t *testing.T) {
 	} {
 		n, err := Parse(text)
 		if err != nil || n.Wipes() != want {
-			t.Errorf("%s: %v, %v", text, !want, err)
+			t.Errorf("Parse(text): %s: %v, %v; unwanted: err != nil || n.Wipes() != want", text, !want, err)
 		}
 	}
 }
@@ -108,7 +108,7 @@ func TestDemands(t *testing.T) {
 		ui_print("x"); if getprop("ro.debuggable") == "1" then assert(getprop("ro.build.version.release") ` +
 			`== "14") endif; package_extract_dir("system", "/system");`)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse(...): %v", err)
 	}
 	if got, want := fmt.Sprint(n.Demands()), "[{ro.product.device [dunlin WL-DU]} {ro.build.product "+
 		"[dunlin]} {ro.build.version.release [14]}]"; got != want {

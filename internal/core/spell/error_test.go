@@ -111,7 +111,7 @@ func FuzzYAML(f *testing.F) {
 		}
 		if said := Error(err); said == "" || strings.Contains(said, "yaml:") ||
 			strings.Contains(said, "unmarshal") || strings.Contains(said, "\n") {
-			t.Errorf("%q: %v: %q", text, err, said)
+			t.Errorf("yamlOf(text): %q: %v: %q", text, err, said)
 		}
 	})
 }

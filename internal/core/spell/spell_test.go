@@ -23,10 +23,10 @@ func TestNear(t *testing.T) {
 		}
 	}
 	if got := DidYouMean("userdta", names); got != "; did you mean userdata?" {
-		t.Errorf("%q", got)
+		t.Errorf("%q; unwanted: got != '; did you mean userdata?'", got)
 	}
 	if got := DidYouMean("xyzzy", names); got != "" {
-		t.Errorf("%q", got)
+		t.Errorf("%q; unwanted: got != ''", got)
 	}
 }
 

@@ -113,7 +113,7 @@ func TestRun(t *testing.T) {
 	other[100] ^= 1
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("rsa.GenerateKey(rand.Reader, 2048): %v", err)
 	}
 	pay := payloadOf(data(3 << 20))
 	hash := func(b []byte) string {
@@ -140,11 +140,11 @@ func TestRun(t *testing.T) {
 	sparse := sparseOf(img)
 	vb, err := vbmeta.Build(&vbmeta.Image{AlgorithmType: 1}, key)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("vbmeta.Build(..., key): %v", err)
 	}
 	loosened, err := vbmeta.WithFlags(vb, 3)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("vbmeta.WithFlags(vb, 3): %v", err)
 	}
 	foot := footed(img, img, key)
 	for _, c := range []struct {
@@ -212,7 +212,7 @@ func TestRun(t *testing.T) {
 		at, size := bytes.NewReader(c.file), int64(len(c.file))
 		r, err := Run(t.Context(), at, size, ident.Identify(at, size, c.path, ident.Options{}), w)
 		if err != nil {
-			t.Errorf("%s: %v", c.name, err)
+			t.Errorf("Run(at, size, ..., w): %s: %v; want no error", c.name, err)
 			continue
 		}
 		if got := sha256.Sum256(c.file); r.SHA256() != fmt.Sprintf("%x", got) {
@@ -248,7 +248,7 @@ func TestDigests(t *testing.T) {
 		sums.MD5: true}, nil, taps...)
 	if err != nil || all[sums.SHA256] != fmt.Sprintf("%x", sha256.Sum256(b)) ||
 		all[sums.MD5] != fmt.Sprintf("%x", md5.Sum(b)) {
-		t.Errorf("%v, %v", all, err)
+		t.Errorf("Digests(bytes.NewReader(b), n, ..., taps): %v, %v", all, err)
 	}
 	for _, tap := range taps {
 		part := b[tap.From:tap.To]

@@ -69,7 +69,7 @@ func manifest(t *testing.T, attrs, text string) *Manifest {
 	t.Helper()
 	m, err := ParseManifest([]byte(object(t, "manifest", attrs, text)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("ParseManifest(...): %v", err)
 	}
 	return m
 }
@@ -78,7 +78,7 @@ func matrix(t *testing.T, attrs, text string) *Matrix {
 	t.Helper()
 	x, err := ParseMatrix([]byte(object(t, "compatibility-matrix", attrs, text)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("ParseMatrix(...): %v", err)
 	}
 	return x
 }
@@ -209,7 +209,7 @@ func TestCombine(t *testing.T) {
 		var level *LevelError
 		if errors.As(err, &level) {
 			if err.Error() != c.missing {
-				t.Errorf("%s: %v", c.rule, err)
+				t.Errorf("Combine(c.level, c.list): %s: %v; unwanted: err.Error() != c.missing", c.rule, err)
 			}
 			continue
 		}
@@ -367,7 +367,7 @@ func TestRest(t *testing.T) {
 		m.Add(manifest(t, `type="device"`, c.odm))
 		again, err := ParseManifest([]byte(m.XML()))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("ParseManifest([]byte(m.XML())): %v", err)
 		}
 		for what, x := range map[string]*Manifest{"": m, ", kept and read again": again} {
 			var got []string
@@ -385,17 +385,17 @@ func TestRest(t *testing.T) {
 func TestKept(t *testing.T) {
 	text, err := os.ReadFile("testdata/device.xml")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('testdata/device.xml'): %v", err)
 	}
 	m, err := ParseManifest(text)
 	if err != nil || m.Level != 5 || m.KernelLevel != 6 || m.Kernel != "4.19.191" || m.Policy != "30.0" ||
 		len(m.Provides) != 9 {
-		t.Fatalf("%+v, %v", m, err)
+		t.Fatalf("ParseManifest(text): %+v, %v", m, err)
 	}
 	again, err := ParseManifest([]byte(m.XML()))
 	if err != nil || again.Level != m.Level || again.KernelLevel != m.KernelLevel ||
 		again.Policy != m.Policy || fmt.Sprint(again.Provides) != fmt.Sprint(m.Provides) {
-		t.Errorf("%+v, %v", again, err)
+		t.Errorf("ParseManifest([]byte(m.XML())): %+v, %v", again, err)
 	}
 	x := matrix(t, `type="device"`, `hidl a@1.0-2::I/default I/~x[0-9]`+"\n"+
 		`<vendor-ndk><version>30</version></vendor-ndk><system-sdk><version>30</version></system-sdk>`+
@@ -405,7 +405,7 @@ func TestKept(t *testing.T) {
 	if err != nil || fmt.Sprint(y.Demands) == "" || y.Demands[0].Ranges[0] != x.Demands[0].Ranges[0] ||
 		len(y.Demands[0].Instances) != 2 || fmt.Sprint(y.Kernels) != fmt.Sprint(x.Kernels) ||
 		fmt.Sprint(y.NDKs, y.SDKs) != fmt.Sprint(x.NDKs, x.SDKs) {
-		t.Errorf("%+v, %v", y, err)
+		t.Errorf("ParseMatrix([]byte(x.XML())): %+v, %v", y, err)
 	}
 }
 
@@ -433,7 +433,7 @@ func TestHostile(t *testing.T) {
 		_, err := ParseManifest([]byte(text))
 		var bad *image.Error
 		if !errors.As(err, &bad) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("ParseManifest([]byte(text)): %s: %v; unwanted: !errors.As(err, &bad)", name, err)
 		}
 	}
 	for name, text := range map[string]string{
@@ -447,7 +447,7 @@ func TestHostile(t *testing.T) {
 		_, err := ParseMatrix([]byte(text))
 		var bad *image.Error
 		if !errors.As(err, &bad) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("ParseMatrix([]byte(text)): %s: %v; unwanted: !errors.As(err, &bad)", name, err)
 		}
 	}
 	if d := time.Since(began); d > 20*time.Second {

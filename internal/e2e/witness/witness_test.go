@@ -11,7 +11,7 @@ import (
 func TestScript(t *testing.T) {
 	b, err := os.ReadFile("../../../.ci/witnesses")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('../../../.ci/witnesses'): %v", err)
 	}
 	_, list, found := bytes.Cut(b, []byte("packages=\""))
 	list, _, closed := bytes.Cut(list, []byte("\""))
@@ -32,7 +32,7 @@ func TestFind(t *testing.T) {
 	}
 	if out, err := exec.Command(Tool(t, "sh"), "-c", "echo found").Output(); err != nil ||
 		string(out) != "found\n" {
-		t.Errorf("%q, %v", out, err)
+		t.Errorf("....Output(): %q, %v; unwanted: err != nil || string(out) != 'found\\n'", out, err)
 	}
 	if find("no-such-witness") != "" {
 		t.Error("something is found for a name that is none")

@@ -23,7 +23,7 @@ func read(t *testing.T, name string) []byte {
 	t.Helper()
 	b, err := os.ReadFile(filepath.Join("testdata", name))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(filepath.Join('testdata', name)): %v", err)
 	}
 	return b
 }
@@ -32,7 +32,7 @@ func read(t *testing.T, name string) []byte {
 func TestKey(t *testing.T) {
 	k, err := LoadKey(filepath.Join("testdata", "key.pem"), "me@here")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("LoadKey(..., 'me@here'): %v", err)
 	}
 	if want := string(read(t, "public")) + " me@here"; k.Public() != want {
 		t.Errorf("public key %q", k.Public())
@@ -42,7 +42,7 @@ func TestKey(t *testing.T) {
 		t.Errorf("the signature differs from openssl's: %v", err)
 	}
 	if err := verify(k.Public(), read(t, "token"), sig); err != nil {
-		t.Error(err)
+		t.Errorf("verify(k.Public(), read(t, 'token'), sig): %v", err)
 	}
 	sig[7] ^= 1
 	if verify(k.Public(), read(t, "token"), sig) == nil {
@@ -51,7 +51,7 @@ func TestKey(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "home", "key.pem")
 	made, err := LoadKey(path, "a")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("LoadKey(%v, 'a'): %v", path, err)
 	}
 	if st, _ := os.Stat(path); st.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" {
 		// there an access list says it
@@ -133,7 +133,7 @@ func dial(t *testing.T, o Options, script func(w *wire)) (*Conn, error) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.Listen('tcp', '127.0.0.1:0'): %v", err)
 	}
 	var wg sync.WaitGroup
 	wg.Go(func() {
@@ -180,14 +180,14 @@ func TestShells(t *testing.T) {
 			w.get("CLSE")
 		})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("dial(...): %v", err)
 		}
 		if c.Peer.Kind != "device" || c.Peer.Props["ro.product.device"] != "turnstone" {
 			t.Errorf("banner %+v", c.Peer)
 		}
 		out, err := c.Shell(t.Context(), "getprop")
 		if err != nil || string(out.Stdout) != "[a]: [b]\r\n" || out.Code != -1 {
-			t.Errorf("%+v, %v", out, err)
+			t.Errorf("c.Shell('getprop'): %+v, %v", out, err)
 		}
 		c, err = dial(t, Options{}, func(w *wire) {
 			w.slow = slow
@@ -207,11 +207,11 @@ func TestShells(t *testing.T) {
 			w.get("CLSE")
 		})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("dial(...): %v", err)
 		}
 		out, err = c.Shell(t.Context(), "x")
 		if err != nil || string(out.Stdout) != "out!" || string(out.Stderr) != "err" || out.Code != 7 {
-			t.Errorf("%+v, %v", out, err)
+			t.Errorf("c.Shell('x'): %+v, %v", out, err)
 		}
 	}
 }
@@ -271,7 +271,7 @@ func TestSideload(t *testing.T) {
 				}
 			})
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("dial(...): %v", err)
 			}
 			var served int64
 			got, err := conn.Sideload(t.Context(), bytes.NewReader(body), int64(len(body)), 5*time.Second,
@@ -280,7 +280,8 @@ func TestSideload(t *testing.T) {
 				})
 			var lost *link.LostError
 			if got != c.want || errors.As(err, &lost) != c.lost {
-				t.Errorf("%s: %s, %v", c.name, got, err)
+				t.Errorf("%s: %s, %v; unwanted: got != c.want || errors.As(err, &lost) != c.lost",
+					c.name, got, err)
 			}
 		}
 	}
@@ -290,7 +291,7 @@ func TestSideload(t *testing.T) {
 func TestGreeting(t *testing.T) {
 	k, err := LoadKey(filepath.Join("testdata", "key.pem"), "me@here")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("LoadKey(..., 'me@here'): %v", err)
 	}
 	token := string(read(t, "token"))
 	_, err = dial(t, Options{Key: k}, func(w *wire) {
@@ -367,7 +368,7 @@ func TestBadPhones(t *testing.T) {
 		"silence": {shell(func(w *wire, id uint32) { w.put("OKAY", 3, id, ""); w.get("CLSE") }), &lost},
 	} {
 		if c.err == nil || !errors.As(c.err, c.target) {
-			t.Errorf("%s: %T %v", name, c.err, c.err)
+			t.Errorf("%s: the error is %T %v, want %T", name, c.err, c.err, c.target)
 		}
 	}
 	for name, first := range map[string]func(w *wire){
@@ -376,7 +377,7 @@ func TestBadPhones(t *testing.T) {
 		"wrong checksum":  func(w *wire) { w.put("CNXN", oldVersion, 4096, "device::") },
 	} {
 		if _, err := dial(t, Options{}, func(w *wire) { w.get("CNXN"); first(w) }); !errors.As(err, &rule) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("dial(..., ...): %s: %v; unwanted: !errors.As(err, &rule)", name, err)
 		}
 	}
 }
@@ -400,7 +401,7 @@ func TestClosedAtOnce(t *testing.T) {
 			w.raw(b)
 		})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("dial(...): %v", err)
 		}
 		if err := c.Reboot(t.Context(), "sideload"); err != nil {
 			t.Fatalf("a restart that was taken: %v", err)
@@ -420,12 +421,13 @@ func TestLimit(t *testing.T) {
 	defer cancel()
 	c, err := Connect(ctx, a, Options{})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Connect(a, ...): %v", err)
 	}
 	defer c.Close()
 	time.Sleep(150 * time.Millisecond)
 	if out, err := c.Shell(t.Context(), "x"); err != nil || string(out.Stdout) != "late" {
-		t.Errorf("%q, %v", out.Stdout, err)
+		t.Errorf("c.Shell('x'): %q, %v; unwanted: err != nil || string(out.Stdout) != 'late'", out.Stdout,
+			err)
 	}
 }
 
@@ -436,7 +438,7 @@ func connected(t *testing.T, d *Device) *Conn {
 	go d.Accept(t.Context(), b)
 	c, err := Connect(t.Context(), a, Options{})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Connect(a, ...): %v", err)
 	}
 	t.Cleanup(func() { c.Close() })
 	return c
@@ -528,7 +530,8 @@ func TestSideloadWhole(t *testing.T) {
 			t.Errorf("%q: the phone got other bytes", c.answer)
 		}
 		if c.target == nil && err != nil || c.target != nil && !errors.As(err, c.target) {
-			t.Errorf("%q: %v", c.answer, err)
+			t.Errorf("%q: %v; unwanted: c.target == nil && err != nil || c.target != nil && ...",
+				c.answer, err)
 		}
 	}
 }

@@ -39,7 +39,7 @@ func TestFlow(t *testing.T) {
 				w.put("CNXN", version, max, "device::")
 				id, _, service := w.get("OPEN")
 				if service != "sync:\x00" {
-					t.Errorf("%q", service)
+					t.Errorf("%q; unwanted: service != 'sync:\\x00'", service)
 				}
 				w.put("OKAY", 7, id, "")
 				for {
@@ -67,14 +67,14 @@ func TestFlow(t *testing.T) {
 				w.get("OKAY")
 			})
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("dial(...): %v", err)
 			}
 			y, err := c.Sync(t.Context())
 			if err == nil {
 				err = y.Send(t.Context(), "/sdcard/x", 0o100644, time.Unix(1, 0), bytes.NewReader(body), nil)
 			}
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("c.Sync(): %v", err)
 			}
 			if n := bytes.Count(got.Bytes(), []byte("count ")); n < 39900 {
 				// some are cut by the packets' heads
@@ -89,7 +89,7 @@ func TestFlow(t *testing.T) {
 func TestAsked(t *testing.T) {
 	k, err := LoadKey(filepath.Join("testdata", "key.pem"), "me@here")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("LoadKey(..., 'me@here'): %v", err)
 	}
 	var known []string
 	answers, asked := []bool{false, true}, 0
@@ -156,17 +156,17 @@ func TestTwice(t *testing.T) {
 		}
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dial(...): %v", err)
 	}
 	for range 2 {
 		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 		s, err := c.Open(ctx, "shell:x")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("c.Open('shell:x'): %v", err)
 		}
 		b, err := io.ReadAll(s.With(ctx))
 		if string(b) != "well" || err != nil {
-			t.Errorf("%q, %v", b, err)
+			t.Errorf("io.ReadAll(s.With(ctx)): %q, %v; unwanted: string(b) != 'well' || err != nil", b, err)
 		}
 		s.Close()
 		cancel()

@@ -52,14 +52,15 @@ func TestAnyStream(t *testing.T) {
 		go phone.Accept(ctx, far)
 		c, err := Connect(ctx, near, Options{})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Connect(near, ...): %v", err)
 		}
 		s, err := c.Open(ctx, "reboot:bootloader")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("c.Open('reboot:bootloader'): %v", err)
 		}
 		if b, err := io.ReadAll(s); err != nil || string(b) != "asked for reboot:bootloader" {
-			t.Errorf("%q, %v", b, err)
+			t.Errorf("io.ReadAll(s): %q, %v; unwanted: err != nil || string(b) != 'asked for "+
+				"reboot:bootloader'", b, err)
 		}
 		c.Close()
 		far.Close()

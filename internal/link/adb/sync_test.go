@@ -86,7 +86,7 @@ func TestSync(t *testing.T) {
 			c := connected(t, d)
 			y, err := c.Sync(t.Context())
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("c.Sync(): %v", err)
 			}
 			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 			when := time.Unix(1768000000, 0)
@@ -96,12 +96,13 @@ func TestSync(t *testing.T) {
 			}
 			for name, data := range map[string][]byte{"/sdcard/rom.zip": want, "/sdcard/empty": nil} {
 				if err := y.Send(ctx, name, 0o100644, when, bytes.NewReader(data), nil); err != nil {
-					t.Fatalf("%v: %s: %v", features, name, err)
+					t.Fatalf("y.Send(%v, 0o100644, when, bytes.NewReader(data)): %v: %s: %v; want no error",
+						name, features, name, err)
 				}
 				f, err := y.Stat(ctx, name)
 				if err != nil || f.Size != int64(len(data)) || f.Mode != 0o100644 || !f.MTime.Equal(when) ||
 					f.IsDir() {
-					t.Errorf("%v: %s: %+v, %v", features, name, f, err)
+					t.Errorf("y.Stat(%v): %v: %s: %+v, %v", name, features, name, f, err)
 				}
 			}
 			var got bytes.Buffer
@@ -111,16 +112,18 @@ func TestSync(t *testing.T) {
 			}
 			list, err := y.List(ctx, "/sdcard")
 			if err != nil || len(list) != 2 || list[0].MTime.IsZero() {
-				t.Errorf("%v: %+v, %v", features, list, err)
+				t.Errorf("y.List('/sdcard'): %v: %+v, %v; unwanted: err != nil || len(list) != 2 || "+
+					"list[0].MTime.IsZero()", features, list, err)
 			}
 			// A refusal leaves the service usable.
 			var refused *link.RefusedError
 			if err := y.Send(ctx, "/ro/x", 0o644, when, bytes.NewReader(want), nil); !errors.As(err,
 				&refused) || refused.Message != "read-only file system" {
-				t.Errorf("%v: %v", features, err)
+				t.Errorf("y.Send('/ro/x', 0o644, when, bytes.NewReader(want)): %v: %v", features, err)
 			}
 			if _, err := y.Receive(ctx, "/sdcard/none", io.Discard, nil); !errors.As(err, &refused) {
-				t.Errorf("%v: %v", features, err)
+				t.Errorf("y.Receive('/sdcard/none', io.Discard): %v: %v; unwanted: !errors.As(err, &refused)",
+					features, err)
 			}
 			if _, err := y.Stat(ctx, "/sdcard/rom.zip"); err != nil {
 				t.Errorf("%v: after a refusal: %v", features, err)
@@ -150,7 +153,7 @@ func TestSyncBytes(t *testing.T) {
 		{"stat", "STAT\xa4\x81\x00\x00\x05\x00\x00\x00\x80\xbe\x61\x69", func(y *Sync) error {
 			f, err := y.Stat(t.Context(), "/x")
 			if err == nil && (f.Mode != 0o100644 || f.Size != 5 || f.MTime.Unix() != 0x6961be80) {
-				t.Errorf("%+v", f)
+				t.Errorf("y.Stat('/x'): %+v", f)
 			}
 			return err
 		}, nil},
@@ -158,7 +161,8 @@ func TestSyncBytes(t *testing.T) {
 			strings.Repeat("\x00", 16), func(y *Sync) error {
 			l, err := y.List(t.Context(), "/")
 			if err == nil && (len(l) != 1 || l[0].Name != "tmp" || !l[0].IsDir()) {
-				t.Errorf("%+v", l)
+				t.Errorf("y.List('/'): %+v; unwanted: err == nil && (len(l) != 1 || l[0].Name != 'tmp' || "+
+					"!l[0].IsDir())", l)
 			}
 			return err
 		}, nil},
@@ -204,12 +208,12 @@ func TestSyncBytes(t *testing.T) {
 		conn := connected(t, d)
 		y, err := conn.Sync(t.Context())
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("conn.Sync(): %v", err)
 		}
 		err = c.do(y)
 		conn.Close()
 		if c.target == nil && err != nil || c.target != nil && !errors.As(err, c.target) {
-			t.Errorf("%s: %v", c.name, err)
+			t.Errorf("c.do(y): %s: %v", c.name, err)
 		}
 	}
 }

@@ -71,7 +71,7 @@ func (r *rigUSB) pipe(t testing.TB) usb.Pipe {
 	t.Helper()
 	p, err := r.bus.OpenPhone(context.Background())
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("r.bus.OpenPhone(context.Background()): %v", err)
 	}
 	return p
 }
@@ -89,7 +89,7 @@ func TestUSB(t *testing.T) {
 					go r.serve(ctx, zero)
 					c, err := Connect(ctx, usb.NewStream(r.pipe(t)), Options{})
 					if err != nil {
-						t.Fatal(err)
+						t.Fatalf("Connect(usb.NewStream(r.pipe(t)), ...): %v", err)
 					}
 					var all sync.WaitGroup
 					for _, n := range []int{1, 24, 63, 64, 65, 511, 512, 513, 1024, 64 << 10, 1<<20 - 1,
@@ -97,7 +97,7 @@ func TestUSB(t *testing.T) {
 						all.Go(func() {
 							s, err := c.Open(ctx, "echo:")
 							if err != nil {
-								t.Error(err)
+								t.Errorf("c.Open('echo:'): %v", err)
 								return
 							}
 							want := bytes.Repeat([]byte{byte(n), 1, 2}, n/3+1)[:n]
@@ -124,11 +124,11 @@ func echoes(ctx context.Context, t *testing.T, c *Conn) {
 	t.Helper()
 	s, err := c.Open(ctx, "echo:")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("c.Open('echo:'): %v", err)
 	}
 	go s.Write([]byte("well"))
 	if _, err := io.ReadFull(s, make([]byte, 4)); err != nil {
-		t.Error(err)
+		t.Errorf("io.ReadFull(s, make([]byte, 4)): %v", err)
 	}
 	c.Close()
 }
@@ -208,7 +208,7 @@ func TestUSBAfterADeadClient(t *testing.T) {
 					did = append(did, s)
 				}})
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("Connect(usb.NewStream(r.pipe(t)), ...): %v", err)
 				}
 				if took := time.Since(began); !slices.Equal(did, c.did) || took < c.least || took > c.least+
 					time.Second {
@@ -225,7 +225,7 @@ func TestUSBAfterADeadClient(t *testing.T) {
 func TestUSBLeft(t *testing.T) {
 	key, err := LoadKey("testdata/key.pem", "test")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("LoadKey('testdata/key.pem', 'test'): %v", err)
 	}
 	for name, knows := range map[string]func() []string{"to everybody": nil, "to a key": func() []string {
 		return []string{key.Public()}
@@ -240,11 +240,11 @@ func TestUSBLeft(t *testing.T) {
 					p := r.pipe(t)
 					if err := newConn(usb.NewStream(p)).send(message{cmd: cmdCNXN, arg0: VersionNoSum,
 						arg1: MaxPayload, data: []byte("host::features=shell_v2")}); err != nil {
-						t.Fatal(err)
+						t.Fatalf("newConn(usb.NewStream(p)).send(...): %v", err)
 					}
 					for range fetched {
 						if _, err := p.Read(ctx, make([]byte, 512)); err != nil {
-							t.Fatal(err)
+							t.Fatalf("p.Read(make([]byte, 512)): %v", err)
 						}
 					}
 					p.Close()

@@ -61,7 +61,7 @@ func dial(t *testing.T, hello string, step int, script func(w *wire)) (*Client, 
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.Listen('tcp', '127.0.0.1:0'): %v", err)
 	}
 	var wg sync.WaitGroup
 	wg.Go(func() {
@@ -112,7 +112,7 @@ func TestAnswers(t *testing.T) {
 			w.put("FAIL")
 		})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("dial('FB02', step, ...): %v", err)
 		}
 		ctx := t.Context()
 		if v, ok, err := c.GetVar(ctx, "version"); v != "0.4" || !ok || err != nil {
@@ -120,16 +120,18 @@ func TestAnswers(t *testing.T) {
 		}
 		for _, name := range []string{"nothing", "silent"} {
 			if v, ok, err := c.GetVar(ctx, name); v != "" || ok || err != nil {
-				t.Errorf("%s: %q, %v, %v", name, v, ok, err)
+				t.Errorf("c.GetVar(%v): %s: %q, %v, %v; unwanted: v != '' || ok || err != nil", name, name,
+					v, ok, err)
 			}
 		}
 		a, err := c.Command(ctx, "oem lines", time.Second)
 		if want := (Answer{Text: "end", Lines: []string{"one", "", "two halves", "three"}}); err != nil ||
 			!reflect.DeepEqual(a, want) {
-			t.Errorf("%+v, %v", a, err)
+			t.Errorf("c.Command('oem lines', time.Second): %+v, %v; unwanted: err != nil || "+
+				"!reflect.DeepEqual(a, want)", a, err)
 		}
 		if err := c.Download(ctx, 5, strings.NewReader("hello"), nil); err != nil {
-			t.Error(err)
+			t.Errorf("c.Download(5, strings.NewReader('hello')): %v", err)
 		}
 		var refused *link.RefusedError
 		if _, err := c.Flash(ctx, "boot"); !errors.As(err, &refused) || refused.Command != "flash:boot" {
@@ -172,11 +174,11 @@ func TestBadPhones(t *testing.T) {
 	} {
 		client, err := dial(t, "FB01", 0, func(w *wire) { w.get(); c.script(w) })
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("dial('FB01', 0, ...): %v", err)
 		}
 		err = client.Download(t.Context(), 5, strings.NewReader("hello"), nil)
 		if err == nil || !errors.As(err, c.target) {
-			t.Errorf("%s: %T %v", name, err, err)
+			t.Errorf("%s: the error is %T %v, want %T", name, err, err, c.target)
 		}
 		if _, _, again := client.GetVar(t.Context(), "x"); again == nil {
 			t.Errorf("%s: the client goes on", name)
@@ -187,7 +189,7 @@ func TestBadPhones(t *testing.T) {
 	}
 	c, err := dial(t, "FB01", 0, func(w *wire) { w.get(); w.get() })
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dial('FB01', 0, ...): %v", err)
 	}
 	if _, err := c.Command(t.Context(), "reboot", 50*time.Millisecond); !errors.As(err, &lost) ||
 		!strings.Contains(err.Error(), "silent") {
@@ -203,10 +205,10 @@ func TestBadPhones(t *testing.T) {
 		w.put("OKAY")
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dial('FB01', 0, ...): %v", err)
 	}
 	if _, err := c.Command(t.Context(), "flash:system", 2*time.Second); err != nil {
-		t.Error(err)
+		t.Errorf("c.Command('flash:system', 2*time.Second): %v", err)
 	}
 }
 
@@ -258,7 +260,7 @@ func TestOddVariables(t *testing.T) {
 		w.put("OKAYWL-DU-0007\x00")
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dial('FB01', 0, ...): %v", err)
 	}
 	vars, err := c.Variables(t.Context())
 	want := map[string]string{
@@ -269,13 +271,13 @@ func TestOddVariables(t *testing.T) {
 		"(bootloader) serialno": "X",
 	}
 	if err != nil || !reflect.DeepEqual(vars, want) {
-		t.Errorf("%v, %v", vars, err)
+		t.Errorf("c.Variables(): %v, %v; unwanted: err != nil || !reflect.DeepEqual(vars, want)", vars, err)
 	}
 	if v, ok, err := c.GetVar(t.Context(), "hw-revision"); v != "" || ok || err != nil {
-		t.Errorf("%q %v %v", v, ok, err)
+		t.Errorf("c.GetVar('hw-revision'): %q %v %v; unwanted: v != '' || ok || err != nil", v, ok, err)
 	}
 	if v, _, err := c.GetVar(t.Context(), "serialno"); v != "WL-DU-0007" || err != nil {
-		t.Errorf("%q %v", v, err)
+		t.Errorf("c.GetVar('serialno'): %q %v; unwanted: v != 'WL-DU-0007' || err != nil", v, err)
 	}
 }
 
@@ -293,13 +295,14 @@ func TestSetActive(t *testing.T) {
 		w.put("FAILno such slot")
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dial('FB01', 0, ...): %v", err)
 	}
 	if _, err := c.SetActive(t.Context(), "b"); err != nil {
-		t.Error(err)
+		t.Errorf("c.SetActive('b'): %v", err)
 	}
 	var refused *link.RefusedError
 	if _, err := c.SetActive(t.Context(), "b"); !errors.As(err, &refused) || refused.Message != "locked" {
-		t.Errorf("%v", err)
+		t.Errorf("c.SetActive('b'): %v; unwanted: !errors.As(err, &refused) || refused.Message != 'locked'",
+			err)
 	}
 }

@@ -71,11 +71,11 @@ func bad(t *testing.T, phone string, share float64) string {
 	t.Helper()
 	near, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.ListenPacket('udp', '127.0.0.1:0'): %v", err)
 	}
 	up, err := net.Dial("udp", phone)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.Dial('udp', phone): %v", err)
 	}
 	var mu sync.Mutex
 	var client net.Addr
@@ -134,7 +134,7 @@ func udpPhone(t *testing.T) string {
 	t.Helper()
 	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.ListenPacket('udp', '127.0.0.1:0'): %v", err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	d := NewUDPDevice(conn)
@@ -156,7 +156,7 @@ func quick(t *testing.T, address string) *UDP {
 	t.Helper()
 	u, err := dialUDP(t.Context(), address)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dialUDP(address): %v", err)
 	}
 	u.resend = 40 * time.Millisecond
 	t.Cleanup(func() { u.Close() })
@@ -205,7 +205,7 @@ func TestTransports(t *testing.T) {
 		})
 		c, err := NewTCP(t.Context(), &duplex{Conn: a})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("NewTCP(...): %v", err)
 		}
 		conform(t, New(c), 3<<20+17)
 		c.Close()
@@ -263,7 +263,7 @@ func (d *duplex) Write(p []byte) (int, error) {
 func TestUDPPackets(t *testing.T) {
 	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("net.ListenPacket('udp', '127.0.0.1:0'): %v", err)
 	}
 	defer conn.Close()
 	script := []struct{ want, answer string }{
@@ -292,7 +292,7 @@ func TestUDPPackets(t *testing.T) {
 	}()
 	u, err := dialUDP(t.Context(), conn.LocalAddr().String())
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dialUDP(conn.LocalAddr().String()): %v", err)
 	}
 	defer u.Close()
 	if u.size != 1024 {
@@ -300,7 +300,7 @@ func TestUDPPackets(t *testing.T) {
 	}
 	c := New(u)
 	if v, _, err := c.GetVar(t.Context(), "version"); v != "0.4" || err != nil {
-		t.Errorf("%q, %v", v, err)
+		t.Errorf("c.GetVar('version'): %q, %v; unwanted: v != '0.4' || err != nil", v, err)
 	}
 	if v, _, err := c.GetVar(t.Context(), "long"); v != "answer" || err != nil {
 		t.Errorf("an answer in two packets: %q, %v", v, err)
@@ -361,7 +361,7 @@ func TestBadUDPPhones(t *testing.T) {
 	} {
 		conn, err := net.ListenPacket("udp", "127.0.0.1:0")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("net.ListenPacket('udp', '127.0.0.1:0'): %v", err)
 		}
 		go func() {
 			buf := make([]byte, 4096)
@@ -384,7 +384,7 @@ func TestBadUDPPhones(t *testing.T) {
 		cancel()
 		conn.Close()
 		if err == nil || !errors.As(err, c.target) {
-			t.Errorf("%s: %T %v", name, err, err)
+			t.Errorf("%s: the error is %T %v, want %T", name, err, err, c.target)
 		}
 	}
 }
@@ -396,7 +396,7 @@ func TestFetchBadPhones(t *testing.T) {
 		w.put("DATA00000004", "12", "34", "OKAY")
 	})
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("dial('FB01', 0, ...): %v", err)
 	}
 	var got bytes.Buffer
 	if _, err := c.Fetch(t.Context(), "vendor_boot_a", 4096, 4, 1<<20, &got); err != nil ||
@@ -415,11 +415,12 @@ func TestFetchBadPhones(t *testing.T) {
 	} {
 		c, err := dial(t, "FB01", 0, func(w *wire) { w.get(); script(w) })
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("dial('FB01', 0, ...): %v", err)
 		}
 		var rule *link.ProtocolError
 		if _, err := c.Fetch(t.Context(), "vendor_boot", 0, 4, 4, io.Discard); !errors.As(err, &rule) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("c.Fetch('vendor_boot', 0, 4, 4, io.Discard): %s: %v; unwanted: !errors.As(err, &rule)",
+				name, err)
 		}
 	}
 }

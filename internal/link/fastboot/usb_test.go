@@ -51,7 +51,7 @@ func (r *rigUSB) pipe(t testing.TB) usb.Pipe {
 	t.Helper()
 	p, err := r.bus.OpenPhone(context.Background())
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("r.bus.OpenPhone(context.Background()): %v", err)
 	}
 	return p
 }
@@ -121,7 +121,7 @@ func (r *rigUSB) over(t testing.TB, p usb.Pipe) *Client {
 	t.Helper()
 	u, err := NewUSB(context.Background(), p)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("NewUSB(context.Background(), %v): %v", p, err)
 	}
 	return New(u)
 }
@@ -186,7 +186,7 @@ func TestWinUSB(t *testing.T) {
 		}
 		go r.dev.Send(t.Context(), 1, []byte("OKAY"), false)
 		if n, err := p.Read(t.Context(), buf); err != nil || string(buf[:n]) != "OKAY" {
-			t.Errorf("%q, %v", buf[:n], err)
+			t.Errorf("p.Read(buf): %q, %v; unwanted: err != nil || string(buf[:n]) != 'OKAY'", buf[:n], err)
 		}
 		go func() { time.Sleep(time.Second); p.Close() }()
 		if _, err := p.Read(t.Context(), buf); !errors.Is(err, usb.ErrGone) {
@@ -250,7 +250,7 @@ func TestUSBAnswers(t *testing.T) {
 				a, err := client.Command(t.Context(), "getvar:x", time.Minute)
 				var rule *link.ProtocolError
 				if a.Text != c.want || errors.As(err, &rule) != c.rule || (err != nil) != c.rule {
-					t.Errorf("%q, %v", a.Text, err)
+					t.Errorf("client.Command('getvar:x', time.Minute): %q, %v", a.Text, err)
 				}
 				client.Close()
 			})
@@ -291,7 +291,7 @@ func TestUSBFaults(t *testing.T) {
 				c.do(r)
 				_, _, err := client.GetVar(t.Context(), "version")
 				if c.target == nil && err != nil || c.target != nil && !errors.As(err, c.target) {
-					t.Errorf("%v", err)
+					t.Errorf("client.GetVar('version'): %v", err)
 				}
 				client.Close()
 			})
@@ -360,7 +360,7 @@ func TestUSBKilled(t *testing.T) {
 		var lost *link.LostError
 		if !errors.As(err, &swallowed) || !errors.As(err, &lost) ||
 			!strings.Contains(err.Error(), "pull the cable") {
-			t.Errorf("%v", err)
+			t.Errorf("client.Sync(0, 0): %v", err)
 		}
 		client.Close()
 	})
@@ -376,7 +376,7 @@ func TestUSBUnreadable(t *testing.T) {
 		broken := io.MultiReader(bytes.NewReader(make([]byte, 1<<20+77)), errReader{})
 		if err := client.Download(t.Context(), 2<<20, broken, nil); err == nil ||
 			!strings.Contains(err.Error(), "could not be read") {
-			t.Fatal(err)
+			t.Fatalf("client.Download(2<<20, broken): %v", err)
 		}
 		next := r.client(t)
 		conform(t, next, 100_000)
@@ -417,7 +417,7 @@ func BenchmarkUSB(b *testing.B) {
 	b.SetBytes(size)
 	for b.Loop() {
 		if err := c.Download(context.Background(), size, bytes.NewReader(img), nil); err != nil {
-			b.Fatal(err)
+			b.Fatalf("c.Download(context.Background(), size, bytes.NewReader(img)): %v", err)
 		}
 	}
 }

@@ -27,7 +27,7 @@ import (
 func TestVectors(t *testing.T) {
 	doc, err := os.ReadFile("../../../docs/loader-protocol.md")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('../../../docs/loader-protocol.md'): %v", err)
 	}
 	count := 0
 	for line := range strings.Lines(string(doc)) {
@@ -37,11 +37,11 @@ func TestVectors(t *testing.T) {
 		}
 		raw, err := hex.DecodeString(text)
 		if err != nil {
-			t.Fatalf("%q: %v", line, err)
+			t.Fatalf("hex.DecodeString(text): %q: %v; want no error", line, err)
 		}
 		f, err := loader.NewReader(bytes.NewReader(raw), 0).Next()
 		if err != nil {
-			t.Errorf("%q: %v", line, err)
+			t.Errorf("loader.NewReader(bytes.NewReader(raw), 0).Next(): %q: %v; want no error", line, err)
 			continue
 		}
 		if again := f.Append(nil); !bytes.Equal(again, raw) {
@@ -109,7 +109,8 @@ func FuzzFields(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if fields, err := loader.ParseFields(b); err == nil {
 			if again, err := loader.ParseFields(fields.Encode()); err != nil || len(again) != len(fields) {
-				t.Fatalf("%v %v", again, err)
+				t.Fatalf("loader.ParseFields(fields.Encode()): %v %v; unwanted: err != nil || len(again) "+
+					"!= len(fields)", again, err)
 			}
 			if legible := loader.Legible(b); !maps.Equal(legible, fields) {
 				t.Fatalf("%v is legible as %v", fields, legible)
@@ -117,7 +118,7 @@ func FuzzFields(f *testing.F) {
 		}
 		if f := loader.Legible(b); len(f) > 0 {
 			if _, err := loader.ParseFields(f.Encode()); err != nil {
-				t.Fatalf("%v: %v", f, err)
+				t.Fatalf("loader.ParseFields(f.Encode()): %v: %v; want no error", f, err)
 			}
 		}
 	})
@@ -239,7 +240,7 @@ func TestClient(t *testing.T) {
 				n := &standintest.Net{}
 				l, err := n.Listen("tcp", "127.0.0.1:0")
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("n.Listen('tcp', '127.0.0.1:0'): %v", err)
 				}
 				p := &phone{holds: map[string][]byte{"recovery": bytes.Clone(image)}}
 				go func() {
@@ -256,20 +257,21 @@ func TestClient(t *testing.T) {
 				}()
 				conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("n.DialContext('tcp', l.Addr().String()): %v", err)
 				}
 				k, err := loader.Connect(t.Context(), &worn{Conn: conn, every: c.every, how: c.how}, "test")
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("loader.Connect(..., 'test'): %v", err)
 				}
 				var told []string
 				k.Progress = func(n int, text string) { told = append(told, fmt.Sprint(n, text)) }
 				if f, err := k.Facts(t.Context()); err != nil || f["unlocked"] != "yes" ||
 					k.Told["product"] != "kn7001" {
-					t.Errorf("%v %v %v", f, k.Told, err)
+					t.Errorf("k.Facts(): %v %v %v", f, k.Told, err)
 				}
 				if list, err := k.Table(t.Context()); err != nil || len(list) != 1 || list[0].Number != 4 {
-					t.Errorf("%v %v", list, err)
+					t.Errorf("k.Table(): %v %v; unwanted: err != nil || len(list) != 1 || "+
+						"list[0].Number != 4", list, err)
 				}
 				var out bytes.Buffer
 				if n, err := k.Read(t.Context(), "recovery", 0, int64(len(image)), &out); err != nil ||
@@ -282,17 +284,19 @@ func TestClient(t *testing.T) {
 					t.Errorf("written %d times: %v", p.writes, err)
 				}
 				if len(told) < 2 || told[0] != "50writing" {
-					t.Errorf("%q", told)
+					t.Errorf("loader.Connect(..., 'test'): %q; unwanted: len(told) < 2 || told[0] != "+
+						"'50writing'", told)
 				}
 				var no *loader.RefusedError
 				var refused *link.RefusedError
 				if err := k.Erase(t.Context(), "recovery"); !errors.As(err, &no) || no.Code != "locked" ||
 					!errors.As(err, &refused) || refused.Message != "never" {
-					t.Errorf("%v", err)
+					t.Errorf("k.Erase('recovery'): %v", err)
 				}
 				if _, err := k.Write(t.Context(), "@table", bytes.NewReader(nil), 0, true,
 					func(int64) {}); !errors.As(err, &no) || no.Code != "table" {
-					t.Errorf("%v", err)
+					t.Errorf("k.Write('@table', bytes.NewReader(nil), 0, true, ...): %v; unwanted: "+
+						"!errors.As(err, &no) || no.Code != 'table'", err)
 				}
 				k.Close()
 				l.Close()
@@ -321,11 +325,11 @@ func TestResume(t *testing.T) {
 		connect := func() *loader.Client {
 			conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("n.DialContext('tcp', l.Addr().String()): %v", err)
 			}
 			k, err := loader.Connect(t.Context(), conn, "test")
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("loader.Connect(conn, 'test'): %v", err)
 			}
 			return k
 		}
@@ -337,7 +341,7 @@ func TestResume(t *testing.T) {
 			}
 		})
 		if !errors.Is(err, context.Canceled) {
-			t.Fatal(err)
+			t.Fatalf("k.Write('recovery', bytes.NewReader(image), int64(len(image)), false, ...): %v", err)
 		}
 		k.Close()
 		k = connect()
@@ -353,10 +357,10 @@ func TestResume(t *testing.T) {
 		}
 		// What is there of one image is not taken for the beginning of another of its size.
 		if have, _, err := p.Begin("recovery", int64(len(image)), false, false); err != nil || have != 0 {
-			t.Fatal(have, err)
+			t.Fatalf("p.Begin('recovery', int64(len(image)), false, false): got %v, %v", have, err)
 		}
 		if err := p.Data(0, image[:20000]); err != nil {
-			t.Fatal(err)
+			t.Fatalf("p.Data(0, image[:20000]): %v", err)
 		}
 		other := bytes.Repeat([]byte("fedcba9876543210"), 4096)
 		first = -1
@@ -412,13 +416,14 @@ func TestOdd(t *testing.T) {
 				}()
 				conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("n.DialContext('tcp', l.Addr().String()): %v", err)
 				}
 				_, err = loader.Connect(t.Context(), conn, "test")
 				var rule *link.ProtocolError
 				var lost *link.LostError
 				if errors.As(err, &rule) != c.rule || errors.As(err, &lost) == c.rule {
-					t.Errorf("%v", err)
+					t.Errorf("loader.Connect(conn, 'test'): %v; unwanted: errors.As(err, &rule) != c.rule "+
+						"|| errors.As(err, &lost) == c.rule", err)
 				}
 				conn.Close()
 				l.Close()
@@ -459,28 +464,28 @@ func TestTerse(t *testing.T) {
 		}()
 		conn, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("n.DialContext('tcp', l.Addr().String()): %v", err)
 		}
 		c, err := loader.Connect(t.Context(), conn, "test")
 		if err != nil || c.Told["product"] != "kn7001" || c.Told["screen"] != "" {
-			t.Fatalf("%v %v", c, err)
+			t.Fatalf("loader.Connect(conn, 'test'): %v %v", c, err)
 		}
 		if facts, err := c.Facts(t.Context()); err != nil || len(facts) != 0 {
-			t.Errorf("%v %v", facts, err)
+			t.Errorf("c.Facts(): %v %v; unwanted: err != nil || len(facts) != 0", facts, err)
 		}
 		if table, err := c.Table(t.Context()); err != nil || len(table) != 0 {
-			t.Errorf("%v %v", table, err)
+			t.Errorf("c.Table(): %v %v; unwanted: err != nil || len(table) != 0", table, err)
 		}
 		if err := c.Ping(t.Context()); err != nil {
 			t.Errorf("it is there: %v", err)
 		}
 		if err := c.Erase(t.Context(), "cache"); err != nil {
-			t.Error(err)
+			t.Errorf("c.Erase('cache'): %v", err)
 		}
 		var refused *loader.RefusedError
 		if err := c.Leave(t.Context(), "system"); !errors.As(err, &refused) || refused.Code != "storage" ||
 			refused.Text != "it does not say why" {
-			t.Errorf("%v", err)
+			t.Errorf("c.Leave('system'): %v", err)
 		}
 		c.Close()
 		l.Close()
@@ -532,7 +537,7 @@ func TestNarrow(t *testing.T) {
 				wire := &standintest.Net{}
 				l, err := wire.Listen("tcp", "127.0.0.1:0")
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("wire.Listen('tcp', '127.0.0.1:0'): %v", err)
 				}
 				p := &phone{holds: map[string][]byte{}}
 				go func() {
@@ -542,7 +547,7 @@ func TestNarrow(t *testing.T) {
 				}()
 				conn, err := wire.DialContext(t.Context(), "tcp", l.Addr().String())
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("wire.DialContext('tcp', l.Addr().String()): %v", err)
 				}
 				var s loader.Stream = &narrow{Conn: conn, holds: c.out}
 				if c.keeps > 0 {
@@ -551,7 +556,7 @@ func TestNarrow(t *testing.T) {
 				began := time.Now()
 				k, err := loader.Connect(t.Context(), s, "test")
 				if err != nil {
-					t.Fatal(err)
+					t.Fatalf("loader.Connect(s, 'test'): %v", err)
 				}
 				_, err = k.Write(t.Context(), "recovery", bytes.NewReader(image), int64(len(image)), false,
 					func(int64) {})

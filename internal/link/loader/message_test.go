@@ -63,7 +63,7 @@ func TestEveryMessage(t *testing.T) {
 			wire := &standintest.Net{}
 			l, err := wire.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("wire.Listen('tcp', '127.0.0.1:0'): %v", err)
 			}
 			p := &phone{holds: map[string][]byte{}}
 			left := n

@@ -42,22 +42,22 @@ func TestFetched(t *testing.T) {
 		l.SetReadDeadline(time.Now().Add(-time.Second))
 		for _, want := range []string{"kno", "t"} {
 			if got, err := read(3); got != want || err != nil {
-				t.Errorf("%q, %v", got, err)
+				t.Errorf("read(3): %q, %v; unwanted: got != want || err != nil", got, err)
 			}
 		}
 		if _, err := read(3); !errors.Is(err, os.ErrDeadlineExceeded) {
-			t.Error(err)
+			t.Errorf("read(3): %v", err)
 		}
 		l.SetReadDeadline(time.Time{})
 		time.AfterFunc(time.Minute, func() { l.SetReadDeadline(time.Now().Add(time.Second)) })
 		began := time.Now()
 		if _, err := read(3); !errors.Is(err, os.ErrDeadlineExceeded) || time.Since(began) != 61*time.Second {
-			t.Error(err, time.Since(began))
+			t.Errorf("read(3): got %v, %v", err, time.Since(began))
 		}
 		l.SetReadDeadline(time.Time{})
 		time.AfterFunc(time.Minute, func() { l.Close() })
 		if _, err := read(3); !errors.Is(err, io.ErrUnexpectedEOF) {
-			t.Error(err)
+			t.Errorf("read(3): %v", err)
 		}
 	})
 }

@@ -24,7 +24,7 @@ func TestSocket(t *testing.T) {
 		dir := filepath.Join(sys, "class", "tty", name)
 		if err := errors.Join(os.MkdirAll(filepath.Join(sys, at), 0o755), os.MkdirAll(dir, 0o755),
 			os.Symlink(filepath.Join(sys, at), filepath.Join(dir, "device"))); err != nil {
-			t.Fatal(err)
+			t.Fatalf("errors.Join(..., os.MkdirAll(dir, 0o755), ...): %v", err)
 		}
 	}
 	for path, want := range map[string]string{
@@ -43,14 +43,15 @@ func TestSocket(t *testing.T) {
 func TestOpen(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "no-line")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(%v, 0o600): %v", file, err)
 	}
 	for _, path := range []string{"/dev/nothing-there", file} {
 		if s, err := System().Open(path); !errors.Is(err, ErrNone) || s != nil {
-			t.Errorf("%s: %v", path, err)
+			t.Errorf("System().Open(%v): %s: %v; unwanted: !errors.Is(err, ErrNone) || s != nil", path, path,
+				err)
 		}
 	}
 	if err := meant(&fs.PathError{Op: "open", Path: "x", Err: fs.ErrPermission}); !errors.Is(err, ErrDenied) {
-		t.Error(err)
+		t.Errorf("meant(...): %v", err)
 	}
 }

@@ -12,7 +12,7 @@ func bytesOf(t testing.TB, s string) []byte {
 	t.Helper()
 	b, err := hex.DecodeString(strings.Join(strings.Fields(s), ""))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("hex.DecodeString(...): %v", err)
 	}
 	return b
 }
@@ -99,7 +99,7 @@ func TestParseDescriptors(t *testing.T) {
 				t.Errorf("%q, wrong at %d, %+v", kinds, at, phone)
 			}
 			if c.broken != 0 && (d.Vendor != 0x1209 || d.Product != 1 || d.Version != 0x0200) {
-				t.Errorf("%+v", d)
+				t.Errorf("ParseDescriptors(bytesOf(t, c.hex), c.config): %+v", d)
 			}
 		})
 	}
@@ -123,7 +123,8 @@ func FuzzParseDescriptors(f *testing.F) {
 		d, err := ParseDescriptors(b, config)
 		var wrong *DescriptorError
 		if err != nil && (!errors.As(err, &wrong) || wrong.Offset > len(b)) {
-			t.Errorf("%v", err)
+			t.Errorf("ParseDescriptors(b, config): %v; unwanted: err != nil && (!errors.As(err, &wrong) || "+
+				"wrong.Offset > len(b))", err)
 		}
 		if len(d.Interfaces) > len(b)/sizeInterface {
 			t.Errorf("%d interfaces out of %d bytes", len(d.Interfaces), len(b))

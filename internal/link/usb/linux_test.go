@@ -32,7 +32,7 @@ func (r *tree) write(path, text string) {
 	r.Helper()
 	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755),
 		os.WriteFile(path, []byte(text), 0o644)); err != nil {
-		r.Fatal(err)
+		r.Fatalf("errors.Join(...): %v", err)
 	}
 }
 
@@ -40,7 +40,7 @@ func (r *tree) link(from, to string) {
 	r.Helper()
 	if err := errors.Join(os.MkdirAll(to, 0o755), os.MkdirAll(filepath.Dir(from), 0o755),
 		os.Symlink(to, from)); err != nil {
-		r.Fatal(err)
+		r.Fatalf("errors.Join(os.MkdirAll(to, 0o755), ..., os.Symlink(to, from)): %v", err)
 	}
 }
 
@@ -59,7 +59,7 @@ func (r *tree) device(name, descriptors string, attrs map[string]string, interfa
 	}
 	for _, i := range interfaces {
 		if err := os.MkdirAll(filepath.Join(dir, name+":"+i), 0o755); err != nil {
-			r.Fatal(err)
+			r.Fatalf("os.MkdirAll(filepath.Join(dir, name+':'+i), 0o755): %v", err)
 		}
 	}
 	r.write(filepath.Join(r.l.Dev, "001", "007"), "")
@@ -69,7 +69,7 @@ func (r *tree) list() []Device {
 	r.Helper()
 	list, err := r.l.List()
 	if err != nil {
-		r.Fatal(err)
+		r.Fatalf("r.l.List(): %v", err)
 	}
 	return list
 }
@@ -100,11 +100,11 @@ func TestList(t *testing.T) {
 			map[bool]string{true: " broken", false: ""}[d.Broken != ""])
 	}
 	if s := strings.Join(got, ", "); s != "1-4.2 phone, 1-8 broken, 1-9" {
-		t.Errorf("%s", s)
+		t.Errorf("%s; unwanted: s != '1-4.2 phone, 1-8 broken, 1-9'", s)
 	}
 	if d := r.list()[0]; d.Speed != 1 || d.Maker != "Wicker?light" || d.Serial != "WL-DU-0007" ||
 		d.Bus != 1 || d.Number != 7 {
-		t.Errorf("%+v", d)
+		t.Errorf("%+v; unwanted: d.Speed != 1 || d.Maker != 'Wicker?light' || d.Serial != ...", d)
 	}
 }
 
@@ -122,7 +122,8 @@ func TestPeer(t *testing.T) {
 		r.link(filepath.Join(port, "peer"), filepath.Join(r.l.Sys, "devices", peer))
 		if d := r.list()[0]; d.Peer != want || !d.At("1-4") || want != "" && !d.At(want) || d.At("") ||
 			d.At("1-5") {
-			t.Errorf("%s: %+v", peer, d)
+			t.Errorf("%s: %+v; unwanted: d.Peer != want || !d.At('1-4') || want != '' && !d.At(want) || ...",
+				peer, d)
 		}
 	}
 }
@@ -146,7 +147,7 @@ func TestOpenRefused(t *testing.T) {
 	d.Number = 7
 	node := filepath.Join(r.l.Dev, "001", "007")
 	if err := os.Chmod(node, 0); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Chmod(node, 0): %v", err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
@@ -164,18 +165,18 @@ func TestHolder(t *testing.T) {
 	var held *HeldError
 	if err := r.l.holder(-1, node, i); !errors.As(err, &held) || held.PID != 0 ||
 		!strings.Contains(err.Error(), "another user") {
-		t.Errorf("%v", err)
+		t.Errorf("r.l.holder(-1, node, i): %v", err)
 	}
 	r.write(filepath.Join(r.l.Proc, "12", "comm"), "flock\x1bwatch\n")
 	if err := os.MkdirAll(filepath.Join(r.l.Proc, "12", "fd"), 0o755); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.MkdirAll(..., 0o755): %v", err)
 	}
 	if err := os.Symlink(node, filepath.Join(r.l.Proc, "12", "fd", "5")); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Symlink(node, ...): %v", err)
 	}
 	if err := r.l.holder(-1, node, i); !errors.As(err, &held) || held.PID != 12 ||
 		held.Program != "flock?watch" {
-		t.Errorf("%v", err)
+		t.Errorf("r.l.holder(-1, node, i): %v", err)
 	}
 }
 

@@ -37,7 +37,7 @@ func TestNodes(t *testing.T) {
 	} {
 		d, ok := c.n.Device()
 		if ok != c.ok {
-			t.Errorf("%s: %v", name, ok)
+			t.Errorf("%s: %v; unwanted: ok != c.ok", name, ok)
 			continue
 		}
 		if !ok {
@@ -46,7 +46,8 @@ func TestNodes(t *testing.T) {
 		i, _ := d.Phone()
 		if d.Serial != c.serial || d.Port != c.port || i.Fastboot() != c.fastboot || i.ADB() != c.adb ||
 			i.Number != c.number || int(d.Vendor) != c.vendor {
-			t.Errorf("%s: %+v", name, d)
+			t.Errorf("%s: %+v; unwanted: d.Serial != c.serial || d.Port != c.port || i.Fastboot() != ...",
+				name, d)
 		}
 	}
 }
@@ -56,7 +57,7 @@ func FuzzNode(f *testing.F) {
 	f.Fuzz(func(t *testing.T, instance, class, at string) {
 		d, ok := Node{Instance: instance, Compatible: []string{class}, Location: []string{at}}.Device()
 		if ok && d.Port == "" {
-			t.Errorf("%+v", d)
+			t.Errorf("%+v; unwanted: ok && d.Port == ''", d)
 		}
 	})
 }

@@ -34,7 +34,7 @@ func TestStart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		phone := standintest.Start(t, "dunlin")
 		if name, err := product(t, phone); err != nil || name != "dunlin" {
-			t.Fatalf("%q, %v", name, err)
+			t.Fatalf("product(phone): %q, %v; unwanted: err != nil || name != 'dunlin'", name, err)
 		}
 		phone.Press("power-long")
 		time.Sleep(time.Minute)

@@ -17,14 +17,14 @@ func pair(t *testing.T, n *Net) (near, far net.Conn) {
 	t.Helper()
 	l, err := n.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("n.Listen('tcp', '127.0.0.1:0'): %v", err)
 	}
 	defer l.Close()
 	if near, err = n.DialContext(t.Context(), "tcp", l.Addr().String()); err != nil {
-		t.Fatal(err)
+		t.Fatalf("n.DialContext('tcp', l.Addr().String()): %v", err)
 	}
 	if far, err = l.Accept(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("l.Accept(): %v", err)
 	}
 	return near, far
 }
@@ -47,7 +47,7 @@ func TestNet(t *testing.T) {
 			began := time.Now()
 			go func() { near.Write(make([]byte, 3<<20)); near.Close() }()
 			if _, err := io.Copy(io.Discard, far); err != nil {
-				t.Error(err)
+				t.Errorf("io.Copy(io.Discard, far): %v", err)
 			}
 			if took := time.Since(began); took != 3*time.Second {
 				t.Errorf("3 MiB took %v", took)
@@ -56,21 +56,21 @@ func TestNet(t *testing.T) {
 		"nobody listens": func(t *testing.T, n *Net) {
 			if _, err := n.DialContext(t.Context(), "tcp", "127.0.0.1:5"); !errors.Is(err,
 				syscall.ECONNREFUSED) {
-				t.Error(err)
+				t.Errorf("n.DialContext('tcp', '127.0.0.1:5'): %v", err)
 			}
 		},
 		"two at one address": func(t *testing.T, n *Net) {
 			l, err := n.Listen("tcp", "127.0.0.1:5")
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("n.Listen('tcp', '127.0.0.1:5'): %v", err)
 			}
 			if _, err := n.Listen("tcp", "127.0.0.1:5"); !errors.Is(err, syscall.EADDRINUSE) {
-				t.Error(err)
+				t.Errorf("n.Listen('tcp', '127.0.0.1:5'): %v", err)
 			}
 			l.Close()
 			again, err := n.Listen("tcp", "127.0.0.1:5")
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("n.Listen('tcp', '127.0.0.1:5'): %v", err)
 			}
 			again.Close()
 		},
@@ -80,15 +80,15 @@ func TestNet(t *testing.T) {
 			var ne net.Error
 			if _, err := near.Read(make([]byte, 1)); !errors.As(err, &ne) || !ne.Timeout() ||
 				!errors.Is(err, os.ErrDeadlineExceeded) {
-				t.Error(err)
+				t.Errorf("near.Read(make([]byte, 1)): %v", err)
 			}
 			if _, err := near.Write(make([]byte, 2*window)); !errors.Is(err, os.ErrDeadlineExceeded) {
-				t.Error(err)
+				t.Errorf("near.Write(make([]byte, 2*window)): %v", err)
 			}
 			near.SetDeadline(time.Time{})
 			go io.Copy(io.Discard, far)
 			if _, err := near.Write(make([]byte, 2*window)); err != nil {
-				t.Error(err)
+				t.Errorf("near.Write(make([]byte, 2*window)): %v", err)
 			}
 			near.Close()
 		},
@@ -97,21 +97,21 @@ func TestNet(t *testing.T) {
 			defer far.Close()
 			go func() { time.Sleep(time.Minute); near.SetDeadline(time.Unix(1, 0)) }()
 			if _, err := near.Read(make([]byte, 1)); !errors.Is(err, os.ErrDeadlineExceeded) {
-				t.Error(err)
+				t.Errorf("near.Read(make([]byte, 1)): %v", err)
 			}
 		},
 		"the other end hung up": func(t *testing.T, n *Net) {
 			near, far := pair(t, n)
 			far.Close()
 			if _, err := near.Write([]byte("x")); !errors.Is(err, syscall.EPIPE) {
-				t.Error(err)
+				t.Errorf("near.Write([]byte('x')): %v", err)
 			}
 			if _, err := near.Read(make([]byte, 1)); err != io.EOF {
-				t.Error(err)
+				t.Errorf("near.Read(make([]byte, 1)): %v", err)
 			}
 			near.Close()
 			if _, err := near.Read(make([]byte, 1)); !errors.Is(err, net.ErrClosed) {
-				t.Error(err)
+				t.Errorf("near.Read(make([]byte, 1)): %v", err)
 			}
 		},
 		"a cable that is pulled": func(t *testing.T, n *Net) {
@@ -119,27 +119,27 @@ func TestNet(t *testing.T) {
 			near.Write([]byte("under way"))
 			n.Cut()
 			if _, err := far.Read(make([]byte, 1)); !errors.Is(err, syscall.ECONNRESET) {
-				t.Error(err)
+				t.Errorf("far.Read(make([]byte, 1)): %v", err)
 			}
 			if _, err := near.Write([]byte("x")); !errors.Is(err, syscall.ECONNRESET) {
-				t.Error(err)
+				t.Errorf("near.Write([]byte('x')): %v", err)
 			}
 		},
 		"who waits at a listener that ends is hung up on": func(t *testing.T, n *Net) {
 			l, err := n.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("n.Listen('tcp', '127.0.0.1:0'): %v", err)
 			}
 			c, err := n.DialContext(t.Context(), "tcp", l.Addr().String())
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("n.DialContext('tcp', l.Addr().String()): %v", err)
 			}
 			l.Close()
 			if _, err := c.Read(make([]byte, 1)); err != io.EOF {
-				t.Error(err)
+				t.Errorf("c.Read(make([]byte, 1)): %v", err)
 			}
 			if _, err := l.Accept(); !errors.Is(err, net.ErrClosed) {
-				t.Error(err)
+				t.Errorf("l.Accept(): %v", err)
 			}
 		},
 	} {

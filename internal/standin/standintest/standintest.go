@@ -31,7 +31,7 @@ func StartWith(t testing.TB, name string, o standin.Options) *Phone {
 	if err != nil {
 		set, lerr := model.Load(nil)
 		if lerr != nil {
-			t.Fatal(lerr)
+			t.Fatalf("model.Load(): %v", lerr)
 		}
 		if m = set.Find(name); m == nil {
 			t.Fatalf("%q is neither a model's name nor a model: %v", name, err)
@@ -50,7 +50,7 @@ func StartWith(t testing.TB, name string, o standin.Options) *Phone {
 	o.Ready = func(a standin.Addresses) { ready <- a }
 	s, err := standin.New(m, o)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("standin.New(m, o): %v", err)
 	}
 	ctx, off := context.WithCancel(context.Background())
 	go func() { ended <- s.Run(ctx) }()
@@ -73,7 +73,7 @@ func StartWith(t testing.TB, name string, o standin.Options) *Phone {
 func (p *Phone) Press(keys ...string) {
 	p.t.Helper()
 	if _, err := standin.Press(p.t.Context(), p.Net, p.Control, keys); err != nil {
-		p.t.Fatal(err)
+		p.t.Fatalf("standin.Press(p.t.Context(), p.Net, p.Control, keys): %v", err)
 	}
 }
 
@@ -81,6 +81,6 @@ func (p *Phone) Press(keys ...string) {
 func (p *Phone) Fault(f standin.Fault) {
 	p.t.Helper()
 	if err := standin.OrderFault(p.t.Context(), p.Net, p.Control, f); err != nil {
-		p.t.Fatal(err)
+		p.t.Fatalf("standin.OrderFault(p.t.Context(), p.Net, p.Control, f): %v", err)
 	}
 }

@@ -128,7 +128,7 @@ func TestTasks(t *testing.T) {
 `
 	s, err := Parse([]byte(text), "x.yaml")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse([]byte(text), 'x.yaml'): %v", err)
 	}
 	paths := map[string]string{"rom": "/files/rom.zip", "set": "/files/sub/set.zip"}
 	vars := map[string]string{"name": "d1", "code": "4711"}
@@ -136,7 +136,7 @@ func TestTasks(t *testing.T) {
 	for i := range s.Tasks {
 		m, err := s.Tasks[i].Make(paths, vars, func(w string) string { return "/out/" + w })
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("s.Tasks[i].Make(paths, vars, ...): %v", err)
 		}
 		got = append(got, strings.Join(m.Words, " "))
 		back, err := FromWords(m.Words)
@@ -151,11 +151,12 @@ func TestTasks(t *testing.T) {
 		case *task.Go:
 			if v.Mode == card.System && v.Wait != 90*time.Second || v.Mode == card.Recovery &&
 				v.Wait != time.Minute {
-				t.Errorf("%+v", v)
+				t.Errorf("FromWords(m.Words): %+v", v)
 			}
 		case *task.Flags:
 			if v.Off != strings.HasPrefix(got[len(got)-1], "vbmeta loosen") {
-				t.Errorf("%+v", v)
+				t.Errorf("FromWords(m.Words): %+v; unwanted: v.Off != strings.HasPrefix(got[len(got)-1], "+
+					"'vbmeta loosen')", v)
 			}
 		}
 	}
@@ -167,7 +168,7 @@ func TestTasks(t *testing.T) {
 		"backup take boot storage --output /out/kept-d1", "unlock", "relock --images /files/sub/set.zip",
 		"arrive", "slot use other", "flash /files/sub/set.zip --without radio --without dtbo"}
 	if !slices.Equal(got, want) {
-		t.Errorf("%q\nwant\n%q", got, want)
+		t.Errorf("the tasks as typed are\n%q\nwant\n%q", got, want)
 	}
 	if _, err := s.Tasks[11].Make(paths, nil, nil); err == nil || !strings.Contains(err.Error(), "line 18") ||
 		!strings.Contains(err.Error(), "${code}") {
@@ -179,7 +180,7 @@ func TestTasks(t *testing.T) {
 func TestWhen(t *testing.T) {
 	all, err := model.Load(nil)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("model.Load(): %v", err)
 	}
 	for _, c := range []struct {
 		when  string
@@ -202,7 +203,7 @@ func TestWhen(t *testing.T) {
 	} {
 		s, err := Parse([]byte(head+"- recovery hold: {}\n  when: "+c.when+"\n"), "x.yaml")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Parse(..., 'x.yaml'): %v", err)
 		}
 		facts := &card.Card{}
 		m := all.Find(c.model)
@@ -221,19 +222,19 @@ func TestTable(t *testing.T) {
 	write := func(text string) string {
 		path := filepath.Join(dir, "t.csv")
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(%v, []byte(text), 0o644): %v", path, err)
 		}
 		return path
 	}
 	for _, text := range []string{"name,code\nd1,11\nd2,22\n", "\ufeffserial;Code\nS1;11\r\nS2;22\n"} {
 		rows, err := readTable(write(text))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("readTable(write(text)): %v", err)
 		}
 		o := &Opened{Sheet: &Sheet{}, Rows: rows}
 		if v := o.vars("d2", "S2", "dunlin"); v["code"] != "22" || v["name"] != "d2" || v["serial"] != "S2" ||
 			v["model"] != "dunlin" {
-			t.Errorf("%q: %v", text, v)
+			t.Errorf("readTable(write(text)): %q: %v", text, v)
 		}
 		if v := o.vars("d3", "S3", ""); v["code"] != "" {
 			t.Errorf("a phone of no line has %v", v)
@@ -256,11 +257,11 @@ func TestLinksLeadOut(t *testing.T) {
 	dir := t.TempDir()
 	inside := filepath.Join(dir, "in")
 	if err := os.MkdirAll(inside, 0o755); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.MkdirAll(inside, 0o755): %v", err)
 	}
 	secret := filepath.Join(dir, "secret.zip")
 	if err := os.WriteFile(secret, []byte("x"), 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(secret, []byte('x'), 0o644): %v", err)
 	}
 	if err := os.Symlink(secret, filepath.Join(inside, "rom.zip")); err != nil {
 		t.Skip("this computer makes no links")
@@ -269,7 +270,7 @@ func TestLinksLeadOut(t *testing.T) {
 		t.Errorf("a link out of the folder: %v, %v", out, err)
 	}
 	if err := os.WriteFile(filepath.Join(inside, "own.zip"), nil, 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(filepath.Join(inside, 'own.zip'), 0o644): %v", err)
 	}
 	if out, err := leadsOut(inside, filepath.Join(inside, "own.zip")); err != nil || out {
 		t.Errorf("a file of the folder: %v, %v", out, err)
@@ -287,11 +288,11 @@ func TestSchema(t *testing.T) {
 	const path = "../../../docs/sheet.schema.json"
 	want, err := Schema()
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Schema(): %v", err)
 	}
 	if *update {
 		if err := os.WriteFile(path, want, 0o644); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(%v, want, 0o644): %v", path, err)
 		}
 	}
 	got, err := os.ReadFile(path)
@@ -338,7 +339,7 @@ func FuzzParse(f *testing.F) {
 		var bad *FormError
 		if err != nil {
 			if !errors.As(err, &bad) || len(bad.Problems) == 0 || bad.Problems[0].Line < 1 {
-				t.Fatalf("%v", err)
+				t.Fatalf("Parse(b, 'f.yaml'): %v", err)
 			}
 			return
 		}

@@ -80,11 +80,11 @@ func TestParse(t *testing.T) {
 		"assets/lib/none.so")
 	a, err := Parse(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse(bytes.NewReader(b), int64(len(b))): %v", err)
 	}
 	if a.Name != "org.example.x" || a.Version != 7 || a.MinSDK != 29 || a.Split != "s" ||
 		strings.Join(a.ABIs, " ") != "arm64-v8a x86_64" {
-		t.Errorf("%+v", a)
+		t.Errorf("Parse(bytes.NewReader(b), int64(len(b))): %+v", a)
 	}
 	good := compiled()
 	for name, change := range map[string]func(b []byte) []byte{
@@ -115,7 +115,8 @@ func TestParse(t *testing.T) {
 		_, err := Parse(bytes.NewReader(b), int64(len(b)))
 		var f *image.Error
 		if !errors.As(err, &f) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("Parse(bytes.NewReader(b), int64(len(b))): %s: %v; unwanted: !errors.As(err, &f)", name,
+				err)
 		}
 	}
 }

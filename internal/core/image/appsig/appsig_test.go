@@ -30,7 +30,7 @@ func fixture(t testing.TB, name string) []byte {
 	t.Helper()
 	b, err := os.ReadFile("testdata/" + name)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('testdata/' + name): %v", err)
 	}
 	return b
 }
@@ -77,7 +77,8 @@ func TestVerify(t *testing.T) {
 	} {
 		s, err := verify(fixture(t, c.file))
 		if err != nil || s.Older != nil {
-			t.Errorf("%s: %v, %v", c.file, err, s)
+			t.Errorf("verify(fixture(t, c.file)): %s: %v, %v; unwanted: err != nil || s.Older != nil",
+				c.file, err, s)
 			continue
 		}
 		if got := shortly(t, s); got != c.want {
@@ -92,7 +93,7 @@ func TestVerify(t *testing.T) {
 		b := fixture(t, name)
 		l, err := find(bytes.NewReader(b), int64(len(b)))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("find(bytes.NewReader(b), int64(len(b))): %v", err)
 		}
 		for _, at := range []int64{0, 30, 200, l.block - 1, l.directory + 12, l.directory + 50} {
 			x := bytes.Clone(b)
@@ -109,7 +110,7 @@ func without(t testing.TB, b []byte, drop ...uint32) []byte {
 	t.Helper()
 	l, err := find(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("find(bytes.NewReader(b), int64(len(b))): %v", err)
 	}
 	for _, id := range drop {
 		delete(l.pairs, id)
@@ -164,13 +165,13 @@ func newKey(t testing.TB, name string) key {
 	t.Helper()
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("ecdsa.GenerateKey(elliptic.P256(), rand.Reader): %v", err)
 	}
 	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
 		NotBefore: time.Unix(0, 0), NotAfter: time.Unix(1<<32, 0)}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k): %v", err)
 	}
 	return key{k, der}
 }
@@ -231,20 +232,20 @@ func TestRotation(t *testing.T) {
 	make := func(pairs map[uint32][]byte) []byte {
 		l, err := find(bytes.NewReader(plain), int64(len(plain)))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("find(bytes.NewReader(plain), int64(len(plain))): %v", err)
 		}
 		l.pairs = pairs
 		return rebuilt(plain, l)
 	}
 	l, err := find(bytes.NewReader(plain), int64(len(plain)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("find(bytes.NewReader(plain), int64(len(plain))): %v", err)
 	}
 	v := &verifier{ctx: context.Background(), r: bytes.NewReader(plain), size: int64(len(plain)), l: l,
 		digests: map[crypto.Hash][]byte{}}
 	digest, err := v.digest(crypto.SHA256)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("v.digest(crypto.SHA256): %v", err)
 	}
 	from33 := words(attrRotationAt, 33)
 	line := handedOn([]uint32{7, 7}, a, b)
@@ -288,7 +289,7 @@ func TestRotation(t *testing.T) {
 		}
 		before, err := verify(old)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("verify(old): %v", err)
 		}
 		ok, why := s.Follows(before)
 		if fmt.Sprint(s.Schemes) != c.schemes || ok != c.follows || ok == (why != "") {
@@ -308,7 +309,7 @@ func TestSignedJar(t *testing.T) {
 		c := exec.Command(witness.Tool(t, name), args...)
 		c.Dir = dir
 		if out, err := c.CombinedOutput(); err != nil {
-			t.Fatalf("%s: %v\n%s", name, err, out)
+			t.Fatalf("c.CombinedOutput(): %s: %v; want no error\n%s", name, err, out)
 		}
 	}
 	for _, alg := range []string{"RSA", "EC"} {
@@ -316,16 +317,16 @@ func TestSignedJar(t *testing.T) {
 		run("keytool", "-genkeypair", "-keystore", store, "-storepass", "secret", "-alias", "k", "-keyalg",
 			alg, "-dname", "CN=jar "+alg)
 		if err := os.WriteFile(filepath.Join(dir, "x.jar"), fixture(t, "unsigned.apk"), 0o600); err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.WriteFile(filepath.Join(dir, 'x.jar'), fixture(t, 'unsigned.apk'), 0o600): %v", err)
 		}
 		run("jarsigner", "-keystore", store, "-storepass", "secret", "x.jar", "k")
 		b, err := os.ReadFile(filepath.Join(dir, "x.jar"))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.ReadFile(filepath.Join(dir, 'x.jar')): %v", err)
 		}
 		s, err := verify(b)
 		if err != nil || len(s.Signers) != 1 || s.Signers[0].Cert.Subject.CommonName != "jar "+alg {
-			t.Errorf("%s: %v, %v", alg, s, err)
+			t.Errorf("verify(b): %s: %v, %v", alg, s, err)
 		}
 		for what, change := range map[string]func(name string, body []byte) (string, []byte){
 			"changed afterwards": func(n string, b []byte) (string, []byte) {
@@ -350,7 +351,7 @@ func TestSignedJar(t *testing.T) {
 			_, err := verify(repacked(t, b, change))
 			if err == nil || !strings.Contains(err.Error(), "afterwards") && !strings.Contains(err.Error(),
 				"after it was signed") {
-				t.Errorf("%s, %s: %v", alg, what, err)
+				t.Errorf("verify(repacked(t, b, change)): %s, %s: %v", alg, what, err)
 			}
 		}
 	}
@@ -360,30 +361,30 @@ func repacked(t *testing.T, b []byte, change func(string, []byte) (string, []byt
 	t.Helper()
 	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("zip.NewReader(bytes.NewReader(b), int64(len(b))): %v", err)
 	}
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
 	for _, f := range z.File {
 		r, err := f.Open()
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("f.Open(): %v", err)
 		}
 		var body bytes.Buffer
 		if _, err := body.ReadFrom(r); err != nil {
-			t.Fatal(err)
+			t.Fatalf("body.ReadFrom(r): %v", err)
 		}
 		name, data := change(f.Name, body.Bytes())
 		x, err := w.Create(name)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Create(%v): %v", name, err)
 		}
 		if _, err := x.Write(data); err != nil {
-			t.Fatal(err)
+			t.Fatalf("x.Write(data): %v", err)
 		}
 	}
 	if err := w.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("w.Close(): %v", err)
 	}
 	return out.Bytes()
 }

@@ -18,7 +18,7 @@ func miscWith(t testing.TB) []byte {
 	clear(misc[:MessageSize])
 	b, err := hex.DecodeString(control)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("hex.DecodeString(control): %v", err)
 	}
 	copy(misc[2048:], b)
 	return misc
@@ -30,7 +30,7 @@ func TestControl(t *testing.T) {
 	want := &Control{Suffix: "_b", RecoveryTries: 5, MergeStatus: 3, Slots: []Slot{
 		{Priority: 15, Successful: true}, {Priority: 14, TriesLeft: 6, VerityCorrupted: true}}}
 	if err != nil || !reflect.DeepEqual(c, want) {
-		t.Fatalf("%+v, %v", c, err)
+		t.Fatalf("ParseControl(misc): %+v, %v; unwanted: err != nil || !reflect.DeepEqual(c, want)", c, err)
 	}
 	if c.Next() != 0 {
 		t.Errorf("slot %d is next, want 0", c.Next())
@@ -60,17 +60,18 @@ func TestMessage(t *testing.T) {
 	before := bytes.Clone(misc)
 	m := Message{Command: CommandRecovery, Recovery: []string{"recovery", "--wipe_data"}}
 	if err := m.Put(misc); err != nil {
-		t.Fatal(err)
+		t.Fatalf("m.Put(misc): %v", err)
 	}
 	// The fields' places and forms as bootloader_message.h has them.
 	if string(misc[:14]) != "boot-recovery\x00" || string(misc[64:86]) != "recovery\n--wipe_data\n\x00" {
-		t.Errorf("%q %q", misc[:14], misc[64:86])
+		t.Errorf("%q %q; unwanted: string(misc[:14]) != 'boot-recovery\\x00' || string(misc[64:86]) ...",
+			misc[:14], misc[64:86])
 	}
 	if !bytes.Equal(misc[832:], before[832:]) {
 		t.Error("bytes behind the message's fields were changed")
 	}
 	if got, err := ParseMessage(misc); err != nil || !reflect.DeepEqual(got, m) {
-		t.Errorf("%+v, %v", got, err)
+		t.Errorf("ParseMessage(misc): %+v, %v; unwanted: err != nil || !reflect.DeepEqual(got, m)", got, err)
 	}
 	if err := (Message{Command: string(make([]byte, 40))}).Put(misc); err == nil {
 		t.Error("a command that does not fit was taken")

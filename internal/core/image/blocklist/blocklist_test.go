@@ -23,7 +23,7 @@ func TestApply(t *testing.T) {
 	} {
 		l, err := Parse(strings.NewReader(c.list))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Parse(strings.NewReader(c.list)): %v", err)
 		}
 		block := func(s string) []byte {
 			var b []byte
@@ -55,7 +55,7 @@ func TestRefused(t *testing.T) {
 		"1\n1\nnew 2,0,99999999999999999999\n", "1\n1\nnew 2,-1,4\n", "1\n1\nrm 2,0,1\n", "1\n1\nnew\n"} {
 		var e *image.Error
 		if _, err := Parse(strings.NewReader(s)); !errors.As(err, &e) {
-			t.Errorf("%q: %v", s, err)
+			t.Errorf("Parse(strings.NewReader(s)): %q: %v; unwanted: !errors.As(err, &e)", s, err)
 		}
 	}
 }

@@ -54,7 +54,7 @@ func TestLayout(t *testing.T) {
 	} {
 		m, err := Parse(bytes.NewReader(c.img), int64(len(c.img)))
 		if err != nil {
-			t.Errorf("%s: %v", c.name, err)
+			t.Errorf("Parse(bytes.NewReader(c.img), int64(len(c.img))): %s: %v; want no error", c.name, err)
 			continue
 		}
 		if v, patch := m.OS(); m.HeaderVersion != c.version || v != "14.1.2" || patch != "2026-05" ||
@@ -79,7 +79,7 @@ func TestLayout(t *testing.T) {
 		// the recovery's overlay, left out by hand, are what Build fills in.
 		again, err := Build(*m, parts)
 		if err != nil {
-			t.Errorf("%s: %v", c.name, err)
+			t.Errorf("Build(*m, parts): %s: %v; want no error", c.name, err)
 			continue
 		}
 		clear(again[min(576, len(again)):608])
@@ -137,12 +137,12 @@ func TestVendor(t *testing.T) {
 	copy(b[16384:], "k=v\n")
 	m, err := ParseVendor(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("ParseVendor(bytes.NewReader(b), int64(len(b))): %v", err)
 	}
 	r := m.Recovery()
 	if m.Cmdline != "loop=1" || len(m.Fragments) != 2 || r == nil || r.Name != "recovery" ||
 		string(b[r.Offset:r.Offset+r.Size]) != "ab" || m.Size != int64(len(b)) {
-		t.Errorf("%+v", m)
+		t.Errorf("ParseVendor(bytes.NewReader(b), int64(len(b))): %+v", m)
 	}
 	again, err := BuildVendor(*m, []FragmentParts{{Type: FragmentPlatform, Data: []byte("FIRST")},
 		{Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), []byte("k=v\n"))
@@ -168,7 +168,7 @@ func FuzzParseVendor(f *testing.F) {
 	b, err := BuildVendor(Vendor{HeaderVersion: 4},
 		[]FragmentParts{{Type: FragmentRecovery, Name: "recovery", Data: []byte("ab")}}, []byte("DTB"), nil)
 	if err != nil {
-		f.Fatal(err)
+		f.Fatalf("BuildVendor(..., ..., []byte('DTB')): %v", err)
 	}
 	f.Add(b)
 	f.Fuzz(func(t *testing.T, b []byte) {

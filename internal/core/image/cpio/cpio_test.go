@@ -40,13 +40,13 @@ func list(b []byte, limit int64) ([]member, error) {
 func TestGNU(t *testing.T) {
 	b, err := os.ReadFile("testdata/gnu.cpio")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('testdata/gnu.cpio'): %v", err)
 	}
 	want := []member{{"init", TypeFile | 0o755, "hello\n"}, {"sbin", TypeDir | 0o755, ""},
 		{"sbin/recovery", TypeFile | 0o644, "rec"}, {"link", TypeLink | 0o777, "sbin/recovery"}}
 	got, err := list(b, 0)
 	if err != nil || !reflect.DeepEqual(got, want) {
-		t.Errorf("%v, %v", got, err)
+		t.Errorf("list(b, 0): %v, %v; unwanted: err != nil || !reflect.DeepEqual(got, want)", got, err)
 	}
 	// Two archives behind each other, padding between, as kernels take them.
 	got, err = list(append(append(bytes.Clone(b), make([]byte, 3072)...), b...), 0)
@@ -70,22 +70,23 @@ func TestRoundTrip(t *testing.T) {
 	want := []member{{"a", TypeFile | 0o600, "12345"}, {"b/c", TypeLink | 0o777, "a"}}
 	for _, m := range want {
 		if err := w.Add(Header{Name: m.name, Mode: m.mode}, []byte(m.data)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Add(..., []byte(m.data)): %v", err)
 		}
 	}
 	if err := w.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("w.Close(): %v", err)
 	}
 	got, err := list(b.Bytes(), 0)
 	if err != nil || !reflect.DeepEqual(got, want) {
-		t.Errorf("%v, %v", got, err)
+		t.Errorf("list(b.Bytes(), 0): %v, %v; unwanted: err != nil || !reflect.DeepEqual(got, want)", got,
+			err)
 	}
 }
 
 func FuzzRead(f *testing.F) {
 	b, err := os.ReadFile("testdata/gnu.cpio")
 	if err != nil {
-		f.Fatal(err)
+		f.Fatalf("os.ReadFile('testdata/gnu.cpio'): %v", err)
 	}
 	f.Add(b)
 	f.Fuzz(func(t *testing.T, b []byte) {

@@ -25,7 +25,7 @@ func TestTree(t *testing.T) {
 	b := treetest.Unxz(t, "testdata/modern.ext4.xz")
 	f, err := New(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("New(bytes.NewReader(b), int64(len(b))): %v", err)
 	}
 	// dumpe2fs says: 4880 free blocks of 4096 bytes, never mounted.
 	if f.Free() != 4880*4096 || !f.Fresh() {
@@ -42,7 +42,7 @@ func TestTree(t *testing.T) {
 		err = fstest.TestFS(sub, "file-with-a-rather-long-name-number-399")
 	}
 	if err != nil {
-		t.Error(err)
+		t.Errorf("fs.Sub(f, 'system/many'): %v", err)
 	}
 }
 
@@ -55,7 +55,7 @@ func TestFeatures(t *testing.T) {
 		if err := errors.Join(os.MkdirAll(filepath.Join(tree, "sub", strconv.Itoa(n%7)), 0o755),
 			os.WriteFile(filepath.Join(tree, "sub", strconv.Itoa(n%7), "file-of-"+strconv.Itoa(n)),
 				bytes.Repeat([]byte("curlew "), n/7+1)[:n], 0o644)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("errors.Join(...): %v", err)
 		}
 	}
 	for _, o := range []string{"-O inline_data -I 256 -b 4096", "-O inline_data -I 512 -b 1024",
@@ -73,11 +73,11 @@ func TestFeatures(t *testing.T) {
 		}
 		r, err := os.Open(img)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("os.Open(img): %v", err)
 		}
 		f, err := New(r, 64<<20)
 		if err != nil {
-			t.Errorf("%s: %v", o, err)
+			t.Errorf("New(r, 64<<20): %s: %v; want no error", o, err)
 			continue
 		}
 		seen := 0

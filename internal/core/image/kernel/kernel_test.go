@@ -64,12 +64,14 @@ func TestRead(t *testing.T) {
 		if c.version == "" {
 			var bad *image.Error
 			if !errors.As(err, &bad) {
-				t.Errorf("%s: %+v, %v", name, i, err)
+				t.Errorf("Read(bytes.NewReader(c.b), int64(len(c.b))): %s: %+v, %v; unwanted: "+
+					"!errors.As(err, &bad)", name, i, err)
 			}
 			continue
 		}
 		if err != nil || i.Version != c.version || i.Config != c.config {
-			t.Errorf("%s: %+v, %v", name, i, err)
+			t.Errorf("Read(bytes.NewReader(c.b), int64(len(c.b))): %s: %+v, %v; unwanted: err != nil || "+
+				"i.Version != c.version || i.Config != c.config", name, i, err)
 		}
 	}
 }
@@ -82,7 +84,7 @@ func mustRead(t *testing.T) []byte {
 	t.Helper()
 	b, err := os.ReadFile("testdata/kernel.gz")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('testdata/kernel.gz'): %v", err)
 	}
 	return b
 }

@@ -17,12 +17,12 @@ func pack(t testing.TB, method uint16, members ...string) []byte {
 	for i := 0; i < len(members); i += 2 {
 		w, err := z.CreateHeader(&zip.FileHeader{Name: members[i], Method: method})
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("z.CreateHeader(...): %v", err)
 		}
 		w.Write([]byte(members[i+1]))
 	}
 	if err := z.Close(); err != nil {
-		t.Fatal(err)
+		t.Fatalf("z.Close(): %v", err)
 	}
 	return b.Bytes()
 }
@@ -31,7 +31,7 @@ func body(t testing.TB) string {
 	var b bytes.Buffer
 	if err := payload.Write(&b, 1,
 		[]payload.Source{{Name: "boot", Data: bytes.Repeat([]byte("boot"), 5000)}}); err != nil {
-		t.Fatal(err)
+		t.Fatalf("payload.Write(&b, 1, ...): %v", err)
 	}
 	return b.String()
 }
@@ -41,7 +41,7 @@ func TestParse(t *testing.T) {
 	b := pack(t, zip.Store, PayloadName, body(t), MetadataName, meta)
 	p, err := Parse(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse(bytes.NewReader(b), int64(len(b))): %v", err)
 	}
 	if d := p.Devices(); len(d) != 2 || d[1] != "wl_dunlin" ||
 		string(b[p.PayloadOffset:p.PayloadOffset+4]) != payload.Magic {

@@ -20,7 +20,7 @@ func TestTables(t *testing.T) {
 		"0 \xff 1 - r\n":              false,
 	} {
 		if _, err := Parse([]byte(text)); (err == nil) != good {
-			t.Errorf("%q: %v", text, err)
+			t.Errorf("Parse([]byte(text)): %q: %v; unwanted: (err == nil) != good", text, err)
 		}
 	}
 }
@@ -30,7 +30,8 @@ func FuzzTable(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if list, err := Parse(b); err == nil {
 			if again, err := Parse(Encode(list)); err != nil || len(again) != len(list) {
-				t.Fatalf("%v %v", again, err)
+				t.Fatalf("Parse(Encode(list)): %v %v; unwanted: err != nil || len(again) != len(list)",
+					again, err)
 			}
 		}
 	})

@@ -17,7 +17,7 @@ func unhex(t testing.TB, s string) []byte {
 	t.Helper()
 	b, err := hex.DecodeString(s)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("hex.DecodeString(s): %v", err)
 	}
 	return b
 }
@@ -43,18 +43,18 @@ func TestByHand(t *testing.T) {
 	b := byHand(t)
 	p, err := Parse(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse(bytes.NewReader(b), int64(len(b))): %v", err)
 	}
 	want := []Partition{{Name: "boot", Size: 8192, Hash: []byte{}, Ops: []Operation{
 		{Type: Replace, Length: 3, Dst: []Extent{{0, 1}}, SHA256: []byte{}},
 		{Type: Zero, Dst: []Extent{{1, 1}}}}}}
 	if !reflect.DeepEqual(p.Partitions, want) || p.BlockSize != 4096 || p.Delta() {
-		t.Errorf("%+v", p)
+		t.Errorf("Parse(bytes.NewReader(b), int64(len(b))): %+v", p)
 	}
 	m := &memory{b: bytes.Repeat([]byte{0xee}, 8192)}
 	for i := range p.Partitions[0].Ops {
 		if err := p.Apply(bytes.NewReader(b), &p.Partitions[0], &p.Partitions[0].Ops[i], m); err != nil {
-			t.Fatal(err)
+			t.Fatalf("p.Apply(bytes.NewReader(b), &p.Partitions[0], &p.Partitions[0].Ops[i], m): %v", err)
 		}
 	}
 	if want := append([]byte("abc"), make([]byte, 8189)...); !bytes.Equal(m.b, want) {
@@ -83,17 +83,17 @@ func TestRoundTrip(t *testing.T) {
 	var b bytes.Buffer
 	if err := Write(&b, 1, []Source{{Name: "system", Data: data},
 		{Name: "vbmeta", Data: []byte("AVB0")}}); err != nil {
-		t.Fatal(err)
+		t.Fatalf("Write(&b, 1, ...): %v", err)
 	}
 	p, err := Parse(bytes.NewReader(b.Bytes()), int64(b.Len()))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse(bytes.NewReader(b.Bytes()), int64(b.Len())): %v", err)
 	}
 	part := p.Partition("system")
 	m := &memory{b: make([]byte, part.Size)}
 	for i := range part.Ops {
 		if err := p.Apply(bytes.NewReader(b.Bytes()), part, &part.Ops[i], m); err != nil {
-			t.Fatal(err)
+			t.Fatalf("p.Apply(bytes.NewReader(b.Bytes()), part, &part.Ops[i], m): %v", err)
 		}
 	}
 	if sum := sha256.Sum256(m.b); !bytes.Equal(m.b[:len(data)], data) || !bytes.Equal(sum[:], part.Hash) {
@@ -127,7 +127,8 @@ func TestHostile(t *testing.T) {
 		b = append(binary.BigEndian.AppendUint32(b, 0), m...)
 		var e *image.Error
 		if _, err := Parse(bytes.NewReader(b), int64(len(b))); !errors.As(err, &e) {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("Parse(bytes.NewReader(b), int64(len(b))): %s: %v; unwanted: !errors.As(err, &e)", name,
+				err)
 		}
 	}
 }

@@ -32,7 +32,7 @@ func TestJoin(t *testing.T) {
 	var pieces []Piece
 	c, err := Cut(bytes.NewReader(want), int64(len(want)), 128<<10)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Cut(bytes.NewReader(want), int64(len(want)), 128<<10): %v", err)
 	}
 	for {
 		p, err := c.Next()
@@ -41,7 +41,7 @@ func TestJoin(t *testing.T) {
 		}
 		var b bytes.Buffer
 		if err := p.WriteTo(&b, bytes.NewReader(want)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("p.WriteTo(&b, bytes.NewReader(want)): %v", err)
 		}
 		pieces = append(pieces, Piece{string(rune('a' + len(pieces))), bytes.NewReader(b.Bytes()),
 			int64(b.Len())})
@@ -51,7 +51,7 @@ func TestJoin(t *testing.T) {
 	}
 	v, _, err := Join(pieces)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Join(pieces): %v", err)
 	}
 	got := make([]byte, len(want))
 	if _, err := v.ReadAt(got, 0); err != nil || !bytes.Equal(got, want) {
@@ -59,11 +59,11 @@ func TestJoin(t *testing.T) {
 	}
 	var file bytes.Buffer
 	if _, err := v.WriteTo(&file); err != nil {
-		t.Fatal(err)
+		t.Fatalf("v.WriteTo(&file): %v", err)
 	}
 	again, err := NewView(bytes.NewReader(file.Bytes()), int64(file.Len()))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("NewView(bytes.NewReader(file.Bytes()), int64(file.Len())): %v", err)
 	}
 	clear(got)
 	if _, err := again.ReadAt(got, 0); err != nil || !bytes.Equal(got, want) {
@@ -76,15 +76,15 @@ func TestJoin(t *testing.T) {
 	small := bytes.NewReader(want[:8192])
 	k, err := Cut(small, 8192, 1<<20)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Cut(small, 8192, 1<<20): %v", err)
 	}
 	p, err := k.Next()
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("k.Next(): %v", err)
 	}
 	var b bytes.Buffer
 	if err := p.WriteTo(&b, small); err != nil {
-		t.Fatal(err)
+		t.Fatalf("p.WriteTo(&b, small): %v", err)
 	}
 	if _, _, err := Join(append(pieces, Piece{"other", bytes.NewReader(b.Bytes()), int64(b.Len())})); err ==
 		nil || !strings.Contains(err.Error(), "other belongs to an image") {

@@ -41,7 +41,8 @@ func TestChunks(t *testing.T) {
 		{ChunkFill, 5, 1, 0, 104},
 	}
 	if err != nil || h.Size() != 24 || !reflect.DeepEqual(list, want) {
-		t.Fatalf("%+v, %v", list, err)
+		t.Fatalf("Chunks(bytes.NewReader(handMade), int64(len(handMade))): %+v, %v; unwanted: err != nil "+
+			"|| h.Size() != 24 || !reflect.DeepEqual(list, want)", list, err)
 	}
 	for n := range handMade {
 		if _, _, err := Chunks(bytes.NewReader(handMade[:n]), int64(n)); !image.IsShort(err) {
@@ -86,7 +87,7 @@ func cutAll(t *testing.T, src []byte, limit int64) (parts [][]byte) {
 	t.Helper()
 	c, err := Cut(bytes.NewReader(src), int64(len(src)), limit)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Cut(bytes.NewReader(src), int64(len(src)), limit): %v", err)
 	}
 	for {
 		p, err := c.Next()
@@ -94,11 +95,11 @@ func cutAll(t *testing.T, src []byte, limit int64) (parts [][]byte) {
 			return parts
 		}
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("c.Next(): %v", err)
 		}
 		var b bytes.Buffer
 		if err := p.WriteTo(&b, bytes.NewReader(src)); err != nil {
-			t.Fatal(err)
+			t.Fatalf("p.WriteTo(&b, bytes.NewReader(src)): %v", err)
 		}
 		if int64(b.Len()) != p.Size() || p.Size() > limit {
 			t.Fatalf("a part of %d bytes says it has %d, the limit is %d", b.Len(), p.Size(), limit)

@@ -53,12 +53,14 @@ func TestVerify(t *testing.T) {
 		err := Verify(bytes.NewReader(c.b), int64(len(c.b)))
 		var bad *image.Error
 		if c.good != (err == nil) || err != nil && !errors.As(err, &bad) {
-			t.Errorf("%s: %v", what, err)
+			t.Errorf("Verify(bytes.NewReader(c.b), int64(len(c.b))): %s: %v; unwanted: c.good != (err == "+
+				"nil) || err != nil && !errors.As(err, &bad)", what, err)
 		}
 		// What is unwrapped is the same with and without the sums.
 		v, err := NewView(bytes.NewReader(c.b), int64(len(c.b)))
 		if err != nil || v.Size() != int64(len(unwrapped)) {
-			t.Errorf("%s: %v", what, err)
+			t.Errorf("NewView(bytes.NewReader(c.b), int64(len(c.b))): %s: %v; unwanted: err != nil || "+
+				"v.Size() != int64(len(unwrapped))", what, err)
 		}
 	}
 }

@@ -26,7 +26,7 @@ func TestParse(t *testing.T) {
 		{`e\f`, SHA1, abc1},
 	}
 	if len(list) != len(want) {
-		t.Fatalf("%+v", list)
+		t.Fatalf("%+v; unwanted: len(list) != len(want)", list)
 	}
 	for i := range want {
 		if list[i] != want[i] {
@@ -34,7 +34,7 @@ func TestParse(t *testing.T) {
 		}
 	}
 	if got := For(list, "/some/where/b name.zip"); len(got) != 1 || got[0].Algorithm != MD5 {
-		t.Errorf("%+v", got)
+		t.Errorf("%+v; unwanted: len(got) != 1 || got[0].Algorithm != MD5", got)
 	}
 	if got := For(Parse(abc1+"\n"), "any"); len(got) != 1 {
 		t.Errorf("a digest alone: %+v", got)
@@ -42,7 +42,7 @@ func TestParse(t *testing.T) {
 	for _, s := range []string{abc256, "SHA-256: " + abc256, "sha256:" + strings.ToUpper(abc256), "ba:78:16" +
 		abc256[6:]} {
 		if d, ok := ParseDigest(s); !ok || d.Digest != abc256 {
-			t.Errorf("%q: %+v", s, d)
+			t.Errorf("%q: %+v; unwanted: !ok || d.Digest != abc256", s, d)
 		}
 	}
 	if _, ok := ParseDigest("deadbeef"); ok {
@@ -86,7 +86,8 @@ func TestWindows(t *testing.T) {
 	} {
 		got := Parse(Text([]byte(c.text)))
 		if len(got) != c.n || len(got) > 0 && (got[0].Digest != abc256 || got[0].Algorithm != SHA256) {
-			t.Errorf("%s: %+v", what, got)
+			t.Errorf("%s: %+v; unwanted: len(got) != c.n || len(got) > 0 && (got[0].Digest != abc256 || ...",
+				what, got)
 			continue
 		}
 		if mine := For(got, "/home/x/the rom.zip"); len(mine) != 1 {

@@ -29,7 +29,7 @@ func sample(t testing.TB, minor uint16) (img []byte, m *Metadata) {
 			{Name: "system_b", Group: "default", Extents: []Extent{}}}}
 	head, err := Build(m)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Build(m): %v", err)
 	}
 	img = append(head, make([]byte, 8*mib-len(head))...)
 	copy(img[mib:], bytes.Repeat([]byte("A"), 4096))
@@ -44,7 +44,7 @@ func TestParse(t *testing.T) {
 		for slot := range 2 {
 			m, err := Parse(bytes.NewReader(img), int64(len(img)), slot)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("Parse(bytes.NewReader(img), int64(len(img)), slot): %v", err)
 			}
 			want.Slot = slot
 			if !reflect.DeepEqual(m, want) {
@@ -67,7 +67,7 @@ func TestParse(t *testing.T) {
 		m, _ := Parse(bytes.NewReader(img), int64(len(img)), 0)
 		r, err := m.Open(bytes.NewReader(img), int64(len(img)), m.Partition("system_a"))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("m.Open(bytes.NewReader(img), int64(len(img)), m.Partition('system_a')): %v", err)
 		}
 		got, err := io.ReadAll(r)
 		if want := string(bytes.Repeat([]byte("A"), 4096)) + string(make([]byte, 8192)) +
@@ -88,7 +88,7 @@ func TestOutsideReader(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "super.img")
 	if err := os.WriteFile(path, img, 0o644); err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.WriteFile(%v, img, 0o644): %v", path, err)
 	}
 	out, err := exec.Command(seven, "x", "-y", "-o"+dir, path).CombinedOutput()
 	if err != nil {
@@ -129,11 +129,11 @@ func TestExtentsApart(t *testing.T) {
 			{Name: "y", Group: "g", Extents: []Extent{{Size: 4096, Offset: 131072}}}}}
 	b, err := Build(m)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Build(m): %v", err)
 	}
 	got, err := Parse(bytes.NewReader(b), int64(len(b)), 0)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse(bytes.NewReader(b), int64(len(b)), 0): %v", err)
 	}
 	x := got.Partition("x")
 	x.Extents = append(x.Extents, Extent{Size: 512, Offset: 4096})

@@ -34,16 +34,16 @@ func hashOf(name string, b []byte) Descriptor {
 func TestVerifyChain(t *testing.T) {
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("rsa.GenerateKey(rand.Reader, 2048): %v", err)
 	}
 	stranger, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("rsa.GenerateKey(rand.Reader, 2048): %v", err)
 	}
 	build := func(k *rsa.PrivateKey, flags uint32, d ...Descriptor) []byte {
 		b, err := Build(&Image{AlgorithmType: 1, RollbackIndex: 7, Flags: flags, Descriptors: d}, k)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Build(..., k): %v", err)
 		}
 		return b
 	}
@@ -54,7 +54,7 @@ func TestVerifyChain(t *testing.T) {
 		DataBlockSize: 4096, HashBlockSize: 4096, HashAlgorithm: "sha256", Salt: []byte("s")}
 	stored, root, err := BuildHashtree(t.Context(), &tree, bytes.NewReader(system))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("BuildHashtree(&tree, bytes.NewReader(system)): %v", err)
 	}
 	tree.TreeSize, tree.Digest = uint64(len(stored)), root
 	chain := Descriptor{Tag: TagChain, PartitionName: "vbmeta_system", RollbackIndexLocation: 3,
@@ -97,7 +97,7 @@ func TestVerifyChain(t *testing.T) {
 		c.change(p)
 		got, err := VerifyChain(t.Context(), p.open, "vbmeta", WithHashes|WithTrees)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("VerifyChain(p.open, 'vbmeta', WithHashes|WithTrees): %v", err)
 		}
 		var bad, broken []string
 		for _, v := range got.Bad() {
@@ -126,11 +126,12 @@ func TestVerifyChain(t *testing.T) {
 		p["system"] = append(p["system"], bytes.Repeat([]byte{c.here}, 4096)...)
 		got, err := VerifyChain(t.Context(), p.open, "vbmeta", WithHashes|WithTrees)
 		if err != nil || len(got.Bad()) != 0 {
-			t.Errorf("%q: %v, %v", want, got.Bad(), err)
+			t.Errorf("VerifyChain(p.open, 'vbmeta', WithHashes|WithTrees): %q: %v, %v; unwanted: err != "+
+				"nil || len(got.Bad()) != 0", want, got.Bad(), err)
 		}
 		bad := got.Bad("fec")
 		if (len(bad) > 0) != (want != "") || want != "" && !strings.Contains(bad[0].Err.Error(), want) {
-			t.Errorf("%q: %v", want, bad)
+			t.Errorf("VerifyChain(p.open, 'vbmeta', WithHashes|WithTrees): %q: %v", want, bad)
 		}
 	}
 	p := whole(0)
@@ -142,13 +143,13 @@ func TestVerifyChain(t *testing.T) {
 	p["boot"][1] ^= 1
 	for also, want := range map[Contents]int{0: 0, WithHashes: 1, WithTrees: 1, WithHashes | WithTrees: 2} {
 		if c, err := VerifyChain(t.Context(), p.open, "vbmeta", also); err != nil || len(c.Bad()) != want {
-			t.Errorf("%b: %v, %v", also, c.Bad(), err)
+			t.Errorf("VerifyChain with %b: bad are %v, want %d; %v", also, c.Bad(), want, err)
 		}
 	}
 	for _, v := range got.Verdicts {
 		if v.Partition == "vbmeta_system" && (v.Location != 3 || v.Image.RollbackIndex != 7 ||
 			v.By != "vbmeta") {
-			t.Errorf("%+v", v)
+			t.Errorf("VerifyChain(p.open, 'vbmeta', WithHashes): %+v", v)
 		}
 	}
 }

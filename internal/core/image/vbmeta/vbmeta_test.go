@@ -19,7 +19,7 @@ func load(t testing.TB, name string) []byte {
 	t.Helper()
 	b, err := os.ReadFile("testdata/" + name)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('testdata/' + name): %v", err)
 	}
 	return b
 }
@@ -35,14 +35,14 @@ func TestSigned(t *testing.T) {
 		b := load(t, name)
 		m, err := Parse(bytes.NewReader(b), int64(len(b)))
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("Parse(bytes.NewReader(b), int64(len(b))): %v", err)
 		}
 		if err := m.Verify(); err != nil {
-			t.Errorf("%s: %v", name, err)
+			t.Errorf("m.Verify(): %s: %v; want no error", name, err)
 		}
 		if Algorithms[m.AlgorithmType].Name != algorithm || m.RollbackIndex != 7 || m.Flags != 2 ||
 			m.RollbackIndexLocation != 1 || m.ReleaseString != "by hand" || m.Size != int64(len(b)) {
-			t.Errorf("%s: %+v", name, m)
+			t.Errorf("Parse(bytes.NewReader(b), int64(len(b))): %s: %+v", name, m)
 		}
 		d := m.Descriptors
 		if len(d) != 4 || d[0].Key != "key" || d[0].Value != "value" || d[1].PartitionName != "boot" ||
@@ -52,7 +52,7 @@ func TestSigned(t *testing.T) {
 			t.Errorf("%s: descriptors %+v", name, d)
 		}
 		if err := CheckHash(t.Context(), &d[1], bytes.NewReader([]byte("kernel")), 6); err != nil {
-			t.Error(err)
+			t.Errorf("CheckHash(&d[1], bytes.NewReader([]byte('kernel')), 6): %v", err)
 		}
 		var wrong *DigestError
 		if err := CheckHash(t.Context(), &d[1], bytes.NewReader([]byte("Kernel")), 6); !errors.As(
@@ -148,21 +148,21 @@ func TestHashtree(t *testing.T) {
 func TestBuild(t *testing.T) {
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("rsa.GenerateKey(rand.Reader, 2048): %v", err)
 	}
 	old := load(t, "rsa2048.img")
 	m, err := Parse(bytes.NewReader(old), int64(len(old)))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Parse(bytes.NewReader(old), int64(len(old))): %v", err)
 	}
 	b, err := Build(m, key)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("Build(m, key): %v", err)
 	}
 	again, err := Parse(bytes.NewReader(b), int64(len(b)))
 	if err != nil || again.Verify() != nil || len(again.Descriptors) != 4 ||
 		!bytes.Equal(again.PublicKey, EncodeKey(&key.PublicKey)) {
-		t.Errorf("%+v, %v", again, err)
+		t.Errorf("Parse(bytes.NewReader(b), int64(len(b))): %+v, %v", again, err)
 	}
 	// The descriptors are byte for byte what the hand-made image has.
 	if !bytes.Equal(again.aux[:256], m.aux[:256]) {
@@ -170,11 +170,11 @@ func TestBuild(t *testing.T) {
 	}
 	whole, err := AddFooter([]byte("an image"), b, 64<<10)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("AddFooter([]byte('an image'), b, 64<<10): %v", err)
 	}
 	in, f, err := Open(bytes.NewReader(whole), int64(len(whole)))
 	if err != nil || f == nil || f.OriginalImageSize != 8 || f.VBMetaOffset != 4096 || in.Verify() != nil {
-		t.Errorf("%+v, %v", f, err)
+		t.Errorf("Open(bytes.NewReader(whole), int64(len(whole))): %+v, %v", f, err)
 	}
 	if _, err := AddFooter(make([]byte, 60<<10), b, 61<<10); err == nil {
 		t.Error("a footer where none fits")

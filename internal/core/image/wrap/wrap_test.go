@@ -66,7 +66,7 @@ func TestNewFile(t *testing.T) {
 			c.Stdin = bytes.NewReader(p)
 			b, err := c.Output()
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("c.Output(): %v", err)
 			}
 			if i > 0 {
 				file.Write(tool.between)
@@ -76,7 +76,8 @@ func TestNewFile(t *testing.T) {
 		file.Write(tool.behind)
 		z, err := NewFile(tool.kind, bytes.NewReader(file.Bytes()), 0)
 		if err != nil {
-			t.Errorf("%s %v: %v", tool.name, tool.args, err)
+			t.Errorf("NewFile(tool.kind, bytes.NewReader(file.Bytes()), 0): %s %v: %v; want no error",
+				tool.name, tool.args, err)
 			continue
 		}
 		got, err := io.ReadAll(z)

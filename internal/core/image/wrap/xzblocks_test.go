@@ -19,7 +19,7 @@ func TestXzBlocks(t *testing.T) {
 		c.Stdin = bytes.NewReader(b)
 		out, err := c.Output()
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("c.Output(): %v", err)
 		}
 		return out
 	}
@@ -52,7 +52,7 @@ func TestXzBlocks(t *testing.T) {
 		for i := len(list) - 1; i >= 0; i-- {
 			z, err := list[i].Open(0)
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("list[i].Open(0): %v", err)
 			}
 			b, err := io.ReadAll(z)
 			if err != nil || int64(len(b)) != list[i].Size {
@@ -90,15 +90,15 @@ func TestXzWriter(t *testing.T) {
 		var b bytes.Buffer
 		w, err := NewWriter(Xz, &b)
 		if err != nil {
-			t.Fatal(err)
+			t.Fatalf("NewWriter(Xz, &b): %v", err)
 		}
 		for at := 0; at < n; at += 1 << 20 {
 			if _, err := w.Write(want[at:min(n, at+1<<20)]); err != nil {
-				t.Fatal(err)
+				t.Fatalf("w.Write(want[at:min(n, at+1<<20)]): %v", err)
 			}
 		}
 		if err := w.Close(); err != nil {
-			t.Fatal(err)
+			t.Fatalf("w.Close(): %v", err)
 		}
 		c := exec.Command(xz, "-dc", "--single-stream")
 		c.Stdin = bytes.NewReader(b.Bytes())

@@ -36,15 +36,15 @@ func dumped(k *rsa.PublicKey, version string) string {
 func TestParseOldKeys(t *testing.T) {
 	r, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("rsa.GenerateKey(rand.Reader, 2048): %v", err)
 	}
 	e, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("ecdsa.GenerateKey(elliptic.P256(), rand.Reader): %v", err)
 	}
 	point, err := e.PublicKey.Bytes()
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("e.PublicKey.Bytes(): %v", err)
 	}
 	bytesOf := func(b []byte) string {
 		var w []string
@@ -59,7 +59,7 @@ func TestParseOldKeys(t *testing.T) {
 		"," + bytesOf(point[33:]) + "}\n"
 	got, err := ParseOldKeys([]byte(text))
 	if err != nil || len(got) != 3 {
-		t.Fatal(len(got), err)
+		t.Fatalf("ParseOldKeys([]byte(text)): got %v, %v", len(got), err)
 	}
 	for i, want := range []any{&three, &r.PublicKey, &e.PublicKey} {
 		der, err := x509.MarshalPKIXPublicKey(want)
@@ -69,7 +69,7 @@ func TestParseOldKeys(t *testing.T) {
 	}
 	if keys, ok, err := KeysOf(map[string][]byte{OldKeysFile: []byte(text)}); len(keys) != 3 || !ok ||
 		err != nil {
-		t.Error(keys, ok, err)
+		t.Errorf("KeysOf(...): got %v, %v, %v", keys, ok, err)
 	}
 	for _, bad := range []string{"", "{", "{63,1,{1}", "v9{64,1,{", dumped(&three, "v7"),
 		dumped(&three, "")[:600], dumped(&three, "") + ",", strings.Replace(dumped(&three, ""), ",{", ",{x",

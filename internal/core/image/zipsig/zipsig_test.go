@@ -39,7 +39,7 @@ func sign(t testing.TB, newKey, digest string, extra ...string) []byte {
 		in("cert"), "-inkey", in("key"), "-outform", "DER", "-out", in("sig")}, extra...)...)
 	sig, err := os.ReadFile(in("sig"))
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile(in('sig')): %v", err)
 	}
 	text := []byte("signed by hand\x00")
 	le := binary.LittleEndian
@@ -58,13 +58,13 @@ func TestVerify(t *testing.T) {
 		b := sign(t, c.key, c.digest)
 		s, err := Parse(bytes.NewReader(b), int64(len(b)))
 		if err != nil {
-			t.Fatalf("%v: %v", c, err)
+			t.Fatalf("Parse(bytes.NewReader(b), int64(len(b))): %v: %v; want no error", c, err)
 		}
 		if s.Signer().Subject.CommonName != "Saltmarsh release" || len(Fingerprint(s.Signer())) != 64 {
 			t.Errorf("%v: signed by %v", c, s.Signer().Subject)
 		}
 		if err := s.Verify(t.Context(), bytes.NewReader(b)); err != nil {
-			t.Errorf("%v: %v", c, err)
+			t.Errorf("s.Verify(bytes.NewReader(b)): %v: %v; want no error", c, err)
 		}
 		b[40] ^= 1
 		if err := s.Verify(t.Context(), bytes.NewReader(b)); !errors.Is(err, ErrMismatch) {

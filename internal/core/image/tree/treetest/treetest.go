@@ -26,16 +26,16 @@ func Unxz(t testing.TB, path string) []byte {
 	t.Helper()
 	f, err := os.Open(path)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.Open(%v): %v", path, err)
 	}
 	defer f.Close()
 	z, err := xz.NewReader(f, 0)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("xz.NewReader(f, 0): %v", err)
 	}
 	b, err := io.ReadAll(z)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("io.ReadAll(z): %v", err)
 	}
 	return b
 }
@@ -46,7 +46,7 @@ func Unxz(t testing.TB, path string) []byte {
 func Run(t *testing.T, least int, open func(r io.ReaderAt, size int64) (fs.FS, error)) {
 	expect, err := os.ReadFile("testdata/expect.txt")
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("os.ReadFile('testdata/expect.txt'): %v", err)
 	}
 	images, _ := filepath.Glob("testdata/*.xz")
 	if len(images) < least {
@@ -58,7 +58,7 @@ func Run(t *testing.T, least int, open func(r io.ReaderAt, size int64) (fs.FS, e
 			b := Unxz(t, path)
 			f, err := open(bytes.NewReader(b), int64(len(b)))
 			if err != nil {
-				t.Fatal(err)
+				t.Fatalf("open(bytes.NewReader(b), int64(len(b))): %v", err)
 			}
 			one(t, f, string(expect))
 			if _, err := open(bytes.NewReader(b[:len(b)/2]), int64(len(b)/2)); !image.IsShort(err) {
@@ -108,7 +108,7 @@ func one(t *testing.T, f fs.FS, expect string) {
 	whole, _ := fs.ReadFile(f, longest)
 	file, err := f.Open(longest)
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("f.Open(longest): %v", err)
 	}
 	r := file.(io.ReaderAt)
 	for at := len(whole) - 1000; at > 0; at -= 7919 + len(whole)/64 {
