@@ -52,7 +52,7 @@ var longFunctions = map[string]int{
 	"internal/task/backup.go backupItems":              77,
 	"internal/task/look.go Look":                       87,
 	"internal/task/sheet/check.go Judge":               114,
-	"internal/task/sheet/draft.go DraftOf":             83,
+	"internal/task/sheet/draft.go DraftOf":             84,
 	"internal/task/sheet/schema.go Schema":             105,
 	"internal/task/sheet/when.go holds":                79,
 }
@@ -61,7 +61,7 @@ var longFunctions = map[string]int{
 var longFiles = map[string]int{
 	"internal/core/finding/texts.go":   629,
 	"internal/core/plan/flash_test.go": 611,
-	"internal/e2e/files_test.go":       638,
+	"internal/e2e/files_test.go":       640,
 	"internal/e2e/kinds_test.go":       645,
 }
 

@@ -23,7 +23,8 @@ func TestMerge(t *testing.T) {
 		again := make([]byte, MergeSize)
 		again[40] = 9 // reserved bytes stay
 		if err := PutMerge(again, want, 1); err != nil || !bytes.Equal(again[:7], b[:7]) || again[40] != 9 {
-			t.Errorf("PutMerge of %s: % x, %v; want the magic number and the reserved byte", want, again[:8], err)
+			t.Errorf("PutMerge of %s: % x, %v; want the magic number and the reserved byte", want, again[:8],
+				err)
 		}
 	}
 	for _, b := range [][]byte{nil, make([]byte, MergeSize), make([]byte, 10),
