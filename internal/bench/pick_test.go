@@ -2,7 +2,6 @@ package bench_test
 
 import (
 	"errors"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,14 +13,10 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/phone"
 	"jarlid/internal/standin"
-	"jarlid/internal/standin/scenario"
 	"jarlid/internal/standin/standintest"
 )
 
-func TestMain(m *testing.M) {
-	scenario.Keep()
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { standintest.Main(m) }
 
 // twoPhones runs a test with a dunlin that is on and a godwit that may be.
 func twoPhones(t *testing.T, test func(t *testing.T, b *bench.Bench, dunlin, godwit *standintest.Phone)) {

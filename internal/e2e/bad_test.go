@@ -209,7 +209,7 @@ func TestBrokenOff(t *testing.T) {
 		l.standin("dunlin")
 		job := []string{"recovery", "install", files.Recovery, "--into", "@a", "--accept",
 			"recovery-on-one-slot", "--yes"}
-		l.fault("dunlin", "drop", 3<<20)
+		l.fault("dunlin", "drop", sizeOf(files.Recovery)*3/8)
 		code, out := l.run(job...)
 		l.broken(code, out)
 		l.want(0, []string{"note  the last job on dunlin, 000001-dunlin, broke off at this: ",

@@ -436,7 +436,8 @@ func TestCableFaults(t *testing.T) {
 		t.Run(fault, func(t *testing.T) {
 			inLab(t, func(t *testing.T, l *lab) {
 				l.standin("dunlin", "--usb")
-				for _, after := range []int64{1, 3 << 20, 9 << 20} {
+				size := sizeOf(files.Recovery)
+				for _, after := range []int64{1, size * 3 / 8, size * 9 / 8} {
 					l.fault("dunlin", fault, after, "--for", "3")
 					code, out := l.run("recovery", "install", files.Recovery, "--yes")
 					if code != 0 && code != 4 && code != 5 || strings.Contains(out, "\x1b") {

@@ -73,7 +73,7 @@ func TestFindings(t *testing.T) {
 				"rescue@both", "--accept", "no-such-partition", "--accept", "wrong-destination")
 		},
 		"image-too-big": func(l *lab) {
-			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 4MiB"))
+			l.standin(l.model("small", "{name: recovery, size: 32MiB", "{name: recovery, size: 1MiB"))
 			l.want(3, []string{"stop  image-too-big"}, "recovery", "install", files.Recovery, "--yes",
 				"--accept", "image-too-big")
 		},

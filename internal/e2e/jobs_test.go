@@ -37,7 +37,7 @@ func TestJobs(t *testing.T) {
 		l.want(0, nil, "go", "recovery", "--on", "dunlin")
 		l.want(0, nil, "flash", kit.recovery, "--into", "recovery@a", "--accept", "recovery-on-one-slot",
 			"--yes", "--on", "dunlin")
-		l.fault("dunlin", "drop", 6<<20)
+		l.fault("dunlin", "drop", sizeOf(kit.more.Package)/2)
 		if code, out := l.run("sideload", kit.more.Package, "--then", "stay", "--accept", "encrypted-data",
 			"--yes", "--on", "dunlin"); code != 5 && code != 1 {
 			t.Fatalf("%d; unwanted: code != 5 && code != 1\n%s", code, out)

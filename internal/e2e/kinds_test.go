@@ -597,8 +597,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.standin("avocet", "--locked")
 			boot := filepath.Join(l.dir, "avocet", "partitions", "boot_a.img")
 			f := must(os.OpenFile(boot, os.O_RDWR, 0))
-			if _, err := f.WriteAt([]byte{1}, 1<<20); err != nil { // one byte of the kernel
-				l.Fatalf("f.WriteAt(..., 1<<20): %v", err)
+			if _, err := f.WriteAt([]byte{1}, 256<<10); err != nil { // one byte of the kernel
+				l.Fatalf("f.WriteAt(..., 256<<10): %v", err)
 			}
 			f.Close()
 			l.want(5, []string{"came up in bootloader instead of system"}, "go", "system", "--wait", "20s")

@@ -66,7 +66,7 @@ func TestKnotLine(t *testing.T) {
 			l.want(0, []string{"recovery written, read back, it matches"}, "recovery", "install",
 				kit.recovery, "--yes")
 		}
-		l.fault("knot", "drop", 3<<20)
+		l.fault("knot", "drop", sizeOf(kit.recovery)*3/5)
 		l.want(5, nil, "recovery", "install", kit.recovery, "--yes")
 		l.want(0, []string{"broke off"})
 		out := l.want(0, []string{"recovery written, read back, it matches"}, "jobs", "resume", "--yes")

@@ -3,12 +3,10 @@
 package e2e
 
 import (
-	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -65,7 +63,11 @@ func TestMain(m *testing.M) {
 }
 
 func setUp(m *testing.M) int {
-	scenario.Keep()
+	if os.Getenv(wholeImages) == "" {
+		standintest.Light()
+	} else {
+		scenario.Keep()
+	}
 	debug.SetGCPercent(300) // images come and go by the dozen
 	dir, err := os.MkdirTemp("", "jarlid-e2e-")
 	if err != nil {
@@ -80,6 +82,12 @@ func setUp(m *testing.M) int {
 	}
 	return m.Run()
 }
+
+// wholeImages is the environment variable with which the tests' images are as large as the demo's.
+const wholeImages = "JARLID_WHOLE_IMAGES"
+
+// sizeOf is a file's size in bytes.
+func sizeOf(path string) int64 { return must(os.Stat(path)).Size() }
 
 // lab is one test's home folder and its stand-ins.
 type lab struct {
@@ -189,24 +197,6 @@ func (l *lab) dialer() link.Dialer {
 		return l.net
 	}
 	return heard{l}
-}
-
-// heard is that network with each write reported.
-type heard struct{ l *lab }
-
-func (h heard) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	c, err := h.l.net.DialContext(ctx, network, address)
-	return heardConn{c, h.l.writes}, err
-}
-
-type heardConn struct {
-	net.Conn
-	writes func()
-}
-
-func (c heardConn) Write(b []byte) (int, error) {
-	c.writes()
-	return c.Conn.Write(b)
 }
 
 // phone is a running stand-in.

@@ -350,7 +350,7 @@ var mistakes = []mistake{
 	}},
 	{26, "a session that is closed in the middle", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
-		l.fault("dunlin", "drop", 4<<20)
+		l.fault("dunlin", "drop", sizeOf(files.Package)*3/10)
 		return []way{w(5, "the connection", "sideload", files.Package, "--yes"), w(0, "broke off"),
 			w(0, "Nothing has to be formatted for it", "explain", "the transfer broke off, connection lost")}
 	}},

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -36,6 +37,15 @@ func TestScreens(t *testing.T) {
 	t.Parallel()
 	if *cabled {
 		t.Skip("what was read shows phones on the network")
+	}
+	if os.Getenv(wholeImages) == "" { // what a person sees is as large as in the demo
+		c := exec.Command(must(os.Executable()), "-test.run=^TestScreens$",
+			fmt.Sprintf("-update=%t", *update))
+		c.Env = append(os.Environ(), wholeImages+"=yes")
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Errorf("the screens, in a process with whole images: %v\n%s", err, out)
+		}
+		return
 	}
 	for _, columns := range []int{80, 120} {
 		t.Run(fmt.Sprint(columns), func(t *testing.T) {

@@ -297,7 +297,7 @@ func TestTray(t *testing.T) {
 			"--mode", "system")
 		names = append(names, "d8")
 		l.press("d8", "debugging on")
-		l.fault("d2", "drop", 22<<20)
+		l.fault("d2", "drop", 2*sizeOf(files.Recovery)+sizeOf(files.Package)*2/5)
 		l.fault("d5", "fail-at-end", 0)
 		sheet := l.traySheet("")
 		var r ranResult
@@ -509,7 +509,7 @@ func TestSheetRules(t *testing.T) {
 				}
 				seen++
 			}
-			l.fault("dunlin", "stall", 12<<20, "--for", "30")
+			l.fault("dunlin", "stall", sizeOf(files.Recovery)*3/2, "--for", "30")
 			l.whenAsked("task 1 of 4", other, "sheet", "run", sheet, "--yes")
 			if seen == 0 {
 				l.Error("nobody came in between")

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"context"
+	"net"
 	"runtime"
 	"slices"
 	"strings"
@@ -61,4 +63,22 @@ func blocksOfStack() (blocks []string) {
 			return blocks
 		}
 	}
+}
+
+// heard is a lab's network with each write reported.
+type heard struct{ l *lab }
+
+func (h heard) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := h.l.net.DialContext(ctx, network, address)
+	return heardConn{c, h.l.writes}, err
+}
+
+type heardConn struct {
+	net.Conn
+	writes func()
+}
+
+func (c heardConn) Write(b []byte) (int, error) {
+	c.writes()
+	return c.Conn.Write(b)
 }

@@ -236,7 +236,7 @@ func TestCancelTransfer(t *testing.T) {
 	t.Parallel()
 	l := inProcesses(t)
 	l.startProcess(t, "dunlin")
-	l.fault("dunlin", "stall", 4<<20, "--for", "60")
+	l.fault("dunlin", "stall", sizeOf(files.Recovery)/2, "--for", "60")
 	p := l.onTerminal("flash", files.Recovery, "--yes")
 	l.awaitAct("recovery")
 	time.Sleep(200 * time.Millisecond)
@@ -279,7 +279,7 @@ func TestCancelBlockedJSON(t *testing.T) {
 	t.Parallel()
 	l := inProcesses(t)
 	l.startProcess(t, "dunlin")
-	l.fault("dunlin", "stall", 4<<20, "--for", "60")
+	l.fault("dunlin", "stall", sizeOf(files.Recovery)/2, "--for", "60")
 	cmd := l.command("flash", files.Recovery, "--yes", "--json")
 	var out bytes.Buffer
 	cmd.Stdout = &out

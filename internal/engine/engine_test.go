@@ -23,10 +23,7 @@ import (
 	"jarlid/internal/standin/standintest"
 )
 
-func TestMain(m *testing.M) {
-	scenario.Keep()
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { standintest.Main(m) }
 
 // listener is an observer that keeps what it is told and answers as it was made to.
 type listener struct {

@@ -24,10 +24,7 @@ import (
 	"jarlid/internal/standin/standintest"
 )
 
-func TestMain(m *testing.M) {
-	scenario.Keep()
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { standintest.Main(m) }
 
 // silent is an observer that keeps the words it is told.
 type silent struct{ said []string }

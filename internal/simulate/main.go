@@ -25,7 +25,7 @@ import (
 	"testing"
 	"time"
 
-	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 func main() {
@@ -43,7 +43,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	scenario.Keep()
+	standintest.Light()
 	lab := newLab(dir)
 	lab.cable = *cable
 	began := time.Now()

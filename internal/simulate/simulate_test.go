@@ -7,19 +7,19 @@ import (
 	"testing"
 
 	"jarlid/internal/journal"
-	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 var shared, cabled *lab
 
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
+		standintest.Light()
 		dir, err := os.MkdirTemp("", "jarlid-simulate-")
 		if err != nil {
 			panic(err)
 		}
 		defer os.RemoveAll(dir)
-		scenario.Keep()
 		shared, cabled = newLab(dir), newLab(filepath.Join(dir, "cabled"))
 		cabled.cable = true
 		return m.Run()

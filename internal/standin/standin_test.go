@@ -20,10 +20,7 @@ import (
 	"jarlid/internal/standin/standintest"
 )
 
-func TestMain(m *testing.M) {
-	scenario.Keep()
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { standintest.Main(m) }
 
 // hand is a person at a phone with a computer that types protocol commands.
 type hand struct {

@@ -61,7 +61,9 @@ var rules = []rule{
 		"choosing another slot cancels the update"},
 	// 7: per.
 	{
-		`\b(?:a|one) (?:line|file|row|page|column|goroutine|value|folder|package|case|test) a (?:phone|command|line|row|file|format|case|kind|wire)\b`, "a line a phone", "one line per phone"},
+		`\b(?:a|one) (?:line|file|row|page|column|goroutine|value|folder|package|case|test) a ` +
+			`(?:phone|command|line|row|file|format|case|kind|wire)\b`, "a line a phone",
+		"one line per phone"},
 	{`\bone a line\b`, "phones, one a line", "one phone per line"},
 	{`\bbytes a second\b`, "20 MiB, in bytes a second", "20 MiB, in bytes per second"},
 	// 8: otherwise.

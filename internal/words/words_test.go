@@ -101,9 +101,8 @@ func TestCounts(t *testing.T) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(now)) {
 		if now[name] > limits[name] {
-			t.Errorf("%s breaks the rules of words %d times, at most %d are allowed: go test "+
-				"./internal/words "+
-				"-v -run Counts -show %s", name, now[name], limits[name], name)
+			t.Errorf("%s breaks the rules of words %d times, at most %d are allowed: "+
+				"go test ./internal/words -v -run Counts -show %s", name, now[name], limits[name], name)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(limits)) {

@@ -81,7 +81,7 @@ const RadioMagic = "WLRADIO1"
 
 // Radio makes radio firmware.
 func Radio(device, version string) []byte {
-	b := bytesOf("radio"+device+version, 1<<20)
+	b := bytesOf("radio"+device+version, bulk(1<<20))
 	copy(b, RadioMagic+version+"\x00")
 	return b
 }
@@ -283,7 +283,7 @@ func addRecovery(files map[string]string, order *[]string, k RecoveryKind, p Pho
 			"ro.build.display.id=%s %s\nro.product.device=%s\nro.product.model=%s\nro.product.cpu.abi=%s\n%s",
 			k.Name, k.Version, p.Device, p.Model, p.ABI, k.Props),
 		TraitsFile:            k.Traits,
-		"system/bin/recovery": string(bytesOf(k.Name+k.Version, max(k.size, 64<<10))),
+		"system/bin/recovery": string(bytesOf(k.Name+k.Version, max(bulk(k.size), 64<<10))),
 		"system/etc/recovery.fstab": "/dev/block/by-name/userdata /data ext4 defaults " +
 			"formattable\n/dev/block/by-name/metadata /metadata ext4 defaults formattable\n",
 		"system/etc/mkshrc": "PS1='# '\n",

@@ -15,6 +15,24 @@ var keeping atomic.Bool
 // gets images must not write into them then.
 func Keep() { keeping.Store(true) }
 
+// small says that images are made with little in them.
+var small atomic.Bool
+
+// Small has images made with a quarter of what makes them large, for tests that write and read each of them a
+// hundred times: of kernels, programs, radios and systems of phones. What is read out of them stays.
+func Small() { small.Store(true) }
+
+// bulk gives how many of n bytes are made.
+func bulk(n int) int {
+	if small.Load() {
+		return n / 4
+	}
+	return n
+}
+
+// tiny maps templates to the ones used in their place where images are small.
+var tiny = map[string]string{"system": "tiny", "small": "tiny", "restoring": "tinyrestoring"}
+
 // cache keeps what was made, by what it was made of. Two that ask for the same at the same
 // time may both make it.
 type cache[K comparable, V any] struct{ made sync.Map }

@@ -125,6 +125,9 @@ func System(o OS, p Phone) ([]byte, error) {
 	case kind == "restoring" && o.Brand != Stock.Brand:
 		kind = "small"
 	}
+	if small.Load() {
+		kind = tiny[kind]
+	}
 	if o.image != "" {
 		return template(o.image, o.Build+"generic", nil)
 	}
@@ -195,7 +198,7 @@ func ramdisk(files map[string]string, order ...string) ([]byte, error) {
 // (arch/arm/boot/compressed/head.S). Behind that lie a banner (init/version.c) and, unless
 // the phone's is plain, the configuration (kernel/configs.c).
 func kernel(seed string, p Phone, size int) []byte {
-	b := bytesOf("kernel"+seed, size)
+	b := bytesOf("kernel"+seed, bulk(size))
 	if strings.HasPrefix(p.ABI, "arm64") {
 		copy(b[56:], "ARMd")
 	} else {

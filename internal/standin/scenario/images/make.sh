@@ -63,13 +63,20 @@ system system 8
 image system 20M / 1
 system small 4
 image small 12M / 4
+# For tests, which write and read it a thousand times.
+system tiny 1
+image tiny 6M / 7
 # An old one that puts the maker's recovery back at each start.
-system restoring 4
-printf '#!/system/bin/sh\n# puts the recovery of the maker back when another one is there\napplypatch --check recovery || applypatch --patch /system/recovery-from-boot.p recovery\n' \
-    > "$work/restoring/system/bin/install-recovery.sh"
-chmod 755 "$work/restoring/system/bin/install-recovery.sh"
-printf 'the difference between the boot image and the recovery\n' > "$work/restoring/system/recovery-from-boot.p"
-image restoring 12M / 5
+restoring() { # restoring NAME FILLER_MIB SIZE NUMBER
+    system "$1" "$2"
+    printf '#!/system/bin/sh\n# puts the recovery of the maker back when another one is there\napplypatch --check recovery || applypatch --patch /system/recovery-from-boot.p recovery\n' \
+        > "$work/$1/system/bin/install-recovery.sh"
+    chmod 755 "$work/$1/system/bin/install-recovery.sh"
+    printf 'the difference between the boot image and the recovery\n' > "$work/$1/system/recovery-from-boot.p"
+    image "$1" "$3" / "$4"
+}
+restoring restoring 4 12M 5
+restoring tinyrestoring 1 6M 8
 
 # Vendor partitions, one for each version of the interface.
 vendor() { # vendor VNDK
