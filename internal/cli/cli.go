@@ -63,24 +63,43 @@ type Config struct {
 // app is one run of the program.
 type app struct {
 	Config
-	typed                []string // the words behind the program's name
-	on, home, card       string
-	json, yes, dry, idle bool
-	quiet, details       bool
-	memory               string // what unpacking may take, as typed
-	accept               []string
+	request
+	display
+	outcome
+	stops
 
-	out    *term.Term
-	env    *task.Env // once a command has asked for it
-	result any       // the last line of --json
-	next   []string  // commands to go on with
+	env *task.Env // once a command has asked for it
+}
+
+// request is what was typed: the words after the program's name, and the options that every command has.
+type request struct {
+	typed          []string
+	on, home, card string
+	yes, dry, idle bool
+	memory         string // what extracting may take, as typed
+	accept         []string
+}
+
+// display is where the run is shown, and how much of it.
+type display struct {
+	out                  *term.Term
+	json, quiet, details bool
+	told                 bool // help was shown, in JSON too
+	bare                 bool // the output is for another program, and no command follows from it
+}
+
+// outcome is what the last line says.
+type outcome struct {
+	ran    string      // the command, with the commands it belongs to
+	phone  *engine.Job // that was opened, the last of several
 	jobDir string
-	phone  *engine.Job   // that was opened, the last of several
-	told   bool          // help was shown, in JSON too
-	bare   bool          // its output is for another program, and no command follows from it
-	ran    string        // the command that ran, with those it belongs to
-	soft   chan struct{} // closed by the first Ctrl-C
+	result any      // of --json
+	next   []string // commands that follow
+}
 
+// stops is how the run is stopped before its end.
+type stops struct {
+	soft   chan struct{} // closed by the first Ctrl-C
 	writes *writes
 	keeps  bool // the command writes files that stay where it is cancelled
 }
@@ -93,7 +112,8 @@ func Run(args []string, c Config) int {
 	if c.Env == nil {
 		c.Env = os.Getenv
 	}
-	a := &app{Config: c, typed: withoutCode(args), soft: make(chan struct{}), writes: &writes{}}
+	a := &app{Config: c, request: request{typed: withoutCode(args)},
+		stops: stops{soft: make(chan struct{}), writes: &writes{}}}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(c.Stdin)

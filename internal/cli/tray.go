@@ -101,8 +101,9 @@ func (t *tray) add(name, on string, several bool) {
 	a := t.app
 	bench, free := a.env.Bench.Keeping()
 	m := &member{name: name, free: free}
-	m.app = &app{Config: a.Config, home: a.home, json: a.json, yes: a.yes, dry: a.dry, idle: a.idle,
-		accept: a.accept, out: a.out, soft: a.soft, writes: a.writes, on: on}
+	m.app = &app{Config: a.Config, request: a.request, display: display{out: a.out, json: a.json},
+		stops: a.stops}
+	m.on, m.typed, m.card = on, nil, ""
 	if several {
 		m.out = a.out.Of(name)
 	}

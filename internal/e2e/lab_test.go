@@ -59,6 +59,11 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	flag.Parse() // which may say otherwise
+	if *cabled {
+		if err := flag.Set("test.skip", "^(?:"+strings.Join(sameOnCable, "|")+")$"); err != nil {
+			panic(err)
+		}
+	}
 	os.Exit(setUp(m))
 }
 
@@ -212,8 +217,15 @@ func (l *lab) standin(model string, args ...string) *phone {
 	at := filepath.Join(l.dir, strings.TrimSuffix(filepath.Base(model), ".yaml"))
 	ready := make(chan struct{})
 	once := sync.OnceFunc(func() { close(ready) })
-	if *cabled && !slices.Contains(args, "--fastboot") && !slices.Contains(args, "--adb") {
-		args = append(args, "--usb")
+	if !slices.ContainsFunc(args, func(w string) bool {
+		return slices.Contains([]string{"--fastboot", "--adb", "--loader", "--usb"}, w)
+	}) {
+		if name, _, _ := strings.Cut(l.Name(), "/"); slices.Contains(sameOnCable, name) {
+			l.Errorf("%s is not the same on a cable: take it off the list sameOnCable", name)
+		}
+		if *cabled {
+			args = append(args, "--usb")
+		}
 	}
 	j := l.begin(false, "", func(line string) {
 		if strings.Contains(line, "its storage is in") {

@@ -534,7 +534,8 @@ func TestSheetRules(t *testing.T) {
 			}
 			l.result(0, &r, "sheet", "check", sheet, "--cards", card, "--models", "dunlin")
 			if len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || r.Tasks[3].Line != 8 ||
-				r.Tasks[3].Task != "sideload rom" || len(r.Lost) == 0 || r.Bytes < 25<<20 || r.Seconds < 60 {
+				r.Tasks[3].Task != "sideload rom" || len(r.Lost) == 0 || r.Bytes < 2*sizeOf(files.Recovery)+
+				sizeOf(files.Package) || r.Seconds < 60 {
 				l.Errorf("%+v; unwanted: len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || ...", r)
 			}
 			// What an order does is foreseen: a ROM over data that was not formatted.

@@ -3,9 +3,11 @@ package e2e
 import (
 	"bytes"
 	"compress/gzip"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -98,6 +100,22 @@ func (p *atTerminal) until(t *testing.T, piece string) {
 	}
 }
 
+// opens waits until the program has one of the files open and has worked on it for a moment: it listens to
+// signals by then, however slow this computer is.
+func (p *atTerminal) opens(t *testing.T, paths ...string) {
+	t.Helper()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		fds, _ := filepath.Glob(fmt.Sprintf("/proc/%d/fd/*", p.cmd.Process.Pid))
+		for _, fd := range fds {
+			if to, err := os.Readlink(fd); err == nil && slices.Contains(paths, to) {
+				time.Sleep(200 * time.Millisecond)
+				return
+			}
+		}
+	}
+	t.Fatalf("it does not open any of %v:\n%s", paths, p.text())
+}
+
 // slowFile is a compressed file that takes many seconds to decompress: members of zeros, which count as one.
 func (l *lab) slowFile(name string) string {
 	l.Helper()
@@ -156,7 +174,7 @@ func TestCancel(t *testing.T) {
 	} {
 		p := l.onTerminal(c.args...)
 		if c.until == "" {
-			time.Sleep(400 * time.Millisecond)
+			p.opens(t, slow, big)
 		} else {
 			p.until(t, c.until)
 		}

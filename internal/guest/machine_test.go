@@ -260,6 +260,7 @@ func linked(path string) bool {
 // makeFiles makes the scenario's files, outside: the guest is slow.
 func makeFiles(dir string) error {
 	scenario.Keep()
+	scenario.Small(16)
 	if _, err := demo.MakeFiles(filepath.Join(dir, "dunlin"), scenario.PhoneOf("dunlin")); err != nil {
 		return err
 	}

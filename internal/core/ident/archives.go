@@ -455,26 +455,6 @@ func (f *File) inside(e entry) *File {
 	return in
 }
 
-// Partitions whose loss or mismatch a phone does not survive, by the words in
-// their names: bootloader stages, partition table, radio.
-var riskyWords = []string{"xbl", "abl", "sbl", "lk", "preloader", "bootloader", "tz", "hyp", "rpm", "pmic",
-	"devcfg", "keymaster", "gpt", "partition_table", "modem", "radio", "baseband", "uefi", "bl1",
-	"bl2", "bl31"}
-
-// Risky tells whether a partition of that name belongs to the bootloader's
-// stages, the partition table or the radio.
-func Risky(name string) bool {
-	n := strings.ToLower(strings.TrimSuffix(path.Base(name), path.Ext(name)))
-	n = strings.TrimSuffix(strings.TrimSuffix(n, "_a"), "_b")
-	for _, w := range riskyWords {
-		if n == w || strings.HasPrefix(n, w+"_") || strings.HasPrefix(n, w+"-") ||
-			strings.HasPrefix(n, w+".") {
-			return true
-		}
-	}
-	return false
-}
-
 // firmware says what of a firmware set is risky and what looks missing.
 func (f *File) firmware() {
 	var risky, missing []string

@@ -1,9 +1,12 @@
 package ident
 
 import (
+	"io"
 	"io/fs"
 	"path"
 	"strings"
+
+	"jarlid/internal/core/image"
 )
 
 // RestoringFolders are where makers have the scripts that put their recovery back, in a system.
@@ -51,3 +54,18 @@ func restoring(tree fs.FS) bool {
 	}
 	return false
 }
+
+func readSmall(tree fs.FS, name string) ([]byte, error) {
+	file, err := tree.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	st, err := file.Stat()
+	if err != nil || st.IsDir() || st.Size() > maxSmall {
+		return nil, image.Errorf(name, -1, "not a small file")
+	}
+	return io.ReadAll(file)
+}
+
+const maxSmall = 1 << 20

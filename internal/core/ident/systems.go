@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"strings"
 
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/erofs"
 	"jarlid/internal/core/image/ext4"
@@ -124,19 +123,4 @@ func partitionOfProps(props map[string]string) string {
 		return "system"
 	}
 	return ""
-}
-
-const maxSmall = 1 << 20
-
-func readSmall(tree fs.FS, name string) ([]byte, error) {
-	file, err := tree.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	st, err := file.Stat()
-	if err != nil || st.IsDir() || st.Size() > maxSmall {
-		return nil, image.Errorf(name, -1, "not a small file")
-	}
-	return io.ReadAll(file)
 }

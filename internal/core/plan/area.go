@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -152,30 +151,6 @@ func storageFinding(c *card.Card) []finding.Finding {
 	return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
 		Text:   "shared storage lies in the data, which is encrypted by the system that is on the phone",
 		Remedy: "erase it from the started system, or with everything else: jarlid wipe userdata"}}
-}
-
-// accountFinding: accounts that are signed in when the data goes may be asked
-// for afterwards, by the phone's protection against thieves.
-func accountFinding(c *card.Card) []finding.Finding {
-	f := finding.Finding{Name: finding.AccountLock, Severity: finding.Warn,
-		Remedy: "sign out of every account in the system's settings first, or have the passwords at hand"}
-	n, known := c.Number(card.FactAccounts)
-	switch {
-	case known && n == 0, !known && c.Value(card.FactData) == card.DataFormatted:
-		return nil
-	case known:
-		f.Severity = finding.Stop
-		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the "+
-			"wipe and goes no further without", n, place.EvidenceWords(c.Get(card.FactAccounts)))
-		if n == 1 {
-			f.Text = strings.Replace(strings.Replace(f.Text, "accounts are", "account is", 1),
-				"asks for them", "asks for it", 1)
-		}
-	default:
-		f.Text = "nobody can tell in this mode whether accounts are signed in; the maker's system asks for " +
-			"them after the wipe"
-	}
-	return []finding.Finding{f}
 }
 
 // wipeInRecovery gives what a wipe of an area means in the recovery.

@@ -305,3 +305,127 @@ func roomFindings(c *card.Card, p card.Partition, need int64) []finding.Finding 
 	}
 	return []finding.Finding{f}
 }
+
+func lockFinding(c *card.Card) []finding.Finding {
+	unlocked, known := c.Yes(card.FactUnlocked)
+	switch {
+	case !known:
+		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Warn,
+			Text:   "the phone does not say whether it is unlocked",
+			Remedy: "a locked one will refuse, and nothing is harmed by it"}}
+	case !unlocked:
+		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Stop,
+			Text:   "the bootloader is locked and takes no images",
+			Remedy: "unlock it first; that erases all data"}}
+	}
+	return nil
+}
+
+// imageLockFinding is lockFinding of an image: a maker's loader that is locked takes its maker's own.
+func imageLockFinding(c *card.Card) []finding.Finding {
+	list := lockFinding(c)
+	unlocked, known := c.Yes(card.FactUnlocked)
+	if verifies, _ := c.Yes(card.FactVerifies); verifies && known && !unlocked {
+		list[0].Text = "the loader is locked and takes only what its maker signed"
+		list[0].Remedy = "for the maker's own, have the loader judge it: --accept " +
+			finding.LockedBootloader + "; anything else wants the phone unlocked, which erases all data"
+	}
+	return list
+}
+
+func batteryFinding(c *card.Card) []finding.Finding {
+	f := finding.Finding{Name: finding.BatteryLow, Severity: finding.Stop,
+		Remedy: "charge the phone to a third or more"}
+	fresh := c.Get(card.FactCharged).Evidence == card.Read || c.Get(card.FactMillivolts).Evidence == card.Read
+	if n, known := c.Number(card.FactPercent); known && (c.Get(card.FactPercent).Evidence == card.Read ||
+		!fresh) {
+		if n >= lowPercent {
+			return nil
+		}
+		f.Text = fmt.Sprintf("the battery is at %d %%, %d %% are needed%s", n, lowPercent,
+			place.ByJob(c.Get(card.FactPercent)))
+		return []finding.Finding{f}
+	}
+	if yes, known := c.Yes(card.FactCharged); known {
+		if yes {
+			return nil
+		}
+		f.Text = "the bootloader says that the battery does not suffice"
+		return []finding.Finding{f}
+	}
+	if n, known := c.Number(card.FactMillivolts); known {
+		if n >= lowMillivolts {
+			return nil
+		}
+		f.Text = fmt.Sprintf("the battery gives %.2f V, %.2f V are needed", float64(n)/1000,
+			float64(lowMillivolts)/1000)
+		return []finding.Finding{f}
+	}
+	f.Severity, f.Text = finding.Warn, "the phone does not tell in this mode how full its battery is"
+	return []finding.Finding{f}
+}
+
+// holdsFinding: what was put into the storage goes with the data.
+func holdsFinding(c *card.Card) []finding.Finding {
+	text := ""
+	switch put, lying := waiting(c, "storage", c.Value(card.FactStored.Of("storage"))),
+		waiting(c, "storage", c.Value(card.FactLying.Of("storage"))); {
+	case lying != "": // read just now
+		text = lying + " lies in the shared storage, which goes now"
+	case put != "":
+		text = put + " was put into the shared storage, which goes now" +
+			place.ByJob(c.Get(card.FactStored.Of("storage")))
+	default:
+		return nil
+	}
+	return []finding.Finding{{Name: finding.StorageHolds, Severity: finding.Stop, About: "userdata",
+		Text: text, Remedy: "put it onto a memory card, or put it there again afterwards; or leave the " +
+			"storage: jarlid wipe apps"}}
+}
+
+const (
+	// A third of a charge carries a phone through the longest install; below
+	// 3.6 V a lithium cell has some tenth of its charge left.
+	lowPercent    = 30
+	lowMillivolts = 3600
+)
+
+// waiting gives the names of a list that were not installed from their storage yet.
+func waiting(c *card.Card, storage string, list string) string {
+	used := names(c.Value(card.FactUsed.Of(storage)))
+	return strings.Join(slices.DeleteFunc(names(list), func(n string) bool {
+		return slices.Contains(used, n)
+	}), ", ")
+}
+
+// accountFinding: accounts that are signed in when the data goes may be asked
+// for afterwards, by the phone's protection against thieves.
+func accountFinding(c *card.Card) []finding.Finding {
+	f := finding.Finding{Name: finding.AccountLock, Severity: finding.Warn,
+		Remedy: "sign out of every account in the system's settings first, or have the passwords at hand"}
+	n, known := c.Number(card.FactAccounts)
+	switch {
+	case known && n == 0, !known && c.Value(card.FactData) == card.DataFormatted:
+		return nil
+	case known:
+		f.Severity = finding.Stop
+		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the "+
+			"wipe and goes no further without", n, place.EvidenceWords(c.Get(card.FactAccounts)))
+		if n == 1 {
+			f.Text = strings.Replace(strings.Replace(f.Text, "accounts are", "account is", 1),
+				"asks for them", "asks for it", 1)
+		}
+	default:
+		f.Text = "nobody can tell in this mode whether accounts are signed in; the maker's system asks for " +
+			"them after the wipe"
+	}
+	return []finding.Finding{f}
+}
+
+// names takes a list of names apart.
+func names(list string) []string {
+	if list == "" {
+		return nil
+	}
+	return strings.Split(list, ", ")
+}

@@ -162,19 +162,3 @@ func joined(list, name string) string {
 	}
 	return strings.Join(append(have, name), ", ")
 }
-
-// names takes a list of names apart.
-func names(list string) []string {
-	if list == "" {
-		return nil
-	}
-	return strings.Split(list, ", ")
-}
-
-// waiting gives the names of a list that were not installed from their storage yet.
-func waiting(c *card.Card, storage string, list string) string {
-	used := names(c.Value(card.FactUsed.Of(storage)))
-	return strings.Join(slices.DeleteFunc(names(list), func(n string) bool {
-		return slices.Contains(used, n)
-	}), ", ")
-}

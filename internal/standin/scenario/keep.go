@@ -15,20 +15,26 @@ var keeping atomic.Bool
 // gets images must not write into them then.
 func Keep() { keeping.Store(true) }
 
-// small says that images are made with little in them.
-var small atomic.Bool
+// small is what bulk is divided by; 0 where images are whole.
+var small atomic.Int64
 
-// Small has images made with a quarter of what makes them large, for tests that write and read each of them a
-// hundred times: of kernels, programs, radios and systems of phones. What is read out of them stays.
-func Small() { small.Store(true) }
+// Small has images made with an nth of what makes them large (n is 4 or a multiple), for tests that write and
+// read each of them a hundred times: kernels, programs, radios and systems. What is read out of them stays.
+func Small(n int) { small.Store(int64(n)) }
+
+// leastBulk is what has to fit: a kernel's configuration comes after 128 KiB.
+const leastBulk = 160 << 10
 
 // bulk gives how many of n bytes are made.
 func bulk(n int) int {
-	if small.Load() {
-		return n / 4
+	if d := int(small.Load()); d > 0 {
+		return max(n/d, min(n, leastBulk))
 	}
 	return n
 }
+
+// filled is of how many blocks that stand for bulk one is filled: small templates have a quarter of them.
+func filled() int { return max(int(small.Load())/4, 1) }
 
 // tiny maps templates to the ones used in their place where images are small.
 var tiny = map[string]string{"system": "tiny", "small": "tiny", "restoring": "tinyrestoring"}

@@ -94,10 +94,15 @@ func template(name, seed string, fields map[string]string) ([]byte, error) {
 	const block = 4096
 	mark := bytes.Repeat([]byte{0xa5}, block)
 	src := rand.NewChaCha8(sha256.Sum256([]byte(seed)))
-	for at := 0; at+block <= len(b); at += block {
-		if bytes.Equal(b[at:at+block], mark) {
-			src.Read(b[at : at+block])
+	for n, at := 0, 0; at+block <= len(b); at += block {
+		if !bytes.Equal(b[at:at+block], mark) {
+			continue
 		}
+		if n++; n%filled() != 0 {
+			clear(b[at : at+block])
+			continue
+		}
+		src.Read(b[at : at+block])
 	}
 	return b, nil
 }
@@ -125,7 +130,7 @@ func System(o OS, p Phone) ([]byte, error) {
 	case kind == "restoring" && o.Brand != Stock.Brand:
 		kind = "small"
 	}
-	if small.Load() {
+	if small.Load() > 0 {
 		kind = tiny[kind]
 	}
 	if o.image != "" {

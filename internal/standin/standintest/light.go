@@ -17,7 +17,7 @@ func Main(m *testing.M) {
 // files are kept in memory where the system has a file system there with enough space.
 func Light() {
 	scenario.Keep()
-	scenario.Small()
+	scenario.Small(4)
 	if memoryFree() >= leastMemory {
 		os.Setenv("TMPDIR", memoryDir)
 	}

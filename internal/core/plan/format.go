@@ -1,0 +1,106 @@
+package plan
+
+import (
+	"fmt"
+	"time"
+
+	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/model"
+	"jarlid/internal/core/place"
+)
+
+// FormatData formats userdata, and metadata where there is one: in the
+// bootloader by erasing, in a recovery by its shell or by hand.
+type FormatData struct {
+	base
+	// Menu says that it is done by hand in the menu of a recovery that can't be seen.
+	Menu bool
+}
+
+// Title says what is done.
+func (*FormatData) Title() string { return "erase all data" }
+
+// Estimate implements Step.
+func (*FormatData) Estimate(*card.Card) (int64, time.Duration) {
+	return 0, expectStep + expectFormat
+}
+
+// Modes: the bootloader or a recovery.
+func (f *FormatData) Modes() []card.Mode {
+	if f.Menu {
+		return []card.Mode{card.Recovery}
+	}
+	return []card.Mode{card.Bootloader, card.Recovery, card.Loader}
+}
+
+// Writes: the data, and its keys where they lie apart.
+func (*FormatData) Writes(c *card.Card) []card.Partition { return DataPartitions(c) }
+
+// DataPartitions are the partitions the owner's data lies in.
+func DataPartitions(c *card.Card) []card.Partition {
+	list := []card.Partition{card.At("userdata", "")}
+	if f := c.Get(card.FactSize.Of(card.At("metadata", ""))); f.Known() && f.Value != card.Nothing {
+		// its keys, where they lie apart
+		list = append(list, card.At("metadata", ""))
+	}
+	return list
+}
+
+// Touches is what can't be known meanwhile.
+func (*FormatData) Touches(*card.Card) []card.ID {
+	return []card.ID{card.FactData.ID(), card.FactDebugging.ID()}
+}
+
+// Check: a locked bootloader erases nothing.
+func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
+	list := append(dataGoes(c), batteryFinding(c)...)
+	if c.Mode() == card.Bootloader || c.Mode() == card.Loader {
+		list = append(lockFinding(c), list...)
+	}
+	if root, known := c.Yes(card.FactRoot); c.Mode() == card.Recovery && known && !root {
+		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Note, About: "userdata",
+			Text: "the recovery gives no root shell, so the data is formatted by hand in its menu"})
+	}
+	return list
+}
+
+// formatFinding: an update that is not merged lies partly in the data.
+func formatFinding(c *card.Card) []finding.Finding {
+	state, pending := merging(c)
+	if !pending && c.Get(card.FactSnapshot).Why != "" {
+		return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Warn, About: "userdata",
+			Text: "an update was installed, and nobody can tell whether its merge has finished; until then " +
+				"part of it lies in the data", Remedy: "the bootloader tells: jarlid card"}}
+	}
+	if !pending {
+		return nil
+	}
+	return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Stop, About: "userdata",
+		Text: fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the "+
+			"data, and formatting loses it%s", state, place.ByJob(c.Get(card.FactSnapshot))),
+		Remedy: "start the new system first and let it finish; or format, and install again afterwards"}}
+}
+
+// Effects: the data is empty, debugging off.
+func (*FormatData) Effects(c *card.Card) {
+	c.Learn(card.FactData, card.DataFormatted, card.Journal)
+	c.Learn(card.FactDebugging, "off", card.Journal)
+	c.Learn(card.FactAccounts, "0", card.Journal)
+	c.Learn(card.FactLock, "no", card.Journal)
+	for _, f := range []card.Which{card.FactStored.Of("storage"), card.FactLying.Of("storage"),
+		card.FactUsed.Of("storage"), card.FactBound} {
+		c.Set(f, card.Fact{}) // it is known that there is none
+	}
+	for _, slot := range everySlot {
+		c.Set(card.FactForeign.Of(slot), card.Fact{})
+	}
+}
+
+// Cost: everything of the owner's.
+func (*FormatData) Cost() (lost, kept []string) {
+	return []string{"all apps, accounts and settings",
+			"everything in shared storage: pictures, downloads, files, a package lying there",
+			"debugging and the permission of this computer; both are given again after the next start"},
+		[]string{"the system, the recovery and the bootloader", "a memory card"}
+}
