@@ -53,7 +53,7 @@ var longFunctions = map[string]int{
 	"internal/task/look.go Look":                       87,
 	"internal/task/sheet/check.go Judge":               114,
 	"internal/task/sheet/draft.go DraftOf":             84,
-	"internal/task/sheet/schema.go Schema":             105,
+	"internal/task/sheet/schema.go schema":             105,
 	"internal/task/sheet/when.go holds":                79,
 }
 

@@ -196,7 +196,7 @@ func (j *Actor) command(ctx context.Context, to card.Mode) error {
 		return &link.RefusedError{Command: "restart",
 			Message: "a restart would end the recovery that was started without being written"}
 	}
-	if to == card.Loader && j.Mode() != card.Loader {
+	if to.Def().ByKeys && j.Mode() != to {
 		return &link.RefusedError{Command: "restart", Message: "keys alone lead into a maker's loader"}
 	}
 	if j.Connected() {
@@ -304,7 +304,7 @@ func (j *Actor) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 		fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.",
 			to))
 	_, told := j.Model().Hand(string(to) + "-from-recovery")
-	if from := j.Card.Mode(); to != card.Sideload && (to != card.Loader || told) && (from == card.Recovery ||
+	if from := j.Card.Mode(); to != card.Sideload && (!to.Def().ByKeys || told) && (from == card.Recovery ||
 		from == card.Sideload) {
 		// A recovery has a menu, and its keys work where that has no such entry. A maker's loader is none
 		// of a recovery's entries, unless the model file knows better.

@@ -233,11 +233,11 @@ func (b *Bench) Unregister(e Entry) error {
 	})
 }
 
-// TakenError says that a name belongs to another phone, or can't be one.
-type TakenError struct{ Name, Why string }
+// takenError says that a name belongs to another phone, or can't be one.
+type takenError struct{ Name, Why string }
 
 // Error says why.
-func (e *TakenError) Error() string {
+func (e *takenError) Error() string {
 	return fmt.Sprintf("a phone can't be called %q: %s", e.Name, e.Why)
 }
 
@@ -248,14 +248,14 @@ func (b *Bench) Rename(p *phone.Phone, name string) error {
 	case name == "" || strings.HasPrefix(name, "-") || strings.IndexFunc(name, func(r rune) bool {
 		return r <= ' ' || r == 0x7f || r == ','
 	}) >= 0:
-		return &TakenError{name, "a name is one word and does not begin with a dash"}
+		return &takenError{name, "a name is one word and does not begin with a dash"}
 	case phone.IsAddress(name):
-		return &TakenError{name, "it is an address"}
+		return &takenError{name, "it is an address"}
 	}
 	var taken error
 	err := b.change(func(f *file) {
 		if slices.ContainsFunc(f.Phones, func(e Entry) bool { return e.Name == name && e.Name != p.Name }) {
-			taken = &TakenError{name, "another phone has that name"}
+			taken = &takenError{name, "another phone has that name"}
 			return
 		}
 		if i := slices.IndexFunc(f.Phones, func(e Entry) bool {

@@ -52,7 +52,7 @@ func TestNames(t *testing.T) {
 	if name("A", "brook") != nil || name("usb:1-4", "pond") != nil || name("brook", "stream") != nil {
 		t.Error("they can't be named")
 	}
-	var taken *TakenError
+	var taken *takenError
 	if err := name("usb:1-2", "pond"); !errors.As(err, &taken) {
 		t.Errorf("a name twice: %v", err)
 	}

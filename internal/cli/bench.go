@@ -246,7 +246,7 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 
 // phoneLine says in a line which phone it is and in what state.
 func phoneLine(name string, c *card.Card) string {
-	mode := modeWords(c.Mode())
+	mode := c.Mode().Def().Words
 	if up, known := c.Yes(card.FactBooted); c.Mode() == card.System && known && !up {
 		mode = "system starting"
 	}
@@ -272,22 +272,4 @@ func phoneLine(name string, c *card.Card) string {
 		parts = append(parts, "written nowhere")
 	}
 	return strings.Join(parts, ", ")
-}
-
-func modeWords(m card.Mode) string {
-	switch m {
-	case card.Bootloader:
-		return "in its bootloader"
-	case card.Fastbootd:
-		return "in userspace fastboot"
-	case card.Recovery:
-		return "in recovery"
-	case card.Sideload:
-		return "waiting for a package"
-	case card.Loader:
-		return "in its maker's loader"
-	case card.System:
-		return "with its system running"
-	}
-	return "not seen"
 }

@@ -140,7 +140,7 @@ func (a *app) printPartitions(c *card.Card) {
 	list := c.Partitions()
 	if len(list) == 0 {
 		text := "the partitions are not told in this mode"
-		if m := c.Mode(); m != card.Bootloader && m != card.Loader {
+		if m := c.Mode(); !m.Def().Early {
 			text += "; the bootloader tells them"
 		}
 		a.say("", say.Info, "%s", text)

@@ -143,8 +143,8 @@ func MakeFooters(dir string, p scenario.Phone) error {
 	return nil
 }
 
-// GSIs are the generic system images of the scenario, by the names of their files.
-var GSIs = map[string]scenario.OS{"saltmarsh-gsi-4.2-arm.img.gz": scenario.GSIArm,
+// gsis are the generic system images of the scenario, by the names of their files.
+var gsis = map[string]scenario.OS{"saltmarsh-gsi-4.2-arm.img.gz": scenario.GSIArm,
 	"saltmarsh-gsi-1.4-arm64-fixed.img.gz": scenario.GSIFixed,
 	"saltmarsh-gsi-4.2-arm64.img.gz":       scenario.GSI, "saltmarsh-gsi-6.0-arm64.img.zst": scenario.GSINew}
 
@@ -153,7 +153,7 @@ func MakeGSIs(dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	for name, o := range GSIs {
+	for name, o := range gsis {
 		b, err := generic(o, filepath.Ext(name))
 		if err == nil {
 			err = os.WriteFile(filepath.Join(dir, name), b, 0o644)

@@ -6,5 +6,5 @@ var sameOnCable = []string{"TestBadCables", "TestBadPhones", "TestBarred", "Test
 	"TestCableRefused", "TestCancel", "TestCancelBlockedJSON", "TestCancelEarly", "TestCancelTransfer",
 	"TestCommandedOn", "TestCtrlC", "TestGoldenCable", "TestHostile", "TestHostileHome", "TestIdent",
 	"TestKeysOfAFragment", "TestKilled", "TestKnotCable", "TestLift", "TestMoved", "TestOneNumber",
-	"TestPieces", "TestProof", "TestRule", "TestScreens", "TestSerialLine", "TestSigner", "TestStackOfStep",
+	"TestPieces", "TestProof", "TestRule", "TestSerialLine", "TestSigner", "TestStackOfStep",
 	"TestTrayStory", "TestTwins", "TestUDP", "TestWhyOnCable", "TestWrapped", "TestWrongWords"}

@@ -153,8 +153,8 @@ type Source struct {
 	forget   func()
 }
 
-// OpenSource opens a file that was identified as having size bytes.
-func OpenSource(path string, size int64) (*Source, error) {
+// openSource opens a file that was identified as having size bytes.
+func openSource(path string, size int64) (*Source, error) {
 	f, _, err := Open(path)
 	if err != nil {
 		return nil, err
@@ -206,10 +206,10 @@ func (s *Source) Sent(sum string) error {
 	return changed
 }
 
-// Digest hashes a whole file on a goroutine of its own, beside the sending;
+// digestOf hashes a whole file on a goroutine of its own, beside the sending;
 // the file is in the system's cache for one of the two. The result waits for it and
 // must be called.
-func Digest(ctx context.Context, f io.ReaderAt, size int64) func() (string, error) {
+func digestOf(ctx context.Context, f io.ReaderAt, size int64) func() (string, error) {
 	type result struct {
 		sum string
 		err error
@@ -250,7 +250,7 @@ func DigestOf(ctx context.Context, name string) (sum string, n int64, err error)
 		return "", 0, err
 	}
 	defer f.Close()
-	sum, err = Digest(ctx, f, size)()
+	sum, err = digestOf(ctx, f, size)()
 	return sum, size, err
 }
 

@@ -183,7 +183,7 @@ func TestSource(t *testing.T) {
 		},
 	} {
 		path := put(t, filepath.Join(t.TempDir(), "x.img"), []byte("tide"))
-		s, err := OpenSource(path, 4)
+		s, err := openSource(path, 4)
 		if err != nil {
 			t.Fatalf("OpenSource(%v, 4): %v", path, err)
 		}
@@ -203,7 +203,7 @@ func TestSource(t *testing.T) {
 		s.Close()
 	}
 	path := put(t, filepath.Join(t.TempDir(), "x.img"), []byte("tide"))
-	if s, err := OpenSource(path, 5); err == nil {
+	if s, err := openSource(path, 5); err == nil {
 		s.Close()
 		t.Error("a file of another size than the one that was checked is sent")
 	}

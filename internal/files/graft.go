@@ -21,9 +21,9 @@ import (
 // ErrEmptySlot says that there is no image on a slot that could be changed.
 var ErrEmptySlot = errors.New("there is no image on it")
 
-// RamdiskOf takes the recovery's ramdisk out of what a person gave: a boot image, a
+// ramdiskOf takes the recovery's ramdisk out of what a person gave: a boot image, a
 // vendor boot image, or the ramdisk itself.
-func RamdiskOf(path string) ([]byte, error) {
+func ramdiskOf(path string) ([]byte, error) {
 	f, size, err := Open(path)
 	if err != nil {
 		return nil, err
@@ -178,9 +178,9 @@ type Grafted struct {
 	Packed string   // how the ramdisk is compressed, where it had to be changed
 }
 
-// Graft makes the image with the recovery's ramdisk in it, in the folder dir, and makes
+// graftOne makes the image with the recovery's ramdisk in it, in the folder dir, and makes
 // sure that the result reads as what was meant. Errors: ErrEmptySlot.
-func Graft(g Grafting, dir string) (*Grafted, error) {
+func graftOne(g Grafting, dir string) (*Grafted, error) {
 	f, size, err := Open(g.Base)
 	if err != nil {
 		return nil, err

@@ -23,14 +23,14 @@ type Grafts struct {
 // them there.
 func GraftAll(obs say.To, home place.Home, recovery string, into []*plan.Write,
 	contents map[card.Partition]string, dir string, c *card.Card) (*Grafts, error) {
-	ramdisk, err := RamdiskOf(recovery)
+	ramdisk, err := ramdiskOf(recovery)
 	if err != nil {
 		return nil, err
 	}
 	made := &Grafts{}
 	for _, w := range into {
 		room, _ := c.Number(card.FactSize.Of(w.Name()))
-		g, err := Graft(Grafting{Home: home, Into: w.Name(), Room: room, Ramdisk: ramdisk,
+		g, err := graftOne(Grafting{Home: home, Into: w.Name(), Room: room, Ramdisk: ramdisk,
 			Base:    contents[w.Name()],
 			Packing: func(why string) { obs.Say(say.Wait, "%s", why) }}, dir)
 		if errors.Is(err, ErrEmptySlot) {

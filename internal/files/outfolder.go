@@ -109,7 +109,7 @@ func (f *OutputFolder) Digest(ctx context.Context, name string) (sum string, n i
 		return "", 0, err
 	}
 	defer file.Close()
-	sum, err = Digest(ctx, file, size)()
+	sum, err = digestOf(ctx, file, size)()
 	return sum, size, err
 }
 

@@ -116,7 +116,7 @@ func (s *Sums) Close() {
 // must be called.
 func (s *Sums) Digest(ctx context.Context, src *Source) func() (string, error) {
 	if s == nil {
-		return Digest(ctx, src, src.Size)
+		return digestOf(ctx, src, src.Size)
 	}
 	m := s.begin(src.path, src.st)
 	src.pace = m

@@ -265,7 +265,7 @@ func (e *ChangedError) Error() string {
 
 // Source opens a file that was verified, to be sent. Errors: *MissingError, *ChangedError.
 func (v *Verifier) Source(path string, size int64) (*Source, error) {
-	s, err := OpenSource(path, size)
+	s, err := openSource(path, size)
 	if err != nil || v == nil {
 		return s, err
 	}

@@ -50,7 +50,7 @@ func (d *desk) back(before int) {
 func TestInFaultsWrite(t *testing.T) {
 	d := newDesk(t)
 	d.standin("dunlin")
-	img := file(t, "dunlin", "large-8")
+	img := file(t, "dunlin", "large-1")
 	want, err := os.ReadFile(img)
 	if err != nil {
 		t.Fatalf("os.ReadFile(img): %v", err)

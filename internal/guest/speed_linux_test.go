@@ -16,16 +16,16 @@ import (
 	"jarlid/internal/link/usb"
 )
 
-// TestInSpeed times a flash of 32 MiB against a bare loop that sends the same transfers to the
+// TestInSpeed times a flash of 16 MiB against a bare loop that sends the same transfers to the
 // same device and digests them, in pairs. Speeds in the guest say nothing about real cables; the
 // ratio says what the program adds.
 func TestInSpeed(t *testing.T) {
 	d := newDesk(t)
 	d.standin("dunlin")
-	img := file(t, "dunlin", "large-32")
+	img := file(t, "dunlin", "large-16")
 	var ratios []float64
 	peak := int64(0)
-	for range 5 {
+	for range 3 {
 		alone := bareFlash(t, img)
 		cmd := d.command("flash", img, "--into", "recovery@a", "--accept", "recovery-on-one-slot", "--yes",
 			"--on", "dunlin")
@@ -42,11 +42,11 @@ func TestInSpeed(t *testing.T) {
 			took.Round(time.Millisecond), use.Maxrss>>10)
 	}
 	slices.Sort(ratios)
-	t.Logf("ratios %.2f, median %.2f", ratios, ratios[2])
+	t.Logf("ratios %.2f, median %.2f", ratios, ratios[1])
 	// Wanted is at most 1.25, which docs/performance.md holds to what was measured; on a shared
 	// machine only a gross loss is a fault of the program.
-	if ratios[2] > 2 {
-		t.Errorf("the median is %.2f", ratios[2])
+	if ratios[1] > 2 {
+		t.Errorf("the median is %.2f, at most 2 is wanted", ratios[1])
 	}
 	if peak > 64 {
 		t.Errorf("%d MiB of memory, and at most 64 are wanted", peak)

@@ -363,10 +363,10 @@ func (e *DamagedError) Unwrap() error { return e.Err }
 // maxLine bounds one record, in bytes.
 const maxLine = 16 << 20
 
-// Read reads the journal in a job's folder. A last line that was cut off while it was
+// readRecords reads the journal in a job's folder. A last line that was cut off while it was
 // written is left out; any other that can't be read is a *DamagedError, with the
 // records before it.
-func Read(dir string) ([]Record, error) {
+func readRecords(dir string) ([]Record, error) {
 	b, err := host.Read(filepath.Join(dir, fileName))
 	var other *host.KindError
 	if errors.As(err, &other) {

@@ -50,7 +50,7 @@ func Jobs(home string) ([]Entry, error) {
 		}
 		j := Entry{Dir: filepath.Join(dir, d.Name())}
 		j.Number, j.Phone, _ = splitName(d.Name())
-		j.Records, err = Read(j.Dir)
+		j.Records, err = readRecords(j.Dir)
 		switch {
 		case errors.As(err, &j.Damage):
 		case errors.Is(err, fs.ErrNotExist):

@@ -282,7 +282,7 @@ func (p *Phone) cableError(a Address, err error) error {
 				"devices\", then pull the cable and put it back")
 	case errors.As(err, &denied):
 		return finding.Stopped(finding.NoPermission, p.Name,
-			fmt.Sprintf("this user may not use %s at %s (%s)", p.Name, a, denied.Node), RuleRemedy)
+			fmt.Sprintf("this user may not use %s at %s (%s)", p.Name, a, denied.Node), ruleRemedy)
 	case errors.As(err, &held):
 		return finding.Stopped(finding.HeldByAnother, p.Name, fmt.Sprintf("%s at %s is in use by %s", p.Name,
 			a, held.Holder()), heldRemedy(held))
@@ -290,8 +290,8 @@ func (p *Phone) cableError(a Address, err error) error {
 	return link.Lost("connecting", err)
 }
 
-// RuleRemedy is how a user gets the right to use phones.
-const RuleRemedy = "install the rule that jarlid bench --rule prints, load it as said there, and pull the " +
+// ruleRemedy is how a user gets the right to use phones.
+const ruleRemedy = "install the rule that jarlid bench --rule prints, load it as said there, and pull the " +
 	"cable and put it back"
 
 func heldRemedy(h *usb.HeldError) string {

@@ -89,7 +89,7 @@ func (m *menu) Facts(ctx context.Context, s *Session) error {
 }
 
 func (d *debug) Restart(ctx context.Context, to card.Mode) error {
-	if to == card.Loader {
+	if to.Def().ByKeys {
 		return &link.RefusedError{Command: "restart", Message: "its keys lead into a maker's loader"}
 	}
 	return d.c.Reboot(ctx, restartTargets[to])

@@ -98,7 +98,7 @@ func (l *fastWire) list(ctx context.Context) (map[string]string, error) {
 }
 
 func (l *fastWire) Restart(ctx context.Context, to card.Mode) error {
-	if to == card.Loader {
+	if to.Def().ByKeys {
 		return &link.RefusedError{Command: "restart", Message: "its keys lead into a maker's loader"}
 	}
 	if to == card.Sideload {

@@ -110,7 +110,7 @@ func (p *Phone) lineError(a Address, err error) error {
 			"end the other program, then run the command again")
 	case errors.Is(err, serial.ErrDenied):
 		return finding.Stopped(finding.NoPermission, p.Name, fmt.Sprintf("this user may not use the line %s",
-			a), RuleRemedy)
+			a), ruleRemedy)
 	case errors.Is(err, serial.ErrNone):
 		return link.Lost("connecting", fmt.Errorf("there is no line %s", a.Place))
 	}

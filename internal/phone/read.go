@@ -30,7 +30,7 @@ func (s *Session) Read(ctx context.Context) error {
 	}
 	contradict(s.Card, past)
 	c := s.Card
-	if s.Mode() == card.Bootloader || s.Mode() == card.Fastbootd {
+	if s.Mode().Def().Fastboot {
 		past.Set(card.FactStarted, card.Fact{Why: "the bootloader does not start from a slot"})
 	}
 	c.Merge(past)

@@ -140,7 +140,7 @@ func (s *Session) HasFiles() bool { _, ok := s.wire.(Syncer); return ok }
 // Fetches tells whether partitions can be read without a shell.
 func (s *Session) Fetches() bool {
 	_, ok := s.wire.(Fetcher)
-	return ok && (s.Mode() == card.Fastbootd || s.Mode() == card.Loader)
+	return ok && s.Mode().Def().Reads
 }
 
 // RootRecovery tells whether a recovery with a root shell is at the other end.
@@ -332,11 +332,11 @@ var serialPath = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(/dev/[A-Za-z0-9/._-]{1,200}|(?i:COM)[0-9]{1,3})$`)
 })
 
-// Schemes is the table of them.
-var Schemes = []Scheme{
-	{Name: "tcp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd},
+// schemes is the table of them.
+var schemes = []Scheme{
+	{Name: "tcp", Form: "HOST[:PORT]", Modes: card.FastbootModes(),
 		port: fastboot.DefaultPort, network: "tcp", open: openTCP, limit: answerLimit},
-	{Name: "udp", Form: "HOST[:PORT]", Modes: []card.Mode{card.Bootloader, card.Fastbootd},
+	{Name: "udp", Form: "HOST[:PORT]", Modes: card.FastbootModes(),
 		port: fastboot.DefaultPort, open: openUDP, limit: answerLimit},
 	{Name: "adb", Form: "HOST[:PORT]", Modes: []card.Mode{card.Recovery, card.Sideload, card.System},
 		port: adb.DefaultPort, network: "tcp", open: openADB, limit: answerLimit},
@@ -348,17 +348,17 @@ var Schemes = []Scheme{
 }
 
 func schemeOf(name string) (Scheme, bool) {
-	i := slices.IndexFunc(Schemes, func(s Scheme) bool { return s.Name == name })
+	i := slices.IndexFunc(schemes, func(s Scheme) bool { return s.Name == name })
 	if i < 0 {
 		return Scheme{}, false
 	}
-	return Schemes[i], true
+	return schemes[i], true
 }
 
 // AddressForms says how addresses are written.
 func AddressForms() string {
 	var list []string
-	for _, s := range Schemes {
+	for _, s := range schemes {
 		list = append(list, s.Name+":"+s.Form)
 	}
 	return strings.Join(list, ", ")

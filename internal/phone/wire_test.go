@@ -40,7 +40,7 @@ func TestAddresses(t *testing.T) {
 // people, modes that it declares, and each mode that answers reached by one of them.
 func TestSchemes(t *testing.T) {
 	reached := map[card.Mode]bool{}
-	for _, s := range Schemes {
+	for _, s := range schemes {
 		if s.Name == "" || s.Form == "" || len(s.Modes) == 0 || s.open == nil ||
 			strings.Contains(s.Name, ":") {
 			t.Errorf("%+v; unwanted: s.Name == '' || s.Form == '' || len(s.Modes) == 0 || s.open == ...", s)

@@ -433,7 +433,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 	var wg sync.WaitGroup
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	var packets net.PacketConn
-	if mode == card.Bootloader || mode == card.Fastbootd {
+	if mode.Def().Fastboot {
 		// UDP at the same number, where it is free.
 		if packets, err = p.o.Net.ListenPacket("udp", address); err != nil {
 			p.o.Log("no fastboot over UDP: " + err.Error())
@@ -454,7 +454,7 @@ func (p *Phone) listen(ctx context.Context, mode card.Mode) (wait func(), err er
 				done()
 				conn.Close()
 			}
-			if mode == card.Bootloader || mode == card.Fastbootd || mode == card.Loader {
+			if mode.Def().Images {
 				one() // a bootloader talks to one computer at a time
 			} else {
 				wg.Go(one)

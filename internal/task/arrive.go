@@ -253,7 +253,7 @@ func reached(ctx context.Context, s *phone.Session, stays time.Duration) advice.
 			return advice.StageFinished
 		}
 	case stays <= settledLimit:
-	case s.Mode() == card.Bootloader || s.Mode() == card.Fastbootd:
+	case s.Mode().Def().Fastboot:
 		return advice.StageBootloader
 	default:
 		return advice.StageRecovery

@@ -224,8 +224,8 @@ func Known(c *card.Card, w card.Which) *string {
 	return nil
 }
 
-// KnownYes gives a yes-or-no fact for JSON, nil when unknown.
-func KnownYes(c *card.Card, w card.Which) *bool {
+// knownYes gives a yes-or-no fact for JSON, nil when unknown.
+func knownYes(c *card.Card, w card.Which) *bool {
 	if yes, ok := c.Yes(w); ok {
 		return &yes
 	}

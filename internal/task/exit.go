@@ -68,7 +68,7 @@ func Exit(err error) int {
 		return ExitUsage
 	case errors.As(err, &away):
 		return ExitNoPhone
-	case AtPhone(err), errors.As(err, &mode):
+	case atPhone(err), errors.As(err, &mode):
 		return ExitPhone
 	}
 	return ExitWrong

@@ -98,7 +98,7 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		r := BenchRow{Name: s.Name, Serial: Known(s.Card, card.FactSerial),
 			Model: Known(s.Card, card.FactModel), Mode: s.Mode,
 			NextSlot: Known(s.Card, card.FactNext),
-			Unlocked: KnownYes(s.Card, card.FactUnlocked),
+			Unlocked: knownYes(s.Card, card.FactUnlocked),
 			Address:  s.Address,
 			Busy:     s.Busy,
 			Card:     s.Card}
@@ -257,8 +257,8 @@ func ShowSlots(ctx context.Context, e *Env) (*Slots, error) {
 	slots, told := c.Slots()
 	r := &Slots{Slots: []SlotRow{}, Told: told, Card: c}
 	for _, s := range slots {
-		row := SlotRow{Slot: s, Bootable: KnownYes(c, card.FactBootable.Of(s)),
-			Successful: KnownYes(c, card.FactGood.Of(s)), Holds: orEmpty(place.Holds(c, j.Model(), s))}
+		row := SlotRow{Slot: s, Bootable: knownYes(c, card.FactBootable.Of(s)),
+			Successful: knownYes(c, card.FactGood.Of(s)), Holds: orEmpty(place.Holds(c, j.Model(), s))}
 		is := func(f card.Which) *bool {
 			if v := c.Value(f); v != "" {
 				same := v == s

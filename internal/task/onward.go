@@ -15,9 +15,9 @@ import (
 	"jarlid/internal/phone"
 )
 
-// AtPhone tells whether an error is of the phone: it refused, broke its protocol's rules, was lost, or does
+// atPhone tells whether an error is of the phone: it refused, broke its protocol's rules, was lost, or does
 // not know this computer.
-func AtPhone(err error) bool {
+func atPhone(err error) bool {
 	var refused *link.RefusedError
 	var rule *link.ProtocolError
 	var lost *link.LostError
@@ -45,7 +45,7 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 		return list
 	case stopped: // a question was answered no: the same, once it is to be done
 		return []string{e.Again(e.Options.Typed)}
-	case errors.As(err, &away), AtPhone(err):
+	case errors.As(err, &away), atPhone(err):
 		return []string{e.Command("", "bench", "--why")}
 	case j != nil && j.Card.Mode() != card.None:
 		if c, _ := e.Suggest(j); c != "" {

@@ -167,7 +167,7 @@ func (t *Term) barText(b *bar) string {
 	}
 	text := b.now.What
 	if d := time.Since(b.since); d >= leastWait && !b.over {
-		text += "   " + Clock(d)
+		text += "   " + clockWords(d)
 	}
 	return word + text
 }
@@ -295,7 +295,7 @@ func (t *Term) progressText(p say.Progress) string {
 		parts = append(parts, image.Size(p.Rate)+"/s")
 	}
 	if !p.End && p.Left >= leastLeft && honest(p) {
-		parts = append(parts, Clock(p.Left)+" left")
+		parts = append(parts, clockWords(p.Left)+" left")
 	}
 	if p.Whole > 0 && !p.End {
 		parts = append(parts, image.SizeOf(p.Distinct, p.Whole)+" seen")
@@ -307,8 +307,8 @@ func percent(p say.Progress) int {
 	return min(max(int(float64(p.Done)/float64(p.Total)*100), 0), 100)
 }
 
-// Clock writes a duration as 1:02 or 1:02:03.
-func Clock(d time.Duration) string {
+// clockWords writes a duration as 1:02 or 1:02:03.
+func clockWords(d time.Duration) string {
 	s := int(d.Round(time.Second).Seconds())
 	if s >= 3600 {
 		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)

@@ -342,7 +342,7 @@ func (t *Term) hands(phone string, h say.Hands) {
 	}
 	for i, s := range r.Do {
 		if i == len(r.Do)-1 {
-			s += fmt.Sprintf(" (waiting %s)", Clock(h.Wait))
+			s += fmt.Sprintf(" (waiting %s)", clockWords(h.Wait))
 		}
 		t.line(say.Hand, s)
 	}

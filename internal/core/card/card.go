@@ -38,9 +38,6 @@ const (
 	Loader     Mode = "loader" // a maker's own, which speaks no fastboot
 )
 
-// Modes are all modes a phone can be sent to.
-var Modes = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System, Loader}
-
 // The facts. What each is, how long it lasts and what it is learnt from stands in
 // Defs.
 const (

@@ -107,14 +107,14 @@ type Def struct {
 const Own = "*"
 
 var (
-	loader    = []Mode{Bootloader, Fastbootd, Loader}
+	loader    = ImageModes()
 	userspace = []Mode{Fastbootd}
-	shells    = []Mode{Recovery, System}
+	shells    = ModesThat(func(d ModeDef) bool { return d.Shell })
 	system    = []Mode{System}
 	root      = []Mode{Recovery}
-	every     = []Mode{Bootloader, Fastbootd, Recovery, Sideload, System, Loader}
-	most      = []Mode{Bootloader, Fastbootd, Recovery, System, Loader}
-	fastboots = []Mode{Bootloader, Fastbootd, Recovery}
+	every     = Modes
+	most      = ModesThat(func(d ModeDef) bool { return !d.Silent })
+	fastboots = append(FastbootModes(), Recovery)
 )
 
 const (

@@ -2,6 +2,7 @@ package card
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -107,5 +108,30 @@ func TestSameAs(t *testing.T) {
 	card.Set(FactDigest.Of(At("boot", "a")), pending("x.img"))
 	if card.Value(FactDigest.Of(At("boot", "a"))) != "" {
 		t.Error("a pending digest has a value")
+	}
+}
+
+// TestModes: each mode has a row of words of its own, and the groups that facts are read in are in the
+// table's order, since the first of several modes is the one that is preferred.
+func TestModes(t *testing.T) {
+	words := map[string]bool{}
+	for _, m := range []Mode{Bootloader, Fastbootd, Recovery, Sideload, System, Loader} {
+		d := m.Def()
+		if d.Mode != m || d.Words == "" || words[d.Words] || !slices.Contains(Modes, m) {
+			t.Errorf("the row of %s is %+v; want one of its own", m, d)
+		}
+		words[d.Words] = true
+	}
+	if got := None.Def(); got != (ModeDef{Words: "not seen"}) {
+		t.Errorf("the row of no mode is %+v; want one that can do nothing", got)
+	}
+	for name, c := range map[string]struct{ got, want []Mode }{
+		"take images":    {ImageModes(), []Mode{Bootloader, Fastbootd, Loader}},
+		"speak fastboot": {FastbootModes(), []Mode{Bootloader, Fastbootd}},
+		"report facts":   {most, []Mode{Bootloader, Fastbootd, Recovery, System, Loader}},
+	} {
+		if !slices.Equal(c.got, c.want) {
+			t.Errorf("the modes that %s are %v, want %v", name, c.got, c.want)
+		}
 	}
 }

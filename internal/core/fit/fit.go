@@ -113,7 +113,7 @@ func Names() []string {
 // Judge weighs an image against a phone.
 func Judge(q Question) *Verdict {
 	q.Card = q.Card.Clone()
-	Derive(q.Card)
+	derive(q.Card)
 	v := &Verdict{Image: q.Image}
 	worst := map[Outcome][]string{}
 	var undecided []string

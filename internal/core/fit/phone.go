@@ -240,9 +240,9 @@ func Ramdisk(open func() io.Reader, learn Learn) error {
 	return nil
 }
 
-// Derive fills in what follows from other facts by the platform's rules. Facts that are
+// derive fills in what follows from other facts by the platform's rules. Facts that are
 // known are left alone.
-func Derive(c *card.Card) {
+func derive(c *card.Card) {
 	put := func(what card.Which, value string) {
 		if !c.Get(what).Known() && value != "" {
 			c.Learn(what, value, card.Model)

@@ -27,7 +27,7 @@ type Bar struct {
 // written. known is false when nobody can tell.
 func (q *Question) Bars() (before, after Bar, known bool) {
 	c := q.Card.Clone()
-	Derive(c)
+	derive(c)
 	spot := systemPlace(c)
 	name := spot.String()
 	have, told := c.Number(card.FactSize.Of(spot))

@@ -392,7 +392,7 @@ func (f *File) members(list []entry) {
 			looked++
 			in := f.inside(e)
 			m.Kind, m.GoesTo = in.Kind, in.GoesTo
-			if in.Closed == Encrypted {
+			if in.Closed == encrypted {
 				closed++
 			}
 			if len(list) == 1 {

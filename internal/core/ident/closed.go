@@ -17,8 +17,8 @@ import (
 	"jarlid/internal/core/image/sparse"
 )
 
-// Encrypted says why a protected archive stays shut.
-const Encrypted = "it is protected with a password; unwrap it with the program that made it, and name what " +
+// encrypted says why a protected archive stays shut.
+const encrypted = "it is protected with a password; unwrap it with the program that made it, and name what " +
 	"comes out"
 
 // zipEncrypted is bit 0 of a member's general purpose flags (APPNOTE.TXT, 4.4.4).
@@ -27,7 +27,7 @@ const zipEncrypted = 1
 // OpenZip gives the opening of a zip's member. Errors: *ClosedError for one that is protected.
 func OpenZip(m *zip.File) func() (io.ReadCloser, error) {
 	if m.Flags&zipEncrypted != 0 {
-		return func() (io.ReadCloser, error) { return nil, &ClosedError{Encrypted} }
+		return func() (io.ReadCloser, error) { return nil, &ClosedError{encrypted} }
 	}
 	return m.Open
 }
@@ -47,7 +47,7 @@ func (f *File) closed(n, of int) {
 	switch {
 	case n == 0 || f.Closed != "":
 	case n == of:
-		f.damaged(&ClosedError{Encrypted})
+		f.damaged(&ClosedError{encrypted})
 	default:
 		f.Notes = append(f.Notes, fmt.Sprintf("%d of its files are protected with a password and stay shut",
 			n))
@@ -92,7 +92,7 @@ func (m *sevenMember) Read(b []byte) (int, error) {
 func sevenError(err error) error {
 	var read *sevenzip.ReadError
 	if errors.As(err, &read) && read.Encrypted || strings.Contains(err.Error(), "password") {
-		return &ClosedError{Encrypted}
+		return &ClosedError{encrypted}
 	}
 	bad := &image.Error{Format: "7z archive", Offset: -1,
 		What: "its contents can't be read, the file may be cut short", Err: err}

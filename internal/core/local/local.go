@@ -50,8 +50,8 @@ func part(s string) string {
 	return b.String()
 }
 
-// Original gives the path that Name wrote.
-func Original(p string) (string, error) { return url.PathUnescape(p) }
+// original gives the path that Name wrote.
+func original(p string) (string, error) { return url.PathUnescape(p) }
 
 // Names gives each of several files a name of its own. The zero value is ready.
 type Names struct{ used map[string]bool }

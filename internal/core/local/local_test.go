@@ -32,7 +32,7 @@ func TestName(t *testing.T) {
 		if got != want {
 			t.Errorf("%q: %q, want %q", p, got, want)
 		}
-		if back, err := Original(got); err != nil || back != p {
+		if back, err := original(got); err != nil || back != p {
 			t.Errorf("%q is read back as %q, %v", got, back, err)
 		}
 	}
@@ -62,7 +62,7 @@ func FuzzName(f *testing.F) {
 	f.Add("a:b/aux./x%41")
 	f.Fuzz(func(t *testing.T, p string) {
 		got := Name(p)
-		if back, err := Original(got); err != nil || back != p {
+		if back, err := original(got); err != nil || back != p {
 			t.Errorf("Original(got): %q: %q, %q, %v; unwanted: err != nil || back != p", p, got, back, err)
 		}
 		if strings.ContainsAny(got, "<>:\"|?*\\\x00") {

@@ -35,7 +35,7 @@ func (e *Erase) Modes() []card.Mode {
 	if e.Logical {
 		return []card.Mode{card.Fastbootd}
 	}
-	return []card.Mode{card.Bootloader, card.Fastbootd, card.Loader}
+	return card.ImageModes()
 }
 
 // Writes is the partition; erasing the keys of the data is erasing the data.

@@ -55,7 +55,7 @@ func (*FormatData) Touches(*card.Card) []card.ID {
 // Check: a locked bootloader erases nothing.
 func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
 	list := append(dataGoes(c), batteryFinding(c)...)
-	if c.Mode() == card.Bootloader || c.Mode() == card.Loader {
+	if c.Mode().Def().Early {
 		list = append(lockFinding(c), list...)
 	}
 	if root, known := c.Yes(card.FactRoot); c.Mode() == card.Recovery && known && !root {

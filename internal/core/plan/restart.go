@@ -36,12 +36,11 @@ func (r *Restart) ByHand(c *card.Card) string {
 		}
 		return ""
 	}
-	if r.To == card.Loader && r.From != card.Loader || r.From == card.Loader && r.To != card.Loader &&
-		r.To != card.System {
-		return string(r.To) // a maker's loader is entered and left by keys
+	if r.To != r.From && (r.To.Def().ByKeys || r.From.Def().ByKeys && r.To != card.System) {
+		return string(r.To)
 	}
 	word := RestartCommand(r.To)
-	if word == "" || r.From != card.Bootloader && r.From != card.Fastbootd {
+	if word == "" || !r.From.Def().Fastboot {
 		return ""
 	}
 	if yes, known := c.Yes(card.FactCommand.Of(word)); known && !yes {

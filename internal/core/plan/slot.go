@@ -28,7 +28,7 @@ func (*Activate) Estimate(*card.Card) (int64, time.Duration) {
 }
 
 // Modes: the bootloader.
-func (a *Activate) Modes() []card.Mode { return []card.Mode{card.Bootloader, card.Fastbootd} }
+func (a *Activate) Modes() []card.Mode { return card.FastbootModes() }
 
 // Check: there must be something to start.
 func (a *Activate) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {

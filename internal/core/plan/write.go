@@ -69,9 +69,9 @@ func (w *Write) Modes() []card.Mode {
 		return []card.Mode{card.Fastbootd}
 	}
 	if w.Shell {
-		return []card.Mode{card.Bootloader, card.Fastbootd, card.Recovery, card.Loader}
+		return append(card.ImageModes(), card.Recovery)
 	}
-	return []card.Mode{card.Bootloader, card.Fastbootd, card.Loader}
+	return card.ImageModes()
 }
 
 // Sends is the image.

@@ -117,13 +117,13 @@ func (v *runner) zipped() (outcome, error) {
 		return outcome{faults: []Fault{
 			{Damaged, "table of contents", "its table of contents can't be read"}}}, nil
 	}
-	left := int64(MaxContents)
+	left := int64(maxContents)
 	var list []part
 	for _, m := range z.File {
 		if m.FileInfo().IsDir() {
 			continue
 		}
-		if left -= int64(min(m.UncompressedSize64, MaxContents)); left < 0 {
+		if left -= int64(min(m.UncompressedSize64, maxContents)); left < 0 {
 			return outcome{}, nil // it says of itself that it is larger than any package
 		}
 		open := ident.OpenZip(m)
@@ -144,12 +144,12 @@ func (v *runner) sevenZip() (outcome, error) {
 	}
 	streams := map[int][]*sevenzip.File{}
 	var order []int
-	left := int64(MaxContents)
+	left := int64(maxContents)
 	for _, m := range z.File {
 		if !m.FileInfo().Mode().IsRegular() {
 			continue
 		}
-		if left -= int64(min(m.UncompressedSize, MaxContents)); left < 0 {
+		if left -= int64(min(m.UncompressedSize, maxContents)); left < 0 {
 			return outcome{}, nil
 		}
 		if streams[m.Stream] == nil {
@@ -189,7 +189,7 @@ func drain(ctx context.Context, open func() (io.ReadCloser, error)) error {
 	}
 	defer r.Close()
 	buf := make([]byte, 64<<10)
-	for n := int64(0); n <= MaxContents; {
+	for n := int64(0); n <= maxContents; {
 		if err := ctx.Err(); err != nil {
 			return err
 		}

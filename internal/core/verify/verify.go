@@ -75,9 +75,9 @@ func (r *Result) Has(k Kind) bool {
 	return slices.ContainsFunc(r.Faults, func(f Fault) bool { return f.Kind == k })
 }
 
-// MaxContents bounds what the contents of one file may decompress to while their checksums are
+// maxContents bounds what the contents of one file may decompress to while their checksums are
 // compared, in bytes. What is larger stays unchecked.
-const MaxContents = 64 << 30
+const maxContents = 64 << 30
 
 // runner is one run over a file.
 type runner struct {

@@ -94,7 +94,7 @@ func (k *kernelXML) demand(level int) (KernelDemand, error) {
 	}
 	if k.Level != "" {
 		var err error
-		if d.Level, err = Level(k.Level); err != nil {
+		if d.Level, err = parseLevel(k.Level); err != nil {
 			return d, err
 		}
 	}

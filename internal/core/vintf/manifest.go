@@ -44,7 +44,7 @@ func ParseManifest(b []byte) (*Manifest, error) {
 		return nil, err
 	}
 	m := &Manifest{Type: e.Type, e: e}
-	if m.Level, err = Level(e.Target); err != nil {
+	if m.Level, err = parseLevel(e.Target); err != nil {
 		return nil, err
 	}
 	for i := range e.HALs {
@@ -53,7 +53,7 @@ func ParseManifest(b []byte) (*Manifest, error) {
 		}
 	}
 	for _, k := range e.Kernels {
-		if m.KernelLevel, err = Level(k.Target); err != nil {
+		if m.KernelLevel, err = parseLevel(k.Target); err != nil {
 			return nil, err
 		}
 		m.Kernel = k.Version
@@ -95,10 +95,10 @@ func (m *Manifest) take(h *halXML) error {
 	}
 	p := Provided{Format: h.format(), Package: name}
 	var err error
-	if p.MinLevel, err = Level(h.MinLevel); err != nil {
+	if p.MinLevel, err = parseLevel(h.MinLevel); err != nil {
 		return err
 	}
-	if p.MaxLevel, err = Level(h.MaxLevel); err != nil {
+	if p.MaxLevel, err = parseLevel(h.MaxLevel); err != nil {
 		return err
 	}
 	versions := []Version{}

@@ -55,7 +55,7 @@ func ParseMatrix(b []byte) (*Matrix, error) {
 		return nil, err
 	}
 	x := &Matrix{Type: e.Type, e: e}
-	if x.Level, err = Level(e.Level); err != nil {
+	if x.Level, err = parseLevel(e.Level); err != nil {
 		return nil, err
 	}
 	for i := range e.HALs {
@@ -77,7 +77,7 @@ func ParseMatrix(b []byte) (*Matrix, error) {
 	}
 	for _, p := range e.Policies {
 		for _, s := range p.Range {
-			r, err := ParsePolicyRange(s)
+			r, err := parsePolicyRange(s)
 			if err != nil {
 				return nil, err
 			}
@@ -91,8 +91,8 @@ func ParseMatrix(b []byte) (*Matrix, error) {
 	return x, nil
 }
 
-// ParsePolicyRange reads 28.0, 28.0-3, or the single number newer levels have.
-func ParsePolicyRange(s string) (Range, error) {
+// parsePolicyRange reads 28.0, 28.0-3, or the single number newer levels have.
+func parsePolicyRange(s string) (Range, error) {
 	if !strings.Contains(s, ".") {
 		s = strings.TrimSpace(s) + ".0"
 	}
@@ -322,7 +322,7 @@ func (w Wanted) is(p Provided) bool {
 // CheckPolicy tells whether the version of the policy a device was built with is one the
 // matrix takes.
 func (x *Matrix) CheckPolicy(version string) bool {
-	r, err := ParsePolicyRange(version)
+	r, err := parsePolicyRange(version)
 	if err != nil {
 		return false
 	}

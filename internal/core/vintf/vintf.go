@@ -21,7 +21,7 @@ const formatName = "vendor interface object"
 
 // Limits for what is read: published manifests have some 40 KiB and nest five deep.
 const (
-	MaxSize   = 1 << 20 // bytes
+	maxSize   = 1 << 20 // bytes
 	maxDepth  = 24
 	maxTokens = 1 << 17
 )
@@ -29,9 +29,9 @@ const (
 // Unspecified is the level of an object that states none.
 const Unspecified = 0
 
-// Level reads a compatibility matrix level: a number, or "legacy" for the devices
+// parseLevel reads a compatibility matrix level: a number, or "legacy" for the devices
 // before there were levels, which is below all others.
-func Level(s string) (int, error) {
+func parseLevel(s string) (int, error) {
 	switch s = strings.TrimSpace(s); s {
 	case "", "unspecified":
 		return Unspecified, nil
@@ -168,8 +168,8 @@ type ndkXML struct {
 // decode reads an object whose root has the given name. What is not part of the
 // format is passed over; what only an attacker writes is refused.
 func decode(b []byte, root string) (*element, error) {
-	if len(b) > MaxSize {
-		return nil, image.Errorf(formatName, MaxSize, "it has %d bytes, more than any", len(b))
+	if len(b) > maxSize {
+		return nil, image.Errorf(formatName, maxSize, "it has %d bytes, more than any", len(b))
 	}
 	d := xml.NewDecoder(bytes.NewReader(b))
 	depth := 0

@@ -421,7 +421,7 @@ func TestHostile(t *testing.T) {
 			`"aaaa">]><manifest><hal><name>&a;</name></hal></manifest>`,
 		"deep":       "<manifest>" + strings.Repeat("<a>", 100000),
 		"many":       "<manifest>" + strings.Repeat("<a/>", 100000) + "</manifest>",
-		"huge":       "<manifest>" + strings.Repeat(" ", MaxSize) + "</manifest>",
+		"huge":       "<manifest>" + strings.Repeat(" ", maxSize) + "</manifest>",
 		"no name":    "<manifest><hal><version>1.0</version></hal></manifest>",
 		"no version": "<manifest><hal><name>a</name><version>x</version></hal></manifest>",
 		"a wild version": "<manifest><hal><name>a</name><version>99999999999999999999.0</version></hal>" +

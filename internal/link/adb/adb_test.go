@@ -484,7 +484,7 @@ func FuzzMessage(f *testing.F) {
 		if err == nil && len(m.data) > 4096 {
 			t.Error("more than the limit was taken")
 		}
-		ParseBanner(string(b))
+		parseBanner(string(b))
 	})
 }
 

@@ -59,7 +59,7 @@ func (c *Conn) agree(m message) error {
 	if c.maxPayload < 1 {
 		return &link.ProtocolError{Protocol: "ADB", What: "takes messages of no length"}
 	}
-	c.Peer = ParseBanner(string(m.data))
+	c.Peer = parseBanner(string(m.data))
 	return nil
 }
 

@@ -164,9 +164,9 @@ type Banner struct {
 	Features []string
 }
 
-// ParseBanner reads KIND:SERIAL:NAME=VALUE;... as phones send it. Old phones
+// parseBanner reads KIND:SERIAL:NAME=VALUE;... as phones send it. Old phones
 // send only the kind, or the kind with loose words behind it.
-func ParseBanner(s string) Banner {
+func parseBanner(s string) Banner {
 	b := Banner{Props: map[string]string{}}
 	s = strings.TrimRight(s, "\x00")
 	kind, rest, _ := strings.Cut(s, ":")

@@ -26,8 +26,8 @@ const (
 	shellStderr = 2
 	shellExit   = 3
 
-	// MaxOutput is how much a shell command may print, in bytes.
-	MaxOutput = 16 << 20
+	// maxOutput is how much a shell command may print, in bytes.
+	maxOutput = 16 << 20
 )
 
 // Shell runs a command in the phone's shell: with exit code and separate
@@ -45,10 +45,10 @@ func (c *Conn) Shell(ctx context.Context, command string) (Output, error) {
 	defer s.Close()
 	s.With(ctx)
 	if !v2 {
-		b, err := io.ReadAll(io.LimitReader(s, MaxOutput+1))
-		if err == nil && len(b) > MaxOutput {
+		b, err := io.ReadAll(io.LimitReader(s, maxOutput+1))
+		if err == nil && len(b) > maxOutput {
 			err = &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("printed more than %d bytes for %q",
-				MaxOutput, command)}
+				maxOutput, command)}
 		}
 		return Output{Stdout: b, Code: -1}, link.Lost(service, err)
 	}
@@ -68,9 +68,9 @@ func shellV2(s io.Reader, command string) (Output, error) {
 			return out, link.Lost(command, err)
 		}
 		n := int64(binary.LittleEndian.Uint32(h[1:]))
-		if n > MaxOutput || int64(len(out.Stdout)+len(out.Stderr))+n > MaxOutput {
+		if n > maxOutput || int64(len(out.Stdout)+len(out.Stderr))+n > maxOutput {
 			return out, &link.ProtocolError{Protocol: "ADB",
-				What: fmt.Sprintf("printed more than %d bytes for %q", MaxOutput, command)}
+				What: fmt.Sprintf("printed more than %d bytes for %q", maxOutput, command)}
 		}
 		var b bytes.Buffer
 		if _, err := io.CopyN(&b, s, n); err != nil {

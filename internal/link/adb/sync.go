@@ -25,8 +25,8 @@ const (
 	syncOkay, syncFail   = "OKAY", "FAIL"
 	syncQuit             = "QUIT"
 
-	// SyncChunk is the most data one packet holds, in bytes.
-	SyncChunk = 64 << 10
+	// syncChunk is the most data one packet holds, in bytes.
+	syncChunk = 64 << 10
 
 	// maxSyncPath is the longest path the service takes, maxEntries how many a
 	// folder may list.
@@ -242,7 +242,7 @@ func (y *Sync) Send(ctx context.Context, path string, mode uint32, mtime time.Ti
 	} else {
 		err = y.request(ctx, syncSend1, fmt.Sprintf("%s,%d", path, mode))
 	}
-	buf := make([]byte, 8+SyncChunk)
+	buf := make([]byte, 8+syncChunk)
 	for done := int64(0); err == nil; {
 		n, rerr := io.ReadFull(r, buf[8:])
 		if n > 0 {
@@ -304,7 +304,7 @@ func (y *Sync) Receive(ctx context.Context, path string, w io.Writer, moved func
 		err = y.write(ctx, syncHead(id, 0)) // no compression
 	}
 	done := int64(0)
-	buf := make([]byte, SyncChunk)
+	buf := make([]byte, syncChunk)
 	for err == nil {
 		var h [8]byte
 		if err = y.read(ctx, h[:]); err != nil {
@@ -317,8 +317,8 @@ func (y *Sync) Receive(ctx context.Context, path string, w io.Writer, moved func
 		case syncFail:
 			return done, y.fail(ctx, "read "+path, n)
 		case syncData:
-			if n > SyncChunk {
-				return done, y.broken("sent %d bytes at once where at most %d are allowed", n, SyncChunk)
+			if n > syncChunk {
+				return done, y.broken("sent %d bytes at once where at most %d are allowed", n, syncChunk)
 			}
 			if err = y.read(ctx, buf[:n]); err != nil {
 				break

@@ -129,7 +129,7 @@ func serveSend(s io.ReadWriter, files Files, path string, newer bool) error {
 	// What fails is told at the end, when everything that was sent has been
 	// taken, so that no bytes are left on the way.
 	w, done, fail := files.Create(path, uint32(mode))
-	buf := make([]byte, SyncChunk)
+	buf := make([]byte, syncChunk)
 	for {
 		var h [8]byte
 		if _, err := io.ReadFull(s, h[:]); err != nil {
@@ -138,7 +138,7 @@ func serveSend(s io.ReadWriter, files Files, path string, newer bool) error {
 		n := le.Uint32(h[4:])
 		switch string(h[:4]) {
 		case syncData:
-			if n > SyncChunk {
+			if n > syncChunk {
 				return syncRefuse(s, "too much data at once")
 			}
 			if _, err := io.ReadFull(s, buf[:n]); err != nil {
@@ -179,7 +179,7 @@ func serveReceive(s io.ReadWriter, files Files, path string, newer bool) error {
 		return syncRefuse(s, err.Error())
 	}
 	defer r.Close()
-	buf := make([]byte, 8+SyncChunk)
+	buf := make([]byte, 8+syncChunk)
 	for {
 		n, err := io.ReadFull(r, buf[8:])
 		if n > 0 {

@@ -23,10 +23,10 @@ const (
 	udpHeader    = 4
 	udpVersion   = 1
 
-	// UDPPacket is the longest packet this side takes, header included, in
+	// udpPacket is the longest packet this side takes, header included, in
 	// bytes; the smaller of both sides' counts. udpLeast is what every phone
 	// takes, and the bound until sizes are negotiated.
-	UDPPacket = 8192
+	udpPacket = 8192
 	udpLeast  = 512
 
 	// udpResend is after how long without an answer a packet is sent again, and
@@ -66,7 +66,7 @@ func (u *UDP) begin(ctx context.Context) error {
 	}
 	u.seq = binary.BigEndian.Uint16(data)
 	be := binary.BigEndian
-	hello := be.AppendUint16(be.AppendUint16(nil, udpVersion), UDPPacket)
+	hello := be.AppendUint16(be.AppendUint16(nil, udpVersion), udpPacket)
 	_, data, err = u.exchange(ctx, udpInit, 0, hello, udpPatience, false)
 	if err != nil {
 		return err
@@ -79,7 +79,7 @@ func (u *UDP) begin(ctx context.Context) error {
 		return udpRule("offers version %d and packets of %d bytes; at least 1 and %d are needed", version,
 			size, udpLeast)
 	}
-	u.size = min(size, UDPPacket)
+	u.size = min(size, udpPacket)
 	return nil
 }
 

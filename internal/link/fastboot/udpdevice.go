@@ -93,8 +93,8 @@ func (d *UDPDevice) packet(p []byte, from net.Addr) {
 	case seq != d.seq:
 	case id == udpInit && len(p) >= udpHeader+4:
 		d.peer = from
-		d.size = max(min(int(be.Uint16(p[udpHeader+2:])), UDPPacket), udpLeast)
-		r := be.AppendUint16(be.AppendUint16(bytes.Clone(p[:udpHeader]), udpVersion), UDPPacket)
+		d.size = max(min(int(be.Uint16(p[udpHeader+2:])), udpPacket), udpLeast)
+		r := be.AppendUint16(be.AppendUint16(bytes.Clone(p[:udpHeader]), udpVersion), udpPacket)
 		if d.now != nil {
 			d.now.end() // whatever it was doing is over
 		}

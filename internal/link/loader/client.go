@@ -38,7 +38,7 @@ const (
 	workLimit = 30 * time.Second
 	// leastPiece is the smallest piece that is asked for or sent: what every loader takes. A line that
 	// loses a piece whole has smaller ones, each time an eighth.
-	leastPiece = LeastPayload - dataHead
+	leastPiece = leastPayload - dataHead
 	lessBy     = 8
 )
 
@@ -95,12 +95,12 @@ func (e *RefusedError) As(target any) bool {
 // Connect says hello. Bytes that come before its answer are passed over. Errors: *link.LostError where
 // nobody answers, *link.ProtocolError where something else does, *RefusedError for a version.
 func Connect(ctx context.Context, s Stream, program string) (*Client, error) {
-	c := &Client{s: s, r: NewReader(s, MostPayload), most: LeastPayload}
+	c := &Client{s: s, r: NewReader(s, mostPayload), most: leastPayload}
 	b, err := c.order(ctx, Hello, Fields{
 		"program": program,
 		"least":   "1",
 		"most":    strconv.Itoa(Version),
-		"payload": strconv.Itoa(MostPayload),
+		"payload": strconv.Itoa(mostPayload),
 	}.Encode(), nil)
 	if err != nil {
 		return nil, err
@@ -111,12 +111,12 @@ func Connect(ctx context.Context, s Stream, program string) (*Client, error) {
 			What: fmt.Sprintf("answers in version %q, and was asked for 1 to %d", told["version"], Version)}
 	}
 	n, err := strconv.Atoi(told["payload"])
-	if err != nil || n < LeastPayload {
+	if err != nil || n < leastPayload {
 		return nil, &link.ProtocolError{Protocol: "loader protocol",
 			What: fmt.Sprintf("takes payloads of %q bytes; every loader takes %d", told["payload"],
-				LeastPayload)}
+				leastPayload)}
 	}
-	c.most, c.Told = min(n, MostPayload), told
+	c.most, c.Told = min(n, mostPayload), told
 	c.reads, c.writes = int64(c.most-dataHead), int64(c.most-dataHead)
 	if k, ok := s.(Keeper); ok {
 		c.reads = max(min(c.reads, int64(k.Keeps()-headSize-sumSize-dataHead)), leastPiece)

@@ -25,11 +25,11 @@ const Version = 1
 const (
 	headSize = 12 // mark 2, kind 1, flags 1, number 4, length 4
 	sumSize  = 4
-	// MostPayload is the largest payload of a frame, in bytes. A longer one is refused before memory
+	// mostPayload is the largest payload of a frame, in bytes. A longer one is refused before memory
 	// is taken for it.
-	MostPayload = 1 << 20
-	// LeastPayload is what every loader takes.
-	LeastPayload = 512
+	mostPayload = 1 << 20
+	// leastPayload is what every loader takes.
+	leastPayload = 512
 	// maxSkip is how many bytes that are no frame are passed over before a line counts as one that
 	// speaks something else.
 	maxSkip = 1 << 20
@@ -104,14 +104,14 @@ type Reader struct {
 	Skipped int64 // bytes that were passed over
 }
 
-// RestLimit is how long the rest of a frame may stay away. On a line that has lost it, what comes next
+// restLimit is how long the rest of a frame may stay away. On a line that has lost it, what comes next
 // would be taken for it.
-const RestLimit = time.Second
+const restLimit = time.Second
 
 // NewReader reads from r; most is the largest payload that is taken, 0 for MostPayload.
 func NewReader(r io.Reader, most int) *Reader {
-	if most <= 0 || most > MostPayload {
-		most = MostPayload
+	if most <= 0 || most > mostPayload {
+		most = mostPayload
 	}
 	return &Reader{r: r, most: most}
 }
@@ -129,7 +129,7 @@ func (r *Reader) fill(n int) error {
 			r.buf = r.mem[:copy(r.mem, r.buf)]
 		}
 		if r.limit != nil && n > len(mark) {
-			_ = r.limit.SetReadDeadline(time.Now().Add(RestLimit)) // a stream that has none goes without
+			_ = r.limit.SetReadDeadline(time.Now().Add(restLimit)) // a stream that has none goes without
 		}
 		k, err := r.r.Read(r.buf[len(r.buf):cap(r.buf)])
 		r.buf = r.buf[:len(r.buf)+k]

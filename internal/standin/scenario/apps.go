@@ -42,7 +42,7 @@ func (a App) Package() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	cert, err := Certificate(by)
+	cert, err := certificate(by)
 	if err != nil {
 		return nil, err
 	}

@@ -48,10 +48,10 @@ func makeImages(o OS, p Phone) (map[string][]byte, error) {
 	}
 	makers := map[string]func(OS, Phone) ([]byte, error){"system": System}
 	if p.VNDK != "" {
-		makers["vendor"] = Vendor
+		makers["vendor"] = vendorImage
 	}
 	if p.Product {
-		makers["product"] = Product
+		makers["product"] = productImage
 	}
 	for name, make := range makers {
 		if set[name], err = make(o, p); err != nil {
@@ -72,7 +72,7 @@ func makeImages(o OS, p Phone) (map[string][]byte, error) {
 	if o.Brand != Stock.Brand {
 		flags = vbmeta.FlagHashtreeDisabled
 	}
-	return set, Seal(set, o, p, flags)
+	return set, seal(set, o, p, flags)
 }
 
 // RadioMagic begins the made-up radio firmware; its version follows, ended by
@@ -108,10 +108,10 @@ var (
 	trees  = []string{"system", "product", "vendor"}
 )
 
-// Seal works out the hash trees of a set's images, appends them, and adds the
+// seal works out the hash trees of a set's images, appends them, and adds the
 // vbmeta images that answer for them, signed with the key of o, with the given
 // flags in the top one.
-func Seal(set map[string][]byte, o OS, p Phone, flags uint32) error {
+func seal(set map[string][]byte, o OS, p Phone, flags uint32) error {
 	if p.VerifiedBoot == "none" {
 		return nil
 	}
@@ -360,7 +360,7 @@ func makePackage(o OS, p Phone, recovery []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Sign(pkg, o.key)
+	return sign(pkg, o.key)
 }
 
 // FirmwareSet makes a zip of all images of the maker's build with the

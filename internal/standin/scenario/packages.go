@@ -23,8 +23,8 @@ import (
 // when is the time in everything the scenario packs.
 var when = time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)
 
-// Certificate makes the certificate of one of the made-up makers.
-func Certificate(name string) (*x509.Certificate, error) {
+// certificate makes the certificate of one of the made-up makers.
+func certificate(name string) (*x509.Certificate, error) {
 	key, err := Key(name)
 	if err != nil {
 		return nil, err
@@ -43,7 +43,7 @@ func Certificate(name string) (*x509.Certificate, error) {
 func keyring(names ...string) ([]byte, error) {
 	var files []member
 	for _, n := range names {
-		c, err := Certificate(n)
+		c, err := certificate(n)
 		if err != nil {
 			return nil, err
 		}
@@ -87,15 +87,15 @@ func library(abi string, n int) []byte {
 	return b
 }
 
-// Sign signs a whole package: everything but its comment, which then holds the
+// sign signs a whole package: everything but its comment, which then holds the
 // signature and, in its last six bytes, where that begins and how long the
 // comment is (verifier.cpp in the platform's recovery).
-func Sign(pkg []byte, name string) ([]byte, error) {
+func sign(pkg []byte, name string) ([]byte, error) {
 	key, err := Key(name)
 	if err != nil {
 		return nil, err
 	}
-	cert, err := Certificate(name)
+	cert, err := certificate(name)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func (a Addon) Package() ([]byte, error) {
 	if err != nil || a.Signer == "" {
 		return pkg, err
 	}
-	return Sign(pkg, a.Signer)
+	return sign(pkg, a.Signer)
 }
 
 // The add-ons of the scenario.
@@ -250,5 +250,5 @@ func makeBlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Sign(pkg, o.key)
+	return sign(pkg, o.key)
 }

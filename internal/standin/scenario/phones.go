@@ -28,8 +28,8 @@ type Phone struct {
 	Radio string
 }
 
-// Phones are the phones of the scenario.
-var Phones = []Phone{
+// phones are the phones of the scenario.
+var phones = []Phone{
 	{Device: "turnstone", Model: "Wickerlight Turnstone", ABI: "armeabi-v7a", System: "restoring",
 		FirstAPI: "23", VerifiedBoot: "none",
 		Kernel: "3.10.49", Plain: true, KernelMounts: true},
@@ -51,7 +51,7 @@ var Phones = []Phone{
 // PhoneOf gives the phone of that name. One that is not of the scenario is
 // laid out like dunlin.
 func PhoneOf(device string) Phone {
-	for _, p := range Phones {
+	for _, p := range phones {
 		if p.Device == device {
 			return p
 		}

@@ -157,14 +157,14 @@ func System(o OS, p Phone) ([]byte, error) {
 		"LINKER64":    string(library("arm64-v8a", 64))})
 }
 
-// Vendor makes a vendor image.
-func Vendor(o OS, p Phone) ([]byte, error) {
+// vendorImage makes a vendor image.
+func vendorImage(o OS, p Phone) ([]byte, error) {
 	return template("vendor"+p.VNDK+".ext4", "vendor"+o.Build+p.Device, map[string]string{
 		"DEVICE": p.Device, "FINGERPRINT": o.Fingerprint(p.Device), "VNDK": p.VNDK, "FIRST": p.FirstAPI})
 }
 
-// Product makes an image of what a maker adds to the system.
-func Product(o OS, p Phone) ([]byte, error) {
+// productImage makes an image of what a maker adds to the system.
+func productImage(o OS, p Phone) ([]byte, error) {
 	return template("product.ext4", "product"+o.Build+p.Device, map[string]string{"DEVICE": p.Device})
 }
 

@@ -271,9 +271,9 @@ func (t *Task) Make(paths map[string]string, vars map[string]string, folder func
 	return m, failed
 }
 
-// FromWords makes the value of a command from its words, as a journal has them: without the
+// fromWords makes the value of a command from its words, as a journal has them: without the
 // program's name, and without the options that every command has.
-func FromWords(words []string) (*Made, error) {
+func fromWords(words []string) (*Made, error) {
 	name := ""
 	for n := min(2, len(words)); n > 0 && name == ""; n-- {
 		if w := strings.Join(words[:n], " "); commands[w].of != nil {

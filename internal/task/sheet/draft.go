@@ -142,7 +142,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 	if out.Text, err = write(ev, out.Name, name, info, d.Card); err != nil {
 		return nil, err
 	}
-	s, err := Parse(out.Text, output)
+	s, err := parse(out.Text, output)
 	if err != nil {
 		return nil, fmt.Errorf("the draft is no sheet: %w", err)
 	}

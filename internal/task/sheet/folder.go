@@ -45,11 +45,11 @@ type Options struct {
 // Open reads a sheet. Errors: *FormError, *task.UsageError.
 func Open(path string, o Options) (*Opened, error) {
 	path = files.Unquote(path)
-	text, err := files.ReadText(path, MaxSize)
+	text, err := files.ReadText(path, maxSize)
 	if err != nil {
 		return nil, err
 	}
-	s, err := Parse([]byte(text), path)
+	s, err := parse([]byte(text), path)
 	if err != nil {
 		return nil, err
 	}

@@ -26,7 +26,7 @@ const Form = 1
 
 // Bounds of a sheet.
 const (
-	MaxSize  = 1 << 20 // bytes
+	maxSize  = 1 << 20 // bytes
 	maxTasks = 500
 	maxDepth = 12 // of lists and mappings in one another
 )
@@ -141,8 +141,8 @@ func (r *reader) bad(n *yaml.Node, format string, args ...any) {
 	r.problems = append(r.problems, Problem{w, fmt.Sprintf(format, args...)})
 }
 
-// Parse reads a sheet. path is its name, for messages. Errors: *FormError.
-func Parse(text []byte, path string) (*Sheet, error) {
+// parse reads a sheet. path is its name, for messages. Errors: *FormError.
+func parse(text []byte, path string) (*Sheet, error) {
 	r := &reader{}
 	s := r.parse(text)
 	if len(r.problems) > 0 {
@@ -155,8 +155,8 @@ func Parse(text []byte, path string) (*Sheet, error) {
 }
 
 func (r *reader) parse(text []byte) *Sheet {
-	if len(text) > MaxSize {
-		r.bad(nil, "a sheet has at most %d bytes, and this has %d", MaxSize, len(text))
+	if len(text) > maxSize {
+		r.bad(nil, "a sheet has at most %d bytes, and this has %d", maxSize, len(text))
 		return nil
 	}
 	d := yaml.NewDecoder(strings.NewReader(string(text)))

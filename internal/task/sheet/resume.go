@@ -21,7 +21,7 @@ func Reopen(r *journal.Run) (*Opened, error) {
 		return nil, err
 	}
 	first := r.First()
-	s, err := Parse(text, filepath.Base(first.Sheet))
+	s, err := parse(text, filepath.Base(first.Sheet))
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +144,7 @@ func (r *Ready) leftOf(ctx context.Context, run *journal.Run, j *engine.Job, n i
 		}
 	}
 	for _, w := range words {
-		m, err := FromWords(w)
+		m, err := fromWords(w)
 		if err != nil {
 			return nil, false, fmt.Errorf("task %d of run %d: %w", n, run.Number, err)
 		}

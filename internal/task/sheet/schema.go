@@ -7,9 +7,9 @@ import (
 	"jarlid/internal/core/card"
 )
 
-// Schema is the form of sheets as a JSON Schema (draft 2020-12, json-schema.org), for editors. It
+// schema is the form of sheets as a JSON schema (draft 2020-12, json-schema.org), for editors. It
 // is made from the same tables as sheets are read with.
-func Schema() ([]byte, error) {
+func schema() ([]byte, error) {
 	type m = map[string]any
 	text := m{"type": "string"}
 	texts := m{"anyOf": []any{text, m{"type": "array", "items": text, "minItems": 1}}}
@@ -21,7 +21,7 @@ func Schema() ([]byte, error) {
 	}}
 	when := m{}
 	value := m{"type": []string{"string", "number", "boolean"}}
-	for _, w := range WhenFacts() {
+	for _, w := range whenNames() {
 		when[w] = m{"anyOf": []any{value, m{"type": "array", "items": value}}}
 	}
 	kind := func(o option) any {

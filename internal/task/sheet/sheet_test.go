@@ -92,10 +92,10 @@ func TestBadSheets(t *testing.T) {
 			"deeper in one another"},
 		{"sheet: 1\n? [a]\n: b\n", "a key is a word"},
 		{"sheet: 1\ntasks: [" + strings.Repeat("recovery hold,", maxTasks+1) + "]\n", "at most 500 tasks"},
-		{strings.Repeat("#", MaxSize+1), "a sheet has at most"},
+		{strings.Repeat("#", maxSize+1), "a sheet has at most"},
 		{"sheet: 1\ntasks: [\"\x00\"]\n", "can't be read as YAML"},
 	} {
-		_, err := Parse([]byte(c.text), "test.yaml")
+		_, err := parse([]byte(c.text), "test.yaml")
 		var bad *FormError
 		if !errors.As(err, &bad) {
 			t.Errorf("%.60q is taken", c.text)
@@ -126,7 +126,7 @@ func TestTasks(t *testing.T) {
 - slot use: other
 - flash: {files: set, without: [radio, dtbo]}
 `
-	s, err := Parse([]byte(text), "x.yaml")
+	s, err := parse([]byte(text), "x.yaml")
 	if err != nil {
 		t.Fatalf("Parse([]byte(text), 'x.yaml'): %v", err)
 	}
@@ -139,7 +139,7 @@ func TestTasks(t *testing.T) {
 			t.Fatalf("s.Tasks[i].Make(paths, vars, ...): %v", err)
 		}
 		got = append(got, strings.Join(m.Words, " "))
-		back, err := FromWords(m.Words)
+		back, err := fromWords(m.Words)
 		if err != nil || !slices.Equal(back.Words, m.Words) {
 			t.Errorf("%v comes back as %v, %v", m.Words, back, err)
 		}
@@ -201,7 +201,7 @@ func TestWhen(t *testing.T) {
 		{"{cpu: arm64-v8a, vndk: 30}", "godwit", true, 0},
 		{"{slots: 2, vndk: 29}", "", true, 2},
 	} {
-		s, err := Parse([]byte(head+"- recovery hold: {}\n  when: "+c.when+"\n"), "x.yaml")
+		s, err := parse([]byte(head+"- recovery hold: {}\n  when: "+c.when+"\n"), "x.yaml")
 		if err != nil {
 			t.Fatalf("Parse(..., 'x.yaml'): %v", err)
 		}
@@ -286,7 +286,7 @@ func TestLinksLeadOut(t *testing.T) {
 // TestSchema: the schema that lies in docs is the one of these tables.
 func TestSchema(t *testing.T) {
 	const path = "../../../docs/sheet.schema.json"
-	want, err := Schema()
+	want, err := schema()
 	if err != nil {
 		t.Fatalf("Schema(): %v", err)
 	}
@@ -335,7 +335,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("sheet: 1\ntasks: [{go: {mode: system, wait: 1s}}, unshelve]\n"))
 	f.Add([]byte("a: &a [*a]\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		s, err := Parse(b, "f.yaml")
+		s, err := parse(b, "f.yaml")
 		var bad *FormError
 		if err != nil {
 			if !errors.As(err, &bad) || len(bad.Problems) == 0 || bad.Problems[0].Line < 1 {

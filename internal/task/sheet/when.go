@@ -44,8 +44,8 @@ var whenFacts = map[string]func(c *card.Card, m *model.Model) string{
 	},
 }
 
-// WhenFacts are the names of what a task's when can ask for.
-func WhenFacts() []string { return slices.Sorted(maps.Keys(whenFacts)) }
+// whenNames are the names of what a task's when can ask for.
+func whenNames() []string { return slices.Sorted(maps.Keys(whenFacts)) }
 
 // fits tells whether a task is for a phone, and what would have to be known to tell.
 func (t *Task) fits(c *card.Card, m *model.Model, all model.Set) (yes bool, unknown []string) {

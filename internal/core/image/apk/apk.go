@@ -20,8 +20,8 @@ const formatName = "app manifest"
 // ManifestName is the compiled manifest within an app package.
 const ManifestName = "AndroidManifest.xml"
 
-// MaxManifest is how long a compiled manifest may be, in bytes.
-const MaxManifest = 4 << 20
+// maxManifest is how long a compiled manifest may be, in bytes.
+const maxManifest = 4 << 20
 
 // Chunk types and the attributes' resource numbers that are looked for
 // (ResourceTypes.h; the platform's public.xml).
@@ -82,12 +82,12 @@ func Parse(r io.ReaderAt, size int64) (*App, error) {
 		return nil, image.Errorf(formatName, -1, "%v", err)
 	}
 	defer m.Close()
-	b, err := io.ReadAll(io.LimitReader(m, MaxManifest+1))
+	b, err := io.ReadAll(io.LimitReader(m, maxManifest+1))
 	if err != nil {
 		return nil, image.Errorf(formatName, -1, "%v", err)
 	}
-	if len(b) > MaxManifest {
-		return nil, image.Errorf(formatName, MaxManifest, "it is longer than %s", image.Size(MaxManifest))
+	if len(b) > maxManifest {
+		return nil, image.Errorf(formatName, maxManifest, "it is longer than %s", image.Size(maxManifest))
 	}
 	return a, a.manifest(b)
 }

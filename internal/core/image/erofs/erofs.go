@@ -20,8 +20,8 @@ import (
 const (
 	formatName = "EROFS file system"
 
-	// SuperOffset is where the superblock lies, in bytes.
-	SuperOffset = 1024
+	// superOffset is where the superblock lies, in bytes.
+	superOffset = 1024
 	superSize   = 128
 	magic       = 0xe0f5e1e2
 	slotSize    = 32 // inodes are counted in slots of this size
@@ -58,13 +58,13 @@ func (s *Super) Size() int64 { return int64(s.Blocks) * s.BlockSize }
 // gives an *image.Error for which image.IsShort is true, together with what
 // was read.
 func ParseSuper(r io.ReaderAt, size int64) (*Super, error) {
-	b, err := image.ReadAt(formatName, r, size, SuperOffset, superSize)
+	b, err := image.ReadAt(formatName, r, size, superOffset, superSize)
 	if err != nil {
 		return nil, err
 	}
 	le := binary.LittleEndian
 	if le.Uint32(b) != magic {
-		return nil, image.Errorf(formatName, SuperOffset, "the magic number %#x is missing", uint32(magic))
+		return nil, image.Errorf(formatName, superOffset, "the magic number %#x is missing", uint32(magic))
 	}
 	s := &Super{blockBits: uint(b[12]), RootNID: uint64(le.Uint16(b[14:])), Inodes: le.Uint64(b[16:]),
 		Blocks:       le.Uint32(b[36:]),
@@ -76,7 +76,7 @@ func ParseSuper(r io.ReaderAt, size int64) (*Super, error) {
 	s.Volume, _, _ = strings.Cut(string(b[64:80]), "\x00")
 	s.Volume = strings.ToValidUTF8(s.Volume, "?")
 	if s.blockBits < 9 || s.blockBits > 16 {
-		return nil, image.Errorf(formatName, SuperOffset+12, "a block size of 2^%d is not possible",
+		return nil, image.Errorf(formatName, superOffset+12, "a block size of 2^%d is not possible",
 			s.blockBits)
 	}
 	s.BlockSize = 1 << s.blockBits
@@ -102,7 +102,7 @@ func New(r io.ReaderAt, size int64) (*FS, error) {
 		return nil, err
 	}
 	if unknown := s.Incompat &^ featKnown; unknown != 0 {
-		return nil, image.Errorf(formatName, SuperOffset+80,
+		return nil, image.Errorf(formatName, superOffset+80,
 			"uses features this reader does not know (bits %#x)", unknown)
 	}
 	f := &FS{Super: *s, r: r, size: size}
@@ -274,5 +274,5 @@ func (d *data) chunks() error {
 
 // IsMagic tells from the first 2 KiB of a file whether it may be EROFS.
 func IsMagic(head []byte) bool {
-	return len(head) >= SuperOffset+4 && binary.LittleEndian.Uint32(head[SuperOffset:]) == magic
+	return len(head) >= superOffset+4 && binary.LittleEndian.Uint32(head[superOffset:]) == magic
 }

@@ -15,8 +15,8 @@ import (
 
 const formatName = "kernel"
 
-// MaxSize is how far a kernel is unpacked, in bytes; those of phones have some 50 MiB.
-const MaxSize = 192 << 20
+// maxSize is how far a kernel is unpacked, in bytes; those of phones have some 50 MiB.
+const maxSize = 192 << 20
 
 const (
 	// The banner every kernel holds (init/version.c: linux_banner).
@@ -123,7 +123,7 @@ func ReadConfig(r io.Reader) (string, error) {
 // seek reads until a mark and gives what follows; nil when it is not there.
 func seek(r io.Reader, mark string) (io.Reader, error) {
 	buf := make([]byte, 0, 1<<20)
-	for total := int64(0); total < MaxSize; {
+	for total := int64(0); total < maxSize; {
 		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])
 		buf, total = buf[:len(buf)+n], total+int64(n)
 		for from := 0; ; {

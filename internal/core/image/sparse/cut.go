@@ -79,7 +79,7 @@ func Cut(r io.ReaderAt, size, limit int64) (*Cutter, error) {
 
 // partOverhead is what the headers of a part take besides its runs: the file
 // header and the two runs of "don't care" around its piece.
-const partOverhead = FileHeaderSize + 2*ChunkHeaderSize
+const partOverhead = fileHeaderSize + 2*chunkHeaderSize
 
 // Next gives the next part, io.EOF after the last one.
 func (c *Cutter) Next() (*Part, error) {
@@ -109,9 +109,9 @@ func (c *Cutter) Next() (*Part, error) {
 	} else if c.chunks == nil {
 		p.tail = int(c.blocks*int64(c.block) - c.size)
 	}
-	p.size = FileHeaderSize
+	p.size = fileHeaderSize
 	for _, r := range p.runs {
-		p.size += ChunkHeaderSize + r.body(p.block)
+		p.size += chunkHeaderSize + r.body(p.block)
 	}
 	return p, nil
 }
@@ -142,14 +142,14 @@ func (p *Part) add(r run, limit int64) int64 {
 			return r.blocks
 		}
 	}
-	room := limit - p.size - ChunkHeaderSize
+	room := limit - p.size - chunkHeaderSize
 	if r.typ == ChunkRaw {
 		r.blocks = min(r.blocks, room/int64(p.block))
 	}
 	if room < r.body(p.block) || r.blocks <= 0 {
 		return 0
 	}
-	p.size += ChunkHeaderSize + r.body(p.block)
+	p.size += chunkHeaderSize + r.body(p.block)
 	p.runs = append(p.runs, r)
 	return r.blocks
 }
@@ -202,13 +202,13 @@ func (c *Cutter) nextRun() (run, error) {
 // WriteTo writes the part as a sparse image; src is the source it was cut from.
 // The order of reads is ascending, each byte once.
 func (p *Part) WriteTo(w io.Writer, src io.ReaderAt) error {
-	h := make([]byte, FileHeaderSize)
+	h := make([]byte, fileHeaderSize)
 	putHeader(h, p.block, p.blocks, uint32(len(p.runs)))
 	if _, err := w.Write(h); err != nil {
 		return err
 	}
 	for i, r := range p.runs {
-		b := make([]byte, ChunkHeaderSize, ChunkHeaderSize+4)
+		b := make([]byte, chunkHeaderSize, chunkHeaderSize+4)
 		putChunk(b, r.typ, uint32(r.blocks), uint32(r.body(p.block)))
 		if r.typ == ChunkFill {
 			b = binary.LittleEndian.AppendUint32(b, r.fill)

@@ -77,11 +77,11 @@ func Join(pieces []Piece) (v *View, src *image.Concat, err error) {
 // WriteTo writes the view as a sparse image of its own.
 func (v *View) WriteTo(w io.Writer) (int64, error) {
 	le := binary.LittleEndian
-	h := make([]byte, FileHeaderSize)
+	h := make([]byte, fileHeaderSize)
 	le.PutUint32(h, Magic)
 	le.PutUint16(h[4:], 1)
-	le.PutUint16(h[8:], FileHeaderSize)
-	le.PutUint16(h[10:], ChunkHeaderSize)
+	le.PutUint16(h[8:], fileHeaderSize)
+	le.PutUint16(h[10:], chunkHeaderSize)
 	le.PutUint32(h[12:], v.BlockSize)
 	le.PutUint32(h[16:], v.Blocks)
 	le.PutUint32(h[20:], uint32(len(v.chunks)))
@@ -92,7 +92,7 @@ func (v *View) WriteTo(w io.Writer) (int64, error) {
 		if err != nil {
 			break
 		}
-		b := make([]byte, ChunkHeaderSize, ChunkHeaderSize+4)
+		b := make([]byte, chunkHeaderSize, chunkHeaderSize+4)
 		body := int64(0)
 		switch c.Type {
 		case ChunkRaw:
@@ -101,13 +101,13 @@ func (v *View) WriteTo(w io.Writer) (int64, error) {
 			body = 4
 			b = le.AppendUint32(b, c.Fill)
 		}
-		if body > 1<<32-1-ChunkHeaderSize {
+		if body > 1<<32-1-chunkHeaderSize {
 			return done, image.Errorf(formatName, c.Data, "a run of %d bytes is longer than the form can say",
 				body)
 		}
 		le.PutUint16(b, c.Type)
 		le.PutUint32(b[4:], uint32(c.Blocks))
-		le.PutUint32(b[8:], uint32(ChunkHeaderSize+body))
+		le.PutUint32(b[8:], uint32(chunkHeaderSize+body))
 		n, err = w.Write(b)
 		done += int64(n)
 		if err == nil && c.Type == ChunkRaw {

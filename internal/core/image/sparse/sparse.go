@@ -15,8 +15,8 @@ import (
 // The constants of sparse_format.h.
 const (
 	Magic           = 0xed26ff3a
-	FileHeaderSize  = 28
-	ChunkHeaderSize = 12
+	fileHeaderSize  = 28
+	chunkHeaderSize = 12
 
 	ChunkRaw      = 0xcac1
 	ChunkFill     = 0xcac2
@@ -51,8 +51,8 @@ type Chunk struct {
 // ParseHeader reads a file header from its first 28 bytes.
 func ParseHeader(b []byte) (Header, error) {
 	le := binary.LittleEndian
-	if len(b) < FileHeaderSize {
-		return Header{}, image.Truncated(formatName, 0, FileHeaderSize, int64(len(b)))
+	if len(b) < fileHeaderSize {
+		return Header{}, image.Truncated(formatName, 0, fileHeaderSize, int64(len(b)))
 	}
 	if le.Uint32(b) != Magic {
 		return Header{}, image.Errorf(formatName, 0, "does not begin with the magic number %#x",
@@ -67,9 +67,9 @@ func ParseHeader(b []byte) (Header, error) {
 	switch {
 	case h.Major != 1:
 		return h, image.Errorf(formatName, 4, "version %d.%d is not known, only 1.x", h.Major, h.Minor)
-	case h.FileHdr < FileHeaderSize:
+	case h.FileHdr < fileHeaderSize:
 		return h, image.Errorf(formatName, 8, "a file header of %d bytes is too small", h.FileHdr)
-	case h.ChnkHdr < ChunkHeaderSize:
+	case h.ChnkHdr < chunkHeaderSize:
 		return h, image.Errorf(formatName, 10, "a chunk header of %d bytes is too small", h.ChnkHdr)
 	case h.BlockSize == 0 || h.BlockSize%4 != 0 || h.BlockSize > 1<<24:
 		return h, image.Errorf(formatName, 12, "a block size of %d is not possible", h.BlockSize)
@@ -89,7 +89,7 @@ type Reader struct {
 
 // NewReader reads the file header of the sparse image in r.
 func NewReader(r io.ReaderAt, size int64) (*Reader, error) {
-	b, err := image.ReadAt(formatName, r, size, 0, min(size, FileHeaderSize))
+	b, err := image.ReadAt(formatName, r, size, 0, min(size, fileHeaderSize))
 	if err != nil {
 		return nil, err
 	}
@@ -182,8 +182,8 @@ func putHeader(b []byte, blockSize, blocks, chunks uint32) {
 	le := binary.LittleEndian
 	le.PutUint32(b, Magic)
 	le.PutUint16(b[4:], 1)
-	le.PutUint16(b[8:], FileHeaderSize)
-	le.PutUint16(b[10:], ChunkHeaderSize)
+	le.PutUint16(b[8:], fileHeaderSize)
+	le.PutUint16(b[10:], chunkHeaderSize)
 	le.PutUint32(b[12:], blockSize)
 	le.PutUint32(b[16:], blocks)
 	le.PutUint32(b[20:], chunks)
@@ -193,5 +193,5 @@ func putChunk(b []byte, typ uint16, blocks, body uint32) {
 	le := binary.LittleEndian
 	le.PutUint16(b, typ)
 	le.PutUint32(b[4:], blocks)
-	le.PutUint32(b[8:], ChunkHeaderSize+body)
+	le.PutUint32(b[8:], chunkHeaderSize+body)
 }

@@ -20,13 +20,13 @@ func TestVerify(t *testing.T) {
 		le := binary.LittleEndian
 		b := le.AppendUint32(nil, Magic)
 		b = le.AppendUint16(le.AppendUint16(b, 1), 0)
-		b = le.AppendUint16(le.AppendUint16(b, FileHeaderSize), ChunkHeaderSize)
+		b = le.AppendUint16(le.AppendUint16(b, fileHeaderSize), chunkHeaderSize)
 		for _, n := range []uint32{block, 3, 4, whole} {
 			b = le.AppendUint32(b, n)
 		}
 		chunk := func(typ uint16, blocks uint32, body []byte) {
 			b = le.AppendUint16(le.AppendUint16(b, typ), 0)
-			b = append(le.AppendUint32(le.AppendUint32(b, blocks), uint32(ChunkHeaderSize+len(body))),
+			b = append(le.AppendUint32(le.AppendUint32(b, blocks), uint32(chunkHeaderSize+len(body))),
 				body...)
 		}
 		chunk(ChunkRaw, 1, raw)
@@ -46,7 +46,7 @@ func TestVerify(t *testing.T) {
 		"another header's":     {make(first, whole+1), false},
 		"a byte that was turned": {func() []byte {
 			b := make(first, whole)
-			b[FileHeaderSize+ChunkHeaderSize+100] ^= 1
+			b[fileHeaderSize+chunkHeaderSize+100] ^= 1
 			return b
 		}(), false},
 	} {

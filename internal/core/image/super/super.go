@@ -321,8 +321,8 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 	})
 }
 
-// ErrOtherDevice says that a partition lies on another device than super.
-var ErrOtherDevice = errors.New("the partition lies partly on another device than this image")
+// errOtherDevice says that a partition lies on another device than super.
+var errOtherDevice = errors.New("the partition lies partly on another device than this image")
 
 // Open gives a logical partition's contents out of the super image in r.
 func (m *Metadata) Open(r io.ReaderAt, size int64, p *Partition) (*io.SectionReader, error) {
@@ -330,7 +330,7 @@ func (m *Metadata) Open(r io.ReaderAt, size int64, p *Partition) (*io.SectionRea
 	at := int64(0)
 	for _, e := range p.Extents {
 		if !e.Zero && e.Device != 0 {
-			return nil, ErrOtherDevice
+			return nil, errOtherDevice
 		}
 		if !e.Zero && (e.Offset > size || e.Size > size-e.Offset) {
 			return nil, image.Truncated("partition "+p.Name, e.Offset, e.Size, size-e.Offset)

@@ -25,7 +25,7 @@ func Build(m *Image, key *rsa.PrivateKey) ([]byte, error) {
 		aux = append(aux, m.Descriptors[i].encode()...)
 	}
 	be := binary.BigEndian
-	h := make([]byte, HeaderSize)
+	h := make([]byte, headerSize)
 	copy(h, Magic)
 	be.PutUint32(h[4:], 1)
 	be.PutUint32(h[8:], m.RequiredMinor)

@@ -80,7 +80,7 @@ func TestVerifyChain(t *testing.T) {
 		{"no boot image", func(p phone) { delete(p, "boot") }, "boot", ""},
 		{"a byte of the system", func(p phone) { p["system"][5000] ^= 1 }, "system", ""},
 		{"a byte of the stored tree", func(p phone) { p["system"][len(system)+9] ^= 1 }, "system", ""},
-		{"a byte of the top vbmeta", func(p phone) { p["vbmeta"][HeaderSize+400] ^= 1 }, "vbmeta", ""},
+		{"a byte of the top vbmeta", func(p phone) { p["vbmeta"][headerSize+400] ^= 1 }, "vbmeta", ""},
 		{"the chained one signed by a stranger", func(p phone) {
 			p["vbmeta_system"] = build(stranger, 0, tree)
 		}, "vbmeta_system", ""},

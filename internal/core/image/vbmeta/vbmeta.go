@@ -30,8 +30,8 @@ const (
 	formatName   = "vbmeta image"
 	footerFormat = "verified boot footer"
 
-	// HeaderSize and FooterSize are the structures' sizes in bytes.
-	HeaderSize = 256
+	// headerSize and FooterSize are the structures' sizes in bytes.
+	headerSize = 256
 	FooterSize = 64
 
 	// maxSize bounds an image: VBMETA_MAX_SIZE in libavb is 64 KiB for the
@@ -82,7 +82,7 @@ type Image struct {
 
 // Parse reads the vbmeta image at the start of r, of which size bytes are there.
 func Parse(r io.ReaderAt, size int64) (*Image, error) {
-	h, err := image.ReadAt(formatName, r, size, 0, HeaderSize)
+	h, err := image.ReadAt(formatName, r, size, 0, headerSize)
 	if err != nil {
 		return nil, err
 	}
@@ -105,14 +105,14 @@ func Parse(r io.ReaderAt, size int64) (*Image, error) {
 		return nil, image.Errorf(formatName, 12, "blocks of %d and %d bytes are not possible",
 			authSize, auxSize)
 	}
-	if m.auth, err = image.ReadAt(formatName, r, size, HeaderSize, int64(authSize)); err != nil {
+	if m.auth, err = image.ReadAt(formatName, r, size, headerSize, int64(authSize)); err != nil {
 		return nil, err
 	}
-	if m.aux, err = image.ReadAt(formatName, r, size, HeaderSize+int64(authSize),
+	if m.aux, err = image.ReadAt(formatName, r, size, headerSize+int64(authSize),
 		int64(auxSize)); err != nil {
 		return nil, err
 	}
-	m.Size = HeaderSize + int64(authSize+auxSize)
+	m.Size = headerSize + int64(authSize+auxSize)
 	for _, f := range []struct {
 		at    int
 		block []byte
@@ -135,7 +135,7 @@ func Parse(r io.ReaderAt, size int64) (*Image, error) {
 		return nil, image.Errorf(formatName, 96, "%d bytes of descriptors at %d go beyond their block of %d",
 			n, off, auxSize)
 	}
-	m.Descriptors, err = parseDescriptors(m.aux[off:off+n], HeaderSize+int64(authSize+off))
+	m.Descriptors, err = parseDescriptors(m.aux[off:off+n], headerSize+int64(authSize+off))
 	return m, err
 }
 
@@ -199,11 +199,11 @@ func (m *Image) Key() (*rsa.PublicKey, error) {
 	if len(m.PublicKey) == 0 {
 		return nil, nil
 	}
-	return ParseKey(m.PublicKey)
+	return parseKey(m.PublicKey)
 }
 
-// ParseKey reads an AvbRSAPublicKeyHeader and the key behind it.
-func ParseKey(b []byte) (*rsa.PublicKey, error) {
+// parseKey reads an AvbRSAPublicKeyHeader and the key behind it.
+func parseKey(b []byte) (*rsa.PublicKey, error) {
 	be := binary.BigEndian
 	if len(b) < 8 {
 		return nil, image.Truncated("verified boot key", 0, 8, int64(len(b)))
@@ -284,7 +284,7 @@ func (m *Image) WithoutFlags() *Image {
 // WithFlags gives a copy of a vbmeta image with other flags in its header; every
 // other byte stays. The signature does not fit any more, since it covers the header.
 func WithFlags(img []byte, flags uint32) ([]byte, error) {
-	if len(img) < HeaderSize || string(img[:4]) != Magic {
+	if len(img) < headerSize || string(img[:4]) != Magic {
 		return nil, image.Errorf(formatName, 0, "does not begin with %q", Magic)
 	}
 	out := bytes.Clone(img)

@@ -64,7 +64,7 @@ func TestSigned(t *testing.T) {
 			bad := bytes.Clone(b)
 			bad[at] ^= 0x40
 			m, err := Parse(bytes.NewReader(bad), int64(len(bad)))
-			if err == nil && m.Verify() == nil && at < HeaderSize+len(m.digest)+len(m.signature) {
+			if err == nil && m.Verify() == nil && at < headerSize+len(m.digest)+len(m.signature) {
 				t.Errorf("%s: a changed byte at %d is not noticed", name, at)
 			}
 		}

@@ -39,13 +39,13 @@ const (
 	Brotli Kind = "br"
 )
 
-// MaxDictionary is the largest dictionary or window a stream may ask for, in
+// maxDictionary is the largest dictionary or window a stream may ask for, in
 // bytes: what `xz -9e` uses, and more than any published firmware image needs.
-const MaxDictionary = 64 << 20
+const maxDictionary = 64 << 20
 
-// MaxMemory is the largest dictionary or window that a compressed file may ask for when nobody
+// maxMemory is the largest dictionary or window that a compressed file may ask for when nobody
 // allows more, in bytes.
-const MaxMemory = 256 << 20
+const maxMemory = 256 << 20
 
 // MemoryError says that a file was packed so that unpacking it takes more memory than is allowed.
 type MemoryError struct {
@@ -108,7 +108,7 @@ func (e *TrailingError) Error() string {
 // *MemoryError. The caller closes the result; that does not close r.
 func NewFile(kind Kind, r io.Reader, memory int64) (io.ReadCloser, error) {
 	if memory <= 0 {
-		memory = MaxMemory
+		memory = maxMemory
 	}
 	over := &MemoryError{Kind: kind, Limit: memory}
 	src := &source{r: r}
@@ -289,7 +289,7 @@ func NewReader(kind Kind, r io.Reader) (io.ReadCloser, error) {
 		z.Multistream(false)
 		return z, nil
 	case Xz:
-		z, err := xz.NewReader(bufio.NewReaderSize(r, 64<<10), MaxDictionary)
+		z, err := xz.NewReader(bufio.NewReaderSize(r, 64<<10), maxDictionary)
 		if err != nil {
 			return nil, err
 		}
@@ -303,7 +303,7 @@ func NewReader(kind Kind, r io.Reader) (io.ReadCloser, error) {
 		}
 		return z, nil
 	case Zstd:
-		z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(MaxDictionary))
+		z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxDictionary))
 		if err != nil {
 			return nil, err
 		}

@@ -25,12 +25,12 @@ const (
 	maxOldKeys = 64
 )
 
-// ParseOldKeys reads a key list of an older recovery (load_keys in the platform's recovery,
+// parseOldKeys reads a key list of an older recovery (load_keys in the platform's recovery,
 // verifier.cpp, up to its version 9): entries with commas between, each with an optional version v2 to
 // v5 before it. RSA: {words, -1/n[0], {n, 32 bits at a time, the lowest first}, {R^2 mod n}}; v5 is
 // EC on P-256: {bytes, {x}, {y}}. The keys come as certificates that have nothing but a key. Errors:
 // *image.Error.
-func ParseOldKeys(b []byte) ([]*x509.Certificate, error) {
+func parseOldKeys(b []byte) ([]*x509.Certificate, error) {
 	p := &keyParser{s: strings.Join(strings.Fields(string(b)), "")}
 	var out []*x509.Certificate
 	for p.err == nil {
@@ -190,7 +190,7 @@ func KeysOf(kept map[string][]byte) (keys []*x509.Certificate, ok bool, err erro
 		return keys, true, err
 	}
 	if b, has := kept[OldKeysFile]; has {
-		keys, err = ParseOldKeys(b)
+		keys, err = parseOldKeys(b)
 		return keys, true, err
 	}
 	return nil, false, nil

@@ -57,7 +57,7 @@ func TestParseOldKeys(t *testing.T) {
 	three.E = 3
 	text := dumped(&three, "") + ",\n" + dumped(&r.PublicKey, "v4 ") + ", v5 {32," + bytesOf(point[1:33]) +
 		"," + bytesOf(point[33:]) + "}\n"
-	got, err := ParseOldKeys([]byte(text))
+	got, err := parseOldKeys([]byte(text))
 	if err != nil || len(got) != 3 {
 		t.Fatalf("ParseOldKeys([]byte(text)): got %v, %v", len(got), err)
 	}
@@ -76,7 +76,7 @@ func TestParseOldKeys(t *testing.T) {
 			1),
 		"v5 {32," + bytesOf(point[1:33]) + "," + bytesOf(point[1:33]) + "}",
 		"cat: /res/keys: No such file or directory"} {
-		if keys, err := ParseOldKeys([]byte(bad)); err == nil {
+		if keys, err := parseOldKeys([]byte(bad)); err == nil {
 			t.Errorf("%.40q gives %d keys", bad, len(keys))
 		}
 	}
@@ -86,5 +86,5 @@ func TestParseOldKeys(t *testing.T) {
 func FuzzParseOldKeys(f *testing.F) {
 	f.Add("v2 {64,0x1,{1,2},{3}},{64,1,{")
 	f.Add("v5 {32,{1,2,3},{4}}")
-	f.Fuzz(func(t *testing.T, s string) { _, _ = ParseOldKeys([]byte(s)) })
+	f.Fuzz(func(t *testing.T, s string) { _, _ = parseOldKeys([]byte(s)) })
 }

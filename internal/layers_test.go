@@ -1,4 +1,4 @@
-// Package internal holds the test of the house's floors.
+// Package internal holds the test of the layers.
 package internal
 
 import (
@@ -14,15 +14,15 @@ import (
 	"testing"
 )
 
-// floors, from the top down. A package may import packages of its own floor
-// and of those below. Core has floors of its own, each a rule resting on the one below.
-var floors = []string{"internal/e2e", "cmd/jarlid", "internal/simulate", "internal/cli", "docs",
+// layers, from the top down. A package may import packages of its own layer
+// and of those below. Core has layers of its own, each a rule resting on the one below.
+var layers = []string{"internal/e2e", "cmd/jarlid", "internal/simulate", "internal/cli", "docs",
 	"internal/demo", "internal/task", "internal/engine", "internal/act", "internal/bench", "internal/phone",
 	"internal/files", "internal/journal", "internal/say", "internal/standin", "internal/link",
 	"internal/host",
 	"internal/core/advice", "internal/core/plan", "internal/core/fit", "internal/core/place", "internal/core"}
 
-// forbidden are imports a floor may not have, whatever the way: core computes
+// forbidden are imports a layer may not have, whatever the way: core computes
 // only, and standin never looks at who works on it.
 var forbidden = map[string][]string{
 	"internal/core": {"net", "net/http", "os", "os/exec", "github.com/spf13/cobra", "golang.org/x/term",
@@ -31,7 +31,7 @@ var forbidden = map[string][]string{
 	"":                 {"os/exec"},
 }
 
-// onlyIn are imports that one floor has, and no other.
+// onlyIn are imports that one layer has, and no other.
 var onlyIn = map[string]string{
 	"os/signal":                    "cmd/jarlid",
 	"github.com/spf13/cobra":       "internal/cli",
@@ -39,8 +39,8 @@ var onlyIn = map[string]string{
 	"golang.org/x/term":            "internal/cli",
 }
 
-func floorOf(pkg string) (int, string) {
-	for i, f := range floors {
+func layerOf(pkg string) (int, string) {
+	for i, f := range layers {
 		if pkg == "jarlid/"+f || strings.HasPrefix(pkg, "jarlid/"+f+"/") {
 			return i, f
 		}
@@ -48,7 +48,7 @@ func floorOf(pkg string) (int, string) {
 	return -1, ""
 }
 
-func TestFloors(t *testing.T) {
+func TestLayers(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}",
 		"jarlid/...").Output()
 	if err != nil {
@@ -57,29 +57,29 @@ func TestFloors(t *testing.T) {
 	seen := 0
 	for line := range strings.Lines(string(out)) {
 		fields := strings.Fields(line)
-		at, floor := floorOf(fields[0])
+		at, layer := layerOf(fields[0])
 		if at < 0 {
 			if !slices.Contains([]string{"jarlid/internal", "jarlid/internal/e2e", "jarlid/internal/guest",
 				"jarlid/internal/wine", "jarlid/internal/words"}, fields[0]) {
 				// only tests live there
-				t.Errorf("%s is on no floor", fields[0])
+				t.Errorf("%s is on no layer", fields[0])
 			}
 			continue
 		}
 		seen++
 		for _, imp := range fields[1:] {
-			if to, name := floorOf(imp); to >= 0 && to < at {
-				t.Errorf("%s, on the floor %s, imports %s from the floor %s above it", fields[0], floor, imp,
+			if to, name := layerOf(imp); to >= 0 && to < at {
+				t.Errorf("%s, on the layer %s, imports %s from the layer %s above it", fields[0], layer, imp,
 					name)
 			}
 			for below, list := range forbidden {
-				if strings.HasPrefix(floor, below) && slices.Contains(list, imp) &&
+				if strings.HasPrefix(layer, below) && slices.Contains(list, imp) &&
 					!strings.HasSuffix(fields[0], "test") {
 					// what only tests use may read files
 					t.Errorf("%s may not import %s", fields[0], imp)
 				}
 			}
-			if only := onlyIn[imp]; only != "" && floor != only {
+			if only := onlyIn[imp]; only != "" && layer != only {
 				t.Errorf("%s imports %s, which belongs to %s", fields[0], imp, only)
 			}
 		}
