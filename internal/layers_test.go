@@ -23,7 +23,7 @@ var layers = []string{"internal/e2e", "cmd/jarlid", "internal/simulate", "intern
 	"internal/core/advice", "internal/core/plan", "internal/core/fit", "internal/core/place", "internal/core"}
 
 // forbidden are imports a layer may not have, whatever the way: core computes
-// only, and standin never looks at who works on it.
+// only, and standin never checks who works on it.
 var forbidden = map[string][]string{
 	"internal/core": {"net", "net/http", "os", "os/exec", "github.com/spf13/cobra", "golang.org/x/term",
 		"os/signal"},
@@ -132,7 +132,7 @@ func TestStepsAreMadeBelow(t *testing.T) {
 // spoken is a text that has a word beside its verbs.
 var spoken = regexp.MustCompile(`(?:^|[^%a-zA-Z\\])[a-zA-Z]{2,}`)
 
-// TestFailuresSay: a failure of a test says what was tried and what came of it; an error alone does not.
+// TestFailuresSay: a failure of a test says what was tried and its outcome; an error alone does not.
 func TestFailuresSay(t *testing.T) {
 	seen := 0
 	err := filepath.WalkDir(".", func(path string, _ fs.DirEntry, err error) error {

@@ -113,7 +113,7 @@ func measureFunctions(t *testing.T, name string, b []byte) {
 	}
 }
 
-// within compares a count with the limit, or with the exception that stands in its place.
+// within compares a count with the limit, or with the exception that is in its place.
 func within(t *testing.T, name, what string, n, limit int, exceptions map[string]int) {
 	t.Helper()
 	allowed, is := exceptions[name]

@@ -1,7 +1,7 @@
 // Command bridge is an example of a program that stands between Jar Lid and a phone's own loader. It
 // speaks the loader protocol (../loader-protocol.md) to Jar Lid. Where a real one would speak its
-// maker's words, this one forwards each order to a Jar Lid stand-in, which understands the same ones:
-// what is to be written anew for a real loader is the function translate, and nothing else.
+// manufacturer's words, this one forwards each order to a Jar Lid stand-in, which understands the same ones:
+// what must be written again for a real loader is the function translate, and nothing else.
 //
 //	jarlid standin run knot --at practice/knot           # says its address, loader:127.0.0.1:PORT
 //	go run ./docs/bridge 127.0.0.1:4911 127.0.0.1:PORT

@@ -67,11 +67,11 @@ func Stopped(ctx context.Context, err error) error {
 // Done is what an act did.
 type Done struct {
 	Answers []string // the phone's words
-	Confirm string   // journal.ReadBack, PhoneWord, NotKnown, or the evidence in words
+	Confirm string   // journal.ReadBack, PhoneWord, NotKnown, or the source in words
 	Bytes   int64    // that were sent or written
 	SHA256  string   // of them
 	Said    []journal.Answer
-	// Further are steps that follow from what the act found, to be judged and journaled
+	// Further are steps that follow from what the act found, to be checked and journaled
 	// like any other before they act.
 	Further []plan.Step
 	// Found are findings about Further that only the act could make.

@@ -19,7 +19,7 @@ type kind struct {
 	// confirm reads back what this mode can read back, and says which it was; nil where the
 	// act itself is how it is known.
 	confirm func(context.Context, *Actor, plan.Step, Done) (string, error)
-	// form is the step as it stands in a journal.
+	// form is the step as it is in a journal.
 	form func(plan.Step) any
 	// result keeps what it came to for the result of its command; nil where its act does, or where nothing is
 	// told of it.
@@ -171,7 +171,7 @@ func shelveData(s *plan.Shelve) any {
 	return m
 }
 
-// Data gives a step as it stands in a journal.
+// Data gives a step as it is in a journal.
 func Data(s plan.Step) journal.StepData {
 	k := kinds[reflect.TypeOf(s)]
 	d := journal.StepData{Kind: k.name, Title: s.Title()}

@@ -137,7 +137,7 @@ func (j *Actor) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, err
 // lockEvery is how often a bootloader is asked whether its lock has changed.
 const lockEvery = 300 * time.Millisecond
 
-// lockIs tells whether a bootloader says that it is open, or shut.
+// lockIs reports whether a bootloader says that it is open, or shut.
 func lockIs(ctx context.Context, s *phone.Session, open bool) bool {
 	if !s.HasLoader() || s.Read(ctx) != nil {
 		return false

@@ -38,7 +38,7 @@ type WipeResult struct {
 	Confirmed string `json:"confirmed"`
 }
 
-// PackageOutcome is what became of a package.
+// PackageOutcome is the outcome of a package.
 type PackageOutcome string
 
 // Outcomes of a package.

@@ -58,7 +58,7 @@ func (j *Actor) put(ctx context.Context, s *plan.Put) (Done, error) {
 	return rec, nil
 }
 
-// liesThere tells whether the very file is on the phone already, by a digest made there.
+// liesThere reports whether the very file is on the phone already, by a digest made there.
 func (j *Actor) liesThere(ctx context.Context, f *ident.File, to string) (lies bool, sum string, err error) {
 	y, err := j.Sync(ctx)
 	if err != nil {

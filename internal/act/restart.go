@@ -125,7 +125,7 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 	return j.restarting(ctx, s, true)
 }
 
-// unmoved tells whether a phone that was to start from a slot runs from the one it ran from, with
+// unmoved reports whether a phone that was to start from a slot runs from the one it ran from, with
 // none of the other's tries used: the restart was lost on its way.
 func (j *Actor) unmoved(before *card.Card, want string) bool {
 	got, was := j.Card.Get(card.FactStarted), before.Get(card.FactStarted)
@@ -292,7 +292,7 @@ func (j *Actor) learnQuiet(c *card.Card, slot string) {
 	c.Learn(card.FactQuiet.Of(j.home(c, slot)), "yes", card.Journal)
 }
 
-// quiet tells whether the recovery of a slot is known to give no shell.
+// quiet reports whether the recovery of a slot is known to give no shell.
 func (j *Actor) quiet(c *card.Card, slot string) bool {
 	return place.QuietRecovery(c, j.Model(), slot)
 }
@@ -306,8 +306,8 @@ func (j *Actor) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 	_, told := j.Model().Hand(string(to) + "-from-recovery")
 	if from := j.Card.Mode(); to != card.Sideload && (!to.Def().ByKeys || told) && (from == card.Recovery ||
 		from == card.Sideload) {
-		// A recovery has a menu, and its keys work where that has no such entry. A maker's loader is none
-		// of a recovery's entries, unless the model file knows better.
+		// A recovery has a menu, and its keys work where that has no such entry. A manufacturer's loader is
+		// none of a recovery's entries, unless the model file knows better.
 		keys := strings.Join(r.Do, " ")
 		menu := j.Hand(string(to)+"-from-recovery",
 			fmt.Sprintf("In the recovery's menu, choose the entry that restarts into %s.", to))
@@ -348,7 +348,7 @@ func (j *Actor) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, err
 	return w, err
 }
 
-// systemByHand has a person start the system. However short its start is to be watched: a phone that shows
+// systemByHand has a person start the system. However short the time to watch its start: a phone that shows
 // up elsewhere meanwhile, having been away from its cable, is sent on.
 func (j *Actor) systemByHand(ctx context.Context, effects *card.Card, from card.Mode) (phone.Wire, error) {
 	if _, _, err := j.showHands(card.System); err != nil {

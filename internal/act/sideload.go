@@ -31,7 +31,7 @@ const (
 	backLimit = 15 * time.Second
 )
 
-// sideload sends one package and finds out what became of it.
+// sideload sends one package and finds out its outcome.
 func (j *Actor) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 	src, err := j.Verifier.Source(s.File.Path, s.File.Size)
 	if err != nil {
@@ -219,7 +219,7 @@ func parseRecord(text string) record {
 	return record{strings.TrimSpace(lines[0]), strings.TrimSpace(lines[1])}
 }
 
-// of tells whether the record is that of a package: a sideloaded one has the service's name for
+// of reports whether the record is that of a package: a sideloaded one has the service's name for
 // it (kSideloadHostFilename in the platform's fuse_sideload.h), others their own; one whose
 // record names no file is taken for it.
 func (r record) of(name string) bool {
@@ -228,7 +228,7 @@ func (r record) of(name string) bool {
 		base == phoneName(name)
 }
 
-// weigh decides what became of a package: the phone's word alone never makes
+// weigh decides the outcome of a package: what the phone reports alone never makes
 // it installed.
 func (j *Actor) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *ota.Reading, before string,
 	a after) {

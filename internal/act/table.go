@@ -42,7 +42,7 @@ func (j *Actor) writeTable(ctx context.Context, s *plan.WriteTable) (Done, error
 	}
 	kept := filepath.Join(j.Dir, tableKept)
 	if _, err := os.Stat(kept); err != nil {
-		// of a job that is gone on with, the first is the one that was there
+		// of a job that is resumed, the first is the one that was there
 		if err := host.WriteWhole(kept, parttable.Encode(old), 0o600); err != nil {
 			return Done{}, err
 		}

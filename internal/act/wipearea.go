@@ -113,7 +113,7 @@ func (j *Actor) wipeCaches(ctx context.Context, rec *Done) error {
 	return nil
 }
 
-// wipeSystem formats a partition of the system and looks at what is there then.
+// wipeSystem formats a partition of the system and checks what is there then.
 func (j *Actor) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Done) error {
 	p, _ := s.Partition()
 	if err := j.format(ctx, p.String(), "/"+s.Area, rec); err != nil {

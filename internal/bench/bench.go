@@ -143,7 +143,7 @@ func (b *Bench) Entries() ([]Entry, error) {
 }
 
 // read gives the list. It is asked for at every look at the cables, so one that is still the
-// same file is not read anew: each change puts another one in its place.
+// same file is not read again: each change puts another one in its place.
 func (b *Bench) read() (file, error) {
 	st, err := os.Stat(b.listPath())
 	if errors.Is(err, fs.ErrNotExist) {

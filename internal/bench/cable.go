@@ -55,7 +55,7 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 }
 
 // onLines adds the phones on a serial line that are none of those that are listed, nor on the cables:
-// those whose numbers a model file knows for a maker's loader. Any other line may be anything.
+// those whose numbers a model file knows for a manufacturer's loader. Any other line may be anything.
 func (b *Bench) onLines(list []*phone.Phone, devices []usb.Device) []*phone.Phone {
 	if b.ports == nil {
 		return list
@@ -84,7 +84,7 @@ func (b *Bench) onLines(list []*phone.Phone, devices []usb.Device) []*phone.Phon
 	return list
 }
 
-// socketOf gives the socket of a line that a maker's loader comes out of, so that one phone has one
+// socketOf gives the socket of a line that a manufacturer's loader comes out of, so that one phone has one
 // address; any other address is as it is.
 func (b *Bench) socketOf(a phone.Address) phone.Address {
 	if b.ports == nil || a.Scheme != "serial" {
@@ -100,7 +100,7 @@ func (b *Bench) socketOf(a phone.Address) phone.Address {
 }
 
 // inSocket gives the phone that is plugged in at one of the addresses: the phone of that name
-// if it is listed by its serial number, else the device itself.
+// if it is listed by its serial number, otherwise the device itself.
 func (b *Bench) inSocket(list []*phone.Phone, at []phone.Address) *phone.Phone {
 	devices, _ := b.Devices()
 	for _, d := range devices {
@@ -135,7 +135,7 @@ func (b *Bench) known(serial string) []string {
 	return nil
 }
 
-// other tells whether a serial number belongs to another listed phone.
+// other reports whether a serial number belongs to another listed phone.
 func (b *Bench) other(p *phone.Phone, serial string) bool {
 	f, err := b.read()
 	if err != nil {

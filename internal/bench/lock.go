@@ -159,7 +159,7 @@ func (b *Bench) holder(names ...string) string {
 }
 
 // turn waits for this program's own turn: a list may name one phone twice, and both are
-// looked at at the same time.
+// checked at the same time.
 func (b *Bench) turn(name string) (free func()) {
 	for {
 		b.turnMu.Lock()

@@ -24,7 +24,7 @@ SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ENV{ID_USB_INTERFACES}=="*:ff4203:
 	`MODE="0660", GROUP="plugdev", TAG+="uaccess"
 `
 
-// RuleFor is that rule with the serial lines of the makers' loaders that model files know: they too
+// RuleFor is that rule with the serial lines of the manufacturers' loaders that model files know: they too
 // are this user's, and no program that looks for modems says the first words on them
 // (ModemManager's ID_MM_DEVICE_IGNORE).
 func (b *Bench) RuleFor() string {

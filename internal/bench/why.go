@@ -73,7 +73,7 @@ func (b *Bench) Why(ctx context.Context, on string) ([]phone.Cause, error) {
 	return causes, b.keepLook(devices)
 }
 
-// missing tells whether a phone can't be worked with as it is.
+// missing reports whether a phone can't be worked with as it is.
 func missing(c phone.Cause) bool {
 	return c.Cause != phone.CauseHere && c.Cause != phone.CauseSlowLink && c.Cause != phone.CauseBusy
 }
@@ -204,7 +204,7 @@ func (l look) number(port string) (int, bool) {
 	return l.Devices[i].Number, true
 }
 
-// fresh tells whether a device was not there then.
+// fresh reports whether a device was not there then.
 func (l look) fresh(d usb.Device) bool {
 	n, ok := l.number(d.Port)
 	return !ok || n != d.Number

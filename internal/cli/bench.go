@@ -139,7 +139,7 @@ func (a *app) printBench(h *task.Here) {
 	}
 }
 
-// watchEvery is how often the bench is looked at.
+// watchEvery is how often the bench is checked.
 const watchEvery = time.Second
 
 // watch shows the bench each time it changes.
@@ -182,7 +182,7 @@ func (a *app) watch(ctx context.Context, e *task.Env) error {
 	}
 }
 
-// redraw begins the screen anew on a terminal; on a pipe the next table says
+// redraw begins the screen again on a terminal; on a pipe the next table says
 // when it was.
 func (a *app) redraw() {
 	if a.json {

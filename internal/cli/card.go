@@ -149,7 +149,7 @@ func (a *app) printPartitions(c *card.Card) {
 	var lines [][]string
 	head := []string{"PARTITION", "SLOTS", "SIZE", "TYPE"}
 	numbered := slices.ContainsFunc(list, func(r card.TableRow) bool { return r.Number != nil })
-	if numbered { // a maker's loader shows them so, and takes them in place of the name
+	if numbered { // a manufacturer's loader shows them so, and takes them in place of the name
 		head = append(head, "NUMBER")
 	}
 	seen := map[string]bool{}

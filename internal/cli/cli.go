@@ -164,7 +164,7 @@ func Run(args []string, c Config) int {
 	return a.finish(err)
 }
 
-// Parses tells whether a command can be typed: it is one, and has these options and so many words.
+// Parses reports whether a command can be typed: it is one, and has these options and so many words.
 // args are without the program's name.
 func Parses(args []string) error {
 	c, rest, err := (&app{}).root().Find(args)
@@ -440,7 +440,7 @@ func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 	return a.env, nil
 }
 
-// maxMemory adds the bound on what unpacking files may take.
+// maxMemory adds the bound on what extracting files may take.
 func (a *app) maxMemory(c *cobra.Command) {
 	c.Flags().StringVar(&a.memory, "max-memory", "256MiB", "the most memory that unwrapping a file may take")
 }

@@ -57,7 +57,7 @@ func (a *app) showFlashed(t *task.Flash, e end) {
 	a.suggest(j)
 }
 
-// shown shows what a draft is about, before it is judged.
+// shown shows what a draft is about, before it is checked.
 func (a *app) shown(d *engine.Draft) {
 	switch v := d.View.(type) {
 	case task.FlashView:
@@ -72,7 +72,7 @@ func (a *app) shown(d *engine.Draft) {
 // fewPlaced is up to how many files each has its reason told.
 const fewPlaced = 3
 
-// showPlaced shows what goes where, and on what evidence.
+// showPlaced shows what goes where, and on what source.
 func (a *app) showPlaced(v task.FlashView) {
 	var rows [][]string
 	folded, weak := 0, 0
@@ -93,7 +93,7 @@ func (a *app) showPlaced(v task.FlashView) {
 		if p.Sure() && len(v.Placed) > fewPlaced && !a.details {
 			row[3] = " "
 			folded++
-		} else if !p.Sure() { // what should be looked at comes first
+		} else if !p.Sure() { // what should be checked comes first
 			rows = slices.Insert(rows, weak, row)
 			weak++
 			continue

@@ -33,7 +33,7 @@ func helpOf(t *testing.T, args ...string) string {
 }
 
 // TestHelp: every command's help fits 80 columns, has an example, begins with what it does, and
-// each example is a command that can be typed; every command stands in a group.
+// each example is a command that can be typed; every command is in a group.
 func TestHelp(t *testing.T) {
 	a := &app{}
 	root := a.root()

@@ -169,7 +169,7 @@ func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
 	return nil
 }
 
-// jobResume goes on with what broke off, by the commands that are left of it.
+// jobResume resumes what was interrupted, by the commands that are left of it.
 func (a *app) jobResume(cmd *cobra.Command, args []string) error {
 	e, err := a.with(cmd)
 	if err != nil {

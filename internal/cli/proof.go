@@ -138,7 +138,7 @@ func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated,
 	return proof.Run(ctx, f, size, path, w)
 }
 
-// printProof shows what became of one file; several: there are others, so each line names its own.
+// printProof shows the outcome of one file; several: there are others, so each line names its own.
 func (a *app) printProof(r *proof.Result, several bool) {
 	if a.json {
 		return

@@ -31,7 +31,7 @@ func (a *app) putCommand() *cobra.Command {
 	return c
 }
 
-// showPut shows which files lie on the phone now.
+// showPut shows which files are on the phone now.
 func (a *app) showPut(t *task.Put, e end) {
 	j := e.job
 	if j != nil {

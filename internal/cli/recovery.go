@@ -58,7 +58,7 @@ func (a *app) showInstalled(t *task.RecoveryInstall, e end) {
 		a.result = t.Result(j)
 	}
 	if e.err != nil && j != nil && !t.Previous && len(j.Out.Writes) == 0 {
-		// what is there may be half-written by a job that broke off
+		// what is there may be half-written by a job that was interrupted
 		if old, _ := journal.Previous(j.Home, j.Who(j.Card.Value(card.FactSerial)), "boot"); len(old) > 0 {
 			a.next = append(a.next, a.env.Command(j.Name, "recovery", "install", "--previous"))
 		}

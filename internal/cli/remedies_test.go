@@ -156,7 +156,7 @@ var foreign = map[string]bool{
 	"--getsize":         true,
 }
 
-// literals joins the words that stand there as texts, up to the first that does not.
+// literals joins the words that are there as texts, up to the first that does not.
 func literals(list []ast.Expr) string {
 	var words []string
 	for _, x := range list {

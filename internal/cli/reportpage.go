@@ -225,7 +225,7 @@ func jobOf(j *task.JobShown) reportJob {
 	return out
 }
 
-// partsOf draws what is known to lie on the phone's partitions, before and after.
+// partsOf draws what is known to are on the phone's partitions, before and after.
 func partsOf(p *task.PhoneReport) reportParts {
 	const cell, tall, gap, left = 148.0, 34.0, 6.0, 96.0
 	bases := map[string]bool{}
@@ -312,7 +312,7 @@ func partsOf(p *task.PhoneReport) reportParts {
 	return out
 }
 
-// partOrder is how partitions stand in the picture: as they take part in a start.
+// partOrder is how partitions are in the picture: as they take part in a start.
 var partOrder = []string{"radio", "vbmeta", "boot", "init_boot", "vendor_boot", "recovery", "dtbo", "super",
 	"system", "product", "vendor", "misc", "metadata", "userdata"}
 

@@ -140,7 +140,7 @@ func (a *app) sheetCheck(cmd *cobra.Command, args []string, o *sheetOptions) err
 	return nil
 }
 
-// judgeAll judges a sheet on all that is meant: saved cards, models, or phones.
+// judgeAll checks a sheet on all that is meant: saved cards, models, or phones.
 func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all []sheet.Judged, err error) {
 	judge := func(j *engine.Job) error {
 		defer j.Close()
@@ -334,8 +334,8 @@ func stopped(changed []sheet.Found) error {
 	return stop
 }
 
-// runTray judges a sheet on all phones of a tray, asks once, and runs it on those that nothing
-// stops. run is one that is gone on with, nil for a new one.
+// runTray checks a sheet on all phones of a tray, asks once, and runs it on those that nothing
+// stops. run is one that is resumed, nil for a new one.
 func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string, run *journal.Run) error {
 	ctx := cmd.Context()
 	t.sheet, t.open = r, map[string]error{}
@@ -391,7 +391,7 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 	return t.refused(ran)
 }
 
-// allow asks for the stops that the sheet wants allowed: each by its name, with the reason. A
+// allow asks for the stops that the sheet needs allowed: each by its name, with the reason. A
 // sheet by itself allows nothing.
 func (a *app) allow(r *sheet.Ready) error {
 	for _, w := range r.Wants() {
@@ -463,7 +463,7 @@ func (a *app) askAll(r *sheet.Ready, phones []*sheet.Phone, run *journal.Run) (s
 	return said, question, nil
 }
 
-// resumeRun goes on with a run of a sheet, on the phones where it did not come to its end.
+// resumeRun resumes a run of a sheet, on the phones where it did not come to its end.
 func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
 	defer a.hold()()
 	op, err := sheet.Reopen(run)

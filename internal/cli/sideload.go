@@ -39,7 +39,7 @@ func (a *app) sideloadCommand() *cobra.Command {
 	return c
 }
 
-// showSideloaded shows what became of each package.
+// showSideloaded shows the outcome of each package.
 func (a *app) showSideloaded(t *task.Sideload, e end) {
 	j, err := e.job, e.err
 	if j == nil {
@@ -66,8 +66,8 @@ func (a *app) showSideloaded(t *task.Sideload, e end) {
 	a.suggest(j)
 }
 
-// sayMissing says what an install that broke off behind its packages still wants: what was
-// installed is not installed once more.
+// sayMissing says what an install that was interrupted behind its packages still wants: what was
+// installed is not installed again.
 func (a *app) sayMissing(j *engine.Job, r task.Sideloaded) {
 	var done []string
 	for _, p := range r.Packages {

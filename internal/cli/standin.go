@@ -263,7 +263,7 @@ func modeNames() (names []string) {
 	return names
 }
 
-// running tells whether an entry of the bench is a stand-in that runs.
+// running reports whether an entry of the bench is a stand-in that runs.
 func running(e bench.Entry) bool { return e.Control != "" }
 
 // faultRows say what each fault is, for the help.

@@ -130,7 +130,7 @@ func (t *tray) of(name string) *member {
 	return nil
 }
 
-// judge opens a phone, finds out where it begins, and judges what is to be done.
+// check opens a phone, finds out where it begins, and checks what is to be done.
 func (t *tray) judge(ctx context.Context, m *member, run *journal.Run) (*sheet.Phone, error) {
 	defer m.env.Close()
 	j, err := m.open(ctx)

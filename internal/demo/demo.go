@@ -55,9 +55,9 @@ func MakeFiles(dir string, p scenario.Phone) (Files, error) {
 
 // More are further files for one phone of the scenario.
 type More struct {
-	Set     string // the maker's firmware set
-	Boot    string // the maker's boot image
-	Overlay string // the image a third-party recovery wants before it; "" where none
+	Set     string // the manufacturer's firmware set
+	Boot    string // the manufacturer's boot image
+	Overlay string // the image a third-party recovery needs before it; "" where none
 	GSI     string // the generic system image
 	Package string // a ROM: an A/B package, or block lists for one slot
 	Addons  []string

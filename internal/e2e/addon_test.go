@@ -9,7 +9,7 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-// added tells whether an add-on's trace is on a slot's system.
+// added reports whether an add-on's trace is on a slot's system.
 func (l *lab) added(phone, partition, name string) bool {
 	_, err := os.Stat(filepath.Join(l.dir, phone, "partitions", "added", partition, "system", "product",
 		"app", name, name+".txt"))
@@ -116,7 +116,7 @@ func TestAddonFindings(t *testing.T) {
 				"ro.build.version.release 13, the system is 14"}, "sideload", f, "--yes")
 			l.want(5, []string{"this package is for release 13"}, "sideload", f, "--yes", "--accept",
 				"wrong-system-version")
-			// In one command with the ROM it is held against the ROM.
+			// In one command with the ROM it is compared with the ROM.
 			l.want(3, []string{"stop  wrong-system-version"}, "sideload", files.Package, f, "--yes")
 		},
 		"wrong-model": func(l *lab) {

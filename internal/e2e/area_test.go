@@ -87,7 +87,7 @@ func TestOwnerLock(t *testing.T) {
 		l.want(3, []string{"stop  account-lock: 1 account is signed in"}, "wipe", "userdata", "--yes")
 		l.want(0, nil, "wipe", "userdata", "--yes", "--accept", "account-lock")
 		l.press("dunlin", "start")
-		// The maker's system remembers who it belonged to.
+		// The manufacturer's system remembers who it belonged to.
 		l.until("the phone is in its system", func() bool {
 			_, out := l.run("standin", "press", "dunlin", "finish welcome")
 			return strings.Contains(out, "wants the account")

@@ -202,7 +202,7 @@ func TestNoShell(t *testing.T) {
 	})
 }
 
-// TestBrokenOff: after a cut the program alone says which job broke off where, and the command that
+// TestBrokenOff: after a cut the program alone says which job was interrupted where, and the command that
 // repeats it; after the repeat it does not.
 func TestBrokenOff(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {

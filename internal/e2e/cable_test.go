@@ -66,7 +66,7 @@ func TestCable(t *testing.T) {
 	})
 }
 
-// TestRule: the rule names kinds of interfaces, not makers.
+// TestRule: the rule names kinds of interfaces, not manufacturers.
 func TestRule(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		out := l.want(0, []string{"ff4201", "ff4203", `TAG+="uaccess"`, "udevadm control --reload"},
@@ -233,7 +233,7 @@ func TestBarred(t *testing.T) {
 		deny()
 		l.want(3, []string{"stop  " + rights}, "slot")
 		allow()
-		// A restart into the system is done, whether or not it can be looked at.
+		// A restart into the system is done, whether or not it can be checked.
 		for _, lasts := range []bool{false, true} {
 			said := "warn  " + rights
 			if !lasts {
@@ -250,7 +250,7 @@ func TestBarred(t *testing.T) {
 		}
 		time.AfterFunc(time.Minute, allow)
 		l.want(0, []string{"warn  " + rights, "Wickerlight Stock 9.1 is up"}, "arrive")
-		// A recovery that could not be looked at is none without a shell; nor is one nobody went to.
+		// A recovery that could not be checked is none without a shell; nor is one nobody went to.
 		quiet := func() string {
 			var c struct {
 				Facts map[string]struct{ Value string }

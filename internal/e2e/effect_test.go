@@ -29,7 +29,7 @@ func TestSameChecks(t *testing.T) {
 			l.want(3, []string{"stop  encrypted-data"}, append([]string{"flash", kit.more.GSI}, loose...)...)
 			l.want(3, []string{"stop  encrypted-data"},
 				append([]string{"flash", kit.more.GSI, "--into", "system"}, loose...)...)
-			// The maker's own set over its own data is no other system.
+			// The manufacturer's own set over its own data is no other system.
 			if out := l.want(0, nil, "flash", kit.more.Set, "--dry-run", "--accept",
 				"risky-partition"); strings.Contains(out, "encrypted-data") {
 				l.Errorf("the very system that made the data:\n%s", out)

@@ -51,7 +51,7 @@ func (l *lab) firstStart(name, says string) {
 }
 
 // TestEvenings does the whole evening on each phone with slots: format, ROM,
-// restart, two add-ons, first start, apps.
+// restart, two add-ons, first boot, apps.
 func TestEvenings(t *testing.T) {
 	t.Parallel()
 	t.Run("dunlin", func(t *testing.T) {
@@ -85,7 +85,8 @@ func TestEvenings(t *testing.T) {
 			l.did("godwit", "", []string{"written nowhere and would be gone"}, "sideload", kit.more.Package,
 				"--then", "stay", "--yes")
 			l.want(0, nil, "go", "bootloader", "--yes")
-			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@b", "--yes") // the ROM brought the maker's
+			// the ROM brought the manufacturer's
+			l.want(0, nil, "flash", kit.more.Overlay, "--into", "@b", "--yes")
 			l.want(0, nil, "recovery", "try", kit.recovery, "--yes")
 			l.did("godwit", "", nil, "sideload", shore, sheet, "--yes")
 			l.firstStart("godwit", "Saltmarsh OS 4.2")
@@ -101,7 +102,7 @@ func TestEvenings(t *testing.T) {
 			l.want(0, []string{"boot_a written"}, "recovery", "install", kit.recovery, "--yes")
 			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "wipe", "userdata", "--yes")
-			// The ROM brings the maker's overlays, which the recovery would stay black over: it
+			// The ROM brings the manufacturer's overlays, which the recovery would stay black over: it
 			// goes into the ROM's own boot image, the overlays before it.
 			l.want(0, nil, "sideload", kit.more.Package, "--then", "stay", "--yes")
 			l.want(0, nil, "go", "bootloader", "--yes")
@@ -188,8 +189,8 @@ func TestTurnstoneEvening(t *testing.T) {
 	})
 }
 
-// TestSanderlingEvening: a base ROM and its first start, a generic system written
-// whole, numbered extras in their order, and a loop that ends when the maker's overlay is
+// TestSanderlingEvening: a base ROM and its first boot, a generic system written
+// whole, numbered extras in their order, and a loop that ends when the manufacturer's overlay is
 // moved aside.
 func TestSanderlingEvening(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {

@@ -65,7 +65,7 @@ func TestFaults(t *testing.T) {
 						break
 					}
 					if code != 0 && len(l.journals()) > before {
-						// else it was lost while it was looked at: nothing had begun
+						// else it was lost while it was checked: nothing had begun
 						l.broken(code, out)
 						pulled++
 					}
@@ -130,7 +130,7 @@ func TestFaults(t *testing.T) {
 				l.broken(code, out)
 				l.press(k.name, "charge", "volume-up+power")
 				l.untilMode(k.name, "recovery")
-				// And all of it once more, without a fault.
+				// And all of it again, without a fault.
 				l.want(0, nil, send...)
 				system := onSlots("system", k.slots, "both")
 				image := must(scenario.Images(scenario.Saltmarsh, kit.phone))["system"]
@@ -148,7 +148,7 @@ func TestFaults(t *testing.T) {
 }
 
 // TestLostRestart: the connection breaks as the phone is told to restart, so that it never hears of it. It is
-// told once more where it shows up as it was, and what is said of it is so.
+// told again where it shows up as it was, and what is said of it is so.
 func TestLostRestart(t *testing.T) {
 	for _, c := range []struct {
 		phone, from, to, fault string

@@ -142,7 +142,7 @@ func TestIdent(t *testing.T) {
 			body    []byte
 			kind    string
 			wrapped string
-			goes    string // partition/evidence of the first destination
+			goes    string // partition/source of the first destination
 		}{
 			{"twin_v2_final.img", rec, "recovery", "", "recovery/content"},
 			{"recovery.img", plainBoot, "boot", "", "boot/content"},
@@ -275,7 +275,7 @@ func TestWrapped(t *testing.T) {
 	}
 }
 
-// TestLift takes things out of images of every form and holds them against
+// TestLift takes things out of images of every form and compares them with
 // what was put in.
 func TestLift(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
@@ -504,7 +504,7 @@ func TestSigner(t *testing.T) {
 		}
 		pkg := must(os.ReadFile(files.Package))
 		// The scenario's own signature is taken off: it is the zip's comment, whose
-		// length stands in the last two bytes and before it.
+		// length is in the last two bytes and before it.
 		signed := pkg[:len(pkg)-int(binary.LittleEndian.Uint16(pkg[len(pkg)-2:]))-2]
 		unsigned := l.file("unsigned.zip", append(bytes.Clone(signed), 0, 0))
 		l.file("signed", signed)

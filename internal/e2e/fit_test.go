@@ -94,7 +94,7 @@ var gsiFolder = sync.OnceValue(func() string {
 	return dir
 })
 
-// fits weighs all four images and gives the answers by their names in docs/fit.md.
+// fits checks all four images and gives the answers by their names in docs/fit.md.
 func (l *lab) fits(args ...string) map[string]answer {
 	l.Helper()
 	cmd := append([]string{"fit", "--json"}, args...)
@@ -224,7 +224,7 @@ func (l *lab) carryOut(k kind, answers map[string]answer) {
 				m := l.mode(k.name)
 				return m == "bootloader" || m == ""
 			})
-			for range 25 { // a first start takes a second or two
+			for range 25 { // a first boot takes a second or two
 				if time.Sleep(100 * time.Millisecond); l.mode(k.name) == "system" {
 					l.Errorf("%s starts, and fit said that it does not", name)
 				}

@@ -11,7 +11,7 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-// parts gives the named sections of a boot image as they lie in it.
+// parts gives the named sections of a boot image as they are in it.
 func parts(t *testing.T, img []byte) map[string][]byte {
 	t.Helper()
 	m := must(boot.Parse(bytes.NewReader(img), int64(len(img))))

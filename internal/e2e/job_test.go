@@ -128,7 +128,7 @@ func TestStartedAndNextDiffer(t *testing.T) {
 		}
 		l.want(0, []string{"note  started from and starts next differ"}, "slot")
 		// The restart into sideload mode already goes to the new slot, so the same
-		// package once more lands on the first one, which is stopped.
+		// package again lands on the first one, which is stopped.
 		l.want(3, []string{"stop  slot-not-started", "lands on slot b"}, "sideload", files.Package, "--yes",
 			"--then", "stay")
 		l.want(0, []string{"installed: slot a starts next now"}, "sideload", files.Package, "--yes", "--then",

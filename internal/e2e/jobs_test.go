@@ -26,7 +26,7 @@ type jobResult struct {
 }
 
 // TestJobs: every job is listed as it ended, of a phone where one is named; at length each step is
-// told with how it was confirmed, and what broke off says what goes on with it.
+// told with how it was confirmed, and what was interrupted says what resumes it.
 func TestJobs(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "dunlin", 2)

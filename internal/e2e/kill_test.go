@@ -11,7 +11,7 @@ import (
 )
 
 // bigRecovery makes a recovery of the given size, so that a transfer takes long enough to be
-// broken off.
+// interrupted.
 func bigRecovery(size int) []byte { return must(standintest.LargeRecovery(size)) }
 
 // awaitAct waits until a journal says that the wanted step is under way.

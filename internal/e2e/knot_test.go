@@ -13,7 +13,7 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-// TestKnot: the first job on a phone without fastboot: by its maker's loader, and by its keys.
+// TestKnot: the first job on a phone without fastboot: by its manufacturer's loader, and by its keys.
 func TestKnot(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
@@ -142,7 +142,7 @@ func TestKnotCable(t *testing.T) {
 		other.present = true
 		other.want(0, []string{"recovery written, read back"}, "recovery", "install", kit.recovery, "--yes",
 			"--on", "wader")
-		// The line comes anew with each mode, and the phone keeps its name.
+		// The line comes again with each mode, and the phone keeps its name.
 		l.press("knot", "battery-out", "battery-in", "volume-up+side+power")
 		time.Sleep(30 * time.Second)
 		other.want(0, []string{"wader"}, "card")
@@ -184,8 +184,8 @@ func TestKnotCable(t *testing.T) {
 	})
 }
 
-// TestKnotLocked: a locked loader takes only its maker's, which is said before anything is sent; what it
-// is to judge has to be named, and what it judges to be another's is not written.
+// TestKnotLocked: a locked loader takes only its manufacturer's, which is said before anything is sent; what
+// it is to check has to be named, and what it checks to be another's is not written.
 func TestKnotLocked(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
@@ -210,9 +210,9 @@ func TestKnotLocked(t *testing.T) {
 	})
 }
 
-// TestKnotSheet: evenings as sheets, drafted for a phone with a loader. The first keeps the maker's
-// system, which can't put its recovery back any more; the second has a set of the maker's own, the recovery,
-// a ROM and an add-on, to the first start.
+// TestKnotSheet: evenings as sheets, drafted for a phone with a loader. The first keeps the manufacturer's
+// system, which can't put its recovery back any more; the second has a set of the manufacturer's own, the
+// recovery, a ROM and an add-on, to the first boot.
 func TestKnotSheet(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)
@@ -232,7 +232,7 @@ func TestKnotSheet(t *testing.T) {
 			"recovery.img"))); !bytes.HasPrefix(got, must(os.ReadFile(kit.recovery))) {
 			t.Error("the maker's system put its recovery back")
 		}
-		// From the loader, with the maker's set before it: that one puts its recovery back again.
+		// From the loader, with the manufacturer's set before it: that one puts its recovery back again.
 		l.did("knot", "", []string{"the order: as the table of partitions in the phone's loader has it",
 			"boot, recovery and system written, read back"}, "flash", kit.more.Set, "--yes", "--accept",
 			"risky-partition")
@@ -286,8 +286,8 @@ func TestKnotTable(t *testing.T) {
 	})
 }
 
-// TestKnotSet: a maker's archive with its digests inside: compared before the first byte, as packed or
-// as unpacked, and written in the order of the phone's own table.
+// TestKnotSet: a manufacturer's archive with its digests inside: compared before the first byte, as packed or
+// as extracted, and written in the order of the phone's own table.
 func TestKnotSet(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		kit := kitOf(t, "knot", 1)

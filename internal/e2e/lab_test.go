@@ -108,7 +108,7 @@ type lab struct {
 	writes    func()           // called as this computer writes to a phone's connection; nil: nobody asks
 }
 
-// rate is what a cable of the lab carries, in bytes a second.
+// rate is what a cable of the lab carries, in bytes per second.
 const rate = 400 << 20
 
 // inLab runs a test in a bubble of its own, beside others.
@@ -251,7 +251,7 @@ func (p *phone) off() {
 	<-p.job.done
 }
 
-// kill ends a stand-in as a crash would: what it was sent breaks off, and it stays listed.
+// kill ends a stand-in as a crash would: what it was sent is interrupted, and it stays listed.
 func (p *phone) kill() {
 	listed := must(os.ReadFile(p.list))
 	p.l.net.Cut()
@@ -433,7 +433,7 @@ func (l *lab) pressing(done <-chan struct{}, phone string, keys []string) {
 	}
 }
 
-// pressed presses one thing and tells whether the phone took it.
+// pressed presses one thing and reports whether the phone took it.
 func (l *lab) pressed(name string, keys ...string) bool {
 	j := l.begin(false, "", nil, append([]string{"standin", "press", name}, keys...)...)
 	<-j.done

@@ -48,7 +48,7 @@ func TestSerialLine(t *testing.T) {
 		"--yes", "--on", line)
 	l.want(4, nil, "card", "--on", "serial:/dev/nothing-there")
 	conn.Close()
-	silent.Wait() // its code is looked at
+	silent.Wait() // its code is checked
 	if silent.ProcessState.ExitCode() != 3 || !strings.Contains(said.String(), "stop  line-silent") {
 		t.Errorf("net.Dial('tcp', strings.TrimSpace(at)): %v\n%s", silent.ProcessState, said.String())
 	}

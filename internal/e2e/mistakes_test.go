@@ -272,7 +272,8 @@ var mistakes = []mistake{
 		l.want(0, nil, "recovery", "install", kit.recovery, "--yes")
 		l.standin("knot")
 		knot := kitOf(l.T, "knot", 1)
-		// Also when the maker's system was written in the same evening: it puts its recovery back as well.
+		// Also when the manufacturer's system was written in the same evening: it puts its recovery back as
+		// well.
 		l.want(0, []string{"written"}, "flash", knot.more.Set, "--yes", "--on", "knot", "--accept",
 			"risky-partition")
 		l.want(0, []string{"next  jarlid go recovery"}, "recovery", "install", knot.recovery, "--yes",

@@ -66,7 +66,7 @@ func TestPut(t *testing.T) {
 			if _, err := os.Stat(filepath.Join(l.dir, "dunlin", "shared")); err == nil {
 				t.Error("formatting left the shared storage")
 			}
-			l.want(0, nil, "wipe", "userdata", "--yes") // nothing lies there any more
+			l.want(0, nil, "wipe", "userdata", "--yes") // nothing is there any more
 			l.want(3, []string{"stop  storage-unreadable: the memory card can't be reached"}, "put",
 				files.Package, "--to", "sd", "--yes")
 			big := filepath.Join(l.dir, "big.zip")

@@ -234,7 +234,7 @@ func typeExamples(t *testing.T, hand, hands int) {
 			{"*.img", files.Recovery},
 			{"practice/files/*", files.Recovery},
 		}
-		for i, s := range stands { // all of them in one folder, as a sheet wants its files
+		for i, s := range stands { // all of them in one folder, as a sheet needs its files
 			stands[i].path = filepath.Join(l.dir, "files", filepath.Base(s.path))
 			if err := os.Link(s.path, stands[i].path); err != nil && !os.IsExist(err) {
 				t.Fatalf("os.Link(s.path, stands[i].path): %v", err)

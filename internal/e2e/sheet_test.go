@@ -37,7 +37,7 @@ func (l *lab) beside(paths ...string) (copies []string) {
 // held is what makes the sums of holds comparable with each other.
 var held = maphash.MakeSeed()
 
-// holds gives sums of what a stand-in keeps, but for the data, whose keys are made anew each time.
+// holds gives sums of what a stand-in keeps, but for the data, whose keys are made again each time.
 func (l *lab) holds(phone string) map[string]uint64 {
 	l.Helper()
 	sums := map[string]uint64{}
@@ -288,7 +288,7 @@ tasks:
 }
 
 // TestTray: eight phones at once. One is pulled off its cable, one refuses, one does not know this
-// computer: they stop alone, and the other five are done. What broke off is gone on with, and ends
+// computer: they stop alone, and the other five are done. What was interrupted is resumed, and ends
 // as on the others.
 func TestTray(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {

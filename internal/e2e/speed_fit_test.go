@@ -13,7 +13,7 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-// BenchmarkFit weighs a generic system of 3 GiB, made by mkfs.ext4 of the demo's files with
+// BenchmarkFit checks a generic system of 3 GiB, made by mkfs.ext4 of the demo's files with
 // bulk beside them. Wanted: under a second, in under 64 MiB.
 func BenchmarkFit(b *testing.B) {
 	l := benchLab(b)

@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/link/loader"
 )
 
-// BenchmarkLoader writes 256 MiB through a maker's loader over TCP. Metric ratio: what the protocol
+// BenchmarkLoader writes 256 MiB through a manufacturer's loader over TCP. Metric ratio: what the protocol
 // takes, with a digest at both ends, over the baseline's socket and digest; the loader takes
 // messages of a mebibyte, the most there is. Metric command: the whole of jarlid flash over the same, which
 // reads all of it back besides.

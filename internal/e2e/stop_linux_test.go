@@ -200,7 +200,7 @@ func TestCancel(t *testing.T) {
 	}
 }
 
-// TestHostileHome: a pipe in the place of a journal, of the list of phones or of a sheet neither holds a
+// TestHostileHome: a pipe instead of a journal, of the list of phones or of a sheet neither holds a
 // command up nor passes for one; a home that others can write to is refused, also by its name.
 func TestHostileHome(t *testing.T) {
 	t.Parallel()

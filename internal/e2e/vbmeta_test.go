@@ -46,7 +46,7 @@ func TestVBMeta(t *testing.T) {
 				t.Errorf("%+v; unwanted: !check.Unlocked || check.Locked == nil || len(check.Checks) != 9",
 					check)
 			}
-			// The ROM's images under the maker's vbmeta: another vendor tree is enforced.
+			// The ROM's images under the manufacturer's vbmeta: another vendor tree is enforced.
 			l.result(6, &check, "vbmeta", "check", top, "--images", kit.more.Package)
 			if check.Unlocked || check.Locked != nil {
 				t.Errorf("%+v; unwanted: check.Unlocked || check.Locked != nil", check)

@@ -56,7 +56,7 @@ func (l *lab) sendings() map[string]sending {
 	vbmeta := l.setImage(kit, "vbmeta")
 	staleRecovery := l.file("stale-recovery.img",
 		l.staleFooter("recovery", must(os.ReadFile(files.Recovery))))
-	badRom := l.file("bad-rom.zip", garbled(rom, len(rom)/2)) // by its own digests: nothing lies beside it
+	badRom := l.file("bad-rom.zip", garbled(rom, len(rom)/2)) // by its own digests: nothing is beside it
 	apk := l.file("fieldlog.apk", must(scenario.FieldLog.Package()))
 	staleApp := must(os.ReadFile(apk))
 	staleApp[40] ^= 1

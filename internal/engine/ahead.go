@@ -14,7 +14,7 @@ import (
 	"jarlid/internal/say"
 )
 
-// Ahead judges several tasks as one plan: each by the facts as those before it will have left
+// Ahead checks several tasks as one plan: each by the facts as those before it will have left
 // them. It changes nothing on the phone, and keeps a card of its own.
 type Ahead struct {
 	Card *card.Card // as the tasks so far will have left it
@@ -33,7 +33,7 @@ type Hand struct {
 	Do   []string `json:"do"`
 }
 
-// Foreseen is a task as it will go, judged beforehand.
+// Foreseen is a task as it will go, checked beforehand.
 type Foreseen struct {
 	Steps    []plan.Step
 	Findings []finding.Finding // as accepted
@@ -67,10 +67,10 @@ func (f *Foreseen) Does() (list []string) {
 	return list
 }
 
-// Ahead begins to judge tasks on the phone of an open job, or on a saved card.
+// Ahead begins to check tasks on the phone of an open job, or on a saved card.
 func (j *Job) Ahead() *Ahead { return &Ahead{Card: j.Card.Clone(), job: j} }
 
-// Learn reads what a task is judged by, as far as this mode tells it: later on only what is
+// Learn reads what a task is checked by, as far as this mode reports it: later on only what is
 // foreseen counts.
 func (a *Ahead) Learn(ctx context.Context, t Task) error {
 	in, err := a.input(a.job.Card)
@@ -94,7 +94,7 @@ func (a *Ahead) input(c *card.Card) (*Input, error) {
 	return in, err
 }
 
-// Foresee judges a task and changes the card as the task will change the phone. An error is
+// Foresee checks a task and changes the card as the task will change the phone. An error is
 // one of the task itself: what it names can't be done here.
 func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*Foreseen, error) {
 	j := a.job
@@ -162,7 +162,7 @@ func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*
 	return f, nil
 }
 
-// Known tells whether there is a phone or a card, and not a model file alone.
+// Known reports whether there is a phone or a card, and not a model file alone.
 func (a *Ahead) Known() bool { return a.job.Saved == "" || a.job.SavedCard != "" }
 
 // hand gives what a person will have to do for a step; nil where nothing is known to be needed.
@@ -185,7 +185,7 @@ type Agreed struct {
 	Does     []string // titles of steps
 }
 
-// covers tells whether everything that would be asked was agreed to.
+// covers reports whether everything that would be asked was agreed to.
 func (a *Agreed) covers(asks []finding.Finding, lost, does []string) bool {
 	if a == nil {
 		return false
@@ -198,7 +198,7 @@ func (a *Agreed) covers(asks []finding.Finding, lost, does []string) bool {
 	return within(lost, a.Lost) && within(does, a.Does)
 }
 
-// knows tells whether a finding was told before everything began. One that is worse by now was
+// knows reports whether a finding was told before everything began. One that is worse by now was
 // not.
 func (a *Agreed) knows(f finding.Finding) bool {
 	return a != nil && slices.ContainsFunc(a.Findings, func(o finding.Finding) bool {

@@ -109,7 +109,7 @@ func (r *rig) run(o Options, w Task) (*Job, error) {
 	return j, j.Run(r.Context(), w)
 }
 
-// holds tells whether a partition begins with the image.
+// holds reports whether a partition begins with the image.
 func (r *rig) holds(partition string) bool {
 	r.Helper()
 	b, err := os.ReadFile(filepath.Join(r.phone.Dir, "partitions", partition+".img"))
@@ -395,7 +395,7 @@ func (o *onWrite) Tell(e say.Event) {
 	}
 }
 
-// TestOffline: on a saved card everything is judged and nothing done, asked for or not.
+// TestOffline: on a saved card everything is checked and nothing done, asked for or not.
 func TestOffline(t *testing.T) {
 	onBench(t, func(t *testing.T, r *rig) {
 		j, err := r.run(Options{Yes: true, DryRun: true}, draft(write(r.img, "recovery", "a")))

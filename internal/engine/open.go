@@ -1,5 +1,5 @@
 // Package engine runs one task on one phone: it locks and reads the phone, has the task
-// drafted until nothing is lacking, judges all of it, asks once, and carries it out step
+// drafted until nothing is lacking, checks all of it, asks once, and carries it out step
 // by step, each with its record in the journal.
 package engine
 
@@ -27,13 +27,13 @@ import (
 // Options say on which phone a job is done, and how.
 type Options struct {
 	On        string // the phone: bench name, serial number or address; "": the only one here
-	SavedCard string // a file with a saved card instead of a phone: everything is judged, nothing done
+	SavedCard string // a file with a saved card instead of a phone: everything is checked, nothing done
 	Accept    []finding.Accept
 	Yes       bool // answers questions, never a stop
 	DryRun    bool // goes up to the questions and stops
 	NoHands   bool // nobody is at the phone
-	Away      bool // which was said, and is not only so for want of a terminal
-	// ByHand goes on with a phone that does not answer, which a person brings into a mode.
+	Away      bool // which was said, and is not only so without a terminal
+	// ByHand resumes a phone that does not answer, which a person brings into a mode.
 	ByHand   bool
 	Code     string          // what some bootloaders want to be unlocked with
 	Wait     time.Duration   // how long a started system is watched for
@@ -43,7 +43,7 @@ type Options struct {
 	// Writing is called as a step that changes the phone begins and ends; nil: nobody asks.
 	Writing func(on bool)
 	// OnOpen is told of the phone as soon as it was read, OnDraft of the draft before it is
-	// judged.
+	// checked.
 	OnOpen  func(*Job)
 	OnDraft func(*Draft)
 	// Sink opens the journal; nil but for tests.
@@ -67,7 +67,7 @@ type Job struct {
 	Options
 	Out   act.Outcome
 	Dir   string // the job's folder, once there is one
-	Draft *Draft // as it was judged
+	Draft *Draft // as it was checked
 	Saved string // the name on a saved card; "" for a phone
 	// Acted says that something was changed.
 	Acted bool
@@ -199,7 +199,7 @@ func (e *CardError) Error() string { return e.Path + ": " + e.Err.Error() }
 func (e *CardError) Unwrap() error { return e.Err }
 
 // unseen opens a phone that does not answer, for a person to bring it into a mode, where
-// that is wanted and it can be told which phone is meant; cause is the error else.
+// that is wanted and it can be told which phone is meant; cause is the error otherwise.
 func unseen(b *bench.Bench, o Options, cause error) (*Job, error) {
 	var away *phone.NotHereError
 	if !o.ByHand || !errors.As(cause, &away) {
@@ -269,7 +269,7 @@ func (j *Job) Scratch() (string, error) {
 	return j.scratch, err
 }
 
-// Offline tells whether there is a saved card instead of a phone.
+// Offline reports whether there is a saved card instead of a phone.
 func (j *Job) Offline() bool { return j.Saved != "" || j.SavedCard != "" }
 
 // damaged are the findings about journals that can't be read.
@@ -302,7 +302,7 @@ type Input struct {
 	Previous func(base string) (map[card.Partition]string, error)
 	// Scratch is a folder for what the task makes.
 	Scratch string
-	// Notes collects what is told before anything is judged.
+	// Notes collects what is told before anything is checked.
 	Notes say.To
 	Dry   bool
 	// Ahead says that the card is foreseen: what a phone holds can't be read yet.

@@ -18,7 +18,7 @@ import (
 	"jarlid/internal/say"
 )
 
-// Run drafts a task, judges all of it, asks, and carries it out. Errors: *finding.StopError;
+// Run drafts a task, checks all of it, asks, and carries it out. Errors: *finding.StopError;
 // *link.RefusedError, *link.LostError, *link.ProtocolError, *phone.WrongModeError,
 // *phone.NotHereError and *phone.LackError from the phone; *act.UnknownError;
 // *journal.WriteError; ErrStopped.
@@ -102,7 +102,7 @@ func (j *Job) hands() (list []finding.Finding) {
 	return list
 }
 
-// handsNeeded is the finding of a step that wants somebody at the phone, where nobody is.
+// handsNeeded is the finding of a step that needs somebody at the phone, where nobody is.
 func handsNeeded(phone string, s plan.Step, do []string) finding.Finding {
 	return finding.Finding{Name: finding.HandsNeeded, Severity: finding.Stop, About: phone, Final: true,
 		Text:   fmt.Sprintf("to %s somebody has to be at the phone: %s", s.Title(), strings.Join(do, " ")),
@@ -122,7 +122,7 @@ func (j *Job) tell(list []finding.Finding) {
 	}
 }
 
-// judge runs all checks and asks what has to be asked.
+// check runs all checks and asks what has to be asked.
 func (j *Job) judge(v *verified) error {
 	found := slices.Concat(j.damaged(), v.found, j.Draft.Findings, j.plan.CheckBut(j.Card, v.of))
 	if j.NoHands && !slices.ContainsFunc(found, func(f finding.Finding) bool {
@@ -274,7 +274,7 @@ func (j *Job) carryOut(ctx context.Context) error {
 	return nil
 }
 
-// actOn carries out one step and writes what came of it.
+// actOn carries out one step and writes its outcome.
 func (j *Job) actOn(ctx context.Context, a *act.Actor, s plan.Step, i int) (act.Done, error) {
 	j.Obs.Step(i+1, len(j.plan.Steps), s.Title(), say.Begin)
 	before := j.Card.Clone()
@@ -301,7 +301,7 @@ func (j *Job) actOn(ctx context.Context, a *act.Actor, s plan.Step, i int) (act.
 	return done, errors.Join(err, j.log.Write(rec))
 }
 
-// further puts the steps an act handed back behind it: all of them are judged before the
+// further puts the steps an act handed back behind it: all of them are checked before the
 // first one acts.
 func (j *Job) further(ctx context.Context, done act.Done, i int) error {
 	if len(done.Further)+len(done.Found) == 0 {

@@ -384,7 +384,7 @@ func TestGatherPieces(t *testing.T) {
 	}
 }
 
-// TestGatherNested: a set may lie in an archive within an archive; one that holds none, and one
+// TestGatherNested: a set may are in an archive within an archive; one that holds none, and one
 // that can't be looked into, stay what they are.
 func TestGatherNested(t *testing.T) {
 	k := kitchen{t, t.TempDir()}

@@ -1,5 +1,5 @@
 // Package files is what is on this computer: images and packages found, opened,
-// unwrapped, digested and written. It knows no phone.
+// extracted, digested and written. It knows no phone.
 package files
 
 import (
@@ -77,14 +77,14 @@ func Identify(path string, o ident.Options) (*ident.File, error) {
 	return found, found.Failed
 }
 
-// Folder is the folder a file lies in. It implements image.Folder.
+// Folder is the folder a file is in. It implements image.Folder.
 type Folder struct {
 	dir  string
 	mu   sync.Mutex
 	open []*os.File
 }
 
-// BesideOf gives what lies beside a file.
+// BesideOf gives what is beside a file.
 func BesideOf(path string) *Folder { return &Folder{dir: filepath.Dir(path)} }
 
 // Names gives the names of the regular files in it.
@@ -121,7 +121,7 @@ func (d *Folder) Close() {
 	d.open = nil
 }
 
-// IsPartitionName tells whether a word is no file but the name of a partition,
+// IsPartitionName reports whether a word is no file but the name of a partition,
 // by the phone's table or the usual names.
 func IsPartitionName(word string, known func(name string) bool) bool {
 	if _, err := os.Stat(word); !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(word, `./\`) {
@@ -133,7 +133,7 @@ func IsPartitionName(word string, known func(name string) bool) bool {
 	return slices.Contains(usual, base) || known(word) || known(base+"_a")
 }
 
-// IsFile tells whether a path names a regular file.
+// IsFile reports whether a path names a regular file.
 func IsFile(path string) bool {
 	st, err := os.Stat(path)
 	return err == nil && st.Mode().IsRegular()

@@ -209,7 +209,7 @@ func TestSource(t *testing.T) {
 	}
 }
 
-// TestDigest is held against the standard's own example (FIPS 180-4: "abc"), and ends with
+// TestDigest is compared with the standard's own example (FIPS 180-4: "abc"), and ends with
 // its context.
 func TestDigest(t *testing.T) {
 	path := put(t, filepath.Join(t.TempDir(), "abc"), []byte("abc"))
@@ -225,7 +225,7 @@ func TestDigest(t *testing.T) {
 }
 
 // TestGather: single images stay where they are; of a folder or an archive every image counts,
-// what is none is left and named, and what was unwrapped is gone in the end.
+// what is none is left and named, and what was extracted is gone in the end.
 func TestGather(t *testing.T) {
 	dir := t.TempDir()
 	ext4 := make([]byte, 64<<10)

@@ -22,7 +22,7 @@ import (
 	"jarlid/internal/core/verify"
 )
 
-// Material is a set of files made ready to be written: wrapped ones unwrapped to
+// Material is a set of files made ready to be written: wrapped ones extracted to
 // a temporary place, a set's members taken out.
 type Material struct {
 	Images   []place.Image
@@ -31,7 +31,7 @@ type Material struct {
 	Left     []string        // members that are no images, which are left alone
 	Held     int             // members that are what the set's own digests state
 	Missing  []string        // names the set's digests state and nothing in it has
-	dir      string          // the temporary folder; "" while nothing was unwrapped
+	dir      string          // the temporary folder; "" while nothing was extracted
 	done     func()          // takes it away
 	stated   []Stated        // what the set's files of digests state
 	seen     map[string]bool // the names that were found in it
@@ -66,7 +66,7 @@ func within(name, member string, err error) error {
 	return fmt.Errorf("%s, %s: %w", name, member, err)
 }
 
-// Close removes what was unwrapped.
+// Close removes what was extracted.
 func (m *Material) Close() {
 	if m.done != nil {
 		m.done()
@@ -76,8 +76,8 @@ func (m *Material) Close() {
 // Gathering says how files are made ready.
 type Gathering struct {
 	Home    string // under which the temporary folder is made
-	MaxSize int64  // the most one file may unpack to, in bytes; 0: the usual limit
-	// MaxMemory bounds what unpacking may take, in bytes; 0: the usual limit.
+	MaxSize int64  // the most one file may extract to, in bytes; 0: the usual limit
+	// MaxMemory bounds what extracting may take, in bytes; 0: the usual limit.
 	MaxMemory int64
 	// Verifier verifies what is given, and the images inside; nil: one that remembers nothing.
 	Verifier *Verifier
@@ -85,14 +85,14 @@ type Gathering struct {
 	Look bool
 	// Single keeps an archive as it is: a person named one partition for it.
 	Single bool
-	// Working is told what is being unwrapped, and how far it is; kind is what was done with it.
+	// Working is told what is being extracted, and how far it is; kind is what was done with it.
 	Working Working
 }
 
 // maxManifest bounds the text files of a set, in bytes.
 const maxManifest = 1 << 20
 
-// Gather makes files ready: images as they are, wrapped images unwrapped, and of
+// Gather makes files ready: images as they are, wrapped images extracted, and of
 // folders, archives, payloads and super images every image inside.
 func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error) {
 	if g.Verifier == nil {
@@ -121,7 +121,7 @@ func Gather(ctx context.Context, paths []string, g Gathering) (*Material, error)
 	return m, nil
 }
 
-// folder takes the images that lie in a folder, not below it.
+// folder takes the images that are in a folder, not below it.
 func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 	list, err := os.ReadDir(dir)
 	if err != nil {
@@ -209,7 +209,7 @@ func (m *Material) verify(ctx context.Context, name, label string, f *ident.File
 	return nil
 }
 
-// isImage tells whether a set's member is something to be written.
+// isImage reports whether a set's member is something to be written.
 func isImage(f *ident.File) bool {
 	if f.IsArchive() || f.Kind == ident.Text || f.Kind == ident.Sums || f.Kind == ident.LoaderTable ||
 		len(f.Wrapped) > 0 && f.Wrapped[0] != "sparse" {
@@ -289,7 +289,7 @@ func (m *Material) asItIs(f *ident.File) {
 	m.Images = append(m.Images, place.Image{File: f})
 }
 
-// unwrap takes what is inside a file to a temporary place.
+// extract takes what is inside a file to a temporary place.
 func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gathering, depth int) error {
 	// An archive that shows no image may hold them in archives of its own; what can't be looked into
 	// stays an archive, which is a finding.
@@ -367,7 +367,7 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 			m.heldInSet(out, g)
 		}
 	}
-	// Behind the last: images in pieces are put together from what lies there now.
+	// Behind the last: images in pieces are put together from what is there now.
 	for _, it := range images {
 		out := outs[it.Name]
 		if out == "" || m.taken[filepath.Clean(out)] {
@@ -410,7 +410,7 @@ func opened(name string, size int64, g Gathering) (s *lift.Source, done func(), 
 	return s, func() { s.Close(); folder.Close(); src.Close() }, nil
 }
 
-// temporary makes a folder for what is unwrapped.
+// temporary makes a folder for what is extracted.
 func (m *Material) temporary(g Gathering) (string, error) {
 	if m.dir == "" {
 		dir, done, err := Scratch(g.Home)
@@ -422,7 +422,7 @@ func (m *Material) temporary(g Gathering) (string, error) {
 	return os.MkdirTemp(m.dir, "")
 }
 
-// pieces puts an image that lies in several files together; done is false for others.
+// pieces puts an image that is in several files together; done is false for others.
 func (m *Material) pieces(ctx context.Context, name string, f *ident.File, g Gathering, depth int) (done bool,
 	err error) {
 	for _, n := range f.Pieces {

@@ -80,7 +80,7 @@ func oldRamdisk(h place.Home, img []byte) ([]byte, error) {
 	return img[f.Offset : f.Offset+f.Size], nil
 }
 
-// packedAs compresses a ramdisk as the old one is: kernels are built to unpack one
+// packedAs compresses a ramdisk as the old one is: kernels are built to extract one
 // form. Forms that can't be made here stay as they were given, and are named.
 func packedAs(old, ramdisk []byte) (out []byte, changed string, err error) {
 	want, have := wrap.Detect(old), wrap.Detect(ramdisk)
@@ -122,9 +122,9 @@ var usualRoots = []string{"acct", "apex", "bin", "cache", "config", "data", "dat
 	"oem", "postinstall", "proc", "product", "res", "sbin", "sdcard", "second_stage_resources", "storage",
 	"sys", "system", "system_dlkm", "system_ext", "tmp", "vendor", "vendor_dlkm"}
 
-// neededToStart tells whether a normal start may need a file of the ramdisk: its first stage's
+// neededToStart reports whether a normal start may need a file of the ramdisk: its first stage's
 // table of mounts, kernel modules, init itself ("Ramdisk partitions" in the platform's
-// documentation), and whatever lies in a folder the platform does not know: somebody has put it
+// documentation), and whatever is in a folder the platform does not know: somebody has put it
 // there for the start.
 func neededToStart(name string) bool {
 	base := filepath.Base(name)

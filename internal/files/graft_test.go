@@ -15,7 +15,7 @@ import (
 )
 
 // TestPackedAs: a ramdisk is compressed as the one it replaces. What comes out is
-// unpacked by the compressor's own tool and listed by cpio, where they are installed.
+// extracted by the compressor's own tool and listed by cpio, where they are installed.
 func TestPackedAs(t *testing.T) {
 	var plain bytes.Buffer
 	w := cpio.NewWriter(&plain)

@@ -90,7 +90,7 @@ func sweep(parent string) {
 	}
 }
 
-// Room tells whether a folder's disk has room for so many bytes; an error that says how much there is.
+// Room reports whether a folder's disk has room for so many bytes; an error that says how much there is.
 func Room(dir string, need int64) error {
 	if free, ok := freeSpace(dir); ok && need > free {
 		return fmt.Errorf("%s has %s free, and %s are needed", dir, image.Size(free), image.Size(need))

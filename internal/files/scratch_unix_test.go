@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// TestScratchHostile: what others have put into a shared folder for temporary files, a pipe in the place of a
+// TestScratchHostile: what others have put into a shared folder for temporary files, a pipe instead of a
 // lock, links and folders of theirs, neither holds a program up nor is followed or taken away.
 func TestScratchHostile(t *testing.T) {
 	parent, victim := t.TempDir(), t.TempDir()

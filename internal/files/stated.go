@@ -13,7 +13,7 @@ import (
 	"jarlid/internal/core/local"
 )
 
-// mostDigests is how large a set's member may be that is looked at for digests, in bytes.
+// mostDigests is how large a set's member may be that is checked for digests, in bytes.
 const mostDigests = maxManifest
 
 // maybeSums tells by its name whether a set's member may hold digests.

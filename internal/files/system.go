@@ -78,7 +78,7 @@ func ByPartition(m *Material) map[string]string {
 // ErrNoImage says that there is no image of a partition. It is an fs.ErrNotExist.
 var ErrNoImage = fmt.Errorf("there is no image of it: %w", fs.ErrNotExist)
 
-// BootFacts reads the facts of boot, init_boot and the maker's ramdisk in vendor_boot.
+// BootFacts reads the facts of boot, init_boot and the manufacturer's ramdisk in vendor_boot.
 func BootFacts(open vbmeta.Source, learn fit.Learn) error {
 	generic, gsize, gerr := open("init_boot")
 	r, size, err := open("boot")
@@ -130,7 +130,7 @@ func LearnSuper(m *super.Metadata, learn fit.Learn) {
 }
 
 // FactsOfFiles reads facts of a phone out of its firmware: vendor and odm, the boot images,
-// vbmeta, and the sizes of what lies in super. say is told what is damaged.
+// vbmeta, and the sizes of what is in super. say is told what is damaged.
 func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) error {
 	parts := map[string]func() (io.ReaderAt, int64, error){}
 	var closers []func()

@@ -68,7 +68,7 @@ func ReadSums(against []string) ([]Stated, error) {
 	return out, nil
 }
 
-// Beside reads the digests that lie beside a file. unread is told of those that are there and
+// Beside reads the digests that are beside a file. unread is told of those that are there and
 // can't be read.
 func Beside(path string, unread func(error)) []Stated {
 	var out []Stated
@@ -108,7 +108,7 @@ func Beside(path string, unread func(error)) []Stated {
 	return out
 }
 
-// properties reads what payload_properties.txt states of the payload it lies beside: FILE_HASH,
+// properties reads what payload_properties.txt states of the payload it is beside: FILE_HASH,
 // its SHA-256 in base64 (brillo_update_payload in the platform's update_engine); nil where there
 // is none.
 func properties(payload string) (*Stated, error) {
@@ -136,10 +136,10 @@ func properties(payload string) (*Stated, error) {
 	return nil, nil
 }
 
-// neighbours are the endings under which a file's digests lie beside it.
+// neighbours are the endings under which a file's digests are beside it.
 var neighbours = []string{".sha256", ".sha256sum", ".sha512", ".sha1", ".md5", ".md5sum"}
 
-// listings are the names under which the digests of several files lie beside them.
+// listings are the names under which the digests of several files are beside them.
 var listings = []string{"SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "SHA256SUMS.txt", "sha256sums.txt",
 	"md5sums.txt", "checksums.txt"}
 

@@ -286,8 +286,8 @@ func (v *Verifier) Source(path string, size int64) (*Source, error) {
 }
 
 // sameTimes gives what is known of a file. Some file systems, as those of cameras and network drives, number
-// a file anew each time it is opened: there the path and both times stand for the number, and the digest that
-// is made while the file is sent has the last word. v.mu is held.
+// a file again each time it is opened: there the path and both times stand for the number, and the digest
+// that is made while the file is sent has the last word. v.mu is held.
 func (v *Verifier) sameTimes(stamp host.Stamp, path string) *verified {
 	if k := v.known[stamp]; k != nil {
 		return k

@@ -31,7 +31,7 @@ func Expand(words []string) ([]string, error) {
 	return out, nil
 }
 
-// devicePath tells whether a path is one of Windows' own form, in which a question mark is a letter:
+// devicePath reports whether a path is one of Windows' own form, in which a question mark is a letter:
 // \\?\C:\set, \\.\COM5.
 func devicePath(s string) bool {
 	return host.Folds && (strings.HasPrefix(s, `\\?\`) || strings.HasPrefix(s, `\\.\`)) &&

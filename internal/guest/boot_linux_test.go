@@ -11,7 +11,7 @@ import (
 )
 
 // boot is the guest's first process: it mounts what is needed, loads the modules, runs this very
-// program once more with the tests named on the kernel's command line, and leaves QEMU.
+// program again with the tests named on the kernel's command line, and leaves QEMU.
 func boot() {
 	os.Setenv("PATH", "/bin")
 	os.Setenv("HOME", "/tmp")

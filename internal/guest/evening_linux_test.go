@@ -20,7 +20,7 @@ func file(t testing.TB, device, begin string) string {
 }
 
 // TestInEvening is the whole evening on dunlin over the cable: the recovery, the data, the ROM,
-// the first start.
+// the first boot.
 func TestInEvening(t *testing.T) {
 	d := newDesk(t)
 	d.standin("dunlin")

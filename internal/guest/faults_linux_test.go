@@ -56,13 +56,13 @@ func TestInFaultsWrite(t *testing.T) {
 		t.Fatalf("os.ReadFile(img): %v", err)
 	}
 	job := []string{"recovery", "install", img, "--into", "@a", "--accept", "recovery-on-one-slot", "--yes"}
-	for tenth := 1; tenth < 10; tenth++ { // while it is looked at, a pulled cable is only looked past
+	for tenth := 1; tenth < 10; tenth++ { // while it is checked, a pulled cable is only looked past
 		d.want(0, nil, "standin", "fault", "dunlin", "drop", "--after", fmt.Sprint(len(want)*tenth/10))
 		code, out := d.run(job...)
 		d.broken(fmt.Sprintf("pulled at tenth %d", tenth), code, out)
 		d.back(1)
 	}
-	// Each command is the boundary of a step, or lies between two. While the phone is looked at, a
+	// Each command is the boundary of a step, or lies between two. While the phone is checked, a
 	// pulled cable is looked past, so the walk ends where the cable is not pulled any more.
 	broke, pulls := 0, func() int { return strings.Count(d.said("dunlin"), "fault: drop-next") }
 	for after := 0; ; after += 2 {

@@ -92,7 +92,7 @@ func TestInLine(t *testing.T) {
 	d.seen("recovery")
 	d.want(0, nil, "wipe", "userdata", "--yes")
 	d.want(0, []string{"is installed"}, "sideload", rom, "--then", "stay", "--yes")
-	// Back into the loader: the line comes anew, under the same name.
+	// Back into the loader: the line comes again, under the same name.
 	press("battery-out", "battery-in", "volume-down+side+power", "volume-up")
 	d.seen("loader")
 	d.want(0, nil, "backup", "take", "boot", "-o", d.dir+"/kept")

@@ -196,7 +196,7 @@ func makeImage(t *testing.T, image, kernel, dir string) error {
 		return err
 	}
 	if linked(test) {
-		// The guest has no C library: built anew without.
+		// The guest has no C library: built again without.
 		test = filepath.Join(dir, "guest.test")
 		if err := build("test", "-c", "-o", test, "jarlid/internal/guest"); err != nil {
 			return err
@@ -251,7 +251,7 @@ func build(args ...string) error {
 	return nil
 }
 
-// linked tells whether a program wants a loader.
+// linked reports whether a program wants a loader.
 func linked(path string) bool {
 	b, err := os.ReadFile(path)
 	return err != nil || bytes.Contains(b[:min(len(b), 4096)], []byte("ld-linux"))
@@ -286,7 +286,7 @@ func makeFiles(dir string) error {
 			return err
 		}
 	}
-	// The guest's files lie in its memory: what no test of a phone uses is not brought.
+	// The guest's files are in its memory: what no test of a phone uses is not brought.
 	all, err := filepath.Glob(filepath.Join(dir, "knot", "*"))
 	for _, path := range all {
 		if name := filepath.Base(path); !strings.HasPrefix(name, "tideline-3.1") && !strings.HasPrefix(name,
@@ -297,7 +297,7 @@ func makeFiles(dir string) error {
 	return err
 }
 
-// cpio writes the archive the kernel unpacks its first file system from ("newc",
+// cpio writes the archive the kernel extracts its first file system from ("newc",
 // Documentation/driver-api/early-userspace/buffer-format.rst).
 type cpio struct {
 	b   bytes.Buffer

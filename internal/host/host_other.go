@@ -9,7 +9,7 @@ import (
 	"jarlid/internal/core/local"
 )
 
-// passing tells whether an error is one of a moment: here a file that is open can be renamed.
+// passing reports whether an error is one of a moment: here a file that is open can be renamed.
 func passing(error) bool { return false }
 
 // writable takes the mark off that keeps a file from being replaced; here none does.
@@ -39,7 +39,7 @@ func DataFolder() (string, error) {
 // TypedIn is the shell commands are typed in here.
 func TypedIn() local.Shell { return local.Posix }
 
-// Folds tells whether names differ only by more than their case here; on macOS that is a matter of
+// Folds reports whether names differ only by more than their case here; on macOS that is a matter of
 // the disk, and patterns are typed to its shell.
 const Folds = false
 
@@ -50,6 +50,6 @@ func Prepare() (back func()) { return func() {} }
 // Systems that are not Windows have none of that in the window.
 func Hold() (release func()) { return func() {} }
 
-// Clicked tells whether the program was started by a double click, or by a file that was dropped on
+// Clicked reports whether the program was started by a double click, or by a file that was dropped on
 // it: its window closes with it.
 func Clicked() bool { return false }

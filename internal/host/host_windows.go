@@ -14,14 +14,14 @@ import (
 	"jarlid/internal/core/local"
 )
 
-// passing tells whether an error is one of a moment: another program has the file open, or it is
+// passing reports whether an error is one of a moment: another program has the file open, or it is
 // being deleted. Access denied is both, a moment's and for good.
 func passing(err error) bool {
 	return errors.Is(err, windows.ERROR_SHARING_VIOLATION) || errors.Is(err, windows.ERROR_LOCK_VIOLATION) ||
 		errors.Is(err, windows.ERROR_ACCESS_DENIED) || errors.Is(err, windows.ERROR_DELETE_PENDING)
 }
 
-// writable takes the read-only mark off a file, and tells whether there was one.
+// writable takes the read-only mark off a file, and reports whether there was one.
 func writable(name string) bool {
 	st, err := os.Stat(name)
 	return err == nil && st.Mode()&0o200 == 0 && os.Chmod(name, st.Mode()|0o200) == nil
@@ -96,7 +96,7 @@ func parent() string {
 	return ""
 }
 
-// Folds tells whether names that differ by case are one.
+// Folds reports whether names that differ by case are one.
 const Folds = true
 
 // utf8 is the code page of UTF-8 (Code Page Identifiers).
@@ -169,6 +169,6 @@ func awake() (sleep func()) {
 	return func() { close(end); <-ended }
 }
 
-// Clicked tells whether the program was started by a double click, or by a file that was dropped on
+// Clicked reports whether the program was started by a double click, or by a file that was dropped on
 // it: its window closes with it.
 func Clicked() bool { return mousetrap.StartedByExplorer() }

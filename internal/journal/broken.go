@@ -6,7 +6,7 @@ import "slices"
 type BrokenJob struct {
 	Job     string   `json:"job"`            // its folder's name
 	Step    string   `json:"step"`           // what was under way
-	Command []string `json:"command"`        // what goes on with it: as it was typed, or what is left of it
+	Command []string `json:"command"`        // what resumes it: as it was typed, or what is left of it
 	Then    []string `json:"then,omitempty"` // files of packages that are to be sent behind Command
 
 	Of     *Part    `json:"-"` // the run of a sheet it belongs to
@@ -38,7 +38,7 @@ func (b *BrokenJob) After() (list [][]string) {
 	return append(list, append([]string{"sideload"}, b.Then...))
 }
 
-// BrokenOff gives the last job of a phone when it broke off in the middle of a step: the program
+// BrokenOff gives the last job of a phone when it was interrupted in the middle of a step: the program
 // was ended, the phone lost, or a step failed. One that a person or a finding stopped before
 // anything was done did not.
 func BrokenOff(home string, w Who) (*BrokenJob, error) {
@@ -49,7 +49,7 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 	return j.BrokenOff(), nil
 }
 
-// BrokenOff tells what a job was at when it broke off; nil where it did not.
+// BrokenOff tells what a job was at when it was interrupted; nil where it did not.
 func (j *Entry) BrokenOff() *BrokenJob {
 	if j.Damage != nil || len(j.Records) == 0 || j.OK() || j.Cancelled() {
 		return nil
@@ -91,7 +91,7 @@ func (j *Entry) Cancelled() bool {
 }
 
 // left makes the command from what is left of a job from a step on (counted from 1): what was
-// written or installed is not done once more.
+// written or installed is not done again.
 func (b *BrokenJob) left(steps Steps, from int) {
 	if to := restartsOnly(steps, from); to != "" {
 		b.Command, b.Then = []string{"jarlid", "go", to}, nil

@@ -72,7 +72,7 @@ type Record struct {
 	Touches IDs               `json:"touches,omitempty"` // facts nobody knows until the act is done
 	Answers []string          `json:"answers,omitempty"` // the phone's words
 	Said    []Answer          `json:"said,omitempty"`    // the person's
-	// ReadBack, PhoneWord, NotKnown, or the evidence in words
+	// ReadBack, PhoneWord, NotKnown, or the source in words
 	Confirm string `json:"confirmed,omitempty"`
 	Bytes   int64  `json:"bytes,omitempty"`
 	SHA256  string `json:"sha256,omitempty"`
@@ -122,7 +122,7 @@ type Answer struct {
 	Answer   string `json:"answer"`
 }
 
-// Release is the release's version, set by whoever builds one with -ldflags; "" else.
+// Release is the release's version, set by whoever builds one with -ldflags; "" otherwise.
 var Release string
 
 // Build is what the program was built from, as its build information says.

@@ -38,7 +38,7 @@ var (
 	data      = card.FactData.ID()
 )
 
-// TestRecall: what journals say is known, except what an act that broke off
+// TestRecall: what journals say is known, except what an act that was interrupted
 // was writing; the serial number tells phones of one name apart.
 func TestRecall(t *testing.T) {
 	home := t.TempDir()
@@ -76,7 +76,7 @@ func TestRecall(t *testing.T) {
 	}
 }
 
-// TestBrokenOff: what is left of a job that broke off: all of it, or without what is in already.
+// TestBrokenOff: what is left of a job that was interrupted: all of it, or without what is in already.
 func TestBrokenOff(t *testing.T) {
 	step := func(kind, key string, value any) StepData {
 		return StepData{Kind: kind, Title: kind, With: map[string]any{key: value}}

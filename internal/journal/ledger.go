@@ -57,7 +57,7 @@ func (l *Ledger) Close() error {
 	return err
 }
 
-// Transfer is one that broke off.
+// Transfer is one that was interrupted.
 type Transfer struct {
 	Announced, Taken int64 // bytes
 	path             string
@@ -81,7 +81,7 @@ func readLedger(path string) (Transfer, error) {
 	return t, err
 }
 
-// Broken gives the last transfer to a phone that broke off, if its last job left one.
+// Broken gives the last transfer to a phone that was interrupted, if its last job left one.
 func Broken(home string, w Who) (Transfer, bool, error) {
 	// It is asked at every connection, and nearly always there is none: no journal is read for that.
 	if open, err := filepath.Glob(filepath.Join(home, "jobs", "*", ledgerName)); err == nil &&

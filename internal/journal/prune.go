@@ -8,7 +8,7 @@ import (
 	"jarlid/internal/core/card"
 )
 
-// Needed tells whether a job still says something that no later job of its phone says: a fact that
+// Needed reports whether a job still says something that no later job of its phone says: a fact that
 // stands as it left it, or bytes that were kept to be put back.
 func Needed(jobs []Entry, i int) bool {
 	j := &jobs[i]

@@ -73,7 +73,7 @@ func Jobs(home string) ([]Entry, error) {
 	return jobs, nil
 }
 
-// Of tells whether the job was done to a phone: two may have had the same name, so the
+// Of reports whether the job was done to a phone: two may have had the same name, so the
 // serial number decides where both are known.
 func (j *Entry) Of(w Who) bool {
 	if w.Serial != "" && j.Serial != "" && !w.Serials {

@@ -28,10 +28,11 @@ const (
 const (
 	TaskBegin Event = "task-begin"
 	TaskEnd   Event = "task-end"
-	TaskRest  Event = "task-rest" // what is left of a task that broke off, before its first command begins
-	PhoneEnd  Event = "phone-end"
-	Resumed   Event = "resumed"
-	Output    Event = "output" // a phone's output goes to another folder than its task names
+	// what is left of a task that was interrupted, before its first command begins
+	TaskRest Event = "task-rest"
+	PhoneEnd Event = "phone-end"
+	Resumed  Event = "resumed"
+	Output   Event = "output" // a phone's output goes to another folder than its task names
 )
 
 // The outcomes of a task.
@@ -111,7 +112,7 @@ func CreateRun(home string, sheet []byte, open OpenSink) (*RunWriter, error) {
 	return openRun(dir, n, open)
 }
 
-// OpenRun opens a run that is gone on with.
+// OpenRun opens a run that is resumed.
 func OpenRun(r *Run, open OpenSink) (*RunWriter, error) { return openRun(r.Dir, r.Number, open) }
 
 func openRun(dir string, n int, open OpenSink) (*RunWriter, error) {
@@ -175,7 +176,7 @@ func (r *Run) Text() ([]byte, error) {
 // stoppedExit is the exit code of what a finding stopped before anything was done.
 const stoppedExit = 3
 
-// Ended tells whether the run came to its end on a phone, and how its last task there ended. One
+// Ended reports whether the run came to its end on a phone, and how its last task there ended. One
 // that a finding stopped before anything was done did not break off.
 func (r *Run) Ended(phone string) (last RunRecord, whole bool) {
 	for _, x := range r.Records {
@@ -198,7 +199,7 @@ func (r *Run) At(phone string) (task int) {
 	return task
 }
 
-// BrokenRuns are the runs that are to be gone on with: those with a phone that no later run was
+// BrokenRuns are the runs that must be resumed: those with a phone that no later run was
 // about. A run that nothing was done in did not break off.
 func BrokenRuns(home string) (list []*Run, err error) {
 	runs, err := Runs(home)
@@ -281,7 +282,7 @@ func (j *Entry) Run() int {
 	return j.Records[0].Of.Run
 }
 
-// Part tells whether a job belongs to a task of a run.
+// Part reports whether a job belongs to a task of a run.
 func (j *Entry) Part(run, task int) bool {
 	return run > 0 && j.Run() == run && j.Records[0].Of.Task == task
 }
@@ -296,7 +297,7 @@ func LastPart(jobs []Entry, run, task int, w Who) (last *Entry) {
 	return last
 }
 
-// OK tells whether a job came to its end without an error.
+// OK reports whether a job came to its end without an error.
 func (j *Entry) OK() bool {
 	if j.Damage != nil || len(j.Records) == 0 {
 		return false

@@ -17,7 +17,7 @@ type Bar struct {
 	told  bool
 }
 
-// Saw takes what came of a try to connect.
+// Saw takes the outcome of a try to connect.
 func (b *Bar) Saw(err error) {
 	var stop *finding.StopError
 	switch {
@@ -29,7 +29,7 @@ func (b *Bar) Saw(err error) {
 	}
 }
 
-// Lasts tells whether it is no passing thing.
+// Lasts reports whether it is no passing thing.
 func (b *Bar) Lasts() bool { return b.stop != nil && time.Since(b.since) > settle }
 
 // Warn tells of one that lasts, once, where the phone is waited for all the same.

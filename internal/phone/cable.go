@@ -121,7 +121,7 @@ func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
 	return sure, maybe
 }
 
-// besides tells whether a device was there beside the phone before it went away.
+// besides reports whether a device was there beside the phone before it went away.
 func (p *Phone) besides(d usb.Device) bool {
 	p.trail.mu.Lock()
 	defer p.trail.mu.Unlock()
@@ -204,7 +204,7 @@ func deviceWords(d usb.Device) string {
 	return words
 }
 
-// devices lists what is on the cables; nothing where they can't be looked at.
+// devices lists what is on the cables; nothing where they can't be checked.
 func (h *Host) devices() []usb.Device {
 	if h.Cable == nil {
 		return nil
@@ -336,7 +336,7 @@ func (p *Phone) cableLoader(ctx context.Context, pipe usb.Pipe, a Address, seria
 	return newLoader(ctx, p, c, a)
 }
 
-// fillLimit is how long the rest of a transfer that broke off may take.
+// fillLimit is how long the rest of a transfer that was interrupted may take.
 const fillLimit = 10 * time.Minute
 
 // longer gives a context that outlives ctx's own limit, and still ends when a person stops.
@@ -392,5 +392,5 @@ func (p *Phone) note(announced, taken int64) {
 	p.trail.mu.Lock()
 	l := p.trail.ledger
 	p.trail.mu.Unlock()
-	_ = l.Note(announced, taken) // without it a killed program's phone wants its keys
+	_ = l.Note(announced, taken) // without it a killed program's phone needs its keys
 }

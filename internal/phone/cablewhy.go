@@ -48,9 +48,9 @@ func InterfaceWords(d usb.Device) string {
 	return strings.Join(list, ", ")
 }
 
-// NoPhone judges a device that is in no mode that takes commands: what it can be, in causes
+// NoPhone checks a device that is in no mode that takes commands: what it can be, in causes
 // and words; "" for what is no phone at all. Devices with nothing but interfaces of their
-// maker's own count when they are fresh: many an adapter is one.
+// manufacturer's own count when they are fresh: many an adapter is one.
 func NoPhone(d usb.Device, fresh bool) (Cause, bool) {
 	c := Cause{Phone: CableAddress(d).String(), Serial: d.Serial,
 		Tested: []string{strings.TrimPrefix(strings.TrimPrefix(deviceWords(d), CableAddress(d).String()),

@@ -21,7 +21,7 @@ const (
 	// first answers have come, in a look at the bench: some bootloaders think for five seconds.
 	connectLimit = 4 * time.Second
 	answerLimit  = 12 * time.Second
-	// helloLimit is that of a maker's loader: its hello is sent four times, three seconds apart.
+	// helloLimit is that of a manufacturer's loader: its hello is sent four times, three seconds apart.
 	helloLimit = 15 * time.Second
 	// cableLimit is that of a cable: rights come late, and a phone that an earlier program left
 	// in the middle of a message is brought round in three tries of five seconds.
@@ -115,7 +115,7 @@ func (p *Phone) twice(at []Address) *finding.StopError {
 		"name the one that is meant by its socket, such as --on "+ports[0])
 }
 
-// tells tells whether an error says more than that nothing answers.
+// tells reports whether an error says more than that nothing answers.
 func tells(err error) bool {
 	var rule *link.ProtocolError
 	var stop *finding.StopError
@@ -230,7 +230,7 @@ func (s *Session) AwaitHands(ctx context.Context, limit time.Duration, from card
 }
 
 // AwaitAgain waits as Await does for a phone that went away before it answered a restart. One that shows up
-// in the mode it was in has not taken that, and is told once more.
+// in the mode it was in has not taken that, and is told again.
 func (s *Session) AwaitAgain(ctx context.Context, limit time.Duration, patient bool, from card.Mode,
 	modes ...card.Mode) (Wire, error) {
 	told := false
@@ -243,7 +243,7 @@ func (s *Session) AwaitAgain(ctx context.Context, limit time.Duration, patient b
 	}, modes)
 }
 
-// taken tells whether a phone took a restart, for all one knows.
+// taken reports whether a phone took a restart, for all one knows.
 func taken(err error) bool {
 	var left *link.LeftError
 	return err == nil || errors.As(err, &left)
@@ -260,7 +260,7 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 	}
 	strangers := &strangers{asked: map[string]bool{}}
 	hint := s.replugHint(want)
-	came := map[string]bool{} // on the cable, each time anew
+	came := map[string]bool{} // on the cable, each time again
 	var other card.Mode
 	var since time.Time // it is seen in that
 	var bar Bar

@@ -16,8 +16,8 @@ import (
 	"jarlid/internal/link"
 )
 
-// DataState looks at the start of userdata: never written, freshly formatted,
-// encrypted as a whole, or (empty) something that can't be judged from there,
+// DataState checks the start of userdata: never written, freshly formatted,
+// encrypted as a whole, or (empty) something that can't be checked from there,
 // as file by file encryption can't.
 func (s *Session) DataState(ctx context.Context) (string, error) {
 	const look = 8192
@@ -67,7 +67,7 @@ func (s *Session) plainData(ctx context.Context) (string, error) {
 // leftByWipe are the folders in data that has no apps any more.
 var leftByWipe = map[string]bool{"media": true, "lost+found": true, ".layout_version": true}
 
-// readLying reads which packages lie in the shared storage, so that they are not
+// readLying reads which packages are in the shared storage, so that they are not
 // erased unseen. In modes that can't tell it does nothing.
 func (s *Session) readLying(ctx context.Context) error {
 	if !s.RootRecovery() {

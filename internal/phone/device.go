@@ -53,7 +53,7 @@ func (s *Session) WritePartition(ctx context.Context, p card.Partition, r io.Rea
 	if err != nil {
 		return err
 	}
-	defer func() { _, _ = s.Text(context.WithoutCancel(ctx), "rm -f "+pieceName) }() // it lies in memory
+	defer func() { _, _ = s.Text(context.WithoutCancel(ctx), "rm -f "+pieceName) }() // it is in memory
 	done := int64(0)
 	for {
 		n, err := s.writePiece(ctx, dev, done, io.LimitReader(r, pieceSize))

@@ -49,7 +49,7 @@ func onBench(t *testing.T, name string, o standin.Options, test func(r *rig)) {
 	})
 }
 
-// read gives a session with everything read that this mode tells.
+// read gives a session with everything read that this mode reports.
 func (r *rig) read() *phone.Session {
 	r.Helper()
 	p, err := r.b.Pick(r.Context(), "")
@@ -104,7 +104,7 @@ func (r *rig) tideline(name, partition string) {
 
 var hexDigest = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
-// fits tells whether a value is of a fact's kind.
+// fits reports whether a value is of a fact's kind.
 func fits(k card.Kind, v string) bool {
 	if v == card.Nothing {
 		return true

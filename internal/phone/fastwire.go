@@ -75,7 +75,7 @@ func (l *fastWire) Facts(ctx context.Context, s *Session) error {
 }
 
 // list asks for all variables. A bootloader that hangs at that question, or hangs up, is reached
-// anew and asked one by one from then on.
+// again and asked one by one from then on.
 func (l *fastWire) list(ctx context.Context) (map[string]string, error) {
 	if l.p.trail.oneByOne.Load() {
 		return map[string]string{}, nil

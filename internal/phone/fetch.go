@@ -78,7 +78,7 @@ func readSize(ctx context.Context, s *Session, i card.ID) error {
 	return s.learnDevices(ctx, p)
 }
 
-// Know reads the facts that are wanted and that this mode tells, each once in a session:
+// Know reads the facts that are wanted and that this mode reports, each once in a session:
 // what was read already, or can't be read here, is left as it is known. It reports whether
 // anything was read.
 func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err error) {

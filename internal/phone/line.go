@@ -32,8 +32,8 @@ func (h *Host) allLines() []serial.Line {
 	return list
 }
 
-// Talks tells whether a device is a phone in a mode that takes commands: by an interface for that, or
-// by numbers that a model file knows for a maker's loader. Any other serial line may be anything.
+// Talks reports whether a device is a phone in a mode that takes commands: by an interface for that, or
+// by numbers that a model file knows for a manufacturer's loader. Any other serial line may be anything.
 func (h *Host) Talks(d usb.Device) bool {
 	_, ok := d.Phone()
 	return ok || h.Models.OfLoader(d.Numbers()) != nil

@@ -18,7 +18,7 @@ import (
 // itself.
 const shelfMount = "/tmp/jarlid-mount"
 
-// ShelfEntry is one line of the record that lies beside what was moved aside.
+// ShelfEntry is one line of the record that is beside what was moved aside.
 type ShelfEntry struct {
 	Path  string    `yaml:"path"`  // as it is named
 	From  string    `yaml:"from"`  // within the partition
@@ -27,7 +27,7 @@ type ShelfEntry struct {
 }
 
 // Locate finds where a path of the phone's system lies: its partition on the slot
-// that runs, and its place there. Without a partition of that name it lies in the
+// that runs, and its place there. Without a partition of that name it is in the
 // system's. back looks for what was moved aside.
 func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Item, error) {
 	base, rest, err := place.ParseShelfPath(name)
@@ -161,7 +161,7 @@ func (m *Mount) Inside(ctx context.Context, rest string) (string, error) {
 	return rest, err
 }
 
-// There tells whether a path is there.
+// There reports whether a path is there.
 func (m *Mount) There(ctx context.Context, name string) (bool, error) {
 	text, err := m.s.Text(ctx, "[ -e "+QuoteShell(path.Join(m.At, name))+" ] && echo it-is-there")
 	return strings.HasSuffix(text, "it-is-there"), err
@@ -180,7 +180,7 @@ func (m *Mount) Record(ctx context.Context) ([]ShelfEntry, error) {
 	return list, nil
 }
 
-// Aside gives what of the record lies on the shelf: a move that broke off may have left an entry
+// Aside gives what of the record is on the shelf: a move that was interrupted may have left an entry
 // without a file.
 func (m *Mount) Aside(ctx context.Context) ([]ShelfEntry, error) {
 	list, err := m.Record(ctx)
@@ -248,8 +248,8 @@ func (s *Session) eachSystem(ctx context.Context, do func(base string, p card.Pa
 	return nil
 }
 
-// Restorers finds the scripts that put the maker's recovery back: by what is in
-// them, in the folders where makers have them.
+// Restorers finds the scripts that put the manufacturer's recovery back: by what is in
+// them, in the folders where manufacturers have them.
 func (s *Session) Restorers(ctx context.Context) ([]place.Item, error) {
 	var items []place.Item
 	err := s.eachSystem(ctx, func(base string, part card.Partition, m *Mount) error {

@@ -18,7 +18,7 @@ import (
 	"jarlid/internal/link/usb"
 )
 
-// ownLoader is a wire that speaks the open loader protocol, to a maker's own loader or a bridge.
+// ownLoader is a wire that speaks the open loader protocol, to a manufacturer's own loader or a bridge.
 type ownLoader struct {
 	c     *loader.Client
 	at    Address
@@ -78,7 +78,7 @@ func learnNumber(c *card.Card, f card.Which, v string) {
 	}
 }
 
-// Facts reads what the loader tells: who it is, how the phone is, and the table of partitions.
+// Facts reads what the loader reports: who it is, how the phone is, and the table of partitions.
 func (l *ownLoader) Facts(ctx context.Context, s *Session) error {
 	for name, f := range map[string]card.Plain{
 		"product": card.FactProduct,
@@ -120,7 +120,7 @@ func (l *ownLoader) readTable(ctx context.Context, s *Session) (err error) {
 			learnRead(c, card.FactType.Of(at), p.Type)
 		}
 	}
-	if len(l.table) > 0 && !c.Get(card.FactSlots).Known() { // all there are stand in the table
+	if len(l.table) > 0 && !c.Get(card.FactSlots).Known() { // all there are are in the table
 		learnRead(c, card.FactSlots, map[bool]string{true: "2", false: "0"}[place.HasPairs(c)])
 	}
 	return nil
@@ -162,7 +162,7 @@ func (l *ownLoader) Gone(ctx context.Context) {
 	}
 }
 
-// Write writes an image, from where an attempt that broke off got to.
+// Write writes an image, from where an attempt that was interrupted got to.
 func (l *ownLoader) Write(ctx context.Context, partition string, r io.ReaderAt, size, _ int64,
 	moved func(int64)) ([]string, error) {
 	var said []string
@@ -191,7 +191,7 @@ func (l *ownLoader) Fetch(ctx context.Context, partition string, off, n, _ int64
 	return l.c.Read(ctx, partition, off, n, w)
 }
 
-// Table reads the table anew.
+// Table reads the table again.
 func (l *ownLoader) Table(ctx context.Context) ([]parttable.Partition, error) { return l.c.Table(ctx) }
 
 // WriteTable writes another table, and gives its SHA-256, in hex.

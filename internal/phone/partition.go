@@ -110,7 +110,7 @@ func (w *sliceWriter) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// ReadVBMeta reads the vbmeta of a partition as it lies there: its bytes without
+// ReadVBMeta reads the vbmeta of a partition as it is there: its bytes without
 // what follows, what they say, and its footer where it has one. One that holds
 // nothing is ErrEmptySlot.
 func (s *Session) ReadVBMeta(ctx context.Context, p card.Partition) ([]byte, *vbmeta.Image, *vbmeta.Footer,

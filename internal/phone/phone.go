@@ -42,7 +42,7 @@ type Host struct {
 	// Ports are the serial lines; nil for none.
 	Ports serial.Ports
 	// Known gives the other serial numbers of the phone that reports this one in some mode,
-	// and Other tells whether a serial number is that of another phone of the bench.
+	// and Other reports whether a serial number is that of another phone of the bench.
 	Known func(serial string) []string
 	Other func(p *Phone, serial string) bool
 	// SameAs keeps that two serial numbers are those of one phone.
@@ -158,7 +158,7 @@ func (p *Phone) NewSession(c *card.Card, obs say.To) *Session {
 	return &Session{Phone: p, Card: c, Obs: obs, WaitSystem: time.Minute}
 }
 
-// Connected tells whether there is a wire.
+// Connected reports whether there is a wire.
 func (s *Session) Connected() bool { return s.wire != nil }
 
 // Mode is the mode at the other end of the wire, None without one.
@@ -242,7 +242,7 @@ func (p *Phone) LockNames() []string {
 // serialName begins the name of a lock on a serial number.
 const serialName = "serial "
 
-// IsSerialName tells whether a phone is locked under a name by its serial number, and not by where
+// IsSerialName reports whether a phone is locked under a name by its serial number, and not by where
 // it is.
 func IsSerialName(name string) bool { return strings.HasPrefix(name, serialName) }
 

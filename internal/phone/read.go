@@ -13,7 +13,7 @@ import (
 	"jarlid/internal/say"
 )
 
-// Read reads what the phone tells in the mode it is in, and adds what the
+// Read reads what the phone reports in the mode it is in, and adds what the
 // journal and the model file know. It never restarts or changes the phone.
 func (s *Session) Read(ctx context.Context) error {
 	s.Card = &card.Card{}
@@ -84,7 +84,7 @@ func stale(c *card.Card) {
 	}
 }
 
-// Reread reads the card anew over the open wire and keeps what a step knows better.
+// Reread reads the card again over the open wire and keeps what a step knows better.
 func (s *Session) Reread(ctx context.Context) error {
 	before := s.Card
 	if err := s.Read(ctx); err != nil {

@@ -28,8 +28,8 @@ func TestStale(t *testing.T) {
 	}
 }
 
-// TestCardsIn: a memory card is found in the kernel's table of mounts, wherever it is mounted, and
-// the maker's own partitions are none.
+// TestCardsIn: a SD card is found in the kernel's table of mounts, wherever it is mounted, and
+// the manufacturer's own partitions are none.
 func TestCardsIn(t *testing.T) {
 	table := `rootfs / rootfs rw 0 0
 /dev/block/by-name/userdata /data f2fs rw,seclabel 0 0

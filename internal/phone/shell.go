@@ -227,7 +227,7 @@ func (s *Session) readSuper(ctx context.Context) error {
 	return nil
 }
 
-// readFirmware reads the maker's firmware on both slots through a root shell, so that
+// readFirmware reads the manufacturer's firmware on both slots through a root shell, so that
 // it can be compared.
 func (s *Session) readFirmware(ctx context.Context) error {
 	if s.model == nil || s.Card.Value(card.FactRoot) != "yes" {

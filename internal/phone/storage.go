@@ -18,7 +18,7 @@ import (
 var cardTypes = []string{"vfat", "exfat", "sdfat", "texfat", "fuseblk", "ntfs", "ntfs3"}
 
 // cardsIn finds the folders that memory cards are mounted at, in a table of mounts as the kernel
-// gives it (proc(5)): device, folder, type, options. The maker's own partitions of these types
+// gives it (proc(5)): device, folder, type, options. The manufacturer's own partitions of these types
 // are mounted to be read only.
 func cardsIn(table string) (dirs []string) {
 	for line := range strings.Lines(table) {

@@ -28,7 +28,7 @@ type variables struct {
 	last   error
 }
 
-// ofPartition tells whether a variable is one of a partition, whose name is behind the colon.
+// ofPartition reports whether a variable is one of a partition, whose name is behind the colon.
 func ofPartition(name string) (what, partition string, ok bool) {
 	what, partition, ok = strings.Cut(name, ":")
 	return what, partition, ok && slices.Contains([]string{"partition-size", "partition-type", "is-logical",

@@ -45,7 +45,7 @@ type Cause struct {
 	Phone  string    `json:"phone"`
 	Cause  CauseName `json:"cause"`
 	Mode   card.Mode `json:"mode,omitempty"`
-	Tested []string  `json:"tested"` // what was tried, and what came of it
+	Tested []string  `json:"tested"` // what was tried, and its outcome
 	Text   string    `json:"text"`
 	Do     string    `json:"do"`
 	// of this computer's key, to compare on the phone's screen
@@ -105,7 +105,7 @@ var barredWords = map[string]string{
 	finding.LineSilent:    "is there, and nothing answers on its line",
 }
 
-// String says what came of it.
+// String says its outcome.
 func (pr probe) String() string {
 	var rule *link.ProtocolError
 	var stop *finding.StopError

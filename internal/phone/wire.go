@@ -131,19 +131,19 @@ func can[T any](s *Session, what string) (T, error) {
 // HasShell, HasLoader, HasFiles and Fetches tell what the session can do.
 func (s *Session) HasShell() bool { _, ok := s.wire.(Sheller); return ok }
 
-// HasLoader tells whether the phone takes images and commands of a bootloader.
+// HasLoader reports whether the phone takes images and commands of a bootloader.
 func (s *Session) HasLoader() bool { _, ok := s.wire.(Writer); return ok }
 
-// HasFiles tells whether the phone's files can be read.
+// HasFiles reports whether the phone's files can be read.
 func (s *Session) HasFiles() bool { _, ok := s.wire.(Syncer); return ok }
 
-// Fetches tells whether partitions can be read without a shell.
+// Fetches reports whether partitions can be read without a shell.
 func (s *Session) Fetches() bool {
 	_, ok := s.wire.(Fetcher)
 	return ok && s.Mode().Def().Reads
 }
 
-// RootRecovery tells whether a recovery with a root shell is at the other end.
+// RootRecovery reports whether a recovery with a root shell is at the other end.
 func (s *Session) RootRecovery() bool {
 	return s.HasShell() && s.Mode() == card.Recovery && s.Card.Value(card.FactRoot) == "yes"
 }
@@ -372,7 +372,7 @@ func (e *AddressError) Error() string {
 	return fmt.Sprintf("%q is not an address: write %s", e.Text, e.Forms)
 }
 
-// IsAddress tells whether a text looks like an address rather than a name.
+// IsAddress reports whether a text looks like an address rather than a name.
 func IsAddress(s string) bool {
 	name, _, ok := strings.Cut(s, ":")
 	_, known := schemeOf(name)
@@ -416,7 +416,7 @@ var locationPath = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)^[0-9a-z_()#&\\.{}-]*USB[0-9a-z_()#&\\.{}-]+$`)
 })
 
-// isSocket tells whether this is a socket: a bus and a port path as Linux writes them, 1-4.2, or a
+// isSocket reports whether this is a socket: a bus and a port path as Linux writes them, 1-4.2, or a
 // location path of Windows.
 func isSocket(s string) bool {
 	if len(s) < 256 && locationPath().MatchString(s) {
@@ -431,7 +431,7 @@ func isSocket(s string) bool {
 	return ok && len(s) < 32
 }
 
-// Reaches tells whether a phone in a mode can be at an address.
+// Reaches reports whether a phone in a mode can be at an address.
 func (a Address) Reaches(m card.Mode) bool {
 	s, ok := schemeOf(a.Scheme)
 	return ok && slices.Contains(s.Modes, m)

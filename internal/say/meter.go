@@ -27,7 +27,7 @@ func NewMeter(to To, w Word, what string, total int64) *Meter {
 }
 
 // NewPiece is NewMeter for one of several pieces of work whose ends are told as one; kind is a verb
-// as "unwrapped".
+// as "extracted".
 func NewPiece(to To, w Word, kind, what string, total int64) *Meter {
 	m := &Meter{to: to, p: Progress{Word: w, Kind: kind, What: what, Total: max(total, 0)}, start: time.Now()}
 	to.Work(m.p)

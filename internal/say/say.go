@@ -36,7 +36,7 @@ const (
 	Hand Word = "hand" // act at the phone
 	Done Word = "done" // the end
 	Fail Word = "fail" // the other end
-	Next Word = "next" // the command to go on with
+	Next Word = "next" // the command to resume
 )
 
 // Words are all of them.
@@ -47,13 +47,13 @@ var Words = []Word{Info, Good, Note, Warn, Stop, Todo, Open, Lose, Keep, Asks, S
 type Progress struct {
 	Word Word   `json:"-"`
 	What string `json:"what"`
-	// of work on many files that is told as one: its verb, as "unwrapped"; "" else
+	// of work on many files that is told as one: its verb, as "extracted"; "" else
 	Kind  string `json:"-"`
 	Note  string `json:"note,omitempty"` // what the phone is doing
 	Done  int64  `json:"done"`           // bytes
 	Total int64  `json:"total"`          // bytes; 0: not known
-	Rate  int64  `json:"rate"`           // bytes a second
-	// Of a package: bytes handed out at least once, of how many; 0 else.
+	Rate  int64  `json:"rate"`           // bytes per second
+	// Of a package: bytes handed out at least once, of how many; 0 otherwise.
 	Distinct int64         `json:"distinct,omitempty"`
 	Whole    int64         `json:"whole,omitempty"`
 	Left     time.Duration `json:"-"`

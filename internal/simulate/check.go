@@ -129,7 +129,7 @@ func (w *world) settle(state string) {
 	}
 }
 
-// run is one run: the story with its faults, what it claims held against the phone, and the
+// run is one run: the story with its faults, what it claims compared with the phone, and the
 // repeat.
 func (l *lab) run(t *testing.T, p Plan, verbose bool) {
 	s, name := stories[p.Story], phones[p.Phone].name
@@ -253,7 +253,7 @@ func (w *world) disturbed(p Plan, s story, base undisturbed) {
 	}
 }
 
-// damage puts a damaged copy in the place of the first file among the words of a command, with the digest of
+// damage puts a damaged copy instead of the first file among the words of a command, with the digest of
 // what it was beside it; false where there is none.
 func (w *world) damage(words []string) bool {
 	for i, word := range words {
@@ -426,7 +426,7 @@ func (w *world) awake(state string) {
 		return
 	}
 	w.press(never, keys[mode]...)
-	// What it would start may be broken, or a maker's recovery that does not listen: the bootloader
+	// What it would start may be broken, or a manufacturer's recovery that does not listen: the bootloader
 	// is always there.
 	if !w.until(mode) || mode == "recovery" && !w.answers() {
 		w.press(never, keys[writes]...)
@@ -442,7 +442,7 @@ func (w *world) modeOf(state string) string {
 	return state
 }
 
-// answers tells whether the phone is here.
+// answers reports whether the phone is here.
 func (w *world) answers() bool {
 	code, _ := w.run(nil, "bench")
 	return code == 0
@@ -464,7 +464,7 @@ func (w *world) unlocked() {
 	}
 }
 
-// again runs what broke off once more, as jarlid says where it says so: it has to end as an
+// again runs what was interrupted again, as jarlid says where it says so: it has to end as an
 // undisturbed run.
 func (w *world) again(s story, base undisturbed) {
 	words := w.words(s)

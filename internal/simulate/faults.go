@@ -294,7 +294,7 @@ func (k sink) Write(b []byte) (int, error) {
 	return k.Sink.Write(b)
 }
 
-// arrange puts the faults that lie on the computer's side.
+// arrange puts the faults that are on the computer's side.
 func (s *seams) arrange(faults []Fault, interrupt func(), second func()) {
 	once := func(f Fault, do func()) func(int64, int) {
 		done := false

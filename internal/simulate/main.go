@@ -8,7 +8,7 @@
 //
 //	go run ./internal/simulate -seed 1 -from 417 -runs 1 -verbose
 //
-// repeats it. Whole evenings as sheets, each broken off at one place:
+// repeats it. Whole evenings as sheets, each interrupted at one place:
 //
 //	go run ./internal/simulate -sheets 1
 //

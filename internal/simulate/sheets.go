@@ -12,7 +12,7 @@ import (
 	"time"
 )
 
-// A whole evening as a sheet, broken off at one place, and gone on with: it has to end as one that
+// A whole evening as a sheet, interrupted at one place, and resumed: it has to end as one that
 // nothing happened to.
 
 // evening is what an undisturbed run of a phone's sheet comes to, and how much there is to break
@@ -112,10 +112,10 @@ func (l *lab) sheetWorld(t *testing.T, phone int, do func(w *world)) error {
 	return err
 }
 
-// mostResumes is how often what broke off once may have to be gone on with.
+// mostResumes is how often what was interrupted once may have to be resumed.
 const mostResumes = 3
 
-// sheet is one run of a sheet that breaks off.
+// sheet is one run of a sheet that is interrupted.
 func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 	base, err := l.evening(t, p.Phone)
 	if err != nil || base.code != 0 {
@@ -155,7 +155,7 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 			}
 			if code, out = w.run(nil, "jobs", "resume", "--yes"); strings.Contains(out,
 				"nothing broke off") && code == 0 {
-				// only that it ended was not written any more; what it came to is held against the phone
+				// only that it ended was not written any more; what it came to is compared with the phone
 				break
 			}
 			w.plain(out)

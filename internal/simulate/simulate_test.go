@@ -65,7 +65,7 @@ var found = []struct {
 	{1, 336},  // a move that was made before the journal could say so: the repeat found nothing to move
 	{1, 433},  // what was started has a recovery that does not listen
 	{1, 819},  // a cut cable told in the words of a library
-	{1, 1215}, // a ROM installed once more from the slot that is not next lands in another recovery
+	{1, 1215}, // a ROM installed again from the slot that is not next lands in another recovery
 }
 
 // TestFound runs them again.
@@ -184,7 +184,7 @@ func TestChecksCanFail(t *testing.T) {
 	})
 }
 
-// TestSheets: a whole evening that broke off ends as one that nothing happened to, when it was gone
+// TestSheets: a whole evening that was interrupted ends as one that nothing happened to, when it was gone
 // on with: a seeded sample. go run ./internal/simulate -sheets takes every place.
 func TestSheets(t *testing.T) {
 	for _, p := range shared.someSheetPlans(t, 3, 1) {

@@ -32,7 +32,7 @@ var phones = []practised{
 
 var usualKeys = map[string][]string{"bootloader": {"volume-down+power"}, "recovery": {"volume-up+power"}}
 
-// ownLoader is the phone among them that has a maker's loader: every so-many-th run is on it.
+// ownLoader is the phone among them that has a manufacturer's loader: every so-many-th run is on it.
 const (
 	ownLoader      = 5
 	ownLoaderEvery = 6
@@ -47,7 +47,7 @@ type kit struct {
 
 // The states a command begins in.
 const (
-	inBootloader = "bootloader" // or a maker's loader
+	inBootloader = "bootloader" // or a manufacturer's loader
 	inRecovery   = "recovery"   // a recovery with a root shell is set, the data is formatted
 	inSystem     = "system"
 	isLocked     = "locked"
@@ -60,12 +60,12 @@ type story struct {
 	on    []string // none: all
 	not   string   // but this one
 	args  func(k kit) []string
-	// once says that doing it a second time does something else: what broke off is gone on with
+	// once says that doing it a second time does something else: what was interrupted is resumed
 	// by what jarlid says.
 	once bool
 }
 
-// isOn tells whether the story is told of a phone.
+// isOn reports whether the story is told of a phone.
 func (s story) isOn(phone int) bool {
 	name := phones[phone].name
 	return name != s.not && (len(s.on) == 0 || slices.Contains(s.on, name))

@@ -258,7 +258,7 @@ func (w *world) until(mode string) bool {
 	return true
 }
 
-// stored is the first bytes of what a partition holds; nil where it lies in super.
+// stored is the first bytes of what a partition holds; nil where it is in super.
 func (w *world) stored(partition string) []byte {
 	b, err := os.ReadFile(filepath.Join(w.at(), "partitions", partition+".img"))
 	if err != nil {

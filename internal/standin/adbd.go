@@ -94,7 +94,7 @@ func (p *Phone) debug(ctx context.Context, wire link.Stream, d *adb.Device, drop
 	}
 }
 
-// knownKeys is what the owner allowed; it lies in the data and is gone with it.
+// knownKeys is what the owner allowed; it is in the data and is gone with it.
 func (p *Phone) knownKeys() []string {
 	p.mu.Lock()
 	defer p.mu.Unlock()

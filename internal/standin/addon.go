@@ -247,7 +247,7 @@ func (in *installer) call(name string, args []string) (string, error) {
 	return "", fmt.Errorf("the package's script calls %s, which this recovery does not know", name)
 }
 
-// place gives where a file of the phone's system lies in the overlay.
+// place gives where a file of the phone's system is in the overlay.
 func (in *installer) place(name string) (string, error) {
 	rest, ok := strings.CutPrefix(path.Clean("/"+name), "/system")
 	if !ok || rest != "" && rest[0] != '/' {

@@ -213,7 +213,7 @@ func (b *bootloader) download(arg string) (string, error) {
 	if int64(n) > int64(b.p.spec.MaxDownload) {
 		return "", refusal("data too large")
 	}
-	b.data = nil // the old download is gone even if the new one breaks off
+	b.data = nil // the old download is gone even if the new one is interrupted
 	if err := b.say("DATA", fmt.Sprintf("%08x", n)); err != nil {
 		return "", err
 	}
@@ -231,7 +231,7 @@ func (b *bootloader) download(arg string) (string, error) {
 
 const lockedText = refusal("not allowed while the device is locked")
 
-// writable tells whether a partition may be written: logical ones in userspace
+// writable reports whether a partition may be written: logical ones in userspace
 // alone.
 func (b *bootloader) writable(name string) error {
 	if !b.p.unlocked() {

@@ -186,7 +186,7 @@ func (p *Phone) startImage(sent []byte) card.Mode {
 }
 
 // verify is verified boot of one slot, worked out from the bytes. A locked phone
-// starts only what verifies down to the last hash under its maker's key and is not
+// starts only what verifies down to the last hash under its manufacturer's key and is not
 // older than what it started before. An unlocked one forgives signatures and digests;
 // what it never forgives is a vbmeta that can't be read, and the trees of the
 // system's partitions (whole set), which the kernel enforces.
@@ -372,7 +372,7 @@ func (p *Phone) good(slot string, chain *vbmeta.Chain) {
 			still := p.run == run
 			p.mu.Unlock()
 			if !still {
-				return // restarted meanwhile: the next start goes on with it
+				return // restarted meanwhile: the next start resumes it
 			}
 			if err := p.merge(); err != nil {
 				p.show("The merge failed: %v", err)
@@ -382,7 +382,7 @@ func (p *Phone) good(slot string, chain *vbmeta.Chain) {
 }
 
 // genericRamdisk is what a boot image without a ramdisk starts with: the one
-// of init_boot and the maker's of vendor_boot.
+// of init_boot and the manufacturer's of vendor_boot.
 func (p *Phone) genericRamdisk(slot string) (*boot.Ramdisk, error) {
 	name := p.on("init_boot", slot)
 	_, rd, err := p.bootPart(name)
@@ -424,7 +424,7 @@ func (p *Phone) radioFits(slot, least string) error {
 }
 
 // systemProps reads the properties out of a slot's real file systems, and
-// whether the system puts the maker's recovery back.
+// whether the system puts the manufacturer's recovery back.
 func (p *Phone) systemProps(slot string) (props map[string]string, restores bool, err error) {
 	name := p.on("system", slot)
 	f, err := p.store.Mount(name)
@@ -445,7 +445,7 @@ func (p *Phone) systemProps(slot string) (props map[string]string, restores bool
 	return props, restores, nil
 }
 
-// overlaysFit makes sure that the maker's overlays find what they lie over: a
+// overlaysFit makes sure that the manufacturer's overlays find what they lie over: a
 // generic system has none of it and restarts over and over.
 func (p *Phone) overlaysFit(slot string, props map[string]string) error {
 	if _, has := p.store.Slots["vendor"]; !has || props["ro.product.device"] != "generic" {
@@ -487,7 +487,7 @@ func (p *Phone) vendorProps(slot string, props map[string]string) error {
 	return nil
 }
 
-// restoreRecovery is what the maker's system does at each start: the maker's
+// restoreRecovery is what the manufacturer's system does at each start: the manufacturer's
 // recovery is written again when another one is there.
 func (p *Phone) restoreRecovery() error {
 	want, err := scenario.Recovery(scenario.StockRecovery, p.spec.phone(p.model))

@@ -189,7 +189,7 @@ func (p *Phone) serveLoader(ctx context.Context, dev *soft.Device) {
 	}
 }
 
-// serveLine is a maker's loader on its cable: one line, whatever program has it open.
+// serveLine is a manufacturer's loader on its cable: one line, whatever program has it open.
 func (p *Phone) serveLine(ctx context.Context, dev *soft.Device) {
 	w := soft.NewWire(dev, phoneEndpoint)
 	defer context.AfterFunc(ctx, func() { _ = w.Close() })() // it never fails
@@ -242,7 +242,7 @@ func (p *Phone) serveDebug(ctx context.Context, dev *soft.Device) {
 		s := &debugPort{soft.NewStream(dev, phoneEndpoint, !p.spec.OldADB), p}
 		p.debug(ctx, s, &d, func() { p.pull(replugAfter, false) })
 		if ctx.Err() == nil {
-			time.Sleep(time.Millisecond) // a broken one begins anew
+			time.Sleep(time.Millisecond) // a broken one begins again
 		}
 	}
 }

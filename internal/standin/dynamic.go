@@ -22,7 +22,7 @@ const (
 	metaSlots  = 2
 )
 
-// newSuper makes the metadata of a phone as its maker ships it: the partitions
+// newSuper makes the metadata of a phone as its manufacturer ships it: the partitions
 // of slot a, and empty ones of slot b.
 func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
 	s := p.spec.Super
@@ -239,7 +239,7 @@ func (p *Phone) merge() error {
 	return nil
 }
 
-// logical tells whether a name, with or without its suffix, is that of a
+// logical reports whether a name, with or without its suffix, is that of a
 // logical partition of this phone.
 func (p *Phone) logical(name string) bool {
 	base := strings.TrimSuffix(strings.TrimSuffix(name, "_a"), "_b")

@@ -22,7 +22,7 @@ type Fault struct {
 // FaultKind is something that can go wrong, and what it is.
 type FaultKind struct {
 	Name, Means string
-	Cable       bool // it wants a stand-in on a cable
+	Cable       bool // it needs a stand-in on a cable
 }
 
 // Faults are the kinds there are.
@@ -84,7 +84,7 @@ func (p *Phone) order(f Fault) error {
 	return nil
 }
 
-// faulty tells whether something of this kind goes wrong now. Refusals run out.
+// faulty reports whether something of this kind goes wrong now. Refusals run out.
 func (p *Phone) faulty(kind string) bool {
 	p.faultMu.Lock()
 	defer p.faultMu.Unlock()

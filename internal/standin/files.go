@@ -31,7 +31,7 @@ type phoneFiles struct {
 
 var errNotMounted = errors.New("No such file or directory")
 
-// place gives where a file of the phone lies on the computer, and the size of
+// place gives where a file of the phone is on the computer, and the size of
 // the storage it is on.
 func (f phoneFiles) place(name string) (local, root string, size int64, err error) {
 	name = path.Clean("/" + name)
@@ -164,7 +164,7 @@ func (f phoneFiles) open(name string) (io.ReadCloser, error) {
 	return os.Open(local)
 }
 
-// vendor tells whether a file lies on the vendor partition of a running system, which
+// vendor reports whether a file is on the vendor partition of a running system, which
 // anybody may read but for its properties and its policy.
 func (f phoneFiles) vendor(name string) (rel string, ok bool) {
 	rel, ok = strings.CutPrefix(path.Clean("/"+name), "/vendor")

@@ -33,7 +33,7 @@ type blockReader struct {
 
 const keptBlocks = 8
 
-// ReadAt asks for the blocks a range lies in.
+// ReadAt asks for the blocks a range is in.
 func (b *blockReader) ReadAt(p []byte, off int64) (int, error) {
 	done := 0
 	for done < len(p) {
@@ -102,7 +102,7 @@ func (p *Phone) sideloadService(ctx context.Context, arg string, s *adb.Stream) 
 }
 
 // installed installs a package, writes the recovery's log and record, and gives
-// what came of it; ended is true when the phone was restarted meanwhile.
+// its outcome; ended is true when the phone was restarted meanwhile.
 func (p *Phone) installed(ctx context.Context, r io.ReaderAt, size int64) (ended bool, err error) {
 	p.mu.Lock()
 	run := p.run
@@ -286,7 +286,7 @@ func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payl
 	return nil
 }
 
-// installFile installs a package that lies on the phone, while the recovery's
+// installFile installs a package that is on the phone, while the recovery's
 // menu stays.
 func (p *Phone) installFile(local string) {
 	f, err := os.Open(local)

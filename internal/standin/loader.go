@@ -22,11 +22,11 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-// loaderSpec is a maker's loader, in the place of fastboot.
+// loaderSpec is a manufacturer's loader, instead of fastboot.
 type loaderSpec struct {
 	Version string `yaml:"version"`
 	Payload size   `yaml:"payload"` // the largest a message has
-	Noise   string `yaml:"noise"`   // what lies on the line before anything is said
+	Noise   string `yaml:"noise"`   // what is on the line before anything is said
 }
 
 // Keys of a phone with a loader: its own are others than its twin's.
@@ -420,11 +420,11 @@ func (s *loaderSide) End(want string, working func(int, string)) (string, error)
 }
 
 func (s *loaderSide) forget() {
-	_ = os.Remove(s.wishFile()) // or is begun anew
+	_ = os.Remove(s.wishFile()) // or is begun again
 	_ = os.Remove(s.partFile())
 }
 
-// makers tells whether an image is the one the phone was sold with.
+// manufacturers reports whether an image is the one the phone was sold with.
 func (s *loaderSide) makers(partition string, size int64, digest string) bool {
 	set, err := scenario.Images(scenario.Stock, s.p.spec.phone(s.p.model))
 	sum := sha256.Sum256(set[partition])

@@ -57,7 +57,7 @@ func (sh *shell) mounts() map[string]mounted {
 	return all
 }
 
-// within opens the file system a file lies on.
+// within opens the file system a file is on.
 func (sh *shell) within(name string) (w *disk.View, rel string, err error) {
 	m, rel, ok := sh.at(name)
 	if !ok {

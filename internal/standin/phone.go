@@ -33,7 +33,7 @@ type Options struct {
 	Dir      string // where its storage and state are kept
 	Fastboot string // address to listen on; "": a free port of 127.0.0.1
 	ADB      string
-	Loader   string // of a phone that has one in the place of fastboot
+	Loader   string // of a phone that has one instead of fastboot
 	Control  string
 	Locked   bool            // a new one comes with its bootloader locked
 	Battery  int             // a new one's charge in percent; 0: the model's
@@ -112,7 +112,7 @@ type Phone struct {
 	ask    *question
 	// Of one with a loader: whether its battery is out, and whether it asks about its loader.
 	noBattery, asksLoader bool
-	loaderLine            io.Closer     // what a maker's loader talks over
+	loaderLine            io.Closer     // what a manufacturer's loader talks over
 	loaderTurn            chan struct{} // held while it does
 
 	// faultMu is one of its own: cables count while the phone is held.
@@ -191,7 +191,7 @@ func (p *Phone) save() {
 	}
 }
 
-// factory makes a new phone as its maker ships it: slot a filled, b empty.
+// factory makes a new phone as its manufacturer ships it: slot a filled, b empty.
 func (p *Phone) factory() error {
 	var err error
 	if p.store, err = disk.Open(p.o.Dir, p.spec.parts(), p.spec.Super.Partitions); err != nil {
@@ -238,8 +238,8 @@ func (p *Phone) factory() error {
 	return nil
 }
 
-// fill writes the maker's images to slot a; slot b stays empty, but for the
-// radio firmware, which a maker puts on both.
+// fill writes the manufacturer's images to slot a; slot b stays empty, but for the
+// radio firmware, which a manufacturer puts on both.
 func (p *Phone) fill() error {
 	set, err := scenario.Images(scenario.Stock, p.spec.phone(p.model))
 	if err != nil {

@@ -407,7 +407,7 @@ func (sh *shell) mode() card.Mode {
 	return card.System
 }
 
-// storage gives where a file on one of the storages lies on the computer.
+// storage gives where a file on one of the storages is on the computer.
 func (sh *shell) storage(name string) (local string, ok bool) {
 	sh.p.mu.Lock()
 	for dir := range sh.r.mounts {

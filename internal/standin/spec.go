@@ -34,7 +34,7 @@ type spec struct {
 	PlainData      bool            `yaml:"plain-data"` // the owner's data is not encrypted
 	Enforces       bool            `yaml:"enforces"`   // verified boot also when unlocked
 	Rollback       bool            `yaml:"rollback"`   // keeps rollback indexes and older keys of the data
-	Loader         *loaderSpec     `yaml:"loader"`     // its maker's own, in the place of fastboot
+	Loader         *loaderSpec     `yaml:"loader"`     // its manufacturer's own, instead of fastboot
 	Unlock         string          `yaml:"unlock"`     // the command that unlocks; empty: "flashing unlock"
 	Partitions     []partitionSpec `yaml:"partitions"`
 	// Variables are further ones with fixed values; "$radio" stands for the
@@ -55,7 +55,7 @@ type spec struct {
 		GroupSize  size     `yaml:"group-size"`
 		Partitions []string `yaml:"partitions"`
 	} `yaml:"super"`
-	Card   size `yaml:"card"` // of the memory card in it; 0: none
+	Card   size `yaml:"card"` // of the SD card in it; 0: none
 	Delays struct {
 		Restart    duration `yaml:"restart"`
 		FirstStart duration `yaml:"first-start"`

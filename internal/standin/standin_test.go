@@ -126,7 +126,7 @@ func (h hand) stored(partition string) []byte {
 	return b
 }
 
-// isUp tells whether the phone's bootloader answers.
+// isUp reports whether the phone's bootloader answers.
 func (h hand) isUp() bool {
 	c, err := h.bootloader()
 	if err == nil {

@@ -36,7 +36,7 @@ type traits struct {
 	// nothing, ask, refuse.
 	Signature string `yaml:"signature"`
 	// Needs are marks that other partitions must hold for it to start: what its
-	// makers call pre-images.
+	// manufacturers call pre-images.
 	Needs map[string]string `yaml:"needs"`
 }
 
@@ -177,7 +177,7 @@ func (p *Phone) misc(change func([]byte) error) error {
 	return err
 }
 
-// control reads the slot control block. A damaged or erased one is made anew,
+// control reads the slot control block. A damaged or erased one is made again,
 // slot a first, as bootloaders do.
 func (p *Phone) control() *bcb.Control {
 	b, err := p.store.Head("misc", bcb.Size)
@@ -315,7 +315,7 @@ func (p *Phone) startSystem() card.Mode {
 	}
 }
 
-// reachable tells whether the running recovery or system answers over ADB.
+// reachable reports whether the running recovery or system answers over ADB.
 func (p *Phone) reachable(mode card.Mode) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()

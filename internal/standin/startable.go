@@ -13,7 +13,7 @@ import (
 // The machines of ELF files (e_machine in elf.h) each kind of processor runs.
 var runs = map[string][]uint16{"arm64-v8a": {183, 40}, "armeabi-v7a": {40}}
 
-// startable tells whether the system of a slot can be started here, by what its bytes and
+// startable reports whether the system of a slot can be started here, by what its bytes and
 // those of the vendor partition hold: what mounts it, for which processor it is, and
 // whether it takes the vendor's interface and policy.
 func (p *Phone) startable(slot string, m *boot.Image) error {

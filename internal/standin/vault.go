@@ -154,7 +154,7 @@ func (p *Phone) formatPartition(name string) error {
 }
 
 // openData opens the data for a system; first is true when it was empty and
-// has been made anew.
+// has been made again.
 func (p *Phone) openData(r *running) (first bool, err error) {
 	brand, patch := r.props["ro.product.brand"], r.props["ro.build.version.security_patch"]
 	if p.spec.PlainData {
@@ -234,7 +234,7 @@ func (p *Phone) plainFile(name string) string {
 	return filepath.Join(p.store.Overlay("userdata"), filepath.FromSlash(name))
 }
 
-// openPlain opens unencrypted data, or makes it anew where there is none.
+// openPlain opens unencrypted data, or makes it again where there is none.
 func (p *Phone) openPlain(brand string) (v *vault, first bool, err error) {
 	switch p.dataState() {
 	case dataPlain:

@@ -25,7 +25,7 @@ type Arrive struct {
 	arrived *Arrived
 }
 
-// Arrived is what became of a start.
+// Arrived is the outcome of a start.
 type Arrived struct {
 	Stage   advice.Stage   `json:"stage"`
 	Matches advice.Match   `json:"matches"` // whether what runs is what was installed
@@ -42,7 +42,7 @@ type Arrived struct {
 	Phone   string         `json:"-"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*Arrive) Name() string { return "arrive" }
 
 // Foresee has the system come up, which is what is watched for.
@@ -59,7 +59,7 @@ func (t *Arrive) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 	return f, nil
 }
 
-// startTakes is what watching a first start is expected to take, our own estimate.
+// startTakes is what watching a first boot is expected to take, our own estimate.
 const startTakes = 5 * time.Minute
 
 const (
@@ -204,7 +204,7 @@ func (w *watch) until(ctx context.Context, limit time.Duration) (stage advice.St
 	return advice.Shown[n].Stage, true, nil
 }
 
-// glance looks at the phone once; "" while its start has not come to an end.
+// glance checks the phone once; "" while its start has not come to an end.
 func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
 	s, err := w.Connect(ctx, nil)
 	if phone.NotAuthorised(err) != nil {
@@ -243,7 +243,7 @@ func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
 	return stage, nil
 }
 
-// reached tells whether a start has come to its end; "" while it has not. A system
+// reached reports whether a start has come to its end; "" while it has not. A system
 // says itself that it has finished; a bootloader or recovery may be on the way.
 func reached(ctx context.Context, s *phone.Session, stays time.Duration) advice.Stage {
 	switch {

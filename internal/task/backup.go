@@ -49,7 +49,7 @@ type taking struct {
 	all []string // everything there is to take
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*BackupTake) Name() string { return "backup take" }
 
 // notRead is the finding of a mode in which nothing can be read; nil for the others.
@@ -63,7 +63,7 @@ func notRead(mode card.Mode) *finding.StopError {
 		"jarlid go recovery")
 }
 
-// readRate is what is expected of reading a phone, in bytes a second, our own estimate.
+// readRate is what is expected of reading a phone, in bytes per second, our own estimate.
 const readRate = 20 << 20
 
 // Foresee tells what it will take. What there is to be read shows itself only then.
@@ -269,7 +269,7 @@ func (k *taking) same(ctx context.Context, old *backup.Item) (bool, error) {
 	return true, nil
 }
 
-// SkippedError says that files of the storage are not in the backup, which has all else.
+// SkippedError says that files of the storage are not in the backup, which has all otherwise.
 type SkippedError struct{ Names []string }
 
 // Error names the first of them.

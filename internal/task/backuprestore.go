@@ -29,13 +29,13 @@ type BackupRestore struct {
 	images   map[string]*ident.File
 }
 
-// Restored is what came of it.
+// Restored is its outcome.
 type Restored struct {
 	Written
 	Storage bool `json:"storage"` // the shared storage was among the items
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*BackupRestore) Name() string { return "backup restore" }
 
 // Load reads the backup and makes sure that its files are as they were taken.
@@ -114,7 +114,7 @@ func (t *BackupRestore) Prepare(in *engine.Input) (*engine.Draft, error) {
 	return d, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *BackupRestore) Result(j *engine.Job) Restored {
 	return Restored{Written: written(j), Storage: slices.ContainsFunc(t.items, func(i *backup.Item) bool {
 		return i.Name == backup.Storage

@@ -31,7 +31,7 @@ import (
 type Env struct {
 	Bench   *bench.Bench
 	Options engine.Options
-	// MaxMemory bounds what unpacking a file may take, in bytes; 0: the usual limit.
+	// MaxMemory bounds what extracting a file may take, in bytes; 0: the usual limit.
 	MaxMemory int64
 	// Loaded says that work is loaded before it is run, as for several phones at once.
 	Loaded bool
@@ -109,7 +109,7 @@ func (e *Env) verify(ctx context.Context, path string, f *ident.File) error {
 	return &finding.StopError{Findings: place.Verified(filepath.Base(path), f, res)}
 }
 
-// Working tells how far a piece of work on files is. Those of one kind, a verb as "unwrapped", that
+// Working tells how far a piece of work on files is. Those of one kind, a verb as "extracted", that
 // end one after the other are told as one.
 func (e *Env) Working(kind, what string, total int64) (moved func(int64), end func()) {
 	m := say.NewPiece(e.Obs(), say.Read, kind, what, total)

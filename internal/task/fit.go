@@ -20,7 +20,7 @@ import (
 	"jarlid/internal/say"
 )
 
-// Fit weighs generic system images against a phone: the one that is here, a saved card, and
+// Fit checks generic system images against a phone: the one that is here, a saved card, and
 // what its firmware says.
 type Fit struct {
 	Images []string `json:"images" yaml:"images"`
@@ -52,7 +52,7 @@ type Fitted struct {
 // Best is the verdict about the best image.
 func (f *Fitted) Best() *fit.Verdict { return f.Verdicts[f.Questions[0].Path] }
 
-// Run weighs them. Nothing on the phone is changed.
+// Run checks them. Nothing on the phone is changed.
 func (t *Fit) Run(ctx context.Context, e *Env) (*Fitted, error) {
 	paths, err := files.Expand(t.Images)
 	if err != nil {

@@ -43,13 +43,13 @@ type Flash struct {
 	systems map[*ident.File]*fit.Image
 }
 
-// Flashed is what came of it.
+// Flashed is its outcome.
 type Flashed struct{ Written }
 
 // FlashView is what goes where, shown before the questions.
 type FlashView struct{ Placed []place.Placed }
 
-// Name is the command's.
+// Name implements Work.
 func (*Flash) Name() string { return "flash" }
 
 // Load makes the images ready.
@@ -276,7 +276,7 @@ func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error)
 	return list, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Flash) Result(j *engine.Job) Flashed { return Flashed{written(j)} }
 
 // cmpNames orders partitions by their names.

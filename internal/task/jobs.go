@@ -71,14 +71,15 @@ type JobStep struct {
 // JobShown is a job at length.
 type JobShown struct {
 	JobRow
-	Program  string             `json:"program,omitempty"`
-	Serial   string             `json:"serial,omitempty"`
-	Model    string             `json:"model,omitempty"`
-	Files    []journal.File     `json:"files,omitempty"`
-	Findings []finding.Finding  `json:"findings,omitempty"`
-	Said     []journal.Answer   `json:"said,omitempty"`
-	Steps    []JobStep          `json:"steps"`
-	Again    *journal.BrokenJob `json:"broken_off,omitempty"` // when it is the phone's last and broke off
+	Program  string            `json:"program,omitempty"`
+	Serial   string            `json:"serial,omitempty"`
+	Model    string            `json:"model,omitempty"`
+	Files    []journal.File    `json:"files,omitempty"`
+	Findings []finding.Finding `json:"findings,omitempty"`
+	Said     []journal.Answer  `json:"said,omitempty"`
+	Steps    []JobStep         `json:"steps"`
+	// when it is the phone's last and was interrupted
+	Again *journal.BrokenJob `json:"broken_off,omitempty"`
 }
 
 // ListJobs reads all journals of this home, the last job first; of one phone where one is named.
@@ -288,7 +289,7 @@ func (r *JobRow) Short() string {
 	return strings.Join(out, " ")
 }
 
-// ResumeJob finds the job that is gone on with: the one a word means, or the only one that broke
+// ResumeJob finds the job that is resumed: the one a word means, or the only one that broke
 // off; nil when none did.
 func ResumeJob(e *Env, word string) (*JobShown, error) {
 	if word != "" {
@@ -309,7 +310,7 @@ func ResumeJob(e *Env, word string) (*JobShown, error) {
 	return broken[0], nil
 }
 
-// Look reads the phone anew: what the journal could not be told any more, it may say.
+// Look reads the phone again: what the journal could not be told any more, it may say.
 func (s *JobShown) Look(ctx context.Context, e *Env) {
 	if s.Again == nil || s.Again.Kind != "sideload" {
 		return
@@ -326,7 +327,7 @@ func (s *JobShown) Look(ctx context.Context, e *Env) {
 	}
 }
 
-// brokenJobs are the phones' last jobs that broke off, but for those of sheets.
+// brokenJobs are the phones' last jobs that was interrupted, but for those of sheets.
 func brokenJobs(e *Env) (broken []*JobShown, err error) {
 	all, err := journal.Jobs(e.Bench.Home)
 	if err != nil {
@@ -350,8 +351,8 @@ func brokenJobs(e *Env) (broken []*JobShown, err error) {
 	return broken, nil
 }
 
-// Left are the commands that go on with a job that broke off, without the program's name and what
-// was answered then: whoever goes on is asked anew.
+// Left are the commands that resume a job that was interrupted, without the program's name and what
+// was answered then: whoever goes on is asked again.
 func (s *JobShown) Left() [][]string {
 	list := [][]string{s.Again.Command}
 	for _, words := range s.Again.After() {

@@ -36,7 +36,7 @@ type BenchRow struct {
 	Denied   string    `json:"not_authorised,omitempty"` // the fingerprint of the key it does not know
 	Busy     bool      `json:"busy,omitempty"`           // another jarlid works on it
 	USB      *Cable    `json:"usb,omitempty"`
-	// Broken is the last job on it, when that broke off.
+	// Broken is the last job on it, when that was interrupted.
 	Broken *journal.BrokenJob `json:"broken_off,omitempty"`
 	// Stop is what keeps this computer from a phone that is there.
 	Stop *finding.Finding `json:"stop,omitempty"`
@@ -62,7 +62,7 @@ type Here struct {
 	// Alike are the names of phones that report one serial number, by that number.
 	Alike  map[string][]string `json:"one_serial,omitempty"`
 	Absent []string            `json:"absent,omitempty"`
-	// Runs are those of sheets that broke off.
+	// Runs are those of sheets that was interrupted.
 	Runs []BrokenRun `json:"runs_broken_off,omitempty"`
 }
 
@@ -74,7 +74,7 @@ type BrokenRun struct {
 	Next   string   `json:"-"`
 }
 
-// Look looks at every listed phone, or at the one that is named.
+// Look checks every listed phone, or at the one that is named.
 func Look(ctx context.Context, e *Env) (*Here, error) {
 	h := &Here{Phones: []BenchRow{}}
 	var seen []phone.Seen
@@ -112,7 +112,7 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 			return nil, err
 		}
 		if r.Broken != nil && r.Broken.Of != nil {
-			r.Broken = nil // the run it is of is gone on with
+			r.Broken = nil // the run it is of is resumed
 		}
 		if b := r.Broken; b != nil && b.Kind == "sideload" && s.Card.Landing() != "" {
 			// The journal could not be told any more, but the phone says it: the package is in.
@@ -210,7 +210,7 @@ func (c *CardShown) Save(path string) error {
 	return host.WriteWhole(path, b, 0o644)
 }
 
-// Draft writes what the phone tells as a model file to be completed.
+// Draft writes what the phone reports as a model file to be completed.
 func (c *CardShown) Draft(path string) error {
 	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("%s is there already; name another file", path)
@@ -282,7 +282,7 @@ func ShowSlots(ctx context.Context, e *Env) (*Slots, error) {
 type Ident struct {
 	Files []string `json:"files" yaml:"files"`
 	Deep  bool     `json:"deep,omitempty" yaml:"deep,omitempty"`
-	// bytes that a compressed file may unpack to
+	// bytes that a compressed file may extract to
 	MaxSize int64 `json:"max_size,omitempty" yaml:"max-size,omitempty"`
 }
 

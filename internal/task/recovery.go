@@ -32,13 +32,13 @@ type RecoveryInstall struct {
 	base   *files.Material
 }
 
-// RecoveryInstalled is what came of it.
+// RecoveryInstalled is its outcome.
 type RecoveryInstalled struct {
 	Home place.Home `json:"home"`
 	Written
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*RecoveryInstall) Name() string { return "recovery install" }
 
 // Load reads the recovery, and the image it goes into.
@@ -208,7 +208,7 @@ func (t *RecoveryInstall) previous(in *engine.Input, d *engine.Draft, home place
 	return d, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *RecoveryInstall) Result(j *engine.Job) RecoveryInstalled {
 	return RecoveryInstalled{Home: place.RecoveryHome(j.Card, j.Model()), Written: written(j)}
 }
@@ -232,7 +232,7 @@ type RecoveryTry struct {
 	file *ident.File
 }
 
-// RecoveryTried is what came of it.
+// RecoveryTried is its outcome.
 type RecoveryTried struct {
 	Mode      card.Mode `json:"mode"`
 	Temporary bool      `json:"temporary"`
@@ -240,7 +240,7 @@ type RecoveryTried struct {
 	Recovery  *string   `json:"recovery"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*RecoveryTry) Name() string { return "recovery try" }
 
 // Load reads the recovery.
@@ -255,7 +255,7 @@ func (t *RecoveryTry) Prepare(in *engine.Input) (*engine.Draft, error) {
 		Files: []journal.File{{Path: t.File, Size: t.file.Size}}}, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *RecoveryTry) Result(j *engine.Job) RecoveryTried {
 	return RecoveryTried{Mode: card.Recovery, Temporary: true, Seen: j.Connected(),
 		Recovery: Known(j.Card, card.FactRecovery)}

@@ -164,7 +164,7 @@ func shownFact(f card.Fact) string {
 }
 
 // PruneJobs deletes the folders of jobs and runs that began longer ago than age; never one that
-// broke off, nor one that a later job's recovery or backup rests on: what lies beside a journal to
+// was interrupted, nor one that a later job's recovery or backup rests on: what is beside a journal to
 // be put back is kept with it. What they told of a phone is told by the last one of it, which stays.
 func PruneJobs(e *Env, age time.Duration, dry bool) (gone []JobRow, kept int, err error) {
 	all, err := journal.Jobs(e.Bench.Home)

@@ -20,7 +20,7 @@ type direct interface {
 }
 
 // Run loads work, where that was not done before, opens the phone that is meant and carries the work out on
-// it. The job is given with an error too, once there is one: what it did stands in it. Errors: those of
+// it. The job is given with an error too, once there is one: what it did is in it. Errors: those of
 // engine.Open and engine.Job.Run, and UsageError.
 func (e *Env) Run(ctx context.Context, w Work) (*engine.Job, error) {
 	if !e.Loaded {

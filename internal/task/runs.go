@@ -27,8 +27,8 @@ func RunOf(e *Env, word string) (*journal.Run, error) {
 	return nil, nil
 }
 
-// ResumeRun finds the run of a sheet that is gone on with: the one a number means, or a job of it,
-// or the only thing that broke off. Without one the word is that of a single job.
+// ResumeRun finds the run of a sheet that is resumed: the one a number means, or a job of it,
+// or the only thing that was interrupted. Without one the word is that of a single job.
 func ResumeRun(e *Env, word string) (*journal.Run, string, error) {
 	if word != "" {
 		run, err := RunOf(e, word)
@@ -39,7 +39,7 @@ func ResumeRun(e *Env, word string) (*journal.Run, string, error) {
 		if err != nil || s.Run == 0 {
 			return nil, word, err
 		}
-		run, err = RunOf(e, strconv.Itoa(s.Run)) // a job of a run is gone on with by its run
+		run, err = RunOf(e, strconv.Itoa(s.Run)) // a job of a run is resumed by its run
 		return run, word, err
 	}
 	runs, err := journal.BrokenRuns(e.Bench.Home)

@@ -16,13 +16,13 @@ type Shelve struct {
 	Back  bool     `json:"back,omitempty" yaml:"back,omitempty"`
 }
 
-// Moved is what came of it.
+// Moved is its outcome.
 type Moved struct {
 	Moved []act.Moved  `json:"moved"`
 	Items []place.Item `json:"-"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (t *Shelve) Name() string {
 	if t.Back {
 		return "unshelve"
@@ -88,7 +88,7 @@ func move(in *engine.Input, d *engine.Draft, command string, items []place.Item,
 	return d, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Shelve) Result(j *engine.Job) Moved { return moved(j) }
 
 func moved(j *engine.Job) Moved {
@@ -108,7 +108,7 @@ type RecoveryHold struct {
 	noFiles `json:"-" yaml:"-"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*RecoveryHold) Name() string { return "recovery hold" }
 
 // Prepare makes the step from the scripts that were found.
@@ -122,5 +122,5 @@ func (t *RecoveryHold) Prepare(in *engine.Input) (*engine.Draft, error) {
 		"there is none here: no script of this system puts another recovery back")
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *RecoveryHold) Result(j *engine.Job) Moved { return moved(j) }

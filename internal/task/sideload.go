@@ -42,7 +42,7 @@ const (
 	ThenStay     = "stay"
 )
 
-// Sideloaded is what came of it.
+// Sideloaded is its outcome.
 type Sideloaded struct {
 	Packages []act.PackageResult `json:"packages"`
 	Next     *string             `json:"slot_next"`
@@ -52,7 +52,7 @@ type Sideloaded struct {
 	Restarted bool          `json:"-"` // it was restarted into its recovery behind the ROM
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*Sideload) Name() string { return "sideload" }
 
 // Load reads the packages and the recovery.
@@ -175,7 +175,7 @@ func (t *Sideload) sayOrder(in *engine.Input, steps []plan.Step) {
 	}
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Sideload) Result(j *engine.Job) Sideloaded {
 	return Sideloaded{Packages: orEmpty(j.Out.Packages), Next: Known(j.Card, card.FactNext), Files: t.ordered,
 		From: t.from, Restarted: t.Then == ThenRecovery || len(t.ordered) > 1}
@@ -190,13 +190,13 @@ type Put struct {
 	files []*ident.File
 }
 
-// Stored is what came of it.
+// Stored is its outcome.
 type Stored struct {
 	Stored   []act.StoredFile    `json:"stored"`
 	Packages []act.PackageResult `json:"packages"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*Put) Name() string { return "put" }
 
 // Load reads the files.
@@ -247,7 +247,7 @@ func (t *Put) Prepare(in *engine.Input) (*engine.Draft, error) {
 	return d, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Put) Result(j *engine.Job) Stored {
 	return Stored{Stored: orEmpty(j.Out.Stored), Packages: orEmpty(j.Out.Packages)}
 }
@@ -260,12 +260,12 @@ type App struct {
 	unsigned []string // of each, why it is not as anybody signed it; ""
 }
 
-// Apps is what came of it.
+// Apps is its outcome.
 type Apps struct {
 	Apps []act.AppResult `json:"apps"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*App) Name() string { return "app" }
 
 // Load reads the packages.
@@ -302,5 +302,5 @@ func (t *App) Prepare(*engine.Input) (*engine.Draft, error) {
 	return d, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *App) Result(j *engine.Job) Apps { return Apps{orEmpty(j.Out.Apps)} }

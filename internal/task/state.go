@@ -47,7 +47,7 @@ type Go struct {
 // watched is how long a start is waited for at least where it is to be seen.
 const watched = 2 * time.Second
 
-// Gone is what came of it.
+// Gone is its outcome.
 type Gone struct {
 	Mode    card.Mode `json:"mode"`
 	Slot    *string   `json:"slot"`
@@ -61,7 +61,7 @@ type Gone struct {
 	Commanded bool `json:"-"` // the phone took the restart; else it was to be done by hand
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*Go) Name() string { return "go" }
 
 // Configure lets a person bring the phone there.
@@ -72,7 +72,7 @@ func (t *Go) Prepare(*engine.Input) (*engine.Draft, error) {
 	return &engine.Draft{Steps: []plan.Step{&plan.Restart{To: t.Mode}}}, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Go) Result(j *engine.Job) Gone {
 	g := Gone{Mode: t.Mode, Slot: Known(j.Card, card.FactStarted), Seen: j.Connected(),
 		Said:      j.Out.Restarted == act.SaidSo,
@@ -93,12 +93,12 @@ type SlotUse struct {
 	slot string
 }
 
-// SlotUsed is what came of it.
+// SlotUsed is its outcome.
 type SlotUsed struct {
 	Next string `json:"slot_next"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*SlotUse) Name() string { return "slot use" }
 
 // Prepare makes the step.
@@ -115,7 +115,7 @@ func (t *SlotUse) Prepare(in *engine.Input) (*engine.Draft, error) {
 	return &engine.Draft{Steps: []plan.Step{&plan.Activate{Slot: t.slot}}}, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *SlotUse) Result(*engine.Job) SlotUsed { return SlotUsed{t.slot} }
 
 // SlotCopy mirrors partitions to the other slot, on the phone itself.
@@ -124,7 +124,7 @@ type SlotCopy struct {
 	From       string   `json:"from,omitempty" yaml:"from,omitempty"` // a or b; "": the one that runs
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*SlotCopy) Name() string { return "slot copy" }
 
 // Load makes sure that the slot is one.
@@ -163,21 +163,21 @@ func (t *SlotCopy) Prepare(in *engine.Input) (*engine.Draft, error) {
 	return d, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *SlotCopy) Result(j *engine.Job) Written { return written(j) }
 
 // Unlock opens the bootloader.
 type Unlock struct {
 	noFiles `json:"-" yaml:"-"`
-	Code    string `json:"-" yaml:"-"` // what some makers give out; never kept
+	Code    string `json:"-" yaml:"-"` // what some manufacturers give out; never kept
 }
 
-// Locking is what came of it.
+// Locking is its outcome.
 type Locking struct {
 	Unlocked bool `json:"unlocked"`
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*Unlock) Name() string { return "unlock" }
 
 // Configure hands the code over.
@@ -202,24 +202,24 @@ func (t *Unlock) Prepare(in *engine.Input) (*engine.Draft, error) {
 	return d, nil
 }
 
-// is tells whether the phone says just now that its lock is as named.
+// is reports whether the phone says just now that its lock is as named.
 func is(c *card.Card, unlocked string) bool {
 	f := c.Get(card.FactUnlocked)
 	return f.Evidence == card.Read && f.Value == unlocked
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Unlock) Result(*engine.Job) Locking { return Locking{true} }
 
 // Relock locks the bootloader again.
 type Relock struct {
-	// the maker's firmware set that is on the phone
+	// the manufacturer's firmware set that is on the phone
 	Images string `json:"images,omitempty" yaml:"images,omitempty"`
 
 	step plan.Relock
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*Relock) Name() string { return "relock" }
 
 // Load verifies the set's chain and makes the digests of its images.
@@ -257,5 +257,5 @@ func (t *Relock) Prepare(in *engine.Input) (*engine.Draft, error) {
 	return &engine.Draft{Steps: []plan.Step{&t.step}}, nil
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Relock) Result(*engine.Job) Locking { return Locking{false} }

@@ -53,7 +53,7 @@ type Flags struct {
 	source *ident.File // what from was read from
 }
 
-// Flagged is what came of it.
+// Flagged is its outcome.
 type Flagged struct {
 	Flags uint32 `json:"flags,omitempty"`
 	Path  string `json:"path,omitempty"`
@@ -61,7 +61,7 @@ type Flagged struct {
 	Kept string `json:"kept,omitempty"` // the folder with what was there before
 }
 
-// Name is the command's.
+// Name implements Work.
 func (t *Flags) Name() string {
 	if t.Off {
 		return "vbmeta loosen"
@@ -103,7 +103,7 @@ func (t *Flags) Load(ctx context.Context, e *Env) (err error) {
 	return nil
 }
 
-// apply gives the flags as they are to be.
+// apply gives the flags as they must be.
 func (t *Flags) apply(flags uint32) uint32 {
 	if t.Off {
 		return flags | t.flag
@@ -296,7 +296,7 @@ func readVBMeta(c engine.Content) ([]byte, *vbmeta.Image, *vbmeta.Footer, error)
 	return vbmeta.Bytes(f, size)
 }
 
-// Result is what came of it.
+// Result is its outcome.
 func (t *Flags) Result(j *engine.Job) Flagged {
 	r := Flagged{Written: written(j)}
 	if len(j.Out.Kept) > 0 {
@@ -449,7 +449,7 @@ type VBMetaChecked struct {
 	Present        bool              `json:"present"`
 	Checks         []plan.ChainCheck `json:"checks"`
 	Unlocked       bool              `json:"unlocked"`
-	Missing        []string          `json:"missing"` // images that were not there to be held against it
+	Missing        []string          `json:"missing"` // images that were not there to be compared with it
 	LockedIfTrusts *string           `json:"locked_if_trusts"`
 
 	Top     *vbmeta.Image `json:"-"`
@@ -545,8 +545,8 @@ func judged(ctx context.Context, source vbmeta.Source, known *card.Card,
 	return r, nil
 }
 
-// SetSigned tells whether a firmware set's whole chain verifies, by the key a locked phone would
-// have to trust; "" and why not else.
+// SetSigned reports whether a firmware set's whole chain verifies, by the key a locked phone would
+// have to trust; "" and why not otherwise.
 func SetSigned(ctx context.Context, e *Env, images string) (key, why string, err error) {
 	set, err := e.set(ctx, images)
 	if err != nil {

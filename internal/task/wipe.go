@@ -20,13 +20,13 @@ type Wipe struct {
 // WipeView is what goes and what stays, shown before the questions.
 type WipeView struct{ Asked, Stays []plan.AreaRow }
 
-// Wiped is what came of it.
+// Wiped is its outcome.
 type Wiped struct {
 	Areas []plan.AreaRow   `json:"areas"`
 	How   []act.WipeResult `json:"wiped"` // how it is known of each
 }
 
-// Name is the command's.
+// Name implements Work.
 func (*Wipe) Name() string { return "wipe" }
 
 // Load makes sure that the areas mean something.
@@ -71,7 +71,7 @@ func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 	return d, nil
 }
 
-// Result is what came of it; done says that all of it was done.
+// Result is its outcome; done says that all of it was done.
 func (t *Wipe) Result(j *engine.Job, done bool) Wiped {
 	w := Wiped{Areas: []plan.AreaRow{}, How: orEmpty(j.Out.Wiped)}
 	if j.Draft == nil {

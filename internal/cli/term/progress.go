@@ -106,7 +106,7 @@ func (t *Term) work(phone string, p say.Progress) {
 	if t.quiet {
 		return
 	}
-	if p.Kind == "" { // those that are told as one stand in no column
+	if p.Kind == "" { // those that are told as one are in no column
 		t.names.Store(int32(min(max(int(t.names.Load()), wide(p.What), leastName), mostName)))
 	}
 	if !t.cursor {
@@ -264,7 +264,7 @@ func drawnBar(done, total int64, columns int) string {
 	return strings.Repeat(barFull, full) + strings.Repeat(barEmpty, columns-full)
 }
 
-// honest tells whether a bar and a percentage say the truth: not of a package, which the phone
+// honest reports whether a bar and a percentage say the truth: not of a package, which the phone
 // reads more than once and leaves off where it likes.
 func honest(p say.Progress) bool { return p.Total > 0 && p.Whole == 0 }
 

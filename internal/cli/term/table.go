@@ -6,7 +6,7 @@ import "strings"
 type Table struct {
 	Head []string
 	Rows [][]string
-	// Second is the first of the columns that stand in a line of their own below the row where
+	// Second is the first of the columns that are in a line of their own below the row where
 	// the screen is narrow; 0: none does.
 	Second int
 }

@@ -124,19 +124,19 @@ func New(o Options) *Term {
 // Of is the same screen for the lines of one of several phones, which name it.
 func (t *Term) Of(phone string) *Term { return &Term{screen: t.screen, phone: phone} }
 
-// JSON tells whether the run is shown as JSON.
+// JSON reports whether the run is shown as JSON.
 func (t *Term) JSON() bool { return t.json }
 
-// Attended tells whether a person is there.
+// Attended reports whether a person is there.
 func (t *Term) Attended() bool { return t.attended }
 
-// Drawn tells whether lines are redrawn: then nothing may be written beside them.
+// Drawn reports whether lines are redrawn: then nothing may be written beside them.
 func (t *Term) Drawn() bool { return t.cursor && !t.json }
 
-// Details tells whether what is folded else is told at length.
+// Details reports whether what is folded else is told at length.
 func (t *Term) Details() bool { return t.details }
 
-// Quiet tells whether only findings, hands, questions and the end are shown.
+// Quiet reports whether only findings, hands, questions and the end are shown.
 func (t *Term) Quiet() bool { return t.quiet }
 
 // colours repeat what the words say: calm for work, clear for ends. They are the

@@ -136,7 +136,7 @@ func TestAsk(t *testing.T) {
 	})
 }
 
-// TestTable: columns stand under their headings and under the text of other lines, an empty cell is
+// TestTable: columns are under their headings and under the text of other lines, an empty cell is
 // a dash, and on a terminal the widest column is broken so that the table fits.
 func TestTable(t *testing.T) {
 	rows := func() [][]string {
@@ -301,7 +301,7 @@ func TestSeveralPhones(t *testing.T) {
 }
 
 // TestShownColumns: text is measured by the columns it takes, the widest column gives way first,
-// words are broken last, and where the screen is narrow the columns that are said to stand in a
+// words are broken last, and where the screen is narrow the columns that are said to are in a
 // line of their own, with their names.
 func TestShownColumns(t *testing.T) {
 	head := []string{"PARTITION", "DIGEST", "BECAUSE"}
@@ -330,7 +330,7 @@ func TestShownColumns(t *testing.T) {
 			t.Errorf("at %d columns:\n%s", columns, got)
 		}
 	}
-	// "鸟" takes two columns each: x stands in the same column behind both.
+	// "鸟" takes two columns each: x is in the same column behind both.
 	got := shown(80, "", func(t *Term) {
 		t.Table([]string{"A", "B"}, [][]string{{"鸟鸟", "x"}, {"abcd", "x"}, {"e\u0301", "x"}})
 	})

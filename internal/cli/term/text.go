@@ -72,7 +72,7 @@ func broken(text string, columns int) (lines []string) {
 	return lines
 }
 
-// inName tells whether a piece of a text is a part of a file's name.
+// inName reports whether a piece of a text is a part of a file's name.
 func inName(text string, from, end int) bool {
 	const joins = "/\\._-"
 	return from > 0 && strings.IndexByte(joins, text[from-1]) >= 0 || end+1 < len(text) &&

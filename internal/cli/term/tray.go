@@ -30,13 +30,13 @@ type row struct {
 	good  bool
 }
 
-// loud are the words that stand above a tray's rows; the rest is in the rows.
+// loud are the words that are above a tray's rows; the rest is in the rows.
 var loud = []say.Word{say.Warn, say.Stop, say.Todo, say.Hand, say.Asks, say.Lose, say.Fail, say.Next}
 
 // kept are the words that --quiet leaves.
 var kept = append([]say.Word{say.Note, say.Open, say.Done}, loud...)
 
-// shows tells whether a line is shown: above a tray, and in a quiet run, only what matters is.
+// shows reports whether a line is shown: above a tray, and in a quiet run, only what matters is.
 func (t *Term) shows(w say.Word) bool {
 	if t.quiet && !slices.Contains(kept, w) {
 		return false

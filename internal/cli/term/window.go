@@ -110,7 +110,7 @@ func (t *Term) Watch() (end func()) {
 	}
 }
 
-// Redraw begins the screen anew.
+// Redraw begins the screen again.
 func (t *Term) Redraw() {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -22,7 +22,7 @@ const (
 	StageUnknown    Stage = "unknown"    // nobody can tell
 )
 
-// Match tells whether what runs is what was installed.
+// Match reports whether what runs is what was installed.
 type Match string
 
 // The answers.
@@ -39,7 +39,7 @@ type Advice struct {
 	Words []string `json:"command,omitempty"`
 }
 
-// Arrival is what became of a start.
+// Arrival is the outcome of a start.
 type Arrival struct {
 	Stage   Stage
 	Matches Match    // whether what runs is what was installed
@@ -47,8 +47,8 @@ type Arrival struct {
 	Advice  []Advice // what to do, the likeliest first
 }
 
-// Judge says what became of a start. before is what was known when it began, after
-// what the phone tells now; after's mode says where it stands.
+// Judge says the outcome of a start. before is what was known when it began, after
+// what the phone reports now; after's mode says where it stands.
 func Judge(stage Stage, before, after *card.Card) Arrival {
 	a := Arrival{Stage: stage, Matches: MatchUnknown}
 	next := before.Value(card.FactNext)

@@ -22,7 +22,7 @@ type Goal string
 const (
 	GoalSystem   Goal = "system"   // a ROM, with what goes on top
 	GoalRecovery Goal = "recovery" // a recovery alone
-	GoalStock    Goal = "stock"    // back to what the maker sold
+	GoalStock    Goal = "stock"    // back to what the manufacturer sold
 	GoalGSI      Goal = "gsi"      // a generic system
 )
 
@@ -88,7 +88,7 @@ type evening struct {
 	all model.Set
 
 	recovery, rom, gsi, set *Given
-	before                  []*Given // images a recovery wants written first
+	before                  []*Given // images a recovery needs written first
 	addons, apps            []*Given
 	quiet                   bool // the recovery gives no shell
 	home                    place.Home
@@ -153,7 +153,7 @@ func (e *evening) guess(files []*Given) Goal {
 	return GoalRecovery
 }
 
-// set tells whether it is images of several partitions.
+// set reports whether it is images of several partitions.
 func (f *Given) set() bool {
 	return f.Set || f.File.Kind == ident.FirmwareSet || f.File.Kind == ident.Images
 }
@@ -336,7 +336,7 @@ func (e *evening) unlockOnce() {
 	}
 }
 
-// byKeys tells whether a mode is reached by hand from the bootloader.
+// byKeys reports whether a mode is reached by hand from the bootloader.
 func (e *evening) byKeys(to card.Mode) bool {
 	word := plan.RestartCommand(to)
 	yes, known := e.c.Yes(card.FactCommand.Of(word))
@@ -539,7 +539,7 @@ func (e *evening) generic() {
 	}
 }
 
-// lacks tells whether a phone is known to have no such partition.
+// lacks reports whether a phone is known to have no such partition.
 func (e *evening) lacks(base string) bool {
 	n, known := e.c.Number(card.FactSize.Of(card.At(base, "")))
 	if known {

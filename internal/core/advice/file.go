@@ -2,7 +2,7 @@ package advice
 
 import "jarlid/internal/core/ident"
 
-// ForFile is what a technician does next with a file that lies at path, by what it is: the command's
+// ForFile is what a technician does next with a file that is at path, by what it is: the command's
 // words, nil where nothing is done with such a file alone.
 func ForFile(path string, f *ident.File) []string {
 	switch {

@@ -137,7 +137,7 @@ func onSlot(slot string) string {
 	return " on slot " + slot
 }
 
-// seen tells whether the system on a slot was seen running since it was written.
+// seen reports whether the system on a slot was seen running since it was written.
 func seen(c *card.Card, slot string) bool {
 	yes, _ := c.Yes(card.FactCameUp.Of(slot))
 	return yes
@@ -185,7 +185,7 @@ func holdsSystem(c *card.Card, slot string) bool {
 	return v != "" && v != card.Nothing && (bootable || !known)
 }
 
-// overlay gives the path of a maker's overlay that a generic system on a slot lies under and
+// overlay gives the path of a manufacturer's overlay that a generic system on a slot is under and
 // that was not moved aside; "" for none that is known.
 func overlay(c *card.Card, slot string) string {
 	names := c.Value(card.FactOverlays)

@@ -95,19 +95,19 @@ func Parse(b []byte) (*Manifest, error) {
 	return m, nil
 }
 
-// inside tells whether a path stays in its folder on every system.
+// inside reports whether a path stays in its folder on every system.
 func inside(p string) bool {
 	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p,
 		"../") && !strings.ContainsAny(p, "\\:\x00")
 }
 
-// onPhone tells whether a path is one below a folder of the phone, whatever its names are made of.
+// onPhone reports whether a path is one below a folder of the phone, whatever its names are made of.
 func onPhone(p string) bool {
 	return p != "" && p != "." && path.Clean(p) == p && !path.IsAbs(p) && p != ".." && !strings.HasPrefix(p,
 		"../") && !strings.Contains(p, "\x00")
 }
 
-// Keepable tells whether a file of the phone can be kept, under a name that may be another one.
+// Keepable reports whether a file of the phone can be kept, under a name that may be another one.
 func Keepable(p string) bool { return onPhone(p) }
 
 func digest(s string) bool {
@@ -157,7 +157,7 @@ func (m *Manifest) Find(word string) []*Item {
 var single = []string{"efs", "modemst1", "modemst2", "fsg", "fsc", "persist", "nvram", "nvdata", "nvcfg",
 	"protect1", "protect2", "sec_efs", "proinfo", "devinfo", "persistbak", "frp", "misc", "metadata"}
 
-// Personal tells whether a partition holds what is different on every phone of a model, so that
+// Personal reports whether a partition holds what is different on every phone of a model, so that
 // another phone's contents in it lose this one its numbers or keys.
 func Personal(base string) bool {
 	return slices.Contains(single, base) && base != "misc" && base != "metadata" && base != "frp"
@@ -202,7 +202,7 @@ func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {
 var big = []string{"userdata", "cache", "super", "system", "system_ext", "vendor", "vendor_dlkm",
 	"system_dlkm", "odm", "odm_dlkm", "product"}
 
-// Usual tells whether a partition is taken when none is named.
+// Usual reports whether a partition is taken when none is named.
 func Usual(name string, size int64) bool {
 	base := strings.TrimSuffix(strings.TrimSuffix(name, "_a"), "_b")
 	const most = 512 << 20 // bytes; nothing a phone needs to start is larger

@@ -1,5 +1,5 @@
 // Package card holds what is known about one phone: facts, each with the
-// evidence for it.
+// source for it.
 package card
 
 import (
@@ -14,7 +14,7 @@ import (
 // Evidence says where a fact comes from.
 type Evidence string
 
-// The kinds of evidence. A fact without any is Unknown.
+// The kinds of source. A fact without any is Unknown.
 const (
 	Read    Evidence = "read"    // the phone said so, now
 	Saved   Evidence = "saved"   // a card kept earlier
@@ -35,10 +35,10 @@ const (
 	Recovery   Mode = "recovery"
 	Sideload   Mode = "sideload"
 	System     Mode = "system"
-	Loader     Mode = "loader" // a maker's own, which speaks no fastboot
+	Loader     Mode = "loader" // a manufacturer's own, which speaks no fastboot
 )
 
-// The facts. What each is, how long it lasts and what it is learnt from stands in
+// The facts. What each is, how long it lasts and what it is learnt from is in
 // Defs.
 const (
 	FactMode       Plain       = "mode"
@@ -88,7 +88,7 @@ const (
 	FactReason    Plain       = "recovery.reason" // why the system asked for its recovery
 	FactShelved   ByPartition = "shelved"         // paths that were moved aside
 	FactFS        ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
-	// yes: the files there put the maker's recovery back at each start
+	// yes: the files there put the manufacturer's recovery back at each start
 	FactRestores ByPartition = "recovery.restored"
 	FactPut      BySlot      = "system.put" // yes: a job wrote or installed the system there
 	// how its last start ended, when it did not come up: loop, recovery, bootloader, other-slot
@@ -104,8 +104,8 @@ const (
 	FactUserspace   Plain       = "fastboot.userspace" // yes, no: its recoveries have userspace fastboot
 	FactCommand     ByWord      = "bootloader.command" // no: the bootloader does not know this one
 	FactBootloader  Plain       = "bootloader.version"
-	FactScreen      Plain       = "loader.screen"   // what a maker's loader shows
-	FactVerifies    Plain       = "loader.verifies" // yes: it takes only what its maker signed
+	FactScreen      Plain       = "loader.screen"   // what a manufacturer's loader shows
+	FactVerifies    Plain       = "loader.verifies" // yes: it takes only what its manufacturer signed
 	FactRadio       Plain       = "radio.version"
 	FactBase        Plain       = "firmware.base" // the version a model file's base is about
 	FactVariant     Plain       = "variant"
@@ -122,7 +122,7 @@ const (
 	FactFirstAPI    Plain       = "api.first"
 	FactKernel      Plain       = "kernel.version"
 	FactType        ByPartition = "partition.type"
-	FactNumber      ByPartition = "partition.number"  // in the table of a maker's loader
+	FactNumber      ByPartition = "partition.number"  // in the table of a manufacturer's loader
 	FactLogical     ByPartition = "partition.logical" // yes, no
 	FactGroupMax    Plain       = "super.group.max"   // room for one slot's logical partitions, in bytes
 	FactFetch       Plain       = "fetch.max"         // bytes that userspace fastboot gives out at once
@@ -174,7 +174,7 @@ const (
 	DataPlain     = "plain"
 )
 
-// Fact is a value with its evidence.
+// Fact is a value with its source.
 type Fact struct {
 	Value    string    `json:"value"`
 	Evidence Evidence  `json:"evidence"`
@@ -188,10 +188,10 @@ type Fact struct {
 	Job     int  `json:"job,omitempty"` // the number of the job that made it so
 }
 
-// Known tells whether there is a value.
+// Known reports whether there is a value.
 func (f Fact) Known() bool { return f.Evidence != "" && f.Evidence != Unknown }
 
-// SameAs tells whether two digests are the same, and whether that can be told.
+// SameAs reports whether two digests are the same, and whether that can be told.
 func (f Fact) SameAs(o Fact) (same, known bool) {
 	if !f.Known() || !o.Known() || f.Pending != o.Pending {
 		return false, false
@@ -216,7 +216,7 @@ func (c *Card) Set(w Which, f Fact) {
 	c.facts[w.ID()] = f
 }
 
-// Learn puts value as a fact with the given evidence.
+// Learn puts value as a fact with the given source.
 func (c *Card) Learn(w Which, value string, e Evidence) {
 	c.Set(w, Fact{Value: value, Evidence: e, Mode: c.Mode()})
 }
@@ -224,7 +224,7 @@ func (c *Card) Learn(w Which, value string, e Evidence) {
 // Forget makes a fact unknown and says why.
 func (c *Card) Forget(w Which, why string) { c.Set(w, Fact{Evidence: Unknown, Why: why}) }
 
-// Get gives a fact, one with evidence Unknown when there is none.
+// Get gives a fact, one with source Unknown when there is none.
 func (c *Card) Get(w Which) Fact {
 	f, ok := c.facts[w.ID()]
 	if !ok {

@@ -103,7 +103,7 @@ type Def struct {
 	Section, Label, Where string
 }
 
-// Own stands in Def.From for the partition a fact is keyed by.
+// Own is in Def.From for the partition a fact is keyed by.
 const Own = "*"
 
 var (
@@ -307,7 +307,7 @@ func (i ID) Stay() Stay {
 	return d.Stay
 }
 
-// LearntFrom tells whether the fact is learnt from the contents of a partition.
+// LearntFrom reports whether the fact is learnt from the contents of a partition.
 // Of facts about no slot in particular it is the slot the phone runs on or, where
 // nothing runs, the one that is next.
 func (i ID) LearntFrom(p Partition, running string) bool {
@@ -321,7 +321,7 @@ func (i ID) LearntFrom(p Partition, running string) bool {
 			if p.Slot == "" || Part(i.Key).Slot == p.Slot {
 				return true
 			}
-		case d.By == ByWords && i.Key != "storage": // of the storages only the shared one lies in a partition
+		case d.By == ByWords && i.Key != "storage": // of the storages only the shared one is in a partition
 		case d.By == BySlots && p.Slot != "" && i.Key != "":
 			if i.Key == p.Slot {
 				return true

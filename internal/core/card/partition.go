@@ -13,7 +13,7 @@ type Partition struct {
 func At(base, slot string) Partition { return Partition{Base: base, Slot: slot} }
 
 // Part reads a partition's name as phones tell it, or people type it: boot_a is boot on slot a. Names
-// are kept in small letters, since one maker's table has RECOVERY where another's has recovery, and
+// are kept in small letters, since one manufacturer's table has RECOVERY where another's has recovery, and
 // what is known of a partition has to hold for both; how this phone writes it the wire remembers.
 func Part(name string) Partition {
 	if strings.ContainsAny(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") { // few are, and this is asked often

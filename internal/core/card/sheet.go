@@ -23,7 +23,8 @@ func (c *Card) Sheet() []Row {
 	var rows []Row
 	for _, d := range Defs {
 		switch i := (ID{Name: d.Name}); {
-		case d.Label == "" || i == FactScreen.ID() && !c.Get(i).Known(): // only a maker's loader has it
+		case d.Label == "" || i == FactScreen.ID() && !c.Get(i).Known():
+			// only a manufacturer's loader has it
 		case told && len(slots) == 0 && (i == FactStarted.ID() || i == FactNext.ID() ||
 			i == FactSnapshot.ID()):
 		default:
@@ -52,7 +53,7 @@ type TableRow struct {
 	Type    string `json:"type,omitempty"`
 	Logical bool   `json:"logical"`
 	Holds   string `json:"holds,omitempty"`
-	Number  *int64 `json:"number,omitempty"` // in the table of a maker's loader
+	Number  *int64 `json:"number,omitempty"` // in the table of a manufacturer's loader
 }
 
 // Partition gives the partition a row is about.
@@ -99,7 +100,7 @@ func (c *Card) Save(name string) ([]byte, error) {
 // MaxSaved is the size up to which a saved card is read, in bytes.
 const MaxSaved = 4 << 20
 
-// Load reads a saved card: what it knows is known from then on by the evidence
+// Load reads a saved card: what it knows is known from then on by the source
 // saved.
 func Load(b []byte) (c *Card, name string, err error) {
 	if len(b) > MaxSaved {

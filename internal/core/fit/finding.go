@@ -9,7 +9,7 @@ import (
 )
 
 // Findings gives what a verdict means for writing the image: what keeps it from starting
-// stops, what decides and is not known asks. Room is judged where it is made.
+// stops, what decides and is not known asks. Room is checked where it is made.
 func (v *Verdict) Findings(path string) []finding.Finding {
 	f := finding.Finding{Name: finding.WontRun, Severity: finding.Stop, About: place.FileName(path),
 		Remedy: "jarlid fit " + local.Quote(path)}
@@ -30,7 +30,7 @@ func (v *Verdict) Findings(path string) []finding.Finding {
 	return []finding.Finding{f}
 }
 
-// Care gives what wants care beyond what the write itself is judged by, a line each, and what is
+// Care gives what wants care beyond what the write itself is checked by, a line each, and what is
 // not known in one.
 func (v *Verdict) Care() (list []string) {
 	if v.Verdict == DoesNotFit {

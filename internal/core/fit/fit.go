@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/core/vintf"
 )
 
-// Outcome is what became of one check.
+// Outcome is the outcome of one check.
 type Outcome string
 
 // The outcomes. Unknown is an answer of its own, never a pass.
@@ -110,7 +110,7 @@ func Names() []string {
 	return list
 }
 
-// Judge weighs an image against a phone.
+// Judge checks an image against a phone.
 func Judge(q Question) *Verdict {
 	q.Card = q.Card.Clone()
 	derive(q.Card)
@@ -167,7 +167,7 @@ func (v *Verdict) hardest() Check {
 // Hardest names the first check that stops.
 func (v *Verdict) Hardest() string { return v.hardest().Name }
 
-// Outcome gives what became of a check.
+// Outcome gives the outcome of a check.
 func (v *Verdict) Outcome(name string) Outcome {
 	for _, k := range v.Checks {
 		if k.Name == name {

@@ -1,4 +1,4 @@
-// Package fit judges whether a generic system image will run on a phone: facts of the
+// Package fit checks whether a generic system image will run on a phone: facts of the
 // image, facts of the phone, a table of rules, a verdict.
 package fit
 
@@ -22,7 +22,7 @@ import (
 // Image is what of a system image decides where it runs.
 type Image struct {
 	Label string
-	Size  int64 // bytes, unwrapped
+	Size  int64 // bytes, extracted
 	// AsRoot says that the image is the root of the file system ("System-as-root" in the
 	// architecture documentation); else it is mounted at /system.
 	AsRoot bool
@@ -68,7 +68,7 @@ func read(tree fs.FS, name string) ([]byte, error) {
 }
 
 func has(tree fs.FS, name string) bool {
-	// A link whose target lies on another partition is there all the same.
+	// A link whose target is on another partition is there all the same.
 	if l, ok := tree.(fs.ReadLinkFS); ok {
 		_, err := l.Lstat(name)
 		return err == nil
@@ -121,7 +121,7 @@ func ReadImage(label string, tree fs.FS, size int64) (*Image, error) {
 	return im, nil
 }
 
-// systemProps reads a system's properties, and the folder it lies in: "system/", or "" for one
+// systemProps reads a system's properties, and the folder it is in: "system/", or "" for one
 // that is not the root.
 func systemProps(tree fs.FS) (sys string, props map[string]string, err error) {
 	sys = "system/"
@@ -291,7 +291,7 @@ func (im *Image) interfaces(tree fs.FS, dir string) error {
 func manifests(tree fs.FS, dir string) (*vintf.Manifest, error) {
 	names := []string{path.Join(dir, "manifest.xml")}
 	if !has(tree, names[0]) {
-		// A maker of variants names a manifest after each ("SKU" in the platform's
+		// A manufacturer of variants names a manifest after each ("SKU" in the platform's
 		// documentation); of several nobody can tell here which one counts.
 		var variants []string
 		list, _ := fs.ReadDir(tree, dir)

@@ -80,7 +80,7 @@ func vendorHALs(q *Question) Check {
 	return k
 }
 
-// sameService tells whether two packages are the older and the newer form of one service.
+// sameService reports whether two packages are the older and the newer form of one service.
 func sameService(a, b string) bool {
 	pairs := map[string]string{"android.hardware.graphics.composer": "android.hardware.graphics.composer3",
 		"android.hardware.keymaster": "android.hardware.security.keymint"}

@@ -27,7 +27,7 @@ const (
 		"set (--vendor)"
 )
 
-// hasVendor tells whether there is a vendor partition with an interface of its own.
+// hasVendor reports whether there is a vendor partition with an interface of its own.
 func (q *Question) hasVendor() (yes, known bool) { return q.Card.Yes(card.FactVendor) }
 
 // without is the answer of rules about the vendor's interface on a phone that has none:
@@ -250,7 +250,7 @@ func systemPlace(c *card.Card) card.Partition {
 	if slots, known := c.Slots(); len(slots) > 1 || !known && two && !one {
 		slot = c.Running()
 		if slot == "" && two {
-			slot = "a" // out of a file nobody tells which slot is meant; makers fill the first
+			slot = "a" // out of a file nobody tells which slot is meant; manufacturers fill the first
 		}
 	}
 	return card.At("system", slot)

@@ -183,7 +183,7 @@ func (b *body) ramdisk(m *boot.Image, ramdisk []byte, room int64) ([]byte, error
 	return b.put(out, room)
 }
 
-// sign works out the header's id anew, by the digest the old one was made with: SHA-1
+// sign works out the header's id again, by the digest the old one was made with: SHA-1
 // or SHA-256 over each part and its length. An id that neither made stays as it is.
 func sign(old []byte, m *boot.Image, out []byte) error {
 	names := []string{"kernel", "ramdisk", "second"}

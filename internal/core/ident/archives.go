@@ -22,7 +22,7 @@ import (
 
 const (
 	maxMembers = 20000 // listed of one archive
-	// maxLooked is how many members' heads are looked at.
+	// maxLooked is how many members' heads are checked.
 	maxLooked = 200
 )
 
@@ -227,7 +227,7 @@ func (f *File) tar(r io.ReaderAt, size int64) {
 	f.archive(list)
 }
 
-// appendedDigest finds the line that some makers put behind a tar: its digest
+// appendedDigest finds the line that some manufacturers put behind a tar: its digest
 // and its name, as md5sum prints them.
 func (f *File) appendedDigest(r io.ReaderAt, size int64) {
 	if s, _, ok := AppendedDigest(r, size); ok {
@@ -356,7 +356,7 @@ func elfArchitecture(r io.Reader) string {
 	return map[byte]string{183: "arm64-v8a", 40: "armeabi-v7a", 62: "x86_64", 3: "x86", 243: "riscv64"}[h[18]]
 }
 
-// archive looks at the images in an archive and tells a firmware set from a few
+// archive checks the images in an archive and tells a firmware set from a few
 // images from anything else.
 func (f *File) archive(list []entry) {
 	f.members(list)
@@ -383,7 +383,7 @@ func (f *File) archive(list []entry) {
 	}
 }
 
-// members fills the list of what is inside, images and wrapped images looked at.
+// members fills the list of what is inside, images and wrapped images checked.
 func (f *File) members(list []entry) {
 	looked, closed := 0, 0
 	for _, e := range list {

@@ -42,7 +42,7 @@ func OpenSevenZip(r io.ReaderAt, size int64) (*sevenzip.Reader, error) {
 	return z, nil
 }
 
-// closed takes up that n of an archive's files are protected, of those that were looked at.
+// closed takes up that n of an archive's files are protected, of those that were checked.
 func (f *File) closed(n, of int) {
 	switch {
 	case n == 0 || f.Closed != "":

@@ -42,7 +42,7 @@ func (f *File) qcow2(r io.ReaderAt, size int64) {
 	f.Notes = append(f.Notes, "a phone does not take this form; convert it to a raw image first")
 }
 
-// iso tells of a disc's image: its first descriptor lies in sector 16 of 2,048 bytes (ECMA-119, 7).
+// iso tells of a disc's image: its first descriptor is in sector 16 of 2,048 bytes (ECMA-119, 7).
 func (f *File) iso(r io.ReaderAt, size int64) bool {
 	const at = 16 * 2048
 	if f.partial || size < at+2048 {
@@ -122,7 +122,7 @@ func (f *File) disk(r io.ReaderAt, size int64) {
 
 // kernelArchitecture tells a kernel's processor by the head of it; "" for what is none: of arm64 by the mark
 // in its header (Documentation/arch/arm64/booting.rst), with or without the EFI stub's "MZ"; of arm that
-// unpacks itself by the mark of its program (arch/arm/boot/compressed/head.S); of x86 by that of its set-up
+// extracts itself by the mark of its program (arch/arm/boot/compressed/head.S); of x86 by that of its set-up
 // header (Documentation/arch/x86/boot.rst).
 func kernelArchitecture(h []byte) string {
 	switch {

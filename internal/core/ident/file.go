@@ -125,8 +125,8 @@ type File struct {
 	VBMeta  *vbmeta.Image `json:"-"` // of a vbmeta image
 	// Tree is what the image's own verified boot footer says of its hash tree.
 	Tree *vbmeta.Descriptor `json:"-"`
-	// Restores is "yes" for files of a system that put the maker's recovery back at each start, "no" for
-	// such as don't, "" where they could not be read.
+	// Restores is "yes" for files of a system that put the manufacturer's recovery back at each start, "no"
+	// for such as don't, "" where they could not be read.
 	Restores string `json:"restores_recovery,omitempty"`
 	// Wipes is where a package says that it erases the owner's data, "" where it does not.
 	Wipes  string            `json:"wipes_data,omitempty"`
@@ -135,11 +135,11 @@ type File struct {
 
 	stem    string // the name of the whole that it is a piece of
 	opt     Options
-	partial bool // only the head of what is inside was unwrapped
+	partial bool // only the head of what is inside was extracted
 	depth   int
 }
 
-// HoldsRecovery tells whether a recovery could start from the file, written to
+// HoldsRecovery reports whether a recovery could start from the file, written to
 // where a phone keeps it.
 func (f *File) HoldsRecovery() bool {
 	return f.Kind == Recovery || f.Kind == BootWithRecovery || f.Vendor != nil && f.Vendor.Recovery() != nil
@@ -170,13 +170,13 @@ func (f *File) IsArchive() bool {
 
 // Options say how far Identify goes.
 type Options struct {
-	// Deep unwraps compressed files whole, by way of Spool.
+	// Deep extracts compressed files whole, by way of Spool.
 	Deep bool
 	// Spool keeps a stream somewhere it can be read at any place.
 	Spool func(r io.Reader) (at io.ReaderAt, size int64, done func(), err error)
-	// Beside is what lies in the file's folder; nil where nobody looks there.
+	// Beside is what is in the file's folder; nil where nobody looks there.
 	Beside image.Folder
-	// MaxMemory bounds what unpacking may take, in bytes; 0: wrap.MaxMemory.
+	// MaxMemory bounds what extracting may take, in bytes; 0: wrap.MaxMemory.
 	MaxMemory int64
 }
 
@@ -191,7 +191,7 @@ func (e *ClosedError) AboutNoDamage() {}
 
 func (f *File) damaged(err error) {
 	if err == nil || f.Damage != "" || f.partial && image.IsShort(err) {
-		return // of a file whose head alone was unwrapped, the end is not missing
+		return // of a file whose head alone was extracted, the end is not missing
 	}
 	if image.ByComputer(err) {
 		f.fails(err)
@@ -212,7 +212,7 @@ func (f *File) fails(err error) {
 	}
 }
 
-// goes adds a destination. Of an image that could go to both slots only a recovery and the maker's
+// goes adds a destination. Of an image that could go to both slots only a recovery and the manufacturer's
 // firmware do, as place.Of has it; the rest goes to the slot that is being made ready.
 func (f *File) goes(partition, slot, evidence, why string) {
 	if slot == "both" && partition != "recovery" && !Risky(partition) {
@@ -368,7 +368,7 @@ const (
 	FirmwareSet      Kind = "firmware-set"
 	Images           Kind = "images"
 	Archive          Kind = "archive"
-	BlockList        Kind = "block-list" // a transfer list that lies in a folder, or its data
+	BlockList        Kind = "block-list" // a transfer list that is in a folder, or its data
 	Kernel           Kind = "kernel"
 	SquashFS         Kind = "squashfs"
 	ISO              Kind = "iso"
@@ -376,12 +376,12 @@ const (
 	Disk             Kind = "disk" // a partition table and what it speaks of
 	App              Kind = "app"
 	Sums             Kind = "sums"
-	LoaderTable      Kind = "loader-table" // the table of partitions of a maker's loader
+	LoaderTable      Kind = "loader-table" // the table of partitions of a manufacturer's loader
 	Text             Kind = "text"
 	Unknown          Kind = "unknown"
 )
 
-// Risky tells whether a partition of that name belongs to the bootloader's
+// Risky reports whether a partition of that name belongs to the bootloader's
 // stages, the partition table or the radio.
 func Risky(name string) bool {
 	n := strings.ToLower(strings.TrimSuffix(path.Base(name), path.Ext(name)))

@@ -7,7 +7,7 @@ import (
 )
 
 const (
-	// headSize is how much of a file's head is looked at to tell its kind:
+	// headSize is how much of a file's head is checked to tell its kind:
 	// super images say what they are behind 12 KiB.
 	headSize = 16 << 10
 	// maxDepth is how many wrappings are taken off: a sparse image in an xz in
@@ -15,7 +15,7 @@ const (
 	maxDepth = 6
 )
 
-// Identify looks at the file in r. What can't be read of it is said in Damage, and in
+// Identify checks the file in r. What can't be read of it is said in Damage, and in
 // Failed what is no fault of the file's.
 func Identify(r io.ReaderAt, size int64, path string, o Options) *File {
 	f := newFile(path, size, o)

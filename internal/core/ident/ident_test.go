@@ -24,7 +24,7 @@ func (c *counted) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
-// TestReadsLittle looks at a system image of 4 GiB made by mkfs.ext4: less than
+// TestReadsLittle checks a system image of 4 GiB made by mkfs.ext4: less than
 // a mebibyte of it is read.
 func TestReadsLittle(t *testing.T) {
 	dir := t.TempDir()

@@ -73,7 +73,7 @@ func init() {
 }
 
 // footer reads the verified boot footer and what it says: the strongest
-// evidence of where an image belongs.
+// source of where an image belongs.
 func (f *File) footer(r io.ReaderAt, size int64) {
 	if r == nil || f.partial {
 		return
@@ -185,7 +185,7 @@ func (f *File) properties() {
 	}
 }
 
-// kernel looks at the head of a kernel, unwrapped where it is compressed, for
+// kernel checks the head of a kernel, extracted where it is compressed, for
 // its version and processor.
 func (f *File) kernel(r *io.SectionReader) {
 	limit := int64(512 << 10)

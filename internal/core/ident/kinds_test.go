@@ -73,7 +73,7 @@ func TestKinds(t *testing.T) {
 		name string // of the file
 		b    []byte
 		kind Kind
-		to   string // partition, and the evidence for it
+		to   string // partition, and the source for it
 		is   string // what is said of it
 	}{
 		{"a.bin", image(2, arm64, ramdisk(t, props, "init", "prop.default", "fstab.x")), Boot, "boot content",

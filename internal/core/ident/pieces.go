@@ -72,7 +72,7 @@ func Pieces(beside image.Folder, name string) (*image.Series, []sparse.Piece, er
 	return s, list, nil
 }
 
-// last tells whether the last of several pieces looks like one that others followed: cutters
+// last reports whether the last of several pieces looks like one that others followed: cutters
 // fill each but the last.
 func last(all []sparse.Piece) bool {
 	largest := int64(0)
@@ -105,7 +105,7 @@ func ListBase(name string) string {
 	return ""
 }
 
-// blockList reads the list of a partition whose data lies beside it in a folder; false for other
+// blockList reads the list of a partition whose data is beside it in a folder; false for other
 // files.
 func (f *File) blockList(r io.ReaderAt, size int64) bool {
 	base := ListBase(f.Name())

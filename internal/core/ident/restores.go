@@ -9,13 +9,13 @@ import (
 	"jarlid/internal/core/image"
 )
 
-// RestoringFolders are where makers have the scripts that put their recovery back, in a system.
+// RestoringFolders are where manufacturers have the scripts that put their recovery back, in a system.
 var RestoringFolders = []string{"bin", "etc", "xbin", "vendor/bin", "vendor/etc"}
 
 // RestoringMost is how many scripts of one folder are read.
 const RestoringMost = 40
 
-// Restores tells whether a script found in a system puts the maker's recovery
+// Restores reports whether a script found in a system puts the manufacturer's recovery
 // back: it applies a patch to the recovery's partition, or writes it
 // (install-recovery.sh as the platform's ota_from_target_files makes it).
 func Restores(script string) bool {
@@ -34,7 +34,7 @@ func Restores(script string) bool {
 	return false
 }
 
-// restoring tells whether a system's or vendor's files hold such a script.
+// restoring reports whether a system's or vendor's files hold such a script.
 func restoring(tree fs.FS) bool {
 	for _, root := range []string{".", "system"} {
 		for _, dir := range RestoringFolders {

@@ -10,7 +10,7 @@ import (
 	"jarlid/internal/core/image/wrap"
 )
 
-// peek is how many bytes of a compressed stream are unwrapped to tell what is
+// peek is how many bytes of a compressed stream are extracted to tell what is
 // inside: enough for a boot image's ramdisk to begin and for every magic number.
 const peek = 1 << 20
 
@@ -28,7 +28,7 @@ func (f *File) wrapped(r io.ReaderAt, size int64) {
 	f.fromStream(z, 0)
 }
 
-// fromStream looks at what a stream gives: whole where that was asked for, else
+// fromStream checks what a stream gives: whole where that was asked for, else
 // its head. known is the length, 0 when it is not known.
 func (f *File) fromStream(z io.Reader, known int64) {
 	if f.opt.Deep && f.opt.Spool != nil {

@@ -8,7 +8,7 @@ import (
 // Zeros is a piece of zeros to compare with and to write.
 var Zeros [64 << 10]byte
 
-// IsZero tells whether b is nothing but zeros.
+// IsZero reports whether b is nothing but zeros.
 func IsZero(b []byte) bool {
 	for len(b) > len(Zeros) {
 		if !bytes.Equal(b[:len(Zeros)], Zeros[:]) {
@@ -20,7 +20,7 @@ func IsZero(b []byte) bool {
 }
 
 // Fill reads until b is full. The error is the reader's own: io.EOF at its
-// end, and unlike with io.ReadFull another one when the stream broke off.
+// end, and unlike with io.ReadFull another one when the stream was interrupted.
 func Fill(r io.Reader, b []byte) (n int, err error) {
 	for n < len(b) && err == nil {
 		var k int

@@ -11,7 +11,7 @@ import (
 	"sync"
 )
 
-// Folder is what lies beside a file: in its folder, or in the same archive. What it opens stays
+// Folder is what is beside a file: in its folder, or in the same archive. What it opens stays
 // open until whoever made the folder closes it.
 type Folder interface {
 	// Names gives the names of the files in it, without their folders.
@@ -20,7 +20,7 @@ type Folder interface {
 	Open(name string) (r io.ReaderAt, size int64, err error)
 }
 
-// Series is a file that lies in numbered pieces.
+// Series is a file that is in numbered pieces.
 type Series struct {
 	Stem  string   // the name of the whole: "super.img" of "super.img_sparsechunk.0"
 	Names []string // of the pieces, in their order

@@ -46,7 +46,7 @@ func Truncated(format string, offset, want, have int64) *Error {
 			false: fmt.Sprintf("%d bytes belong", want)}[want == 1], max(have, 0))}
 }
 
-// IsShort tells whether err says that a file is cut short.
+// IsShort reports whether err says that a file is cut short.
 func IsShort(err error) bool {
 	var e *Error
 	return errors.As(err, &e) && e.Short

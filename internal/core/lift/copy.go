@@ -309,7 +309,7 @@ func partition(ctx context.Context, p *payload.Payload, part *payload.Partition,
 	return digest, nil
 }
 
-// blocks writes what an xz file that was packed in parallel unpacks to.
+// blocks writes what an xz file that was packed in parallel extracts to.
 func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64, moved func(int64)) ([]byte,
 	error) {
 	last := list[len(list)-1]

@@ -35,7 +35,7 @@ type Unsummed struct{ Out }
 type Item struct {
 	Name string // a path with slashes, never leading out of a folder
 	Size int64  // bytes; -1 when that is only known afterwards
-	// Image tells whether it is taken when no item is named.
+	// Image reports whether it is taken when no item is named.
 	Image bool
 	// Write writes the item. moved is called with bytes written so far. The
 	// digest, when it is known on the way, is the SHA-256 of the item.
@@ -58,13 +58,13 @@ type Source struct {
 	closers []func()
 }
 
-// Inner is an archive that lies in another one. What is in it has its name before it.
+// Inner is an archive that is in another one. What is in it has its name before it.
 type Inner struct {
 	Name string
 	open func() (*Source, error)
 }
 
-// Close lets go of what was unwrapped on the way.
+// Close lets go of what was extracted on the way.
 func (s *Source) Close() {
 	for _, c := range s.closers {
 		c()
@@ -74,10 +74,10 @@ func (s *Source) Close() {
 
 // Options say where further files are found and how far to go.
 type Options struct {
-	// MaxSize bounds what a compressed stream may unpack to, MaxMemory what that may take, in bytes;
+	// MaxSize bounds what a compressed stream may extract to, MaxMemory what that may take, in bytes;
 	// 0: the usual limits.
 	MaxSize, MaxMemory int64
-	// Beside is what lies in the file's folder; may be nil.
+	// Beside is what is in the file's folder; may be nil.
 	Beside image.Folder
 	// Spool keeps a stream somewhere it can be read at any place; nil: archives in compressed files
 	// and in others stay as they are.
@@ -95,7 +95,7 @@ const DefaultMaxSize = 64 << 30
 // ErrNothing says that there is nothing to take out.
 var ErrNothing = errors.New("there is nothing in it that could be taken out")
 
-// TooLargeError says that a stream unpacked to more than was allowed.
+// TooLargeError says that a stream extracted to more than was allowed.
 type TooLargeError struct{ Limit int64 }
 
 // AboutNoDamage marks it as no fault of the file's.
@@ -179,7 +179,7 @@ func (s *Source) enter(in Inner) ([]Item, error) {
 	return all, nil
 }
 
-// Images gives the images in it; where there is none, those in the archives that lie in it.
+// Images gives the images in it; where there is none, those in the archives that are in it.
 func (s *Source) Images() ([]Item, error) {
 	var out []Item
 	for _, it := range s.Items {
@@ -245,7 +245,7 @@ func (s *Source) Pick(names []string) ([]Item, error) {
 		}
 		return out, nil
 	}
-	// In the order of the file, each once: what is packed in one piece is unpacked once, however many
+	// In the order of the file, each once: what is packed in one piece is extracted once, however many
 	// of its members are asked for.
 	take := map[int]bool{}
 	var further []Item
@@ -289,8 +289,8 @@ func (s *Source) List(names []string) ([]Item, error) {
 	return s.Items, nil
 }
 
-// named tells whether a word on the command line means an item: its name, that without .img or
-// folders, a pattern, or a folder it lies in.
+// named reports whether a word on the command line means an item: its name, that without .img or
+// folders, a pattern, or a folder it is in.
 func named(word, name string) bool {
 	if word == name || len(word) < len(name) && (word+".img" == name ||
 		strings.HasPrefix(name, strings.TrimSuffix(word, "/")+"/") || strings.HasSuffix(name, "/"+word)) {
@@ -303,7 +303,7 @@ func named(word, name string) bool {
 	return ok
 }
 
-// deeper finds what is not listed: a path in a file system, or in an archive that lies in it.
+// deeper finds what is not listed: a path in a file system, or in an archive that is in it.
 func (s *Source) deeper(name string) ([]Item, error) {
 	if s.Find != nil {
 		items, err := s.Find(name)
@@ -351,7 +351,7 @@ func (s *Source) names() string {
 	return strings.Join(list, ", ")
 }
 
-// stream makes an item's Write of a reader that is opened anew. limit bounds
+// stream makes an item's Write of a reader that is opened again. limit bounds
 // what comes out; size is -1 when it is not known.
 func stream(open func() (io.ReadCloser, error), size, limit int64) func(context.Context, Out, func(int64)) (
 	[]byte, error) {

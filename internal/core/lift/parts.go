@@ -15,7 +15,7 @@ import (
 	"jarlid/internal/core/image/wrap"
 )
 
-// parts gives the view of a sparse image that lies in several files of its folder as one; nil
+// parts gives the view of a sparse image that is in several files of its folder as one; nil
 // when it is alone.
 func (l *lister) parts() (v *sparse.View, src *image.Concat, err error) {
 	if len(l.s.File.Pieces) == 0 {
@@ -28,7 +28,7 @@ func (l *lister) parts() (v *sparse.View, src *image.Concat, err error) {
 }
 
 // Join puts the sparse image together that the file called name is a piece of, each piece held
-// against the sums it states. src is what the view's chunks lie in. Errors: *image.Error.
+// against the sums it states. src is what the view's chunks are in. Errors: *image.Error.
 func Join(beside image.Folder, name string) (v *sparse.View, src *image.Concat, err error) {
 	_, all, err := ident.Pieces(beside, name)
 	if err != nil {
@@ -143,7 +143,7 @@ type joined struct {
 	cur   io.ReadCloser
 }
 
-// Read goes on with the next file where one ends.
+// Read resumes the next file where one ends.
 func (j *joined) Read(p []byte) (int, error) {
 	for {
 		if j.cur == nil {

@@ -143,7 +143,7 @@ func inside(name string) string {
 	return inner
 }
 
-// through unwraps a compressed archive to its end, and lists what is in it.
+// through extracts a compressed archive to its end, and lists what is in it.
 func (l *lister) through(kind wrap.Kind, name string) error {
 	z, err := wrap.NewFile(kind, io.NewSectionReader(l.r, 0, l.size), l.o.MaxMemory)
 	if err != nil {
@@ -264,7 +264,7 @@ func (l *lister) sparse(name string) error {
 	return l.super(v, v.Size())
 }
 
-// wanted tells whether an archive's member is an image.
+// wanted reports whether an archive's member is an image.
 func (l *lister) wanted(name string) bool {
 	if l.kinds == nil {
 		l.kinds = map[string]ident.Kind{}
@@ -280,7 +280,7 @@ func (l *lister) wanted(name string) bool {
 	return true
 }
 
-// member adds what lies in an archive, and remembers it when it is an archive itself.
+// member adds what is in an archive, and remembers it when it is an archive itself.
 func (l *lister) member(it Item, open func() (io.ReadCloser, error)) {
 	it.Image = l.wanted(it.Name)
 	l.add(it)
@@ -374,7 +374,7 @@ func (l *lister) tar() error {
 	}
 }
 
-// blocks lists a block-list package's images: those its lists make, and those that lie beside the
+// blocks lists a block-list package's images: those its lists make, and those that are beside the
 // lists.
 func (l *lister) blocks() error {
 	z, err := zip.NewReader(l.r, l.size)

@@ -32,7 +32,7 @@ type Recipe struct {
 // boot image's ramdisk, "vendor_boot" for a fragment of that image.
 type Home struct {
 	Partition string `yaml:"partition"`
-	// Needs are the partitions whose images a third-party recovery wants to be
+	// Needs are the partitions whose images a third-party recovery needs to be
 	// written before it, in their order.
 	Needs []string `yaml:"needs"`
 }
@@ -42,21 +42,21 @@ type Bootloader struct {
 	// commands of the protocol it does not know: boot, set_active, reboot-recovery ...
 	Lacks  []string `yaml:"lacks"`
 	Unlock string   `yaml:"unlock"` // the command that unlocks it; empty: "flashing unlock"
-	Code   string   `yaml:"code"`   // where the code comes from that the command wants, in words
+	Code   string   `yaml:"code"`   // where the code comes from that the command needs, in words
 	Before []string `yaml:"before-unlock"`
 	// Enforces says that it starts only what verifies even when it is unlocked.
 	Enforces bool `yaml:"enforces"`
 }
 
-// Loader is what is known of a maker's own loader, which stands in the place of fastboot.
+// Loader is what is known of a manufacturer's own loader, which is instead of fastboot.
 type Loader struct {
 	// USB are the numbers of its serial line on USB, VENDOR:PRODUCT in hex.
 	USB []string `yaml:"usb"`
-	// Restores says that the maker's system writes its own recovery back each time it starts.
+	// Restores says that the manufacturer's system writes its own recovery back each time it starts.
 	Restores bool `yaml:"restores-recovery"`
 }
 
-// Base is the version of the maker's firmware a custom system wants.
+// Base is the version of the manufacturer's firmware a custom system wants.
 type Base struct {
 	Variable string `yaml:"variable"` // bootloader variable that tells it
 	Min      string `yaml:"min"`
@@ -79,12 +79,13 @@ type Model struct {
 	Userspace *bool    `yaml:"userspace-fastboot"`
 	Logical   []string `yaml:"logical"`    // partitions within super
 	Group     string   `yaml:"group-size"` // room for the logical partitions of one slot: 6GiB
-	Firmware  []string `yaml:"firmware"`   // partitions of the maker's firmware that both slots need alike
-	Base      *Base    `yaml:"base"`
-	Order     []string `yaml:"order"` // in which the partitions of a firmware set are written
-	Risky     []string `yaml:"risky"` // partitions whose loss it does not survive, besides the usual ones
-	Ask       []string `yaml:"ask"`   // questions to be answered before the first change
-	Quirks    []string `yaml:"quirks"`
+	// partitions of the manufacturer's firmware that both slots need alike
+	Firmware []string `yaml:"firmware"`
+	Base     *Base    `yaml:"base"`
+	Order    []string `yaml:"order"` // in which the partitions of a firmware set are written
+	Risky    []string `yaml:"risky"` // partitions whose loss it does not survive, besides the usual ones
+	Ask      []string `yaml:"ask"`   // questions to be answered before the first change
+	Quirks   []string `yaml:"quirks"`
 	// SerialDiffers says that it reports another serial number in some modes.
 	SerialDiffers bool `yaml:"serial-differs"`
 	// Facts are facts by name that it does not tell in every mode: cpu.abi, vndk.
@@ -102,7 +103,7 @@ func (m *Model) Hand(what string) (Recipe, bool) {
 	return r, ok && len(r.Do) > 0
 }
 
-// Is tells whether name is one of this model's names.
+// Is reports whether name is one of this model's names.
 func (m *Model) Is(name string) bool {
 	return strings.EqualFold(m.Name, name) || slices.ContainsFunc(m.Aliases, func(a string) bool {
 		return strings.EqualFold(a, name)
@@ -117,7 +118,7 @@ func (m *Model) RecoveryPartition() string {
 	return m.Recovery.Partition
 }
 
-// Learn puts what the model file says into c, as facts of that evidence.
+// Learn puts what the model file says into c, as facts of that source.
 func (m *Model) Learn(c *card.Card) {
 	if m == nil {
 		return
@@ -249,7 +250,7 @@ func (s Set) Names() (names []string) {
 	return names
 }
 
-// Same tells whether two names mean the same model, and whether that can be
+// Same reports whether two names mean the same model, and whether that can be
 // told: an unknown name is unknown, not wrong.
 func (s Set) Same(a, b string) (same, known bool) {
 	if strings.EqualFold(a, b) {
@@ -262,11 +263,11 @@ func (s Set) Same(a, b string) (same, known bool) {
 	return ma != nil && mb != nil && ma.Name == mb.Name, true
 }
 
-// HasLoader tells whether the phone has its maker's loader in the place of fastboot.
+// HasLoader reports whether the phone has its manufacturer's loader instead of fastboot.
 func (m *Model) HasLoader() bool { return m != nil && m.Loader != nil }
 
-// OfLoader gives the model whose maker's loader shows itself on USB by these numbers, VENDOR:PRODUCT in
-// hex; nil when none is known for them.
+// OfLoader gives the model whose manufacturer's loader shows itself on USB by these numbers, VENDOR:PRODUCT
+// in hex; nil when none is known for them.
 func (s Set) OfLoader(usb string) *Model {
 	for _, m := range s {
 		if m.HasLoader() && slices.ContainsFunc(m.Loader.USB, func(s string) bool {
@@ -278,11 +279,11 @@ func (s Set) OfLoader(usb string) *Model {
 	return nil
 }
 
-// RestoresRecovery tells whether a phone with a loader is known for a system that writes its maker's
+// RestoresRecovery reports whether a phone with a loader is known for a system that writes its manufacturer's
 // recovery back each time it starts.
 func (m *Model) RestoresRecovery() bool { return m.HasLoader() && m.Loader.Restores }
 
-// NeededBefore gives the partitions a third-party recovery wants written first.
+// NeededBefore gives the partitions a third-party recovery needs written first.
 func (m *Model) NeededBefore() []string {
 	if m == nil {
 		return nil

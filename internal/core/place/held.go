@@ -8,7 +8,7 @@ import (
 	"jarlid/internal/core/model"
 )
 
-// Held is what one slot holds, as far as there is evidence.
+// Held is what one slot holds, as far as there is source.
 type Held struct {
 	What     string        `json:"what"` // system, recovery, or a partition
 	Value    string        `json:"value"`
@@ -65,7 +65,7 @@ func ShortBuild(s string) string {
 	return fmt.Sprintf("%s %s (release %s)", brand, f[1], f[0])
 }
 
-// MatchesBuild tells whether a running build is the one that was installed, by
+// MatchesBuild reports whether a running build is the one that was installed, by
 // its fingerprint or name.
 func MatchesBuild(installed, version, build string) string {
 	if installed == "" || installed == card.Nothing || build == "" && version == "" {
@@ -79,7 +79,7 @@ func MatchesBuild(installed, version, build string) string {
 	return "no"
 }
 
-// Foreign tells whether the data is known to belong to another system than the one on a slot,
+// Foreign reports whether the data is known to belong to another system than the one on a slot,
 // "" on a phone without slots.
 func Foreign(c *card.Card, slot string) bool {
 	yes, _ := c.Yes(card.FactForeign.Of(slot))
@@ -89,7 +89,7 @@ func Foreign(c *card.Card, slot string) bool {
 	return yes
 }
 
-// OverForeign tells whether the next start would be that of a system over data which another
+// OverForeign reports whether the next start would be that of a system over data which another
 // one encrypted.
 func OverForeign(c *card.Card) bool {
 	return c.Value(card.FactData) == card.DataEncrypted && Foreign(c, c.Value(card.FactNext))

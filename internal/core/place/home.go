@@ -58,8 +58,8 @@ func RecoveryHome(c *card.Card, m *model.Model) Home {
 		"name, which a model file can give"}
 }
 
-// ImageMode is the mode this phone takes images in, by command: its bootloader, or its maker's loader where
-// it has one. Without a model file that is known from the loader, once it was met.
+// ImageMode is the mode this phone takes images in, by command: its bootloader, or its manufacturer's loader
+// where it has one. Without a model file that is known from the loader, once it was met.
 func ImageMode(c *card.Card, m *model.Model) card.Mode {
 	if m.HasLoader() || m == nil && (c.Mode() == card.Loader || slices.ContainsFunc(c.Partitions(),
 		func(r card.TableRow) bool {
@@ -80,12 +80,12 @@ func formOf(partition string) string {
 	return "own"
 }
 
-// Dynamic are the partitions that lie in super on phones that have it ("Dynamic
+// Dynamic are the partitions that are in super on phones that have it ("Dynamic
 // partitions" in the platform's documentation).
 var Dynamic = []string{"system", "system_ext", "product", "vendor", "odm", "system_dlkm", "vendor_dlkm",
 	"odm_dlkm"}
 
-// Logical tells whether a partition lies in super on this phone.
+// Logical reports whether a partition is in super on this phone.
 func Logical(c *card.Card, base string) bool {
 	for _, slot := range []string{"", "a", "b"} {
 		if yes, known := c.Yes(card.FactLogical.Of(card.At(base, slot))); known {
@@ -95,7 +95,7 @@ func Logical(c *card.Card, base string) bool {
 	return !There(c, base) && There(c, "super") && slices.Contains(Dynamic, base)
 }
 
-// There tells whether the phone is known to have a partition, on a slot or without.
+// There reports whether the phone is known to have a partition, on a slot or without.
 func There(c *card.Card, base string) bool {
 	for _, slot := range []string{"", "a"} {
 		if _, known := c.Number(card.FactSize.Of(card.At(base, slot))); known {
@@ -105,7 +105,7 @@ func There(c *card.Card, base string) bool {
 	return false
 }
 
-// QuietRecovery tells whether the recovery of a slot is known to give no shell, and so is never
+// QuietRecovery reports whether the recovery of a slot is known to give no shell, and so is never
 // seen in its menu. Without a slot's name it has to be so on both.
 func QuietRecovery(c *card.Card, m *model.Model, slot string) bool {
 	home := RecoveryHome(c, m).Partition

@@ -30,7 +30,7 @@ type Placed struct {
 	OneSlot   bool // a person named one of the slots
 }
 
-// Sure tells whether the file's contents say where it goes, and not its name or a person.
+// Sure reports whether the file's contents say where it goes, and not its name or a person.
 func (p Placed) Sure() bool {
 	return !p.Forced && len(p.File.GoesTo) > 0 && p.File.GoesTo[0].Evidence != "name"
 }
@@ -95,7 +95,7 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 	}
 	p.OneSlot = slot != "" && slot != "both"
 	if all, known := c.Slots(); slot == "" && !(known && len(all) == 0) {
-		// A recovery and the maker's firmware belong on both slots, everything else
+		// A recovery and the manufacturer's firmware belong on both slots, everything else
 		// to the slot that is being made ready.
 		slot = "current"
 		if f.HoldsRecovery() && p.Partition == home.Partition && home.Form == "own" ||
@@ -114,14 +114,14 @@ func HasSlots(c *card.Card, base string) bool {
 	return !plain || a
 }
 
-// sized tells whether a partition's size is known without a slot, and on slot a.
+// sized reports whether a partition's size is known without a slot, and on slot a.
 func sized(c *card.Card, base string) (plain, a bool) {
 	_, plain = c.Number(card.FactSize.Of(card.At(base, "")))
 	_, a = c.Number(card.FactSize.Of(card.At(base, "a")))
 	return plain, a
 }
 
-// HasPairs tells whether any partition is known to be there on two slots.
+// HasPairs reports whether any partition is known to be there on two slots.
 func HasPairs(c *card.Card) bool {
 	return slices.ContainsFunc(c.Partitions(), func(r card.TableRow) bool {
 		p := r.Partition()
@@ -146,8 +146,8 @@ var Usual = []string{"bootloader", "radio", "modem", "dtbo", "dtb", "vendor_boot
 	"vendor", "odm", "system_ext", "product", "system", "vbmeta_vendor", "vbmeta_system", "vbmeta"}
 
 // Order sorts images in the order they are written: as the set's manifest has
-// it, else as the table of a maker's loader has it, else as the model file has it, else the usual one.
-// Logical partitions come after all others, since they need another mode.
+// it, otherwise as the table of a manufacturer's loader has it, otherwise as the model file has it, otherwise
+// the usual one. Logical partitions come after all others, since they need another mode.
 func Order(list []Placed, manifest []string, c *card.Card, m *model.Model) (sorted []Placed, why string) {
 	order, why := manifest, "as the set's manifest has it"
 	if table := byTable(list, c); len(order) == 0 && len(table) > 0 {

@@ -29,7 +29,8 @@ func ParseTarget(s string) (Target, error) {
 	return Target{Partition: card.Part(p).String(), Slot: slot}, nil
 }
 
-// Numbered tells whether the partition is named by its number, as tables of makers' loaders have one.
+// Numbered reports whether the partition is named by its number, as tables of manufacturers' loaders have
+// one.
 func (t Target) Numbered() bool {
 	_, ok := t.number()
 	return ok

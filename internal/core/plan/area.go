@@ -19,7 +19,7 @@ type WipeArea struct {
 }
 
 // Partition is the partition that is erased as a whole; whole is false for the
-// areas that lie in the data.
+// areas that are in the data.
 func (w *WipeArea) Partition() (p card.Partition, whole bool) {
 	if w.Area == "system" || w.Area == "vendor" {
 		return card.At(w.Area, w.Slot), true

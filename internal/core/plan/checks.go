@@ -18,7 +18,7 @@ import (
 	"jarlid/internal/core/spell"
 )
 
-// merging tells whether an update waits for its merge, and in which state.
+// merging reports whether an update waits for its merge, and in which state.
 func merging(c *card.Card) (state string, pending bool) {
 	state = c.Value(card.FactSnapshot)
 	return state, state != "" && state != "none" && state != "cancelled"
@@ -39,7 +39,7 @@ func mergeFinding(c *card.Card, about, why string) []finding.Finding {
 		Remedy: "start the new system and let it finish; jarlid card shows the state"}}
 }
 
-// inMerge tells whether a partition takes part in a merge.
+// inMerge reports whether a partition takes part in a merge.
 func inMerge(c *card.Card, base string) bool {
 	return base == "super" || base == "metadata" || place.Logical(c, base)
 }
@@ -84,7 +84,7 @@ func answered(c *card.Card, questions []string) {
 	}
 }
 
-// baseFinding holds the maker's firmware against the version a model file
+// baseFinding holds the manufacturer's firmware against the version a model file
 // wants.
 func baseFinding(c *card.Card, m *model.Model) []finding.Finding {
 	if m == nil || m.Base == nil {
@@ -117,7 +117,7 @@ func orNothing(s, before string) string {
 	return before + s
 }
 
-// firmwareFinding holds the maker's firmware on a slot against the other
+// firmwareFinding holds the manufacturer's firmware on a slot against the other
 // slot's.
 func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Finding {
 	other := card.Other(slot)
@@ -151,12 +151,12 @@ func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Findin
 	return []finding.Finding{f}
 }
 
-// PreImages are the findings of a recovery that did not come up about images it wants on a slot.
+// PreImages are the findings of a recovery that did not come up about images it needs on a slot.
 func PreImages(c *card.Card, m *model.Model, slot string) []finding.Finding {
 	return preImageFindings(c, m, slot)
 }
 
-// preImageFindings names the images a recovery wants written before it.
+// preImageFindings names the images a recovery needs written before it.
 func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Finding {
 	if m == nil {
 		return nil
@@ -227,7 +227,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 		strings.Join(belongs, " or "), f.GoesTo[0].Why, partition), "leave out --into")
 }
 
-// elsewhere tells whether a partition is known for something else than a recovery, on every phone: where
+// elsewhere reports whether a partition is known for something else than a recovery, on every phone: where
 // nobody can tell where this one keeps its recovery, a person may name any other.
 func elsewhere(partition string) bool {
 	return partition != "recovery" && slices.Contains(place.Usual, partition) ||
@@ -321,7 +321,8 @@ func lockFinding(c *card.Card) []finding.Finding {
 	return nil
 }
 
-// imageLockFinding is lockFinding of an image: a maker's loader that is locked takes its maker's own.
+// imageLockFinding is lockFinding of an image: a manufacturer's loader that is locked takes its
+// manufacturer's own.
 func imageLockFinding(c *card.Card) []finding.Finding {
 	list := lockFinding(c)
 	unlocked, known := c.Yes(card.FactUnlocked)

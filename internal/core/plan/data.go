@@ -30,13 +30,13 @@ func replacesSystem(c *card.Card, p card.Partition) []string {
 	return nil
 }
 
-// startsNext tells whether the next start takes the system of a slot, as far as it is known.
+// startsNext reports whether the next start takes the system of a slot, as far as it is known.
 func startsNext(c *card.Card, slot string) bool {
 	next := c.Value(card.FactNext)
 	return slot == "" || next == "" || slot == next
 }
 
-// sameSystem tells whether a build is the one the data belongs to already.
+// sameSystem reports whether a build is the one the data belongs to already.
 func sameSystem(c *card.Card, build string) bool {
 	for _, slot := range everySlot {
 		if !place.Foreign(c, slot) && place.MatchesBuild(c.Value(card.FactHolds.Of(card.At("system", slot))),
@@ -147,7 +147,7 @@ func started(c *card.Card) {
 	}
 }
 
-// ownersData tells whether a partition holds the owner's data, or its keys: what takes the place of either
+// ownersData reports whether a partition holds the owner's data, or its keys: what takes the place of either
 // takes all of it.
 func ownersData(partition string) bool { return partition == "userdata" || partition == "metadata" }
 

@@ -9,7 +9,7 @@ import (
 	"jarlid/internal/core/place"
 )
 
-// DraftModel writes a model file from what a phone tells, to be completed by a
+// DraftModel writes a model file from what a phone reports, to be completed by a
 // person. marshal writes YAML.
 func DraftModel(c *card.Card, home place.Home, marshal func(any) ([]byte, error)) (string, error) {
 	name := c.Value(card.FactModel)

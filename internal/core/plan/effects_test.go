@@ -154,7 +154,7 @@ func stepNames(t *testing.T) (names []string) {
 }
 
 // TestEffectsOfWriting walks the table of facts: for every kind of step, each fact learnt
-// from the contents of a partition it writes is set anew or forgotten, in what is known
+// from the contents of a partition it writes is set again or forgotten, in what is known
 // afterwards and in what a journal says nobody knows meanwhile.
 func TestEffectsOfWriting(t *testing.T) {
 	for _, c := range everyStep() {

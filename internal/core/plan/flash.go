@@ -44,7 +44,7 @@ func Flash(list []place.Placed, c *card.Card, m *model.Model) []Step {
 }
 
 // here lets an image be written through the root shell of the recovery that runs, where
-// there is one: without a restart, and read back. Sparse images are unpacked by a bootloader
+// there is one: without a restart, and read back. Sparse images are extracted by a bootloader
 // alone, and logical partitions by userspace fastboot.
 func here(c *card.Card, w *Write) *Write {
 	root, _ := c.Yes(card.FactRoot)
@@ -93,7 +93,7 @@ func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model
 }
 
 // Restore gives the step that writes an image that was read from this partition before:
-// what it is need not be judged. label says what it is called.
+// what it is need not be checked. label says what it is called.
 func Restore(f *ident.File, p card.Partition, label string, c *card.Card, m *model.Model) *Write {
 	return here(c, &Write{File: f, Label: label, Partition: p.Base, Slot: p.Slot, Forced: true, Known: true,
 		Logical: place.Logical(c, p.Base), Home: place.RecoveryHome(c, m)})

@@ -218,7 +218,7 @@ func TestManifest(t *testing.T) {
 	}
 }
 
-// TestBootloaderFindings: the rules of this floor on known and unknown facts.
+// TestBootloaderFindings: the rules of this layer on known and unknown facts.
 func TestBootloaderFindings(t *testing.T) {
 	set := models(t)
 	full := func(facts ...any) *card.Card {

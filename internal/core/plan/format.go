@@ -37,7 +37,7 @@ func (f *FormatData) Modes() []card.Mode {
 // Writes: the data, and its keys where they lie apart.
 func (*FormatData) Writes(c *card.Card) []card.Partition { return DataPartitions(c) }
 
-// DataPartitions are the partitions the owner's data lies in.
+// DataPartitions are the partitions the owner's data is in.
 func DataPartitions(c *card.Card) []card.Partition {
 	list := []card.Partition{card.At("userdata", "")}
 	if f := c.Get(card.FactSize.Of(card.At("metadata", ""))); f.Known() && f.Value != card.Nothing {

@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/core/place"
 )
 
-// Grafts tells whether a recovery is put into the phone's own image, and not written as
+// Grafts reports whether a recovery is put into the phone's own image, and not written as
 // it was given: where it lives in an image with other things, and that image can be
 // had. given says that a person named it.
 func Grafts(f *ident.File, home place.Home, t place.Target, c *card.Card, given bool) bool {
@@ -46,7 +46,7 @@ func LostFindings(partition string, lost []string) []finding.Finding {
 			"try FILE"}}
 }
 
-// ByTrying tells whether a recovery reaches the images it goes into by being started
+// ByTrying reports whether a recovery reaches the images it goes into by being started
 // first: the bootloader gives nothing out, and the recovery that was given has a root
 // shell to read them. given says that a person named the image.
 func ByTrying(f *ident.File, home place.Home, t place.Target, c *card.Card, given bool) bool {
@@ -57,7 +57,7 @@ func ByTrying(f *ident.File, home place.Home, t place.Target, c *card.Card, give
 
 // Graft puts a recovery's ramdisk into the image each slot has, in the recovery that was
 // started for it. It writes nothing itself: all images are read and rebuilt, and the steps
-// that write them are handed back, to be judged and journaled like any other.
+// that write them are handed back, to be checked and journaled like any other.
 type Graft struct {
 	base
 	File *ident.File

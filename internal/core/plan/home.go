@@ -48,7 +48,7 @@ func (w *Write) buildFinding(c *card.Card) []finding.Finding {
 		return nil
 	}
 	if generic, _ := c.Yes(card.FactGeneric.Of(w.Slot)); generic {
-		return nil // it runs on the maker's
+		return nil // it runs on the manufacturer's
 	}
 	have := c.Get(card.FactRelease.Of(w.Slot))
 	version, _ := w.File.Boot.OS()
@@ -63,14 +63,14 @@ func (w *Write) buildFinding(c *card.Card) []finding.Finding {
 		Remedy: "take it out of the package that was installed: jarlid lift PACKAGE boot -o DIR"}}
 }
 
-// restoresFinding: the maker's systems of phones without slots may write the maker's recovery back
-// at each start (install-recovery.sh, as the platform's releasetools make it).
+// restoresFinding: the manufacturer's systems of phones without slots may write the manufacturer's recovery
+// back at each start (install-recovery.sh, as the platform's releasetools make it).
 func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 	slots, known := c.Slots()
 	home := card.At(place.RecoveryHome(c, m).Partition, "")
 	put, _ := c.Yes(card.FactPut.Of(""))
 	set := c.Get(card.FactSet.Of(home))
-	restores := false // what was put there may be the maker's again
+	restores := false // what was put there may be the manufacturer's again
 	for _, base := range []string{"system", "vendor"} {
 		yes, _ := c.Yes(card.FactRestores.Of(card.At(base, "")))
 		restores = restores || yes

@@ -9,13 +9,13 @@ import (
 	"jarlid/internal/core/place"
 )
 
-// What a step is judged by has to be read where the mode tells it. One reader fetches
+// What a step is checked by has to be read where the mode reports it. One reader gets
 // what all steps need; a fact that can't be read stays as it is known.
 
 func (base) Needs(*card.Card, *model.Model) []card.ID { return nil }
 
 // Needs: whether the partition is there, and how large; and those of the images a
-// recovery wants written before it.
+// recovery needs written before it.
 func (w *Write) Needs(_ *card.Card, m *model.Model) []card.ID {
 	list := []card.ID{card.FactSize.Of(w.Name()), card.FactSize.Of(card.At("vbmeta", w.Slot))}
 	if slices.Contains(place.Shelvable, w.Partition) && !w.Sealed {
@@ -48,10 +48,10 @@ func dataNeeds() []card.ID {
 		card.FactLying.Of("storage")}
 }
 
-// Needs: what lies in the data.
+// Needs: what is in the data.
 func (*FormatData) Needs(*card.Card, *model.Model) []card.ID { return dataNeeds() }
 
-// Needs: whether the partition is there; what lies in the data.
+// Needs: whether the partition is there; what is in the data.
 func (e *Erase) Needs(*card.Card, *model.Model) []card.ID {
 	if ownersData(e.Partition) {
 		return dataNeeds()
@@ -59,7 +59,7 @@ func (e *Erase) Needs(*card.Card, *model.Model) []card.ID {
 	return []card.ID{card.FactSize.Of(e.Name())}
 }
 
-// Needs: what lies in the storage, or whether the partition is there.
+// Needs: what is in the storage, or whether the partition is there.
 func (w *WipeArea) Needs(*card.Card, *model.Model) []card.ID {
 	if p, whole := w.Partition(); whole {
 		return []card.ID{card.FactSize.Of(p)}
@@ -70,15 +70,15 @@ func (w *WipeArea) Needs(*card.Card, *model.Model) []card.ID {
 	return nil
 }
 
-// Needs: whether it may be unlocked, and what lies in the data.
+// Needs: whether it may be unlocked, and what is in the data.
 func (*Unlock) Needs(*card.Card, *model.Model) []card.ID {
 	return append(dataNeeds(), card.FactMayUnlock.ID())
 }
 
-// Needs: what lies in the data.
+// Needs: what is in the data.
 func (*Relock) Needs(*card.Card, *model.Model) []card.ID { return dataNeeds() }
 
-// firmwareNeeds are the digests of the maker's firmware on both slots.
+// firmwareNeeds are the digests of the manufacturer's firmware on both slots.
 func firmwareNeeds(m *model.Model) (list []card.ID) {
 	if m == nil {
 		return nil
@@ -91,7 +91,7 @@ func firmwareNeeds(m *model.Model) (list []card.ID) {
 	return list
 }
 
-// Needs: the maker's firmware on both slots.
+// Needs: the manufacturer's firmware on both slots.
 func (*Activate) Needs(_ *card.Card, m *model.Model) []card.ID { return firmwareNeeds(m) }
 
 // Needs: whose packages the recovery takes; of an add-on the room for it, of a ROM the
@@ -132,7 +132,7 @@ func (s *Shelve) Needs(*card.Card, *model.Model) (list []card.ID) {
 	return list
 }
 
-// Needs gives the facts all steps are judged by.
+// Needs gives the facts all steps are checked by.
 func (p *Plan) Needs(c *card.Card) []card.ID {
 	c = c.Clone()
 	var list []card.ID

@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/core/place"
 )
 
-// Plan is a job: the steps in their order and everything they are judged by.
+// Plan is a job: the steps in their order and everything they are checked by.
 type Plan struct {
 	Steps  []Step
 	Model  *model.Model
@@ -28,7 +28,7 @@ func Compile(c *card.Card, m *model.Model, all model.Set, wish ...Step) *Plan {
 		if modes := s.Modes(); len(modes) > 0 && !slices.Contains(modes, mode) {
 			to := modes[0]
 			if slices.Contains(modes, card.Loader) && place.ImageMode(c, m) == card.Loader {
-				to = card.Loader // in the place of a bootloader
+				to = card.Loader // instead of a bootloader
 			}
 			p.Steps = append(p.Steps, way(mode, to)...)
 			if r, ok := p.Steps[len(p.Steps)-1].(*Restart); ok {
@@ -59,7 +59,7 @@ func way(from, to card.Mode) []Step {
 	return []Step{&Restart{From: from, To: to}}
 }
 
-// Check gives the findings of all steps, each judged by the facts as the
+// Check gives the findings of all steps, each checked by the facts as the
 // steps before it will have left them.
 func (p *Plan) Check(c *card.Card) []finding.Finding { return p.CheckBut(c, nil) }
 

@@ -132,7 +132,7 @@ func TestFindings(t *testing.T) {
 	}
 }
 
-// TestCompile: restarts come between steps, and every step is judged by what
+// TestCompile: restarts come between steps, and every step is checked by what
 // the ones before it leave.
 func TestCompile(t *testing.T) {
 	set := models(t)

@@ -15,7 +15,7 @@ import (
 )
 
 // Storages are where a file can be put on a phone: the shared storage and a
-// memory card.
+// SD card.
 var Storages = []string{"storage", "sd"}
 
 // Put sends a file to a storage of the phone.
@@ -98,14 +98,14 @@ func (p *Put) packageFindings(c *card.Card, m *model.Model, all model.Set) (list
 	return append(append(list, layoutFindings(p.File, c)...), place.Arch(p.File, c)...)
 }
 
-// Effects: the file lies there.
+// Effects: the file is there.
 func (p *Put) Effects(c *card.Card) {
 	c.Forget(card.FactFree.Of(p.To), "a file was put there since it was read")
 	c.Learn(card.FactStored.Of(p.To), joined(c.Value(card.FactStored.Of(p.To)), place.FileName(p.File.Path)),
 		card.Journal)
 }
 
-// InstallFrom has a person install a package that lies on the phone.
+// InstallFrom has a person install a package that is on the phone.
 type InstallFrom struct {
 	base
 	File *ident.File

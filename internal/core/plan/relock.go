@@ -15,7 +15,7 @@ import (
 // Relock locks the bootloader again.
 type Relock struct {
 	base
-	// Images are the digests of the maker's images that were named and whose chain
+	// Images are the digests of the manufacturer's images that were named and whose chain
 	// verifies, by partition without a slot; none: nothing was named.
 	Images map[string]string
 	Key    string // fingerprint of the key the chain is signed with; "" when it does not verify
@@ -87,7 +87,7 @@ func (r *Relock) otherSlot(c *card.Card) []finding.Finding {
 		Remedy: "write the set there too: jarlid flash SET --into @" + other}}
 }
 
-// unstartedFinding: whether the maker's system starts at all is seen while there is a way back.
+// unstartedFinding: whether the manufacturer's system starts at all is seen while there is a way back.
 func unstartedFinding(c *card.Card) []finding.Finding {
 	if yes, _ := c.Yes(card.FactCameUp.Of(c.Value(card.FactNext))); yes {
 		return nil
@@ -119,7 +119,7 @@ func (*Relock) Effects(c *card.Card) {
 	(&FormatData{}).Effects(c)
 }
 
-// Cost: everything of the owner's, once more.
+// Cost: everything of the owner's, again.
 func (*Relock) Cost() (lost, kept []string) {
 	lost, kept = (&FormatData{}).Cost()
 	return append(lost, "the way back: a locked phone takes no images, and opening it again may be refused "+

@@ -123,7 +123,7 @@ func (r *Restart) landsFinding(c *card.Card) []finding.Finding {
 			": jarlid go recovery; to install to it once more: jarlid slot use " + started}}
 }
 
-// stays tells whether a recovery is put into sideload mode from its menu: one without a shell, and
+// stays reports whether a recovery is put into sideload mode from its menu: one without a shell, and
 // one that was only tried and would be gone.
 func (r *Restart) stays(c *card.Card) bool {
 	root, _ := c.Yes(card.FactRoot)

@@ -85,7 +85,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	return append(list, s.recoveryFinding(c, m, name)...)
 }
 
-// stockFinding: a delta wants the recovery's partition as its maker left it.
+// stockFinding: a delta wants the recovery's partition as its manufacturer left it.
 func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 	part := card.At(home, card.Other(s.target(c)))
 	if home == "" || s.payload().Partition(home) == nil ||
@@ -258,7 +258,7 @@ func (s *Sideload) replaced(c *card.Card) {
 }
 
 // release keeps which release the new system is of, so that add-ons behind it
-// are held against that one.
+// are compared with that one.
 func (s *Sideload) release(c *card.Card) {
 	slot := ""
 	if s.payload() != nil {

@@ -20,7 +20,7 @@ type Step interface {
 	// Modes are the modes it can be done in, the preferred one first; none:
 	// in any.
 	Modes() []card.Mode
-	// Needs are the facts it is judged by that have to be read where they can be.
+	// Needs are the facts it is checked by that have to be read where they can be.
 	Needs(c *card.Card, m *model.Model) []card.ID
 	// Check gives the findings from the facts. It is called for all steps
 	// before the first one acts, and again just before this one does.

@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/core/place"
 )
 
-// WriteTable writes another table of partitions to a maker's loader, and keeps the one that is there
+// WriteTable writes another table of partitions to a manufacturer's loader, and keeps the one that is there
 // before. Nothing else changes it.
 type WriteTable struct {
 	base
@@ -56,7 +56,7 @@ func (*WriteTable) Touches(c *card.Card) (list []card.ID) {
 	return list
 }
 
-// Cost: what lies elsewhere by the new table.
+// Cost: what is elsewhere by the new table.
 func (*WriteTable) Cost() (lost, kept []string) {
 	return []string{"what lies in another place by the new table"},
 		[]string{"the table that is there, beside the journal"}

@@ -63,7 +63,7 @@ func JudgeChain(c *vbmeta.Chain, known *card.Card) Verdict {
 	return v
 }
 
-// JudgeThere judges the images of a chain that are there, where others may be missing from a
+// JudgeThere checks the images of a chain that are there, where others may be missing from a
 // folder: that says nothing about a phone which has them.
 func JudgeThere(c *vbmeta.Chain, known *card.Card) Verdict {
 	v := JudgeChain(c.There(), known)

@@ -109,7 +109,7 @@ func TestTrees(t *testing.T) {
 			t.Errorf("stored %q: %+v", stored, v)
 		}
 	}
-	// A delta builds on the maker's recovery.
+	// A delta builds on the manufacturer's recovery.
 	pkg := rom("dunlin", "recovery")
 	pkg.Package.Payload.MinorVersion = 6
 	c := known(card.FactStarted, "a", card.FactNext, "a", card.FactDigest.Of(card.At("recovery", "a")), "x",

@@ -25,7 +25,7 @@ type Write struct {
 	Slot      string // "" on a phone without slots
 	Recovery  bool   // it is meant as the recovery
 	Forced    bool   // a person named the destination
-	Known     bool   // it was read from there: what it is need not be judged
+	Known     bool   // it was read from there: what it is need not be checked
 	Made      bool   // Jar Lid made it, from verified files or from what the phone holds
 	Logical   bool
 	Shell     bool // it can be written where the phone is: through its recovery's root shell
@@ -124,7 +124,7 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 		list = append(list, preImageFindings(c, m, w.Slot)...)
 	}
 	if !w.Known || !backup.Personal(w.Partition) {
-		// what a backup of this phone holds is held against its number there
+		// what a backup of this phone holds is compared with its number there
 		list = append(list, riskyFinding(w.Partition, "writing", m)...)
 	}
 	if ownersData(w.Partition) {
@@ -193,7 +193,8 @@ func (w *Write) Effects(c *card.Card) {
 	if keys := w.File.Trusts(); keys != "" {
 		c.Learn(card.FactKeys.Of(w.Name()), keys, card.Journal)
 	}
-	// By whatever command: a recovery that comes without a system is somebody's choice, not the maker's set.
+	// By whatever command: a recovery that comes without a system is somebody's choice, not the
+	// manufacturer's set.
 	if w.Recovery || !w.System && w.Home.Form == "own" && w.Partition == w.Home.Partition &&
 		w.File.HoldsRecovery() {
 		c.Learn(card.FactSet.Of(w.Name()), w.label(), card.Journal)

@@ -34,12 +34,12 @@ type AppKey struct {
 	Before []string `json:"before,omitempty"`
 }
 
-// Replaces tells whether it was held against an app package it would take the place of.
+// Replaces reports whether it was compared with an app package it would take the place of.
 func (r *Result) Replaces() bool {
 	return slices.ContainsFunc(r.Checks, func(c Check) bool { return c.over })
 }
 
-// Refused tells whether the file is what it says, and a phone with the other app would refuse it.
+// Refused reports whether the file is what it says, and a phone with the other app would refuse it.
 func (r *Result) Refused() bool {
 	return !slices.ContainsFunc(r.Checks, func(c Check) bool { return c.Verdict == Mismatch && !c.over })
 }
@@ -70,7 +70,7 @@ func ReadPackage(ctx context.Context, r io.ReaderAt, size int64, path string) (*
 	return &Package{Path: path, App: a, Signature: s}, nil
 }
 
-// app verifies an app package's signatures, and holds it against the one it would replace.
+// app verifies an app package's signatures, and compares it with the one it would replace.
 func (r *Result) app(ctx context.Context, f *ident.File, at io.ReaderAt, size int64, w Wish) error {
 	if f.Kind != ident.App {
 		if w.Over != nil {

@@ -64,7 +64,7 @@ type Result struct {
 	Checks  []Check `json:"checks"`
 }
 
-// Wish is what a file is held against.
+// Wish is what a file is compared with.
 type Wish struct {
 	Sums    []sums.Sum // those for this file
 	Against string     // where they come from

@@ -26,7 +26,7 @@ type Meaning struct {
 	Verdict Verdict `json:"verdict"`
 	Text    string  `json:"text"`              // what it means
 	Do      string  `json:"do"`                // what to do
-	Command string  `json:"command,omitempty"` // the command to go on with
+	Command string  `json:"command,omitempty"` // the command to resume
 	Finding string  `json:"finding,omitempty"` // the finding it belongs to
 
 	// keys are what leads here: each group is words of which one has to be seen,
@@ -150,7 +150,7 @@ func words(text string) []string {
 	})
 }
 
-// has tells whether a keyword, of one or several words in any order, was seen.
+// has reports whether a keyword, of one or several words in any order, was seen.
 func has(seen []string, key string) bool {
 	for k := range strings.FieldsSeq(strings.ReplaceAll(key, "'", "")) {
 		if !slices.ContainsFunc(seen, func(w string) bool { return same(w, k) }) {
@@ -173,7 +173,7 @@ func same(word, key string) bool {
 	return len(key) >= long && len(word) >= long && near(word, key)
 }
 
-// near tells whether two words differ by one letter added, lost or changed, or
+// near reports whether two words differ by one letter added, lost or changed, or
 // by two neighbours swapped.
 func near(a, b string) bool {
 	x, y := []rune(a), []rune(b)

@@ -129,7 +129,7 @@ func (p *parser) list(depth int, until ...string) (*Node, error) {
 	return n, nil
 }
 
-// ends tells whether one of the keywords that close a list stands here.
+// ends reports whether one of the keywords that close a list stands here.
 func (p *parser) ends(until []string) bool {
 	for _, w := range until {
 		at := p.at

@@ -30,7 +30,7 @@ func (n *Node) Writes() (names []string) {
 	return names
 }
 
-// Wipes tells whether the script formats or empties the owner's data whatever the phone says: the functions
+// Wipes reports whether the script formats or empties the owner's data whatever the phone says: the functions
 // format(type, kind, device, size, folder), wipe_block_device(device, size) and delete_recursive(folder ...)
 // (bootable/recovery, updater/install.cpp).
 func (n *Node) Wipes() (yes bool) {

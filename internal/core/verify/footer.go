@@ -94,7 +94,7 @@ func (o *outcome) withoutFooter(r io.ReaderAt, size int64) {
 	if n, err := r.ReadAt(b, size-int64(len(b))); n < len(b) || err != nil && !errors.Is(err, io.EOF) {
 		return
 	}
-	// The mark of a footer and its version, as they stand in the specification (avb_footer.h).
+	// The mark of a footer and its version, as they are in the specification (avb_footer.h).
 	if bytes.Contains(b, []byte(vbmeta.FooterMagic+"\x00\x00\x00\x01")) {
 		o.faults = append(o.faults, Fault{Damaged, "footer", "it ends within its verified boot footer"})
 	}

@@ -1,6 +1,6 @@
 // Package verify checks the stored bytes of a file against everything that covers them: digests that
 // somebody states, and the digests, checksums and signatures the file carries itself. It tells a file
-// that is damaged from one that is whole and was changed after its maker signed it.
+// that is damaged from one that is whole and was changed after its manufacturer signed it.
 //
 // Nothing is decompressed where a digest or signature covers the compressed bytes; package proof is the
 // thorough check.

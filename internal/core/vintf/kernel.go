@@ -51,7 +51,7 @@ func (v KernelVersion) String() string { return fmt.Sprintf("%d.%d.%d", v.Versio
 // Config is one demand on a kernel's configuration.
 type Config struct{ Key, Type, Value string }
 
-// Met tells whether a configuration meets it. What the configuration does not name is n.
+// Met reports whether a configuration meets it. What the configuration does not name is n.
 func (c Config) Met(config map[string]string) bool {
 	have, set := config[c.Key]
 	if !set {
@@ -111,7 +111,7 @@ func configs(list []configXML) []Config {
 	return out
 }
 
-// KernelCheck is what became of holding a kernel against a matrix.
+// KernelCheck is the outcome of holding a kernel against a matrix.
 type KernelCheck struct {
 	Listed  []string // the versions asked for, as 4.14.42; empty: nothing is asked
 	Version bool     // one of them is met

@@ -187,7 +187,7 @@ func (m *Manifest) Add(f *Manifest) {
 	m.e.NDK, m.e.SDK = append(m.e.NDK, f.e.NDK...), append(m.e.SDK, f.e.SDK...)
 }
 
-// majors tells whether two entries of a package have a major version in common.
+// majors reports whether two entries of a package have a major version in common.
 func (h *halXML) majors(o *halXML) bool {
 	var a, b Manifest
 	if a.take(h) != nil || b.take(o) != nil {

@@ -218,7 +218,7 @@ func (x *Matrix) allow(list []Demand) {
 	}
 }
 
-// sameInterfaces tells whether two demands are about the same: an interface and
+// sameInterfaces reports whether two demands are about the same: an interface and
 // instance in common, or neither names any.
 func sameInterfaces(a, b []Wanted) bool {
 	if len(a) == 0 || len(b) == 0 {
@@ -281,7 +281,7 @@ func (x *Matrix) Check(m *Manifest) []Missing {
 	return list
 }
 
-// met tells whether one of the ranges is satisfied, and else what the first one lacks.
+// met reports whether one of the ranges is satisfied, and else what the first one lacks.
 func (d *Demand) met(offered []Provided) (bool, []string) {
 	var first []string
 	for i, r := range d.Ranges {
@@ -319,7 +319,7 @@ func (w Wanted) is(p Provided) bool {
 	return w.Name == p.Instance
 }
 
-// CheckPolicy tells whether the version of the policy a device was built with is one the
+// CheckPolicy reports whether the version of the policy a device was built with is one the
 // matrix takes.
 func (x *Matrix) CheckPolicy(version string) bool {
 	r, err := parsePolicyRange(version)
@@ -331,7 +331,7 @@ func (x *Matrix) CheckPolicy(version string) bool {
 	})
 }
 
-// CheckAVB tells whether a device's vbmeta version is one the matrix reads: the same
+// CheckAVB reports whether a device's vbmeta version is one the matrix reads: the same
 // major version, and not older.
 func (x *Matrix) CheckAVB(version string) bool {
 	if x.AVB == "" || version == "" {

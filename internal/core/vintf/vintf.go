@@ -52,7 +52,7 @@ type Version struct{ Major, Minor int }
 // upper bound is for those who build frameworks; a device may be above it.
 type Range struct{ Major, Min, Max int }
 
-// Holds tells whether a version is taken.
+// Holds reports whether a version is taken.
 func (r Range) Holds(v Version) bool { return v.Major == r.Major && v.Minor >= r.Min }
 
 // The formats of packages.
@@ -120,7 +120,7 @@ func (r Range) String() string {
 	return s
 }
 
-// element is a vendor interface object as it stands in a file; a card keeps it so.
+// element is a vendor interface object as it is in a file; a card keeps it so.
 type element struct {
 	XMLName  xml.Name
 	Version  string      `xml:"version,attr,omitempty"`

@@ -98,7 +98,7 @@ func makeKey(path string) ([]byte, error) {
 	return host.Read(path)
 }
 
-// sign answers a phone's token. The token stands in the place of a SHA-1
+// sign answers a phone's token. The token is instead of a SHA-1
 // digest, as the protocol has it.
 func (k *Key) sign(token []byte) ([]byte, error) {
 	return rsa.SignPKCS1v15(nil, k.rsa, crypto.SHA1, token)

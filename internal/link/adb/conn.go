@@ -289,7 +289,7 @@ func (s *Stream) context() context.Context {
 	return s.ctx
 }
 
-// of tells whether a message comes from the other end of this stream: its number is the one that
+// of reports whether a message comes from the other end of this stream: its number is the one that
 // end gave itself.
 func (s *Stream) of(m message) bool {
 	s.mu.Lock()

@@ -162,11 +162,11 @@ type Device struct {
 	Banner     Banner
 	Version    uint32 // VersionOld or VersionNoSum
 	MaxPayload int
-	// Knows tells whether a public key is allowed; nil lets everyone in.
+	// Knows reports whether a public key is allowed; nil lets everyone in.
 	Knows func() []string
 	// Ask asks the owner about a public key and gives the answer.
 	Ask func(ctx context.Context, public string) bool
-	// Serve starts a service on its own goroutine and tells whether there is
+	// Serve starts a service on its own goroutine and reports whether there is
 	// one of that name. It calls Accept first and closes the stream last.
 	Serve func(service string, s *Stream) bool
 

@@ -88,7 +88,7 @@ func readMessage(r io.Reader, limit int) (message, error) {
 	return readData(r, h[:], limit)
 }
 
-// maxLeft bounds what may lie in the way of a greeting on a bus, in bytes: two of the longest
+// maxLeft bounds what may are in the way of a greeting on a bus, in bytes: two of the longest
 // messages, and as much again.
 const maxLeft = 4 * MaxPayload
 
@@ -114,7 +114,7 @@ func readGreeting(conn link.Stream, r io.Reader, limit int) (message, error) {
 		What: fmt.Sprintf("sent %d bytes and no message among them", maxLeft)}
 }
 
-// isHeader tells whether these bytes can be a message's header and nothing else.
+// isHeader reports whether these bytes can be a message's header and nothing else.
 func isHeader(h []byte) bool {
 	cmd := binary.LittleEndian.Uint32(h)
 	if binary.LittleEndian.Uint32(h[20:]) != ^cmd {
@@ -188,7 +188,7 @@ func parseBanner(s string) Banner {
 	return b
 }
 
-// Has tells whether the other side announced a feature.
+// Has reports whether the other side announced a feature.
 func (b Banner) Has(feature string) bool {
 	for _, f := range b.Features {
 		if f == feature {

@@ -31,7 +31,7 @@ const (
 )
 
 // Shell runs a command in the phone's shell: with exit code and separate
-// streams where the phone can, else as plain text.
+// streams where the phone can, otherwise as plain text.
 func (c *Conn) Shell(ctx context.Context, command string) (Output, error) {
 	v2 := c.Peer.Has("shell_v2")
 	service := "shell:" + command

@@ -51,7 +51,7 @@ type FileStat struct {
 	MTime time.Time
 }
 
-// IsDir tells whether it is a folder.
+// IsDir reports whether it is a folder.
 func (f FileStat) IsDir() bool { return f.Mode&0o170000 == 0o040000 }
 
 // Sync is an open sync service; one thing at a time.

@@ -165,7 +165,7 @@ func (r *rigUSB) framed(t *testing.T) {
 }
 
 // TestUSBAfterADeadClient: what a client left behind that died in the middle of a message, at
-// either end, is got over: at once where only its bytes lie there, by clearing the endpoints
+// either end, is got over: at once where only its bytes are there, by clearing the endpoints
 // after five seconds where the phone waits for the rest of a message.
 func TestUSBAfterADeadClient(t *testing.T) {
 	header := func(cmd string, n int) []byte {
@@ -282,7 +282,7 @@ func TestUSBDeaf(t *testing.T) {
 			}
 		}, new(*link.ProtocolError), 0},
 		"a length that lies": {func(ctx context.Context, d *soft.Device) {
-			time.Sleep(time.Second) // what is there before nobody looks at
+			time.Sleep(time.Second) // what is there before nobody checks
 			h := message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload}.appendHeader(nil, false)
 			binary.LittleEndian.PutUint32(h[12:], 0xfffffff0)
 			d.Send(ctx, 1, h, false)

@@ -306,7 +306,7 @@ var withArgument = []string{"partition-size", "partition-type", "has-slot", "is-
 	"slot-unbootable", "slot-retry-count",
 	"slot-suffix", "slot-priority", "logical-block-size", "partition-offset"}
 
-// unknown tells whether a value is a way of saying that there is none.
+// unknown reports whether a value is a way of saying that there is none.
 func unknown(value string) bool { return strings.EqualFold(value, "unknown") }
 
 // Variables asks for all variables a phone lists. One that lists none gives an

@@ -195,7 +195,7 @@ func TestBadPhones(t *testing.T) {
 		!strings.Contains(err.Error(), "silent") {
 		t.Errorf("silence: %v", err)
 	}
-	// Silence shorter than the limit is none; every line starts it anew.
+	// Silence shorter than the limit is none; every line starts it again.
 	c, err = dial(t, "FB01", 0, func(w *wire) {
 		w.get()
 		for range 4 {

@@ -18,7 +18,7 @@ const (
 )
 
 // SwallowedError says that a bootloader takes what it is sent for the rest of a transfer that
-// broke off.
+// was interrupted.
 type SwallowedError struct{ Err error }
 
 // Error says what to do.
@@ -33,7 +33,7 @@ func (e *SwallowedError) Unwrap() error { return e.Err }
 // Sync makes sure that a bootloader on a cable answers. One that was left waiting by a program
 // that ended in a download takes the first command for data: it is filled up with zeros to what
 // was announced, and what it then has in its memory is left there and written nowhere. announced
-// and taken are what is known of such a download, in bytes; 0, 0 for nothing. It tells whether
+// and taken are what is known of such a download, in bytes; 0, 0 for nothing. It reports whether
 // that was done. Errors: *SwallowedError, and those of Command.
 func (c *Client) Sync(ctx context.Context, announced, taken int64) (filled bool, err error) {
 	const probe = "getvar:version"

@@ -87,7 +87,7 @@ func (t *USB) ReadPacket(ctx context.Context, p []byte) (int, error) {
 	return copy(p, buf), nil
 }
 
-// begins tells whether an answer begins here.
+// begins reports whether an answer begins here.
 func begins(p []byte) bool {
 	for _, word := range []string{"OKAY", "FAIL", "DATA", "INFO", "TEXT"} {
 		if bytes.HasPrefix(p, []byte(word)) {

@@ -198,7 +198,7 @@ func TestWinUSB(t *testing.T) {
 	})
 }
 
-// TestUSBAnswers: what lies there of an earlier client is passed over, an answer may fill its
+// TestUSBAnswers: what is there of an earlier client is passed over, an answer may fill its
 // packet, packets without bytes mean nothing, and what is too long breaks the rules.
 func TestUSBAnswers(t *testing.T) {
 	say := func(r *rigUSB, zero bool, list ...string) {

@@ -141,7 +141,7 @@ func (c *Client) ask(ctx context.Context, k Kind, payload []byte) (Fields, error
 	return f, nil
 }
 
-// order sends one and waits for what became of it. Nothing, or nothing whole, coming back within
+// order sends one and waits for its outcome. Nothing, or nothing whole, coming back within
 // answerLimit has it sent again: a loader that has carried it out answers by the number as before.
 func (c *Client) order(ctx context.Context, k Kind, payload []byte, piece func([]byte) error) ([]byte,
 	error) {
@@ -255,7 +255,7 @@ func (c *Client) ifTold(ctx context.Context, k Kind) ([]byte, error) {
 	return b, err
 }
 
-// Facts are what the loader tells of the phone; none where it refuses to tell, since all may be missing.
+// Facts are what the loader reports of the phone; none where it refuses to tell, since all may be missing.
 func (c *Client) Facts(ctx context.Context) (Fields, error) {
 	b, err := c.ifTold(ctx, Facts)
 	return Legible(b), err
@@ -355,7 +355,7 @@ func (c *Client) piece(ctx context.Context, partition string, off, n int64, mem 
 	return got, nil
 }
 
-// Write writes an image to a partition, and gives its SHA-256 in hex. Of an attempt that broke off the
+// Write writes an image to a partition, and gives its SHA-256 in hex. Of an attempt that was interrupted the
 // loader says how much it has and the digest of that: where this is how the image begins, the rest is
 // sent; moved is told how many bytes the loader has. table says that it is a table of partitions, which
 // is never written by the way.
@@ -448,7 +448,7 @@ func (c *Client) Erase(ctx context.Context, partition string) error {
 	return err
 }
 
-// Leave has the phone leave its loader: "system", "off", or "loader" to start that anew.
+// Leave has the phone leave its loader: "system", "off", or "loader" to start that again.
 func (c *Client) Leave(ctx context.Context, to string) error {
 	_, err := c.order(ctx, Leave, Fields{"to": to}.Encode(), nil)
 	return err

@@ -145,7 +145,7 @@ func (r *Reader) skip(n int) {
 	r.Skipped += int64(n)
 }
 
-// late tells whether a read ended because its time was over.
+// late reports whether a read ended because its time was over.
 func late(err error) bool {
 	var t interface{ Timeout() bool }
 	return errors.As(err, &t) && t.Timeout()

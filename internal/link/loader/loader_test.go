@@ -306,7 +306,7 @@ func TestClient(t *testing.T) {
 	}
 }
 
-// TestResume: a write that broke off goes on where it was, on another line.
+// TestResume: a write that was interrupted goes on where it was, on another line.
 func TestResume(t *testing.T) {
 	image := bytes.Repeat([]byte("0123456789abcdef"), 4096)
 	synctest.Test(t, func(t *testing.T) {

@@ -57,7 +57,7 @@ var harms = map[string]func(b []byte) [][]byte{
 // once, and is read back as it was.
 func TestEveryMessage(t *testing.T) {
 	image := bytes.Repeat([]byte("sandpiper, stint "), 1200) // five pieces
-	// one writes and reads the image with its nth message harmed, and tells whether there were so many.
+	// one writes and reads the image with its nth message harmed, and reports whether there were so many.
 	one := func(t *testing.T, n int, answers bool, harm func([]byte) [][]byte) (reached bool) {
 		synctest.Test(t, func(t *testing.T) {
 			wire := &standintest.Net{}

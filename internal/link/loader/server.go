@@ -21,7 +21,7 @@ type Phone interface {
 	// ReadAt reads a partition.
 	ReadAt(partition string, b []byte, off int64) error
 	// Begin prepares a write, and tells how many bytes of an image for that place and of that size came
-	// before, and their SHA-256 in hex; anew drops them.
+	// before, and their SHA-256 in hex; again drops them.
 	Begin(partition string, size int64, table, anew bool) (have int64, digest string, err error)
 	Data(off int64, b []byte) error
 	// End writes what came, if that has this SHA-256. working is told while it lasts.

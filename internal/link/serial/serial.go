@@ -1,4 +1,4 @@
-// Package serial reaches serial lines as the system has them: a maker's loader talks over one that
+// Package serial reaches serial lines as the system has them: a manufacturer's loader talks over one that
 // comes out of its phone's USB socket, and the system's own driver holds that.
 package serial
 

@@ -110,7 +110,7 @@ func (i *Interface) endpoint(addr byte, packet int) {
 	}
 }
 
-// usable tells whether the interface has what bytes go both ways through: bulk packets are 8 to
+// usable reports whether the interface has what bytes go both ways through: bulk packets are 8 to
 // 64 bytes, 512 or 1024, by speed (USB 2.0, 5.8.3; USB 3.2, 8.12.1.1).
 func (i Interface) usable() bool {
 	switch i.Packet {

@@ -52,7 +52,7 @@ func (n Node) Device() (d Device, ok bool) {
 		}
 	}
 	serial := m[4]
-	if m[3] != "" { // an interface of several: the number stands in the name of the whole
+	if m[3] != "" { // an interface of several: the number is in the name of the whole
 		serial = ""
 		if p := numbers.FindStringSubmatch(n.Parent); p != nil {
 			serial = p[4]

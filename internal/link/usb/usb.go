@@ -84,7 +84,7 @@ type Device struct {
 	Port   string // the socket: bus and port path as Linux writes it, "1-4.2"
 	Peer   string // the same socket on its other bus, "" when there is none
 	Bus    int
-	Number int // anew each time it is plugged in or restarts
+	Number int // again each time it is plugged in or restarts
 	Vendor uint16
 	// Product is the product's number, Maker and Name are what it calls itself; texts are
 	// made safe to print.
@@ -111,23 +111,23 @@ type Interface struct {
 	Driver                    string
 }
 
-// Fastboot tells whether a bootloader or userspace fastboot talks through it.
+// Fastboot reports whether a bootloader or userspace fastboot talks through it.
 func (i Interface) Fastboot() bool {
 	return i.Class == ClassVendor && i.SubClass == SubClassPhone && i.Protocol == ProtocolFastboot
 }
 
-// ADB tells whether a recovery or a system talks through it.
+// ADB reports whether a recovery or a system talks through it.
 func (i Interface) ADB() bool {
 	return i.Class == ClassVendor && i.SubClass == SubClassPhone && i.Protocol == ProtocolADB
 }
 
-// IsLine tells whether it is the control of a serial line.
+// IsLine reports whether it is the control of a serial line.
 func (i Interface) IsLine() bool { return i.Class == ClassComm && i.SubClass == SubClassACM }
 
 // Numbers are its vendor and product, as model files have them.
 func (d Device) Numbers() string { return fmt.Sprintf("%04x:%04x", d.Vendor, d.Product) }
 
-// HasLine tells whether the device is a serial line.
+// HasLine reports whether the device is a serial line.
 func (d Device) HasLine() bool { return slices.ContainsFunc(d.Interfaces, Interface.IsLine) }
 
 // Phone gives the interface a phone talks through; fastboot before ADB where there are both.
@@ -140,7 +140,7 @@ func (d Device) Phone() (Interface, bool) {
 	return Interface{}, false
 }
 
-// At tells whether the device is in that socket, by either of its buses.
+// At reports whether the device is in that socket, by either of its buses.
 func (d Device) At(port string) bool { return port != "" && (d.Port == port || d.Peer == port) }
 
 // Bus is where devices are plugged in.
@@ -169,7 +169,7 @@ type Pipe interface {
 	Write(ctx context.Context, p []byte) (int, error)
 	// ClearHalt lets both endpoints go on after a stall.
 	ClearHalt() error
-	// Reset starts the device's connection anew, without it leaving the bus.
+	// Reset starts the device's connection again, without it leaving the bus.
 	Reset() error
 	Close() error
 }

@@ -150,7 +150,7 @@ func (p *handlePipe) ClearHalt() error {
 	return nil
 }
 
-// Reset starts the pipes anew; WinUSB has nothing that resets a device.
+// Reset starts the pipes again; WinUSB has nothing that resets a device.
 func (p *handlePipe) Reset() error {
 	for _, pipe := range []byte{p.i.In, p.i.Out} {
 		if err := p.h.Abort(pipe); err != nil {

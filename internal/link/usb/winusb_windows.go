@@ -79,7 +79,7 @@ func (b *winBus) List() ([]Device, error) {
 			continue
 		}
 		now = append(now, n.Instance)
-		if !slices.Contains(b.now, n.Instance) { // plugged in anew, or for the first time
+		if !slices.Contains(b.now, n.Instance) { // plugged in again, or for the first time
 			b.last++
 			b.seen[n.Instance] = b.last
 		}
@@ -170,7 +170,7 @@ func parentOf(inst uint32) string {
 	return windows.UTF16ToString(name[:])
 }
 
-// lookEvery is how often devices are looked for where the system tells of none.
+// lookEvery is how often devices are looked for where the system reports of none.
 const lookEvery = 500 * time.Millisecond
 
 // Watch takes the system's notifications, and looks by itself besides: not every driver sends them.

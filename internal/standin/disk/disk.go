@@ -73,7 +73,7 @@ func (st *Disk) Path(name string) string { return filepath.Join(st.Dir, name+".i
 // Has tells of physical partitions.
 func (st *Disk) Has(name string) bool { _, ok := st.Sizes[name]; return ok }
 
-// Forget removes what lies in a partition as files: what was added to a
+// Forget removes what is in a partition as files: what was added to a
 // system, and the shared storage with the data.
 func (st *Disk) Forget(name string) error {
 	if name == "userdata" {
@@ -142,7 +142,7 @@ func (st *Disk) Super() (*super.Metadata, error) {
 	return super.Parse(f, st.Sizes["super"], int(st.Slot.Load()))
 }
 
-// each calls do for the pieces of the file that n bytes from off on lie in.
+// each calls do for the pieces of the file that n bytes from off on are in.
 func (v *Volume) each(off, n int64, do func(at, done, n int64) error) error {
 	done := int64(0)
 	for _, s := range v.spans {
@@ -351,7 +351,7 @@ func (st *Disk) All() []string {
 	return list
 }
 
-// Overlay is the folder of the files added to a partition; they lie beside it
+// Overlay is the folder of the files added to a partition; they are beside it
 // and are gone when it is written again.
 func (st *Disk) Overlay(partition string) string { return filepath.Join(st.Dir, "added", partition) }
 

@@ -16,7 +16,7 @@ import (
 
 // View is the file system of a partition as a phone that has mounted it sees it:
 // the image's own files, and over them what was changed since it was written. The
-// changes lie beside the partition and are gone when it is written again.
+// changes are beside the partition and are gone when it is written again.
 type View struct {
 	base     fs.FS  // nil: an empty file system
 	dir      string // of the changes
@@ -78,7 +78,7 @@ func Clean(name string) string {
 
 func (w *View) local(name string) string { return filepath.Join(w.dir, filepath.FromSlash(name)) }
 
-// gone tells whether a file of the image was taken away, or a folder it is in.
+// gone reports whether a file of the image was taken away, or a folder it is in.
 func (w *View) gone(name string) bool {
 	for ; name != "."; name = path.Dir(name) {
 		if _, err := os.Lstat(w.local(path.Join(path.Dir(name), gonePrefix+path.Base(name)))); err == nil {
@@ -252,7 +252,7 @@ func (w *View) copy(from, to string) error {
 	return err
 }
 
-// Changed tells whether anything in a partition was changed since it was
+// Changed reports whether anything in a partition was changed since it was
 // written.
 func (st *Disk) Changed(partition string) bool {
 	entries, err := os.ReadDir(st.Overlay(partition))

@@ -25,7 +25,7 @@ import (
 //go:embed keys/*.pem
 var keys embed.FS
 
-// Key gives the key of one of the made-up makers: wickerlight, saltmarsh,
+// Key gives the key of one of the made-up manufacturers: wickerlight, saltmarsh,
 // tideline.
 func Key(name string) (*rsa.PrivateKey, error) {
 	b, err := keys.ReadFile("keys/" + name + ".pem")
@@ -40,7 +40,7 @@ func Key(name string) (*rsa.PrivateKey, error) {
 	return k.(*rsa.PrivateKey), nil
 }
 
-// makeImages makes them anew.
+// makeImages makes them again.
 func makeImages(o OS, p Phone) (map[string][]byte, error) {
 	set, err := bootImages(o, p, *o.recovery)
 	if err != nil {
@@ -87,7 +87,7 @@ func Radio(device, version string) []byte {
 }
 
 // Overlays makes a table of device tree overlays (the platform's dt_table.h)
-// with one empty entry; who is the name of the maker's mark in it.
+// with one empty entry; who is the name of the manufacturer's mark in it.
 func Overlays(who string) []byte {
 	tree := dtb()
 	be := binary.BigEndian
@@ -175,7 +175,7 @@ func osVersion(o OS) uint32 {
 	return boot.PackOS(major, 0, 0, year, month)
 }
 
-// bootImage makes a boot image as the phone's bootloader wants it; normal says that it
+// bootImage makes a boot image as the phone's bootloader needs it; normal says that it
 // starts the system, and not a recovery alone.
 func bootImage(seed string, size int, o OS, p Phone, rd []byte, normal bool) ([]byte, error) {
 	seed += p.Device
@@ -363,7 +363,7 @@ func makePackage(o OS, p Phone, recovery []byte) ([]byte, error) {
 	return sign(pkg, o.key)
 }
 
-// FirmwareSet makes a zip of all images of the maker's build with the
+// FirmwareSet makes a zip of all images of the manufacturer's build with the
 // platform's two manifests: android-info.txt (what it demands of the phone) and,
 // for phones with logical partitions, fastboot-info.txt (the order).
 func FirmwareSet(p Phone) ([]byte, error) {

@@ -65,7 +65,7 @@ type what struct {
 }
 
 var (
-	unpacked cache[string, []byte] // templates as they lie in the program, without their packing
+	unpacked cache[string, []byte] // templates as they are in the program, without their packing
 	sets     cache[what, map[string][]byte]
 	packages cache[what, []byte]
 )

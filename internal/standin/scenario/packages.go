@@ -23,7 +23,7 @@ import (
 // when is the time in everything the scenario packs.
 var when = time.Date(2026, 5, 12, 6, 30, 0, 0, time.UTC)
 
-// certificate makes the certificate of one of the made-up makers.
+// certificate makes the certificate of one of the made-up manufacturers.
 func certificate(name string) (*x509.Certificate, error) {
 	key, err := Key(name)
 	if err != nil {

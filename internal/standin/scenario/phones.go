@@ -7,7 +7,7 @@ type Phone struct {
 	// boot image's ramdisk, "vendor_boot" a fragment of that image; anything else
 	// is the name of a partition of its own.
 	Home string
-	// System is the template of the maker's system: "" is "system".
+	// System is the template of the manufacturer's system: "" is "system".
 	System   string
 	VNDK     string // interface version of its vendor; "": not a Treble phone
 	FirstAPI string // API level it was sold with
@@ -23,7 +23,7 @@ type Phone struct {
 	// KernelMounts says that its kernel mounts the system as its root, and not a first stage
 	// in a ramdisk.
 	KernelMounts bool
-	// Radio is the version of the maker's radio firmware; "" where the phone has
+	// Radio is the version of the manufacturer's radio firmware; "" where the phone has
 	// no such partition.
 	Radio string
 }

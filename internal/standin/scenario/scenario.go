@@ -1,5 +1,5 @@
 // Package scenario makes the made-up firmware of the demo scenario: recoveries,
-// boot and system images and packages for the phones of the maker Wickerlight.
+// boot and system images and packages for the phones of the manufacturer Wickerlight.
 // Everything is the same bytes each time it is made.
 package scenario
 
@@ -71,7 +71,7 @@ func bytesOf(seed string, n int) []byte {
 	return b
 }
 
-// template unpacks an embedded image, fills in its fields and the blocks that
+// template extracts an embedded image, fills in its fields and the blocks that
 // stand for bulk data.
 func template(name, seed string, fields map[string]string) ([]byte, error) {
 	packed, err := unpacked.get(name, func() ([]byte, error) { return unpack(name) })
@@ -107,7 +107,7 @@ func template(name, seed string, fields map[string]string) ([]byte, error) {
 	return b, nil
 }
 
-// unpack gives a template without its packing.
+// extract gives a template without its packing.
 func unpack(name string) ([]byte, error) {
 	f, err := images.Open("images/" + name + ".xz")
 	if err != nil {
@@ -163,7 +163,7 @@ func vendorImage(o OS, p Phone) ([]byte, error) {
 		"DEVICE": p.Device, "FINGERPRINT": o.Fingerprint(p.Device), "VNDK": p.VNDK, "FIRST": p.FirstAPI})
 }
 
-// productImage makes an image of what a maker adds to the system.
+// productImage makes an image of what a manufacturer adds to the system.
 func productImage(o OS, p Phone) ([]byte, error) {
 	return template("product.ext4", "product"+o.Build+p.Device, map[string]string{"DEVICE": p.Device})
 }

@@ -29,7 +29,7 @@ func product(t *testing.T, phone *standintest.Phone) (string, error) {
 }
 
 // TestStart: a phone made of software runs in the test's own process, and in a bubble its restarts take no
-// time: it is there, goes and comes back by its keys, and breaks off when it is told to.
+// time: it is there, goes and comes back by its keys, and is interrupted when it is told to.
 func TestStart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		phone := standintest.Start(t, "dunlin")

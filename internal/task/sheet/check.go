@@ -25,7 +25,7 @@ type foreseer interface {
 	Foresee(*engine.Ahead) (*engine.Foreseen, error)
 }
 
-// Line is one task as it was judged for a phone.
+// Line is one task as it was checked for a phone.
 type Line struct {
 	N        int               `json:"n"` // counted from 1
 	Task     string            `json:"task"`
@@ -48,7 +48,7 @@ type Hand struct {
 	Do   []string `json:"do"`
 }
 
-// Judged is the whole sheet, judged for one phone.
+// Judged is the whole sheet, checked for one phone.
 type Judged struct {
 	Name    string     `json:"name"`
 	Model   string     `json:"model,omitempty"`
@@ -93,7 +93,7 @@ func (j *Judged) Agreed(question string) *engine.Agreed {
 	return a
 }
 
-// Checked is the whole sheet, judged.
+// Checked is the whole sheet, checked.
 type Checked struct {
 	Judged
 	All []Judged `json:"phones,omitempty"` // where there are several
@@ -103,7 +103,7 @@ type Checked struct {
 	Sheet *Opened `json:"-"`
 }
 
-// Runs tells whether nothing stops it on any phone.
+// Runs reports whether nothing stops it on any phone.
 func (c *Checked) Runs() bool {
 	return len(c.Changed) == 0 && !slices.ContainsFunc(c.All, func(j Judged) bool { return !j.Runs })
 }
@@ -222,7 +222,7 @@ func (r *Ready) Ready(ctx context.Context, t *Task, vars map[string]string) (*Ma
 	return m, nil
 }
 
-// made makes the ith task ready for judging.
+// made makes the ith task ready for checking.
 func (r *Ready) made(ctx context.Context, i int, vars map[string]string, before map[int][]*Made) (
 	*Made, error) {
 	t := &r.Tasks[i]
@@ -237,7 +237,7 @@ func (r *Ready) made(ctx context.Context, i int, vars map[string]string, before 
 	return r.Ready(ctx, t, vars)
 }
 
-// Judge judges all tasks from the nth on (counted from 0) as one plan on an open phone, on a
+// Judge checks all tasks from the nth on (counted from 0) as one plan on an open phone, on a
 // saved card, or on what a model file says. rest is what is left of the nth, nil for all of it.
 func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made) (*Judged, error) {
 	m, all := j.Model(), j.Models
@@ -354,7 +354,7 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 	return out, nil
 }
 
-// toldByAny are what every phone tells as soon as it is here.
+// toldByAny are what every phone reports as soon as it is here.
 var toldByAny = []string{finding.LockedBootloader, finding.BatteryLow, finding.NoSuchPartition,
 	finding.ConditionNotMet, finding.BaseVersion, finding.EncryptedData, finding.AccountLock,
 	finding.OtherFirmware}
@@ -375,7 +375,7 @@ func (j *Judged) unread() {
 	}
 }
 
-// line judges one task, or the commands that are left of it.
+// line checks one task, or the commands that are left of it.
 func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*Made,
 	accept []finding.Accept) error {
 	all := &engine.Foreseen{}
@@ -425,7 +425,7 @@ func impossible(t *Task, err error) finding.Finding {
 		Remedy: fmt.Sprintf("change the task in line %d of the sheet", t.Line)}
 }
 
-// add puts a judged task to the others. A finding that one before it had is not told again.
+// add puts a checked task to the others. A finding that one before it had is not told again.
 func (j *Judged) add(l *Line) {
 	l.Findings = slices.DeleteFunc(l.Findings, func(f finding.Finding) bool {
 		return slices.ContainsFunc(j.all(), func(o finding.Finding) bool {
@@ -496,7 +496,7 @@ func (o *Opened) accepts(typed []finding.Accept, t *Task) []finding.Accept {
 	return list
 }
 
-// Wants are the stops that the sheet wants allowed.
+// Wants are the stops that the sheet needs allowed.
 func (s *Sheet) Wants() []Accept {
 	list := slices.Clone(s.Accept)
 	for _, t := range s.Tasks {
@@ -505,7 +505,7 @@ func (s *Sheet) Wants() []Accept {
 	return list
 }
 
-// Finish makes the result of several judged phones.
+// Finish makes the result of several checked phones.
 func Finish(o *Opened, changed []Found, all []Judged) *Checked {
 	c := &Checked{Sheet: o, Changed: changed, All: all}
 	if c.Changed == nil {

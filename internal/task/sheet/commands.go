@@ -19,7 +19,7 @@ import (
 // command is what belongs to one command a task can be.
 type command struct {
 	of     func() task.Work // a new value of its struct
-	word   string           // the option that stands on the command line without a name; "" for none
+	word   string           // the option that is on the command line without a name; "" for none
 	files  []string         // options that name files of the sheet
 	hidden string           // an option that is never kept: only a variable may give it
 }

@@ -55,7 +55,7 @@ type DraftFor struct {
 const suggested = "evening.yaml"
 
 // OpenForDraft opens the phone that is meant, or the saved card, and reads what decides which job
-// it is, as far as the mode tells it.
+// it is, as far as the mode reports it.
 func OpenForDraft(ctx context.Context, e *task.Env) (*engine.Job, error) {
 	j, err := e.Open(ctx)
 	if err != nil {
@@ -133,7 +133,7 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 	if len(ev.Tasks) == 0 && len(ev.Open) == 0 {
 		return nil, task.Usage("these files make no evening: %s", strings.Join(ev.Left, "; "))
 	}
-	if len(ev.Tasks) == 0 { // a sheet wants one, and the open question keeps it from running
+	if len(ev.Tasks) == 0 { // a sheet needs one, and the open question keeps it from running
 		ev.Tasks = []advice.Planned{
 			{Command: "go", Options: []advice.Opt{
 				{Name: "mode", Values: []string{string(place.ImageMode(d.Card, d.Model))}}},
@@ -373,7 +373,7 @@ func write(ev *advice.Evening, name, modelName string, info map[string]File, c *
 	return out.Bytes(), errors.Join(err, enc.Close())
 }
 
-// batteryWanted is what a drafted sheet wants in the battery, in percent.
+// batteryWanted is what a drafted sheet needs in the battery, in percent.
 const batteryWanted = 30
 
 func taskNode(p *advice.Planned) *yaml.Node {

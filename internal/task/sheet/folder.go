@@ -23,14 +23,14 @@ import (
 	"jarlid/internal/task"
 )
 
-// Opened is a sheet with the folder it lies in.
+// Opened is a sheet with the folder it is in.
 type Opened struct {
 	*Sheet
 	Path string // of the sheet
 	Text []byte // as it was read
 	// Elsewhere are files that were named on the command line, by their short names.
 	Elsewhere map[string]string
-	// Allowed are the stops that a person has allowed, of those the sheet wants allowed.
+	// Allowed are the stops that a person has allowed, of those the sheet needs allowed.
 	Allowed []Accept
 	// Rows are what differs from phone to phone, from a table.
 	Rows []map[string]string
@@ -286,7 +286,7 @@ func (o *Opened) differs(ctx context.Context, e *task.Env, f File, path string, 
 	return place.Verified(filepath.Base(path), nil, res)[0].Text, nil
 }
 
-// leadsOut tells whether a path leads out of a folder by its links.
+// leadsOut reports whether a path leads out of a folder by its links.
 func leadsOut(dir, path string) (bool, error) {
 	at, err := filepath.EvalSymlinks(dir)
 	if err != nil {

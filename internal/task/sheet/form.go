@@ -1,5 +1,5 @@
 // Package sheet is a whole job as one file: tasks in their order, drafted from files and a
-// phone, checked as one plan, run on one phone or on many, and gone on with.
+// phone, checked as one plan, run on one phone or on many, and resumed.
 package sheet
 
 import (
@@ -48,7 +48,7 @@ type Sheet struct {
 type Conditions struct {
 	Unlocked *bool
 	Battery  int               // percent at least; 0: any
-	Base     string            // the version of the maker's firmware it begins with; "": any
+	Base     string            // the version of the manufacturer's firmware it begins with; "": any
 	Slot     string            // that starts next: a or b; "": any
 	Free     map[string]int64  // bytes, by storage
 	At       map[string]Where  // where each stands
@@ -68,7 +68,7 @@ type File struct {
 	Where
 }
 
-// Accept is a stop that the sheet wants allowed, and why.
+// Accept is a stop that the sheet needs allowed, and why.
 type Accept struct {
 	Finding finding.Accept
 	Word    string // as written
@@ -438,7 +438,7 @@ func (r *reader) files(n *yaml.Node) (list []File) {
 	return list
 }
 
-// pathProblem says why a path can't stand in a sheet, whatever the system it was written on.
+// pathProblem says why a path can't are in a sheet, whatever the system it was written on.
 func pathProblem(p string) string {
 	slashed := strings.ReplaceAll(p, `\`, "/")
 	switch {

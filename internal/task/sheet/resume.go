@@ -32,7 +32,7 @@ func Reopen(r *journal.Run) (*Opened, error) {
 	return s.at(first.Sheet, text, o)
 }
 
-// Left says where a run goes on with a phone, which was read anew: with which task, and what is
+// Left says where a run resumes a phone, which was read again: with which task, and what is
 // left of it. What is done is not done again, an install that succeeded least of all.
 func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from int, rest []*Made,
 	err error) {
@@ -46,7 +46,7 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 		}
 		switch rec.Event {
 		case journal.TaskBegin:
-			if n != rec.Task { // else it is gone on with once more
+			if n != rec.Task { // else it is resumed again
 				mode, last = card.Mode(rec.Mode), nil
 			}
 			n = rec.Task
@@ -73,7 +73,7 @@ func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from
 	if now := j.Card.Mode(); t.Command == "go" || mode == card.None || !j.Connected() || now == mode {
 		return from, rest, nil
 	}
-	// It may have been taken elsewhere since it broke off. What can be done there is; else it goes on
+	// It may have been taken elsewhere since it was interrupted. What can be done there is; else it goes on
 	// where the task began.
 	if rest == nil {
 		m, err := r.Ready(ctx, t, r.vars(j.Name, j.Card.Value(card.FactSerial),

@@ -35,7 +35,7 @@ type Phone struct {
 	job     int
 }
 
-// TaskOutcome is what became of one task.
+// TaskOutcome is the outcome of one task.
 type TaskOutcome struct {
 	N       int    `json:"n"`
 	Task    string `json:"task"`
@@ -44,7 +44,7 @@ type TaskOutcome struct {
 	Error   string `json:"error,omitempty"`
 }
 
-// PhoneOutcome is what became of one phone.
+// PhoneOutcome is the outcome of one phone.
 type PhoneOutcome struct {
 	Name  string        `json:"name"`
 	OK    bool          `json:"ok"`
@@ -53,7 +53,7 @@ type PhoneOutcome struct {
 	Tasks []TaskOutcome `json:"tasks"`
 }
 
-// Ran is what became of a run.
+// Ran is the outcome of a run.
 type Ran struct {
 	Run    int            `json:"run,omitempty"`
 	Sheet  string         `json:"sheet"`
@@ -78,7 +78,7 @@ type Start struct {
 	Question string
 	Said     []journal.Answer
 	Table    string
-	Of       *journal.Run // that is gone on with; nil for a new one
+	Of       *journal.Run // that is resumed; nil for a new one
 }
 
 // Run carries the sheet out, on all phones at the same time. Each ends by itself.

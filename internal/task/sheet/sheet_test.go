@@ -283,7 +283,7 @@ func TestLinksLeadOut(t *testing.T) {
 	}
 }
 
-// TestSchema: the schema that lies in docs is the one of these tables.
+// TestSchema: the schema that is in docs is the one of these tables.
 func TestSchema(t *testing.T) {
 	const path = "../../../docs/sheet.schema.json"
 	want, err := schema()

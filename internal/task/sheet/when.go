@@ -47,7 +47,7 @@ var whenFacts = map[string]func(c *card.Card, m *model.Model) string{
 // whenNames are the names of what a task's when can ask for.
 func whenNames() []string { return slices.Sorted(maps.Keys(whenFacts)) }
 
-// fits tells whether a task is for a phone, and what would have to be known to tell.
+// fits reports whether a task is for a phone, and what would have to be known to tell.
 func (t *Task) fits(c *card.Card, m *model.Model, all model.Set) (yes bool, unknown []string) {
 	yes = true
 	for _, w := range t.When {

@@ -1,5 +1,5 @@
 // Package apk reads what an app package says of itself: its name, its version
-// and which system it wants, out of its compiled manifest. The format is the
+// and which system it needs, out of its compiled manifest. The format is the
 // platform's ResourceTypes.h.
 package apk
 
@@ -47,7 +47,7 @@ type App struct {
 	Name    string   // of the package: org.example.app
 	Version int64    // versionCode, with versionCodeMajor above its 32 bits
 	Called  string   // versionName; "" when it is not said, or is a resource
-	MinSDK  int64    // API level it wants at least; 0: not said
+	MinSDK  int64    // API level it needs at least; 0: not said
 	MaxSDK  int64    // 0: not said
 	Split   string   // not empty: a part of an app, no app of its own
 	ABIs    []string // processors it has libraries for, sorted; none: it runs on any

@@ -562,7 +562,7 @@ func handedOver(scheme Scheme, b []byte, now *x509.Certificate) ([]Ancestor, err
 	return out, nil
 }
 
-// Follows tells whether apps of this signature may take the place of installed ones signed by
+// Follows reports whether apps of this signature may take the place of installed ones signed by
 // before: by the same keys, or by one whose proof of rotation holds theirs with the right to. why says what
 // is in the way.
 func (s *Signature) Follows(before *Signature) (ok bool, why string) {

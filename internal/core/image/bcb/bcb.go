@@ -104,7 +104,7 @@ type Slot struct {
 	VerityCorrupted bool
 }
 
-// Bootable tells whether a bootloader may start the slot.
+// Bootable reports whether a bootloader may start the slot.
 func (s Slot) Bootable() bool { return s.Priority > 0 && (s.Successful || s.TriesLeft > 0) }
 
 // Control is the slot control block.

@@ -6,7 +6,7 @@ import (
 	"jarlid/internal/core/image"
 )
 
-// The merge state of a phone with snapshots lies in misc too
+// The merge state of a phone with snapshots is in misc too
 // (misc_virtual_ab_message in bootloader_message.h, in the space of the system
 // that begins at 32 KiB).
 const (

@@ -156,7 +156,7 @@ type Target interface {
 	Zero(off, n int64) error
 }
 
-// Apply writes the image: data is the unwrapped .dat file, read once from its
+// Apply writes the image: data is the extracted .dat file, read once from its
 // start to its end.
 func (l *List) Apply(t Target, data io.Reader) error {
 	at := int64(0)

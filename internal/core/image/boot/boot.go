@@ -95,7 +95,7 @@ func PackOS(major, minor, patch, year, month int) uint32 {
 const smallestTree = 512
 
 // Parse reads the header of the image in r, which is size bytes long, and
-// checks that every section lies within it. An image that ends early gives an
+// checks that every section is within it. An image that ends early gives an
 // *image.Error for which image.IsShort is true, together with what was read.
 func Parse(r io.ReaderAt, size int64) (*Image, error) {
 	h, err := image.ReadAt(formatName, r, size, 0, min(size, pageV3))

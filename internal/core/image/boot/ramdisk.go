@@ -13,7 +13,7 @@ import (
 	"jarlid/internal/core/image/wrap"
 )
 
-// MaxRamdisk is how many bytes a ramdisk may unpack to. Phones of today have
+// MaxRamdisk is how many bytes a ramdisk may extract to. Phones of today have
 // ramdisks of up to some 200 MiB; a gigabyte is a bomb.
 const MaxRamdisk = 1 << 30
 
@@ -34,7 +34,7 @@ type Ramdisk struct {
 	Wanted      map[string][]byte // the files asked for by name
 }
 
-// ReadRamdisk unpacks a ramdisk as a stream and looks at what is in it. The
+// ReadRamdisk extracts a ramdisk as a stream and checks what is in it. The
 // contents of files named in want (without a leading slash) are kept, up to a
 // mebibyte each.
 func ReadRamdisk(r io.Reader, want ...string) (*Ramdisk, error) {

@@ -53,7 +53,7 @@ type Reader struct {
 }
 
 // NewReader reads from r. More than limit bytes in all end in an error, so
-// that a ramdisk which unpacks to gigabytes does not run for ever.
+// that a ramdisk which extracts to gigabytes does not run for ever.
 func NewReader(r io.Reader, limit int64) *Reader { return &Reader{r: r, limit: limit} }
 
 // Next goes to the next member. It gives io.EOF only after a trailer and

@@ -46,7 +46,7 @@ func (d *data) clusters() error {
 		return err
 	}
 	le := binary.LittleEndian
-	if h[7]>>7 != 0 { // the whole file lies in the packed one
+	if h[7]>>7 != 0 { // the whole file is in the packed one
 		return d.fragment([]run{{0, d.n.size, int64(le.Uint64(h) &^ (1 << 63)), 0, formPacked}})
 	}
 	advise := le.Uint16(h[4:])
@@ -210,7 +210,7 @@ func (x *index) full(at int64) (list []cluster, end int64, err error) {
 	return list, at + x.total*8, nil
 }
 
-// pack decodes the entries of the pack at lies in, from at on, at most most
+// pack decodes the entries of the pack at is in, from at on, at most most
 // of them. A pack is some entries of equal bits and, last, the block they are
 // counted from.
 func (x *index) pack(at int64, shift uint, most int64) (list []cluster, next int64, err error) {
@@ -391,8 +391,8 @@ func (d *data) unpack(r *run) ([]byte, error) {
 	return out, nil
 }
 
-// lz4Block unpacks an lz4 block until out is full, as far as the block need
-// be read for that (lz4 block format description, 2022). It tells whether the
+// lz4Block extracts an lz4 block until out is full, as far as the block need
+// be read for that (lz4 block format description, 2022). It reports whether the
 // block was sound that far.
 func lz4Block(out, src []byte) bool {
 	length := func(n int) (int, bool) {

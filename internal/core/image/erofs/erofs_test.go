@@ -13,7 +13,7 @@ func open(r io.ReaderAt, size int64) (fs.FS, error) { return New(r, size) }
 
 func TestTree(t *testing.T) { treetest.Run(t, 9, open) }
 
-// TestLZ4 unpacks a block worked out by hand from the format's description:
+// TestLZ4 extracts a block worked out by hand from the format's description:
 // "abc", then five bytes from three back, then "!".
 func TestLZ4(t *testing.T) {
 	block := []byte("\x31abc\x03\x00\x10!")

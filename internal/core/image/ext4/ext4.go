@@ -33,7 +33,7 @@ const (
 	incompatEncrypt    = 0x10000
 
 	// What this reader can deal with among the incompatible features: file
-	// types in directories, a journal that wants replay (never on images),
+	// types in directories, a journal that needs replay (never on images),
 	// meta block groups, extents, 64-bit, MMP, flexible groups, xattr inodes,
 	// a checksum seed, large directories, inline data, encryption of single
 	// folders, case folding.
@@ -73,10 +73,10 @@ func (s *Super) Size() int64 { return int64(s.Blocks) * s.BlockSize }
 // Free is the room left in it, in bytes.
 func (s *Super) Free() int64 { return int64(s.FreeBlocks) * s.BlockSize }
 
-// Fresh tells whether it was never mounted since it was made.
+// Fresh reports whether it was never mounted since it was made.
 func (s *Super) Fresh() bool { return s.Mounted == 0 && s.Mounts == 0 }
 
-// SharedBlocks tells whether files share blocks, which makes the file system
+// SharedBlocks reports whether files share blocks, which makes the file system
 // impossible to mount writable.
 func (s *Super) SharedBlocks() bool { return s.ROCompat&roCompatSharedBlocks != 0 }
 
@@ -185,7 +185,7 @@ func (f *FS) block(n uint64) ([]byte, error) {
 	return f.read(int64(n)*f.BlockSize, f.BlockSize)
 }
 
-// hasSuper tells whether a group begins with a copy of the superblock.
+// hasSuper reports whether a group begins with a copy of the superblock.
 func (f *FS) hasSuper(group uint64) bool {
 	switch {
 	case group == 0:

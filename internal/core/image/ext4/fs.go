@@ -37,7 +37,7 @@ func (s source) Target(link tree.Node) (string, error) {
 	if n.flags&flagEncrypt != 0 {
 		return "", unsupported(n, "is an encrypted link")
 	}
-	// A short target lies in the inode itself.
+	// A short target is in the inode itself.
 	if n.size < 60 && n.flags&(flagExtents|flagInlineData) == 0 {
 		return string(n.body[:n.size]), nil
 	}

@@ -15,7 +15,7 @@ import (
 
 const formatName = "kernel"
 
-// maxSize is how far a kernel is unpacked, in bytes; those of phones have some 50 MiB.
+// maxSize is how far a kernel is extracted, in bytes; those of phones have some 50 MiB.
 const maxSize = 192 << 20
 
 const (
@@ -32,7 +32,7 @@ type Info struct {
 	Config  string // lines CONFIG_X=y; "" when it carries none
 }
 
-// Read reads a kernel, compressed or not, or one that unpacks itself. One without a
+// Read reads a kernel, compressed or not, or one that extracts itself. One without a
 // banner is an *image.Error.
 func Read(r io.ReaderAt, size int64) (*Info, error) {
 	open := func() (io.Reader, error) { return io.NewSectionReader(r, 0, size), nil }
@@ -49,7 +49,7 @@ func Read(r io.ReaderAt, size int64) (*Info, error) {
 	if err == nil {
 		return i, nil
 	}
-	// One that unpacks itself has the real one inside, behind a short program.
+	// One that extracts itself has the real one inside, behind a short program.
 	const near = 1 << 20
 	b, rerr := image.ReadAt(formatName, r, size, 0, min(size, near))
 	if rerr != nil {
@@ -95,7 +95,7 @@ func find(open func() (io.Reader, error)) (*Info, error) {
 	if err != nil || after == nil {
 		return i, err
 	}
-	i.Config, _ = ReadConfig(after) // the mark stands in the code that looks for it, too
+	i.Config, _ = ReadConfig(after) // the mark is in the code that looks for it, too
 	return i, nil
 }
 

@@ -64,7 +64,7 @@ func TestParse(t *testing.T) {
 }
 
 // TestReading follows a phone through a package of ten blocks whose payload
-// lies in blocks 1 to 8.
+// is in blocks 1 to 8.
 func TestReading(t *testing.T) {
 	const block = 100
 	r := NewReading(950, block, 120, 700)

@@ -57,7 +57,7 @@ func (r *Reading) Ask(off, n int64) {
 	}
 }
 
-// Whole tells whether the phone has read everything at least once, and in its
+// Whole reports whether the phone has read everything at least once, and in its
 // last pass up to the end: what comes then is up to the phone.
 func (r *Reading) Whole() bool {
 	_, done, total := r.Doing()

@@ -1,5 +1,5 @@
 // Package parttable reads and writes the table of partitions of Jar Lid's open loader protocol
-// (docs/loader-protocol.md, "Orders"), as it comes over a line and as it lies in a file.
+// (docs/loader-protocol.md, "Orders"), as it comes over a line and as it is in a file.
 package parttable
 
 import (

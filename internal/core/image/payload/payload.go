@@ -69,7 +69,7 @@ func (t OpType) String() string {
 	return fmt.Sprintf("type %d", int(t))
 }
 
-// Full tells whether the operation needs nothing but the payload, that is,
+// Full reports whether the operation needs nothing but the payload, that is,
 // whether a full payload may hold it.
 func (t OpType) Full() bool {
 	switch t {
@@ -101,7 +101,7 @@ type Partition struct {
 	Ops            []Operation
 }
 
-// Delta tells whether the partition is made from what is on the phone.
+// Delta reports whether the partition is made from what is on the phone.
 func (p *Partition) Delta() bool {
 	for _, op := range p.Ops {
 		if !op.Type.Full() {
@@ -137,7 +137,7 @@ type Payload struct {
 	Size                                int64 // bytes the payload needs at least
 }
 
-// Delta tells whether any partition needs what is on the phone.
+// Delta reports whether any partition needs what is on the phone.
 func (p *Payload) Delta() bool {
 	for i := range p.Partitions {
 		if p.Partitions[i].Delta() {

@@ -36,7 +36,7 @@ type Part struct {
 func (p *Part) Size() int64 { return p.size }
 
 // Cutter cuts an image into parts that each fit a phone's download buffer. It
-// looks at the source a part at a time, so memory stays flat and nothing is
+// checks the source a part at a time, so memory stays flat and nothing is
 // written to disk.
 type Cutter struct {
 	r      io.ReaderAt
@@ -45,8 +45,8 @@ type Cutter struct {
 	block  uint32
 	blocks int64
 	at     int64  // next block to place
-	buf    []byte // blocks of a raw source, looked at and not placed yet
-	room   []byte // what buf lies in
+	buf    []byte // blocks of a raw source, checked and not placed yet
+	room   []byte // what buf is in
 
 	chunks *Reader // when the source is sparse itself
 	rest   *run    // of a chunk that did not fit

@@ -8,7 +8,7 @@ import (
 	"jarlid/internal/core/image"
 )
 
-// Piece is one of several sparse images that together are one, as makers cut large images.
+// Piece is one of several sparse images that together are one, as manufacturers cut large images.
 type Piece struct {
 	Name string
 	R    io.ReaderAt
@@ -16,7 +16,7 @@ type Piece struct {
 }
 
 // Join makes one view of pieces. Each must state the same image, and no block may be brought by
-// two of them; what none brings is left alone. src is what the view's chunks lie in. Errors:
+// two of them; what none brings is left alone. src is what the view's chunks are in. Errors:
 // *image.Error that names the piece.
 func Join(pieces []Piece) (v *View, src *image.Concat, err error) {
 	all := &image.Concat{}

@@ -31,18 +31,18 @@ type Header struct {
 	Major, Minor     uint16
 	FileHdr, ChnkHdr uint16 // sizes of the headers in bytes
 	BlockSize        uint32 // bytes, a multiple of 4
-	Blocks           uint32 // blocks of the unwrapped image
+	Blocks           uint32 // blocks of the extracted image
 	Chunks           uint32
-	Checksum         uint32 // CRC32 of the unwrapped image, 0 when not given
+	Checksum         uint32 // CRC32 of the extracted image, 0 when not given
 }
 
-// Size is the unwrapped image's size in bytes.
+// Size is the extracted image's size in bytes.
 func (h Header) Size() int64 { return int64(h.Blocks) * int64(h.BlockSize) }
 
 // Chunk is one run of blocks.
 type Chunk struct {
 	Type   uint16
-	Block  int64  // first block of the run in the unwrapped image
+	Block  int64  // first block of the run in the extracted image
 	Blocks int64  // its length
 	Fill   uint32 // for ChunkFill the little-endian word that is repeated
 	Data   int64  // for ChunkRaw where its bytes begin in the file

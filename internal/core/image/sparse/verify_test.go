@@ -10,7 +10,7 @@ import (
 	"jarlid/internal/core/image"
 )
 
-// TestVerify: the sums an image states are those of its unwrapped bytes, laid out by hand.
+// TestVerify: the sums an image states are those of its extracted bytes, laid out by hand.
 func TestVerify(t *testing.T) {
 	const block = 4096
 	raw := bytes.Repeat([]byte("raw!"), block/4)
@@ -56,7 +56,7 @@ func TestVerify(t *testing.T) {
 			t.Errorf("Verify(bytes.NewReader(c.b), int64(len(c.b))): %s: %v; unwanted: c.good != (err == "+
 				"nil) || err != nil && !errors.As(err, &bad)", what, err)
 		}
-		// What is unwrapped is the same with and without the sums.
+		// What is extracted is the same with and without the sums.
 		v, err := NewView(bytes.NewReader(c.b), int64(len(c.b)))
 		if err != nil || v.Size() != int64(len(unwrapped)) {
 			t.Errorf("NewView(bytes.NewReader(c.b), int64(len(c.b))): %s: %v; unwanted: err != nil || "+

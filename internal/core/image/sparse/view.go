@@ -6,7 +6,7 @@ import (
 	"sort"
 )
 
-// View is the unwrapped image of a sparse file, read in place. What the file
+// View is the extracted image of a sparse file, read in place. What the file
 // leaves alone ("don't care") reads as zeros.
 type View struct {
 	Header
@@ -68,7 +68,7 @@ func (v *View) Runs(each func(c Chunk) error) error {
 	return nil
 }
 
-// Stream gives the unwrapped image as a stream, reading r from its start on:
+// Stream gives the extracted image as a stream, reading r from its start on:
 // for a sparse image of which only the head can be had.
 func Stream(r io.ReaderAt, size int64) io.Reader {
 	s, err := NewReader(r, size)

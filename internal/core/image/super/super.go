@@ -79,7 +79,7 @@ type Group struct {
 	MaxSize int64 // bytes
 }
 
-// Device is a block device the partitions lie on; the first is super itself.
+// Device is a block device the partitions are on; the first is super itself.
 type Device struct {
 	Name  string
 	Size  int64 // bytes
@@ -321,7 +321,7 @@ func (m *Metadata) fill(b []byte, t [4]table, at int64) error {
 	})
 }
 
-// errOtherDevice says that a partition lies on another device than super.
+// errOtherDevice says that a partition is on another device than super.
 var errOtherDevice = errors.New("the partition lies partly on another device than this image")
 
 // Open gives a logical partition's contents out of the super image in r.

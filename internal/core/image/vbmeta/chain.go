@@ -59,7 +59,7 @@ func (c *Chain) Bad(kinds ...string) []Verdict {
 	return list
 }
 
-// Missing gives the partitions whose image was not there to be held against the chain.
+// Missing gives the partitions whose image was not there to be compared with the chain.
 func (c *Chain) Missing() (list []string) {
 	for _, v := range c.Verdicts {
 		if v.Missing() && !slices.Contains(list, v.Partition) {
@@ -81,7 +81,7 @@ func (v *Verdict) Missing() bool {
 	return errors.Is(v.Err, fs.ErrNotExist) || errors.Is(v.Invalid, fs.ErrNotExist)
 }
 
-// Contents are the partitions whose contents a verification looks at, by how a vbmeta answers
+// Contents are the partitions whose contents a verification checks, by how a vbmeta answers
 // for them: WithHashes or WithTrees, or both.
 type Contents uint
 
@@ -98,7 +98,7 @@ const maxChain = 32
 // VerifyChain verifies the partition named top and everything it answers for,
 // by the rules of avb_slot_verify.c: signatures and keys of chained partitions, and
 // of the partitions what also names; those are read whole. With
-// FlagVerificationDisabled in the top image nothing below it is looked at.
+// FlagVerificationDisabled in the top image nothing below it is checked.
 func VerifyChain(ctx context.Context, open Source, top string, also Contents) (*Chain, error) {
 	c := &Chain{}
 	m := c.vbmeta(open, top, nil, 0)
@@ -181,7 +181,7 @@ func (c *Chain) below(ctx context.Context, open Source, m *Image, by string, als
 	return nil
 }
 
-// checkFEC tells whether the error correction a descriptor names is there; it is not
+// checkFEC reports whether the error correction a descriptor names is there; it is not
 // decoded.
 func checkFEC(d *Descriptor, r io.ReaderAt, size int64) error {
 	if d.FECOffset > uint64(size) || d.FECSize > uint64(size)-d.FECOffset {

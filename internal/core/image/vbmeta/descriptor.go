@@ -41,7 +41,7 @@ type Descriptor struct {
 	RollbackIndexLocation uint32
 	PublicKey             []byte
 
-	// Raw is the descriptor's body as it lies in the image, so that unknown
+	// Raw is the descriptor's body as it is in the image, so that unknown
 	// ones can be kept.
 	Raw []byte
 }
@@ -153,7 +153,7 @@ func (d *Descriptor) parse() bool {
 	return true // not known: kept as it is
 }
 
-// encode gives the descriptor as it lies in an image.
+// encode gives the descriptor as it is in an image.
 func (d *Descriptor) encode() []byte {
 	be := binary.BigEndian
 	var b []byte

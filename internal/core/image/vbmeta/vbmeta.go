@@ -71,7 +71,7 @@ type Image struct {
 	Flags                        uint32
 	RollbackIndexLocation        uint32
 	ReleaseString                string
-	PublicKey                    []byte // as it lies in the image
+	PublicKey                    []byte // as it is in the image
 	PublicKeyMetadata            []byte
 	Descriptors                  []Descriptor
 	Size                         int64 // header and both blocks, in bytes

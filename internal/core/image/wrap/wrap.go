@@ -47,7 +47,7 @@ const maxDictionary = 64 << 20
 // allows more, in bytes.
 const maxMemory = 256 << 20
 
-// MemoryError says that a file was packed so that unpacking it takes more memory than is allowed.
+// MemoryError says that a file was packed so that extracting it takes more memory than is allowed.
 type MemoryError struct {
 	Kind        Kind
 	Need, Limit int64 // bytes; Need is 0 where the file does not say it at its start
@@ -89,10 +89,10 @@ func Detect(head []byte) Kind {
 }
 
 // TrailingError says that something lies behind the last member of a compressed file that is no
-// member: what was unpacked is whole as far as it goes, and may not be all that was meant.
+// member: what was extracted is whole as far as it goes, and may not be all that was meant.
 type TrailingError struct {
 	Kind  Kind
-	After int64 // bytes that were unpacked before it
+	After int64 // bytes that were extracted before it
 }
 
 // Error says so.
@@ -101,9 +101,9 @@ func (e *TrailingError) Error() string {
 		"is damaged there, or two files were joined", e.After, e.Kind)
 }
 
-// NewFile unwraps a compressed file to its real end: further members and streams belong to it,
+// NewFile extracts a compressed file to its real end: further members and streams belong to it,
 // as files that were packed in parallel or joined have them, and zeros behind the last one are
-// padding. What else lies there is a *TrailingError, or the decoder's own error. memory bounds
+// padding. What else is there is a *TrailingError, or the decoder's own error. memory bounds
 // what a dictionary or window may take, in bytes, 0 for MaxMemory; over it the reading ends with a
 // *MemoryError. The caller closes the result; that does not close r.
 func NewFile(kind Kind, r io.Reader, memory int64) (io.ReadCloser, error) {
@@ -149,7 +149,7 @@ func NewFile(kind Kind, r io.Reader, memory int64) (io.ReadCloser, error) {
 	return f, nil
 }
 
-// file is a compressed file that is being unwrapped. It gives what the decoders say one form.
+// file is a compressed file that is being extracted. It gives what the decoders say one form.
 type file struct {
 	kind Kind
 	src  *source
@@ -159,12 +159,12 @@ type file struct {
 	out  int64
 }
 
-// Read unwraps.
+// Read extracts.
 func (f *file) Read(b []byte) (int, error) {
 	n, err := f.z.Read(b)
 	f.out += int64(n)
 	if errors.Is(err, io.EOF) && f.kind == Brotli {
-		if _, more := f.in.Peek(1); more == nil { // the form has no members: what lies there is none of it
+		if _, more := f.in.Peek(1); more == nil { // the form has no members: what is there is none of it
 			err = &TrailingError{Brotli, f.out}
 		}
 	}
@@ -241,7 +241,7 @@ func (m *members) Read(b []byte) (int, error) {
 	}
 }
 
-// next goes on with the next member; io.EOF when there is none.
+// next resumes the next member; io.EOF when there is none.
 func (m *members) next() error {
 	for {
 		head, err := m.src.Peek(1)
@@ -272,7 +272,7 @@ func (m *members) next() error {
 // Close ends it.
 func (m *members) Close() error { return m.z.Close() }
 
-// NewReader unwraps one layer of r. The caller closes the result; that does
+// NewReader extracts one layer of r. The caller closes the result; that does
 // not close r. A stream that asks for a dictionary over MaxDictionary is
 // refused, so memory stays bounded whatever the stream says.
 func NewReader(kind Kind, r io.Reader) (io.ReadCloser, error) {
@@ -284,7 +284,7 @@ func NewReader(kind Kind, r io.Reader) (io.ReadCloser, error) {
 		if err != nil {
 			return nil, err
 		}
-		// Where a stream lies in an image, what follows its first member is not more of it: see
+		// Where a stream is in an image, what follows its first member is not more of it: see
 		// NewFile for files.
 		z.Multistream(false)
 		return z, nil

@@ -17,7 +17,7 @@ var ErrNotMade = errors.New("streams of this kind are not made here")
 const kernelWindow = 8 << 20
 
 // NewWriter compresses what is written to it into w, in a form that Linux kernels
-// unpack. The caller closes the result; that does not close w. Errors: ErrNotMade.
+// extract. The caller closes the result; that does not close w. Errors: ErrNotMade.
 func NewWriter(kind Kind, w io.Writer) (io.WriteCloser, error) {
 	switch kind {
 	case None:

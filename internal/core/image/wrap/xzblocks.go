@@ -10,11 +10,11 @@ import (
 	"jarlid/internal/core/image"
 )
 
-// XzBlock is one of an xz file's blocks, which can be unpacked without the others: files packed in
+// XzBlock is one of an xz file's blocks, which can be extracted without the others: files packed in
 // parallel have many.
 type XzBlock struct {
-	At   int64 // where its contents begin in what the whole file unpacks to, in bytes
-	Size int64 // bytes it unpacks to
+	At   int64 // where its contents begin in what the whole file extracts to, in bytes
+	Size int64 // bytes it extracts to
 
 	r        io.ReaderAt
 	from     int64 // where it begins in the file
@@ -117,7 +117,7 @@ func xzStream(r io.ReaderAt, size, end int64, foot []byte) (list []XzBlock, begi
 	return list, begin, true
 }
 
-// Open unpacks the block: as a stream of its own, whose header and index are made around it, so
+// Open extracts the block: as a stream of its own, whose header and index are made around it, so
 // that its check and its sizes are verified as ever. memory as for NewFile.
 func (b XzBlock) Open(memory int64) (io.ReadCloser, error) {
 	return NewFile(Xz, io.MultiReader(bytes.NewReader(xzHead(b.flags)),

@@ -9,7 +9,7 @@ import (
 	"jarlid/internal/e2e/witness"
 )
 
-// TestXzBlocks: each block of what xz packs in parallel and joined unpacks alone, and all of them
+// TestXzBlocks: each block of what xz packs in parallel and joined extracts alone, and all of them
 // are the whole; what does not end as a file does is left to be read from its start.
 func TestXzBlocks(t *testing.T) {
 	xz := witness.Tool(t, "xz")
@@ -82,7 +82,7 @@ func TestXzBlocks(t *testing.T) {
 	}
 }
 
-// TestXzWriter: what is packed in several blocks is one stream, which xz unpacks and takes for whole.
+// TestXzWriter: what is packed in several blocks is one stream, which xz extracts and takes for whole.
 func TestXzWriter(t *testing.T) {
 	xz := witness.Tool(t, "xz")
 	for _, n := range []int{0, 1, xzBlock, xzBlock + 1, 2*xzBlock + 12345} {

@@ -14,7 +14,7 @@ import (
 // core of its own. The dictionary is no larger.
 const xzBlock = 4 << 20
 
-// xzWriter packs blocks on all cores into one stream. Kernels unpack streams of several blocks, and
+// xzWriter packs blocks on all cores into one stream. Kernels extract streams of several blocks, and
 // no second stream (lib/xz/xz_dec_stream.c).
 type xzWriter struct {
 	w       io.Writer

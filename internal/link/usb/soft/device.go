@@ -210,7 +210,7 @@ func (d *Device) begin(addr byte, r *request, host bool) {
 	}
 }
 
-// IsGone tells whether the device was unplugged.
+// IsGone reports whether the device was unplugged.
 func (d *Device) IsGone() bool {
 	select {
 	case <-d.gone:

@@ -30,7 +30,7 @@ type Kernel struct {
 // vhci is the controller's folder in sysfs.
 const vhci = "/sys/devices/platform/vhci_hcd.0/"
 
-// USB/IP's commands, and the flag of a transfer that wants a packet without bytes behind it
+// USB/IP's commands, and the flag of a transfer that needs a packet without bytes behind it
 // (usbip_protocol.rst; URB_ZERO_PACKET in linux/usb.h).
 const (
 	cmdSubmit = 1
@@ -47,7 +47,7 @@ const (
 	freeLimit = 5 * time.Second
 )
 
-// Ready tells whether devices can be plugged into the kernel; the error says what to do.
+// Ready reports whether devices can be plugged into the kernel; the error says what to do.
 func (k *Kernel) Ready() error {
 	if _, err := os.Stat(vhci + "attach"); err != nil {
 		return errors.New("this kernel has no virtual USB sockets: load them as root with \"modprobe " +

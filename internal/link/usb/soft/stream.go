@@ -21,7 +21,7 @@ type Stream struct {
 	rd, wr *link.Deadline
 }
 
-// NewStream makes a stream of endpoints n. zero tells whether the device ends transfers whose
+// NewStream makes a stream of endpoints n. zero reports whether the device ends transfers whose
 // last packet is full by one without bytes.
 func NewStream(d *Device, n byte, zero bool) *Stream {
 	return &Stream{d: d, n: n, zero: zero, rd: link.NewDeadline(), wr: link.NewDeadline()}

@@ -1,6 +1,6 @@
 // Package treetest is the conformance test that every file system reader runs:
 // the same tree is read out of images of different features, made by general
-// tools, and held against what sha256sum said of the tree.
+// tools, and compared with what sha256sum said of the tree.
 package treetest
 
 import (
@@ -21,7 +21,7 @@ import (
 	"jarlid/internal/core/image/tree"
 )
 
-// Unxz unpacks a fixture.
+// Unxz extracts a fixture.
 func Unxz(t testing.TB, path string) []byte {
 	t.Helper()
 	f, err := os.Open(path)
