@@ -115,10 +115,10 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 		return d, nil
 	}
 	if again || hands {
-		j.Obs.Found(finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Warn, About: want,
-			Text: fmt.Sprintf("slot %s was to start, and the phone is still on slot %s, its tries "+
-				"untouched: it did not restart", want, j.Card.Value(card.FactStarted)),
-			Remedy: "jarlid go " + string(s.To)})
+		j.Obs.Found(finding.Warns(finding.SlotNotStarted, want,
+			fmt.Sprintf("slot %s was to start, and the phone is still on slot %s, its tries "+
+				"untouched: it did not restart", want, j.Card.Value(card.FactStarted)), "jarlid go "+
+				string(s.To)))
 		return d, nil
 	}
 	j.Obs.Say(say.Info, "the phone is where it was and has not restarted; it is told so once more")
@@ -218,10 +218,10 @@ func (j *Actor) fellBack(want string) {
 	if want == "" || got.Evidence != card.Read || got.Value == want {
 		return
 	}
-	j.Obs.Found(finding.Finding{Name: finding.SlotEmpty, Severity: finding.Warn, About: want,
-		Text: fmt.Sprintf("slot %s was to start, and the phone fell back to slot %s: what is on %s does "+
-			"not start", want, got.Value, want),
-		Remedy: "install a system to slot " + want + " before it is chosen again"})
+	j.Obs.Found(finding.Warns(finding.SlotEmpty, want,
+		fmt.Sprintf("slot %s was to start, and the phone fell back to slot %s: what is on %s does "+
+			"not start", want, got.Value, want), "install a system to slot "+want+
+			" before it is chosen again"))
 }
 
 // awaitRecovery waits for a restarted recovery. One that was not written by Jar

@@ -10,7 +10,6 @@ import (
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/spell"
-	"jarlid/internal/files"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -23,13 +22,7 @@ type fitShow struct {
 
 func (a *app) fit(cmd *cobra.Command, args []string, t *task.Fit, w fitShow) error {
 	t.Images = args
-	paths, err := files.Expand(args)
-	if err != nil {
-		return err
-	}
-	if w.page != "" && len(paths) > 1 {
-		return task.Usage("--page shows one image, and here are %d", len(paths))
-	}
+	t.Single = w.page != ""
 	e, err := a.with(cmd)
 	if err != nil {
 		return err

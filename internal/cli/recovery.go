@@ -9,6 +9,7 @@ import (
 
 	"jarlid/internal/act"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
 	"jarlid/internal/say"
@@ -104,10 +105,7 @@ func (a *app) sayWrites(j *engine.Job) {
 		where = append(where, partitionOf(w))
 		how[confirmWords[w.Confirmed]], sums[w.SHA256] = true, true
 	}
-	names := strings.Join(where, " and ")
-	if len(where) > 2 {
-		names = strings.Join(where[:len(where)-1], ", ") + " and " + where[len(where)-1]
-	}
+	names := spell.And(where)
 	word := say.Done
 	if how[confirmWords[journal.NotKnown]] {
 		word = say.Note

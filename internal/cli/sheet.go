@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -213,31 +212,22 @@ func (a *app) sayFound(phone string, f sheet.Found) {
 // sayAllJudged tells what is to be known of the phones before they begin: those that are alike at
 // once, in text.
 func (a *app) sayAllJudged(all []*sheet.Judged) {
-	alike := map[string][]*sheet.Judged{}
-	var order []string
+	var groups [][]*sheet.Judged
 	for _, j := range all {
-		key := j.Name
-		if !a.json {
-			one := *j
-			one.Name, one.Serial, one.Bytes, one.Seconds = "", "", 0, 0
-			b, err := json.Marshal(one)
-			if err == nil {
-				key = strings.ReplaceAll(string(b), j.Name, "")
-			}
+		i := slices.IndexFunc(groups, func(g []*sheet.Judged) bool { return !a.json && g[0].Alike(j) })
+		if i < 0 {
+			groups = append(groups, []*sheet.Judged{j})
+		} else {
+			groups[i] = append(groups[i], j)
 		}
-		if alike[key] == nil {
-			order = append(order, key)
-		}
-		alike[key] = append(alike[key], j)
 	}
-	for _, key := range order {
-		group := alike[key]
+	for _, group := range groups {
 		var names []string
 		for _, j := range group {
 			names = append(names, j.Name)
 		}
 		out := a.out
-		if len(order) > 1 {
+		if len(groups) > 1 {
 			out = out.Of(strings.Join(names, ", "))
 		}
 		a.sayJudged(group[0], out, names)
@@ -424,10 +414,7 @@ func (a *app) askAll(r *sheet.Ready, phones []*sheet.Phone, run *journal.Run) (s
 	for _, p := range phones {
 		names = append(names, p.Name)
 	}
-	list := strings.Join(names, ", ")
-	if i := strings.LastIndex(list, ", "); i >= 0 {
-		list = list[:i] + " and " + list[i+2:]
-	}
+	list := spell.And(names)
 	question = fmt.Sprintf("Run %s on %s?", r.Name, list)
 	if run != nil {
 		question = fmt.Sprintf("Go on with %s on %s?", r.Name, list)

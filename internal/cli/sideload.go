@@ -155,10 +155,8 @@ func (a *app) sayLanded(j *engine.Job, from string) {
 	switch {
 	case running == "":
 	case set && written.Known() && written.Value != running:
-		j.Obs.Found(finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn,
-			About:  home.String(),
-			Text:   "the recovery that runs is " + running + ", " + written.Value + " was installed before",
-			Remedy: "jarlid recovery install FILE"})
+		j.Obs.Found(finding.Warns(finding.RecoveryReplaced, home.String(), "the recovery that runs is "+
+			running+", "+written.Value+" was installed before", "jarlid recovery install FILE"))
 	case set && written.Value == running:
 		a.say(j.Name, say.Good, "%s is still there on slot %s", running, started.Value)
 	default:

@@ -276,10 +276,9 @@ func (j *Job) Offline() bool { return j.Saved != "" || j.SavedCard != "" }
 func (j *Job) damaged() []finding.Finding {
 	var list []finding.Finding
 	for _, d := range j.Damaged {
-		list = append(list, finding.Finding{Name: finding.JournalDamaged, Severity: finding.Warn,
-			About:  d.Dir,
-			Text:   fmt.Sprintf("%v; what that job did, and what earlier ones told, is not known", d),
-			Remedy: "read the phone itself first: jarlid card, jarlid slot"})
+		list = append(list, finding.Warns(finding.JournalDamaged, d.Dir,
+			fmt.Sprintf("%v; what that job did, and what earlier ones told, is not known", d),
+			"read the phone itself first: jarlid card, jarlid slot"))
 	}
 	return list
 }

@@ -164,47 +164,24 @@ func (j *Job) judge(v *verified) error {
 // titles are those of the steps that change something.
 func titles(steps []plan.Step) []string { return (&Foreseen{Steps: steps}).Does() }
 
+// mostNamed is how many things a question names.
+const mostNamed = 3
+
 // question is what is asked before steps act, naming what and where; "" when they change
 // nothing and nothing is in doubt.
 func (j *Job) question(steps []plan.Step, doubt bool) string {
-	does := titles(steps)
-	if len(does) == 0 {
-		if !doubt {
-			return ""
-		}
-		for _, s := range steps {
-			does = append(does, s.Title())
-		}
+	changes := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !s.Changes() })
+	switch {
+	case len(changes) > 0:
+		steps = changes
+	case !doubt:
+		return ""
 	}
-	does = together(does)
-	const most = 3
-	if n := len(does) - most; n > 1 {
-		does = append(does[:most:most], fmt.Sprintf("%d more", n))
-	}
-	text := strings.Join(does, ", ")
-	if i := strings.LastIndex(text, ", "); len(does) > 1 {
-		text = text[:i] + " and " + text[i+2:]
-	}
+	text := plan.Summary(steps, mostNamed)
 	if text == "" {
 		return fmt.Sprintf("Go on with %s?", j.Name)
 	}
 	return fmt.Sprintf("%s%s, on %s?", strings.ToUpper(text[:1]), text[1:], j.Name)
-}
-
-// together makes one of neighbours that are the same but for where to: "write X to boot_a",
-// "write X to boot_b".
-func together(does []string) (out []string) {
-	const to = " to "
-	for _, d := range does {
-		i := strings.LastIndex(d, to)
-		if n := len(out); i > 0 && n > 0 && strings.HasPrefix(out[n-1], d[:i+len(to)]) &&
-			!strings.Contains(out[n-1], " and ") && strings.LastIndex(out[n-1], to) == i {
-			out[n-1] += " and " + d[i+len(to):]
-			continue
-		}
-		out = append(out, d)
-	}
-	return out
 }
 
 // ask asks a question that --yes answers. Without anybody there it is the finding

@@ -134,7 +134,7 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 			st.Size() > mostDigests {
 			continue
 		}
-		b, err := readSmall(filepath.Join(dir, e.Name()))
+		b, err := ReadSmall(filepath.Join(dir, e.Name()), maxManifest)
 		if err != nil {
 			return err
 		}
@@ -155,7 +155,7 @@ func (m *Material) folder(ctx context.Context, dir string, g Gathering) error {
 			continue
 		}
 		if manifest(e.Name()) {
-			b, err := readSmall(name)
+			b, err := ReadSmall(name, maxManifest)
 			if err != nil {
 				return err
 			}
@@ -221,10 +221,6 @@ func isImage(f *ident.File) bool {
 func manifest(name string) bool {
 	base := path.Base(strings.ReplaceAll(name, `\`, "/"))
 	return base == "android-info.txt" || base == "fastboot-info.txt"
-}
-
-func readSmall(name string) ([]byte, error) {
-	return ReadSmall(name, maxManifest)
 }
 
 func (m *Material) note(name string, b []byte) {
@@ -353,7 +349,7 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 			return within(name, it.Name, err)
 		}
 		if manifest(it.Name) {
-			b, err := readSmall(out)
+			b, err := ReadSmall(out, maxManifest)
 			if err != nil {
 				return err
 			}

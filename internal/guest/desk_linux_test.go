@@ -145,6 +145,11 @@ func (d *desk) result(code int, v any, args ...string) {
 	}
 }
 
+func (d *desk) exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
 // standin runs a stand-in on a cable until the test ends.
 func (d *desk) standin(model string, args ...string) {
 	d.Helper()
@@ -153,6 +158,9 @@ func (d *desk) standin(model string, args ...string) {
 		if a == "--as" {
 			name = args[i+1]
 		}
+	}
+	if smaller := "/files/" + model + ".yaml"; d.exists(smaller) {
+		model = smaller
 	}
 	before := phones()
 	cmd := d.command(append([]string{"standin", "run", model, "--usb", "--at", filepath.Join(d.dir, name)},

@@ -90,9 +90,9 @@ func othersRead(dir string) []finding.Finding {
 	if !files.Readable(dir) {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.ReadableByOthers, Severity: finding.Warn, About: dir,
-		Text:   dir + ", where the backup goes, can be read by other users of this computer",
-		Remedy: "choose a folder that is yours alone"}}
+	return []finding.Finding{finding.Warns(finding.ReadableByOthers, dir,
+		dir+", where the backup goes, can be read by other users of this computer",
+		"choose a folder that is yours alone")}
 }
 
 // Load implements Work: no file is sent.
@@ -135,10 +135,10 @@ func (t *BackupTake) run(ctx context.Context, e *Env) (j *engine.Job, err error)
 		after.Learn(card.FactBackedUp, t.Output, card.Journal)
 		err = engine.Keep(j.Session, e.Options, t.Name(), j.Card, after, j.Card)
 	}
-	t.taken = &BackupTaken{Items: orEmpty(k.m.Items), Without: orEmpty(k.m.Without), Skipped: []string{},
+	t.taken = &BackupTaken{Items: OrEmpty(k.m.Items), Without: OrEmpty(k.m.Without), Skipped: []string{},
 		Folder: t.Output, Phone: j.Name, Complete: k.m.Complete}
 	if s := k.m.Item(backup.Storage); s != nil {
-		t.taken.Skipped = orEmpty(s.Skipped)
+		t.taken.Skipped = OrEmpty(s.Skipped)
 	}
 	return j, err
 }

@@ -204,6 +204,19 @@ func (e *Env) identify(ctx context.Context, path string) (*ident.File, error) {
 	return f, nil
 }
 
+// identifyAll identifies the files that words on the command line mean, in their order.
+func (e *Env) identifyAll(ctx context.Context, words []string) (list []*ident.File, err error) {
+	paths, err := files.Expand(words)
+	for _, p := range paths {
+		f, err := e.identify(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, f)
+	}
+	return list, err
+}
+
 // usesOf is the image of a set that is at path, as a file that another one is made from.
 func usesOf(m *files.Material, path string) (list []plan.Sent) {
 	for _, im := range m.Images {
@@ -232,8 +245,8 @@ func knownYes(c *card.Card, w card.Which) *bool {
 	return nil
 }
 
-// orEmpty keeps an empty list from becoming null in JSON.
-func orEmpty[T any](list []T) []T {
+// OrEmpty keeps an empty list from becoming null in JSON.
+func OrEmpty[T any](list []T) []T {
 	if list == nil {
 		return []T{}
 	}
@@ -245,4 +258,4 @@ type Written struct {
 	Writes []act.WriteResult `json:"writes"`
 }
 
-func written(j *engine.Job) Written { return Written{orEmpty(j.Out.Writes)} }
+func written(j *engine.Job) Written { return Written{OrEmpty(j.Out.Writes)} }

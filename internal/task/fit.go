@@ -27,6 +27,8 @@ type Fit struct {
 	// the phone's vendor partition: an image, a super image, a firmware set or a payload
 	Vendor string   `json:"vendor,omitempty" yaml:"vendor,omitempty"`
 	With   []string `json:"with,omitempty" yaml:"with,omitempty"` // add-ons that go on top
+	// Single: only one image can be answered for, as on a page.
+	Single bool `json:"-" yaml:"-"`
 }
 
 // FitVerdict is the answer about one image.
@@ -58,6 +60,9 @@ func (t *Fit) Run(ctx context.Context, e *Env) (*Fitted, error) {
 	if err != nil {
 		return nil, err
 	}
+	if t.Single && len(paths) > 1 {
+		return nil, Usage("--page shows one image, and here are %d", len(paths))
+	}
 	var extras []*ident.File
 	for _, p := range t.With {
 		f, err := files.Identify(files.Unquote(p), ident.Options{})
@@ -86,7 +91,7 @@ func (t *Fit) Run(ctx context.Context, e *Env) (*Fitted, error) {
 	for _, q := range r.Questions {
 		v := r.Verdicts[q.Path]
 		r.All = append(r.All, FitVerdict{Verdict: v.Verdict, Sentence: v.Sentence, Image: q.Image.Facts(),
-			Phone: phoneFacts(q.Card), Checks: v.Checks, Todo: orEmpty(v.Todo)})
+			Phone: phoneFacts(q.Card), Checks: v.Checks, Todo: OrEmpty(v.Todo)})
 	}
 	r.FitVerdict = r.All[0]
 	if len(r.All) == 1 {

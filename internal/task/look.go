@@ -258,7 +258,7 @@ func ShowSlots(ctx context.Context, e *Env) (*Slots, error) {
 	r := &Slots{Slots: []SlotRow{}, Told: told, Card: c}
 	for _, s := range slots {
 		row := SlotRow{Slot: s, Bootable: knownYes(c, card.FactBootable.Of(s)),
-			Successful: knownYes(c, card.FactGood.Of(s)), Holds: orEmpty(place.Holds(c, j.Model(), s))}
+			Successful: knownYes(c, card.FactGood.Of(s)), Holds: OrEmpty(place.Holds(c, j.Model(), s))}
 		is := func(f card.Which) *bool {
 			if v := c.Value(f); v != "" {
 				same := v == s

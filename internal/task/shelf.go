@@ -92,7 +92,7 @@ func move(in *engine.Input, d *engine.Draft, command string, items []place.Item,
 func (t *Shelve) Result(j *engine.Job) Moved { return moved(j) }
 
 func moved(j *engine.Job) Moved {
-	m := Moved{Moved: orEmpty(j.Out.Moves)}
+	m := Moved{Moved: OrEmpty(j.Out.Moves)}
 	if j.Draft != nil {
 		for _, s := range j.Draft.Steps {
 			if s, ok := s.(*plan.Shelve); ok {

@@ -64,16 +64,9 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 		return Usage("%q is nothing for --then%s", t.Then,
 			spell.NoneOf(string(t.Then), []string{"recovery", "stay"}))
 	}
-	paths, err := files.Expand(t.Packages)
-	if err != nil {
+	var err error
+	if t.given, err = e.identifyAll(ctx, t.Packages); err != nil {
 		return err
-	}
-	for _, p := range paths {
-		f, err := e.identify(ctx, p)
-		if err != nil {
-			return err
-		}
-		t.given = append(t.given, f)
 	}
 	t.ordered, t.why, _ = plan.Packages(t.given)
 	if t.Recovery == "" {
@@ -177,7 +170,7 @@ func (t *Sideload) sayOrder(in *engine.Input, steps []plan.Step) {
 
 // Result is its outcome.
 func (t *Sideload) Result(j *engine.Job) Sideloaded {
-	return Sideloaded{Packages: orEmpty(j.Out.Packages), Next: Known(j.Card, card.FactNext), Files: t.ordered,
+	return Sideloaded{Packages: OrEmpty(j.Out.Packages), Next: Known(j.Card, card.FactNext), Files: t.ordered,
 		From: t.from, Restarted: t.Then == ThenRecovery || len(t.ordered) > 1}
 }
 
@@ -205,21 +198,16 @@ func (t *Put) Load(ctx context.Context, e *Env) error {
 		return Usage("say where the files are to lie: --to storage or --to sd%s",
 			spell.DidYouMean(t.To, plan.Storages))
 	}
-	paths, err := files.Expand(t.Files)
-	if err != nil {
+	var err error
+	if t.files, err = e.identifyAll(ctx, t.Files); err != nil {
 		return err
 	}
 	names := map[string]string{}
-	for _, p := range paths {
-		f, err := e.identify(ctx, p)
-		if err != nil {
-			return err
-		}
+	for _, f := range t.files {
 		if other, ok := names[f.Name()]; ok {
-			return Usage("%s and %s have one name, and would be one file there", other, p)
+			return Usage("%s and %s have one name, and would be one file there", other, f.Path)
 		}
-		names[f.Name()] = p
-		t.files = append(t.files, f)
+		names[f.Name()] = f.Path
 	}
 	if t.Install {
 		t.files, _, _ = plan.Packages(t.files)
@@ -249,7 +237,7 @@ func (t *Put) Prepare(in *engine.Input) (*engine.Draft, error) {
 
 // Result is its outcome.
 func (t *Put) Result(j *engine.Job) Stored {
-	return Stored{Stored: orEmpty(j.Out.Stored), Packages: orEmpty(j.Out.Packages)}
+	return Stored{Stored: OrEmpty(j.Out.Stored), Packages: OrEmpty(j.Out.Packages)}
 }
 
 // App installs app packages on the started system.
@@ -270,21 +258,16 @@ func (*App) Name() string { return "app" }
 
 // Load reads the packages.
 func (t *App) Load(ctx context.Context, e *Env) error {
-	paths, err := files.Expand(t.Files)
-	if err != nil {
+	var err error
+	if t.files, err = e.identifyAll(ctx, t.Files); err != nil {
 		return err
 	}
-	for _, p := range paths {
-		f, err := e.identify(ctx, p)
-		if err != nil {
-			return err
-		}
-		t.files = append(t.files, f)
+	for _, f := range t.files {
 		unsigned := ""
 		if f.Kind == ident.App && f.App != nil {
 			// One that was changed after it was signed is a finding of every file that is sent.
-			if _, err := files.ReadPackage(ctx, p); errors.Is(err, appsig.ErrUnsigned) {
-				unsigned = filepath.Base(p) + ": " + cmp.Or(errors.Unwrap(err), err).Error()
+			if _, err := files.ReadPackage(ctx, f.Path); errors.Is(err, appsig.ErrUnsigned) {
+				unsigned = filepath.Base(f.Path) + ": " + cmp.Or(errors.Unwrap(err), err).Error()
 			}
 		}
 		t.unsigned = append(t.unsigned, unsigned)
@@ -303,4 +286,4 @@ func (t *App) Prepare(*engine.Input) (*engine.Draft, error) {
 }
 
 // Result is its outcome.
-func (t *App) Result(j *engine.Job) Apps { return Apps{orEmpty(j.Out.Apps)} }
+func (t *App) Result(j *engine.Job) Apps { return Apps{OrEmpty(j.Out.Apps)} }

@@ -142,7 +142,7 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 	}
 	t.sayFlags(e.Obs(), m.Flags, flags)
 	t.sayCost(e.Obs(), m.Flags, flags, len(m.PublicKey) > 0)
-	return &Flagged{Flags: flags, Path: t.Output, Written: Written{Writes: orEmpty[writeResult](nil)}}, nil
+	return &Flagged{Flags: flags, Path: t.Output, Written: Written{Writes: OrEmpty[writeResult](nil)}}, nil
 }
 
 func (*Flags) sayFlags(to say.To, before, after uint32) {
@@ -537,7 +537,7 @@ func judged(ctx context.Context, source vbmeta.Source, known *card.Card,
 		return nil, err
 	}
 	v := judge(chain, known)
-	r := &VBMetaChecked{Present: true, Missing: orEmpty(v.Missing), Checks: plan.ChainChecks(chain, known),
+	r := &VBMetaChecked{Present: true, Missing: OrEmpty(v.Missing), Checks: plan.ChainChecks(chain, known),
 		Unlocked: v.Unlocked, Top: chain.Top, Verdict: v}
 	if v.LockedIfTrusts != "" {
 		r.LockedIfTrusts = &v.LockedIfTrusts

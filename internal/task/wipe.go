@@ -73,7 +73,7 @@ func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 
 // Result is its outcome; done says that all of it was done.
 func (t *Wipe) Result(j *engine.Job, done bool) Wiped {
-	w := Wiped{Areas: []plan.AreaRow{}, How: orEmpty(j.Out.Wiped)}
+	w := Wiped{Areas: []plan.AreaRow{}, How: OrEmpty(j.Out.Wiped)}
 	if j.Draft == nil {
 		return w
 	}

@@ -167,9 +167,9 @@ func Personal(base string) bool {
 func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {
 	var list []finding.Finding
 	if have := c.Value(card.FactModel); have != "" && m.Model != "" && have != m.Model {
-		list = append(list, finding.Finding{Name: finding.WrongModel, Severity: finding.Stop, About: m.Model,
-			Text:   fmt.Sprintf("the backup is of a %s, this phone is a %s", m.Model, have),
-			Remedy: "take the backup of this phone"})
+		list = append(list, finding.Stops(finding.WrongModel, m.Model,
+			fmt.Sprintf("the backup is of a %s, this phone is a %s", m.Model, have),
+			"take the backup of this phone"))
 	}
 	serial := c.Value(card.FactSerial)
 	other := serial != "" && m.Serial != "" && serial != m.Serial && c.Value(card.FactOtherSerial) != m.Serial
@@ -177,17 +177,17 @@ func (m *Manifest) Check(c *card.Card, items []*Item) []finding.Finding {
 		base := strings.TrimSuffix(strings.TrimSuffix(i.Name, "_a"), "_b")
 		if n, known := c.Number(card.FactSize.Of(card.Part(i.Name))); known && n != i.Bytes &&
 			i.Name != Storage {
-			f := finding.Finding{Name: finding.BackupDiffers, Severity: finding.Warn, About: i.Name,
-				Text: fmt.Sprintf("%s had %s when the backup was taken, and has %s now", i.Name,
-					image.Size(i.Bytes), image.Size(n))}
+			f := finding.Warns(finding.BackupDiffers, i.Name,
+				fmt.Sprintf("%s had %s when the backup was taken, and has %s now", i.Name,
+					image.Size(i.Bytes), image.Size(n)), "")
 			list = append(list, f)
 		}
 		if !other {
 			continue
 		}
-		f := finding.Finding{Name: finding.OtherPhone, Severity: finding.Warn, About: i.Name,
-			Text: fmt.Sprintf("the backup is of the phone with the serial number %s, this one has %s",
-				m.Serial, serial)}
+		f := finding.Warns(finding.OtherPhone, i.Name,
+			fmt.Sprintf("the backup is of the phone with the serial number %s, this one has %s",
+				m.Serial, serial), "")
 		if slices.Contains(single, base) {
 			f.Severity = finding.Stop
 			f.Text += "; " + i.Name + " is different on every phone"

@@ -124,6 +124,21 @@ type Finding struct {
 	Accepted bool     `json:"accepted,omitempty"`
 }
 
+// Stops makes a finding that stops; remedy may be "".
+func Stops(name, about, text, remedy string) Finding {
+	return Finding{Name: name, Severity: Stop, About: about, Text: text, Remedy: remedy}
+}
+
+// Warns makes a finding that is asked about.
+func Warns(name, about, text, remedy string) Finding {
+	return Finding{Name: name, Severity: Warn, About: about, Text: text, Remedy: remedy}
+}
+
+// Notes makes a finding that is only told.
+func Notes(name, about, text, remedy string) Finding {
+	return Finding{Name: name, Severity: Note, About: about, Text: text, Remedy: remedy}
+}
+
 // Accept is what a person lifts: a finding by name, on everything or on one
 // partition or file.
 type Accept struct{ Name, What string }

@@ -19,23 +19,22 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 	var list []finding.Finding
 	if next := c.Landing(); next != "" {
 		started := c.Value(card.FactStarted)
-		list = append(list, finding.Finding{Name: finding.SlotNotStarted, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go "+
+		list = append(list, finding.Stops(finding.SlotNotStarted, name,
+			fmt.Sprintf("slot %s starts next and the recovery runs on slot %s; the add-on would go "+
 				"to slot %s%s", next, started, started, ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
-			Remedy: "jarlid go recovery"})
+			"jarlid go recovery"))
 	}
 	system := card.At("system", c.Running())
 	if h := c.Get(card.FactHolds.Of(system)); h.Value == card.Nothing {
-		list = append(list, finding.Finding{Name: finding.NoSystem, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system,
-				name, ByJob(h)),
-			Remedy: "install the ROM first: jarlid sideload ROM " + local.Quote(f.Path)})
+		list = append(list, finding.Stops(finding.NoSystem, name,
+			fmt.Sprintf("%s was erased and holds nothing that %s could be added to%s", system,
+				name, ByJob(h)), "install the ROM first: jarlid sideload ROM "+local.Quote(f.Path)))
 	}
 	if c.Value(card.FactTree.Of(system)) == "enforced" {
-		list = append(list, finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("the hash tree of %s is enforced at each start, and an add-on changes it: "+
+		list = append(list, finding.Stops(finding.VerityRejects, name,
+			fmt.Sprintf("the hash tree of %s is enforced at each start, and an add-on changes it: "+
 				"the slot would not start any more", system),
-			Remedy: "switch the hash trees off first: jarlid vbmeta loosen hashtree"})
+			"switch the hash trees off first: jarlid vbmeta loosen hashtree"))
 	}
 	list = append(list, Arch(f, c)...)
 	list = append(list, roomFinding(f, c)...)
@@ -47,17 +46,15 @@ func Addon(f *ident.File, c *card.Card) []finding.Finding {
 		have := c.Value(fact)
 		switch {
 		case have == "":
-			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Warn,
-				About: name,
-				Text: fmt.Sprintf("%s wants %s %s, and nobody can tell in this mode what the system is", name,
-					d.Property, strings.Join(d.Values, " or "))})
+			list = append(list, finding.Warns(finding.WrongSystem, name,
+				fmt.Sprintf("%s wants %s %s, and nobody can tell in this mode what the system is", name,
+					d.Property, strings.Join(d.Values, " or ")), ""))
 		case !slices.Contains(d.Values, have):
-			list = append(list, finding.Finding{Name: finding.WrongSystem, Severity: finding.Stop,
-				About: name,
-				Text: fmt.Sprintf("%s wants %s %s, the system is %s", name, d.Property,
-					strings.Join(d.Values, " or "), have),
-				Remedy: "fetch the variant for release " + cmp.Or(c.Value(card.FactRelease.Of(c.Running())),
-					have)})
+			list = append(list, finding.Stops(finding.WrongSystem, name,
+				fmt.Sprintf("%s wants %s %s, the system is %s", name, d.Property,
+					strings.Join(d.Values, " or "), have), "fetch the variant for release "+
+					cmp.Or(c.Value(card.FactRelease.Of(c.Running())),
+						have)))
 		}
 	}
 	return list

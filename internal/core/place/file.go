@@ -80,9 +80,8 @@ func NotContent(f *ident.File, label string) []finding.Finding {
 	}
 	switch f.Kind {
 	case ident.ISO, ident.Qcow2, ident.Kernel:
-		return []finding.Finding{{Name: finding.WrongDestination, Severity: finding.Stop, About: label,
-			Text:   label + " is " + f.What() + ", which no partition of a phone takes as it is",
-			Remedy: "name the image itself"}}
+		return []finding.Finding{finding.Stops(finding.WrongDestination, label, label+" is "+f.What()+
+			", which no partition of a phone takes as it is", "name the image itself")}
 	}
 	if f.Kind != ident.Text && f.Kind != ident.Sums {
 		return nil

@@ -51,10 +51,9 @@ func (i *InstallApp) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.
 	}
 	app := i.File.App
 	if app.Split != "" {
-		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name,
-			Text: fmt.Sprintf("it is a part (%s) of the app %s, and nothing by itself", app.Split,
-				app.Name),
-			Remedy: "fetch the app as one package"})
+		list = append(list, finding.Stops(finding.NotAnApp, name,
+			fmt.Sprintf("it is a part (%s) of the app %s, and nothing by itself", app.Split,
+				app.Name), "fetch the app as one package"))
 	}
 	if i.Unsigned != "" {
 		list = append(list, finding.Finding{Name: finding.NotAnApp, Severity: finding.Stop, About: name,

@@ -84,8 +84,8 @@ func (w *WipeArea) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 		list = append(list, absentFinding(c, p)...)
 	}
 	if root, known := c.Yes(card.FactRoot); known && !root {
-		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Note, About: w.Area,
-			Text: "the recovery gives no root shell, so it is done by hand in its menu"})
+		list = append(list, finding.Notes(finding.NoShell, w.Area,
+			"the recovery gives no root shell, so it is done by hand in its menu", ""))
 	}
 	return append(list, batteryFinding(c)...)
 }
@@ -148,9 +148,9 @@ func storageFinding(c *card.Card) []finding.Finding {
 	if c.Value(card.FactData) != card.DataEncrypted {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
-		Text:   "shared storage lies in the data, which is encrypted by the system that is on the phone",
-		Remedy: "erase it from the started system, or with everything else: jarlid wipe userdata"}}
+	return []finding.Finding{finding.Stops(finding.StorageUnreadable, "storage",
+		"shared storage lies in the data, which is encrypted by the system that is on the phone",
+		"erase it from the started system, or with everything else: jarlid wipe userdata")}
 }
 
 // wipeInRecovery gives what a wipe of an area means in the recovery.

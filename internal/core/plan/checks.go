@@ -27,16 +27,16 @@ func merging(c *card.Card) (state string, pending bool) {
 func mergeFinding(c *card.Card, about, why string) []finding.Finding {
 	state, pending := merging(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
-		return []finding.Finding{{Name: finding.MergePending, Severity: finding.Warn, About: about,
-			Text: "an update was installed, and nobody can tell whether its merge has finished; " + why +
-				" if it has not", Remedy: "the bootloader tells: jarlid card"}}
+		return []finding.Finding{finding.Warns(finding.MergePending, about,
+			"an update was installed, and nobody can tell whether its merge has finished; "+why+
+				" if it has not", "the bootloader tells: jarlid card")}
 	}
 	if !pending {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.MergePending, Severity: finding.Stop, About: about,
-		Text:   fmt.Sprintf("an update is installed and not merged yet (%s); %s", state, why),
-		Remedy: "start the new system and let it finish; jarlid card shows the state"}}
+	return []finding.Finding{finding.Stops(finding.MergePending, about,
+		fmt.Sprintf("an update is installed and not merged yet (%s); %s", state, why),
+		"start the new system and let it finish; jarlid card shows the state")}
 }
 
 // inMerge reports whether a partition takes part in a merge.
@@ -49,9 +49,9 @@ func commandFinding(c *card.Card, command, remedy string) []finding.Finding {
 	if yes, known := c.Yes(card.FactCommand.Of(command)); !known || yes {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop, About: command,
-		Text: fmt.Sprintf("this phone's bootloader does not know %q (%s)", command,
-			place.EvidenceWords(c.Get(card.FactCommand.Of(command)))), Remedy: remedy}}
+	return []finding.Finding{finding.Stops(finding.CommandUnknown, command,
+		fmt.Sprintf("this phone's bootloader does not know %q (%s)", command,
+			place.EvidenceWords(c.Get(card.FactCommand.Of(command)))), remedy)}
 }
 
 // askFindings are the model file's questions that nobody has answered yet.
@@ -62,8 +62,8 @@ func askFindings(c *card.Card, m *model.Model) []finding.Finding {
 	var list []finding.Finding
 	for _, q := range m.Ask {
 		if !c.Get(answerFact(q)).Known() {
-			list = append(list, finding.Finding{Name: finding.AskedFirst, Severity: finding.Warn, About: q,
-				Text: q, Remedy: "if not, answer no, try it, and come back"})
+			list = append(list, finding.Warns(finding.AskedFirst, q, q,
+				"if not, answer no, try it, and come back"))
 		}
 	}
 	return list
@@ -167,12 +167,11 @@ func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Findi
 		if c.Get(card.FactDigest.Of(p)).Known() {
 			continue // written by a job, or about to be
 		}
-		list = append(list, finding.Finding{Name: finding.PreImageMissing, Severity: finding.Warn,
-			About: p.String(),
-			Text: fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and "+
+		list = append(list, finding.Warns(finding.PreImageMissing, p.String(),
+			fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and "+
 				"nobody can tell that it is there", m.Name, p),
-			Remedy: "write it first, or name it in the same command: jarlid flash " + strings.ToUpper(base) +
-				"-IMAGE"})
+			"write it first, or name it in the same command: jarlid flash "+strings.ToUpper(base)+
+				"-IMAGE"))
 	}
 	return list
 }
@@ -182,7 +181,7 @@ func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Findi
 func contentFindings(f *ident.File, partition string, forced bool, home place.Home) []finding.Finding {
 	name := place.FileName(f.Path)
 	stop := func(n, text, remedy string) []finding.Finding {
-		return []finding.Finding{{Name: n, Severity: finding.Stop, About: name, Text: text, Remedy: remedy}}
+		return []finding.Finding{finding.Stops(n, name, text, remedy)}
 	}
 	switch {
 	case f.Short:
@@ -194,9 +193,9 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 		if f.Size == 0 {
 			return stop(finding.WrongDestination, "the file is empty", "fetch it again")
 		}
-		return []finding.Finding{{Name: finding.UnknownContent, Severity: finding.Warn, About: name,
-			Text: "nothing is known about what is in " + name + "; that it belongs to " + partition +
-				" is its name's word alone, or yours", Remedy: "compare its digest with the source's first"}}
+		return []finding.Finding{finding.Warns(finding.UnknownContent, name,
+			"nothing is known about what is in "+name+"; that it belongs to "+partition+
+				" is its name's word alone, or yours", "compare its digest with the source's first")}
 	}
 	var belongs []string
 	for _, d := range f.GoesTo {
@@ -246,19 +245,18 @@ func strong(d ident.Destination) bool { return d.Evidence != "name" }
 // riskyFinding is for partitions whose loss a phone does not survive.
 func riskyFinding(partition, what string, m *model.Model) []finding.Finding {
 	if backup.Personal(partition) {
-		return []finding.Finding{{Name: finding.RiskyPartition, Severity: finding.Stop, About: partition,
-			Text: fmt.Sprintf("%s holds this very phone's numbers and keys, which nobody else has; %s it "+
-				"loses them for good", partition, what),
-			Remedy: "keep it first: jarlid backup take " + partition +
-				" -o DIR; put back only this phone's own: jarlid backup restore " + partition + " -o DIR"}}
+		return []finding.Finding{finding.Stops(finding.RiskyPartition, partition,
+			fmt.Sprintf("%s holds this very phone's numbers and keys, which nobody else has; %s it "+
+				"loses them for good", partition, what), "keep it first: jarlid backup take "+partition+
+				" -o DIR; put back only this phone's own: jarlid backup restore "+partition+" -o DIR")}
 	}
 	if !ident.Risky(partition) && (m == nil || !slices.Contains(m.Risky, partition)) {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.RiskyPartition, Severity: finding.Stop, About: partition,
-		Text: fmt.Sprintf("%s belongs to the bootloader's stages, the partition table or the radio; %s "+
+	return []finding.Finding{finding.Stops(finding.RiskyPartition, partition,
+		fmt.Sprintf("%s belongs to the bootloader's stages, the partition table or the radio; %s "+
 			"it wrongly can't be undone", partition, what),
-		Remedy: "only with the maker's own image for this very model: --accept risky-partition=" + partition}}
+		"only with the maker's own image for this very model: --accept risky-partition="+partition)}
 }
 
 // absentFinding is about a partition that is known not to be there.
@@ -266,9 +264,9 @@ func absentFinding(c *card.Card, p card.Partition) []finding.Finding {
 	if size := c.Get(card.FactSize.Of(p)); !size.Known() || size.Value != card.Nothing {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Stop, About: p.String(),
-		Text:   "the phone has no partition " + p.String() + spell.DidYouMean(p.Base, basesOf(c)),
-		Remedy: "jarlid card shows what it has, and where its recovery lives"}}
+	return []finding.Finding{finding.Stops(finding.NoSuchPartition, p.String(), "the phone has no partition "+
+		p.String()+spell.DidYouMean(p.Base, basesOf(c)),
+		"jarlid card shows what it has, and where its recovery lives")}
 }
 
 // basesOf are the names of the partitions that are known, without their slots.
@@ -310,13 +308,12 @@ func lockFinding(c *card.Card) []finding.Finding {
 	unlocked, known := c.Yes(card.FactUnlocked)
 	switch {
 	case !known:
-		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Warn,
-			Text:   "the phone does not say whether it is unlocked",
-			Remedy: "a locked one will refuse, and nothing is harmed by it"}}
+		return []finding.Finding{finding.Warns(finding.LockedBootloader, "",
+			"the phone does not say whether it is unlocked",
+			"a locked one will refuse, and nothing is harmed by it")}
 	case !unlocked:
-		return []finding.Finding{{Name: finding.LockedBootloader, Severity: finding.Stop,
-			Text:   "the bootloader is locked and takes no images",
-			Remedy: "unlock it first; that erases all data"}}
+		return []finding.Finding{finding.Stops(finding.LockedBootloader, "",
+			"the bootloader is locked and takes no images", "unlock it first; that erases all data")}
 	}
 	return nil
 }
@@ -379,9 +376,9 @@ func holdsFinding(c *card.Card) []finding.Finding {
 	default:
 		return nil
 	}
-	return []finding.Finding{{Name: finding.StorageHolds, Severity: finding.Stop, About: "userdata",
-		Text: text, Remedy: "put it onto a memory card, or put it there again afterwards; or leave the " +
-			"storage: jarlid wipe apps"}}
+	return []finding.Finding{finding.Stops(finding.StorageHolds, "userdata", text,
+		"put it onto a memory card, or put it there again afterwards; or leave the "+
+			"storage: jarlid wipe apps")}
 }
 
 const (

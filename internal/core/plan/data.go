@@ -91,9 +91,9 @@ func newSystemFinding(c *card.Card, about, build string) []finding.Finding {
 	case card.DataFormatted:
 		return nil
 	case card.DataPlain:
-		return []finding.Finding{{Name: finding.OldApps, Severity: finding.Warn, About: about,
-			Text: "the apps and settings of the system that was here are still on the phone; another " +
-				"system may not start over them", Remedy: "jarlid wipe apps caches"}}
+		return []finding.Finding{finding.Warns(finding.OldApps, about,
+			"the apps and settings of the system that was here are still on the phone; another "+
+				"system may not start over them", "jarlid wipe apps caches")}
 	case card.DataEncrypted:
 		f.Severity = finding.Stop
 		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will " +
@@ -164,9 +164,9 @@ func dataReplaced(c *card.Card, by string) {
 func dataGoes(c *card.Card) []finding.Finding {
 	list := append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
 	if c.Value(card.FactData) != card.DataFormatted && !c.Get(card.FactBackedUp).Known() {
-		list = append(list, finding.Finding{Name: finding.NoBackup, Severity: finding.Note, About: "userdata",
-			Text:   "no backup of this phone's storage is known",
-			Remedy: "where it can be read, keep it first: jarlid backup take -o DIR"})
+		list = append(list, finding.Notes(finding.NoBackup, "userdata",
+			"no backup of this phone's storage is known",
+			"where it can be read, keep it first: jarlid backup take -o DIR"))
 	}
 	return list
 }

@@ -133,9 +133,8 @@ func (*Unlock) Touches(*card.Card) []card.ID {
 
 // Check: the phone must allow it.
 func (u *Unlock) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Finding {
-	f := finding.Finding{Name: finding.UnlockNotAllowed, Severity: finding.Stop,
-		Text:   "the phone says that unlocking is not allowed",
-		Remedy: "start the system, switch the developer settings on, allow unlocking there, and come back"}
+	f := finding.Stops(finding.UnlockNotAllowed, "", "the phone says that unlocking is not allowed",
+		"start the system, switch the developer settings on, allow unlocking there, and come back")
 	if m != nil && len(m.Bootloader.Before) > 0 {
 		f.Remedy = m.Bootloader.Before[0]
 	}

@@ -83,11 +83,9 @@ func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model
 			Forced: forced, Home: home, Ask: m.Questions(), Keep: true}))
 	}
 	if all, _ := c.Slots(); len(all) > len(slots) && slots[0] != "" {
-		return writes, []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn,
-			About: slots[0],
-			Text: fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts "+
-				"from the other one, without it", slots[0]),
-			Remedy: "leave out --into, then it goes to both"}}, nil
+		return writes, []finding.Finding{finding.Warns(finding.RecoveryOnOneSlot, slots[0],
+			fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts "+
+				"from the other one, without it", slots[0]), "leave out --into, then it goes to both")}, nil
 	}
 	return writes, nil, nil
 }
@@ -174,8 +172,8 @@ func (m *Manifest) Check(set string, c *card.Card, values map[string]string,
 		case r.Name == "partition-exists":
 			for _, v := range r.Values {
 				if !r.Reject && c.Value(card.FactSize.Of(card.Part(v))) == card.Nothing {
-					list = append(list, finding.Finding{Name: finding.NoSuchPartition, Severity: finding.Stop,
-						About: v, Text: "the set is for phones with a partition " + v})
+					list = append(list, finding.Stops(finding.NoSuchPartition, v,
+						"the set is for phones with a partition "+v, ""))
 				}
 			}
 		default:
@@ -211,7 +209,7 @@ func (m *Manifest) product(set string, r Requirement, c *card.Card, all model.Se
 	if hit != r.Reject {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Stop, About: set,
-		Text: fmt.Sprintf("the set is for %s, this phone is %s", strings.Join(r.Values, " or "),
-			strings.Join(slices.Compact(have), ", ")), Remedy: "fetch the set made for this phone"}}
+	return []finding.Finding{finding.Stops(finding.WrongModel, set,
+		fmt.Sprintf("the set is for %s, this phone is %s", strings.Join(r.Values, " or "),
+			strings.Join(slices.Compact(have), ", ")), "fetch the set made for this phone")}
 }

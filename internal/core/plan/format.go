@@ -59,8 +59,8 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 		list = append(lockFinding(c), list...)
 	}
 	if root, known := c.Yes(card.FactRoot); c.Mode() == card.Recovery && known && !root {
-		list = append(list, finding.Finding{Name: finding.NoShell, Severity: finding.Note, About: "userdata",
-			Text: "the recovery gives no root shell, so the data is formatted by hand in its menu"})
+		list = append(list, finding.Notes(finding.NoShell, "userdata",
+			"the recovery gives no root shell, so the data is formatted by hand in its menu", ""))
 	}
 	return list
 }
@@ -69,17 +69,17 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 func formatFinding(c *card.Card) []finding.Finding {
 	state, pending := merging(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
-		return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Warn, About: "userdata",
-			Text: "an update was installed, and nobody can tell whether its merge has finished; until then " +
-				"part of it lies in the data", Remedy: "the bootloader tells: jarlid card"}}
+		return []finding.Finding{finding.Warns(finding.FormatAfterInstall, "userdata",
+			"an update was installed, and nobody can tell whether its merge has finished; until then "+
+				"part of it lies in the data", "the bootloader tells: jarlid card")}
 	}
 	if !pending {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.FormatAfterInstall, Severity: finding.Stop, About: "userdata",
-		Text: fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the "+
+	return []finding.Finding{finding.Stops(finding.FormatAfterInstall, "userdata",
+		fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the "+
 			"data, and formatting loses it%s", state, place.ByJob(c.Get(card.FactSnapshot))),
-		Remedy: "start the new system first and let it finish; or format, and install again afterwards"}}
+		"start the new system first and let it finish; or format, and install again afterwards")}
 }
 
 // Effects: the data is empty, debugging off.

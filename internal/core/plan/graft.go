@@ -40,10 +40,10 @@ func LostFindings(partition string, lost []string) []finding.Finding {
 	if n := len(lost) - len(some); n > 0 {
 		text += fmt.Sprintf(" and %d more", n)
 	}
-	return []finding.Finding{{Name: finding.NormalStart, Severity: finding.Stop, About: partition,
-		Text: "the ramdisk in " + partition + " has for a normal start what the recovery's lacks: " + text,
-		Remedy: "take a recovery made for this model, or start it without writing it: jarlid recovery " +
-			"try FILE"}}
+	return []finding.Finding{finding.Stops(finding.NormalStart, partition, "the ramdisk in "+partition+
+		" has for a normal start what the recovery's lacks: "+text,
+		"take a recovery made for this model, or start it without writing it: jarlid recovery "+
+			"try FILE")}
 }
 
 // ByTrying reports whether a recovery reaches the images it goes into by being started

@@ -18,10 +18,9 @@ func (w *Write) homeFindings(c *card.Card) []finding.Finding {
 	}
 	if w.OneSlot && w.Home.Form == "own" && w.File.HoldsRecovery() &&
 		!c.Get(card.FactSet.Of(w.Name().On(card.Other(w.Slot)))).Known() {
-		return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: w.Slot,
-			Text: fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts "+
-				"from the other one, without it", w.Slot),
-			Remedy: "leave the slot out, then it goes to both"}}
+		return []finding.Finding{finding.Warns(finding.RecoveryOnOneSlot, w.Slot,
+			fmt.Sprintf("the recovery goes to slot %s only; after a ROM install the phone starts "+
+				"from the other one, without it", w.Slot), "leave the slot out, then it goes to both")}
 	}
 	f := finding.Finding{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: w.Name().String()}
 	set := c.Get(card.FactSet.Of(w.Name()))
@@ -57,10 +56,10 @@ func (w *Write) buildFinding(c *card.Card) []finding.Finding {
 	if is == "" || is == "0" || !have.Known() || is == major {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.OtherBuild, Severity: finding.Warn, About: w.Name().String(),
-		Text: fmt.Sprintf("it belongs to a system of release %s, and the one there is of release %s%s", is,
-			have.Value, place.ByJob(have)),
-		Remedy: "take it out of the package that was installed: jarlid lift PACKAGE boot -o DIR"}}
+	return []finding.Finding{finding.Warns(finding.OtherBuild, w.Name().String(),
+		fmt.Sprintf("it belongs to a system of release %s, and the one there is of release %s%s", is,
+			have.Value, place.ByJob(have)), "take it out of the package that was installed: jarlid lift "+
+			"PACKAGE boot -o DIR")}
 }
 
 // restoresFinding: the manufacturer's systems of phones without slots may write the manufacturer's recovery
@@ -84,15 +83,15 @@ func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 		}
 	}
 	if c.Mode() == card.Loader && (restores || m.RestoresRecovery()) {
-		return []finding.Finding{{Name: finding.RestartUndoes, Severity: finding.Stop, About: home.String(),
-			Text: "the maker's system writes its own recovery back when it starts, over " + set.Value +
-				place.ByJob(set), Remedy: "by the keys, straight into the recovery: jarlid go recovery"}}
+		return []finding.Finding{finding.Stops(finding.RestartUndoes, home.String(),
+			"the maker's system writes its own recovery back when it starts, over "+set.Value+
+				place.ByJob(set), "by the keys, straight into the recovery: jarlid go recovery")}
 	}
 	why := "the system that starts is the one that was here; makers' systems may write their own recovery " +
 		"back at each start, over "
 	if restores {
 		why = "the system that starts puts the maker's recovery back each time, over "
 	}
-	return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Note, About: home.String(),
-		Text: why + set.Value, Remedy: "in the recovery, before that start: jarlid recovery hold"}}
+	return []finding.Finding{finding.Notes(finding.RecoveryReplaced, home.String(), why+set.Value,
+		"in the recovery, before that start: jarlid recovery hold")}
 }

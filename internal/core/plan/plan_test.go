@@ -227,3 +227,36 @@ func TestAccept(t *testing.T) {
 		}
 	}
 }
+
+// TestSummary: a question names what is done and where, from the steps themselves: a comma or " to " in the
+// name of a file changes nothing.
+func TestSummary(t *testing.T) {
+	file := func(path string) *ident.File { return &ident.File{Path: path, Kind: ident.Boot} }
+	write := func(path, base, slot string) *Write {
+		return &Write{File: file(path), Partition: base, Slot: slot, Label: path}
+	}
+	for _, c := range []struct {
+		name  string
+		steps []Step
+		want  string
+	}{
+		{"none", nil, ""},
+		{"one", []Step{&FormatData{}}, "erase all data"},
+		{"a comma in a name", []Step{write("a, b.img", "boot", "a"), &FormatData{}},
+			"write a, b.img to boot_a and erase all data"},
+		{"both slots", []Step{write("a.img", "boot", "a"), write("a.img", "boot", "b")},
+			"write a.img to boot_a and boot_b"},
+		{"two files that begin alike", []Step{write("a", "boot", "a"), write("a to boot.img", "boot", "b")},
+			"write a to boot_a and write a to boot.img to boot_b"},
+		{"one left over", []Step{write("a", "boot", "a"), write("b", "dtbo", "a"), write("c", "radio", "a"),
+			&FormatData{}}, "write a to boot_a, write b to dtbo_a, write c to radio_a and erase all data"},
+		{"more than are named", []Step{write("a", "boot", "a"), write("b", "dtbo", "a"),
+			write("c", "radio", "a"),
+			write("d", "misc", ""), &FormatData{}},
+			"write a to boot_a, write b to dtbo_a, write c to radio_a and 2 more"},
+	} {
+		if got := Summary(c.steps, 3); got != c.want {
+			t.Errorf("%s: the summary is %q, want %q", c.name, got, c.want)
+		}
+	}
+}

@@ -29,8 +29,11 @@ type Put struct {
 func (p *Put) Sends() []Sent { return sent(p.File) }
 
 // Title says what is done.
-func (p *Put) Title() string {
-	return fmt.Sprintf("put %s to %s", place.FileName(p.File.Path), storageWords(p.To))
+func (p *Put) Title() string { return aimed(p) }
+
+// Aim implements Aimed.
+func (p *Put) Aim() (does, to string) {
+	return "put " + place.FileName(p.File.Path), storageWords(p.To)
 }
 
 // Estimate implements Step: the file is sent.
@@ -54,8 +57,8 @@ func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	free := c.Get(card.FactFree.Of(p.To))
 	switch {
 	case free.Known() && free.Value == card.Nothing:
-		f := finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Stop, About: p.To,
-			Text: storageWords(p.To) + " can't be reached in this mode"}
+		f := finding.Stops(finding.StorageUnreadable, p.To, storageWords(p.To)+
+			" can't be reached in this mode", "")
 		f.Remedy = "put a memory card in, or: --to storage"
 		if p.To == "storage" {
 			f.Text += ": it lies in the data, which is encrypted by the system that is on the phone"
@@ -64,22 +67,19 @@ func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 		}
 		return append(list, f)
 	case !free.Known():
-		return append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Warn, About: p.To,
-			Text: "nobody can tell how much room " + storageWords(p.To) + " has"})
+		return append(list, finding.Warns(finding.NoRoom, p.To, "nobody can tell how much room "+
+			storageWords(p.To)+" has", ""))
 	}
 	if lock, _ := c.Yes(card.FactLock); lock && p.To == "storage" && c.Mode() == card.System &&
 		c.Value(card.FactCrypto) != card.CryptoNone {
-		list = append(list, finding.Finding{Name: finding.StorageUnreadable, Severity: finding.Warn,
-			About: p.To,
-			Text: "the screen is locked with a code, and what is in the storage is encrypted with it: " +
-				"most recoveries can't read it",
-			Remedy: "take the lock off in the settings first, or: --to sd"})
+		list = append(list, finding.Warns(finding.StorageUnreadable, p.To,
+			"the screen is locked with a code, and what is in the storage is encrypted with it: "+
+				"most recoveries can't read it", "take the lock off in the settings first, or: --to sd"))
 	}
 	if n, _ := c.Number(card.FactFree.Of(p.To)); n < p.File.Size {
-		list = append(list, finding.Finding{Name: finding.NoRoom, Severity: finding.Stop, About: p.To,
-			Text: fmt.Sprintf("the file has %s, %s has %s free", image.Size(p.File.Size),
-				storageWords(p.To), image.Size(n)),
-			Remedy: "make room on it first"})
+		list = append(list, finding.Stops(finding.NoRoom, p.To, fmt.Sprintf("the file has %s, %s has %s free",
+			image.Size(p.File.Size),
+			storageWords(p.To), image.Size(n)), "make room on it first"))
 	}
 	return list
 }

@@ -80,11 +80,10 @@ func (r *Relock) otherSlot(c *card.Card) []finding.Finding {
 	if len(missing) == 0 {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.RelockBricks, Severity: finding.Warn, About: "slot " + other,
-		Text: fmt.Sprintf("slot %s is not known to hold what was named (%s): should slot %s ever fail, "+
+	return []finding.Finding{finding.Warns(finding.RelockBricks, "slot "+other,
+		fmt.Sprintf("slot %s is not known to hold what was named (%s): should slot %s ever fail, "+
 			"the locked phone has nothing to fall back to", other, strings.Join(missing, ", "),
-			card.Other(other)),
-		Remedy: "write the set there too: jarlid flash SET --into @" + other}}
+			card.Other(other)), "write the set there too: jarlid flash SET --into @"+other)}
 }
 
 // unstartedFinding: whether the manufacturer's system starts at all is seen while there is a way back.
@@ -92,9 +91,9 @@ func unstartedFinding(c *card.Card) []finding.Finding {
 	if yes, _ := c.Yes(card.FactCameUp.Of(c.Value(card.FactNext))); yes {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.RelockBricks, Severity: finding.Warn, About: "system",
-		Text: "no job has seen the maker's system come up since it was written; once the phone is locked " +
-			"there is no way to mend it", Remedy: "start it once first: jarlid go system, jarlid arrive"}}
+	return []finding.Finding{finding.Warns(finding.RelockBricks, "system",
+		"no job has seen the maker's system come up since it was written; once the phone is locked "+
+			"there is no way to mend it", "start it once first: jarlid go system, jarlid arrive")}
 }
 
 // unproven are the partitions on a slot of which it is not known that they hold what was named.

@@ -78,11 +78,10 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 	switch r.To {
 	case card.Fastbootd:
 		if yes, known := c.Yes(card.FactUserspace); known && !yes {
-			return []finding.Finding{{Name: finding.CommandUnknown, Severity: finding.Stop,
-				About: string(r.To),
-				Text: "this phone has no userspace fastboot (" +
-					place.EvidenceWords(c.Get(card.FactUserspace)) + ")",
-				Remedy: "its bootloader does everything there is to do over fastboot"}}
+			return []finding.Finding{finding.Stops(finding.CommandUnknown, string(r.To),
+				"this phone has no userspace fastboot ("+
+					place.EvidenceWords(c.Get(card.FactUserspace))+")",
+				"its bootloader does everything there is to do over fastboot")}
 		}
 		return nil
 	case card.Sideload:
@@ -94,9 +93,9 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 	slot := c.Value(card.FactNext)
 	var list []finding.Finding
 	if yes, _ := c.Yes(card.FactTemporary); yes {
-		list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Warn,
-			Text:   "the recovery that runs was started without being written, and this restart ends it",
-			Remedy: "to keep it: jarlid recovery install FILE"})
+		list = append(list, finding.Warns(finding.TemporaryRecovery, "",
+			"the recovery that runs was started without being written, and this restart ends it",
+			"to keep it: jarlid recovery install FILE"))
 	}
 	if r.To == card.System {
 		list = append(list, slotFinding(c, slot)...)
@@ -114,13 +113,13 @@ func (r *Restart) landsFinding(c *card.Card) []finding.Finding {
 		return nil // an add-on belongs to where it lands
 	}
 	started := c.Value(card.FactStarted)
-	return []finding.Finding{{Name: finding.SlotNotStarted, Severity: finding.Stop, About: next,
-		Text: fmt.Sprintf("slot %s starts next, and the recovery runs on slot %s: the restart into "+
+	return []finding.Finding{finding.Stops(finding.SlotNotStarted, next,
+		fmt.Sprintf("slot %s starts next, and the recovery runs on slot %s: the restart into "+
 			"sideload mode lands on slot %s, in the recovery that lies there, and from there the ROM goes "+
 			"over slot %s%s",
 			next, started, next, started, place.ByJob(c.Get(card.FactNext), c.Get(card.FactStarted))),
-		Remedy: "to go on with what was installed to slot " + next +
-			": jarlid go recovery; to install to it once more: jarlid slot use " + started}}
+		"to go on with what was installed to slot "+next+
+			": jarlid go recovery; to install to it once more: jarlid slot use "+started)}
 }
 
 // stays reports whether a recovery is put into sideload mode from its menu: one without a shell, and
@@ -136,8 +135,8 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 	slots, known := c.Slots()
 	one := known && len(slots) == 0
 	if slot == "" && !one {
-		return []finding.Finding{{Name: finding.SlotEmpty, Severity: finding.Warn,
-			Text: "nobody can tell which slot starts next", Remedy: "jarlid slot"}}
+		return []finding.Finding{finding.Warns(finding.SlotEmpty, "",
+			"nobody can tell which slot starts next", "jarlid slot")}
 	}
 	f := finding.Finding{Name: finding.SlotEmpty, Severity: finding.Stop, About: slot,
 		Remedy: "install a system to it first, or stay on the other slot"}

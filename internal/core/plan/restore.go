@@ -42,15 +42,14 @@ func (r *RestoreFiles) Check(c *card.Card, _ *model.Model, _ model.Set) []findin
 	free := c.Get(card.FactFree.Of("storage"))
 	if free.Known() && free.Value == card.Nothing || !free.Known() &&
 		c.Value(card.FactData) == card.DataEncrypted && c.Mode() == card.Recovery {
-		return []finding.Finding{{Name: finding.StorageUnreadable, Severity: finding.Stop, About: "storage",
-			Text: "the shared storage can't be reached in this mode: it lies in the data, which is " +
-				"encrypted by the system that is on the phone",
-			Remedy: "put it back from the started system"}}
+		return []finding.Finding{finding.Stops(finding.StorageUnreadable, "storage",
+			"the shared storage can't be reached in this mode: it lies in the data, which is "+
+				"encrypted by the system that is on the phone", "put it back from the started system")}
 	}
 	if n, known := c.Number(card.FactFree.Of("storage")); known && n < r.Item.Bytes {
-		return []finding.Finding{{Name: finding.NoRoom, Severity: finding.Stop, About: "storage",
-			Text: fmt.Sprintf("the files have %s, the storage has %s free", image.Size(r.Item.Bytes),
-				image.Size(n)), Remedy: "make room on it first"}}
+		return []finding.Finding{finding.Stops(finding.NoRoom, "storage",
+			fmt.Sprintf("the files have %s, the storage has %s free", image.Size(r.Item.Bytes),
+				image.Size(n)), "make room on it first")}
 	}
 	return nil
 }
@@ -73,7 +72,10 @@ func (s *CopySlot) Source() card.Partition { return card.At(s.Partition, s.From)
 func (s *CopySlot) Target() card.Partition { return card.At(s.Partition, card.Other(s.From)) }
 
 // Title says what is done.
-func (s *CopySlot) Title() string { return fmt.Sprintf("copy %s to %s", s.Source(), s.Target()) }
+func (s *CopySlot) Title() string { return aimed(s) }
+
+// Aim implements Aimed.
+func (s *CopySlot) Aim() (does, to string) { return "copy " + s.Source().String(), s.Target().String() }
 
 // Estimate implements Step: the phone copies within itself.
 func (s *CopySlot) Estimate(c *card.Card) (int64, time.Duration) {

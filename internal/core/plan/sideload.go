@@ -47,9 +47,8 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	var list []finding.Finding
 	if !s.File.IsPackage() {
 		if len(list) == 0 {
-			list = append(list, finding.Finding{Name: finding.NotAPackage, Severity: finding.Stop,
-				About: name,
-				Text:  "the file is " + s.File.What(), Remedy: "jarlid ident " + local.Quote(s.File.Path)})
+			list = append(list, finding.Stops(finding.NotAPackage, name, "the file is "+s.File.What(),
+				"jarlid ident "+local.Quote(s.File.Path)))
 		}
 		return list
 	}
@@ -67,8 +66,8 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 		return append(append(list, place.Addon(s.File, c)...), aloneFinding(name, c)...)
 	}
 	if p := s.payload(); p != nil && p.Delta() {
-		list = append(list, finding.Finding{Name: finding.DeltaPackage, Severity: finding.Warn, About: name,
-			Text: "it is a delta and installs only over the very build it was made from"})
+		list = append(list, finding.Warns(finding.DeltaPackage, name,
+			"it is a delta and installs only over the very build it was made from", ""))
 		list = append(list, s.stockFinding(c, place.RecoveryHome(c, m).Partition)...)
 	}
 	if s.File.Wipes == "" { // else nothing of the old system's data is left
@@ -92,10 +91,10 @@ func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 		c.Get(card.FactDigest.Of(part)).Evidence != card.Journal {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.StockRecovery, Severity: finding.Stop, About: part.String(),
-		Text: fmt.Sprintf("the update builds on the maker's %s, and %s was written there%s", part,
+	return []finding.Finding{finding.Stops(finding.StockRecovery, part.String(),
+		fmt.Sprintf("the update builds on the maker's %s, and %s was written there%s", part,
 			c.Value(card.FactHolds.Of(part)), place.ByJob(c.Get(card.FactDigest.Of(part)))),
-		Remedy: "jarlid recovery install --previous"}}
+		"jarlid recovery install --previous")}
 }
 
 // overRecovery: a script that writes where the phone keeps its recovery.
@@ -103,9 +102,9 @@ func (s *Sideload) overRecovery(c *card.Card, m *model.Model, name string) []fin
 	home := place.RecoveryHome(c, m).Partition
 	for _, p := range s.Writes(c) {
 		if s.payload() == nil && home != "" && p.Base == home {
-			return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: name,
-				Text:   "the package writes " + p.String() + ", where this phone keeps its recovery",
-				Remedy: "set yours again behind it: jarlid recovery install FILE"}}
+			return []finding.Finding{finding.Warns(finding.RecoveryReplaced, name, "the package writes "+
+				p.String()+", where this phone keeps its recovery",
+				"set yours again behind it: jarlid recovery install FILE")}
 		}
 	}
 	return nil
@@ -114,9 +113,9 @@ func (s *Sideload) overRecovery(c *card.Card, m *model.Model, name string) []fin
 func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []finding.Finding {
 	home := place.RecoveryHome(c, m).Partition
 	if p := s.payload(); p != nil && p.Partition(home) != nil {
-		return []finding.Finding{{Name: finding.RecoveryReplaced, Severity: finding.Warn, About: name,
-			Text:   "the package carries a recovery of its own and writes it to the slot it installs to",
-			Remedy: "have yours set again behind it, before any add-on: --recovery-after FILE"}}
+		return []finding.Finding{finding.Warns(finding.RecoveryReplaced, name,
+			"the package carries a recovery of its own and writes it to the slot it installs to",
+			"have yours set again behind it, before any add-on: --recovery-after FILE")}
 	}
 	slots, known := c.Slots()
 	if !known || len(slots) < 2 {
@@ -131,10 +130,9 @@ func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []
 	if len(on) != 1 {
 		return nil
 	}
-	return []finding.Finding{{Name: finding.RecoveryOnOneSlot, Severity: finding.Warn, About: on[0],
-		Text: fmt.Sprintf("the recovery was set on slot %s only; after this install the phone starts "+
-			"from the other one", on[0]),
-		Remedy: "set it on both first: jarlid recovery install FILE"}}
+	return []finding.Finding{finding.Warns(finding.RecoveryOnOneSlot, on[0],
+		fmt.Sprintf("the recovery was set on slot %s only; after this install the phone starts "+
+			"from the other one", on[0]), "set it on both first: jarlid recovery install FILE")}
 }
 
 // target is the slot an A/B package installs to.
@@ -356,10 +354,9 @@ func seriesFindings(files []*ident.File) []finding.Finding {
 				key = "*"
 			}
 			if before, ok := last[key]; ok && n < before {
-				list = append(list, finding.Finding{Name: finding.OrderBroken, Severity: finding.Stop,
-					About:  base,
-					Text:   fmt.Sprintf("%s comes behind %s, though its number is lower", base, names[key]),
-					Remedy: "name them in the order of their numbers"})
+				list = append(list, finding.Stops(finding.OrderBroken, base,
+					fmt.Sprintf("%s comes behind %s, though its number is lower", base, names[key]),
+					"name them in the order of their numbers"))
 			}
 			if n >= last[key] {
 				last[key], names[key] = n, base
@@ -403,9 +400,9 @@ func aloneFinding(name string, c *card.Card) []finding.Finding {
 			return nil
 		}
 	}
-	return []finding.Finding{{Name: finding.OrderBroken, Severity: finding.Warn, About: name,
-		Text: fmt.Sprintf("%s is number %d of a series, and no job has sent number %d to this system", name,
-			n, n-1), Remedy: "send the whole series, in the order of its numbers"}}
+	return []finding.Finding{finding.Warns(finding.OrderBroken, name,
+		fmt.Sprintf("%s is number %d of a series, and no job has sent number %d to this system", name,
+			n, n-1), "send the whole series, in the order of its numbers")}
 }
 
 // Install gives the steps that send packages in their order: where the phone has

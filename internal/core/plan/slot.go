@@ -51,9 +51,9 @@ func (a *Activate) emptyFinding(c *card.Card) []finding.Finding {
 	if !known || bootable || !h.Known() || h.Value == card.Nothing {
 		return slotFinding(c, a.Slot)
 	}
-	f := finding.Finding{Name: finding.SlotEmpty, Severity: finding.Note, About: a.Slot,
-		Text: fmt.Sprintf("slot %s has used up its tries; choosing it gives them back, and it holds %s%s",
-			a.Slot, place.ShortBuild(h.Value), place.ByJob(h))}
+	f := finding.Notes(finding.SlotEmpty, a.Slot,
+		fmt.Sprintf("slot %s has used up its tries; choosing it gives them back, and it holds %s%s",
+			a.Slot, place.ShortBuild(h.Value), place.ByJob(h)), "")
 	if how := c.Value(card.FactFailed.Of(a.Slot)); how != "" {
 		f.Severity, f.Text = finding.Warn,
 			fmt.Sprintf("slot %s holds %s, which did not come up the last time; choosing it gives its "+

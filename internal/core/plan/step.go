@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
+	"jarlid/internal/core/spell"
 )
 
 // Step is one thing done to a phone.
@@ -46,6 +47,47 @@ type Step interface {
 	Estimate(c *card.Card) (bytes int64, takes time.Duration)
 	// Decides is what it decides that another task of a sheet may decide otherwise.
 	Decides() Decision
+}
+
+// Aimed is a step that does something to one of several destinations.
+type Aimed interface {
+	Step
+	// Aim is what it does, and to where: "write boot.img", "boot_a".
+	Aim() (does, to string)
+}
+
+// aimed is the title of such a step.
+func aimed(s Aimed) string {
+	does, to := s.Aim()
+	return does + " to " + to
+}
+
+// Summary says in a few words what steps do. Neighbours that do the same to several destinations are one, and
+// what is more than most is counted.
+func Summary(steps []Step, most int) string {
+	var does []string
+	var to [][]string
+	for _, s := range steps {
+		what, at := s.Title(), []string(nil)
+		if a, ok := s.(Aimed); ok {
+			does, to := a.Aim()
+			what, at = does, []string{to}
+		}
+		if n := len(does) - 1; at != nil && n >= 0 && does[n] == what && to[n] != nil {
+			to[n] = append(to[n], at...)
+			continue
+		}
+		does, to = append(does, what), append(to, at)
+	}
+	for i := range does {
+		if to[i] != nil {
+			does[i] += " to " + spell.And(to[i])
+		}
+	}
+	if n := len(does) - most; n > 1 {
+		does = append(does[:most:most], fmt.Sprintf("%d more", n))
+	}
+	return spell.And(does)
 }
 
 // Decision is what a step decides. Two tasks of a sheet that decide one thing differently, without a boot
@@ -112,17 +154,15 @@ func modelFinding(f *ident.File, c *card.Card, m *model.Model, all model.Set) []
 		if len(want) == 0 && have == "" {
 			text = "neither the file nor the phone says which model it is"
 		}
-		return []finding.Finding{{Name: finding.WrongModel, Severity: finding.Warn,
-			About: place.FileName(f.Path), Text: text,
-			Remedy: "make sure yourself that the file is for this very phone"}}
+		return []finding.Finding{finding.Warns(finding.WrongModel, place.FileName(f.Path), text,
+			"make sure yourself that the file is for this very phone")}
 	}
 	if m != nil {
 		for _, w := range want {
 			if slices.ContainsFunc(m.Twins, func(t string) bool { return strings.EqualFold(t, w) }) {
-				return []finding.Finding{{Name: finding.WrongVariant, Severity: finding.Stop,
-					About: place.FileName(f.Path),
-					Text: fmt.Sprintf("the file is for %s, a twin of this phone (%s) that is built "+
-						"differently inside", w, have), Remedy: "fetch the file made for " + have}}
+				return []finding.Finding{finding.Stops(finding.WrongVariant, place.FileName(f.Path),
+					fmt.Sprintf("the file is for %s, a twin of this phone (%s) that is built "+
+						"differently inside", w, have), "fetch the file made for "+have)}
 			}
 		}
 	}

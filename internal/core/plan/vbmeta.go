@@ -146,8 +146,8 @@ func (w *Write) chainFindings(c *card.Card, m *model.Model) []finding.Finding {
 		!told && (!there || size == 0) {
 		return nil
 	}
-	f := finding.Finding{Name: finding.NotAsSigned, Severity: finding.Note, About: w.Partition,
-		Text: "the phone's vbmeta does not vouch for it, as is usual for what is not the maker's own; "}
+	f := finding.Notes(finding.NotAsSigned, w.Partition,
+		"the phone's vbmeta does not vouch for it, as is usual for what is not the maker's own; ", "")
 	locked := "with its warning"
 	switch v := w.File.VBMeta; {
 	case w.Partition == "vbmeta" && v != nil:

@@ -51,7 +51,10 @@ func (w *Write) label() string {
 func (w *Write) title() string { return cmp.Or(w.File.Build(), w.label()) }
 
 // Title says what is done.
-func (w *Write) Title() string { return fmt.Sprintf("write %s to %s", w.label(), w.Name()) }
+func (w *Write) Title() string { return aimed(w) }
+
+// Aim implements Aimed.
+func (w *Write) Aim() (does, to string) { return "write " + w.label(), w.Name().String() }
 
 // Decides implements Step: what is in its partition.
 func (w *Write) Decides() Decision {
@@ -110,9 +113,8 @@ func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Fin
 	var list []finding.Finding
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
-		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop,
-			About: place.FileName(w.File.Path),
-			Text:  "the file is " + w.File.What(), Remedy: "jarlid ident " + local.Quote(w.File.Path)})
+		list = append(list, finding.Stops(finding.NotARecovery, place.FileName(w.File.Path), "the file is "+
+			w.File.What(), "jarlid ident "+local.Quote(w.File.Path)))
 	case w.Known:
 	case !w.Recovery || w.Home.Form != "" || elsewhere(w.Partition):
 		list = append(list, contentFindings(w.File, w.Partition, w.Forced, w.Home)...)
@@ -154,10 +156,9 @@ func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
 	}
 	n, known := c.Number(card.FactSize.Of(w.Name()))
 	if !known {
-		return []finding.Finding{{Name: finding.NoSuchPartition, Severity: finding.Warn,
-			About: w.Name().String(),
-			Text: "the phone does not say whether it has a partition " + w.Name().String() +
-				" and how large it is"}}
+		return []finding.Finding{finding.Warns(finding.NoSuchPartition, w.Name().String(),
+			"the phone does not say whether it has a partition "+w.Name().String()+
+				" and how large it is", "")}
 	}
 	if content := w.File.Content(); n < content {
 		return []finding.Finding{{Name: finding.ImageTooBig, Severity: finding.Stop, About: w.Name().String(),
@@ -311,11 +312,9 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	instead := "write it instead: jarlid recovery install " + local.Quote(t.File.Path)
 	list := commandFinding(c, "boot", instead)
 	if !t.File.Short && (!t.File.HoldsRecovery() || t.File.Boot == nil) {
-		list = append(list, finding.Finding{Name: finding.NotARecovery, Severity: finding.Stop,
-			About: place.FileName(t.File.Path),
-			Text: "the file is " + t.File.What() + "; a bootloader starts boot images, with a kernel and " +
-				"a recovery inside",
-			Remedy: "jarlid ident " + local.Quote(t.File.Path)})
+		list = append(list, finding.Stops(finding.NotARecovery, place.FileName(t.File.Path), "the file is "+
+			t.File.What()+"; a bootloader starts boot images, with a kernel and "+
+			"a recovery inside", "jarlid ident "+local.Quote(t.File.Path)))
 	}
 	if t.File.Kind != ident.Unknown {
 		list = append(list, modelFinding(t.File, c, m, all)...)
@@ -328,10 +327,9 @@ func (t *Try) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	if t.Stays {
 		return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 	}
-	list = append(list, finding.Finding{Name: finding.TemporaryRecovery, Severity: finding.Note,
-		About:  place.FileName(t.File.Path),
-		Text:   "it runs from memory and is gone after the next restart",
-		Remedy: "to make it stay: jarlid recovery install " + local.Quote(t.File.Path)})
+	list = append(list, finding.Notes(finding.TemporaryRecovery, place.FileName(t.File.Path),
+		"it runs from memory and is gone after the next restart", "to make it stay: jarlid recovery install "+
+			local.Quote(t.File.Path)))
 	return append(append(list, askFindings(c, m)...), lockFinding(c)...)
 }
 

@@ -85,6 +85,14 @@ func NoneOf(word string, names []string) string {
 	return "; there is: " + all + DidYouMean(word, names)
 }
 
+// And joins words as a sentence does: "a", "a and b", "a, b and c".
+func And(list []string) string {
+	if n := len(list); n > 1 {
+		return strings.Join(list[:n-1], ", ") + " and " + list[n-1]
+	}
+	return strings.Join(list, "")
+}
+
 // Counted says how many of a thing there are: "1 file", "2 files".
 func Counted[N int | int64 | uint32](n N, what string) string {
 	if n != 1 {

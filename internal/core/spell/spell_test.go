@@ -42,3 +42,12 @@ func TestCounted(t *testing.T) {
 		}
 	}
 }
+
+func TestAnd(t *testing.T) {
+	for want, list := range map[string][]string{"": nil, "a": {"a"}, "a and b": {"a", "b"},
+		"a, b and c": {"a", "b", "c"}} {
+		if got := And(list); got != want {
+			t.Errorf("And(%q) is %q, want %q", list, got, want)
+		}
+	}
+}

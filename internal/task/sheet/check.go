@@ -82,6 +82,33 @@ func (j *Judged) all() (list []finding.Finding) {
 	return list
 }
 
+// Alike reports whether the same is to be said of two phones: all but their names, numbers, bytes and times.
+func (j *Judged) Alike(o *Judged) bool {
+	return j.Model == o.Model && j.Runs == o.Runs && reflect.DeepEqual(j.said(), o.said())
+}
+
+// said are all sentences about a phone, without its name: first how many there are of each kind.
+func (j *Judged) said() (list []string) {
+	add := func(texts ...string) {
+		for _, s := range texts {
+			list = append(list, strings.ReplaceAll(s, j.Name, ""))
+		}
+	}
+	list = append(list, fmt.Sprint(len(j.Holds), len(j.Tasks), len(j.Lost), len(j.Kept), len(j.Hands),
+		len(j.Open)))
+	for _, f := range j.all() {
+		add(f.Name, string(f.Severity), f.About, f.Text, f.Remedy, fmt.Sprint(f.Accepted))
+	}
+	for _, t := range j.Tasks {
+		add(t.Task, fmt.Sprint(t.For, len(t.Findings), t.Seconds))
+	}
+	for _, h := range j.Hands {
+		add(append(h.Do, h.Step, fmt.Sprint(h.N))...)
+	}
+	add(slices.Concat(j.Lost, j.Kept, j.Open, j.Outputs)...)
+	return list
+}
+
 // Agreed is what a person says yes to with the one question at the start.
 func (j *Judged) Agreed(question string) *engine.Agreed {
 	a := &engine.Agreed{Question: question, Findings: j.all(), Lost: j.Lost}
@@ -472,11 +499,10 @@ func (d decisions) contradicted(l *Line) (list []finding.Finding) {
 		}
 		old, had := d[now.What]
 		if had && old.task != l.N && (now.How == "" || old.how != now.How) && len(list) == 0 {
-			list = append(list, finding.Finding{Name: finding.TasksContradict, Severity: finding.Stop,
-				About: fmt.Sprintf("task %d", l.N),
-				Text: fmt.Sprintf("task %d %s, which task %d had done otherwise, and the phone was not "+
+			list = append(list, finding.Stops(finding.TasksContradict, fmt.Sprintf("task %d", l.N),
+				fmt.Sprintf("task %d %s, which task %d had done otherwise, and the phone was not "+
 					"started in between", l.N, now.What, old.task),
-				Remedy: fmt.Sprintf("take one of the two out of the sheet (line %d)", l.Line)})
+				fmt.Sprintf("take one of the two out of the sheet (line %d)", l.Line)))
 		}
 		old.how, old.task = now.How, l.N
 		d[now.What] = old

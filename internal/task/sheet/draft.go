@@ -124,8 +124,8 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		}
 	}
 	ev := advice.WorkOut(given, d.Goal, d.Card, d.Model, d.Models)
-	out := &Draft{Sheet: output, Goal: string(ev.Goal), Name: ev.Title, Asks: orEmpty(ev.Asks),
-		Open: orEmpty(ev.Open), Left: orEmpty(ev.Left), Tasks: []string{}}
+	out := &Draft{Sheet: output, Goal: string(ev.Goal), Name: ev.Title, Asks: task.OrEmpty(ev.Asks),
+		Open: task.OrEmpty(ev.Open), Left: task.OrEmpty(ev.Left), Tasks: []string{}}
 	name := whenFacts["model"](d.Card, d.Model)
 	if name != "" {
 		out.Name += ", for " + name
@@ -176,13 +176,6 @@ func verified(ctx context.Context, e *task.Env, path string, g *advice.Given) er
 		}
 	}
 	return nil
-}
-
-func orEmpty(list []string) []string {
-	if list == nil {
-		return []string{}
-	}
-	return list
 }
 
 // Write writes the draft to where it belongs.

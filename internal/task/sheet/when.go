@@ -98,10 +98,9 @@ func (s *Sheet) holds(c *card.Card, m *model.Model, all model.Set) (list []Found
 			is, _ := all.Same(w, have)
 			return is || strings.EqualFold(w, have)
 		})
-		f := finding.Finding{Name: finding.WrongModel, Severity: finding.Stop, About: s.Name,
-			Text: fmt.Sprintf("the sheet is for %s, this phone is %s", strings.Join(s.Models, " or "),
-				have),
-			Remedy: "draft one for this phone: jarlid sheet draft FILES"}
+		f := finding.Stops(finding.WrongModel, s.Name, fmt.Sprintf("the sheet is for %s, this phone is %s",
+			strings.Join(s.Models, " or "),
+			have), "draft one for this phone: jarlid sheet draft FILES")
 		if have == "" {
 			f.Severity, f.Text = finding.Warn,
 				fmt.Sprintf("the sheet is for %s, and the phone does not say which model it is",

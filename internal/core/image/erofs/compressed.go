@@ -7,6 +7,7 @@ import (
 	"sort"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/tree"
 )
 
 // Bits of a compressed file's header (z_erofs_map_header, h_advise).
@@ -47,7 +48,7 @@ func (d *data) clusters() error {
 	}
 	le := binary.LittleEndian
 	if h[7]>>7 != 0 { // the whole file is in the packed one
-		return d.fragment([]run{{0, d.n.size, int64(le.Uint64(h) &^ (1 << 63)), 0, formPacked}})
+		return d.fragment([]run{{0, d.n.Bytes, int64(le.Uint64(h) &^ (1 << 63)), 0, formPacked}})
 	}
 	advise := le.Uint16(h[4:])
 	for _, a := range []byte{h[6] & 15, h[6] >> 4} {
@@ -56,7 +57,7 @@ func (d *data) clusters() error {
 		}
 	}
 	bits := d.f.blockBits + uint(h[7]&7)
-	total := (d.n.size + 1<<bits - 1) >> bits
+	total := (d.n.Bytes + 1<<bits - 1) >> bits
 	if total > maxRuns {
 		return d.n.broken("has too many clusters")
 	}
@@ -73,7 +74,7 @@ func (d *data) clusters() error {
 			}
 			continue
 		}
-		if i == total-1 && len(d.runs) > 0 && i<<bits+c.offset >= d.n.size {
+		if i == total-1 && len(d.runs) > 0 && i<<bits+c.offset >= d.n.Bytes {
 			break // the entry that closes the list
 		}
 		r := run{start: i<<bits + c.offset, from: int64(c.block) * d.f.BlockSize, stored: d.f.BlockSize,
@@ -102,13 +103,13 @@ func (d *data) clusters() error {
 	}
 	n := len(d.runs)
 	if n == 0 {
-		if d.n.size > 0 {
+		if d.n.Bytes > 0 {
 			return d.n.broken("has no clusters")
 		}
 		return nil
 	}
 	last := &d.runs[n-1]
-	last.size = d.n.size - last.start
+	last.size = d.n.Bytes - last.start
 	switch {
 	case last.size <= 0:
 		return d.n.broken("has a last cluster behind its end")
@@ -298,31 +299,14 @@ func (x *index) before(i int, entry func(int) (int, int64)) (n uint32, ok bool) 
 // ReadAt reads like io.ReaderAt. It is not for concurrent use: the last
 // cluster is kept.
 func (d *data) ReadAt(p []byte, off int64) (int, error) {
-	if off < 0 || off >= d.n.size {
-		return 0, io.EOF
-	}
-	short := int64(len(p)) > d.n.size-off
-	if short {
-		p = p[:d.n.size-off]
-	}
-	done := 0
-	for done < len(p) {
-		at := off + int64(done)
+	return tree.ReadAt(p, off, d.n.Bytes, func(p []byte, at int64) (int, error) {
 		i := sort.Search(len(d.runs), func(i int) bool { return d.runs[i].start+d.runs[i].size > at })
 		if i == len(d.runs) {
-			return done, d.n.broken("has no data at byte %d", at)
+			return 0, d.n.broken("has no data at byte %d", at)
 		}
-		n, err := d.readRun(i, p[done:done+int(min(int64(len(p)-done), d.runs[i].start+d.runs[i].size-at))],
-			at-d.runs[i].start)
-		done += n
-		if err != nil {
-			return done, err
-		}
-	}
-	if short {
-		return done, io.EOF
-	}
-	return done, nil
+		r := &d.runs[i]
+		return d.readRun(i, p[:min(int64(len(p)), r.start+r.size-at)], at-r.start)
+	})
 }
 
 func (d *data) readRun(i int, p []byte, in int64) (int, error) {

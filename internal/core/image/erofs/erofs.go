@@ -111,7 +111,7 @@ func New(r io.ReaderAt, size int64) (*FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !root.isDir() {
+	if !root.IsDir() {
 		return nil, image.Errorf(formatName, root.at, "the root is not a folder")
 	}
 	return f, nil
@@ -129,17 +129,13 @@ const (
 )
 
 type inode struct {
+	tree.Meta
 	nid    uint64
 	at     int64 // offset in the image
 	end    int64 // of the inode and its extended attributes
-	mode   uint16
-	size   int64
-	mtime  int64
 	layout int
 	u      uint32 // first block, or the chunks' form
 }
-
-func (n *inode) isDir() bool { return n.Mode().IsDir() }
 
 func (f *FS) inode(nid uint64) (*inode, error) {
 	if nid > uint64(f.size)/slotSize {
@@ -152,20 +148,20 @@ func (f *FS) inode(nid uint64) (*inode, error) {
 	}
 	le := binary.LittleEndian
 	format := le.Uint16(b)
-	n := &inode{nid: nid, at: at, mode: le.Uint16(b[4:]), size: int64(le.Uint32(b[8:])),
+	n := &inode{nid: nid, at: at, Meta: tree.Meta{Bits: le.Uint16(b[4:]), Bytes: int64(le.Uint32(b[8:]))},
 		layout: int(format >> 1 & 7), u: le.Uint32(b[16:])}
 	head := int64(32)
 	if format&1 != 0 {
 		if b, err = f.read(at, 64); err != nil {
 			return nil, err
 		}
-		head, n.size, n.mtime = 64, int64(le.Uint64(b[8:])), int64(le.Uint64(b[32:]))
+		head, n.Bytes, n.Seconds = 64, int64(le.Uint64(b[8:])), int64(le.Uint64(b[32:]))
 	}
 	n.end = at + head
 	if x := int64(le.Uint16(b[2:])); x > 0 {
 		n.end += 12 + (x-1)*4
 	}
-	if n.size < 0 || n.layout > chunkBased {
+	if n.Bytes < 0 || n.layout > chunkBased {
 		return nil, image.Errorf(formatName, at, "inode %d has an impossible size or layout", nid)
 	}
 	return n, nil
@@ -210,10 +206,10 @@ func (f *FS) data(n *inode) (*data, error) {
 	var err error
 	switch n.layout {
 	case flatPlain:
-		d.runs = []run{{0, n.size, int64(n.u) * f.BlockSize, n.size, formRaw}}
+		d.runs = []run{{0, n.Bytes, int64(n.u) * f.BlockSize, n.Bytes, formRaw}}
 	case flatInline:
-		tail := n.size % f.BlockSize
-		head := n.size - tail
+		tail := n.Bytes % f.BlockSize
+		head := n.Bytes - tail
 		d.runs = []run{{0, head, int64(n.u) * f.BlockSize, head, formRaw}, {head, tail, n.end, tail, formRaw}}
 	case chunkBased:
 		err = d.chunks()
@@ -244,7 +240,7 @@ func (d *data) chunks() error {
 	if form&indexes != 0 {
 		unit = 8
 	}
-	count := (d.n.size + 1<<bits - 1) >> bits
+	count := (d.n.Bytes + 1<<bits - 1) >> bits
 	if count > maxRuns {
 		return d.n.broken("has too many chunks")
 	}
@@ -262,7 +258,7 @@ func (d *data) chunks() error {
 			block = le.Uint32(b[i*unit+4:])
 		}
 		r := run{start: i << bits, from: -1}
-		r.size = min(int64(1)<<bits, d.n.size-r.start)
+		r.size = min(int64(1)<<bits, d.n.Bytes-r.start)
 		if block != 0xffffffff {
 			r.from = int64(block) * d.f.BlockSize
 		}

@@ -4,9 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"io"
-	"io/fs"
-	"strings"
-	"time"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/tree"
@@ -16,15 +13,6 @@ const (
 	maxPath = 4096
 	maxDir  = 64 << 20 // bytes of one folder's entries
 )
-
-// Mode gives type and permissions.
-func (n *inode) Mode() fs.FileMode { return tree.UnixMode(n.mode) }
-
-// Size is the file's size in bytes.
-func (n *inode) Size() int64 { return n.size }
-
-// ModTime is when the contents changed last; small inodes do not keep it.
-func (n *inode) ModTime() time.Time { return time.Unix(n.mtime, 0).UTC() }
 
 // source gives package tree what it needs.
 type source struct{ f *FS }
@@ -39,18 +27,14 @@ func (s source) Target(n tree.Node) (string, error) {
 }
 
 func (f *FS) content(n *inode, limit int64) ([]byte, error) {
-	if n.size > limit {
+	if n.Bytes > limit {
 		return nil, n.broken("is too large for what it is")
 	}
 	d, err := f.data(n)
 	if err != nil {
 		return nil, err
 	}
-	b := make([]byte, n.size)
-	if _, err := d.ReadAt(b, 0); err != nil && err != io.EOF {
-		return nil, err
-	}
-	return b, nil
+	return tree.Whole(d, n.Bytes)
 }
 
 // Entries reads a folder block by block (erofs_dirent): entries first, their
@@ -89,7 +73,7 @@ func (s source) Entries(node tree.Node, each func(string, func() (tree.Node, err
 				name = name[:i]
 			}
 			nid := le.Uint64(block[at:])
-			if n := string(name); n != "." && n != ".." && n != "" && !strings.Contains(n, "/") {
+			if n := string(name); tree.Listed(n) {
 				if !each(n, func() (tree.Node, error) { return s.f.inode(nid) }) {
 					return nil
 				}

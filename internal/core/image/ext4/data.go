@@ -2,10 +2,10 @@ package ext4
 
 import (
 	"encoding/binary"
-	"io"
 	"sort"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/tree"
 )
 
 const (
@@ -45,7 +45,7 @@ func (f *FS) data(n *inode) (*data, error) {
 			return nil, err
 		}
 		d.inline = append(d.inline[:len(d.inline):len(d.inline)], attrs["system.data"]...)
-		if n.size > int64(len(d.inline)) {
+		if n.Bytes > int64(len(d.inline)) {
 			return nil, unsupported(n, "has less inline data than its size")
 		}
 	case n.flags&flagExtents != 0:
@@ -163,25 +163,7 @@ func (d *data) ReadAt(p []byte, off int64) (int, error) {
 	if off < 0 {
 		return 0, unsupported(d.n, "is read before its start")
 	}
-	if off >= d.n.size {
-		return 0, io.EOF
-	}
-	short := int64(len(p)) > d.n.size-off
-	if short {
-		p = p[:d.n.size-off]
-	}
-	done := 0
-	for done < len(p) {
-		n, err := d.readRun(p[done:], off+int64(done))
-		done += n
-		if err != nil {
-			return done, err
-		}
-	}
-	if short {
-		return done, io.EOF
-	}
-	return done, nil
+	return tree.ReadAt(p, off, d.n.Bytes, d.readRun)
 }
 
 func (d *data) readRun(p []byte, off int64) (int, error) {
@@ -212,16 +194,12 @@ func (d *data) readRun(p []byte, off int64) (int, error) {
 
 // content reads a whole file of at most limit bytes.
 func (f *FS) content(n *inode, limit int64) ([]byte, error) {
-	if n.size > limit {
+	if n.Bytes > limit {
 		return nil, unsupported(n, "is too large for what it is")
 	}
 	d, err := f.data(n)
 	if err != nil {
 		return nil, err
 	}
-	b := make([]byte, n.size)
-	if _, err := d.ReadAt(b, 0); err != nil && err != io.EOF {
-		return nil, err
-	}
-	return b, nil
+	return tree.Whole(d, n.Bytes)
 }

@@ -168,7 +168,7 @@ func New(r io.ReaderAt, size int64) (*FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !root.isDir() {
+	if !root.IsDir() {
 		return nil, image.Errorf(formatName, root.at, "the root is not a folder")
 	}
 	return f, nil
@@ -249,20 +249,16 @@ const (
 
 // inode is one inode's parts that are used here.
 type inode struct {
+	tree.Meta
 	num      uint32
 	at       int64 // offset in the image
-	mode     uint16
 	uid, gid uint32
-	size     int64
-	mtime    int64 // seconds since 1970
 	flags    uint32
 	blocks   uint64 // in units of 512 bytes, or of blocks
 	acl      uint64 // the block of extended attributes
 	body     []byte // the 60 bytes of block map, extent root or inline data
 	extra    []byte // what follows the fixed fields: extended attributes
 }
-
-func (n *inode) isDir() bool { return n.Mode().IsDir() }
 
 func (f *FS) inode(num uint32) (*inode, error) {
 	if num == 0 || num > f.Inodes {
@@ -282,10 +278,11 @@ func (f *FS) inode(num uint32) (*inode, error) {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	n := &inode{num: num, at: at, mode: le.Uint16(b), mtime: int64(int32(le.Uint32(b[16:]))),
+	n := &inode{num: num, at: at,
+		Meta: tree.Meta{Bits: le.Uint16(b), Seconds: int64(int32(le.Uint32(b[16:]))),
+			Bytes: int64(uint64(le.Uint32(b[4:])) | uint64(le.Uint32(b[108:]))<<32)},
 		uid:    uint32(le.Uint16(b[2:])) | uint32(le.Uint16(b[120:]))<<16,
 		gid:    uint32(le.Uint16(b[24:])) | uint32(le.Uint16(b[122:]))<<16,
-		size:   int64(uint64(le.Uint32(b[4:])) | uint64(le.Uint32(b[108:]))<<32),
 		blocks: uint64(le.Uint32(b[28:])),
 		flags:  le.Uint32(b[32:]),
 		acl:    uint64(le.Uint32(b[104:])) | uint64(le.Uint16(b[118:]))<<32,
@@ -295,10 +292,10 @@ func (f *FS) inode(num uint32) (*inode, error) {
 			n.extra = b[128+extra:]
 		}
 	}
-	if n.mode == 0 {
+	if n.Bits == 0 {
 		return nil, image.Errorf(formatName, at, "inode %d is not in use", num)
 	}
-	if n.size < 0 {
+	if n.Bytes < 0 {
 		return nil, image.Errorf(formatName, at+4, "inode %d has an impossible size", num)
 	}
 	return n, nil

@@ -3,9 +3,7 @@ package ext4
 import (
 	"encoding/binary"
 	"io"
-	"io/fs"
 	"strings"
-	"time"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/tree"
@@ -15,15 +13,6 @@ const (
 	maxPath = 4096
 	maxDir  = 64 << 20 // bytes of one folder's entries
 )
-
-// Mode gives type and permissions.
-func (n *inode) Mode() fs.FileMode { return tree.UnixMode(n.mode) }
-
-// Size is the file's size in bytes.
-func (n *inode) Size() int64 { return n.size }
-
-// ModTime is when the contents changed last.
-func (n *inode) ModTime() time.Time { return time.Unix(n.mtime, 0).UTC() }
 
 // source gives package tree what it needs.
 type source struct{ f *FS }
@@ -38,8 +27,8 @@ func (s source) Target(link tree.Node) (string, error) {
 		return "", unsupported(n, "is an encrypted link")
 	}
 	// A short target is in the inode itself.
-	if n.size < 60 && n.flags&(flagExtents|flagInlineData) == 0 {
-		return string(n.body[:n.size]), nil
+	if n.Bytes < 60 && n.flags&(flagExtents|flagInlineData) == 0 {
+		return string(n.body[:n.Bytes]), nil
 	}
 	b, err := s.f.content(n, maxPath)
 	return strings.TrimRight(string(b), "\x00"), err
@@ -94,7 +83,7 @@ func scan(b []byte, dir *inode, each func(uint32, string) bool) (bool, error) {
 		}
 		if num != 0 {
 			name := string(b[8 : 8+nameLen])
-			if name != "." && name != ".." && name != "" && !strings.Contains(name, "/") {
+			if tree.Listed(name) {
 				if !each(num, name) {
 					return false, nil
 				}

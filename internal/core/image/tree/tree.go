@@ -20,6 +20,59 @@ type Node interface {
 	ModTime() time.Time
 }
 
+// Meta is what formats of Unix keep of a file alike. It implements Node.
+type Meta struct {
+	Bits    uint16 // type and permissions, as in stat(2)
+	Bytes   int64  // of its contents
+	Seconds int64  // since 1970, when the contents changed last
+}
+
+// Mode implements Node.
+func (m *Meta) Mode() fs.FileMode { return UnixMode(m.Bits) }
+
+// Size implements Node.
+func (m *Meta) Size() int64 { return m.Bytes }
+
+// ModTime implements Node.
+func (m *Meta) ModTime() time.Time { return time.Unix(m.Seconds, 0).UTC() }
+
+// IsDir reports whether it is a folder.
+func (m *Meta) IsDir() bool { return m.Mode().IsDir() }
+
+// ReadAt does what io.ReaderAt has to, for contents of size bytes of which read gives at least one at a time.
+func ReadAt(p []byte, off, size int64, read func(p []byte, off int64) (int, error)) (int, error) {
+	if off < 0 || off >= size {
+		return 0, io.EOF
+	}
+	rest := p[:min(int64(len(p)), size-off)]
+	done := 0
+	for done < len(rest) {
+		n, err := read(rest[done:], off+int64(done))
+		done += n
+		if err != nil {
+			return done, err
+		}
+	}
+	if done < len(p) {
+		return done, io.EOF
+	}
+	return done, nil
+}
+
+// Whole reads contents of size bytes.
+func Whole(r io.ReaderAt, size int64) ([]byte, error) {
+	b := make([]byte, size)
+	if _, err := r.ReadAt(b, 0); err != nil && err != io.EOF {
+		return nil, err
+	}
+	return b, nil
+}
+
+// Listed reports whether a folder's entry is one that is listed: not itself, not its parent, and no path.
+func Listed(name string) bool {
+	return name != "." && name != ".." && name != "" && !strings.Contains(name, "/")
+}
+
 // Source is a format's reader.
 type Source interface {
 	Root() (Node, error)
