@@ -41,7 +41,7 @@ var longFunctions = map[string]int{
 	"internal/core/image/appsig/appsig.go digest":      72,
 	"internal/core/image/erofs/compressed.go clusters": 91,
 	"internal/core/image/super/super.go Build":         83,
-	"internal/core/lift/copy.go together":              80,
+	"internal/core/lift/copy.go copyInOrder":           80,
 	"internal/files/gather.go unwrap":                  98,
 	"internal/link/loader/server.go carryOut":          86,
 	"internal/phone/connect.go await":                  76,

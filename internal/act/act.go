@@ -24,8 +24,8 @@ type Actor struct {
 	Yes bool
 	// Code is what some bootloaders want to be unlocked with.
 	Code string
-	// Soft is closed when the person wants to stop after the write in progress.
-	Soft <-chan struct{}
+	// Stop is closed when the person wants to stop after the write in progress.
+	Stop <-chan struct{}
 	// Sums are digests shared with other jobs; nil for none.
 	Sums *files.Sums
 	// Verifier knows the digests files had when they were verified.
@@ -38,16 +38,16 @@ type Actor struct {
 var ErrStopped = say.ErrCancelled
 
 // awaiting gives a context for as long as a person is awaited.
-func (j *Actor) awaiting(ctx context.Context) (context.Context, func()) { return Awaiting(ctx, j.Soft) }
+func (j *Actor) awaiting(ctx context.Context) (context.Context, func()) { return Awaiting(ctx, j.Stop) }
 
-// Awaiting gives a context that ends with the first wish to stop, which soft is closed for: nothing is under
+// Awaiting gives a context that ends with the first wish to stop, which stop is closed for: nothing is under
 // way that could break.
-func Awaiting(ctx context.Context, soft <-chan struct{}) (context.Context, func()) {
+func Awaiting(ctx context.Context, stop <-chan struct{}) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	done := make(chan struct{})
 	go func() {
 		select {
-		case <-soft:
+		case <-stop:
 			cancel(ErrStopped)
 		case <-done:
 		case <-ctx.Done():

@@ -22,7 +22,7 @@ func (a *app) benchCommand() *cobra.Command {
 	c := &cobra.Command{Use: "bench", Short: "List the phones that are here, or say why one is not",
 		Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := a.with(cmd)
+			e, err := a.taskEnv(cmd)
 			switch {
 			case err != nil:
 				return err
@@ -66,7 +66,7 @@ type named struct {
 }
 
 func (a *app) benchName(cmd *cobra.Command, args []string) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ func (a *app) cardCommand() *cobra.Command {
 	c := &cobra.Command{Use: "card", Short: "Show everything known about one phone, each fact with its " +
 		"evidence", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := a.with(cmd)
+			e, err := a.taskEnv(cmd)
 			if err != nil {
 				return err
 			}

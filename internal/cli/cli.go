@@ -73,18 +73,18 @@ type app struct {
 
 // request is what was typed: the words after the program's name, and the options that every command has.
 type request struct {
-	typed          []string
-	on, home, card string
-	yes, dry, idle bool
-	memory         string // what extracting may take, as typed
-	accept         []string
+	typed                []string
+	on, home, card       string
+	yes, dryRun, noHands bool
+	memory               string // what extracting may take, as typed
+	accept               []string
 }
 
 // display is where the run is shown, and how much of it.
 type display struct {
 	out                  *term.Term
 	json, quiet, details bool
-	told                 bool // help was shown, in JSON too
+	helped               bool // help was shown, in JSON too
 	bare                 bool // the output is for another program, and no command follows from it
 }
 
@@ -99,7 +99,7 @@ type outcome struct {
 
 // stops is how the run is stopped before its end.
 type stops struct {
-	soft   chan struct{} // closed by the first Ctrl-C
+	stop   chan struct{} // closed by the first Ctrl-C
 	writes *writes
 	keeps  bool // the command writes files that stay where it is cancelled
 }
@@ -113,7 +113,7 @@ func Run(args []string, c Config) int {
 		c.Env = os.Getenv
 	}
 	a := &app{Config: c, request: request{typed: withoutCode(args)},
-		stops: stops{soft: make(chan struct{}), writes: &writes{}}}
+		stops: stops{stop: make(chan struct{}), writes: &writes{}}}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(c.Stdin)
@@ -158,7 +158,7 @@ func Run(args []string, c Config) int {
 		a.json = a.json || hasFlag(args, "--json")
 		a.show()
 	}
-	if a.told && err == nil {
+	if a.helped && err == nil {
 		return task.ExitDone // help is all there is to say
 	}
 	return a.finish(err)
@@ -216,7 +216,7 @@ func withoutCode(args []string) (out []string) {
 // show makes what the run is shown on.
 func (a *app) show() {
 	a.out = term.New(term.Options{Out: a.Stdout, In: a.Stdin, JSON: a.json, Env: a.Env, Attended: a.Attended,
-		Columns: a.Columns, Asked: a.Asked, Cancel: a.soft, Quiet: a.quiet, Details: a.details})
+		Columns: a.Columns, Asked: a.Asked, Cancel: a.stop, Quiet: a.quiet, Details: a.details})
 }
 
 func hasFlag(args []string, name string) bool {
@@ -319,8 +319,8 @@ func (a *app) root() *cobra.Command {
 		"the end")
 	f.BoolVar(&a.details, "details", false, "tell at length what is folded else")
 	f.BoolVar(&a.yes, "yes", false, "answer yes to what is asked; never allows a stop")
-	f.BoolVar(&a.dry, "dry-run", false, "check everything, change nothing")
-	f.BoolVar(&a.idle, "no-hands", false, "nobody is at the phone: end at once where a person would "+
+	f.BoolVar(&a.dryRun, "dry-run", false, "check everything, change nothing")
+	f.BoolVar(&a.noHands, "no-hands", false, "nobody is at the phone: end at once where a person would "+
 		"be needed")
 	f.StringArrayVar(&a.accept, "accept", nil, "allow a stop by its name: NAME or NAME=WHAT (repeatable)")
 	root.SetFlagErrorFunc(flagError)
@@ -391,9 +391,9 @@ func (a *app) homeDir() (string, error) {
 	return bench.DefaultHome()
 }
 
-// with gives what commands are run with. cmd is nil where nothing is changed: the command as it was typed is
-// not kept then.
-func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
+// taskEnv gives what commands are run taskEnv. cmd is nil where nothing is changed: the command as it was
+// typed is not kept then.
+func (a *app) taskEnv(cmd *cobra.Command) (*task.Env, error) {
 	if a.env != nil {
 		return a.env, nil
 	}
@@ -410,8 +410,8 @@ func (a *app) with(cmd *cobra.Command) (*task.Env, error) {
 		a.say("", say.Note, "%s could be read by other users of this computer; it is closed to them now",
 			home)
 	}
-	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dry, NoHands: a.idle || !a.out.Attended(),
-		Away: a.idle, Soft: a.soft, Observer: a.out, Sink: a.Sink, OnOpen: a.opened, OnDraft: a.shown,
+	o := engine.Options{On: a.on, Yes: a.yes, DryRun: a.dryRun, NoHands: a.noHands || !a.out.Attended(),
+		Away: a.noHands, Stop: a.stop, Observer: a.out, Sink: a.Sink, OnOpen: a.opened, OnDraft: a.shown,
 		Writing: a.writes.set, Verifier: &files.Verifier{Home: home}}
 	if a.card != "" {
 		o.SavedCard = files.Unquote(a.card)
@@ -471,7 +471,7 @@ func (a *app) suggest(j *engine.Job) {
 
 // entries are what is listed on the bench, for completion: nothing where that can't be told.
 func (a *app) entries() []bench.Entry {
-	e, err := a.with(nil)
+	e, err := a.taskEnv(nil)
 	if err != nil {
 		return nil
 	}

@@ -32,7 +32,7 @@ func (a *app) completionCommand() *cobra.Command {
 			"Out-String | Invoke-Expression, in your profile",
 		RunE: func(c *cobra.Command, args []string) error {
 			root, out := c.Root(), a.Stdout
-			a.told = true
+			a.helped = true
 			switch args[0] {
 			case "bash":
 				return root.GenBashCompletionV2(out, true)
@@ -132,7 +132,7 @@ func (a *app) completeWords(root *cobra.Command) {
 // partitionNames are the partitions of the phone that is here, or is named, each with a prefix;
 // with slots also those that are meant on both.
 func (a *app) partitionNames(ctx context.Context, prefix string) []string {
-	e, err := a.with(nil)
+	e, err := a.taskEnv(nil)
 	if err != nil {
 		return nil
 	}
@@ -158,7 +158,7 @@ func (a *app) partitionNames(ctx context.Context, prefix string) []string {
 
 // jobNumbers are the jobs of this bench, each with what it was.
 func (a *app) jobNumbers() (list []string) {
-	e, err := a.with(nil)
+	e, err := a.taskEnv(nil)
 	if err != nil {
 		return nil
 	}
@@ -175,7 +175,7 @@ func (a *app) jobNumbers() (list []string) {
 }
 
 func (a *app) modelNames() (names []string) {
-	if e, err := a.with(nil); err == nil {
+	if e, err := a.taskEnv(nil); err == nil {
 		for _, m := range e.Bench.Models {
 			names = append(names, m.Name)
 		}

@@ -48,7 +48,7 @@ func (a *app) sheetDraftCommand() *cobra.Command {
 }
 
 func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		return err
 	}
 	d, err := sheet.DraftOf(cmd.Context(), e, args, o.output, sheet.DraftFor{Card: j.Card, Model: j.Model(),
-		Models: j.Models, Goal: advice.Goal(o.goal), Over: o.over || a.dry})
+		Models: j.Models, Goal: advice.Goal(o.goal), Over: o.over || a.dryRun})
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 	for _, s := range d.Left {
 		a.say("", say.Note, "left out: %s", s)
 	}
-	if a.dry {
+	if a.dryRun {
 		a.say("", say.Done, "dry run: %s was not written", shown)
 		return nil
 	}

@@ -25,7 +25,7 @@ func (e end) nothing() bool {
 
 // run carries out work on the phone that is meant, and shows how it came to its end.
 func (a *app) run(cmd *cobra.Command, w task.Work) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}

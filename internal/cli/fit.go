@@ -23,7 +23,7 @@ type fitShow struct {
 func (a *app) fit(cmd *cobra.Command, args []string, t *task.Fit, w fitShow) error {
 	t.Images = args
 	t.Single = w.page != ""
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}

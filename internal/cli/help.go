@@ -208,7 +208,7 @@ func (a *app) tellHelp(write func(p *helpPage)) {
 		}
 	}
 	_, _ = io.WriteString(a.Stdout, text) // nobody is left to be told
-	a.told = true
+	a.helped = true
 }
 
 // helpPage is text that is set to a width.

@@ -38,7 +38,7 @@ func (a *app) identCommand() *cobra.Command {
 				return err
 			}
 			t.Files = args
-			e, err := a.with(cmd)
+			e, err := a.taskEnv(cmd)
 			if err != nil {
 				return err
 			}

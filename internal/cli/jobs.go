@@ -52,7 +52,7 @@ var outcomeWords = map[task.JobOutcome]string{task.JobDone: "done", task.JobFail
 	task.JobNotEnded: "no end is written", task.JobUnreadable: "can't be read"}
 
 func (a *app) jobs(cmd *cobra.Command) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func (a *app) jobs(cmd *cobra.Command) error {
 }
 
 func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}
@@ -171,7 +171,7 @@ func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
 
 // jobResume resumes what was interrupted, by the commands that are left of it.
 func (a *app) jobResume(cmd *cobra.Command, args []string) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}
@@ -326,7 +326,7 @@ func (a *app) writeReport(r *task.Report, path string) error {
 
 // jobsPrune deletes old jobs.
 func (a *app) jobsPrune(cmd *cobra.Command, age string) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}
@@ -357,7 +357,7 @@ func (a *app) jobsPrune(cmd *cobra.Command, age string) error {
 		question = "Delete the journal of this job?"
 	}
 	switch {
-	case a.dry:
+	case a.dryRun:
 		a.say("", say.Asks, "%s (a dry run ends here)", question)
 		return nil
 	case !a.yes:

@@ -40,7 +40,7 @@ func (a *app) liftCommand() *cobra.Command {
 			if o.limit, err = parseBytes(limit); err != nil {
 				return err
 			}
-			if _, err := a.with(cmd); err != nil {
+			if _, err := a.taskEnv(cmd); err != nil {
 				return err
 			}
 			return a.lift(cmd.Context(), files.Unquote(args[0]), args[1:], o)

@@ -54,7 +54,7 @@ func (a *app) proof(ctx context.Context, args, against, signers []string, recove
 	if err != nil {
 		return err
 	}
-	e, err := a.with(nil)
+	e, err := a.taskEnv(nil)
 	if err != nil {
 		return err
 	}

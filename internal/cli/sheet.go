@@ -80,7 +80,7 @@ func (a *app) sheetRunCommand() *cobra.Command {
 // openSheet reads a sheet, makes it ready, and holds its files against it.
 func (a *app) openSheet(cmd *cobra.Command, path string, o *sheetOptions) (*sheet.Ready, []sheet.Found,
 	error) {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -153,7 +153,7 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	if a.card != "" {
 		cards = append(cards, a.card)
 	}
-	a.env.Options.NoHands = a.idle // who only checks needs nobody at the phone
+	a.env.Options.NoHands = a.noHands // who only checks needs nobody at the phone
 	for _, c := range cards {
 		opts := a.env.Options
 		opts.SavedCard = files.Unquote(c)
@@ -360,7 +360,7 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 	if err != nil {
 		return err
 	}
-	if a.dry {
+	if a.dryRun {
 		a.say("", say.Done, "dry run: everything was checked, nothing was changed")
 		return nil
 	}
@@ -389,7 +389,7 @@ func (a *app) allow(r *sheet.Ready) error {
 			a.say("", say.Note, "%s is allowed on the command line", w.Word)
 			continue
 		}
-		if a.dry || a.yes {
+		if a.dryRun || a.yes {
 			a.say("", say.Note, "the sheet (line %d) wants %s allowed, because %s; --yes does not allow a "+
 				"stop, --accept %s does", w.Line, w.Word, w.Because, w.Word)
 			continue
@@ -426,7 +426,7 @@ func (a *app) askAll(r *sheet.Ready, phones []*sheet.Phone, run *journal.Run) (s
 	for _, q := range asks {
 		answer := journal.Answer{Question: q, Answer: "yes, by --yes"}
 		switch {
-		case a.dry:
+		case a.dryRun:
 			a.say("", say.Asks, "%s (a dry run ends here)", q)
 			continue
 		case !a.yes:

@@ -16,7 +16,7 @@ import (
 
 func (a *app) slotCommand() *cobra.Command {
 	show := func(cmd *cobra.Command, args []string) error {
-		if _, err := a.with(cmd); err != nil {
+		if _, err := a.taskEnv(cmd); err != nil {
 			return err
 		}
 		return a.slotShow(cmd.Context())

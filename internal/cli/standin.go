@@ -118,7 +118,7 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	if o.Mode != string(card.None) && !slices.Contains(modeNames(), o.Mode) {
 		return task.Usage("%q is not a mode%s", o.Mode, spell.NoneOf(o.Mode, modeNames()))
 	}
-	e, err := a.with(nil)
+	e, err := a.taskEnv(nil)
 	if err != nil {
 		return err
 	}
@@ -185,7 +185,7 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	defer cancel()
 	go func() {
 		select {
-		case <-a.soft:
+		case <-a.stop:
 			cancel()
 		case <-ctx.Done():
 		}
@@ -238,7 +238,7 @@ func (a *app) standinFault(ctx context.Context, name string, f standin.Fault) er
 
 // control gives the address a running stand-in takes orders at.
 func (a *app) control(name string) (string, error) {
-	e, err := a.with(nil)
+	e, err := a.taskEnv(nil)
 	if err != nil {
 		return "", err
 	}

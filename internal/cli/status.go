@@ -12,7 +12,7 @@ import (
 
 // status is the program without a command.
 func (a *app) status(ctx context.Context) error {
-	e, err := a.with(nil)
+	e, err := a.taskEnv(nil)
 	if err != nil {
 		return err
 	}

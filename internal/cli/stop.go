@@ -55,14 +55,14 @@ func (a *app) interrupts(done <-chan struct{}, late chan<- struct{}, cancel func
 	select {
 	case <-a.Interrupts:
 	case <-a.Closing:
-		close(a.soft)
+		close(a.stop)
 		atOnce()
 		return
 	case <-done:
 		return
 	}
 	writing, _ := a.writes.state()
-	close(a.soft)
+	close(a.stop)
 	if !writing {
 		atOnce()
 		return
@@ -93,7 +93,7 @@ func (a *app) hold() (release func()) {
 // stopping reports whether the person wishes to stop.
 func (a *app) stopping() bool {
 	select {
-	case <-a.soft:
+	case <-a.stop:
 		return true
 	default:
 		return false

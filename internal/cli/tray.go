@@ -25,7 +25,7 @@ import (
 type tray struct {
 	*app
 	members []*member
-	desk    *desk
+	turns   *turns
 	sheet   *sheet.Ready
 	open    map[string]error // those that could not be begun with, and why
 }
@@ -38,7 +38,7 @@ type member struct {
 	free func()
 }
 
-func (a *app) newTray() *tray { return &tray{app: a, desk: &desk{}} }
+func (a *app) newTray() *tray { return &tray{app: a, turns: &turns{}} }
 
 // phonesOf takes --on apart: names, serial numbers and addresses of phones. Addresses alone are
 // one phone, as everywhere.
@@ -108,7 +108,7 @@ func (t *tray) add(name, on string, several bool) {
 		m.out = a.out.Of(name)
 	}
 	m.base = a.env.Options
-	m.base.On, m.base.Observer = on, &seat{to: m, desk: t.desk, at: len(t.members)}
+	m.base.On, m.base.Observer = on, &phoneObserver{to: m, turns: t.turns, at: len(t.members)}
 	m.base.OnOpen, m.base.OnDraft = nil, m.shown
 	m.env = &task.Env{Bench: bench, Options: m.base, MaxMemory: a.env.MaxMemory, Loaded: true}
 	t.members = append(t.members, m)
@@ -174,7 +174,7 @@ func (t *tray) TaskBegins(p *sheet.Phone, n, of int, title string) {
 func (t *tray) TaskEnds(p *sheet.Phone, w task.Work, j *engine.Job, err error) {
 	m := t.of(p.Name)
 	m.ended(w, j, err)
-	t.desk.leave(m.name)
+	t.turns.leave(m.name)
 	m.out.Waits(false)
 }
 
@@ -187,7 +187,7 @@ func (t *tray) TaskSkipped(p *sheet.Phone, n int, title, why string) {
 // PhoneEnds implements sheet.Observer.
 func (t *tray) PhoneEnds(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 	m := t.of(p.Name)
-	t.desk.leave(m.name)
+	t.turns.leave(m.name)
 	if t.app.json {
 		t.app.out.Event("phone", p.Name, o)
 	}
@@ -296,10 +296,10 @@ func (t *tray) refused(ran *sheet.Ran) error {
 		spell.Counted(len(ran.Phones), "phone")), nil}
 }
 
-// desk is where the person is: at one phone at a time. Whoever needs hands waits for a turn; the
+// turns is where the person is: at one phone at a time. Whoever needs hands waits for a turn; the
 // next one is the nearest on the tray, so that nobody runs to and fro, and no phone's keys are
 // taken for another's.
-type desk struct {
+type turns struct {
 	mu      sync.Mutex
 	name    string // whose turn it is; "" for nobody's
 	at      int    // where the person is
@@ -307,13 +307,13 @@ type desk struct {
 }
 
 type turn struct {
-	name string
-	at   int
-	go_  chan struct{}
+	name    string
+	at      int
+	granted chan struct{}
 }
 
 // come waits for a phone's turn.
-func (d *desk) come(name string, at int, stop <-chan struct{}) {
+func (d *turns) come(name string, at int, stop <-chan struct{}) {
 	d.mu.Lock()
 	if d.name == "" || d.name == name {
 		d.name, d.at = name, at
@@ -324,7 +324,7 @@ func (d *desk) come(name string, at int, stop <-chan struct{}) {
 	d.waiting = append(d.waiting, t)
 	d.mu.Unlock()
 	select {
-	case <-t.go_:
+	case <-t.granted:
 	case <-stop:
 		d.mu.Lock()
 		defer d.mu.Unlock()
@@ -333,7 +333,7 @@ func (d *desk) come(name string, at int, stop <-chan struct{}) {
 }
 
 // leave ends a phone's turn and gives it to the nearest one that waits.
-func (d *desk) leave(name string) {
+func (d *turns) leave(name string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.name != name {
@@ -347,33 +347,33 @@ func (d *desk) leave(name string) {
 	next := slices.MinFunc(d.waiting, func(a, b *turn) int { return near(a) - near(b) })
 	d.waiting = slices.DeleteFunc(d.waiting, func(o *turn) bool { return o == next })
 	d.name, d.at = next.name, next.at
-	close(next.go_)
+	close(next.granted)
 }
 
-// seat is where a phone's job tells what goes on.
-type seat struct {
-	to   *member
-	desk *desk
-	at   int
+// phoneObserver is where a phone's job tells what goes on.
+type phoneObserver struct {
+	to    *member
+	turns *turns
+	at    int
 }
 
 // Tell implements say.Observer. What is to be done at a phone waits for its turn; it ends when
 // the phone goes on.
-func (s *seat) Tell(e say.Event) {
+func (s *phoneObserver) Tell(e say.Event) {
 	switch {
 	case e.Hands != nil && !e.Hands.Later:
-		s.desk.come(s.to.name, s.at, s.to.soft)
+		s.turns.come(s.to.name, s.at, s.to.stop)
 		s.to.out.Waits(true)
 	case e.Step != nil, e.Progress != nil && (e.Progress.Word == say.Send || e.Progress.Word == say.Read):
-		s.desk.leave(s.to.name)
+		s.turns.leave(s.to.name)
 		s.to.out.Waits(false)
 	}
 	s.to.out.Tell(e)
 }
 
 // Ask implements say.Observer.
-func (s *seat) Ask(q say.Question) (int, error) {
-	s.desk.come(s.to.name, s.at, s.to.soft)
+func (s *phoneObserver) Ask(q say.Question) (int, error) {
+	s.turns.come(s.to.name, s.at, s.to.stop)
 	s.to.out.Waits(true)
 	defer s.to.out.Waits(false)
 	return s.to.out.Ask(q)

@@ -10,7 +10,7 @@ import (
 // first; who is not waited for any more gives up its turn.
 func TestDesk(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		d := &desk{}
+		d := &turns{}
 		never := make(chan struct{})
 		var order []string
 		come := func(name string, at int, stop chan struct{}) {

@@ -46,7 +46,7 @@ func (a *app) vbmetaCommand() *cobra.Command {
 }
 
 func (a *app) vbmetaShow(cmd *cobra.Command, args []string) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}
@@ -116,7 +116,7 @@ func descriptorRow(d *vbmeta.Descriptor) []string {
 }
 
 func (a *app) vbmetaCheck(cmd *cobra.Command, t *task.VBMetaCheck) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}
@@ -211,7 +211,7 @@ func (a *app) showFlags(t *task.Flags, e end) {
 }
 
 func (a *app) flagsInFile(cmd *cobra.Command, t *task.Flags) error {
-	e, err := a.with(cmd)
+	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
 	}

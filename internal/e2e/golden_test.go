@@ -31,7 +31,7 @@ func form(v any) any {
 	case []any:
 		var all any
 		for _, e := range v {
-			all = together(all, form(e))
+			all = merged(all, form(e))
 		}
 		return []any{all}
 	case string:
@@ -44,8 +44,8 @@ func form(v any) any {
 	return "null"
 }
 
-// together is the form of values of two forms.
-func together(a, b any) any {
+// merged is the form of values of two forms.
+func merged(a, b any) any {
 	switch {
 	case a == nil:
 		return b
@@ -57,13 +57,13 @@ func together(a, b any) any {
 		if b, ok := b.(map[string]any); ok {
 			out := maps.Clone(a)
 			for k, v := range b {
-				out[k] = together(out[k], v)
+				out[k] = merged(out[k], v)
 			}
 			return out
 		}
 	case []any:
 		if b, ok := b.([]any); ok {
-			return []any{together(a[0], b[0])}
+			return []any{merged(a[0], b[0])}
 		}
 	}
 	as, _ := a.(string)
@@ -84,7 +84,7 @@ func named(v any) any {
 			if m, ok := e.(map[string]any); ok && slices.Contains(byName, k) {
 				var all any
 				for _, f := range m {
-					all = together(all, f)
+					all = merged(all, f)
 				}
 				e = map[string]any{"NAME": all}
 			}
@@ -128,7 +128,7 @@ func (l *lab) golden(code int, args ...string) {
 		if event == "progress" && v["done"] == nil {
 			l.Errorf("%s: progress without a number: %q", name, line)
 		}
-		events[event] = together(events[event], named(form(v)))
+		events[event] = merged(events[event], named(form(v)))
 	}
 	delete(events, "progress") // how often one is told is a matter of time
 	got, err := json.MarshalIndent(events, "", "  ")

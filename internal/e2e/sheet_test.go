@@ -34,8 +34,8 @@ func (l *lab) beside(paths ...string) (copies []string) {
 	return copies
 }
 
-// held is what makes the sums of holds comparable with each other.
-var held = maphash.MakeSeed()
+// storedSeed is what makes the sums of holds comparable with each other.
+var storedSeed = maphash.MakeSeed()
 
 // holds gives sums of what a stand-in keeps, but for the data, whose keys are made again each time.
 func (l *lab) holds(phone string) map[string]uint64 {
@@ -52,7 +52,7 @@ func (l *lab) holds(phone string) map[string]uint64 {
 			// which has the time
 			return nil
 		}
-		sums[filepath.ToSlash(rel)] = maphash.Bytes(held, must(os.ReadFile(p)))
+		sums[filepath.ToSlash(rel)] = maphash.Bytes(storedSeed, must(os.ReadFile(p)))
 		return nil
 	})
 	if err != nil {

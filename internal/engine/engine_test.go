@@ -367,7 +367,7 @@ func TestSoftStop(t *testing.T) {
 				close(soft)
 			}
 		}}
-		_, err := r.run(Options{Observer: stopper, Yes: true, Soft: soft},
+		_, err := r.run(Options{Observer: stopper, Yes: true, Stop: soft},
 			draft(write(r.img, "recovery", "a"), write(r.img, "recovery", "b")))
 		if !errors.Is(err, ErrStopped) || !r.holds("recovery_a") || r.holds("recovery_b") {
 			t.Errorf("r.run(..., ...): %v", err)

@@ -38,7 +38,7 @@ type Options struct {
 	Code     string          // what some bootloaders want to be unlocked with
 	Wait     time.Duration   // how long a started system is watched for
 	Typed    []string        // the command, as it was typed
-	Soft     <-chan struct{} // closed when the person wants to stop after the write in progress
+	Stop     <-chan struct{} // closed when the person wants to stop after the write in progress
 	Observer say.Observer
 	// Writing is called as a step that changes the phone begins and ends; nil: nobody asks.
 	Writing func(on bool)
@@ -111,7 +111,7 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	if err == nil {
 		err = j.Read(ctx)
 	}
-	for n := 0; n < phone.MoreLooks && again(err) && phone.Pause(ctx, phone.SecondLook) == nil; n++ {
+	for n := 0; n < phone.MoreLooks && worthRetry(err) && phone.Pause(ctx, phone.SecondLook) == nil; n++ {
 		// One connection that was dropped says nothing yet about the phone.
 		if j.Session != nil {
 			j.Session.Close()
@@ -134,8 +134,8 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	return j, nil
 }
 
-// again tells of errors that a second look may not meet any more.
-func again(err error) bool {
+// worthRetry tells of errors that a second look may not meet any more.
+func worthRetry(err error) bool {
 	var away *phone.NotHereError
 	var lost *link.LostError
 	return errors.As(err, &away) && away.Name != "" || errors.As(err, &lost)

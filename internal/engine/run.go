@@ -210,13 +210,13 @@ func (j *Job) ask(question string, asks []finding.Finding) error {
 
 // carryOut acts step by step.
 func (j *Job) carryOut(ctx context.Context) error {
-	a := &act.Actor{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Soft: j.Soft,
+	a := &act.Actor{Session: j.Session, Out: &j.Out, Dir: j.Dir, Yes: j.Yes, Code: j.Code, Stop: j.Stop,
 		Sums: j.Sums, Verifier: j.verifier()}
 	planned := len(j.plan.Steps)
 	for i := 0; i < len(j.plan.Steps); i++ {
 		s := j.plan.Steps[i]
 		select {
-		case <-j.Soft:
+		case <-j.Stop:
 			if err := j.log.Write(journal.Record{Event: journal.Interrupted, Step: i + 1,
 				Title: s.Title()}); err != nil {
 				return errors.Join(ErrStopped, err)

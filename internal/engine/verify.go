@@ -30,7 +30,7 @@ func (v *verified) of(s plan.Step) bool {
 // verify verifies every file that steps send, and those that were used to make them: before anything acts,
 // on a phone as on a saved card. What was verified before costs nothing.
 func (j *Job) verify(ctx context.Context, steps []plan.Step, uses []plan.Sent) (*verified, error) {
-	ctx, stop := act.Awaiting(ctx, j.Soft) // nothing is written meanwhile
+	ctx, stop := act.Awaiting(ctx, j.Stop) // nothing is written meanwhile
 	defer stop()
 	v := &verified{}
 	list := slices.Clone(uses)
@@ -75,7 +75,7 @@ func (j *Job) working(kind, what string, total int64) (moved func(int64), end fu
 // stopping reports whether the person wishes to stop.
 func (j *Job) stopping() bool {
 	select {
-	case <-j.Soft:
+	case <-j.Stop:
 		return true
 	default:
 		return false

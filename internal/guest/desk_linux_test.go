@@ -20,9 +20,9 @@ import (
 	"jarlid/internal/link/usb"
 )
 
-// desk is a place in the guest where somebody works with the program: a home folder, and phones
+// workplace is a place in the guest where somebody works with the program: a home folder, and phones
 // on cables.
-type desk struct {
+type workplace struct {
 	*testing.T
 	home, dir string
 	user      uint32 // 0: root
@@ -30,11 +30,11 @@ type desk struct {
 	running   *running
 }
 
-func newDesk(t *testing.T) *desk {
+func newDesk(t *testing.T) *workplace {
 	t.Helper()
 	onlyInside(t)
 	dir := t.TempDir()
-	d := &desk{T: t, dir: dir, running: &running{said: map[string]*bytes.Buffer{}},
+	d := &workplace{T: t, dir: dir, running: &running{said: map[string]*bytes.Buffer{}},
 		home: filepath.Join(dir, "home")}
 	if err := os.MkdirAll(d.home, 0o700); err != nil {
 		t.Fatalf("os.MkdirAll(d.home, 0o700): %v", err)
@@ -50,7 +50,7 @@ func newDesk(t *testing.T) *desk {
 }
 
 // other is another person at the same phones: an ordinary user with groups.
-func (d *desk) other(user uint32, groups ...uint32) *desk {
+func (d *workplace) other(user uint32, groups ...uint32) *workplace {
 	o := *d
 	o.home, o.user, o.groups = filepath.Join(d.dir, fmt.Sprintf("home-%d-%d", user, len(groups))),
 		user, groups
@@ -69,7 +69,7 @@ func (d *desk) other(user uint32, groups ...uint32) *desk {
 const stuckAfter = 8 * time.Minute
 
 // programs are the stand-ins that run.
-func (d *desk) programs() []*os.Process {
+func (d *workplace) programs() []*os.Process {
 	d.running.mu.Lock()
 	defer d.running.mu.Unlock()
 	return slices.Clone(d.running.list)
@@ -82,13 +82,13 @@ type running struct {
 }
 
 // said is what a stand-in printed so far.
-func (d *desk) said(name string) string {
+func (d *workplace) said(name string) string {
 	d.running.mu.Lock()
 	defer d.running.mu.Unlock()
 	return d.running.said[name].String()
 }
 
-func (d *desk) command(args ...string) *exec.Cmd {
+func (d *workplace) command(args ...string) *exec.Cmd {
 	c := exec.Command("/bin/jarlid", append(args, "--home", d.home)...)
 	c.Env = append(os.Environ(), "NO_COLOR=1", "XDG_RUNTIME_DIR="+filepath.Join(d.home, "run"),
 		"HOME="+d.home, "JARLID_HOME="+d.home)
@@ -99,7 +99,7 @@ func (d *desk) command(args ...string) *exec.Cmd {
 	return c
 }
 
-func (d *desk) run(args ...string) (int, string) {
+func (d *workplace) run(args ...string) (int, string) {
 	d.Helper()
 	cmd := d.command(args...)
 	stuck := time.AfterFunc(stuckAfter, func() {
@@ -120,7 +120,7 @@ func (d *desk) run(args ...string) (int, string) {
 	return 0, string(out)
 }
 
-func (d *desk) want(code int, texts []string, args ...string) string {
+func (d *workplace) want(code int, texts []string, args ...string) string {
 	d.Helper()
 	began := time.Now()
 	got, out := d.run(args...)
@@ -137,7 +137,7 @@ func (d *desk) want(code int, texts []string, args ...string) string {
 }
 
 // result runs jarlid with --json and decodes its last line.
-func (d *desk) result(code int, v any, args ...string) {
+func (d *workplace) result(code int, v any, args ...string) {
 	d.Helper()
 	out := strings.TrimSpace(d.want(code, nil, append(args, "--json")...))
 	if err := json.Unmarshal([]byte(out[strings.LastIndexByte(out, '\n')+1:]), v); err != nil {
@@ -145,13 +145,13 @@ func (d *desk) result(code int, v any, args ...string) {
 	}
 }
 
-func (d *desk) exists(path string) bool {
+func (d *workplace) exists(path string) bool {
 	_, err := os.Stat(path)
 	return err == nil
 }
 
 // standin runs a stand-in on a cable until the test ends.
-func (d *desk) standin(model string, args ...string) {
+func (d *workplace) standin(model string, args ...string) {
 	d.Helper()
 	name := model
 	for i, a := range args {
@@ -230,7 +230,7 @@ func phones() (n int) {
 }
 
 // until waits until something is so.
-func (d *desk) until(what string, is func() bool) {
+func (d *workplace) until(what string, is func() bool) {
 	d.Helper()
 	for end := time.Now().Add(6 * long); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
 		if is() {
@@ -241,19 +241,19 @@ func (d *desk) until(what string, is func() bool) {
 }
 
 // seen waits until bench shows a phone with a word.
-func (d *desk) seen(word string) {
+func (d *workplace) seen(word string) {
 	d.Helper()
 	d.until("bench shows "+word, func() bool { _, out := d.run("bench"); return strings.Contains(out, word) })
 }
 
 // journals are the folders of jobs.
-func (d *desk) journals() []string {
+func (d *workplace) journals() []string {
 	list, _ := filepath.Glob(filepath.Join(d.home, "jobs", "*", "journal.jsonl"))
 	return list
 }
 
 // stored reads what a partition of a stand-in holds.
-func (d *desk) stored(name, partition string) []byte {
+func (d *workplace) stored(name, partition string) []byte {
 	d.Helper()
 	b, err := os.ReadFile(filepath.Join(d.dir, name, "partitions", partition+".img"))
 	if err != nil {

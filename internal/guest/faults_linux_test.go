@@ -13,7 +13,7 @@ import (
 
 // broken holds a job that a fault ended to what is promised of one: a named end with exit 5, or
 // 4 when the phone was not there any more, and a journal that does not say done.
-func (d *desk) broken(what string, code int, out string) {
+func (d *workplace) broken(what string, code int, out string) {
 	d.Helper()
 	if code == 3 && strings.Contains(out, "stop  hands-needed") {
 		return // it was out before the job began, and nobody is there
@@ -41,7 +41,7 @@ func (d *desk) broken(what string, code int, out string) {
 }
 
 // back waits until the phone is plugged in again.
-func (d *desk) back(before int) {
+func (d *workplace) back(before int) {
 	d.until("the cable is back", func() bool { return phones() >= before })
 }
 

@@ -34,7 +34,7 @@ func node(t *testing.T) (usb.Device, string) {
 }
 
 // hold has another program, called flockwatch, hold a phone until the test ends.
-func (d *desk) hold(serial string) {
+func (d *workplace) hold(serial string) {
 	d.Helper()
 	path := filepath.Join(d.dir, "flockwatch")
 	if err := os.Symlink("/init", path); err != nil {

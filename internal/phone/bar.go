@@ -12,9 +12,9 @@ import (
 // rights or a driver that lack, a line that is silent. It may pass: other programs look at what is new on a
 // cable too, rights come late, and a loader's line is there before the loader is confirmed.
 type Bar struct {
-	stop  *finding.StopError
-	since time.Time
-	told  bool
+	stop   *finding.StopError
+	since  time.Time
+	warned bool
 }
 
 // Saw takes the outcome of a try to connect.
@@ -34,8 +34,8 @@ func (b *Bar) Lasts() bool { return b.stop != nil && time.Since(b.since) > settl
 
 // Warn tells of one that lasts, once, where the phone is waited for all the same.
 func (b *Bar) Warn(obs say.To) {
-	if b.Lasts() && !b.told {
-		b.told = true
+	if b.Lasts() && !b.warned {
+		b.warned = true
 		WarnOf(obs, b.stop)
 	}
 }

@@ -32,15 +32,15 @@ const (
 
 // cord is what happens to a stand-in's cable.
 type cord struct {
-	mu     sync.Mutex
-	out    bool          // a person has pulled it
-	put    chan struct{} // closed when it is put back
-	other  bool          // the next time into another socket
-	speed  int           // of the socket
-	held   bool          // another program takes the phone's interface
-	dev    *soft.Device  // while it is plugged in
-	from   int64         // what the computer had sent when a fault was ordered
-	unplug func()
+	mu      sync.Mutex
+	out     bool          // a person has pulled it
+	put     chan struct{} // closed when it is put back
+	other   bool          // the next time into another socket
+	speed   int           // of the socket
+	claimed bool          // another program takes the phone's interface
+	dev     *soft.Device  // while it is plugged in
+	from    int64         // what the computer had sent when a fault was ordered
+	unplug  func()
 }
 
 // gadget is the phone as a device in a mode; nil when it shows none. A system shows its files,
@@ -136,7 +136,7 @@ func (p *Phone) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in f
 	dev := soft.NewDevice(g)
 	c := &p.cord
 	c.mu.Lock()
-	other, held := c.other, c.held
+	other, held := c.other, c.claimed
 	c.other = false
 	c.mu.Unlock()
 	unplug, err := p.o.Cable.Plug(dev, other)
@@ -320,16 +320,16 @@ func (p *Phone) putBack(put chan struct{}) {
 func (p *Phone) onCable(f Fault) {
 	c := &p.cord
 	c.mu.Lock()
-	before := [2]bool{c.held, c.speed != 0}
+	before := [2]bool{c.claimed, c.speed != 0}
 	switch f.Kind {
 	case "held":
-		c.held = true
+		c.claimed = true
 	case "slow-link":
 		c.speed = soft.Full
 	case "clear":
-		c.held, c.speed = false, 0
+		c.claimed, c.speed = false, 0
 	}
-	again := before != [2]bool{c.held, c.speed != 0}
+	again := before != [2]bool{c.claimed, c.speed != 0}
 	c.mu.Unlock()
 	if again {
 		p.pull(replugAfter, false)

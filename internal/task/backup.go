@@ -205,7 +205,7 @@ func (k *taking) take(ctx context.Context, t *BackupTake) error {
 	var missed *link.RefusedError // of what was named, or of the only things there were
 	for _, name := range names {
 		select {
-		case <-k.Soft:
+		case <-k.Stop:
 			return engine.ErrStopped
 		default:
 		}

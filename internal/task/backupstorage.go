@@ -171,7 +171,7 @@ func (s *storage) walk(ctx context.Context, rel string, depth int) error {
 			continue
 		}
 		select {
-		case <-s.Soft:
+		case <-s.Stop:
 			return engine.ErrStopped
 		default:
 		}

@@ -57,7 +57,7 @@ func (e *Env) Close() {
 
 // UntilStopped ends with the first wish to stop: nothing is changed on a phone meanwhile.
 func (e *Env) UntilStopped(ctx context.Context) (context.Context, func()) {
-	return act.Awaiting(ctx, e.Options.Soft)
+	return act.Awaiting(ctx, e.Options.Stop)
 }
 
 // Gather makes files ready to be written; they are put away at the end. single keeps an
@@ -173,8 +173,8 @@ func (e *Env) suggest(name string, c *card.Card, j *engine.Job) (command, why st
 	return e.Command(name, s.Words...), s.Why
 }
 
-// one wants words on the command line to mean one file.
-func one(command, word string) (string, error) {
+// singleFile wants words on the command line to mean singleFile file.
+func singleFile(command, word string) (string, error) {
 	paths, err := files.Expand([]string{word})
 	if err != nil {
 		return "", err

@@ -61,7 +61,7 @@ func (t *RecoveryInstall) Load(ctx context.Context, e *Env) (err error) {
 
 // loadRecovery makes the one file of a recovery ready.
 func loadRecovery(ctx context.Context, e *Env, command, word string) (*ident.File, error) {
-	path, err := one(command, word)
+	path, err := singleFile(command, word)
 	if err != nil {
 		return nil, err
 	}

@@ -175,7 +175,7 @@ func (t *Term) Whole(w say.Word, text string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.json {
-		t.event("say", "", told{w, text})
+		t.event("say", "", eventLine{w, text})
 		return
 	}
 	t.write(w, text)
@@ -298,14 +298,14 @@ func (t *Term) Tell(e say.Event) {
 	case e.Hands != nil:
 		t.hands(e.Phone, *e.Hands)
 	case t.json:
-		t.event("say", e.Phone, told{e.Word, e.Text})
+		t.event("say", e.Phone, eventLine{e.Word, e.Text})
 	default:
 		t.line(e.Word, e.Text)
 	}
 }
 
-// told is a sentence in JSON.
-type told struct {
+// eventLine is a sentence in JSON.
+type eventLine struct {
 	Word say.Word `json:"word"`
 	Text string   `json:"text"`
 }

@@ -20,7 +20,7 @@ func TestJudge(t *testing.T) {
 	rom := "saltmarsh/dunlin/dunlin:14/SM42.260512/1:user/release-keys"
 	before := of(card.FactToldStart, "yes", card.FactNext, "b", card.FactHolds.Of(card.At("system", "b")),
 		rom, card.FactHolds.Of(card.At("system", "a")), "Wickerlight Stock 9.1")
-	untold := with(before, card.FactToldStart, "no")
+	untold := withFacts(before, card.FactToldStart, "no")
 	single := of(card.FactToldStart, "yes", card.FactSlots, "1", card.FactTreble, "no")
 	for _, c := range []struct {
 		name                     string
@@ -72,11 +72,11 @@ func TestSuggest(t *testing.T) {
 	set := phone(card.FactSet.Of(card.At("recovery", "a")), "tideline.img")
 	rec := phone(card.FactMode, "recovery", card.FactStarted, "a", card.FactData, card.DataFormatted)
 	put := phone(card.FactPut.Of("a"), "yes", card.FactHolds.Of(card.At("system", "a")), "Saltmarsh OS 4.2")
-	used := with(put, card.FactBootable.Of("a"), "no", card.FactBootable.Of("b"), "no",
+	used := withFacts(put, card.FactBootable.Of("a"), "no", card.FactBootable.Of("b"), "no",
 		card.FactFailed.Of("a"), "loop")
-	generic := with(put, card.FactGeneric.Of("a"), "yes", card.FactOverlays, "Frame")
+	generic := withFacts(put, card.FactGeneric.Of("a"), "yes", card.FactOverlays, "Frame")
 	inRec := func(c *card.Card) *card.Card {
-		return with(c, card.FactMode, "recovery", card.FactStarted, "a", card.FactRoot, "yes")
+		return withFacts(c, card.FactMode, "recovery", card.FactStarted, "a", card.FactRoot, "yes")
 	}
 	for _, c := range []struct {
 		what string
@@ -90,33 +90,34 @@ func TestSuggest(t *testing.T) {
 			"recovery install FILE"},
 		{"the system runs", phone(card.FactMode, "system"), "go bootloader"},
 		{"the system starts", phone(card.FactMode, "system", card.FactBooted, "no"), "arrive"},
-		{"encrypted", with(rec, card.FactData, card.DataEncrypted), "wipe userdata"},
+		{"encrypted", withFacts(rec, card.FactData, card.DataEncrypted), "wipe userdata"},
 		{"ready", rec, "sideload PACKAGE"},
-		{"tried", with(rec, card.FactTemporary, "yes"), "recovery install FILE"},
+		{"tried", withFacts(rec, card.FactTemporary, "yes"), "recovery install FILE"},
 		{"installed", inRec(put), "go system"},
-		{"installed and seen", inRec(with(put, card.FactCameUp.Of("a"), "yes")), "sideload PACKAGE"},
+		{"installed and seen", inRec(withFacts(put, card.FactCameUp.Of("a"), "yes")), "sideload PACKAGE"},
 		{"written", put, "go system"},
-		{"written over another's data", with(put, card.FactForeign.Of("a"), "yes", card.FactData,
+		{"written over another's data", withFacts(put, card.FactForeign.Of("a"), "yes", card.FactData,
 			card.DataEncrypted), "wipe userdata"},
-		{"and in the recovery", inRec(with(put, card.FactForeign.Of("a"), "yes", card.FactData,
+		{"and in the recovery", inRec(withFacts(put, card.FactForeign.Of("a"), "yes", card.FactData,
 			card.DataEncrypted)), "wipe userdata"},
 		{"a generic system under overlays", generic, "go recovery"},
 		{"and in the recovery", inRec(generic), "shelve /vendor/overlay/Frame"},
-		{"when they are aside", inRec(with(generic, card.FactShelved.Of(card.At("vendor", "a")),
+		{"when they are aside", inRec(withFacts(generic, card.FactShelved.Of(card.At("vendor", "a")),
 			"/vendor/overlay/Frame")), "go system"},
-		{"a loop", with(put, card.FactFailed.Of("a"), "loop"), "go recovery"},
-		{"a loop, another system on the other slot", with(put, card.FactFailed.Of("a"), "loop",
+		{"a loop", withFacts(put, card.FactFailed.Of("a"), "loop"), "go recovery"},
+		{"a loop, another system on the other slot", withFacts(put, card.FactFailed.Of("a"), "loop",
 			card.FactHolds.Of(card.At("system", "b")), "Stock"), "slot use b"},
-		{"a loop, in the recovery", inRec(with(put, card.FactFailed.Of("a"), "loop")), "sideload PACKAGE"},
+		{"a loop, in the recovery", inRec(withFacts(put, card.FactFailed.Of("a"), "loop")),
+			"sideload PACKAGE"},
 		{"no slot can start", used, "flash SET"},
-		{"and one was written since", with(used, card.FactPut.Of("b"), "yes"), "slot use b"},
+		{"and one was written since", withFacts(used, card.FactPut.Of("b"), "yes"), "slot use b"},
 		{"not seen", phone(card.FactMode, ""), ""},
 	} {
 		if got := Suggest(c.c, m); strings.Join(got.Words, " ") != c.want {
 			t.Errorf("%s: %+v, want %q", c.what, got, c.want)
 		}
 	}
-	if got := strings.Join(Suggest(with(rec, card.FactNext, "b"), m).Words, " "); got != "go recovery" {
+	if got := strings.Join(Suggest(withFacts(rec, card.FactNext, "b"), m).Words, " "); got != "go recovery" {
 		t.Errorf("after an install: %q", got)
 	}
 }
@@ -145,10 +146,10 @@ func phone(facts ...any) *card.Card {
 	} {
 		c.Learn(f.fact, f.value, card.Read)
 	}
-	return with(c, facts...)
+	return withFacts(c, facts...)
 }
 
-func with(c *card.Card, facts ...any) *card.Card {
+func withFacts(c *card.Card, facts ...any) *card.Card {
 	c = c.Clone()
 	for i := 0; i < len(facts); i += 2 {
 		c.Learn(facts[i].(card.Which), facts[i+1].(string), card.Read)

@@ -196,11 +196,11 @@ func copyWithin(ctx context.Context, o Out, src io.ReaderAt, from, to, n int64, 
 	return true, nil
 }
 
-// together writes an item of size bytes in n parts, on all cores, and makes its digest behind them
+// copyInOrder writes an item of size bytes in n parts, on all cores, and makes its digest behind them
 // as far as they have come. ends are where the item is whole once a part and all before it are done,
 // in bytes; nil where that can't be told: the digest is made from the finished file then. write
 // tells how many bytes it has written.
-func together(ctx context.Context, o Out, size int64, n int, ends []int64,
+func copyInOrder(ctx context.Context, o Out, size int64, n int, ends []int64,
 	write func(ctx context.Context, i int, wrote func(int64)) error, moved func(int64)) ([]byte, error) {
 	if err := o.SetSize(size); err != nil {
 		return nil, err
@@ -289,7 +289,7 @@ func partition(ctx context.Context, p *payload.Payload, part *payload.Partition,
 	if !ordered {
 		ends = nil
 	}
-	digest, err := together(ctx, o, int64(part.Size), len(part.Ops), ends,
+	digest, err := copyInOrder(ctx, o, int64(part.Size), len(part.Ops), ends,
 		func(_ context.Context, i int, wrote func(int64)) error {
 			op := &part.Ops[i]
 			if err := p.Apply(r, part, op, o); err != nil {
@@ -321,40 +321,43 @@ func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64
 	for i, b := range list {
 		ends[i] = b.At + b.Size
 	}
-	return together(ctx, o, size, len(list), ends, func(ctx context.Context, i int, wrote func(int64)) error {
-		z, err := list[i].Open(memory)
-		if err != nil {
-			return err
-		}
-		defer z.Close()
-		at, buf := list[i].At, make([]byte, piece)
-		for {
-			if err := ctx.Err(); err != nil {
+	return copyInOrder(ctx, o, size, len(list), ends,
+		func(ctx context.Context, i int, wrote func(int64)) error {
+			z, err := list[i].Open(memory)
+			if err != nil {
 				return err
 			}
-			n, err := image.Fill(z, buf)
-			if n > 0 && at+int64(n) > ends[i] {
-				return image.Errorf("compressed data (xz)", -1, "a block unwraps to more than its index says")
-			}
-			if n > 0 {
-				if image.IsZero(buf[:n]) {
-					err = errors.Join(o.Zero(at, int64(n)), err)
-				} else if _, werr := o.WriteAt(buf[:n], at); werr != nil {
-					return werr
+			defer z.Close()
+			at, buf := list[i].At, make([]byte, piece)
+			for {
+				if err := ctx.Err(); err != nil {
+					return err
 				}
-				at += int64(n)
-				wrote(int64(n))
+				n, err := image.Fill(z, buf)
+				if n > 0 && at+int64(n) > ends[i] {
+					return image.Errorf("compressed data (xz)", -1,
+						"a block unwraps to more than its index says")
+				}
+				if n > 0 {
+					if image.IsZero(buf[:n]) {
+						err = errors.Join(o.Zero(at, int64(n)), err)
+					} else if _, werr := o.WriteAt(buf[:n], at); werr != nil {
+						return werr
+					}
+					at += int64(n)
+					wrote(int64(n))
+				}
+				switch {
+				case errors.Is(err, io.EOF) && at < ends[i]:
+					return image.Errorf("compressed data (xz)", -1,
+						"a block unwraps to less than its index says")
+				case errors.Is(err, io.EOF):
+					return nil
+				case err != nil:
+					return err
+				}
 			}
-			switch {
-			case errors.Is(err, io.EOF) && at < ends[i]:
-				return image.Errorf("compressed data (xz)", -1, "a block unwraps to less than its index says")
-			case errors.Is(err, io.EOF):
-				return nil
-			case err != nil:
-				return err
-			}
-		}
-	}, moved)
+		}, moved)
 }
 
 // ends gives, for each operation, how far the partition is complete once it

@@ -16,8 +16,8 @@ import (
 	"jarlid/internal/core/place"
 )
 
-// with gives a copy of a card with facts changed by the pairs behind; "" makes one unknown.
-func with(c *card.Card, facts ...any) *card.Card {
+// withFacts gives a copy of a card withFacts facts changed by the pairs behind; "" makes one unknown.
+func withFacts(c *card.Card, facts ...any) *card.Card {
 	c = c.Clone()
 	for i := 0; i < len(facts); i += 2 {
 		if facts[i+1] == "" {
@@ -59,7 +59,7 @@ func TestStepRules(t *testing.T) {
 		{"an app for a newer system", &InstallApp{File: app(apk.App{Name: "log", MinSDK: 34})}, inSystem,
 			"stop wrong-system-version"},
 		{"an app, the system's level not known", &InstallApp{File: app(apk.App{Name: "log", MinSDK: 34})},
-			with(inSystem, card.FactAPI, ""), "warn wrong-system-version"},
+			withFacts(inSystem, card.FactAPI, ""), "warn wrong-system-version"},
 		{"a part of an app", &InstallApp{File: app(apk.App{Name: "log", Split: "de"})}, inSystem,
 			"stop not-an-app"},
 		{"no app", &InstallApp{File: pkg}, inSystem, "stop not-an-app"},
@@ -67,60 +67,67 @@ func TestStepRules(t *testing.T) {
 		{"a file that fits the storage", &Put{File: pkg, To: "storage"}, inRecovery, ""},
 		{"one that does not", &Put{File: large, To: "storage"}, inRecovery, "stop no-room"},
 		{"a storage nobody measured", &Put{File: pkg, To: "storage"},
-			with(inRecovery, card.FactFree.Of("storage"), ""), "warn no-room"},
+			withFacts(inRecovery, card.FactFree.Of("storage"), ""), "warn no-room"},
 		{"no memory card", &Put{File: pkg, To: "sd"}, inRecovery, "stop storage-unreadable"},
-		{"behind a locked screen", &Put{File: pkg, To: "storage"}, with(inSystem, card.FactLock, "yes",
+		{"behind a locked screen", &Put{File: pkg, To: "storage"}, withFacts(inSystem, card.FactLock, "yes",
 			card.FactCrypto, card.CryptoFile), "warn storage-unreadable"},
 		{"behind a locked screen, not encrypted", &Put{File: pkg, To: "storage"},
-			with(inSystem, card.FactLock, "yes", card.FactCrypto, card.CryptoNone), ""},
+			withFacts(inSystem, card.FactLock, "yes", card.FactCrypto, card.CryptoNone), ""},
 
 		{"files of a backup", files, inRecovery, ""},
-		{"no room for them", files, with(inRecovery, card.FactFree.Of("storage"), "499"), "stop no-room"},
-		{"into an encrypted storage", files, with(inRecovery, card.FactFree.Of("storage"), "", card.FactData,
+		{"no room for them", files, withFacts(inRecovery, card.FactFree.Of("storage"), "499"),
+			"stop no-room"},
+		{"into an encrypted storage", files, withFacts(inRecovery, card.FactFree.Of("storage"), "",
+			card.FactData,
 			card.DataEncrypted), "stop storage-unreadable"},
 
 		{"aside, trees off", &Shelve{Items: []place.Item{overlay}},
-			with(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), ""},
+			withFacts(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), ""},
 		{"aside, no trees at all", &Shelve{Items: []place.Item{overlay}},
-			with(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "none"), ""},
+			withFacts(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "none"), ""},
 		{"aside, trees enforced", &Shelve{Items: []place.Item{overlay}},
-			with(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "enforced"),
+			withFacts(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "enforced"),
 			"stop verity-would-reject"},
 		{"aside, nobody knows", &Shelve{Items: []place.Item{overlay}}, inRecovery,
 			"warn verity-would-reject"},
 		{"aside, a file system that is never written", &Shelve{Items: []place.Item{overlay}},
-			with(inRecovery, card.FactFS.Of(card.At("vendor", "a")), "erofs",
+			withFacts(inRecovery, card.FactFS.Of(card.At("vendor", "a")), "erofs",
 				card.FactTree.Of(card.At("vendor", "a")), "off"), "stop read-only-partition"},
 		{"aside, not there", &Shelve{Items: []place.Item{gone}},
-			with(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), "stop no-such-file"},
+			withFacts(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), "stop no-such-file"},
 		{"aside, and in its place as well", &Shelve{Items: []place.Item{twice}},
-			with(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), "stop no-such-file"},
-		{"aside, no shell", &Shelve{Items: []place.Item{overlay}}, with(inRecovery, card.FactRoot, "no"),
+			withFacts(inRecovery, card.FactTree.Of(card.At("vendor", "a")), "off"), "stop no-such-file"},
+		{"aside, no shell", &Shelve{Items: []place.Item{overlay}}, withFacts(inRecovery, card.FactRoot, "no"),
 			"stop no-root-shell"},
 
 		{"caches", &WipeArea{Area: "caches"}, inRecovery, ""},
-		{"by hand", &WipeArea{Area: "caches"}, with(inRecovery, card.FactRoot, "no"), "note no-root-shell"},
-		{"apps, not encrypted", &WipeArea{Area: "apps"}, with(inRecovery, card.FactData, card.DataPlain), ""},
-		{"apps, encrypted by file", &WipeArea{Area: "apps"}, with(inRecovery, card.FactData,
+		{"by hand", &WipeArea{Area: "caches"}, withFacts(inRecovery, card.FactRoot, "no"),
+			"note no-root-shell"},
+		{"apps, not encrypted", &WipeArea{Area: "apps"}, withFacts(inRecovery, card.FactData, card.DataPlain),
+			""},
+		{"apps, encrypted by file", &WipeArea{Area: "apps"}, withFacts(inRecovery, card.FactData,
 			card.DataEncrypted, card.FactCrypto, card.CryptoFile), "stop apps-not-apart"},
-		{"apps, encrypted", &WipeArea{Area: "apps"}, with(inRecovery, card.FactData, card.DataEncrypted),
+		{"apps, encrypted", &WipeArea{Area: "apps"}, withFacts(inRecovery, card.FactData, card.DataEncrypted),
 			"stop apps-not-apart"},
-		{"apps, nobody knows", &WipeArea{Area: "apps"}, with(inRecovery, card.FactData, ""),
+		{"apps, nobody knows", &WipeArea{Area: "apps"}, withFacts(inRecovery, card.FactData, ""),
 			"warn apps-not-apart"},
-		{"apps, somebody signed in", &WipeArea{Area: "apps"}, with(inRecovery, card.FactData, card.DataPlain,
+		{"apps, somebody signed in", &WipeArea{Area: "apps"}, withFacts(inRecovery, card.FactData,
+			card.DataPlain,
 			card.FactAccounts, "2"), "stop account-lock"},
-		{"apps, accounts not known", &WipeArea{Area: "apps"}, with(inRecovery, card.FactData, card.DataPlain,
+		{"apps, accounts not known", &WipeArea{Area: "apps"}, withFacts(inRecovery, card.FactData,
+			card.DataPlain,
 			card.FactAccounts, ""), "warn account-lock"},
 		{"storage, encrypted", &WipeArea{Area: "storage"},
-			with(inRecovery, card.FactData, card.DataEncrypted), "stop storage-unreadable"},
+			withFacts(inRecovery, card.FactData, card.DataEncrypted), "stop storage-unreadable"},
 		{"storage with a package in it", &WipeArea{Area: "storage"},
-			with(inRecovery, card.FactStored.Of("storage"), "rom.zip"), "stop storage-holds-package"},
+			withFacts(inRecovery, card.FactStored.Of("storage"), "rom.zip"), "stop storage-holds-package"},
 		{"a system", &WipeArea{Area: "system", Slot: "b"}, inRecovery, ""},
 		{"a vendor that is not there", &WipeArea{Area: "vendor", Slot: "b"},
-			with(inRecovery, card.FactSize.Of(card.At("vendor", "b")), card.Nothing),
+			withFacts(inRecovery, card.FactSize.Of(card.At("vendor", "b")), card.Nothing),
 			"stop no-such-partition"},
 		{"a system while an update waits", &WipeArea{Area: "system", Slot: "b"},
-			with(inRecovery, card.FactSnapshot, "snapshotted", card.FactLogical.Of(card.At("system", "")),
+			withFacts(inRecovery, card.FactSnapshot, "snapshotted",
+				card.FactLogical.Of(card.At("system", "")),
 				"yes"), "stop merge-pending"},
 
 		{"erase a partition", &Erase{Partition: "cache"}, phone(), ""},
@@ -157,15 +164,17 @@ func TestStepRules(t *testing.T) {
 
 		{"copy the radio over", &CopySlot{Partition: "radio", From: "a"}, inRecovery, "stop risky-partition"},
 		{"copy to a smaller one", &CopySlot{Partition: "dtbo", From: "a"},
-			with(inRecovery, card.FactSize.Of(card.At("dtbo", "a")), "9",
+			withFacts(inRecovery, card.FactSize.Of(card.At("dtbo", "a")), "9",
 				card.FactSize.Of(card.At("dtbo", "b")), "8"), "stop image-too-big"},
 		{"copy what is not there", &CopySlot{Partition: "dtbo", From: "a"},
-			with(inRecovery, card.FactSize.Of(card.At("dtbo", "b")), card.Nothing), "stop no-such-partition"},
+			withFacts(inRecovery, card.FactSize.Of(card.At("dtbo", "b")), card.Nothing),
+			"stop no-such-partition"},
 		{"copy without a shell", &CopySlot{Partition: "dtbo", From: "a"},
-			with(inRecovery, card.FactRoot, "no"), "stop no-root-shell"},
+			withFacts(inRecovery, card.FactRoot, "no"), "stop no-root-shell"},
 		{"copy", &CopySlot{Partition: "dtbo", From: "a"}, inRecovery, ""},
 
-		{"graft without a shell", &Graft{File: recovery("dunlin")}, with(inRecovery, card.FactRoot, "no"),
+		{"graft without a shell", &Graft{File: recovery("dunlin")},
+			withFacts(inRecovery, card.FactRoot, "no"),
 			"stop no-root-shell"},
 		{"graft", &Graft{File: recovery("dunlin")}, inRecovery, ""},
 		{"room in super that nobody knows", &MakeRoom{Partition: "system", Slot: "a", Need: 9}, phone(),
@@ -193,12 +202,12 @@ func TestLanding(t *testing.T) {
 		want bool
 	}{
 		{"a ROM", ab, here, true},
-		{"the same slot", ab, with(here, card.FactNext, "a"), false},
-		{"nobody knows", ab, with(here, card.FactStarted, ""), false},
+		{"the same slot", ab, withFacts(here, card.FactNext, "a"), false},
+		{"nobody knows", ab, withFacts(here, card.FactStarted, ""), false},
 		{"an add-on", addon, here, false},
-		{"from its menu", ab, with(here, card.FactRoot, "no"), false},
-		{"one that was only tried", ab, with(here, card.FactTemporary, "yes"), false},
-		{"in sideload mode", ab, with(here, card.FactMode, "sideload"), false},
+		{"from its menu", ab, withFacts(here, card.FactRoot, "no"), false},
+		{"one that was only tried", ab, withFacts(here, card.FactTemporary, "yes"), false},
+		{"in sideload mode", ab, withFacts(here, card.FactMode, "sideload"), false},
 	} {
 		got := slices.ContainsFunc(Compile(c.card, models(t).Find("dunlin"), models(t),
 			&Sideload{File: c.file}).Check(c.card), func(f finding.Finding) bool {
@@ -297,7 +306,7 @@ func TestRecoverySetWays(t *testing.T) {
 			false, "try"},
 		{"one without a shell", f(ident.BootWithRecovery, "0"), ramdisk, "", loader, false, "whole"},
 		{"a bootloader that starts nothing", f(ident.BootWithRecovery, "1"), ramdisk, "",
-			with(loader, card.FactCommand.Of("boot"), "no"), false, "whole"},
+			withFacts(loader, card.FactCommand.Of("boot"), "no"), false, "whole"},
 		{"whole by wish", f(ident.BootWithRecovery, "1"), ramdisk, "boot", loader, false, "whole"},
 		{"into an image that was given", f(ident.BootWithRecovery, "1"), ramdisk, "", loader, true, "graft"},
 		{"from the recovery", f(ident.BootWithRecovery, "1"), ramdisk, "", shell, false, "graft"},
@@ -331,7 +340,7 @@ func TestRecoverySetWays(t *testing.T) {
 	}{
 		{&Write{File: f(ident.Boot, ""), Partition: "boot"}, shell, true},
 		{&Write{File: f(ident.Boot, ""), Partition: "boot"}, loader, false},
-		{&Write{File: f(ident.Boot, ""), Partition: "boot"}, with(shell, card.FactRoot, "no"), false},
+		{&Write{File: f(ident.Boot, ""), Partition: "boot"}, withFacts(shell, card.FactRoot, "no"), false},
 		{&Write{File: f(ident.Ext4, ""), Partition: "system", Logical: true}, shell, false},
 		{&Write{File: &ident.File{Inside: 9}, Partition: "vendor"}, shell, false},
 	} {
@@ -378,7 +387,7 @@ func TestDraft(t *testing.T) {
 		}
 	}
 	var none *model.Model
-	if got := place.Holds(with(phone(), card.FactHolds.Of(card.At("system", "a")), "Saltmarsh",
+	if got := place.Holds(withFacts(phone(), card.FactHolds.Of(card.At("system", "a")), "Saltmarsh",
 		card.FactHolds.Of(card.At("radio", "a")), "2.1", card.FactAddons.Of("a"), "Shoreline"), none,
 		"a"); len(got) != 3 || got[0].Value != "Saltmarsh" || got[1].What != "add-ons" ||
 		got[2].What != "radio" {

@@ -23,7 +23,7 @@ type Conn struct {
 	sums       bool // the old version: checksums both ways
 	maxPayload int
 	serve      func(service string, s *Stream) bool
-	again      func(m message) // a phone's side on a bus: the next client's greeting
+	greeted    func(m message) // a phone's side on a bus: the next client's greeting
 
 	// writing has room for one message on the wire. It is no mutex, since a wire may make
 	// who writes wait, and a goroutine that waits for a channel doesn't hold up virtual time.
@@ -135,9 +135,9 @@ func (c *Conn) handle(m message) error {
 	if m.cmd == cmdOPEN {
 		return c.opened(m)
 	}
-	if m.cmd == cmdCNXN && c.again != nil {
+	if m.cmd == cmdCNXN && c.greeted != nil {
 		// On a bus nothing tells that a client has gone but the greeting of the next one.
-		c.again(m)
+		c.greeted(m)
 		return errAgain
 	}
 	if m.cmd == cmdSYNC || m.cmd == cmdCNXN || m.cmd == cmdAUTH {

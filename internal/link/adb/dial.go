@@ -178,7 +178,7 @@ func (d *Device) Accept(ctx context.Context, nc link.Stream) (*Conn, error) {
 	c := newConn(nc)
 	c.serve = d.Serve
 	if _, bus := nc.(link.Transfers); bus {
-		c.again = func(m message) { d.first = &m }
+		c.greeted = func(m message) { d.first = &m }
 	}
 	done := link.Watch(ctx, nc)
 	err := d.greet(ctx, c)
@@ -225,7 +225,7 @@ func (d *Device) greet(ctx context.Context, c *Conn) error {
 			}
 			return d.hello(c)
 		default:
-			if c.again != nil {
+			if c.greeted != nil {
 				continue // an earlier client's
 			}
 			return fmt.Errorf("%v before the greeting", m)

@@ -12,13 +12,13 @@ import (
 // fetched is a line whose bytes are fetched whether or not somebody reads, as a system's driver does. So
 // a driver that does not come back from a read, as some of cheap adapters do, holds nobody up.
 type fetched struct {
-	line  io.ReadWriteCloser
-	limit *link.Deadline
-	came  chan []byte // closed when nothing more comes
-	err   error       // why, once that is closed
-	rest  []byte
-	over  chan struct{}
-	once  sync.Once
+	stream io.ReadWriteCloser
+	limit  *link.Deadline
+	came   chan []byte // closed when nothing more comes
+	err    error       // why, once that is closed
+	rest   []byte
+	over   chan struct{}
+	once   sync.Once
 }
 
 const (
@@ -30,7 +30,7 @@ const (
 
 // Fetched gives a line deadlines. The line is closed with it.
 func Fetched(line io.ReadWriteCloser) Stream {
-	l := &fetched{line: line, limit: link.NewDeadline(), came: make(chan []byte, fetchAhead),
+	l := &fetched{stream: line, limit: link.NewDeadline(), came: make(chan []byte, fetchAhead),
 		over: make(chan struct{})}
 	go l.fetch()
 	return l
@@ -40,7 +40,7 @@ func (l *fetched) fetch() {
 	defer close(l.came)
 	b := make([]byte, fetchMost)
 	for {
-		n, err := l.line.Read(b)
+		n, err := l.stream.Read(b)
 		if n > 0 {
 			select {
 			case l.came <- append([]byte(nil), b[:n]...):
@@ -86,10 +86,10 @@ func (l *fetched) Read(b []byte) (int, error) {
 }
 
 // Write sends bytes.
-func (l *fetched) Write(b []byte) (int, error) { return l.line.Write(b) }
+func (l *fetched) Write(b []byte) (int, error) { return l.stream.Write(b) }
 
 // Close lets the line go.
 func (l *fetched) Close() error {
 	l.once.Do(func() { close(l.over) })
-	return l.line.Close()
+	return l.stream.Close()
 }

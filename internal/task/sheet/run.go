@@ -165,7 +165,7 @@ func (r *Ready) tasks(ctx context.Context, o Observer, log *journal.RunWriter, p
 			continue
 		}
 		select {
-		case <-r.Env.Options.Soft:
+		case <-r.Env.Options.Stop:
 			return engine.ErrStopped
 		default:
 		}

@@ -28,7 +28,7 @@ type Bus struct {
 	numbers  int
 	devices  map[string]*Device // by port
 	count    map[*Device]int    // its number
-	held     map[*Device]string // by whom else
+	holders  map[*Device]string // by whom else
 	watchers []chan struct{}
 }
 
@@ -37,7 +37,7 @@ const ports = 8
 
 func (b *Bus) init() {
 	if b.devices == nil {
-		b.devices, b.count, b.held = map[string]*Device{}, map[*Device]int{}, map[*Device]string{}
+		b.devices, b.count, b.holders = map[string]*Device{}, map[*Device]int{}, map[*Device]string{}
 	}
 }
 
@@ -90,10 +90,10 @@ func (b *Bus) Hold(d *Device, program string) (let func(), err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.init()
-	b.held[d] = program
+	b.holders[d] = program
 	return func() {
 		b.mu.Lock()
-		delete(b.held, d)
+		delete(b.holders, d)
 		b.mu.Unlock()
 	}, nil
 }
@@ -154,10 +154,10 @@ func (b *Bus) Open(_ context.Context, u usb.Device, i usb.Interface) (usb.Pipe, 
 		return nil, &usb.NoDriverError{Name: u.Name}
 	case slices.Contains(b.Denied, u.Port):
 		return nil, &usb.PermissionError{Node: "the node of " + u.Port}
-	case b.held[d] != "":
-		return nil, &usb.HeldError{Program: b.held[d], PID: 1}
+	case b.holders[d] != "":
+		return nil, &usb.HeldError{Program: b.holders[d], PID: 1}
 	}
-	b.held[d] = "this program"
+	b.holders[d] = "this program"
 	return &pipe{b: b, d: d, in: i.In, out: i.Out}, nil
 }
 
@@ -289,7 +289,7 @@ func (p *pipe) Close() error {
 			}
 		}
 		p.b.mu.Lock()
-		delete(p.b.held, p.d)
+		delete(p.b.holders, p.d)
 		p.b.mu.Unlock()
 	})
 	return nil

@@ -70,16 +70,16 @@ type Device struct {
 	// Stuck says that its halts can't be cleared.
 	Stuck bool
 
-	mu   sync.Mutex
-	eps  map[byte]*endpoint
-	gone chan struct{}
-	end  sync.Once
-	set  chan struct{} // closed when the computer has chosen its configuration
-	once sync.Once
-	out  int64 // bytes the computer has sent
-	cut  int64 // after how many of them nothing more is taken; 0 never
-	held bool  // nothing is taken now
-	then func()
+	mu     sync.Mutex
+	eps    map[byte]*endpoint
+	gone   chan struct{}
+	end    sync.Once
+	set    chan struct{} // closed when the computer has chosen its configuration
+	once   sync.Once
+	out    int64 // bytes the computer has sent
+	cut    int64 // after how many of them nothing more is taken; 0 never
+	paused bool  // nothing is taken now
+	then   func()
 }
 
 // endpoint is one bulk endpoint. The two queues meet in step.
@@ -161,7 +161,7 @@ func (d *Device) After(n int64, f func()) {
 // Resume goes on behind After.
 func (d *Device) Resume() {
 	d.mu.Lock()
-	d.held = false
+	d.paused = false
 	var calls []func()
 	for _, e := range d.eps {
 		calls = append(calls, d.step(e)...)
@@ -258,7 +258,7 @@ func (d *Device) step(e *endpoint) (calls []func()) {
 		from, to = to, from
 	}
 	packet := d.Packet()
-	for len(*from) > 0 && len(*to) > 0 && !e.halted && (e.in || !d.held) {
+	for len(*from) > 0 && len(*to) > 0 && !e.halted && (e.in || !d.paused) {
 		s, t := (*from)[0], (*to)[0]
 		left := len(s.buf) - s.n
 		if !e.in && d.cut > 0 {
@@ -296,7 +296,7 @@ func (d *Device) step(e *endpoint) (calls []func()) {
 		}
 		if !e.in && d.cut > 0 && d.out >= d.cut {
 			then := d.then
-			d.cut, d.then, d.held = 0, nil, true
+			d.cut, d.then, d.paused = 0, nil, true
 			calls = append(calls, func() { go then() })
 		}
 	}

@@ -60,7 +60,7 @@ func Run(t *testing.T, least int, open func(r io.ReaderAt, size int64) (fs.FS, e
 			if err != nil {
 				t.Fatalf("open(bytes.NewReader(b), int64(len(b))): %v", err)
 			}
-			one(t, f, string(expect))
+			checkFile(t, f, string(expect))
 			if _, err := open(bytes.NewReader(b[:len(b)/2]), int64(len(b)/2)); !image.IsShort(err) {
 				t.Errorf("cut in half: %v", err)
 			}
@@ -68,7 +68,7 @@ func Run(t *testing.T, least int, open func(r io.ReaderAt, size int64) (fs.FS, e
 	}
 }
 
-func one(t *testing.T, f fs.FS, expect string) {
+func checkFile(t *testing.T, f fs.FS, expect string) {
 	n, longest, size := 0, "", 0
 	for line := range strings.Lines(expect) {
 		sum, name, _ := strings.Cut(strings.TrimSpace(line), "  ./")
