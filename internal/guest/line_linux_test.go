@@ -70,7 +70,7 @@ func TestInLine(t *testing.T) {
 	_ = cmd.Process.Signal(syscall.SIGKILL)
 	_ = cmd.Wait() // it was killed
 	d.want(0, []string{"in its maker's loader"}, "card")
-	for _, after := range []string{"1000", fmt.Sprint(len(want) / 2)} {
+	for _, after := range []string{"1000", fmt.Sprint(len(want) / 5)} {
 		d.want(0, nil, "standin", "fault", "knot", "drop", "--after", after)
 		code, out := d.run(install...)
 		d.broken("pulled after "+after, code, out)

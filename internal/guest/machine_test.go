@@ -284,7 +284,7 @@ func makeFiles(dir string) error {
 	}
 	for name, size := range map[string]int{
 		"large-1.img":  1 << 20,
-		"large-8.img":  8<<20 - 64<<10,
+		"large-4.img":  4 << 20,
 		"large-16.img": 16 << 20,
 	} {
 		b, err := standintest.LargeRecovery(size)

@@ -129,7 +129,7 @@ func TestInPeopleTwo(t *testing.T) {
 		}
 		all.Wait()
 	}
-	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "large-8"),
+	both([]string{"recovery_a and recovery_b written"}, "recovery", "install", file(t, "dunlin", "large-1"),
 		"--yes")
 	// And as one sheet for both.
 	sheet := d.dir + "/two.yaml"
@@ -149,7 +149,7 @@ func TestInPeopleTwo(t *testing.T) {
 func TestInPeopleReplug(t *testing.T) {
 	d := newDesk(t)
 	d.standin("dunlin")
-	img := file(t, "dunlin", "large-8")
+	img := file(t, "dunlin", "large-4")
 	port := func() string {
 		var r struct {
 			Phones []struct{ USB struct{ Port string } }
