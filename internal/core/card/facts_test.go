@@ -122,6 +122,10 @@ func TestModes(t *testing.T) {
 		}
 		words[d.Words] = true
 	}
+	if len(words) != len(Modes) {
+		t.Errorf("the table has %d modes, want the %d above: a new one belongs into this test", len(Modes),
+			len(words))
+	}
 	if got := None.Def(); got != (ModeDef{Words: "not seen"}) {
 		t.Errorf("the row of no mode is %+v; want one that can do nothing", got)
 	}
