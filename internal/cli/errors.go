@@ -71,7 +71,7 @@ func (a *app) sayStopped(f *finding.StopError, kept func()) {
 	a.out.Line(say.Fail, text)
 }
 
-// onward names the command to resume, where nothing else has, and the home folder in each of them
+// onward names the command that follows, where nothing else has, and the home folder in each of them
 // when it was named in this one: what is pasted has to mean the same bench.
 func (a *app) onward(err error, code int) {
 	var stop *finding.StopError

@@ -251,7 +251,7 @@ func (p *phone) off() {
 	<-p.job.done
 }
 
-// kill ends a stand-in as a crash would: what it was sent is interrupted, and it stays listed.
+// kill ends a stand-in as a crash would: what is sent to it breaks, and it stays listed.
 func (p *phone) kill() {
 	listed := must(os.ReadFile(p.list))
 	p.l.net.Cut()

@@ -58,11 +58,16 @@ func (f *Foreseen) Join(o *Foreseen) {
 }
 
 // Does are the titles of the steps that change something.
-func (f *Foreseen) Does() (list []string) {
-	for _, s := range f.Steps {
-		if s.Changes() {
-			list = append(list, s.Title())
-		}
+func (f *Foreseen) Does() []string { return titles(changing(f.Steps)) }
+
+// changing are the steps that change something on the phone.
+func changing(steps []plan.Step) []plan.Step {
+	return slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !s.Changes() })
+}
+
+func titles(steps []plan.Step) (list []string) {
+	for _, s := range steps {
+		list = append(list, s.Title())
 	}
 	return list
 }

@@ -33,7 +33,7 @@ type Options struct {
 	DryRun    bool // goes up to the questions and stops
 	NoHands   bool // nobody is at the phone
 	Away      bool // which was said, and is not only so without a terminal
-	// ByHand resumes a phone that does not answer, which a person brings into a mode.
+	// ByHand opens a phone that does not answer too: a person brings it into a mode.
 	ByHand   bool
 	Code     string          // what some bootloaders want to be unlocked with
 	Wait     time.Duration   // how long a started system is watched for

@@ -84,13 +84,7 @@ func (j *Job) Run(ctx context.Context, t Task) (err error) {
 }
 
 // Titles are the titles of all steps, the restarts between them too.
-func (j *Job) Titles() []string {
-	var list []string
-	for _, s := range j.plan.Steps {
-		list = append(list, s.Title())
-	}
-	return list
-}
+func (j *Job) Titles() []string { return titles(j.plan.Steps) }
 
 // hands are the findings of steps that are known to need somebody at the phone.
 func (j *Job) hands() (list []finding.Finding) {
@@ -154,15 +148,12 @@ func (j *Job) judge(v *verified) error {
 		j.Obs.Say(say.Asks, "%s (a dry run ends here)", question)
 		return nil
 	}
-	if j.Agreed.covers(asks, lost, titles(j.plan.Steps)) {
+	if j.Agreed.covers(asks, lost, titles(changing(j.plan.Steps))) {
 		j.said = append(j.said, journal.Answer{Question: j.Agreed.Question, Answer: "yes, to all of it"})
 		return nil
 	}
 	return j.ask(question, asks)
 }
-
-// titles are those of the steps that change something.
-func titles(steps []plan.Step) []string { return (&Foreseen{Steps: steps}).Does() }
 
 // mostNamed is how many things a question names.
 const mostNamed = 3
@@ -170,8 +161,7 @@ const mostNamed = 3
 // question is what is asked before steps act, naming what and where; "" when they change
 // nothing and nothing is in doubt.
 func (j *Job) question(steps []plan.Step, doubt bool) string {
-	changes := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !s.Changes() })
-	switch {
+	switch changes := changing(steps); {
 	case len(changes) > 0:
 		steps = changes
 	case !doubt:

@@ -49,7 +49,7 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 	return j.BrokenOff(), nil
 }
 
-// BrokenOff tells what a job was at when it was interrupted; nil where it did not.
+// BrokenOff tells what a job was at when it was interrupted; nil where it was not.
 func (j *Entry) BrokenOff() *BrokenJob {
 	if j.Damage != nil || len(j.Records) == 0 || j.OK() || j.Cancelled() {
 		return nil

@@ -7,7 +7,7 @@ import (
 	"testing"
 )
 
-// TestLedger: the last job of a phone reports of a transfer that was interrupted, until it is over; one
+// TestLedger: the last job of a phone names a transfer that was interrupted, until it is over; one
 // that ended, that was only begun to be written, or that belongs to another phone, is none.
 func TestLedger(t *testing.T) {
 	home := t.TempDir()

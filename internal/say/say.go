@@ -36,7 +36,7 @@ const (
 	Hand Word = "hand" // act at the phone
 	Done Word = "done" // the end
 	Fail Word = "fail" // the other end
-	Next Word = "next" // the command to resume
+	Next Word = "next" // the command that follows
 )
 
 // Words are all of them.

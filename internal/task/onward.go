@@ -26,7 +26,7 @@ func atPhone(err error) bool {
 		errors.As(err, &denied)
 }
 
-// Onward are the commands to resume behind one that names none itself: what stopped it is explained, a
+// Onward are the commands that follow one that names none itself: what stopped it is explained, a
 // job that was interrupted is resumed, a phone that is not here is looked for, and a phone that is here has a
 // likely next command. j is the phone that was opened, nil for none; dir is the folder of the job that was
 // begun, "" for none; err is how it ended. None where nothing is to be said.
@@ -58,7 +58,7 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 	return []string{"jarlid"}
 }
 
-// resume is the command that resumes the job of a folder, "" for none or one that did not break off.
+// resume is the command that resumes the job of a folder, "" for none or one that was not interrupted.
 func (e *Env) resume(dir string) string {
 	if dir == "" {
 		return ""
@@ -70,7 +70,7 @@ func (e *Env) resume(dir string) string {
 	return e.Command("", "jobs", "resume", number)
 }
 
-// WithFiles is the command to resume behind a look at files: with several of them the whole
+// WithFiles is the command that follows a look at files: with several of them the whole
 // evening is worked out. "" where nothing is done with what they are.
 func (e *Env) WithFiles(list []*ident.File) string {
 	switch len(list) {

@@ -143,7 +143,7 @@ type joined struct {
 	cur   io.ReadCloser
 }
 
-// Read resumes the next file where one ends.
+// Read continues in the next file where one ends.
 func (j *joined) Read(p []byte) (int, error) {
 	for {
 		if j.cur == nil {

@@ -26,7 +26,7 @@ type Meaning struct {
 	Verdict Verdict `json:"verdict"`
 	Text    string  `json:"text"`              // what it means
 	Do      string  `json:"do"`                // what to do
-	Command string  `json:"command,omitempty"` // the command to resume
+	Command string  `json:"command,omitempty"` // the command that follows
 	Finding string  `json:"finding,omitempty"` // the finding it belongs to
 
 	// keys are what leads here: each group is words of which one has to be seen,

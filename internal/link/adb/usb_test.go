@@ -282,7 +282,7 @@ func TestUSBDeaf(t *testing.T) {
 			}
 		}, new(*link.ProtocolError), 0},
 		"a length that lies": {func(ctx context.Context, d *soft.Device) {
-			time.Sleep(time.Second) // what is there before nobody checks
+			time.Sleep(time.Second) // what is sent before anybody listens
 			h := message{cmd: cmdCNXN, arg0: VersionNoSum, arg1: MaxPayload}.appendHeader(nil, false)
 			binary.LittleEndian.PutUint32(h[12:], 0xfffffff0)
 			d.Send(ctx, 1, h, false)

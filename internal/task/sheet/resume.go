@@ -32,7 +32,7 @@ func Reopen(r *journal.Run) (*Opened, error) {
 	return s.at(first.Sheet, text, o)
 }
 
-// Left says where a run resumes a phone, which was read again: with which task, and what is
+// Left says where a run continues on a phone, which was read again: with which task, and what is
 // left of it. What is done is not done again, an install that succeeded least of all.
 func (r *Ready) Left(ctx context.Context, run *journal.Run, j *engine.Job) (from int, rest []*Made,
 	err error) {

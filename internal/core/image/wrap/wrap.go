@@ -241,7 +241,7 @@ func (m *members) Read(b []byte) (int, error) {
 	}
 }
 
-// next resumes the next member; io.EOF when there is none.
+// next begins the next member; io.EOF when there is none.
 func (m *members) next() error {
 	for {
 		head, err := m.src.Peek(1)
