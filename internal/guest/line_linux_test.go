@@ -66,7 +66,8 @@ func TestInLine(t *testing.T) {
 			t.Fatalf("it does not write:\n%s", out)
 		}
 	}
-	time.Sleep(time.Second)
+	// Soon: enough of the file has to be left for the two cuts below.
+	time.Sleep(100 * time.Millisecond)
 	_ = cmd.Process.Signal(syscall.SIGKILL)
 	_ = cmd.Wait() // it was killed
 	d.want(0, []string{"in its maker's loader"}, "card")
