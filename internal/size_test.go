@@ -49,7 +49,6 @@ var longFunctions = map[string]int{
 	"internal/phone/why.go judgeProbes":                88,
 	"internal/standin/bootloader.go command":           74,
 	"internal/standin/hands.go press":                  80,
-	"internal/task/backup.go backupItems":              77,
 	"internal/task/look.go Look":                       87,
 	"internal/task/sheet/check.go Judge":               114,
 	"internal/task/sheet/draft.go DraftOf":             84,
@@ -59,7 +58,7 @@ var longFunctions = map[string]int{
 
 // longFiles are the files that may be longer than mostFile, in lines.
 var longFiles = map[string]int{
-	"internal/core/finding/texts.go":   629,
+	"internal/core/finding/texts.go":   638,
 	"internal/core/plan/flash_test.go": 611,
 	"internal/e2e/files_test.go":       640,
 	"internal/e2e/kinds_test.go":       645,

@@ -76,6 +76,8 @@ type Done struct {
 	Further []plan.Step
 	// Found are findings about Further that only the act could make.
 	Found []finding.Finding
+	// Left is what an act did not reach, in words; "" where it did all of it.
+	Left string
 	// Changed is false for acts that only looked.
 	Looked bool
 }

@@ -3,10 +3,7 @@ package act
 import (
 	"context"
 	"errors"
-	"fmt"
-	"slices"
 	"strings"
-	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
@@ -14,6 +11,8 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
+	"jarlid/internal/phone"
+	"jarlid/internal/phone/shell"
 	"jarlid/internal/say"
 )
 
@@ -60,23 +59,14 @@ func (j *Actor) erasePartition(ctx context.Context, p card.Partition, d *Done) e
 func (j *Actor) formatByShell(ctx context.Context) (Done, error) {
 	rec := Done{}
 	for _, p := range []struct{ name, mount string }{{"userdata", "/data"}, {"metadata", "/metadata"}} {
-		b, err := j.ReadBlock(ctx, p.name, 4096)
-		if err != nil {
-			return rec, err
-		}
-		if b == nil {
-			if p.name == "metadata" {
-				continue
-			}
-			return rec, &link.RefusedError{Command: "read " + p.name,
-				Message: "the recovery does not let userdata be read, so it can't be formatted from here"}
-		}
-		err = j.format(ctx, p.name, p.mount, &rec)
-		var missing *missingError
-		if errors.As(err, &missing) {
+		_, err := j.format(ctx, card.At(p.name, ""), p.mount, &rec)
+		var none *shell.NoMakerError
+		switch {
+		case errors.Is(err, phone.ErrNoPartition) && p.name == "metadata":
+			continue
+		case errors.As(err, &none):
 			return rec, j.tellRecovery(ctx, &rec, "--wipe_data")
-		}
-		if err != nil {
+		case err != nil:
 			return rec, err
 		}
 	}
@@ -93,23 +83,6 @@ func (j *Actor) formatByShell(ctx context.Context) (Done, error) {
 		rec.Confirm = journal.PhoneWord
 	}
 	return rec, nil
-}
-
-// fileSystem finds a mount point's file system in a table of mounts, in
-// whichever order the table has its columns.
-func fileSystem(table, mount string) string {
-	for line := range strings.Lines(table) {
-		fields := strings.Fields(line)
-		if !slices.Contains(fields, mount) {
-			continue
-		}
-		for _, t := range []string{"f2fs", "ext4"} {
-			if slices.Contains(fields, t) {
-				return t
-			}
-		}
-	}
-	return "ext4"
 }
 
 // formatByHand has a person do it in the recovery's menu; nobody can read back
@@ -137,59 +110,17 @@ func (j *Actor) doneByHand(r model.Recipe, question, what string) (Done, error) 
 	return Done{Confirm: journal.NotKnown}, nil
 }
 
-// mkfs is the command that formats a partition with the file system the
-// recovery's table of mounts names for a folder.
-func mkfs(table, mount, device string) string {
-	if fileSystem(table, mount) == "f2fs" {
-		return "make_f2fs -g android " + device
+// format formats one partition through the recovery's root shell, and reports whether what is there was read
+// back. A recovery that has no program for it is a *shell.NoMakerError.
+func (j *Actor) format(ctx context.Context, p card.Partition, mount string, rec *Done) (sure bool,
+	err error) {
+	j.Obs.Say(say.Wait, "formatting %s", p)
+	made, err := j.MakeEmpty(ctx, p, mount)
+	if made.Said != "" {
+		rec.Answers = append(rec.Answers, made.Said)
 	}
-	return "mke2fs -F -q -t ext4 " + device
+	return made.ReadBack, err
 }
-
-// formatLimit is how long formatting one partition may take.
-const formatLimit = 10 * time.Minute
-
-const mountTable = "cat /system/etc/recovery.fstab || cat /etc/recovery.fstab"
-
-// notFound is the exit code of a shell for a program it does not have.
-const notFound = 127
-
-// format formats one partition through the recovery's root shell. A recovery that
-// has no program for it is a *missingError.
-func (j *Actor) format(ctx context.Context, partition, mount string, rec *Done) error {
-	table, err := j.Text(ctx, mountTable)
-	if err != nil {
-		return err
-	}
-	dev, err := j.Device(ctx, card.At(partition, ""), false)
-	if err != nil {
-		return err
-	}
-	make := mkfs(table, mount, dev)
-	j.Obs.Say(say.Wait, "formatting %s", partition)
-	fctx, cancel := context.WithTimeout(ctx, formatLimit)
-	defer cancel()
-	out, err := j.Shell(fctx, fmt.Sprintf("umount %s 2>/dev/null; %s && sync", mount, make))
-	if err != nil {
-		return err
-	}
-	text := strings.TrimSpace(string(out.Stderr))
-	if text != "" {
-		rec.Answers = append(rec.Answers, text)
-	}
-	switch {
-	case out.Code == notFound:
-		return &missingError{Program: strings.Fields(make)[0]}
-	case out.Code > 0:
-		return &link.RefusedError{Command: make, Message: text}
-	}
-	return nil
-}
-
-// missingError says that a recovery lacks a program.
-type missingError struct{ Program string }
-
-func (e *missingError) Error() string { return "this recovery has no program " + e.Program }
 
 // tellRecovery leaves an order for the recovery in the bootloader message and
 // restarts into it: it wipes by itself and starts the system. The rest of misc is

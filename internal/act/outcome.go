@@ -36,6 +36,7 @@ type WriteResult struct {
 type WipeResult struct {
 	What      string `json:"what"`
 	Confirmed string `json:"confirmed"`
+	Left      string `json:"left,omitempty"` // of it, in words
 }
 
 // PackageOutcome is the outcome of a package.
@@ -97,15 +98,15 @@ func (o *Outcome) written(p card.Partition, d Done) {
 func (o *Outcome) restarted(_ *plan.Restart, d Done) { o.Restarted = d.Confirm }
 
 func (o *Outcome) formatted(_ *plan.FormatData, d Done) {
-	o.Wiped = append(o.Wiped, WipeResult{"userdata", d.Confirm})
+	o.Wiped = append(o.Wiped, WipeResult{What: "userdata", Confirmed: d.Confirm})
 }
 
 func (o *Outcome) wiped(s *plan.WipeArea, d Done) {
-	o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
+	o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm, d.Left})
 }
 
 func (o *Outcome) erased(s *plan.Erase, d Done) {
-	o.Wiped = append(o.Wiped, WipeResult{s.Area, d.Confirm})
+	o.Wiped = append(o.Wiped, WipeResult{What: s.Area, Confirmed: d.Confirm})
 }
 
 func (o *Outcome) appInstalled(s *plan.InstallApp, d Done) {

@@ -16,17 +16,15 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/shell"
 	"jarlid/internal/say"
 )
 
 // put sends a file to a storage of the phone and has it hashed there.
 func (j *Actor) put(ctx context.Context, s *plan.Put) (Done, error) {
-	dir, err := j.StoragePath(ctx, s.To)
+	dir, err := j.Mount(ctx, s.To)
 	if err != nil {
 		return Done{}, err
-	}
-	if dir == "" {
-		return Done{}, &link.RefusedError{Command: s.Title(), Message: "the storage is not there any more"}
 	}
 	to := path.Join(dir, phoneName(filepath.Base(s.File.Path)))
 	rec := Done{Bytes: s.File.Size, Confirm: journal.PhoneWord}
@@ -42,7 +40,7 @@ func (j *Actor) put(ctx context.Context, s *plan.Put) (Done, error) {
 		return rec, err
 	}
 	j.Obs.Say(say.Wait, "the phone makes the digest of what arrived")
-	there, err := j.DigestThere(ctx, to)
+	there, err := j.Shell().Digest(ctx, to)
 	switch {
 	case err != nil:
 		return rec, err
@@ -73,7 +71,7 @@ func (j *Actor) liesThere(ctx context.Context, f *ident.File, to string) (lies b
 		}
 		return false, "", nil
 	}
-	there, err := j.DigestThere(ctx, to)
+	there, err := j.Shell().Digest(ctx, to)
 	if err != nil || there == "" {
 		return false, "", err
 	}
@@ -98,14 +96,9 @@ const recordLimit = 30 * time.Minute
 
 // installFrom shows what to choose and waits for the recovery's own record.
 func (j *Actor) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, error) {
-	before, err := j.Text(ctx, "cat "+lastInstall)
-	if err != nil {
+	// What is left of an earlier install goes: the new one will not look alike.
+	if err := j.Shell().Remove(ctx, lastInstall); err != nil {
 		return Done{}, err
-	}
-	if before != "" { // of an earlier install: the new one will not look alike
-		if _, err := j.Text(ctx, "rm -f "+lastInstall); err != nil {
-			return Done{}, err
-		}
 	}
 	name := phoneName(filepath.Base(s.File.Path))
 	from := map[string]string{"storage": "the phone's storage", "sd": "the memory card"}[s.To]
@@ -123,11 +116,11 @@ func (j *Actor) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, err
 	defer stop()
 	other := record{}
 	for end := time.Now().Add(recordLimit); time.Now().Before(end); {
-		text, err := j.Text(hctx, "cat "+lastInstall)
-		if err != nil {
+		b, _, err := j.Shell().File(hctx, lastInstall)
+		if err != nil && !shell.Unknown(err) {
 			return Done{}, Stopped(hctx, err)
 		}
-		switch r := parseRecord(text); {
+		switch r := parseRecord(string(b)); {
 		case r.outcome == "":
 		case r.of(name):
 			return j.fromRecord(ctx, s, r.outcome, next)

@@ -12,16 +12,14 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
+	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
 
 // restoreFiles sends the files of a backup to the shared storage, with their times.
 func (j *Actor) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, error) {
 	rec := Done{Confirm: journal.ReadBack}
-	at, err := j.StoragePath(ctx, "storage")
-	if err == nil && at == "" {
-		err = &link.RefusedError{Command: s.Title(), Message: "the storage is not there"}
-	}
+	at, err := j.Mount(ctx, phone.AreaStorage)
 	if err != nil {
 		return rec, err
 	}
@@ -35,7 +33,7 @@ func (j *Actor) restoreFiles(ctx context.Context, s *plan.RestoreFiles) (Done, e
 			}); err != nil {
 			return rec, err
 		}
-		there, err := j.DigestThere(ctx, path.Join(at, f.Path))
+		there, err := j.Shell().Digest(ctx, path.Join(at, f.Path))
 		switch {
 		case err != nil:
 			return rec, err
@@ -64,30 +62,26 @@ func (j *Actor) restoreFile(ctx context.Context, local, to string, when time.Tim
 // copySlot copies a partition on the phone and compares the digests of both.
 func (j *Actor) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
 	rec := Done{Confirm: journal.ReadBack}
-	logical, _ := j.Card.Yes(card.FactLogical.Of(s.Source()))
-	from, err := j.Device(ctx, s.Source(), logical)
+	from, err := j.Block(ctx, s.Source())
 	if err != nil {
 		return rec, err
 	}
-	to, err := j.Device(ctx, s.Target(), logical)
+	to, err := j.Block(ctx, s.Target())
 	if err != nil {
 		return rec, err
 	}
 	j.Obs.Say(say.Wait, "the phone copies %s to %s", s.Source(), s.Target())
-	if err := j.Do(ctx, fmt.Sprintf("dd if=%s of=%s bs=1048576 conv=notrunc && sync", from, to),
-		s.Title()); err != nil {
+	if err := j.Shell().Copy(ctx, from, to); err != nil {
 		return rec, err
 	}
-	size, _ := j.Card.Number(card.FactSize.Of(s.Source()))
-	rec.Bytes = size
-	a, err := j.DigestThere(ctx, from)
+	rec.Bytes = from.Size
+	a, err := j.DigestOf(ctx, s.Source())
 	if err != nil {
 		return rec, err
 	}
 	b := ""
-	if room, _ := j.Card.Number(card.FactSize.Of(s.Target())); room == size || size == 0 {
-		// of a larger one the digest says nothing
-		if b, err = j.DigestThere(ctx, to); err != nil {
+	if to.Size == from.Size { // of a larger one the digest says nothing
+		if b, err = j.DigestOf(ctx, s.Target()); err != nil {
 			return rec, err
 		}
 	}

@@ -3,12 +3,12 @@ package act
 import (
 	"context"
 	"fmt"
-	"path"
 	"time"
 
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
+	"jarlid/internal/link"
 	"jarlid/internal/phone"
 )
 
@@ -31,6 +31,10 @@ func (j *Actor) shelveOne(ctx context.Context, item *place.Item, back bool) erro
 	if err != nil {
 		return err
 	}
+	if dev == nil {
+		return &link.RefusedError{Command: "move " + item.Path,
+			Message: "its partition is not there any more"}
+	}
 	m, err := j.MountSystem(ctx, dev, true)
 	if err != nil {
 		return err
@@ -51,10 +55,7 @@ func (j *Actor) shelveOne(ctx context.Context, item *place.Item, back bool) erro
 			return err
 		}
 	}
-	src, dst := path.Join(m.At, from), path.Join(m.At, to)
-	if err := j.Do(ctx, fmt.Sprintf("mkdir -p %s && mv %s %s && [ -e %s ] && [ ! -e %s ] && sync",
-		phone.QuoteShell(path.Dir(dst)), phone.QuoteShell(src), phone.QuoteShell(dst), phone.QuoteShell(dst),
-		phone.QuoteShell(src)), "move "+item.Path); err != nil {
+	if err := m.Move(ctx, from, to); err != nil {
 		return err
 	}
 	if back {

@@ -178,8 +178,8 @@ func (j *Actor) comeBack(ctx context.Context, name string, ended bool) after {
 	}
 	a.back = true
 	a.errors = j.logErrors(ctx)
-	if text, err := j.Text(ctx, "cat "+lastInstall); err == nil {
-		if r := parseRecord(text); r.of(name) {
+	if b, ok, err := j.Shell().File(ctx, lastInstall); err == nil && ok {
+		if r := parseRecord(string(b)); r.of(name) {
 			a.record = r.outcome
 		}
 	}
@@ -188,11 +188,11 @@ func (j *Actor) comeBack(ctx context.Context, name string, ended bool) after {
 
 // logErrors gives the last errors of the recovery's log.
 func (j *Actor) logErrors(ctx context.Context) (list []string) {
-	text, err := j.Text(ctx, "cat /tmp/recovery.log")
+	b, _, err := j.Shell().File(ctx, "/tmp/recovery.log")
 	if err != nil {
 		return nil
 	}
-	for line := range strings.Lines(text) {
+	for line := range strings.Lines(string(b)) {
 		// The platform's recovery marks errors with "E:".
 		if line = strings.TrimSpace(line); strings.HasPrefix(line, "E:") {
 			list = append(list, strings.TrimSpace(line[2:]))

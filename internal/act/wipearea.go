@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/shell"
 	"jarlid/internal/say"
 )
 
@@ -30,15 +31,9 @@ func (j *Actor) wipeArea(ctx context.Context, s *plan.WipeArea) (Done, error) {
 		case "caches":
 			err = j.wipeCaches(ctx, &rec)
 		case "apps":
-			err = j.wipeNames(ctx, "/data", "media", &rec)
+			err = j.wipeFolder(ctx, phone.AreaData, "media", &rec)
 		case "storage":
-			var dir string
-			if dir, err = j.StoragePath(ctx, "storage"); err == nil && dir == "" {
-				err = &link.RefusedError{Command: s.Title(), Message: "the storage is not there"}
-			}
-			if err == nil {
-				err = j.wipeNames(ctx, dir, "", &rec)
-			}
+			err = j.wipeFolder(ctx, phone.AreaStorage, "", &rec)
 		default:
 			err = j.wipeSystem(ctx, s, &rec)
 		}
@@ -50,34 +45,35 @@ func (j *Actor) wipeArea(ctx context.Context, s *plan.WipeArea) (Done, error) {
 	return rec, nil
 }
 
-// wipeNames removes everything in a folder but one name, and looks again.
-func (j *Actor) wipeNames(ctx context.Context, dir, keep string, rec *Done) error {
-	list := func() ([]string, error) {
-		text, err := j.Text(ctx, "ls -A "+phone.QuoteShell(dir))
-		if err != nil {
-			return nil, err
+// wipeFolder removes everything in an area's folder but one name, and looks again.
+func (j *Actor) wipeFolder(ctx context.Context, area, keep string, rec *Done) error {
+	dir, err := j.Mount(ctx, area)
+	if err != nil {
+		return err
+	}
+	list := func() (left []string, err error) {
+		names, is, err := j.Shell().Folder(ctx, dir)
+		if err == nil && !is {
+			err = &link.RefusedError{Command: "list " + dir, Message: "it is no folder that can be read"}
 		}
-		var names []string
-		for line := range strings.SplitSeq(text, "\n") {
-			if line != "" && line != keep && line != "lost+found" {
-				names = append(names, line)
+		for _, n := range names {
+			if n != keep && n != "lost+found" {
+				left = append(left, n)
 			}
 		}
-		return names, nil
+		return left, err
 	}
 	names, err := list()
 	if err != nil {
 		return err
 	}
 	for _, n := range names {
-		rctx, cancel := context.WithTimeout(ctx, formatLimit)
-		out, err := j.Shell(rctx, "rm -rf "+phone.QuoteShell(dir+"/"+n))
-		cancel()
-		if err != nil {
+		err := j.Shell().Remove(ctx, dir+"/"+n)
+		var refused *link.RefusedError
+		if errors.As(err, &refused) {
+			rec.Answers = append(rec.Answers, refused.Message)
+		} else if err != nil {
 			return err
-		}
-		if text := strings.TrimSpace(string(out.Stderr)); text != "" {
-			rec.Answers = append(rec.Answers, text)
 		}
 	}
 	left, err := list()
@@ -88,25 +84,29 @@ func (j *Actor) wipeNames(ctx context.Context, dir, keep string, rec *Done) erro
 	return err
 }
 
-// wipeCaches wipes the partition for caches, where there is one, and the
-// system's compiled code, where the data can be read.
+// wipeCaches wipes the partition for caches, where there is one, and the system's compiled code, where the
+// data is mounted. Where neither is there it is an error: nothing was wiped.
 func (j *Actor) wipeCaches(ctx context.Context, rec *Done) error {
-	head, err := j.ReadBlock(ctx, "cache", 4096)
+	_, err := j.format(ctx, card.At("cache", ""), "/cache", rec)
+	var none *shell.NoMakerError
+	if errors.As(err, &none) {
+		return j.tellRecovery(ctx, rec, "--wipe_cache")
+	}
+	partition := err == nil
+	if err != nil && !errors.Is(err, phone.ErrNoPartition) {
+		return err
+	}
+	dir, err := j.Mount(ctx, phone.AreaData)
+	var not *phone.NotMountedError
+	if errors.As(err, &not) && partition {
+		rec.Left = "the compiled code in the data: " + not.Error()
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	if head != nil {
-		err := j.format(ctx, "cache", "/cache", rec)
-		var missing *missingError
-		if errors.As(err, &missing) {
-			return j.tellRecovery(ctx, rec, "--wipe_cache")
-		}
-		if err != nil {
-			return err
-		}
-	}
-	for _, dir := range []string{"/data/dalvik-cache", "/data/cache"} {
-		if err := j.Do(ctx, "rm -rf "+dir+"; [ ! -e "+dir+" ]", "rm -rf "+dir); err != nil {
+	for _, name := range []string{"dalvik-cache", "cache"} {
+		if err := j.Shell().Remove(ctx, dir+"/"+name); err != nil {
 			return err
 		}
 	}
@@ -116,21 +116,11 @@ func (j *Actor) wipeCaches(ctx context.Context, rec *Done) error {
 // wipeSystem formats a partition of the system and checks what is there then.
 func (j *Actor) wipeSystem(ctx context.Context, s *plan.WipeArea, rec *Done) error {
 	p, _ := s.Partition()
-	if err := j.format(ctx, p.String(), "/"+s.Area, rec); err != nil {
-		return err
-	}
-	b, err := j.ReadBlock(ctx, p.String(), 4096)
-	if err != nil {
-		return err
-	}
-	switch super := phone.Ext4Super(b); {
-	case super == nil:
+	sure, err := j.format(ctx, p, "/"+s.Area, rec)
+	if !sure {
 		rec.Confirm = journal.PhoneWord
-	case super.Mounts != 0:
-		return &link.RefusedError{Command: s.Title(),
-			Message: "read back, the old file system is still there"}
 	}
-	return nil
+	return err
 }
 
 // wipeByHand has a person do it in the recovery's menu.

@@ -32,8 +32,12 @@ func (a *app) showWiped(t *task.Wipe, e end) {
 	for _, r := range res.Areas {
 		word, how := say.Done, ""
 		for _, w := range res.How {
-			if w.What == r.Area && w.Confirmed == journal.NotKnown {
+			switch {
+			case w.What != r.Area:
+			case w.Confirmed == journal.NotKnown:
 				word, how = say.Note, ", as you say; nobody can read that back"
+			case w.Left != "":
+				how = ", except " + w.Left
 			}
 		}
 		switch {

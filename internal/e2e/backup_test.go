@@ -44,7 +44,7 @@ func TestBackup(t *testing.T) {
 		}
 		// The cable is pulled at every few hundred acknowledgements until it is whole.
 		code, rounds, out := -1, 0, ""
-		for after := int64(4000); code != 0; after *= 4 {
+		for after := int64(30000); code != 0; after *= 4 {
 			l.fault("dunlin", "drop", after)
 			code, out = l.run("backup", "take", "-o", dir, "--json")
 			if rounds++; rounds > 9 {

@@ -67,7 +67,7 @@ func TestPut(t *testing.T) {
 				t.Error("formatting left the shared storage")
 			}
 			l.want(0, nil, "wipe", "userdata", "--yes") // nothing is there any more
-			l.want(3, []string{"stop  storage-unreadable: the memory card can't be reached"}, "put",
+			l.want(3, []string{"stop  storage-unreadable: the SD card can't be reached"}, "put",
 				files.Package, "--to", "sd", "--yes")
 			big := filepath.Join(l.dir, "big.zip")
 			f := must(os.Create(big))

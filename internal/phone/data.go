@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/place"
 	"jarlid/internal/link"
+	"jarlid/internal/phone/shell"
 )
 
 // DataState checks the start of userdata: never written, freshly formatted,
@@ -42,22 +43,29 @@ func (s *Session) DataState(ctx context.Context) (string, error) {
 // name is not there or is not a list. Data in which there is nothing but the shared
 // storage has no apps that could be of another system.
 func (s *Session) plainData(ctx context.Context) (string, error) {
-	text, err := s.Text(ctx, "head -c 64 /data/system/packages.xml 2>/dev/null || cat "+
-		"/data/system/packages.xml 2>/dev/null")
+	dir, err := s.Mounted(ctx, AreaData)
+	var not *NotMountedError
+	if errors.As(err, &not) {
+		return "", nil
+	}
 	if err != nil {
 		return "", err
 	}
+	b, ok, err := s.Shell().Start(ctx, dir+"/system/packages.xml")
+	if err != nil {
+		return "", s.unread(err)
+	}
 	// The list is XML, or the platform's binary form of it, which begins with "ABX"
 	// (BinaryXmlSerializer.java).
-	if strings.HasPrefix(text, "<?xml") || strings.HasPrefix(text, "ABX") {
+	if ok && (bytes.HasPrefix(b, []byte("<?xml")) || bytes.HasPrefix(b, []byte("ABX"))) {
 		return card.DataPlain, nil
 	}
-	text, err = s.Text(ctx, "ls -A /data 2>/dev/null")
-	if err != nil || text == "" {
-		return "", err
+	names, is, err := s.Shell().Folder(ctx, dir)
+	if err != nil || !is {
+		return "", s.unread(err)
 	}
-	for line := range strings.SplitSeq(text, "\n") {
-		if !leftByWipe[line] {
+	for _, name := range names {
+		if !leftByWipe[name] {
 			return "", nil
 		}
 	}
@@ -73,22 +81,53 @@ func (s *Session) readLying(ctx context.Context) error {
 	if !s.RootRecovery() {
 		return nil
 	}
-	var names []string
-	for _, dir := range []string{"/sdcard", "/sdcard/Download"} {
-		text, err := s.Text(ctx, "ls "+dir+" 2>/dev/null")
+	dir, err := s.Mounted(ctx, AreaStorage)
+	var not *NotMountedError
+	if errors.As(err, &not) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var lying []string
+	all := map[string]bool{}
+	for _, d := range []string{dir, dir + "/Download"} {
+		names, _, err := s.Shell().Folder(ctx, d)
 		if err != nil {
-			return err
+			return s.unread(err)
 		}
-		for line := range strings.SplitSeq(text, "\n") {
-			if strings.HasSuffix(strings.ToLower(line), ".zip") {
-				names = append(names, line)
+		for _, name := range names {
+			all[name] = true
+			if strings.HasSuffix(strings.ToLower(name), ".zip") {
+				lying = append(lying, name)
 			}
 		}
 	}
-	if len(names) > 0 {
-		s.learn(card.FactLying.Of("storage"), strings.Join(names, ", "))
+	if lying == nil {
+		lying = []string{card.Nothing}
 	}
+	s.learn(card.FactLying.Of(AreaStorage), strings.Join(lying, ", "))
+	s.forgetGone(all)
 	return nil
+}
+
+// forgetGone forgets of the files that jobs have put into the storage those that are not there any more.
+func (s *Session) forgetGone(there map[string]bool) {
+	stored := s.Card.Get(card.FactStored.Of(AreaStorage))
+	if !stored.Known() {
+		return
+	}
+	var left []string
+	for name := range strings.SplitSeq(stored.Value, ", ") {
+		if there[name] {
+			left = append(left, name)
+		}
+	}
+	stored.Value = strings.Join(left, ", ")
+	if left == nil {
+		stored = card.Fact{Why: "it is not in the storage any more"}
+	}
+	s.Card.Set(card.FactStored.Of(AreaStorage), stored)
 }
 
 // readRoom reads how much room the system on the slot that runs has for add-ons:
@@ -99,11 +138,14 @@ func (s *Session) readRoom(ctx context.Context) error {
 		return nil
 	}
 	system := card.At("system", s.Card.Value(card.FactStarted))
-	dev, err := s.Device(ctx, system, place.Logical(s.Card, "system"))
+	dev, err := s.Block(ctx, system)
+	if errors.Is(err, ErrNoPartition) || shell.Unknown(err) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	b, err := s.readDeviceHead(ctx, dev)
+	b, err := s.readDeviceAt(ctx, dev, 0, blockSize)
 	if fs := Ext4Super(b); err == nil && fs != nil {
 		s.learn(card.FactRoom.Of(system), fmt.Sprint(fs.Free()))
 	}
@@ -133,11 +175,6 @@ func (s *Session) readRelease(ctx context.Context) error {
 		return err
 	}
 	return nil
-}
-
-// readDeviceHead reads the first block of a device; nil where it can't be read.
-func (s *Session) readDeviceHead(ctx context.Context, dev string) ([]byte, error) {
-	return s.readDeviceAt(ctx, dev, 0, blockSize)
 }
 
 // Ext4Super reads the super block in the first blocks of a partition; nil when it

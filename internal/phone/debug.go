@@ -111,9 +111,11 @@ func (d *debug) ended(ctx context.Context, limit time.Duration) {
 	}
 }
 
-func (m *menu) Shell(ctx context.Context, command string) (adb.Output, error) {
-	return m.c.Shell(ctx, command)
+func (m *menu) Shell(ctx context.Context, line string, quiet time.Duration) (adb.Output, error) {
+	return m.c.Shell(ctx, line, quiet)
 }
+
+func (m *menu) SplitsStreams() bool { return m.c.SplitsStreams() }
 
 func (m *menu) Sync(ctx context.Context) (*adb.Sync, error) { return m.c.Sync(ctx) }
 

@@ -228,7 +228,7 @@ func TestLacks(t *testing.T) {
 	onBench(t, "dunlin", standin.Options{Mode: "bootloader"}, func(r *rig) {
 		s := r.read()
 		defer s.Close()
-		_, shell := s.Shell(r.Context(), "id")
+		_, shell := s.Shell().User(r.Context())
 		_, sync := s.Sync(r.Context())
 		_, inst := s.Installer()
 		for what, err := range map[string]error{"a shell": shell, "files": sync, "packages": inst} {

@@ -4,6 +4,8 @@ import (
 	"context"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/phone/shell"
+	"jarlid/internal/say"
 )
 
 // reader reads facts of one kind, where the mode the phone is in tells them; elsewhere
@@ -30,6 +32,9 @@ var readers = map[card.Name]reader{
 	card.Name(card.FactTree): {once: true, read: inRecovery((*Session).readTrees)},
 	card.Name(card.FactFree): {read: func(ctx context.Context, s *Session, i card.ID) error {
 		return s.readStorage(ctx, i.Key)
+	}},
+	card.Name(card.FactMounted): {read: func(ctx context.Context, s *Session, i card.ID) error {
+		return s.readMounted(ctx, i.Key)
 	}},
 	card.Name(card.FactMayUnlock): {read: readUnlockAbility},
 	card.Name(card.FactVendor): {read: func(ctx context.Context, s *Session, _ card.ID) error {
@@ -110,7 +115,12 @@ func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err er
 		if !read {
 			past, read = s.Card.Clone(), true
 		}
-		if err := r.read(ctx, s, i); err != nil {
+		err := r.read(ctx, s, i)
+		if shell.Unknown(err) {
+			s.Obs.Say(say.Note, "%s stays unknown: %s", i, reason(err))
+			continue
+		}
+		if err != nil {
 			return read, err
 		}
 	}

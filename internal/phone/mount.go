@@ -2,6 +2,7 @@ package phone
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
+	"jarlid/internal/phone/shell"
 )
 
 // shelfMount is where a partition is mounted when the recovery has not mounted it
@@ -36,7 +38,7 @@ func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Ite
 	}
 	item := place.Item{Path: path.Join("/", base, rest)} // one form, however it was typed
 	dev, part, err := s.SystemDevice(ctx, base)
-	if err == nil && dev == "" && base != "system" {
+	if err == nil && dev == nil && base != "system" {
 		dev, part, err = s.SystemDevice(ctx, "system")
 		base, rest = "system", base+"/"+rest
 	}
@@ -44,7 +46,7 @@ func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Ite
 		return item, err
 	}
 	item.Partition = part
-	if dev == "" {
+	if dev == nil {
 		item.Missing = true
 		return item, nil
 	}
@@ -73,27 +75,31 @@ func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Ite
 	return item, err
 }
 
-// SystemDevice gives the device of one of the system's partitions on the slot
-// that runs, "" where there is none, and keeps its file system.
-func (s *Session) SystemDevice(ctx context.Context, base string) (dev string, p card.Partition, err error) {
+// SystemDevice gives the device of one of the system's partitions on the slot that runs, nil where there is
+// none, and keeps its file system.
+func (s *Session) SystemDevice(ctx context.Context, base string) (dev *shell.Device, p card.Partition,
+	err error) {
 	slot := s.Card.Value(card.FactStarted)
 	for _, p := range []card.Partition{card.At(base, slot), card.At(base, "")} {
-		for _, logical := range []bool{true, false} {
-			d, err := s.Device(ctx, p, logical)
-			if err != nil {
-				return "", p, err
+		for _, mapped := range []bool{true, false} {
+			d, err := s.blockOf(ctx, p, mapped)
+			if errors.Is(err, ErrNoPartition) {
+				continue
 			}
-			head, err := s.readDeviceHead(ctx, d)
 			if err != nil {
-				return "", p, err
+				return nil, p, err
+			}
+			head, err := s.readDeviceAt(ctx, d, 0, blockSize)
+			if err != nil {
+				return nil, p, err
 			}
 			if head != nil {
 				s.learn(card.FactFS.Of(p), systemType(head))
-				return d, p, nil
+				return &d, p, nil
 			}
 		}
 	}
-	return "", card.At(base, slot), nil
+	return nil, card.At(base, slot), nil
 }
 
 // Mount is a partition that is mounted for a while.
@@ -105,36 +111,36 @@ type Mount struct {
 }
 
 // MountSystem mounts a device, or uses the place where it is mounted.
-func (s *Session) MountSystem(ctx context.Context, dev string, write bool) (*Mount, error) {
-	table, err := s.Text(ctx, "cat /proc/mounts; echo; readlink -f "+dev)
+func (s *Session) MountSystem(ctx context.Context, dev *shell.Device, write bool) (*Mount, error) {
+	list, err := s.Shell().Mounts(ctx)
 	if err != nil {
 		return nil, err
 	}
-	lines := strings.Split(strings.TrimSpace(table), "\n")
-	real := lines[len(lines)-1]
 	m := &Mount{s: s, At: shelfMount, own: true}
-	for _, line := range lines {
-		f := strings.Fields(line)
-		if len(f) > 3 && (f[0] == dev || f[0] == real) && f[1] != shelfMount {
-			m.At, m.own = f[1], false
-			m.remount = write && !strings.HasPrefix(f[3], "rw")
+	for _, x := range list.Of(*dev) {
+		if x.At == shelfMount {
+			if err := s.Shell().Unmount(ctx, shelfMount); err != nil { // an earlier run left it
+				return nil, err
+			}
+		} else if x.Root == "/" {
+			m.At, m.own, m.remount = x.At, false, write && !x.Writable()
 		}
 	}
-	command := ""
 	switch {
 	case m.own:
 		how := "ro"
 		if write {
 			how = "rw"
 		}
-		command = fmt.Sprintf("umount %s 2>/dev/null; mkdir -p %s && mount -o %s %s %s", m.At, m.At,
-			how, dev, m.At)
+		head, herr := s.readDeviceAt(ctx, *dev, 0, blockSize)
+		if herr != nil {
+			return nil, herr
+		}
+		err = s.Shell().Mount(ctx, *dev, m.At, strings.TrimSuffix(systemType(head), "-shared"), how)
 	case m.remount:
-		command = "mount -o remount,rw " + m.At
-	default:
-		return m, nil
+		err = s.Shell().Remount(ctx, m.At, "rw")
 	}
-	if err := s.Do(ctx, command, "mount "+dev); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	return m, nil
@@ -145,9 +151,9 @@ func (s *Session) MountSystem(ctx context.Context, dev string, write bool) (*Mou
 func (m *Mount) Release(ctx context.Context) {
 	ctx = context.WithoutCancel(ctx)
 	if m.own {
-		_, _ = m.s.Text(ctx, "sync; umount "+m.At)
+		_ = m.s.Shell().Unmount(ctx, m.At)
 	} else if m.remount {
-		_, _ = m.s.Text(ctx, "sync; mount -o remount,ro "+m.At)
+		_ = m.s.Shell().Remount(ctx, m.At, "ro")
 	}
 }
 
@@ -163,18 +169,17 @@ func (m *Mount) Inside(ctx context.Context, rest string) (string, error) {
 
 // There reports whether a path is there.
 func (m *Mount) There(ctx context.Context, name string) (bool, error) {
-	text, err := m.s.Text(ctx, "[ -e "+QuoteShell(path.Join(m.At, name))+" ] && echo it-is-there")
-	return strings.HasSuffix(text, "it-is-there"), err
+	return m.s.Shell().Exists(ctx, path.Join(m.At, name))
 }
 
 // Record reads what was moved aside.
 func (m *Mount) Record(ctx context.Context) ([]ShelfEntry, error) {
-	text, err := m.s.Text(ctx, "cat "+path.Join(m.At, place.Shelf, place.ShelfRecord)+" 2>/dev/null")
-	if err != nil || text == "" {
+	b, ok, err := m.s.Shell().File(ctx, path.Join(m.At, place.Shelf, place.ShelfRecord))
+	if err != nil || !ok {
 		return nil, err
 	}
 	var list []ShelfEntry
-	if err := yaml.Unmarshal([]byte(text), &list); err != nil {
+	if err := yaml.Unmarshal(b, &list); err != nil {
 		return nil, fmt.Errorf("the record of what was moved aside is damaged: %w", err)
 	}
 	return list, nil
@@ -201,14 +206,18 @@ func (m *Mount) Aside(ctx context.Context) ([]ShelfEntry, error) {
 func (m *Mount) Keep(ctx context.Context, list []ShelfEntry) error {
 	shelf := path.Join(m.At, place.Shelf)
 	if len(list) == 0 {
-		return m.s.Do(ctx, "rm -rf "+shelf, "take the empty shelf away")
+		return m.s.Shell().Remove(ctx, shelf)
 	}
 	b, err := yaml.Marshal(list)
 	if err != nil {
 		return err
 	}
-	return m.s.Do(ctx, fmt.Sprintf("mkdir -p %s && printf '%%s' %s > %s", shelf, QuoteShell(string(b)),
-		path.Join(shelf, place.ShelfRecord)), "write the record of what was moved aside")
+	return m.s.Shell().WriteText(ctx, path.Join(shelf, place.ShelfRecord), string(b))
+}
+
+// Move moves a file within the partition, and makes sure of it.
+func (m *Mount) Move(ctx context.Context, from, to string) error {
+	return m.s.Shell().Move(ctx, path.Join(m.At, from), path.Join(m.At, to))
 }
 
 // Shelved reads what was moved aside on the slot that runs.
@@ -232,7 +241,7 @@ func (s *Session) eachSystem(ctx context.Context, do func(base string, p card.Pa
 		if err != nil {
 			return err
 		}
-		if dev == "" || s.Card.Value(card.FactFS.Of(part)) == "" {
+		if dev == nil || s.Card.Value(card.FactFS.Of(part)) == "" {
 			continue
 		}
 		m, err := s.MountSystem(ctx, dev, false)
@@ -261,21 +270,21 @@ func (s *Session) Restorers(ctx context.Context) ([]place.Item, error) {
 					return err
 				}
 			}
-			text, err := s.Text(ctx, "ls "+QuoteShell(path.Join(m.At, inside))+" 2>/dev/null")
+			names, _, err := s.Shell().Folder(ctx, path.Join(m.At, inside))
 			if err != nil {
 				return err
 			}
 			read := 0
-			for name := range strings.SplitSeq(text, "\n") {
+			for _, name := range names {
 				if !strings.HasSuffix(name, ".sh") || read >= ident.RestoringMost {
 					continue
 				}
 				read++
-				script, err := s.Text(ctx, "cat "+QuoteShell(path.Join(m.At, inside, name)))
+				script, _, err := s.Shell().File(ctx, path.Join(m.At, inside, name))
 				if err != nil {
 					return err
 				}
-				if ident.Restores(script) {
+				if ident.Restores(string(script)) {
 					items = append(items, place.Item{Path: "/" + path.Join(base, dir, name), Partition: part,
 						Inside: path.Join(inside, name)})
 				}

@@ -26,7 +26,7 @@ var ErrNoPartition = fmt.Errorf("the phone has no such partition: %w", files.Err
 // ErrNoPartition; *LackError where this mode can't read it.
 func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.ReaderAt, int64, error) {
 	if !s.Fetches() && !s.RootRecovery() {
-		return nil, 0, s.lacks("give out " + p.String() +
+		return nil, 0, s.Lacks("give out " + p.String() +
 			"; a recovery with a root shell reads every partition")
 	}
 	if s.Fetches() {
@@ -36,16 +36,14 @@ func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.Reade
 		}
 		return &fetched{ctx: ctx, s: s, name: p.String(), size: size}, size, nil
 	}
-	for _, logical := range []bool{false, true} {
-		d, err := s.openPartition(ctx, p, logical)
-		if err == nil {
-			return d, d.size, nil
-		}
-		if !errors.Is(err, ErrNoPartition) {
-			return nil, 0, err
-		}
+	d, err := s.firstBlock(ctx, p, false, true)
+	switch {
+	case errors.Is(err, ErrNoPartition):
+		return s.openLogical(ctx, p)
+	case err != nil:
+		return nil, 0, err
 	}
-	return s.openLogical(ctx, p)
+	return s.openDevice(ctx, d), d.Size, nil
 }
 
 // openLogical opens a logical partition that the recovery has not mapped, by what the
@@ -53,7 +51,7 @@ func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.Reade
 // and the partition counts as one that can't be read.
 func (s *Session) openLogical(ctx context.Context, p card.Partition) (io.ReaderAt, int64, error) {
 	none := fmt.Errorf("%s: %w", p, ErrNoPartition)
-	d, err := s.openPartition(ctx, card.At("super", ""), false)
+	dev, err := s.blockOf(ctx, card.At("super", ""), false)
 	if errors.Is(err, ErrNoPartition) {
 		return nil, 0, none
 	}
@@ -64,7 +62,8 @@ func (s *Session) openLogical(ctx context.Context, p card.Partition) (io.ReaderA
 	if s.Card.Value(card.FactStarted) == "b" {
 		slot = 1
 	}
-	m, err := super.Parse(d, d.size, slot)
+	d := s.openDevice(ctx, dev)
+	m, err := super.Parse(d, dev.Size, slot)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -77,7 +76,7 @@ func (s *Session) openLogical(ctx context.Context, p card.Partition) (io.ReaderA
 			Message: "this recovery has not mapped it, and an update waits to be merged, so super alone " +
 				"does not tell what is in it"}
 	}
-	r, err := m.Open(d, d.size, part)
+	r, err := m.Open(d, dev.Size, part)
 	return r, part.Size(), err
 }
 
@@ -242,13 +241,11 @@ func (s *Session) ReadWhole(ctx context.Context, p card.Partition, w io.Writer, 
 		return s.FetchWhole(ctx, p, size, w, moved)
 	}
 	if !s.RootRecovery() {
-		return s.lacks("give out " + p.String() + "; a recovery with a root shell reads every partition")
+		return s.Lacks("give out " + p.String() + "; a recovery with a root shell reads every partition")
 	}
-	logical, _ := s.Card.Yes(card.FactLogical.Of(p))
-	dev, err := s.Device(ctx, p, logical)
+	dev, err := s.Block(ctx, p)
 	if err != nil {
 		return err
 	}
-	_, err = s.ReadDevice(ctx, dev, w, moved)
-	return err
+	return s.readDevice(ctx, dev, w, moved)
 }

@@ -145,12 +145,13 @@ type Session struct {
 	// WaitSystem is how long a started system is watched for.
 	WaitSystem time.Duration
 
-	wire Wire
-	vars *variables      // of fastboot, once they were read
-	read map[string]bool // what Know has read over this wire
-	// of all partitions there are, once a recovery's devices or a loader's table were read
-	sizes map[card.Partition]int64
-	spelt map[string]string // the phone's own spelling of its partitions' names, by theirs in the card
+	wire  Wire
+	vars  *variables               // of fastboot, once they were read
+	read  map[string]bool          // what Know has read over this wire
+	sizes map[card.Partition]int64 // of a loader's table, once it was read
+	// of all partitions there are, once a recovery's devices were listed; empty where that can't be done
+	blocks map[card.Partition]devices
+	spelt  map[string]string // the phone's own spelling of its partitions' names, by theirs in the card
 }
 
 // NewSession gives a session without a wire, about a phone known by a card.
@@ -182,7 +183,7 @@ func (s *Session) Wire() Wire { return s.wire }
 
 // Use goes on over another wire, nil for none. The old one is not closed.
 func (s *Session) Use(w Wire) {
-	s.wire, s.vars, s.read, s.sizes, s.spelt = w, nil, nil, nil, nil
+	s.wire, s.vars, s.read, s.sizes, s.blocks, s.spelt = w, nil, nil, nil, nil, nil
 }
 
 // Close lets the phone go.

@@ -27,19 +27,3 @@ func TestStale(t *testing.T) {
 		}
 	}
 }
-
-// TestCardsIn: a SD card is found in the kernel's table of mounts, wherever it is mounted, and
-// the manufacturer's own partitions are none.
-func TestCardsIn(t *testing.T) {
-	table := `rootfs / rootfs rw 0 0
-/dev/block/by-name/userdata /data f2fs rw,seclabel 0 0
-/dev/block/by-name/modem_a /vendor/firmware_mnt vfat ro,context=u:object_r:firmware_file:s0,relatime 0 0
-/dev/block/vold/public:179,65 /mnt/media_rw/1A2B-3C4D exfat rw,dirsync,nosuid 0 0
-/dev/block/mmcblk1p1 /my\040card vfat rw,relatime 0 0
-short line
-`
-	got := cardsIn(table)
-	if len(got) != 2 || got[0] != "/mnt/media_rw/1A2B-3C4D" || got[1] != "/my card" {
-		t.Errorf("%q; unwanted: len(got) != 2 || got[0] != '/mnt/media_rw/1A2B-3C4D' || got[1] ...", got)
-	}
-}

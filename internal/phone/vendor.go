@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/phone/shell"
 	"jarlid/internal/say"
 )
 
@@ -101,20 +103,19 @@ func (s *Session) learnFromBoot(open vbmeta.Source) error {
 }
 
 func (s *Session) learnFromSystem(ctx context.Context) error {
-	if text, err := s.Text(ctx, "uname -r"); err != nil {
-		return err
-	} else if _, ok := vintf.ParseKernelVersion(text); ok {
-		s.learn(card.FactKernel, strings.TrimSpace(text))
-	}
-	text, err := s.Text(ctx, "getprop ro.board.api_level; getprop ro.vendor.api_level")
-	if err != nil {
+	text, err := s.Shell().Kernel(ctx)
+	if err != nil && !shell.Unknown(err) {
 		return err
 	}
-	for line := range strings.Lines(text) {
-		if line = strings.TrimSpace(line); line != "" {
-			s.learn(card.FactVendorAPI, line)
-			break
-		}
+	if _, ok := vintf.ParseKernelVersion(text); ok {
+		s.learn(card.FactKernel, text)
+	}
+	levels, err := s.Shell().Prop(ctx, "ro.board.api_level", "ro.vendor.api_level")
+	if err != nil && !shell.Unknown(err) {
+		return err
+	}
+	if i := slices.IndexFunc(levels, func(v string) bool { return v != "" }); i >= 0 {
+		s.learn(card.FactVendorAPI, levels[i])
 	}
 	y, err := s.Sync(ctx)
 	var refused *link.RefusedError

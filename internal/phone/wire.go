@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/link/fastboot"
+	"jarlid/internal/phone/shell"
 )
 
 // Wire is an open connection to a phone in one mode, whatever is spoken over it.
@@ -70,10 +71,8 @@ type (
 		Table(ctx context.Context) ([]parttable.Partition, error)
 		WriteTable(ctx context.Context, b []byte) (digest string, err error)
 	}
-	// Sheller runs a command in the phone's shell.
-	Sheller interface {
-		Shell(ctx context.Context, command string) (adb.Output, error)
-	}
+	// Sheller runs a command line in the phone's shell; package shell has them.
+	Sheller = shell.Sender
 	// Syncer reads and writes files of the phone.
 	Syncer interface {
 		Sync(ctx context.Context) (*adb.Sync, error)
@@ -93,6 +92,8 @@ type LackError struct {
 	What  string    // in words: "be written"
 	Mode  card.Mode // the phone is in
 	Image card.Mode // it takes images in
+	// Unread says that it is a recovery with a shell, and unknown whether that is root's.
+	Unread bool
 }
 
 // Error says what is lacking.
@@ -102,6 +103,11 @@ func (e *LackError) Error() string {
 
 // Finding is the error as a finding.
 func (e *LackError) Finding() finding.Finding {
+	if e.Unread {
+		return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode),
+			Text:  e.Error() + "; whether its shell is root's is unknown: it did not report its user",
+			Final: true, Remedy: "jarlid card reads it again; otherwise use another recovery"}
+	}
 	return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode),
 		Text: e.Error(), Final: true,
 		Remedy: "bring it into another mode: jarlid go recovery, or jarlid go " + string(e.Image)}
@@ -115,15 +121,17 @@ func ModeName(m card.Mode) string {
 	return string(m)
 }
 
-func (s *Session) lacks(what string) *LackError {
-	return &LackError{What: what, Mode: s.Mode(), Image: place.ImageMode(s.Card, s.model)}
+// Lacks is the error of something this mode can't do, in words such as "be written".
+func (s *Session) Lacks(what string) *LackError {
+	return &LackError{What: what, Mode: s.Mode(), Image: place.ImageMode(s.Card, s.model),
+		Unread: s.HasShell() && s.Mode() == card.Recovery && !s.Card.Get(card.FactRoot).Known()}
 }
 
 // can gives a capability of the wire.
 func can[T any](s *Session, what string) (T, error) {
 	c, ok := s.wire.(T)
 	if !ok {
-		return c, s.lacks(what)
+		return c, s.Lacks(what)
 	}
 	return c, nil
 }
@@ -212,15 +220,6 @@ func (s *Session) WriteTable(ctx context.Context, b []byte) (digest string, err 
 		return "", err
 	}
 	return c.WriteTable(ctx, b)
-}
-
-// Shell runs a command in the phone's shell.
-func (s *Session) Shell(ctx context.Context, command string) (adb.Output, error) {
-	c, err := can[Sheller](s, "run a command in a shell")
-	if err != nil {
-		return adb.Output{}, err
-	}
-	return c.Shell(ctx, command)
 }
 
 // Sync opens a service that reads and writes the phone's files.

@@ -135,6 +135,9 @@ type To struct {
 
 // Say tells a sentence.
 func (t To) Say(w Word, format string, args ...any) {
+	if t.Observer == nil {
+		return // nobody listens
+	}
 	t.Tell(Event{Phone: t.Phone, Word: w, Text: Text(format, args...)})
 }
 

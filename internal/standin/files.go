@@ -17,73 +17,29 @@ import (
 	"jarlid/internal/standin/disk"
 )
 
-// Where a phone's two storages are seen, by the mode.
-var (
-	sharedPaths = []string{"/sdcard", "/data/media/0", "/storage/emulated/0"}
-	cardPaths   = map[card.Mode][]string{card.Recovery: {"/mnt/card"}, card.System: {"/storage/CARD-0001"}}
-)
-
-// phoneFiles is what the sync service and the shell see of the storages.
+// phoneFiles is what the sync service sees of the phone's files.
 type phoneFiles struct {
 	p    *Phone
 	mode card.Mode
 }
 
-var errNotMounted = errors.New("No such file or directory")
-
-// place gives where a file of the phone is on the computer, and the size of
-// the storage it is on.
-func (f phoneFiles) place(name string) (local, root string, size int64, err error) {
-	name = path.Clean("/" + name)
-	find := func(mounts []string, dir string, size int64) (string, string, int64, error) {
-		for _, m := range mounts {
-			if rest, ok := strings.CutPrefix(name, m); ok && (rest == "" || rest[0] == '/') {
-				root := filepath.Join(f.p.o.Dir, dir)
-				return filepath.Join(root, filepath.FromSlash(rest)), root, size, os.MkdirAll(root, 0o755)
-			}
-		}
-		return "", "", 0, errNotMounted
+// tree gives the files as what runs sees them.
+func (f phoneFiles) tree() *tree {
+	f.p.mu.Lock()
+	defer f.p.mu.Unlock()
+	r := f.p.run
+	if r == nil {
+		r = &running{}
 	}
-	if f.p.spec.Card > 0 {
-		if l, r, n, err := find(cardPaths[f.mode], cardDir, int64(f.p.spec.Card)); err == nil {
-			return l, r, n, nil
-		}
-	}
-	memory := map[card.Mode]string{card.System: tmpPath, card.Recovery: "/tmp"}[f.mode]
-	if l, r, n, err := find([]string{memory}, tmpDir, 64<<20); err == nil {
-		return l, r, n, nil
-	}
-	// What the old system encrypted a recovery can't open.
-	if f.mode == card.Recovery && f.p.dataState() == "encrypted" {
-		return "", "", 0, errNotMounted
-	}
-	return find(sharedPaths, disk.SharedDir, f.p.store.Sizes["userdata"])
+	return &tree{p: f.p, mode: f.mode, r: r}
 }
-
-// The folders of the storages, beside the partitions.
-const (
-	cardDir = "card"
-	tmpDir  = "tmp"
-)
 
 // Stat implements adb.Files.
 func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
-	if part, ok := f.p.device(name); ok && f.mode == card.Recovery {
-		v, err := openDevice(f.p, name)
-		if err != nil {
-			return adb.FileStat{}, err
-		}
-		defer v.Close()
-		return adb.FileStat{Name: part, Mode: 0o060600, MTime: time.Unix(0, 0)}, nil // a block device
-	}
 	if rel, ok := f.vendor(name); ok {
 		return f.vendorStat(rel)
 	}
-	local, _, _, err := f.place(name)
-	if err != nil {
-		return adb.FileStat{}, err
-	}
-	st, err := os.Stat(local)
+	st, err := f.tree().stat(name, true)
 	if err != nil {
 		return adb.FileStat{}, err
 	}
@@ -92,8 +48,13 @@ func (f phoneFiles) Stat(name string) (adb.FileStat, error) {
 
 func fileStat(st fs.FileInfo) adb.FileStat {
 	mode := uint32(0o100660)
-	if st.IsDir() {
+	switch {
+	case st.IsDir():
 		mode = 0o040770
+	case st.Mode()&fs.ModeDevice != 0:
+		mode = 0o060600
+	case st.Mode()&fs.ModeSymlink != 0:
+		mode = 0o120777
 	}
 	return adb.FileStat{Name: st.Name(), Mode: mode, Size: st.Size(), MTime: st.ModTime()}
 }
@@ -103,18 +64,22 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 	if rel, ok := f.vendor(name); ok {
 		return f.vendorList(rel)
 	}
-	local, _, _, err := f.place(name)
-	if err != nil {
-		return nil, err
-	}
-	entries, err := os.ReadDir(local)
+	t := f.tree()
+	names, err := t.names(name)
 	if err != nil {
 		return nil, err
 	}
 	var list []adb.FileStat
-	for _, e := range entries {
-		if st, err := e.Info(); err == nil {
-			list = append(list, fileStat(st))
+	local, _, _ := t.local(name)
+	for _, n := range names {
+		st, err := t.stat(path.Join(name, n), false)
+		if link, lerr := os.Lstat(filepath.Join(local, n)); local != "" && lerr == nil {
+			st, err = link, nil // a link in a storage is one
+		}
+		if err == nil {
+			e := fileStat(st)
+			e.Name = n
+			list = append(list, e)
 		}
 	}
 	if i := slices.IndexFunc(list, func(s adb.FileStat) bool {
@@ -135,8 +100,8 @@ type ends struct {
 
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
-	_, _, _, err := f.place(name)
-	stored := err == nil
+	local, root, _ := f.tree().local(name)
+	stored := local != "" && filepath.Base(root) != ramdiskDir
 	if stored && f.p.faulty("file-refused") {
 		return nil, errors.New("open failed: Permission denied")
 	}
@@ -148,20 +113,13 @@ func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 }
 
 func (f phoneFiles) open(name string) (io.ReadCloser, error) {
-	if f.p.isDevice(name) && f.mode == card.Recovery {
-		return openDevice(f.p, name)
-	}
 	if rel, ok := f.vendor(name); ok {
 		return f.vendorOpen(rel)
 	}
 	if name == "/proc/config.gz" && f.mode == card.System {
 		return f.p.kernelConfig()
 	}
-	local, _, _, err := f.place(name)
-	if err != nil {
-		return nil, err
-	}
-	return os.Open(local)
+	return f.tree().open(name, false)
 }
 
 // vendor reports whether a file is on the vendor partition of a running system, which
@@ -231,16 +189,6 @@ func (f phoneFiles) vendorOpen(rel string) (io.ReadCloser, error) {
 	return mountedFile{file, w}, nil
 }
 
-// free gives the size and the free bytes of the storage a file is on.
-func (f phoneFiles) free(name string) (size, free int64, err error) {
-	_, root, size, err := f.place(name)
-	if err != nil || f.p.faulty("full") {
-		return size, 0, err
-	}
-	taken, err := bytesIn(root)
-	return size, max(size-taken, 0), err
-}
-
 // bytesIn is how many bytes the files in a folder have together; none where there is
 // no such folder.
 func bytesIn(dir string) (n int64, err error) {
@@ -269,6 +217,9 @@ type limited struct {
 // Close closes the file.
 func (l *limited) Close() error { return l.f.Close() }
 
+// Read gives nothing: it is open for writing.
+func (l *limited) Read([]byte) (int, error) { return 0, fs.ErrPermission }
+
 // Write writes as long as there is room.
 func (l *limited) Write(p []byte) (int, error) {
 	if l.left -= int64(len(p)); l.left < 0 {
@@ -279,34 +230,18 @@ func (l *limited) Write(p []byte) (int, error) {
 
 // Create implements adb.Files.
 func (f phoneFiles) Create(name string, _ uint32) (io.WriteCloser, func(time.Time) error, error) {
-	local, _, _, err := f.place(name)
+	t := f.tree()
+	w, err := t.open(name, true)
 	if err != nil {
 		return nil, nil, err
 	}
-	_, free, err := f.free(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	if err := os.MkdirAll(filepath.Dir(local), 0o755); err != nil {
-		return nil, nil, err
-	}
-	w, err := os.Create(local)
-	if err != nil {
-		return nil, nil, err
-	}
-	return &limited{w, free}, func(t time.Time) error { return os.Chtimes(local, t, t) }, nil
-}
-
-// Remove takes a file or folder away; of a storage itself, what is on it.
-func (f phoneFiles) Remove(name string) error {
-	local, root, _, err := f.place(name)
-	if err != nil {
-		return err
-	}
-	if err := os.RemoveAll(local); err != nil || local != root {
-		return err
-	}
-	return os.MkdirAll(root, 0o755)
+	local, _, _ := t.local(name)
+	return w, func(at time.Time) error {
+		if local == "" {
+			return nil
+		}
+		return os.Chtimes(local, at, at)
+	}, nil
 }
 
 // newestPackage gives the package that was put to a storage last.
@@ -326,6 +261,6 @@ func (p *Phone) newestPackage(mount string) (string, error) {
 	if best.Name == "" {
 		return "", fmt.Errorf("there is no package on it")
 	}
-	local, _, _, err := f.place(path.Join(mount, best.Name))
-	return local, err
+	local, _, _ := f.tree().local(path.Join(mount, best.Name))
+	return local, nil
 }

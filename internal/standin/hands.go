@@ -316,6 +316,7 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 			p.show("All data could not be erased: %v", err)
 			return err
 		}
+		p.remountData()
 		p.show("All data is erased.")
 		return nil
 	case menu == "erase":
@@ -368,8 +369,7 @@ func (p *Phone) wipeArea(area string) error {
 		}
 		return os.RemoveAll(p.store.Overlay("userdata"))
 	case "storage":
-		f := phoneFiles{p, card.Recovery}
-		return f.Remove(sharedPaths[0])
+		return phoneFiles{p, card.Recovery}.tree().remove(sharedPaths[0])
 	case "system":
 		return p.formatPartition(p.on("system", p.run.slot))
 	}

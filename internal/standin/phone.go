@@ -42,6 +42,7 @@ type Options struct {
 	Log      func(string)    // what happens on the phone, a sentence each
 	Ready    func(Addresses) // called when it can be reached
 	Net      Net             // where it listens; nil: the loopback interface
+	Quirks   *Quirks         // of its recoveries; nil: the model's
 	Cable    soft.Plug       // where its cable ends; nil: it has none and is reached over Net
 }
 

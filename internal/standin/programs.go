@@ -4,16 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"os"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
 	"mvdan.cc/sh/v3/interp"
-
-	"jarlid/internal/core/card"
-	"jarlid/internal/standin/disk"
 )
 
 // The programs of the recovery's shell that change files.
@@ -30,58 +26,15 @@ func operands(args []string) (names []string, options string) {
 	return names, options
 }
 
-// mountTable is what /proc/mounts says.
-func (sh *shell) mountTable() string {
-	all := sh.mounts()
-	text := "rootfs / rootfs rw 0 0\n"
-	for _, dir := range slices.Sorted(maps.Keys(all)) {
-		m := all[dir]
-		how := "ro"
-		if m.Write {
-			how = "rw"
-		}
-		text += fmt.Sprintf("%s%s %s %s %s,relatime 0 0\n", byName, m.Partition, dir, m.Type, how)
-	}
-	if sh.root && sh.p.spec.Card > 0 {
-		text += fmt.Sprintf("/dev/block/mmcblk1p1 %s vfat rw,relatime,fmask=0000,dmask=0000 0 0\n",
-			cardPaths[card.Recovery][0])
-	}
-	return text
-}
-
-// device gives the partition a block device stands for.
-func (p *Phone) device(name string) (string, bool) {
-	for _, dir := range []string{byName, "/dev/block/mapper/"} {
-		if part, ok := strings.CutPrefix(name, dir); ok && part != "" {
-			return p.spec.inside(part), true
-		}
-	}
-	return "", false
-}
-
-// openDevice opens a partition by its device: physical ones by their names,
-// logical ones where they are mapped.
-func openDevice(p *Phone, name string) (*disk.Volume, error) {
-	st := p.store
-	part, ok := p.device(name)
-	if logical := !strings.HasPrefix(name, byName); !ok || st.Has(part) == logical ||
-		logical && st.Unmapped.Load() {
-		return nil, errNotMounted
-	}
-	return st.Open(part)
-}
-
-func (p *Phone) isDevice(name string) bool { _, ok := p.device(name); return ok }
-
 // mount knows mount [-t TYPE] [-o ro|rw[,...]] DEVICE FOLDER.
 func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string) error {
 	if len(args) == 0 {
-		fmt.Fprint(h.Stdout, sh.mountTable())
+		_, plain := sh.mountTables()
+		fmt.Fprint(h.Stdout, plain)
 		return nil
 	}
-	m := mounted{Type: "ext4", Write: true}
-	var names []string
-	again := false
+	m := mounted{Type: "ext4", Write: true, Root: "/"}
+	var names, options []string
 	for i := 0; i < len(args); i++ {
 		switch {
 		case args[i] == "-t" && i+1 < len(args):
@@ -89,26 +42,33 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 			m.Type = args[i]
 		case args[i] == "-o" && i+1 < len(args):
 			i++
-			options := strings.Split(args[i], ",")
-			m.Write, again = !slices.Contains(options, "ro"), slices.Contains(options, "remount")
+			options = strings.Split(args[i], ",")
+			m.Write = !slices.Contains(options, "ro")
 		default:
 			names = append(names, args[i])
 		}
 	}
-	if again && len(names) == 1 {
+	if slices.Contains(options, "remount") && len(names) == 1 {
 		return sh.remount(names[0], m.Write)
 	}
 	if !sh.root || len(names) != 2 {
 		return errors.New("Operation not permitted")
 	}
 	fail := func(why string) error { return fmt.Errorf("'%s'->'%s': %s", names[0], names[1], why) }
-	v, err := openDevice(sh.p, names[0])
-	if err != nil {
+	m.At = path.Clean(names[1])
+	if slices.Contains(options, "bind") {
+		under, rel := sh.place(names[0])
+		if _, err := sh.stat(names[0], true); err != nil {
+			return fail("No such file or directory")
+		}
+		under.At, under.Root = m.At, rel
+		return sh.addMount(under)
+	}
+	d, ok := sh.p.deviceAt(path.Clean(names[0]))
+	if !ok {
 		return fail("No such file or directory")
 	}
-	v.Close()
-	part, _ := sh.p.device(names[0])
-	w, err := sh.p.store.Mount(part)
+	w, err := sh.p.store.Mount(d.Partition)
 	if err != nil {
 		return fail(err.Error())
 	}
@@ -116,17 +76,23 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 	if m.Write && w.ReadOnly != nil {
 		return fail(w.ReadOnly.Error())
 	}
-	m.Partition = part
-	sh.p.mu.Lock()
-	defer sh.p.mu.Unlock()
-	if sh.r.mounts == nil {
-		sh.r.mounts = map[string]mounted{}
+	if m.Write && sh.p.quirks().ReadOnly {
+		return fail("Read-only file system")
 	}
-	dir := path.Clean(names[1])
-	if _, busy := sh.r.mounts[dir]; busy {
+	if sh.p.quirks().MountFails && d.Partition == "userdata" {
+		return fail("Invalid argument")
+	}
+	m.Partition = d.Partition
+	if slices.ContainsFunc(sh.mounts(), func(x mounted) bool { return x.At == m.At }) {
 		return fail("Device or resource busy")
 	}
-	sh.r.mounts[dir] = m
+	return sh.addMount(m)
+}
+
+func (sh *shell) addMount(m mounted) error {
+	sh.p.mu.Lock()
+	defer sh.p.mu.Unlock()
+	sh.r.mounts = append(sh.r.mounts, m)
 	return nil
 }
 
@@ -135,36 +101,36 @@ func (sh *shell) remount(dir string, write bool) error {
 	dir = path.Clean(dir)
 	sh.p.mu.Lock()
 	defer sh.p.mu.Unlock()
-	m, ok := sh.r.mounts[dir]
-	if !ok {
+	i := slices.IndexFunc(sh.r.mounts, func(m mounted) bool { return m.At == dir })
+	if i < 0 {
 		return fmt.Errorf("'%s': Invalid argument", dir)
 	}
-	m.Write = write
-	sh.r.mounts[dir] = m
+	sh.r.mounts[i].Write = write
 	return nil
 }
 
-// readlink gives a path as it is: nothing here is a link.
+// readlink knows -f.
 func (sh *shell) readlink(_ context.Context, h interp.HandlerContext, args []string) error {
 	names, _ := operands(args)
 	for _, n := range names {
-		fmt.Fprintln(h.Stdout, n)
+		fmt.Fprintln(h.Stdout, sh.real(n))
 	}
 	return nil
 }
 
-// blockdev knows --getsize64.
+// blockdev knows --getsize64; --flushbufs has nothing to do.
 func (sh *shell) blockdev(_ context.Context, h interp.HandlerContext, args []string) error {
 	names, options := operands(args)
-	if options != "-getsize64" || len(names) != 1 || !sh.root {
+	if len(names) != 1 || !sh.root {
 		return errors.New("Operation not permitted")
 	}
-	v, err := openDevice(sh.p, names[0])
-	if err != nil {
+	d, ok := sh.p.deviceAt(path.Clean(names[0]))
+	switch {
+	case !ok:
 		return errors.New("No such file or directory")
+	case options == "-getsize64":
+		fmt.Fprintln(h.Stdout, d.Size)
 	}
-	defer v.Close()
-	fmt.Fprintln(h.Stdout, v.Size)
 	return nil
 }
 
@@ -173,32 +139,36 @@ func (sh *shell) umount(_ context.Context, _ interp.HandlerContext, args []strin
 	for _, name := range names {
 		dir := path.Clean(name)
 		sh.p.mu.Lock()
-		_, ok := sh.r.mounts[dir]
-		delete(sh.r.mounts, dir)
+		i := slices.IndexFunc(sh.r.mounts, func(m mounted) bool { return m.At == dir && dir != "/" })
+		if i >= 0 {
+			sh.r.mounts = slices.Delete(sh.r.mounts, i, i+1)
+		}
 		sh.p.mu.Unlock()
-		if !ok {
+		if i < 0 {
 			return fmt.Errorf("%s: Invalid argument", name)
 		}
 	}
 	return nil
 }
 
-// mkdir makes folders; those of the ramdisk itself leave no trace.
+// said gives an error as a program prints it.
+func said(name string, err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		err = pe.Err
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		err = errors.New("No such file or directory")
+	}
+	return fmt.Errorf("%s: %w", name, err)
+}
+
+// mkdir makes folders.
 func (sh *shell) mkdir(_ context.Context, _ interp.HandlerContext, args []string) error {
 	names, _ := operands(args)
 	for _, name := range names {
-		name = sh.path(name)
-		if local, ok := sh.storage(name); ok {
-			if err := os.MkdirAll(local, 0o755); err != nil {
-				return err
-			}
-			continue
-		}
-		if _, _, ok := sh.at(name); !ok {
-			continue
-		}
-		if err := sh.change(name, func(w *disk.View, rel string) error { return w.Mkdir(rel) }); err != nil {
-			return err
+		if err := sh.tree.mkdir(name); err != nil {
+			return said(name, err)
 		}
 	}
 	return nil
@@ -209,13 +179,20 @@ func (sh *shell) mv(_ context.Context, _ interp.HandlerContext, args []string) e
 	if len(names) != 2 {
 		return errors.New("Needs 2 arguments")
 	}
-	from, to := sh.path(names[0]), sh.path(names[1])
-	a, _, ok := sh.at(from)
-	b, rel, _ := sh.at(to)
-	if !ok || a != b {
+	a, _ := sh.place(names[0])
+	b, rel := sh.place(names[1])
+	if a.Partition == "" || a.At != b.At {
 		return fmt.Errorf("bad '%s': Invalid cross-device link", names[0])
 	}
-	return sh.change(from, func(w *disk.View, old string) error { return w.Rename(old, rel) })
+	w, old, err := sh.view(names[0])
+	if err != nil {
+		return said(names[0], err)
+	}
+	defer w.Close()
+	if err := w.Rename(old, rel); err != nil {
+		return said(names[0], err)
+	}
+	return nil
 }
 
 // rm takes files away: those of mounted file systems, of the storages, and the
@@ -223,23 +200,17 @@ func (sh *shell) mv(_ context.Context, _ interp.HandlerContext, args []string) e
 func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) error {
 	names, options := operands(args)
 	for _, name := range names {
-		name = sh.path(name)
-		_, stored := sh.storage(name)
 		switch {
-		case !sh.root:
+		case !sh.root && !strings.HasPrefix(path.Clean(name), tmpPath+"/"):
 			return fmt.Errorf("%s: Permission denied", name)
-		case name == "/tmp/last_install":
+		case path.Clean(name) == "/tmp/last_install":
 			sh.p.mu.Lock()
 			sh.r.record = ""
 			sh.p.mu.Unlock()
-		case stored:
-			if err := (phoneFiles{sh.p, sh.mode()}).Remove(name); err != nil {
-				return err
-			}
 		default:
-			err := sh.change(name, func(w *disk.View, rel string) error { return w.Remove(rel) })
-			if err != nil && !strings.Contains(options, "f") {
-				return err
+			err := sh.remove(name)
+			if err != nil && (!strings.Contains(options, "f") || !errors.Is(err, fs.ErrNotExist)) {
+				return said(name, err)
 			}
 		}
 	}

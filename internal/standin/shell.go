@@ -37,7 +37,11 @@ func (p *Phone) shellService(ctx context.Context, mode card.Mode, command string
 	if v2 {
 		stdout, stderr = shellWriter{s, 1}, shellWriter{s, 2}
 	}
-	sh := &shell{p: p, r: r, root: mode == card.Recovery}
+	sh := &shell{&tree{p: p, mode: mode, r: r}, mode == card.Recovery}
+	if banner := p.quirks().Banner; banner != "" && sh.root {
+		fmt.Fprintln(stdout, banner)
+		fmt.Fprintln(stderr, "WARNING: linker: /sbin/sh: unused DT entry: type 0x1d arg 0x1234")
+	}
 	code := sh.run(ctx, command, stdout, stderr)
 	if v2 {
 		_ = adb.ShellPacket(s, 3, []byte{byte(code)})
@@ -60,8 +64,7 @@ func (w shellWriter) Write(b []byte) (int, error) {
 }
 
 type shell struct {
-	p    *Phone
-	r    *running
+	*tree
 	root bool
 }
 
@@ -75,9 +78,12 @@ func (sh *shell) run(ctx context.Context, command string, stdout, stderr io.Writ
 		interp.StdIO(nil, stdout, stderr),
 		interp.Env(expand.ListEnviron("PATH=/system/bin", "HOME=/", "PWD=/")),
 		interp.Dir(rootDir), // never read or written: every file handler is replaced
-		interp.OpenHandler(sh.open),
-		interp.StatHandler(func(_ context.Context, name string, _ bool) (fs.FileInfo, error) {
-			return sh.stat(name)
+		interp.OpenHandler(func(_ context.Context, name string, flag int, _ fs.FileMode) (io.ReadWriteCloser,
+			error) {
+			return sh.open(name, flag&(os.O_WRONLY|os.O_RDWR) != 0)
+		}),
+		interp.StatHandler(func(_ context.Context, name string, follow bool) (fs.FileInfo, error) {
+			return sh.stat(name, follow)
 		}),
 		interp.ReadDirHandler2(func(_ context.Context, name string) ([]fs.DirEntry, error) {
 			return sh.readDir(name)
@@ -100,80 +106,6 @@ func (sh *shell) run(ctx context.Context, command string, stdout, stderr io.Writ
 	return 0
 }
 
-const byName = "/dev/block/by-name/"
-
-// open gives the files the shell's redirections and commands see: partitions,
-// the recovery's log, the null device.
-func (sh *shell) open(_ context.Context, name string, flag int, _ fs.FileMode) (io.ReadWriteCloser, error) {
-	name = sh.path(name)
-	writes := flag&(os.O_WRONLY|os.O_RDWR) != 0
-	switch {
-	case name == "/dev/null":
-		return null{}, nil
-	case name == "/sys/class/power_supply/battery/capacity" && !writes:
-		sh.p.mu.Lock()
-		defer sh.p.mu.Unlock()
-		return readOnly{strings.NewReader(fmt.Sprintln(sh.p.st.Percent))}, nil
-	case name == "/tmp/recovery.log" && sh.root && !writes:
-		sh.p.mu.Lock()
-		defer sh.p.mu.Unlock()
-		return readOnly{strings.NewReader(strings.Join(append(slices.Clone(sh.r.log), ""), "\n"))}, nil
-	case name == "/tmp/last_install" && sh.root && !writes && sh.r.record != "":
-		return readOnly{strings.NewReader(sh.r.record)}, nil
-	case sh.p.isDevice(name):
-		if !sh.root {
-			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
-		}
-		v, err := openDevice(sh.p, name)
-		if err != nil {
-			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-		}
-		return v, nil
-	case name == "/proc/mounts" && !writes:
-		return readOnly{strings.NewReader(sh.mountTable())}, nil
-	}
-	if local, ok := sh.storage(name); ok && !writes {
-		f, err := os.Open(local)
-		if err != nil {
-			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-		}
-		return f, nil // opened for reading: nothing is written to it
-	}
-	if _, _, ok := sh.at(name); ok {
-		return sh.openMounted(name, writes)
-	}
-	if !writes && sh.r.vault == nil {
-		if b, ok := sh.ramdiskFile(name); ok {
-			return readOnly{strings.NewReader(string(b))}, nil
-		}
-	}
-	return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-}
-
-// openMounted opens a file on a mounted file system.
-func (sh *shell) openMounted(name string, writes bool) (io.ReadWriteCloser, error) {
-	w, rel, err := sh.within(name)
-	if err != nil {
-		return nil, err
-	}
-	if writes {
-		f, err := w.Create(rel)
-		w.Close()
-		return f, err
-	}
-	f, err := w.Open(rel)
-	if err != nil {
-		w.Close()
-		return nil, err
-	}
-	if st, err := f.Stat(); err == nil && st.IsDir() {
-		f.Close()
-		w.Close()
-		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("Is a directory")}
-	}
-	return mountedFile{f, w}, nil
-}
-
 // mountedFile is open for reading, its file system as long.
 type mountedFile struct {
 	fs.File
@@ -188,46 +120,8 @@ func (f mountedFile) Close() error {
 	return err
 }
 
-// ramdiskFile reads a file of the running recovery out of its own image.
-func (sh *shell) ramdiskFile(name string) ([]byte, bool) {
-	if sh.r.files == nil {
-		return nil, false
-	}
-	return sh.r.files(strings.TrimPrefix(name, "/"))
-}
-
 // rootDir is the shell's working folder, which has to exist on the computer.
 var rootDir = filepath.VolumeName(os.TempDir()) + string(filepath.Separator)
-
-// path gives a file's path on the phone.
-func (sh *shell) path(name string) string {
-	name = filepath.ToSlash(strings.TrimPrefix(name, filepath.VolumeName(name)))
-	return path.Clean("/" + name)
-}
-
-func (sh *shell) stat(name string) (fs.FileInfo, error) {
-	name = sh.path(name)
-	if local, ok := sh.storage(name); ok {
-		return os.Stat(local)
-	}
-	if _, _, ok := sh.at(name); ok {
-		w, rel, err := sh.within(name)
-		if err != nil {
-			return nil, err
-		}
-		defer w.Close()
-		return w.Stat(rel)
-	}
-	f, err := sh.open(context.Background(), name, os.O_RDONLY, 0)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if v, ok := f.(*disk.Volume); ok {
-		return v.Stat()
-	}
-	return os.Stat(os.DevNull)
-}
 
 type null struct{}
 
@@ -257,10 +151,10 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 		"dumpsys":      sh.dumpsys,
 		"locksettings": sh.locksettings,
 		"pm":           sh.pm,
-		"readlink":     sh.readlink, "blockdev": sh.blockdev, "uname": sh.uname,
+		"readlink":     sh.readlink, "blockdev": sh.blockdev, "uname": sh.uname, "head": sh.head,
 	}
 	f, ok := programs[args[0]]
-	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) {
+	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) || slices.Contains(sh.p.quirks().Lacks, args[0]) {
 		fmt.Fprintf(io.Stderr, "%s: inaccessible or not found\n", args[0])
 		return interp.ExitStatus(127)
 	}
@@ -307,6 +201,9 @@ func (sh *shell) id(_ context.Context, h interp.HandlerContext, args []string) e
 		uid, name = 0, "root"
 	}
 	if slices.Contains(args, "-u") {
+		if sh.p.quirks().OldID {
+			return fmt.Errorf("unknown option -u")
+		}
 		fmt.Fprintln(h.Stdout, uid)
 		return nil
 	}
@@ -314,9 +211,9 @@ func (sh *shell) id(_ context.Context, h interp.HandlerContext, args []string) e
 	return nil
 }
 
-func (sh *shell) cat(ctx context.Context, h interp.HandlerContext, args []string) error {
+func (sh *shell) cat(_ context.Context, h interp.HandlerContext, args []string) error {
 	for _, name := range args {
-		f, err := sh.open(ctx, name, os.O_RDONLY, 0)
+		f, err := sh.open(name, false)
 		if err != nil {
 			return err
 		}
@@ -329,62 +226,72 @@ func (sh *shell) cat(ctx context.Context, h interp.HandlerContext, args []string
 	return nil
 }
 
+// head knows head -c NUMBER FILE.
+func (sh *shell) head(_ context.Context, h interp.HandlerContext, args []string) error {
+	if len(args) != 3 || args[0] != "-c" {
+		return errors.New("usage: head -c NUMBER FILE")
+	}
+	n, err := strconv.ParseInt(args[1], 10, 64)
+	if err != nil {
+		return err
+	}
+	f, err := sh.open(args[2], false)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = io.Copy(h.Stdout, io.LimitReader(f, n))
+	return err
+}
+
+// ls knows -A, -a, and -lL for folders of devices.
 func (sh *shell) ls(_ context.Context, h interp.HandlerContext, args []string) error {
-	names, options := operands(args)
-	for _, name := range names {
-		if strings.TrimSuffix(name, "/")+"/" == byName {
-			for _, part := range sh.p.store.All() {
-				fmt.Fprintln(h.Stdout, sh.p.spec.outside(part))
-			}
-			continue
-		}
-		if path.Clean(name) == "/storage" && !sh.root {
-			fmt.Fprintln(h.Stdout, "emulated\nself")
-			if sh.p.spec.Card > 0 {
-				fmt.Fprintln(h.Stdout, path.Base(cardPaths[card.System][0]))
-			}
-			continue
-		}
-		st, err := sh.stat(name)
+	dirs, options := operands(args)
+	for _, dir := range dirs {
+		st, err := sh.stat(dir, true)
 		if err != nil {
-			return fmt.Errorf("%s: No such file or directory", name)
+			return fmt.Errorf("%s: No such file or directory", dir)
 		}
-		if !st.IsDir() {
-			fmt.Fprintln(h.Stdout, name)
-			continue
+		names, at := []string{dir}, ""
+		if st.IsDir() {
+			if names, err = sh.names(dir); err != nil {
+				return err
+			}
+			at = dir
 		}
-		list, err := sh.readDir(name)
-		if err != nil {
-			return err
-		}
-		if path.Clean(name) == "/data" && sh.root { // which shows the shared storage too
-			fmt.Fprintln(h.Stdout, "media")
-		}
-		for _, e := range list {
-			if hidden := strings.HasPrefix(e.Name(), "."); !hidden || strings.Contains(options, "A") ||
-				strings.Contains(options, "a") {
-				fmt.Fprintln(h.Stdout, e.Name())
+		for _, name := range names {
+			hidden := at != "" && strings.HasPrefix(name, ".") && !strings.ContainsAny(options, "Aa")
+			if line, ok := sh.listed(path.Join(at, name), name, strings.Contains(options, "l")); ok &&
+				!hidden {
+				fmt.Fprintln(h.Stdout, line)
 			}
 		}
 	}
 	return nil
 }
 
-// readDir lists a folder.
-func (sh *shell) readDir(name string) ([]fs.DirEntry, error) {
-	name = sh.path(name)
-	if local, ok := sh.storage(name); ok {
-		return os.ReadDir(local)
+// listed is a line of ls, or of ls -lL.
+func (sh *shell) listed(name, as string, long bool) (string, bool) {
+	if !long {
+		return as, true
 	}
-	w, rel, err := sh.within(name)
+	if d, ok := sh.p.deviceAt(path.Clean(name)); ok {
+		major, minor, _ := strings.Cut(d.Number, ":")
+		return fmt.Sprintf("brw------- 1 root root %s, %3s 2009-01-01 00:00 %s", major, minor, as), true
+	}
+	st, err := sh.stat(name, true)
 	if err != nil {
-		return nil, err
+		return "", false // a link that leads nowhere
 	}
-	defer w.Close()
-	names, err := w.List(rel)
-	var list []fs.DirEntry
+	kind := map[bool]string{true: "drwxr-xr-x", false: "-rw-r--r--"}[st.IsDir()]
+	return fmt.Sprintf("%s 1 root root %d 2009-01-01 00:00 %s", kind, st.Size(), as), true
+}
+
+// readDir lists a folder.
+func (sh *shell) readDir(name string) (list []fs.DirEntry, err error) {
+	names, err := sh.names(name)
 	for _, n := range names {
-		if st, err := w.Stat(path.Join(rel, n)); err == nil {
+		if st, err := sh.stat(path.Join(name, n), true); err == nil {
 			list = append(list, named{fs.FileInfoToDirEntry(st), n})
 		}
 	}
@@ -399,35 +306,19 @@ type named struct {
 
 func (n named) Name() string { return n.name }
 
-// mode is what the shell runs in.
-func (sh *shell) mode() card.Mode {
-	if sh.root {
-		return card.Recovery
-	}
-	return card.System
-}
-
-// storage gives where a file on one of the storages is on the computer.
-func (sh *shell) storage(name string) (local string, ok bool) {
-	sh.p.mu.Lock()
-	for dir := range sh.r.mounts {
-		if name == dir || strings.HasPrefix(name, dir+"/") {
-			sh.p.mu.Unlock()
-			return "", false // something is mounted over it
-		}
-	}
-	sh.p.mu.Unlock()
-	local, _, _, err := phoneFiles{sh.p, sh.mode()}.place(name)
-	return local, err == nil
-}
-
 // df prints the room of a storage as toybox does.
 func (sh *shell) df(_ context.Context, h interp.HandlerContext, args []string) error {
 	for _, name := range args {
 		if strings.HasPrefix(name, "-") {
 			continue
 		}
-		size, free, err := phoneFiles{sh.p, sh.mode()}.free(name)
+		local, root, size := sh.local(name)
+		if m, _ := sh.place(name); m.Partition == "userdata" {
+			root, size = sh.p.dir(disk.SharedDir), sh.p.store.Sizes["userdata"]
+		} else if local == "" {
+			return fmt.Errorf("%s: No such file or directory", name)
+		}
+		free, err := sh.free(root, size)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
@@ -438,9 +329,9 @@ func (sh *shell) df(_ context.Context, h interp.HandlerContext, args []string) e
 	return nil
 }
 
-func (sh *shell) sha256sum(ctx context.Context, h interp.HandlerContext, args []string) error {
+func (sh *shell) sha256sum(_ context.Context, h interp.HandlerContext, args []string) error {
 	for _, name := range args {
-		f, err := sh.open(ctx, name, os.O_RDONLY, 0)
+		f, err := sh.open(name, false)
 		if err != nil {
 			return err
 		}
@@ -456,7 +347,7 @@ func (sh *shell) sha256sum(ctx context.Context, h interp.HandlerContext, args []
 }
 
 // dd copies blocks; it knows if, of, bs, count, skip, seek and conv.
-func (sh *shell) dd(ctx context.Context, h interp.HandlerContext, args []string) error {
+func (sh *shell) dd(_ context.Context, h interp.HandlerContext, args []string) error {
 	n := map[string]int64{"bs": 512, "count": -1, "skip": 0, "seek": 0}
 	var from, to string
 	for _, a := range args {
@@ -481,7 +372,7 @@ func (sh *shell) dd(ctx context.Context, h interp.HandlerContext, args []string)
 	var in io.Reader = h.Stdin
 	out := h.Stdout
 	if from != "" {
-		f, err := sh.open(ctx, from, os.O_RDONLY, 0)
+		f, err := sh.open(from, false)
 		if err != nil {
 			return err
 		}
@@ -494,7 +385,7 @@ func (sh *shell) dd(ctx context.Context, h interp.HandlerContext, args []string)
 		in = f
 	}
 	if to != "" {
-		f, err := sh.open(ctx, to, os.O_WRONLY, 0)
+		f, err := sh.open(to, true)
 		if err != nil {
 			return err
 		}
@@ -551,25 +442,38 @@ func (sh *shell) bootctl(_ context.Context, h interp.HandlerContext, args []stri
 	return nil
 }
 
-// mke2fs formats a partition for real: what it leaves was made by the tool of
-// that name.
+// mke2fs formats a partition for real: what it leaves was made by the tool of that name. The small one of a
+// box of tools knows no -t.
 func (sh *shell) mke2fs(_ context.Context, h interp.HandlerContext, args []string) error {
 	if !sh.root {
 		return fs.ErrPermission
 	}
-	name := ""
-	for _, a := range args {
-		if strings.HasPrefix(a, "/") {
-			name, _ = sh.p.device(a)
-		}
+	if sh.p.quirks().SmallMke2fs && slices.ContainsFunc(args, func(a string) bool {
+		return a == "-t" || a == "-q"
+	}) {
+		fmt.Fprintln(h.Stderr, "mke2fs: invalid option -- 't'\nA box of tools, multi-call binary.\n\n"+
+			"Usage: mke2fs [-Fn] [-b BLK_SIZE] BLOCKDEV [KBYTES]")
+		return interp.ExitStatus(1)
 	}
-	if !sh.p.store.Has(name) {
+	d, ok := sh.p.deviceAt(path.Clean(args[len(args)-1]))
+	if !ok {
 		return fmt.Errorf("no such device")
 	}
-	if err := sh.p.formatPartition(name); err != nil {
+	for _, m := range sh.mounts() {
+		if m.Partition == d.Partition {
+			return fmt.Errorf("%s is mounted; will not make a filesystem here!", args[len(args)-1])
+		}
+	}
+	switch {
+	case slices.Contains(args, "-n"):
+		return nil
+	case sh.p.quirks().ReadOnly:
+		return fmt.Errorf("%s: Read-only file system", args[len(args)-1])
+	}
+	if err := sh.p.formatPartition(d.Partition); err != nil {
 		return err
 	}
-	b, err := sh.p.store.Head(name, 4096)
+	b, err := sh.p.store.Head(d.Partition, 4096)
 	if err == nil && !ext4.IsMagic(b) {
 		err = fmt.Errorf("formatting failed")
 	}

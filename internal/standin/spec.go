@@ -55,12 +55,40 @@ type spec struct {
 		GroupSize  size     `yaml:"group-size"`
 		Partitions []string `yaml:"partitions"`
 	} `yaml:"super"`
-	Card   size `yaml:"card"` // of the SD card in it; 0: none
+	Card   size   `yaml:"card"` // of the SD card in it; 0: none
+	Quirks Quirks `yaml:"quirks"`
 	Delays struct {
 		Restart    duration `yaml:"restart"`
 		FirstStart duration `yaml:"first-start"`
 		Merge      duration `yaml:"merge"`
 	} `yaml:"delays"`
+}
+
+// Quirks are what recoveries on a phone do differently from others.
+type Quirks struct {
+	// where the partitions' names are: "" usual, bootdevice, platform, none
+	ByName      string   `yaml:"by-name"`
+	Nameless    []string `yaml:"nameless"`     // partitions without a name anywhere
+	Dangling    []string `yaml:"dangling"`     // whose names lead nowhere
+	Plain       []string `yaml:"plain"`        // whose names are plain files in memory
+	Unmounted   bool     `yaml:"unmounted"`    // the data is not mounted by itself
+	MountFails  bool     `yaml:"mount-fails"`  // nor can it be
+	Bind        bool     `yaml:"bind"`         // /sdcard is a bind mount, otherwise a link
+	ReadOnly    bool     `yaml:"read-only"`    // no block device can be written
+	Banner      string   `yaml:"banner"`       // printed before every command's answer
+	OldID       bool     `yaml:"old-id"`       // id knows no -u
+	NoStatus    bool     `yaml:"no-status"`    // /proc tells no user
+	NoSys       bool     `yaml:"no-sys"`       // no block devices in /sys
+	SmallMke2fs bool     `yaml:"small-mke2fs"` // a mke2fs that knows no -t
+	Lacks       []string `yaml:"lacks"`        // programs that are missing
+}
+
+// quirks are the model's, or those a test gave.
+func (p *Phone) quirks() *Quirks {
+	if p.o.Quirks != nil {
+		return p.o.Quirks
+	}
+	return &p.spec.Quirks
 }
 
 type partitionSpec struct {

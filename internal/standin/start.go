@@ -3,7 +3,6 @@ package standin
 import (
 	"errors"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -20,7 +19,7 @@ type running struct {
 	log    []string                         // the recovery's log
 	record string                           // its record of the last install
 	vault  *vault                           // the system's opened data
-	mounts map[string]mounted               // what was mounted in its shell, by folder
+	mounts []mounted                        // what a recovery has mounted, in its order
 	since  time.Time                        // when it began
 	key    []byte
 }
@@ -247,10 +246,18 @@ func (p *Phone) started(r *running) {
 	if p.model.Slots > 1 {
 		p.store.Slot.Store(int32(r.slot[0] - 'a'))
 	}
-	if err := os.RemoveAll(filepath.Join(p.o.Dir, tmpDir)); err != nil { // memory is empty after a start
-		p.show("%v", err)
+	for _, dir := range []string{tmpDir, ramdiskDir} { // memory is empty after a start
+		if err := os.RemoveAll(p.dir(dir)); err != nil {
+			p.show("%v", err)
+		}
 	}
 	p.store.Unmapped.Store(r.traits.Unmapped)
+	if r.vault == nil {
+		r.mounts = p.recoveryMounts()
+		if err := p.plainNames(); err != nil {
+			p.show("%v", err)
+		}
+	}
 	p.mu.Lock()
 	p.run, p.st.Started = r, r.slot
 	p.mu.Unlock()

@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 
 	"mvdan.cc/sh/v3/interp"
 
-	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/appsig"
 	"jarlid/internal/core/image/boot"
@@ -76,7 +76,7 @@ func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) e
 	if len(names) != 1 {
 		return errors.New("no package specified")
 	}
-	err := sh.install(sh.path(names[0]))
+	err := sh.install(path.Clean(names[0]))
 	var no refusal
 	if errors.As(err, &no) {
 		fmt.Fprintf(h.Stdout, "Failure [%s]\n", string(no))
@@ -90,10 +90,7 @@ func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) e
 
 func (sh *shell) install(name string) error {
 	p, v := sh.p, sh.r.vault
-	local, _, _, err := phoneFiles{p, card.System}.place(name)
-	if err != nil {
-		return err
-	}
+	local, _, _ := sh.local(name)
 	f, err := os.Open(local)
 	if err != nil {
 		return errors.New("Can't open file: " + name)

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
@@ -8,6 +9,7 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 
@@ -147,10 +149,28 @@ func (p *Phone) formatPartition(name string) error {
 	if err != nil {
 		return err
 	}
+	b = bytes.Clone(b)
+	before, err := p.store.Head(name, 2048)
+	if err != nil {
+		return err
+	}
+	stampSuper(b[1024:], before[1024:])
 	if err := p.store.Erase(name); err != nil {
 		return err
 	}
 	return p.store.Put(name, b, 0)
+}
+
+// stampSuper gives a new file system's super block the time it was made at, and the checksum over it
+// (Documentation/filesystems/ext4/super.rst).
+func stampSuper(super, before []byte) {
+	super = super[:1024]
+	made := binary.LittleEndian.Uint32(before[0x108:])
+	binary.LittleEndian.PutUint32(super[0x108:], made+1)     // a second after the one before
+	if binary.LittleEndian.Uint32(super[0x64:])&0x400 != 0 { // metadata_csum
+		sum := ^crc32.Checksum(super[:0x3fc], crc32.MakeTable(crc32.Castagnoli))
+		binary.LittleEndian.PutUint32(super[0x3fc:], sum)
+	}
 }
 
 // openData opens the data for a system; first is true when it was empty and

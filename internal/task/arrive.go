@@ -248,8 +248,7 @@ func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
 func reached(ctx context.Context, s *phone.Session, stays time.Duration) advice.Stage {
 	switch {
 	case s.Mode() == card.System:
-		if text, err := s.Text(ctx, "getprop sys.boot_completed"); err == nil &&
-			strings.TrimSpace(text) == "1" {
+		if v, err := s.Shell().Prop(ctx, "sys.boot_completed"); err == nil && v[0] == "1" {
 			return advice.StageFinished
 		}
 	case stays <= settledLimit:

@@ -294,6 +294,34 @@ func (k *taking) expected(names []string) (sum int64) {
 	return sum
 }
 
+// usualItems are the partitions to take where nobody named any, and the storage where it is mounted.
+func (j *taking) usualItems(ctx context.Context, partitions []string, sizes map[string]int64) (names []string,
+	err error) {
+	for _, name := range partitions {
+		// Userspace fastboot gives out vendor_boot and nothing else (the platform's
+		// fastboot/device/commands.cpp); what is named is asked for all the same.
+		if backup.Usual(name, sizes[name]) && (!j.HasLoader() || j.Mode() == card.Loader ||
+			strings.HasPrefix(name, "vendor_boot")) {
+			names = append(names, name)
+		}
+	}
+	if !j.HasFiles() {
+		j.Obs.Say(say.Note, "the shared storage can't be reached in this mode, so it is left out")
+		return names, nil
+	}
+	_, err = j.Mount(ctx, phone.AreaStorage)
+	var not *phone.NotMountedError
+	switch {
+	case errors.As(err, &not):
+		j.Obs.Say(say.Warn, "the shared storage is left out: %v", not)
+	case err != nil:
+		return nil, err
+	default:
+		names = append(names, backup.Storage)
+	}
+	return names, nil
+}
+
 // backupItems works out what to take, and everything there is to take.
 func (j *taking) backupItems(ctx context.Context, words []string) (names, all []string, err error) {
 	sizes := map[string]int64{}
@@ -303,7 +331,7 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 			sizes[row.Name] = row.Size
 		}
 	case j.RootRecovery():
-		there, err := j.Devices(ctx)
+		there, err := j.Sizes(ctx)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -317,26 +345,8 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 	slices.Sort(all)
 	all = append(all, backup.Storage)
 	if len(words) == 0 {
-		for _, name := range all[:len(all)-1] {
-			// Userspace fastboot gives out vendor_boot and nothing else (the platform's
-			// fastboot/device/commands.cpp); what is named is asked for all the same.
-			if backup.Usual(name, sizes[name]) && (!j.HasLoader() || j.Mode() == card.Loader ||
-				strings.HasPrefix(name, "vendor_boot")) {
-				names = append(names, name)
-			}
-		}
-		at := ""
-		if j.HasFiles() {
-			if at, err = j.StoragePath(ctx, "storage"); err != nil {
-				return nil, nil, err
-			}
-		}
-		if at != "" {
-			names = append(names, backup.Storage)
-		} else {
-			j.Obs.Say(say.Note, "the shared storage can't be reached in this mode, so it is left out")
-		}
-		return names, all, nil
+		names, err = j.usualItems(ctx, all[:len(all)-1], sizes)
+		return names, all, err
 	}
 	for _, w := range words {
 		if w == backup.Storage {
@@ -362,6 +372,9 @@ func (j *taking) backupItems(ctx context.Context, words []string) (names, all []
 				return nil, nil, finding.Stopped(finding.NoSuchPartition, w,
 					fmt.Sprintf("this phone has no partition %s; it has: %s%s", w, readable(all),
 						spell.DidYouMean(w, all)), "name one of these, or storage")
+			}
+			if lack := j.Lacks("give out " + w); lack.Unread {
+				return nil, nil, lack
 			}
 			return nil, nil, finding.Stopped(finding.NotInThisMode, w,
 				fmt.Sprintf("in this mode no partition %s of this phone can be read; there is: %s%s", w,

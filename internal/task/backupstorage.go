@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/phone"
 	"jarlid/internal/say"
 )
 
@@ -94,14 +95,11 @@ const (
 func (k *taking) takeStorage(ctx context.Context, old *backup.Item) (backup.Item, error) {
 	s := &storage{taking: k, item: backup.Item{Name: backup.Storage, File: backup.Storage},
 		known: map[string]backup.File{}, seen: map[string]bool{}, names: &local.Names{}}
-	at, err := k.StoragePath(ctx, "storage")
+	at, err := k.Mount(ctx, phone.AreaStorage)
 	if err != nil {
 		return s.item, err
 	}
-	if s.at = at; at == "" {
-		return s.item, &link.RefusedError{Command: "read the storage",
-			Message: "it can't be reached in this mode: it lies in the data, which is encrypted"}
-	}
+	s.at = at
 	if s.sync, err = k.Sync(ctx); err != nil {
 		return s.item, err
 	}
@@ -180,7 +178,11 @@ func (s *storage) walk(ctx context.Context, rel string, depth int) error {
 			err = s.walk(ctx, name, depth+1)
 		case 0o100000:
 			err = s.take(ctx, name, st)
+		case 0o120000:
+			s.skip(name, "it is a symbolic link")
+			continue
 		default:
+			s.skip(name, "it is neither a file nor a folder")
 			continue
 		}
 		if err != nil {
@@ -319,5 +321,5 @@ func (s *storage) digests(ctx context.Context, list []*entry) ([]string, error) 
 	for _, e := range list {
 		names = append(names, path.Join(s.at, e.rel))
 	}
-	return s.DigestsThere(ctx, names)
+	return s.Shell().Digests(ctx, names)
 }

@@ -87,12 +87,5 @@ func Worst(codes []int) int {
 	return slices.Max(append(codes, ExitDone))
 }
 
-// AsFinding turns what a mode lacks into the finding it is; other errors stay.
-func AsFinding(err error) error {
-	var lack *phone.LackError
-	var stop *finding.StopError
-	if errors.As(err, &lack) && !errors.As(err, &stop) {
-		return &finding.StopError{Findings: []finding.Finding{lack.Finding()}}
-	}
-	return err
-}
+// AsFinding turns an error that is a finding into a stop; other errors stay.
+func AsFinding(err error) error { return finding.AsStop(err, false) }

@@ -2,6 +2,7 @@ package task
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -500,10 +501,11 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 		return nil, err
 	}
 	to := place.Target{Partition: "vbmeta"}
-	if slot := t.Slot; slot != "" || j.Card.Value(card.FactNext) != "" {
-		if slot == "" {
-			slot = j.Card.Value(card.FactNext)
-		}
+	slot := cmp.Or(t.Slot, j.Card.Value(card.FactNext))
+	if all, known := j.Card.Slots(); slot == "" && known && len(all) > 0 {
+		slot = "current" // the active slot is unknown in this recovery
+	}
+	if slot != "" {
 		if to, err = place.ParseTarget("vbmeta@" + slot); err != nil {
 			return nil, Usage("%v", err)
 		}

@@ -73,21 +73,23 @@ const (
 	FactVersion   Plain       = "system.version"     // what the running system calls itself
 	FactBuild     Plain       = "system.build"
 	FactPatch     Plain       = "security.patch"
-	FactRelease   BySlot      = "system.release"  // of the platform, of the system there: 14
-	FactLevel     BySlot      = "system.level"    // its API level
-	FactFree      ByWord      = "free"            // bytes, by storage: storage, sd
-	FactRoom      ByPartition = "room"            // bytes free in a partition's file system
-	FactStored    ByWord      = "stored"          // names of the files put to a storage
-	FactLying     ByWord      = "lying"           // packages found in a storage
-	FactQuiet     ByPartition = "recovery.quiet"  // yes when the recovery there gives no shell
-	FactSet       ByPartition = "recovery.set"    // the recovery that was set there, as it is called
-	FactKeys      ByPartition = "recovery.keys"   // as FactTrusts, of the recovery there
-	FactFlags     ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
-	FactTreeRoot  ByPartition = "tree.root"       // the root digest its vbmeta states
-	FactTree      ByPartition = "tree.state"      // enforced, off, none
-	FactReason    Plain       = "recovery.reason" // why the system asked for its recovery
-	FactShelved   ByPartition = "shelved"         // paths that were moved aside
-	FactFS        ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
+	FactRelease   BySlot      = "system.release" // of the platform, of the system there: 14
+	FactLevel     BySlot      = "system.level"   // its API level
+	FactFree      ByWord      = "free"           // bytes, by storage: storage, sd
+	FactRoom      ByPartition = "room"           // bytes free in a partition's file system
+	FactStored    ByWord      = "stored"         // names of the files put to a storage
+	// yes, can (it is not, and a trial shows that it can be), no; by area: data, storage, sd, cache
+	FactMounted  ByWord      = "mounted"
+	FactLying    ByWord      = "lying"           // packages found in a storage
+	FactQuiet    ByPartition = "recovery.quiet"  // yes when the recovery there gives no shell
+	FactSet      ByPartition = "recovery.set"    // the recovery that was set there, as it is called
+	FactKeys     ByPartition = "recovery.keys"   // as FactTrusts, of the recovery there
+	FactFlags    ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
+	FactTreeRoot ByPartition = "tree.root"       // the root digest its vbmeta states
+	FactTree     ByPartition = "tree.state"      // enforced, off, none
+	FactReason   Plain       = "recovery.reason" // why the system asked for its recovery
+	FactShelved  ByPartition = "shelved"         // paths that were moved aside
+	FactFS       ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
 	// yes: the files there put the manufacturer's recovery back at each start
 	FactRestores ByPartition = "recovery.restored"
 	FactPut      BySlot      = "system.put" // yes: a job wrote or installed the system there
@@ -158,6 +160,13 @@ const (
 	StageKernel  = "kernel"  // the kernel mounts the system as its root
 	StageRamdisk = "ramdisk" // a first stage in a ramdisk does
 	StagePlain   = "plain"   // the root is a ramdisk, the system is mounted at /system
+)
+
+// Values of FactMounted.
+const (
+	MountedYes = "yes"
+	MountedCan = "can"
+	MountedNo  = "no"
 )
 
 // Values of FactCrypto.

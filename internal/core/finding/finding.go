@@ -4,6 +4,7 @@
 package finding
 
 import (
+	"errors"
 	"sort"
 	"strings"
 )
@@ -67,6 +68,7 @@ const (
 	SignatureUnknown   = "signature-unknown"
 	NoRoom             = "no-room"
 	StorageUnreadable  = "storage-unreadable"
+	NotMounted         = "not-mounted"
 	StorageHolds       = "storage-holds-package"
 	NotApart           = "apps-not-apart"
 	AccountLock        = "account-lock"
@@ -227,4 +229,18 @@ func (e *StopError) Error() string {
 func Stopped(name, about, text, remedy string) *StopError {
 	return &StopError{Findings: []Finding{{Name: name, Severity: Stop, About: about, Text: text,
 		Remedy: remedy, Final: true}}}
+}
+
+// AsStop gives an error that is a finding as a StopError; other errors stay. acted says that something was
+// changed before.
+func AsStop(err error, acted bool) error {
+	var is interface {
+		error
+		Finding() Finding
+	}
+	var stop *StopError
+	if errors.As(err, &is) && !errors.As(err, &stop) {
+		return &StopError{Findings: []Finding{is.Finding()}, Acted: acted}
+	}
+	return err
 }

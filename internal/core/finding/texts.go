@@ -314,6 +314,15 @@ var texts = map[string]Text{
 		Remedy: "Use a memory card, do it from the started system, or send the package over the computer: " +
 			"jarlid sideload.",
 	},
+	NotMounted: {
+		Meaning: "The file system that the step works on is not mounted, and can't be mounted.",
+		Why: "Without it the recovery has an empty folder in memory. What is deleted there was not there, " +
+			"and what " +
+			"is put there is gone with the next boot.",
+		Remedy: "Format the data (jarlid wipe userdata), or mount it in the recovery's menu, then run the " +
+			"command " +
+			"again.",
+	},
 	StorageHolds: {
 		Meaning: "A package lies in the storage that would be erased.",
 		Why: "Formatting the data takes shared storage with it. When the only copy of the ROM lies " +

@@ -104,6 +104,30 @@ func FileName(p string) string {
 	return p
 }
 
+// AreaWords names an area of the phone for a person.
+func AreaWords(area string) string {
+	switch area {
+	case "sd":
+		return "the SD card"
+	case "storage":
+		return "the shared storage"
+	case "cache":
+		return "the cache partition"
+	}
+	return "the data"
+}
+
+// NotMounted is the finding of an area whose file system is not mounted.
+func NotMounted(area string) finding.Finding {
+	f := finding.Stops(finding.NotMounted, area, AreaWords(area)+" is not mounted",
+		"mount it in the recovery's menu, or format the data: jarlid wipe userdata")
+	if area == "sd" {
+		f.Remedy = "put an SD card in, or: --to storage"
+	}
+	f.Final = true
+	return f
+}
+
 // ByJob names the job a fact rests on, to stand behind what is said of it; "" for what was
 // read, or said by a model file. Whoever is stopped by it can look it up.
 func ByJob(facts ...card.Fact) string {

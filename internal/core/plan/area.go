@@ -74,8 +74,10 @@ func (w *WipeArea) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 	switch w.Area {
 	case "apps":
 		list = append(apartFinding(c), accountFinding(c)...)
+		list = append(list, notMounted(c, "data")...)
 	case "storage":
 		list = append(storageFinding(c), holdsFinding(c)...)
+		list = append(list, notMounted(c, "storage")...)
 	case "system", "vendor":
 		p := card.At(w.Area, w.Slot)
 		if inMerge(c, w.Area) {

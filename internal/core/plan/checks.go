@@ -368,7 +368,7 @@ func holdsFinding(c *card.Card) []finding.Finding {
 	text := ""
 	switch put, lying := waiting(c, "storage", c.Value(card.FactStored.Of("storage"))),
 		waiting(c, "storage", c.Value(card.FactLying.Of("storage"))); {
-	case lying != "": // read just now
+	case lying != "" && lying != card.Nothing: // read just now
 		text = lying + " lies in the shared storage, which goes now"
 	case put != "":
 		text = put + " was put into the shared storage, which goes now" +

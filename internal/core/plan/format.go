@@ -89,6 +89,7 @@ func (*FormatData) Effects(c *card.Card) {
 	c.Learn(card.FactAccounts, "0", card.Journal)
 	c.Learn(card.FactLock, "no", card.Journal)
 	for _, f := range []card.Which{card.FactStored.Of("storage"), card.FactLying.Of("storage"),
+		card.FactMounted.Of("storage"), card.FactMounted.Of("data"),
 		card.FactUsed.Of("storage"), card.FactBound} {
 		c.Set(f, card.Fact{}) // it is known that there is none
 	}

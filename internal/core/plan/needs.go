@@ -64,8 +64,11 @@ func (w *WipeArea) Needs(*card.Card, *model.Model) []card.ID {
 	if p, whole := w.Partition(); whole {
 		return []card.ID{card.FactSize.Of(p)}
 	}
-	if w.Area == "storage" {
-		return []card.ID{card.FactLying.Of("storage")}
+	switch w.Area {
+	case "storage":
+		return []card.ID{card.FactMounted.Of("storage"), card.FactLying.Of("storage")}
+	case "apps":
+		return []card.ID{card.FactMounted.Of("data")}
 	}
 	return nil
 }
@@ -112,11 +115,13 @@ func (p *InstallFrom) Needs(c *card.Card, m *model.Model) []card.ID {
 }
 
 // Needs: the room there.
-func (p *Put) Needs(*card.Card, *model.Model) []card.ID { return []card.ID{card.FactFree.Of(p.To)} }
+func (p *Put) Needs(*card.Card, *model.Model) []card.ID {
+	return []card.ID{card.FactMounted.Of(p.To), card.FactFree.Of(p.To)}
+}
 
 // Needs: the room there.
 func (r *RestoreFiles) Needs(*card.Card, *model.Model) []card.ID {
-	return []card.ID{card.FactFree.Of("storage")}
+	return []card.ID{card.FactMounted.Of("storage"), card.FactFree.Of("storage")}
 }
 
 // Needs: whether both are there, alike.

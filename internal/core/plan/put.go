@@ -33,19 +33,12 @@ func (p *Put) Title() string { return aimed(p) }
 
 // Aim implements Aimed.
 func (p *Put) Aim() (does, to string) {
-	return "put " + place.FileName(p.File.Path), storageWords(p.To)
+	return "put " + place.FileName(p.File.Path), place.AreaWords(p.To)
 }
 
 // Estimate implements Step: the file is sent.
 func (p *Put) Estimate(*card.Card) (int64, time.Duration) {
 	return p.File.Size, expectStep + atRate(p.File.Size, expectSend)
-}
-
-func storageWords(to string) string {
-	if to == "sd" {
-		return "the memory card"
-	}
-	return "the shared storage"
 }
 
 // Modes: a recovery or the system.
@@ -57,9 +50,9 @@ func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	free := c.Get(card.FactFree.Of(p.To))
 	switch {
 	case free.Known() && free.Value == card.Nothing:
-		f := finding.Stops(finding.StorageUnreadable, p.To, storageWords(p.To)+
+		f := finding.Stops(finding.StorageUnreadable, p.To, place.AreaWords(p.To)+
 			" can't be reached in this mode", "")
-		f.Remedy = "put a memory card in, or: --to storage"
+		f.Remedy = "put an SD card in, or: --to storage"
 		if p.To == "storage" {
 			f.Text += ": it lies in the data, which is encrypted by the system that is on the phone"
 			f.Remedy = "put it there from the started system, or onto a memory card, or send it over the " +
@@ -67,8 +60,14 @@ func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 		}
 		return append(list, f)
 	case !free.Known():
+		if not := notMounted(c, p.To); not != nil {
+			return append(list, not...)
+		}
+		if c.Value(card.FactMounted.Of(p.To)) == card.MountedCan {
+			return list // the free space is known once it is mounted
+		}
 		return append(list, finding.Warns(finding.NoRoom, p.To, "nobody can tell how much room "+
-			storageWords(p.To)+" has", ""))
+			place.AreaWords(p.To)+" has", ""))
 	}
 	if lock, _ := c.Yes(card.FactLock); lock && p.To == "storage" && c.Mode() == card.System &&
 		c.Value(card.FactCrypto) != card.CryptoNone {
@@ -79,9 +78,26 @@ func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 	if n, _ := c.Number(card.FactFree.Of(p.To)); n < p.File.Size {
 		list = append(list, finding.Stops(finding.NoRoom, p.To, fmt.Sprintf("the file has %s, %s has %s free",
 			image.Size(p.File.Size),
-			storageWords(p.To), image.Size(n)), "make room on it first"))
+			place.AreaWords(p.To), image.Size(n)), "make room on it first"))
 	}
 	return list
+}
+
+// notMounted: nothing is done on a file system that is not mounted and can't be. What is encrypted as a whole
+// has a finding of its own.
+func notMounted(c *card.Card, areas ...string) []finding.Finding {
+	for _, area := range areas {
+		f := c.Get(card.FactMounted.Of(area))
+		if f.Value != card.MountedNo || c.Value(card.FactData) == card.DataEncrypted && area != "cache" {
+			continue
+		}
+		not := place.NotMounted(area)
+		if f.Why != "" {
+			not.Text = f.Why
+		}
+		return []finding.Finding{not}
+	}
+	return nil
 }
 
 // packageFindings: a package is put there to be installed on this phone.
@@ -117,7 +133,7 @@ func (p *InstallFrom) Sends() []Sent { return sent(p.File) }
 
 // Title says what is done.
 func (p *InstallFrom) Title() string {
-	return fmt.Sprintf("install %s from %s", place.FileName(p.File.Path), storageWords(p.To))
+	return fmt.Sprintf("install %s from %s", place.FileName(p.File.Path), place.AreaWords(p.To))
 }
 
 // ByHand implements Step: the package is chosen in the recovery's menu.

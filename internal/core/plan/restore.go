@@ -46,6 +46,9 @@ func (r *RestoreFiles) Check(c *card.Card, _ *model.Model, _ model.Set) []findin
 			"the shared storage can't be reached in this mode: it lies in the data, which is "+
 				"encrypted by the system that is on the phone", "put it back from the started system")}
 	}
+	if not := notMounted(c, "storage"); not != nil {
+		return not
+	}
 	if n, known := c.Number(card.FactFree.Of("storage")); known && n < r.Item.Bytes {
 		return []finding.Finding{finding.Stops(finding.NoRoom, "storage",
 			fmt.Sprintf("the files have %s, the storage has %s free", image.Size(r.Item.Bytes),

@@ -17,6 +17,8 @@ var Tools = map[string]string{
 	"7zz":        "7zip",
 	"brotli":     "brotli",
 	"cat":        "coreutils",
+	"bash":       "bash",
+	"busybox":    "busybox",
 	"bzip2":      "bzip2",
 	"cpio":       "cpio",
 	"file":       "file",
@@ -25,6 +27,7 @@ var Tools = map[string]string{
 	"keytool":    "openjdk-17-jre-headless",
 	"lz4":        "lz4",
 	"mke2fs":     "e2fsprogs",
+	"mksh":       "mksh",
 	"mkfs.erofs": "erofs-utils",
 	"mkfs.ext4":  "e2fsprogs",
 	"mkfs.vfat":  "dosfstools",
@@ -35,6 +38,7 @@ var Tools = map[string]string{
 	"sh":         "dash",
 	"sha256sum":  "coreutils",
 	"tar":        "tar",
+	"toybox":     "toybox",
 	"truncate":   "coreutils", "xorriso": "xorriso", "xz": "xz-utils", "zip": "zip", "zstd": "zstd",
 }
 

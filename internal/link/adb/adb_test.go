@@ -185,7 +185,7 @@ func TestShells(t *testing.T) {
 		if c.Peer.Kind != "device" || c.Peer.Props["ro.product.device"] != "turnstone" {
 			t.Errorf("banner %+v", c.Peer)
 		}
-		out, err := c.Shell(t.Context(), "getprop")
+		out, err := c.Shell(t.Context(), "getprop", time.Minute)
 		if err != nil || string(out.Stdout) != "[a]: [b]\r\n" || out.Code != -1 {
 			t.Errorf("c.Shell('getprop'): %+v, %v", out, err)
 		}
@@ -209,7 +209,7 @@ func TestShells(t *testing.T) {
 		if err != nil {
 			t.Fatalf("dial(...): %v", err)
 		}
-		out, err = c.Shell(t.Context(), "x")
+		out, err = c.Shell(t.Context(), "x", time.Minute)
 		if err != nil || string(out.Stdout) != "out!" || string(out.Stderr) != "err" || out.Code != 7 {
 			t.Errorf("c.Shell('x'): %+v, %v", out, err)
 		}
@@ -336,7 +336,7 @@ func TestBadPhones(t *testing.T) {
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		defer cancel()
-		_, err = c.Shell(ctx, "x")
+		_, err = c.Shell(ctx, "x", time.Minute)
 		return err
 	}
 	var rule *link.ProtocolError
@@ -425,7 +425,7 @@ func TestLimit(t *testing.T) {
 	}
 	defer c.Close()
 	time.Sleep(150 * time.Millisecond)
-	if out, err := c.Shell(t.Context(), "x"); err != nil || string(out.Stdout) != "late" {
+	if out, err := c.Shell(t.Context(), "x", time.Minute); err != nil || string(out.Stdout) != "late" {
 		t.Errorf("c.Shell('x'): %q, %v; unwanted: err != nil || string(out.Stdout) != 'late'", out.Stdout,
 			err)
 	}
@@ -465,7 +465,7 @@ func TestManyStreams(t *testing.T) {
 	for i := range 8 {
 		wg.Go(func() {
 			name := fmt.Sprintf("job-%d", i)
-			out, err := c.Shell(t.Context(), name)
+			out, err := c.Shell(t.Context(), name, time.Minute)
 			if want := strings.Repeat("shell,v2,raw:"+name, 5000); err != nil || string(out.Stdout) != want {
 				t.Errorf("%s: %d bytes, %v", name, len(out.Stdout), err)
 			}

@@ -30,29 +30,57 @@ const (
 	maxOutput = 16 << 20
 )
 
-// Shell runs a command in the phone's shell: with exit code and separate
-// streams where the phone can, otherwise as plain text.
-func (c *Conn) Shell(ctx context.Context, command string) (Output, error) {
-	v2 := c.Peer.Has("shell_v2")
+// SplitsStreams reports whether the phone's shell keeps its streams apart and tells an exit code.
+func (c *Conn) SplitsStreams() bool { return c.Peer.Has("shell_v2") }
+
+// Shell runs a command in the phone's shell: with exit code and separate streams where the phone can,
+// otherwise as plain text. quiet is the longest the phone may be silent; past it the cause of the error is
+// link.ErrSilent.
+func (c *Conn) Shell(ctx context.Context, command string, quiet time.Duration) (Output, error) {
 	service := "shell:" + command
-	if v2 {
+	if c.SplitsStreams() {
 		service = "shell,v2,raw:" + command
 	}
-	s, err := c.Open(ctx, service)
+	octx, cancel := context.WithTimeout(ctx, quiet)
+	s, err := c.Open(octx, service)
+	cancel()
 	if err != nil {
-		return Output{}, err
+		return Output{}, quieted(ctx, err)
 	}
 	defer s.Close()
-	s.With(ctx)
-	if !v2 {
-		b, err := io.ReadAll(io.LimitReader(s, maxOutput+1))
-		if err == nil && len(b) > maxOutput {
-			err = &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("printed more than %d bytes for %q",
-				maxOutput, command)}
-		}
-		return Output{Stdout: b, Code: -1}, link.Lost(service, err)
+	r := &patient{ctx: ctx, s: s, quiet: quiet}
+	if c.SplitsStreams() {
+		return shellV2(r, command)
 	}
-	return shellV2(s, command)
+	b, err := io.ReadAll(io.LimitReader(r, maxOutput+1))
+	if err == nil && len(b) > maxOutput {
+		err = &link.ProtocolError{Protocol: "ADB", What: fmt.Sprintf("printed more than %d bytes for %q",
+			maxOutput, command)}
+	}
+	return Output{Stdout: b, Code: -1}, link.Lost(service, err)
+}
+
+// patient reads from a stream whose other side may be silent for quiet at most, however long it takes in all.
+type patient struct {
+	ctx   context.Context
+	s     *Stream
+	quiet time.Duration
+}
+
+// Read reads what comes next.
+func (p *patient) Read(b []byte) (int, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, p.quiet)
+	defer cancel()
+	n, err := p.s.With(ctx).Read(b)
+	return n, quieted(p.ctx, err)
+}
+
+// quieted puts link.ErrSilent in place of a limit that passed, unless it was the caller's own.
+func quieted(ctx context.Context, err error) error {
+	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		return &link.LostError{During: "a command in its shell", Err: link.ErrSilent}
+	}
+	return err
 }
 
 func shellV2(s io.Reader, command string) (Output, error) {
