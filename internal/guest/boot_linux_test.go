@@ -42,6 +42,11 @@ func boot() {
 	for _, m := range modules {
 		fail(m, load("/modules/"+m+".ko"))
 	}
+	disks, err := os.ReadFile("/modules/disks")
+	fail("modules for disks", err)
+	for m := range strings.FieldsSeq(string(disks)) {
+		fail(m, load("/modules/"+m+".ko"))
+	}
 	line, err := os.ReadFile("/proc/cmdline")
 	fail("command line", err)
 	_, run, _ := strings.Cut(string(line), "tests=")

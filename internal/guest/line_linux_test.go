@@ -66,7 +66,7 @@ func TestInLine(t *testing.T) {
 			t.Fatalf("it does not write:\n%s", out)
 		}
 	}
-	// Soon: enough of the file has to be left for the two cuts below.
+	// Soon: the two cuts below need enough of the file.
 	time.Sleep(100 * time.Millisecond)
 	_ = cmd.Process.Signal(syscall.SIGKILL)
 	_ = cmd.Wait() // it was killed

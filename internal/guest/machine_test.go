@@ -57,8 +57,12 @@ var boots = []struct {
 	{"speed", "^TestInSpeed$", 2048, true},
 	{"wire", "^TestInWire", 1024, false},
 	{"line", "^TestInLine", 2048, false},
+	{"real", "^TestInReal$", 2048, false},
 	{"picture", "^TestInPicture$", 1024, false}, // for docs/screenshots/make.sh alone
 }
+
+// realImage is the recovery that is installed through a recovery of real parts.
+const realImage = "/files/real.img"
 
 // modules are the kernel's that are loaded, in this order.
 var modules = []string{"usb-common", "usbcore", "usbip-core", "vhci-hcd", "cdc-acm"}
@@ -209,7 +213,7 @@ func makeImage(t *testing.T, image, kernel, dir string) error {
 	if err := makeFiles(filepath.Join(dir, "files")); err != nil {
 		return err
 	}
-	c := &cpio{}
+	c := &cpio{mode: 0o100644}
 	for _, d := range []string{"dev", "proc", "sys", "tmp", "bin", "modules", "etc"} {
 		c.add(d, 0o40755, nil)
 	}
@@ -225,6 +229,9 @@ func makeImage(t *testing.T, image, kernel, dir string) error {
 			filepath.Join(kernel, "modules", m+".ko")); err != nil {
 			return err
 		}
+	}
+	if err := addParts(c, kernel); err != nil {
+		return err
 	}
 	if err := c.addTree("files", filepath.Join(dir, "files")); err != nil {
 		return err
@@ -247,6 +254,32 @@ func makeImage(t *testing.T, image, kernel, dir string) error {
 	}
 	c.add("TRAILER!!!", 0, nil)
 	return os.WriteFile(image, c.b.Bytes(), 0o644)
+}
+
+// addParts adds the real parts of recoveries, and the modules for disks in the order they are loaded in.
+func addParts(c *cpio, kernel string) error {
+	order, err := os.ReadFile(filepath.Join(kernel, "modules", "disks"))
+	if err != nil {
+		return err
+	}
+	c.add("modules/disks", 0o100644, order)
+	for m := range strings.FieldsSeq(string(order)) {
+		if err := c.addFile("modules/"+m+".ko", 0o100644,
+			filepath.Join(kernel, "modules", m+".ko")); err != nil {
+			return err
+		}
+	}
+	c.mode = 0o100755 // they are programs
+	defer func() { c.mode = 0o100644 }()
+	if err := c.addTree("parts", filepath.Join(kernel, "parts")); err != nil {
+		return err
+	}
+	for _, dir := range []string{"lib", "lib64"} { // for those that run outside a recovery
+		if err := c.addTree(dir, filepath.Join(kernel, "parts", dir)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // smaller are the partitions of models that are read or written whole here, which takes a minute for 24 MiB.
@@ -295,6 +328,13 @@ func makeFiles(dir string) error {
 			return err
 		}
 	}
+	img, err := scenario.Recovery(scenario.Tideline, scenario.PhoneOf("turnstone"))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, filepath.Base(realImage)), img, 0o644)
+	}
+	if err != nil {
+		return err
+	}
 	for _, name := range []string{"godwit", "avocet"} {
 		if err := demo.MakeFor(filepath.Join(dir, name), name); err != nil {
 			return err
@@ -314,8 +354,9 @@ func makeFiles(dir string) error {
 // cpio writes the archive the kernel extracts its first file system from ("newc",
 // Documentation/driver-api/early-userspace/buffer-format.rst).
 type cpio struct {
-	b   bytes.Buffer
-	ino int
+	b    bytes.Buffer
+	ino  int
+	mode uint32 // of the files of a tree
 }
 
 func (c *cpio) add(name string, mode uint32, data []byte) {
@@ -355,6 +396,6 @@ func (c *cpio) addTree(name, dir string) error {
 			c.add(to, 0o40755, nil)
 			return nil
 		}
-		return c.addFile(to, 0o100644, p)
+		return c.addFile(to, c.mode, p)
 	})
 }
