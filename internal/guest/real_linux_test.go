@@ -62,12 +62,12 @@ func seedOf(n int) realSeed {
 }
 
 // realRecovery is a recovery that is put together from real parts: a folder that becomes its root, a disk
-// with a real partition table, and an ADB service that hands each command to the real shell.
+// with a real partition table, and an ADB service that has the real shell run each command.
 type realRecovery struct {
 	*testing.T
 	seed realSeed
 	root string
-	disk string // the file behind its block devices
+	disk string // the file with its partitions
 	loop string // loop0
 	at   string // where it listens
 	part map[string]int
@@ -362,7 +362,7 @@ func (r *realRecovery) greet(ctx context.Context, c net.Conn) {
 	}
 }
 
-// shell hands a command to the real shell.
+// shell has the real shell run a command.
 func (r *realRecovery) shell(ctx context.Context, line string, s *adb.Stream, split bool) {
 	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", line)
 	cmd.Env = []string{"PATH=/bin", "LD_LIBRARY_PATH=/lib", "HOME=/"}
@@ -512,7 +512,7 @@ func copyTree(from, to string) error {
 	})
 }
 
-// held reads what a partition holds, from outside: through the file behind the disk.
+// held reads what a partition holds, from outside: through the file with the disk.
 func (r *realRecovery) held(name string) []byte {
 	unix.Sync()
 	b, err := os.ReadFile(r.disk)

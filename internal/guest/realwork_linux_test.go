@@ -82,7 +82,7 @@ func workOn(t *testing.T, n int) {
 		on("wipe", "system", "--yes"))
 }
 
-// claims runs a command that ends with 0, and holds that against the disk.
+// claims runs a command that ends with 0, and compares that with the disk.
 func (d *workplace) claims(r *realRecovery, what string, shows func() bool, args []string) {
 	d.Helper()
 	out := d.want(0, nil, args...)
