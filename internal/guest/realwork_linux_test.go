@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"golang.org/x/sys/unix"
 )
 
 var (
@@ -92,9 +94,14 @@ func (d *workplace) claims(r *realRecovery, what string, shows func() bool, args
 	}
 }
 
-// lists reports whether a file is in the storage, by mounting the disk's own file system once more, to be
-// read.
+// lists reports whether a file is in the storage, whatever the recovery has mounted: the file system is
+// mounted at another place.
 func (r *realRecovery) lists(name string) bool {
-	_, err := os.Stat(filepath.Join(r.root, "data", "media", "0", name))
+	r.Helper()
+	at := filepath.Join(r.TempDir(), "seen")
+	r.must("os.MkdirAll(seen)", os.MkdirAll(at, 0o755))
+	r.must("mount seen", unix.Mount(r.device("userdata"), at, r.seed.data, 0, ""))
+	_, err := os.Stat(filepath.Join(at, "media", "0", name))
+	r.must("unmount seen", unix.Unmount(at, 0))
 	return err == nil
 }
