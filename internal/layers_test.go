@@ -175,3 +175,43 @@ func TestFailuresSay(t *testing.T) {
 		t.Errorf("%d files of tests were read, want at least 100: %v", seen, err)
 	}
 }
+
+// TestOneShell: command lines are sent to a phone's shell by one package, through the wire alone.
+func TestOneShell(t *testing.T) {
+	fset := token.NewFileSet()
+	sent := map[string]bool{}
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		place := filepath.ToSlash(path)
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") ||
+			strings.HasSuffix(path, "_test.go") ||
+			strings.HasPrefix(place, "link/adb/") || strings.HasPrefix(place, "standin/") {
+			return err
+		}
+		f, err := parser.ParseFile(fset, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			c, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			if s, ok := c.Fun.(*ast.SelectorExpr); ok && s.Sel.Name == "Shell" && len(c.Args) > 0 {
+				sent[place] = true
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatalf("filepath.WalkDir('.'): %v", err)
+	}
+	for place := range sent {
+		if place != "phone/debug.go" && place != "phone/shell/shell.go" {
+			t.Errorf("%s sends a command line to a phone's shell; phone/shell has them all", place)
+		}
+	}
+	if len(sent) != 2 {
+		t.Errorf("%v send command lines; want the wire and phone/shell", sent)
+	}
+}

@@ -503,6 +503,25 @@ var mistakes = []mistake{
 		run.words = append(run.words, "--on", "d1,d2")
 		return []way{shared, run}
 	}},
+	{44, "storage or data that is not mounted", func(l *lab) []way {
+		k := l.inQuirky("turnstone", "unmounted: true, mount-fails: true")
+		kept := l.dir + "/kept"
+		const s = "stop  not-mounted"
+		return []way{w(3, s, "wipe", "apps", "--yes"), w(3, s, "wipe", "storage", "--yes"),
+			w(3, s, "put", k.recovery, "--to", "storage", "--yes"),
+			w(3, s, "put", k.more.Package, "--to", "storage", "--install", "--yes"),
+			w(3, s, "backup", "take", "storage", "-o", kept),
+			w(0, "the shared storage is left out: ", "backup", "take", "-o", l.dir+"/kept-usual"),
+			w(0, "caches wiped, except the compiled code in the data", "wipe", "caches", "--yes"),
+			l.bySheet(3, s, "run", "  - put: {files: x, to: storage}\n", k.recovery)}
+	}},
+	{45, "a partition whose name is missing, or is no block device", func(l *lab) []way {
+		k := l.inQuirky("turnstone", "plain: [recovery], dangling: [system], nameless: [cache]")
+		const s = "no-such-partition"
+		return []way{w(3, s, "recovery", "install", k.recovery, "--yes"),
+			w(3, s, "backup", "take", "recovery", "-o", l.dir+"/kept"), w(3, s, "wipe", "system", "--yes"),
+			w(3, "no-such-file", "shelve", "/system/etc/about.txt", "--yes")}
+	}},
 	{50, "cancelled at a question, and the phone stays locked", func(l *lab) []way {
 		l.standin("dunlin")
 		l.many(1)
@@ -545,7 +564,7 @@ func TestMistakes(t *testing.T) {
 			t.Fatalf("row %d comes after row %d", m.n, rows[i].n)
 		}
 	}
-	if len(rows) != 44 {
+	if len(rows) != 46 {
 		t.Fatalf("there are %d mistakes", len(rows))
 	}
 	pick := make([]int, len(rows))

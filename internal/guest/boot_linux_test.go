@@ -50,8 +50,11 @@ func boot() {
 	line, err := os.ReadFile("/proc/cmdline")
 	fail("command line", err)
 	_, run, _ := strings.Cut(string(line), "tests=")
-	run, _, _ = strings.Cut(strings.TrimSpace(run), " ")
+	run, more, _ := strings.Cut(strings.TrimSpace(run), " ")
 	c := exec.Command("/init", "-test.run", run, "-test.v", "-test.timeout", "24m")
+	if seed, ok := strings.CutPrefix(strings.TrimSpace(more), "real="); ok {
+		c.Args = append(c.Args, "-real", seed)
+	}
 	c.Env = append(os.Environ(), inside+"=1")
 	c.Stdout, c.Stderr, c.Dir = out, out, "/tmp"
 	fail("tests", c.Run())

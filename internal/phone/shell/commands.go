@@ -1,5 +1,7 @@
 package shell
 
+import "strings"
+
 // sameDevice is put before a command that reads or writes a block device: $1 is the device, $2 its number as
 // ls prints it ("259, 3"), $3 as the kernel does ("259:3"). A name that is missing, dangling, a plain file or
 // another device ends the command.
@@ -100,7 +102,7 @@ echo =mounts; cat /proc/mounts`, Answer: "the tables of proc(5), the second one 
 
 	deviceDigest = &Command{Name: "device-digest", Purpose: "SHA-256 of a device",
 		Line: sameDevice + `sha256sum "$1"`, Answer: "64 hexadecimal digits and a name",
-		Without: "the device is read instead", Quiet: quietLong}
+		Without: "what was read is not compared", Quiet: quietLong}
 
 	readBlock = &Command{Name: "read-block", Purpose: "one block of a device: $4 bytes, block number $5",
 		Line: sameDevice + `dd if="$1" bs="$4" skip="$5" count=1 2>/dev/null`, Answer: "the bytes",
@@ -172,26 +174,23 @@ type mkfs struct {
 // ways are the programs that make file systems, the best first. The name is not enough: busybox has
 // a small mke2fs, which makes ext2 and knows no -t, and a toybox answers --help for any name.
 var ways = []mkfs{
-	{fs: "ext4", try: tries("mke2fs", `-n -F -q -t ext4 "$1"`), make: makes("mke2fs", `-F -q -t ext4 "$1"`)},
-	{fs: "ext4", try: tries("mkfs.ext4", `-n -F -q "$1"`), make: makes("mkfs.ext4", `-F -q "$1"`)},
-	{fs: "ext4", try: tries("mke2fs", `-n -F "$1"`), make: makes("mke2fs", `-F "$1"`)},
-	{fs: "f2fs", try: tries("make_f2fs", `2>&1`), works: "f2fs",
-		make: makes("make_f2fs", `-f -g android "$1"`)},
-	{fs: "f2fs", try: tries("make_f2fs", `2>&1`), works: "f2fs", make: makes("make_f2fs", `-g android "$1"`)},
-	{fs: "f2fs", try: tries("mkfs.f2fs", `2>&1`), works: "f2fs", make: makes("mkfs.f2fs", `-f "$1"`)},
+	makes("ext4", "mke2fs", "", `-n -F -q -t ext4 "$1"`, `-F -q -t ext4 "$1"`),
+	makes("ext4", "mkfs.ext4", "", `-n -F -q "$1"`, `-F -q "$1"`),
+	makes("ext4", "mke2fs", "", `-n -F "$1"`, `-F "$1"`), // ext2, which ext4's driver mounts
+	makes("f2fs", "make_f2fs", "f2fs", `2>&1`, `-f -g android "$1"`),
+	makes("f2fs", "make_f2fs", "f2fs", `2>&1`, `-g android "$1"`),
+	makes("f2fs", "mkfs.f2fs", "f2fs", `2>&1`, `-f "$1"`),
 }
 
-func tries(program, args string) *Command {
-	return &Command{Name: "try " + program, Purpose: "is " + program + " there, and which one",
-		Line:    program + " " + args,
-		Answer:  "its words",
-		Without: "the next way to make a file system is tried"}
-}
-
-func makes(program, args string) *Command {
-	return &Command{Name: program, Purpose: "make a file system", Line: sameDevice + program + " " + args +
-		" && sync",
-		Answer: "its words", Without: "the format has failed", Quiet: quietLong, Changes: true}
+// makes is one way: the program, what its answer to a trial holds, and how it is tried and called.
+func makes(fs, program, works, try, args string) mkfs {
+	name := strings.TrimSpace(strings.TrimSuffix(program+" "+args, ` "$1"`))
+	return mkfs{fs: fs, works: works,
+		try: &Command{Name: "try " + name, Purpose: "is this program there, and the one it is taken for",
+			Line: program + " " + try, Answer: "its words", Without: "the next program is tried"},
+		make: &Command{Name: name, Purpose: "make " + fs, Line: sameDevice + program + " " + args +
+			" && sync",
+			Answer: "its words", Without: "the format has failed", Quiet: quietLong, Changes: true}}
 }
 
 // Commands gives the whole table.
