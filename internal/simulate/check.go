@@ -165,6 +165,7 @@ func (l *lab) run(t *testing.T, p Plan, verbose bool) {
 		}
 	}()
 	l.inBubble(t, dir, name, k, func(w *world) {
+		w.quirk = quirks[p.Quirk]
 		w.told = func(args []string, code int, out string) {
 			fmt.Fprintf(&said, "$ jarlid %s\n%s(%d)\n", strings.Join(args, " "), out, code)
 		}

@@ -65,7 +65,15 @@ type Plan struct {
 	// Damage has eight bytes of the command's file changed, with the digest of what it was beside it: nothing
 	// may be changed on the phone for such a file.
 	Damage bool
+	// Quirk is what the phone's recoveries do differently from others, of the list quirks.
+	Quirk int
 }
+
+// quirks are what recoveries do differently and a person does not notice, as in a stand-in's model file.
+var quirks = []string{"", "bind: true", "banner: Welcome, old-id: true", "by-name: bootdevice",
+	"by-name: platform",
+	"by-name: none", "small-mke2fs: true", "unmounted: true", "lacks: [blockdev], no-sys: true",
+	"lacks: [sha256sum, df]", "lacks: [readlink, head, blockdev], by-name: none"}
 
 // damageEvery is one run of how many has a damaged file.
 const damageEvery = 5
@@ -83,6 +91,9 @@ func (p Plan) String() string {
 	}
 	if p.Damage {
 		faults = append(faults, "a damaged file")
+	}
+	if quirks[p.Quirk] != "" {
+		faults = append(faults, "its recoveries have "+quirks[p.Quirk])
 	}
 	return fmt.Sprintf("seed %d, run %d: %s on %s; %s", p.Seed, p.N, stories[p.Story].name,
 		phones[p.Phone].name, strings.Join(faults, "; "))
@@ -117,6 +128,9 @@ func plan(seed int64, n int) Plan {
 			}
 		}
 		p.Faults = append(p.Faults, f)
+	}
+	if r.IntN(3) == 0 {
+		p.Quirk = r.IntN(len(quirks))
 	}
 	return p
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"jarlid/internal/cli"
+	"jarlid/internal/core/model"
 	"jarlid/internal/journal"
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/standin/standintest"
@@ -81,6 +82,7 @@ type world struct {
 	locks int // the folder of locks: another one after a kill, which lets go of them
 	phone *process
 	ended int // how the disturbed run did
+	quirk string
 	told  func(args []string, code int, out string)
 	// complain is told what is not as it should be; nil: the test is.
 	complain func(text string)
@@ -210,10 +212,28 @@ func (w *world) press(stop <-chan struct{}, keys ...string) {
 	}
 }
 
+// model gives what the phone is made by: its name, or a model file with its quirk.
+func (w *world) model() (string, error) {
+	if w.quirk == "" {
+		return w.name, nil
+	}
+	b, err := model.Source(w.name)
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(w.dir, w.name+".yaml")
+	text := strings.Replace(string(b), "standin:\n", "standin:\n  quirks: {"+w.quirk+"}\n", 1)
+	return path, os.WriteFile(path, []byte(text), 0o644)
+}
+
 // start starts the phone in its storage, and waits until it can be reached.
 func (w *world) start(args ...string) error {
 	if w.bus != nil {
 		args = append(slices.Clone(args), "--usb")
+	}
+	name, err := w.model()
+	if err != nil {
+		return err
 	}
 	ready := make(chan struct{})
 	once := sync.OnceFunc(func() { close(ready) })
@@ -221,7 +241,7 @@ func (w *world) start(args ...string) error {
 		if strings.Contains(line, "its storage is in") {
 			once()
 		}
-	}, append([]string{"standin", "run", w.name, "--at", w.at()}, args...)...)
+	}, append([]string{"standin", "run", name, "--at", w.at()}, args...)...)
 	select {
 	case <-ready:
 		return nil

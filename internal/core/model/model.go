@@ -186,6 +186,9 @@ func Parse(b []byte) (*Model, error) {
 //go:embed models/*.yaml
 var builtin embed.FS
 
+// Source gives the text of a built-in model file.
+func Source(name string) ([]byte, error) { return builtin.ReadFile("models/" + name + ".yaml") }
+
 // Set is the models that are known, the person's own before the built-in ones.
 type Set []*Model
 
