@@ -39,7 +39,7 @@ func newDesk(t *testing.T) *workplace {
 	if err := os.MkdirAll(d.home, 0o700); err != nil {
 		t.Fatalf("os.MkdirAll(d.home, 0o700): %v", err)
 	}
-	key, err := os.ReadFile("/files/key.pem")
+	key, err := os.ReadFile(filepath.Join(base, "files", "key.pem"))
 	if err == nil {
 		err = os.WriteFile(filepath.Join(d.home, "key.pem"), key, 0o600)
 	}
@@ -89,7 +89,7 @@ func (d *workplace) said(name string) string {
 }
 
 func (d *workplace) command(args ...string) *exec.Cmd {
-	c := exec.Command("/bin/jarlid", append(args, "--home", d.home)...)
+	c := exec.Command(filepath.Join(base, "bin", "jarlid"), append(args, "--home", d.home)...)
 	c.Env = append(os.Environ(), "NO_COLOR=1", "XDG_RUNTIME_DIR="+filepath.Join(d.home, "run"),
 		"HOME="+d.home, "JARLID_HOME="+d.home)
 	if d.user != 0 {

@@ -5,6 +5,7 @@ package guest
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -58,33 +59,24 @@ var boots = []struct {
 	{"speed", "^TestInSpeed$", 2048, true},
 	{"wire", "^TestInWire", 1024, false},
 	{"line", "^TestInLine", 2048, false},
-	{"real", "^TestInReal$", 2048, false},
+	{"real", "^TestInReal$", 3072, false},
 	{"picture", "^TestInPicture$", 1024, false}, // for docs/screenshots/make.sh alone
 }
 
-// realImage is the recovery that is installed through a recovery of real parts.
-const realImage = "/files/real.img"
+// onHost is the environment variable with the folder that has what a guest has in its root folder, where the
+// recoveries of real parts run on this computer's own kernel.
+const onHost = "JARLID_REAL"
+
+// base is the root folder of a guest, or what takes its place.
+var base = cmp.Or(os.Getenv(onHost), "/")
 
 // modules are the kernel's that are loaded, in this order.
 var modules = []string{"usb-common", "usbcore", "usbip-core", "vhci-hcd", "cdc-acm"}
 
-// TestGuest boots the guests, two at a time.
-func TestGuest(t *testing.T) {
-	wish := os.Getenv("JARLID_USBVM")
-	if wish == "" {
-		t.Skip("set JARLID_USBVM=1 to test on a real kernel; .ci/usbguest brings QEMU and the kernel")
-	}
-	missing := func(format string, args ...any) {
-		t.Helper()
-		if wish == "required" {
-			t.Fatalf("the guest is required: "+format, args...)
-		}
-		t.Skipf(format, args...)
-	}
-	qemu, err := exec.LookPath("qemu-system-x86_64")
-	if err != nil {
-		missing("there is no QEMU here: run .ci/usbguest")
-	}
+// kernelDir is the cache folder with the guest's kernel and the real parts; the test ends where something is
+// missing.
+func kernelDir(t *testing.T, missing func(format string, args ...any)) string {
+	t.Helper()
 	cache, err := os.UserCacheDir()
 	if err != nil {
 		missing("there is no cache folder: %v", err)
@@ -93,6 +85,33 @@ func TestGuest(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(kernel, "ready")); err != nil {
 		missing("there is no kernel for the guest here: run .ci/usbguest")
 	}
+	return kernel
+}
+
+// wished gives what ends a test that lacks something: an error where the guests are required.
+func wished(t *testing.T) (missing func(format string, args ...any)) {
+	t.Helper()
+	wish := os.Getenv("JARLID_USBVM")
+	if wish == "" {
+		t.Skip("set JARLID_USBVM=1 to test on a real kernel; .ci/usbguest brings QEMU and the kernel")
+	}
+	return func(format string, args ...any) {
+		t.Helper()
+		if wish == "required" {
+			t.Fatalf("the guest is required: "+format, args...)
+		}
+		t.Skipf(format, args...)
+	}
+}
+
+// TestGuest boots the guests, two at a time.
+func TestGuest(t *testing.T) {
+	missing := wished(t)
+	qemu, err := exec.LookPath("qemu-system-x86_64")
+	if err != nil {
+		missing("there is no QEMU here: run .ci/usbguest")
+	}
+	kernel := kernelDir(t, missing)
 	dir := t.TempDir()
 	image := filepath.Join(dir, "initramfs")
 	if err := makeImage(t, image, kernel, dir); err != nil {
@@ -338,11 +357,7 @@ func makeFiles(dir string) error {
 			return err
 		}
 	}
-	img, err := scenario.Recovery(scenario.Tideline, scenario.PhoneOf("turnstone"))
-	if err == nil {
-		err = os.WriteFile(filepath.Join(dir, filepath.Base(realImage)), img, 0o644)
-	}
-	if err != nil {
+	if err := makeReal(dir); err != nil {
 		return err
 	}
 	for _, name := range []string{"godwit", "avocet"} {
@@ -359,6 +374,21 @@ func makeFiles(dir string) error {
 		}
 	}
 	return err
+}
+
+// makeReal makes the recoveries that are installed through recoveries of real parts.
+func makeReal(dir string) error {
+	for device, p := range map[string]scenario.Phone{"ts6735": scenario.PhoneOf("turnstone"),
+		"sandpiper": {Device: "sandpiper", Model: "Wickerlight Sandpiper", ABI: "arm64-v8a"}} {
+		img, err := scenario.Recovery(scenario.Tideline, p)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, "real-"+device+".img"), img, 0o644)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // cpio writes the archive the kernel extracts its first file system from ("newc",

@@ -26,7 +26,7 @@ import (
 )
 
 // parts is where the real parts of recoveries are: shells, tools and their libraries.
-const parts = "/parts"
+var parts = filepath.Join(base, "parts")
 
 // realSeed is what one recovery is put together from.
 type realSeed struct {
@@ -39,7 +39,8 @@ type realSeed struct {
 	old    bool   // ADB without the newer features: no exit codes, one stream, CR LF
 	banner bool
 	lacks  []string
-	rate   int // bytes per second of a slow shell; 0: as fast as it is
+	slots  bool // two slots, and a phone that no model file knows
+	rate   int  // bytes per second of a slow shell; 0: as fast as it is
 }
 
 func seedOf(n int) realSeed {
@@ -58,7 +59,24 @@ func seedOf(n int) realSeed {
 	if r.IntN(5) == 0 {
 		s.rate = 200 << 10
 	}
+	s.slots = n%3 == 0
 	return s
+}
+
+// on gives a partition's name on the slot that runs.
+func (s realSeed) on(base string) string {
+	if s.slots {
+		return base + "_a"
+	}
+	return base
+}
+
+// device is the product that the recovery reports.
+func (s realSeed) device() string {
+	if s.slots {
+		return "sandpiper"
+	}
+	return "ts6735"
 }
 
 // realRecovery is a recovery that is put together from real parts: a folder that becomes its root, a disk
@@ -73,11 +91,28 @@ type realRecovery struct {
 	part map[string]int
 }
 
-// realPartitions are in the table in this order; sizes in MiB.
-var realPartitions = []struct {
+// realPartition is one of the table; size in MiB.
+type realPartition struct {
 	name string
 	mib  int
-}{{"boot", 12}, {"recovery", 12}, {"system", 24}, {"cache", 16}, {"misc", 1}, {"userdata", 64}}
+}
+
+// partitions are in the table in this order.
+func (s realSeed) partitions() []realPartition {
+	if s.slots {
+		return []realPartition{{"boot_a", 12}, {"boot_b", 12}, {"recovery_a", 12}, {"recovery_b", 12},
+			{"system_a", 16},
+			{"system_b", 16}, {"misc", 1}, {"userdata", 64}}
+	}
+	return []realPartition{
+		{"boot", 12},
+		{"recovery", 12},
+		{"system", 24},
+		{"cache", 16},
+		{"misc", 1},
+		{"userdata", 64},
+	}
+}
 
 // programsOf are those a box of tools is linked for.
 var programsOf = []string{"cat", "dd", "df", "head", "id", "ls", "mkdir", "mv", "readlink", "rm", "sha256sum",
@@ -121,16 +156,25 @@ func (r *realRecovery) makeDisk() {
 	r.must("Truncate(disk)", f.Truncate(160<<20))
 	r.must("Close(disk)", f.Close())
 	args := []string{}
-	for i, p := range realPartitions {
+	for i, p := range r.seed.partitions() {
 		r.part[p.name] = i + 1
 		args = append(args, "-n", fmt.Sprintf("%d:0:+%dM", i+1, p.mib), "-c",
 			fmt.Sprintf("%d:%s", i+1, p.name))
 	}
 	r.tool("sgdisk", append(args, r.disk)...)
 	r.attach()
-	for _, name := range []string{"system", "cache"} {
-		r.tool("mke2fs", "-F", "-q", "-t", "ext4", r.device(name))
+	for name := range r.part {
+		if strings.HasPrefix(name, "system") || name == "cache" {
+			r.tool("mke2fs", "-F", "-q", "-t", "ext4", r.device(name))
+		}
 	}
+	r.seen(r.device(r.seed.on("system")), "ext4", func(at string) {
+		r.must("os.MkdirAll(etc)", os.MkdirAll(filepath.Join(at, "system", "etc"), 0o755))
+		for name, text := range map[string]string{"system/build.prop": "ro.build.version.release=13\n",
+			"system/etc/about.txt": "what can be moved aside\n"} {
+			r.must("os.WriteFile("+name+")", os.WriteFile(filepath.Join(at, name), []byte(text), 0o644))
+		}
+	})
 	if r.seed.data == "f2fs" {
 		r.tool("mkfs.f2fs", "-q", "-f", r.device("userdata"))
 	} else {
@@ -231,9 +275,13 @@ func (r *realRecovery) makeRoot() {
 	for _, p := range r.seed.lacks {
 		r.must("os.Remove("+p+")", os.Remove(filepath.Join(r.root, "bin", p)))
 	}
-	props := "[ro.product.device]: [ts6735]\n[ro.serialno]: [WL-REAL]\n[ro.build.display.id]: [A recovery " +
+	props := "[ro.product.device]: [" + r.seed.device() +
+		"]\n[ro.serialno]: [WL-REAL]\n[ro.build.display.id]: [A recovery " +
 		"of real parts]\n" +
 		"[ro.product.cpu.abi]: [armeabi-v7a]\n[ro.boot.verifiedbootstate]: [orange]\n"
+	if r.seed.slots {
+		props += "[ro.boot.slot_suffix]: [_a]\n"
+	}
 	script := "#!/bin/sh\nif [ $# = 0 ]; then cat /etc/props; else\nwhile read -r l; do case \"$l\" in " +
 		"\"[$1]: \"*) l=${l#*: [}; " +
 		"echo \"${l%]}\";; esac; done </etc/props; fi\n"
@@ -269,7 +317,9 @@ func (r *realRecovery) link(box, name string) {
 
 // mountAll mounts what the recovery mounts by itself.
 func (r *realRecovery) mountAll() {
-	r.must("mount cache", unix.Mount(r.device("cache"), filepath.Join(r.root, "cache"), "ext4", 0, ""))
+	if r.part["cache"] > 0 {
+		r.must("mount cache", unix.Mount(r.device("cache"), filepath.Join(r.root, "cache"), "ext4", 0, ""))
+	}
 	if r.seed.off {
 		if !r.seed.bind {
 			r.must("os.Symlink(sdcard)", os.Symlink("/data/media/0", filepath.Join(r.root, "sdcard")))
@@ -325,7 +375,7 @@ func (r *realRecovery) serve() {
 func (r *realRecovery) greet(ctx context.Context, c net.Conn) {
 	defer c.Close()
 	d := &adb.Device{Version: adb.VersionNoSum, MaxPayload: adb.MaxPayload,
-		Banner: adb.Banner{Kind: "recovery", Props: map[string]string{"ro.product.device": "ts6735"}}}
+		Banner: adb.Banner{Kind: "recovery", Props: map[string]string{"ro.product.device": r.seed.device()}}}
 	if r.seed.old {
 		d.Version, d.MaxPayload = adb.VersionOld, 4096
 	} else {
@@ -512,11 +562,22 @@ func copyTree(from, to string) error {
 	})
 }
 
+// seen mounts a device at another place than the recovery does, for a while.
+func (r *realRecovery) seen(device, fs string, do func(at string)) {
+	r.Helper()
+	at := filepath.Join(r.TempDir(), "seen")
+	r.must("os.MkdirAll(seen)", os.MkdirAll(at, 0o755))
+	r.must("mount seen", unix.Mount(device, at, fs, 0, ""))
+	do(at)
+	r.must("unmount seen", unix.Unmount(at, 0))
+}
+
 // held reads what a partition holds, from outside: through the file with the disk.
 func (r *realRecovery) held(name string) []byte {
 	unix.Sync()
-	b, err := os.ReadFile(r.disk)
-	r.must("os.ReadFile(disk)", err)
+	f, err := os.Open(r.disk)
+	r.must("os.Open(disk)", err)
+	defer f.Close()
 	var start, size int64
 	for file, n := range map[string]*int64{"start": &start, "size": &size} {
 		text, err := os.ReadFile(filepath.Join(r.sys(name), file))
@@ -524,5 +585,8 @@ func (r *realRecovery) held(name string) []byte {
 		_, err = fmt.Sscan(string(text), n)
 		r.must("Sscan("+file+")", err)
 	}
-	return b[start*512 : (start+size)*512]
+	b := make([]byte, size*512)
+	_, err = f.ReadAt(b, start*512)
+	r.must("ReadAt(disk)", err)
+	return b
 }

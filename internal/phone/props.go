@@ -117,6 +117,9 @@ func (s *Session) noShell(err error) error {
 
 // readRoot reads what only root can: slot control and the state of the data.
 func (s *Session) readRoot(ctx context.Context) error {
+	if err := s.learnDevices(ctx); err != nil { // an unknown phone is known by its partitions
+		return err
+	}
 	misc, err := s.ReadBlock(ctx, "misc", bcb.Size)
 	if err != nil {
 		return err
