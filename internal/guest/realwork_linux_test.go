@@ -18,9 +18,8 @@ var (
 	realSeeds = flag.Int("seeds", 3, "how many recoveries of real parts")
 )
 
-// TestReal runs TestInReal on this computer's own kernel, ten seeds in the time that a guest needs for one:
-// as root, with mounts of its own (unshare(2)), on loop devices. Where that can't be the guest's share has to
-// do.
+// TestReal runs ten seeds of TestInReal on this computer's kernel, in the time of one in a guest: as root, in
+// a mount namespace (unshare(2)), on loop devices. Without these the guest runs its three seeds alone.
 func TestReal(t *testing.T) {
 	kernel := kernelDir(t, wished(t))
 	if os.Getuid() != 0 {
@@ -56,7 +55,7 @@ func TestReal(t *testing.T) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS}
 	out, err := cmd.CombinedOutput()
 	if errors.Is(err, syscall.EPERM) {
-		t.Skip("this computer gives no mounts of its own")
+		t.Skip("this computer allows no mount namespace")
 	}
 	if err != nil {
 		t.Errorf("TestInReal on this kernel: %v\n%s", err, out)
