@@ -64,7 +64,7 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 		under.At, under.Root = m.At, rel
 		return sh.addMount(under)
 	}
-	d, ok := sh.p.deviceAt(path.Clean(names[0]))
+	d, ok := sh.deviceAt(path.Clean(names[0]))
 	if !ok {
 		return fail("No such file or directory")
 	}
@@ -124,7 +124,7 @@ func (sh *shell) blockdev(_ context.Context, h interp.HandlerContext, args []str
 	if len(names) != 1 || !sh.root {
 		return errors.New("Operation not permitted")
 	}
-	d, ok := sh.p.deviceAt(path.Clean(names[0]))
+	d, ok := sh.deviceAt(path.Clean(names[0]))
 	switch {
 	case !ok:
 		return errors.New("No such file or directory")

@@ -275,7 +275,7 @@ func (sh *shell) listed(name, as string, long bool) (string, bool) {
 	if !long {
 		return as, true
 	}
-	if d, ok := sh.p.deviceAt(path.Clean(name)); ok {
+	if d, ok := sh.deviceAt(path.Clean(name)); ok {
 		major, minor, _ := strings.Cut(d.Number, ":")
 		return fmt.Sprintf("brw------- 1 root root %s, %3s 2009-01-01 00:00 %s", major, minor, as), true
 	}
@@ -455,7 +455,7 @@ func (sh *shell) mke2fs(_ context.Context, h interp.HandlerContext, args []strin
 			"Usage: mke2fs [-Fn] [-b BLK_SIZE] BLOCKDEV [KBYTES]")
 		return interp.ExitStatus(1)
 	}
-	d, ok := sh.p.deviceAt(path.Clean(args[len(args)-1]))
+	d, ok := sh.deviceAt(path.Clean(args[len(args)-1]))
 	if !ok {
 		return fmt.Errorf("no such device")
 	}

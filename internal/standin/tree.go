@@ -34,8 +34,17 @@ type tree struct {
 	p    *Phone
 	mode card.Mode
 	r    *running
-	// kernel are the files of /proc and /sys, once they were asked for.
+	// What the kernel has, once it was asked for: the files of /proc and /sys, and the block devices.
 	kernel map[string]string
+	blocks []disk.Block
+}
+
+// devices are the block devices; they stay the same for as long as a command runs.
+func (t *tree) devices() []disk.Block {
+	if t.blocks == nil {
+		t.blocks = t.p.store.Blocks()
+	}
+	return t.blocks
 }
 
 // The folders of this computer with the storages and the memory, beside the partitions.
@@ -133,7 +142,7 @@ func (t *tree) real(name string) string {
 		!slices.ContainsFunc(t.mounts(), func(m mounted) bool { return m.At == sharedPaths[0] }) {
 		name = map[bool]string{true: sharedPaths[2], false: sharedPaths[1]}[t.mode == card.System] + rest
 	}
-	if d, ok := t.p.deviceAt(name); ok {
+	if d, ok := t.deviceAt(name); ok {
 		return blockDir + d.Kernel
 	}
 	return name
@@ -201,7 +210,7 @@ func (i info) Sys() any           { return nil }
 func (t *tree) stat(name string, follow bool) (fs.FileInfo, error) {
 	clean := path.Clean("/" + filepath.ToSlash(name))
 	base := path.Base(clean)
-	d, device := t.p.deviceAt(clean)
+	d, device := t.deviceAt(clean)
 	switch {
 	case !follow && (clean == sharedPaths[0] && t.real(clean) != clean || device && clean != blockDir+
 		d.Kernel):
@@ -296,6 +305,11 @@ func (t *tree) ramdiskFile(name string) ([]byte, bool) {
 	if t.r.files == nil || t.mode == card.System {
 		return nil, false
 	}
+	for _, dir := range []string{"/dev/", "/proc/", "/sys/", "/tmp/"} { // something else is mounted there
+		if strings.HasPrefix(name, dir) {
+			return nil, false
+		}
+	}
 	return t.r.files(strings.TrimPrefix(name, "/"))
 }
 
@@ -306,7 +320,7 @@ func (t *tree) open(name string, write bool) (io.ReadWriteCloser, error) {
 	if clean == "/dev/null" {
 		return null{}, nil
 	}
-	if d, ok := t.p.deviceAt(clean); ok {
+	if d, ok := t.deviceAt(clean); ok {
 		if t.mode == card.System {
 			return nil, fail(fs.ErrPermission)
 		}
@@ -424,7 +438,7 @@ func (t *tree) mountTables() (info, plain string) {
 		how := map[bool]string{true: "rw", false: "ro"}[m.Write]
 		source, number := m.Type, fmt.Sprintf("0:%d", i+1)
 		if m.Partition != "" {
-			for _, d := range t.p.store.Blocks() {
+			for _, d := range t.devices() {
 				if d.Partition == m.Partition {
 					source, number = blockDir+d.Kernel, d.Number
 				}
@@ -474,13 +488,14 @@ func (p *Phone) plainNames() error {
 func (p *Phone) dangling(name string) bool { return slices.Contains(p.quirks().Dangling, name) }
 
 // deviceAt gives the device that a path is, by one of its names.
-func (p *Phone) deviceAt(name string) (disk.Block, bool) {
+func (t *tree) deviceAt(name string) (disk.Block, bool) {
+	p := t.p
 	if !strings.HasPrefix(name, blockDir) {
 		return disk.Block{}, false
 	}
 	dir, base := path.Split(name)
 	named := nameDirs[p.quirks().ByName]
-	for _, d := range p.store.Blocks() {
+	for _, d := range t.devices() {
 		switch {
 		case dir == blockDir && base == d.Kernel, dir == mappedDir && d.Mapped &&
 			p.spec.inside(base) == d.Partition:
@@ -522,17 +537,18 @@ func (t *tree) text(name string) (string, bool) {
 		return "", false
 	}
 	if t.kernel == nil {
-		t.kernel = p.kernelFiles()
+		t.kernel = t.kernelFiles()
 	}
 	text, ok := t.kernel[name]
 	return text, ok && (t.mode != card.System || name == "/proc/partitions")
 }
 
 // kernelFiles are the files of /sys/class/block, and /proc/partitions.
-func (p *Phone) kernelFiles() map[string]string {
+func (t *tree) kernelFiles() map[string]string {
+	p := t.p
 	files := map[string]string{}
 	table := "major minor  #blocks  name\n\n"
-	for _, d := range p.store.Blocks() {
+	for _, d := range t.devices() {
 		major, minor, _ := strings.Cut(d.Number, ":")
 		table += fmt.Sprintf("%4s %8s %10d %s\n", major, minor, d.Size>>10, d.Kernel)
 		if p.quirks().NoSys {
@@ -564,7 +580,7 @@ func (t *tree) inner(dir string) (list []string) {
 	t.text("/proc/partitions")
 	paths := slices.Collect(maps.Keys(t.kernel))
 	named := nameDirs[p.quirks().ByName]
-	for _, d := range p.store.Blocks() {
+	for _, d := range t.devices() {
 		paths = append(paths, blockDir+d.Kernel)
 		switch {
 		case d.Mapped:

@@ -1,6 +1,10 @@
 package disk
 
-import "fmt"
+import (
+	"fmt"
+	"maps"
+	"slices"
+)
 
 // Block is a partition as the phone's kernel has it.
 type Block struct {
@@ -13,24 +17,17 @@ type Block struct {
 
 // Blocks are the block devices there are now: logical ones where the recovery maps them.
 func (st *Disk) Blocks() (list []Block) {
-	plain, mapped := 0, 0
-	for _, name := range st.All() {
-		d := Block{Partition: name}
-		if st.Has(name) {
-			plain++
-			d.Kernel, d.Number = fmt.Sprintf("sda%d", plain), fmt.Sprintf("259:%d", plain)
-		} else {
-			if st.Unmapped.Load() {
-				continue
-			}
-			d.Kernel, d.Number, d.Mapped = fmt.Sprintf("dm-%d", mapped), fmt.Sprintf("253:%d", mapped), true
-			mapped++
-		}
-		if v, err := st.Open(name); err == nil {
-			d.Size = v.Size
-			v.Close()
-		}
-		list = append(list, d)
+	for i, name := range slices.Sorted(maps.Keys(st.Sizes)) {
+		list = append(list, Block{Partition: name, Kernel: fmt.Sprintf("sda%d", i+1),
+			Number: fmt.Sprintf("259:%d", i+1), Size: st.Sizes[name]})
+	}
+	m, err := st.Super()
+	if err != nil || st.Unmapped.Load() {
+		return list
+	}
+	for i := range m.Partitions {
+		list = append(list, Block{Partition: m.Partitions[i].Name, Kernel: fmt.Sprintf("dm-%d", i),
+			Number: fmt.Sprintf("253:%d", i), Size: m.Partitions[i].Size(), Mapped: true})
 	}
 	return list
 }
