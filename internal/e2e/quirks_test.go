@@ -42,6 +42,7 @@ func TestQuirks(t *testing.T) {
 		"a small mke2fs":                    "small-mke2fs: true",
 		"no blockdev":                       "lacks: [blockdev]",
 		"no blockdev and no sys":            "lacks: [blockdev], no-sys: true",
+		"no grep":                           "lacks: [grep], by-name: none",
 		"names in bootdevice":               "by-name: bootdevice",
 		"names in platform":                 "by-name: platform",
 		"names from the kernel alone":       "by-name: none",
@@ -53,7 +54,7 @@ func TestQuirks(t *testing.T) {
 			cases[model+", "+name] = func(l *lab) { evening(l, model, l.inQuirky(model, quirks)) }
 		}
 	}
-	some(t, 6, cases)
+	some(t, 4, cases)
 }
 
 // TestUnknownRoot: a shell whose user is unknown is not "no".

@@ -51,7 +51,7 @@ func seedOf(n int) realSeed {
 		byName: pick("/dev/block/by-name", "/dev/block/bootdevice/by-name", "/dev/block/platform/wk/by-name",
 			""),
 		bind: r.IntN(2) == 0, off: r.IntN(3) == 0, old: r.IntN(3) == 0, banner: r.IntN(2) == 0}
-	for _, program := range []string{"blockdev", "sha256sum", "readlink", "df", "head"} {
+	for _, program := range []string{"blockdev", "sha256sum", "readlink", "df", "head", "grep"} {
 		if r.IntN(4) == 0 {
 			s.lacks = append(s.lacks, program)
 		}
@@ -115,7 +115,8 @@ func (s realSeed) partitions() []realPartition {
 }
 
 // programsOf are those a box of tools is linked for.
-var programsOf = []string{"cat", "dd", "df", "head", "id", "ls", "mkdir", "mv", "readlink", "rm", "sha256sum",
+var programsOf = []string{"cat", "dd", "df", "grep", "head", "id", "ls", "mkdir", "mv", "readlink", "rm",
+	"sha256sum",
 	"sync",
 	"uname", "umount", "mount", "blockdev", "printf", "true"}
 

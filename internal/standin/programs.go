@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"jarlid/internal/core/card"
+
 	"mvdan.cc/sh/v3/interp"
 )
 
@@ -215,4 +217,42 @@ func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) e
 		}
 	}
 	return nil
+}
+
+// recoveryMounts is what a recovery mounts by itself as it comes up.
+func (p *Phone) recoveryMounts() (list []mounted) {
+	list = []mounted{{At: "/", Type: "rootfs", Root: "/", Write: true, local: p.dir(ramdiskDir),
+		size: 64 << 20},
+		{At: "/tmp", Type: "tmpfs", Root: "/", Write: true, local: p.dir(tmpDir), size: 64 << 20}}
+	if p.store.Has("cache") {
+		list = append(list, mounted{At: "/cache", Partition: "cache", Type: "ext4", Root: "/", Write: true})
+	}
+	if p.spec.Card > 0 {
+		list = append(list, mounted{At: cardPaths[card.Recovery][0], Type: "vfat", Root: "/", Write: true,
+			local: p.dir(cardDir), size: int64(p.spec.Card)})
+	}
+	if s := p.dataState(); (s == dataPlain || s == "formatted") && !p.quirks().Unmounted {
+		list = append(list, dataMounts(p.quirks().Bind)...)
+	}
+	return list
+}
+
+func dataMounts(bind bool) []mounted {
+	list := []mounted{{At: "/data", Partition: "userdata", Type: "ext4", Root: "/", Write: true}}
+	if bind {
+		list = append(list, mounted{At: sharedPaths[0], Partition: "userdata", Type: "ext4", Root: mediaRoot,
+			Write: true})
+	}
+	return list
+}
+
+// remountData is what a recovery's own menu does after it formatted the data. p.mu is free.
+func (p *Phone) remountData() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.run == nil || p.run.vault != nil {
+		return
+	}
+	p.run.mounts = slices.DeleteFunc(p.run.mounts, func(m mounted) bool { return m.Partition == "userdata" })
+	p.run.mounts = append(p.run.mounts, dataMounts(p.quirks().Bind)...)
 }

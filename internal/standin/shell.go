@@ -152,6 +152,7 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 		"locksettings": sh.locksettings,
 		"pm":           sh.pm,
 		"readlink":     sh.readlink, "blockdev": sh.blockdev, "uname": sh.uname, "head": sh.head,
+		"grep": sh.grep,
 	}
 	f, ok := programs[args[0]]
 	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) || slices.Contains(sh.p.quirks().Lacks, args[0]) {
@@ -242,6 +243,37 @@ func (sh *shell) head(_ context.Context, h interp.HandlerContext, args []string)
 	defer f.Close()
 	_, err = io.Copy(h.Stdout, io.LimitReader(f, n))
 	return err
+}
+
+// grep knows a pattern that is . or plain text, and files, whose names it prints.
+func (sh *shell) grep(_ context.Context, h interp.HandlerContext, args []string) error {
+	if len(args) < 2 || strings.HasPrefix(args[0], "-") {
+		return errors.New("Needs 1 argument")
+	}
+	found := false
+	for _, name := range args[1:] {
+		f, err := sh.open(name, false)
+		if err != nil {
+			fmt.Fprintf(h.Stderr, "grep: %s: No such file or directory\n", name)
+			continue
+		}
+		b, err := io.ReadAll(f)
+		f.Close()
+		if err != nil {
+			return err
+		}
+		for line := range strings.Lines(string(b)) {
+			if line = strings.TrimSuffix(line, "\n"); line != "" &&
+				(args[0] == "." || strings.Contains(line, args[0])) {
+				found = true
+				fmt.Fprintf(h.Stdout, "%s:%s\n", name, line)
+			}
+		}
+	}
+	if !found {
+		return interp.ExitStatus(1)
+	}
+	return nil
 }
 
 // ls knows -A, -a, and -lL for folders of devices.

@@ -35,8 +35,9 @@ type tree struct {
 	mode card.Mode
 	r    *running
 	// What the kernel has, once it was asked for: the files of /proc and /sys, and the block devices.
-	kernel map[string]string
-	blocks []disk.Block
+	kernel  map[string]string
+	folders map[string][]string
+	blocks  []disk.Block
 }
 
 // devices are the block devices; they stay the same for as long as a command runs.
@@ -65,44 +66,6 @@ var errNotMounted = errors.New("No such file or directory")
 const mediaRoot = "/media/0" // of the shared storage, within the data
 
 func (p *Phone) dir(name string) string { return filepath.Join(p.o.Dir, name) }
-
-// recoveryMounts is what a recovery mounts by itself as it comes up.
-func (p *Phone) recoveryMounts() (list []mounted) {
-	list = []mounted{{At: "/", Type: "rootfs", Root: "/", Write: true, local: p.dir(ramdiskDir),
-		size: 64 << 20},
-		{At: "/tmp", Type: "tmpfs", Root: "/", Write: true, local: p.dir(tmpDir), size: 64 << 20}}
-	if p.store.Has("cache") {
-		list = append(list, mounted{At: "/cache", Partition: "cache", Type: "ext4", Root: "/", Write: true})
-	}
-	if p.spec.Card > 0 {
-		list = append(list, mounted{At: cardPaths[card.Recovery][0], Type: "vfat", Root: "/", Write: true,
-			local: p.dir(cardDir), size: int64(p.spec.Card)})
-	}
-	if s := p.dataState(); (s == dataPlain || s == "formatted") && !p.quirks().Unmounted {
-		list = append(list, dataMounts(p.quirks().Bind)...)
-	}
-	return list
-}
-
-func dataMounts(bind bool) []mounted {
-	list := []mounted{{At: "/data", Partition: "userdata", Type: "ext4", Root: "/", Write: true}}
-	if bind {
-		list = append(list, mounted{At: sharedPaths[0], Partition: "userdata", Type: "ext4", Root: mediaRoot,
-			Write: true})
-	}
-	return list
-}
-
-// remountData is what a recovery's own menu does after it formatted the data. p.mu is free.
-func (p *Phone) remountData() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.run == nil || p.run.vault != nil {
-		return
-	}
-	p.run.mounts = slices.DeleteFunc(p.run.mounts, func(m mounted) bool { return m.Partition == "userdata" })
-	p.run.mounts = append(p.run.mounts, dataMounts(p.quirks().Bind)...)
-}
 
 // mounts gives what is mounted, in its order.
 func (t *tree) mounts() (list []mounted) {
@@ -570,13 +533,21 @@ func (t *tree) kernelFiles() map[string]string {
 
 // inner lists a folder of the kernel's; nil where it is none.
 func (t *tree) inner(dir string) (list []string) {
-	p := t.p
 	if t.mode == card.System {
 		if dir == "/storage" {
 			return []string{"emulated", "self"}
 		}
 		return nil
 	}
+	if t.folders == nil {
+		t.folders = t.kernelFolders()
+	}
+	return t.folders[dir]
+}
+
+// kernelFolders are the folders of the kernel's files and of the block devices, with the names in them.
+func (t *tree) kernelFolders() map[string][]string {
+	p := t.p
 	t.text("/proc/partitions")
 	paths := slices.Collect(maps.Keys(t.kernel))
 	named := nameDirs[p.quirks().ByName]
@@ -589,12 +560,19 @@ func (t *tree) inner(dir string) (list []string) {
 			paths = append(paths, named+p.spec.outside(d.Partition))
 		}
 	}
+	folders := map[string][]string{}
 	for _, name := range paths {
-		if rest, ok := strings.CutPrefix(name, strings.TrimSuffix(dir, "/")+"/"); ok {
-			first, _, _ := strings.Cut(rest, "/")
-			list = append(list, first)
+		for name != "/" {
+			dir := path.Dir(name)
+			if slices.Contains(folders[dir], path.Base(name)) {
+				break
+			}
+			folders[dir] = append(folders[dir], path.Base(name))
+			name = dir
 		}
 	}
-	slices.Sort(list)
-	return slices.Compact(list)
+	for _, names := range folders {
+		slices.Sort(names)
+	}
+	return folders
 }

@@ -3,6 +3,7 @@ package shell
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -66,31 +67,45 @@ func (s *Shell) Blocks(ctx context.Context) ([]NamedDevice, error) {
 }
 
 func parseBlocks(lines []string) (list []NamedDevice) {
+	bySys := map[string]map[string]string{} // kernel's name, file, content
 	kernel := map[string]known{}
 	parts, mapped := map[string]string{}, map[string]string{} // number to name
 	var order []string
-	dir := ""
+	part, dir := "", ""
 	for _, line := range lines {
 		f := strings.Fields(line)
 		switch {
-		case len(f) == 2 && f[0] == "dir":
-			dir = f[1]
-		case dir != "":
+		case len(f) > 0 && strings.HasPrefix(f[0], "="):
+			part, dir = f[0], strings.TrimPrefix(line, "=dir ")
+		case part == "=dir":
 			if d, ok := listedDevice(dir, f); ok {
 				list = append(list, d)
 			}
-		case len(f) == 4 && (f[0] == "sys" || f[0] == "kib"):
-			n, err := strconv.ParseInt(f[2], 10, 64)
-			if unit := map[string]int64{"sys": sectorSize, "kib": kibSize}[f[0]]; err == nil && n > 0 &&
-				n < 1<<50 {
-				if _, twice := kernel[f[1]]; !twice {
-					kernel[f[1]] = known{f[3], n * unit}
-				}
+		case part == "=partitions" && len(f) == 4:
+			if n, err := strconv.ParseInt(f[2], 10, 64); err == nil && n > 0 && n < 1<<50 {
+				kernel[f[0]+":"+f[1]] = known{f[3], n * kibSize}
 			}
-		case len(f) == 3 && f[0] == "part":
-			order, parts[f[1]] = append(order, f[1]), f[2]
-		case len(f) == 3 && f[0] == "dm":
-			order, mapped[f[1]] = append(order, f[1]), f[2]
+		case part == "":
+			if name, file, content, ok := sysLine(line); ok {
+				if bySys[name] == nil {
+					bySys[name] = map[string]string{}
+				}
+				bySys[name][file] = content
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(bySys)) {
+		has := bySys[name]
+		number := has["dev"]
+		n, err := strconv.ParseInt(has["size"], 10, 64)
+		if number == "" || err != nil || n <= 0 || n >= 1<<50 {
+			continue
+		}
+		kernel[number] = known{name, n * sectorSize} // exact, where the table counts in 1 KiB
+		if p, ok := strings.CutPrefix(has["uevent"], "PARTNAME="); ok {
+			order, parts[number] = append(order, number), p
+		} else if m := has["dm/name"]; m != "" {
+			order, mapped[number] = append(order, number), m
 		}
 	}
 	for i, d := range list {
@@ -114,6 +129,14 @@ func parseBlocks(lines []string) (list []NamedDevice) {
 		}
 	}
 	return once(list)
+}
+
+// sysLine reads /sys/class/block/KERNEL-NAME/FILE:CONTENT.
+func sysLine(line string) (name, file, content string, ok bool) {
+	line, is := strings.CutPrefix(line, "/sys/class/block/")
+	at, content, cut := strings.Cut(line, ":")
+	name, file, slash := strings.Cut(at, "/")
+	return name, file, strings.TrimSpace(content), is && cut && slash && name != ""
 }
 
 // listedDevice reads a line of ls -lL: mode, links, owner, group, major and minor, date, name. What is

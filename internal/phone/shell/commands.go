@@ -64,22 +64,21 @@ while read -r k r e x; do case "$k" in Uid:) echo "uid=$e";; esac; done </proc/s
 		Without: "the path is taken as it is"}
 
 	blocks = &Command{Name: "blocks", Purpose: "the block devices, their names, numbers and sizes",
-		Line: `for f in /sys/class/block/*; do
+		Line: `{ grep . /sys/class/block/*/dev /dev/null; grep . /sys/class/block/*/size /dev/null
+grep PARTNAME= /sys/class/block/*/uevent /dev/null; grep . /sys/class/block/*/dm/name /dev/null
+type grep; } 2>/dev/null || for f in /sys/class/block/*; do
 { read -r d <"$f/dev" && read -r n <"$f/size"; } 2>/dev/null || continue
-echo "sys $d $n ${f##*/}"
-while read -r l; do case "$l" in PARTNAME=*) echo "part $d ${l#*=}";; esac; done 2>/dev/null <"$f/uevent"
-[ -e "$f/dm/name" ] && { read -r l <"$f/dm/name" && echo "dm $d $l"; }
-for s in "$f"/slaves/*; do [ -e "$s/dev" ] && { read -r l <"$s/dev" && echo "on $d $l"; }; done
+echo "$f/dev:$d"; echo "$f/size:$n"
+while read -r l; do case "$l" in PARTNAME=*) echo "$f/uevent:$l";; esac; done 2>/dev/null <"$f/uevent"
+[ -e "$f/dm/name" ] && { read -r l <"$f/dm/name" && echo "$f/dm/name:$l"; }
 done
-while read -r a b c n; do echo "kib $a:$b $c $n"; done 2>/dev/null </proc/partitions
+echo =partitions; cat /proc/partitions
 for g in /dev/block/by-name /dev/block/bootdevice/by-name /dev/block/platform/*/by-name \
 /dev/block/platform/*/*/by-name /dev/block/mapper; do
-[ -d "$g" ] && { echo "dir $g"; ls -lL "$g/" 2>/dev/null; }
+[ -d "$g" ] && { echo "=dir $g"; ls -lL "$g/" 2>/dev/null; }
 done; :`,
-		Answer: "lines sys NUMBER SECTORS KERNEL-NAME, part NUMBER NAME, dm NUMBER NAME, on NUMBER " +
-			"NUMBER, kib " +
-			"NUMBER BLOCKS KERNEL-NAME; behind dir FOLDER what ls -l prints",
-		Without: "no partition can be read or written"}
+		Answer: "lines FILE:CONTENT of /sys/class/block; after =partitions the table of that name; after " +
+			"=dir FOLDER what ls -l prints", Without: "no partition can be read or written"}
 
 	size = &Command{Name: "size", Purpose: "a device's size where the kernel's files do not tell it",
 		Line: `blockdev --getsize64 "$1"`, Answer: "bytes", Without: "the device can't be read or written"}

@@ -124,39 +124,51 @@ func (f senderFunc) Shell(_ context.Context, line string, _ time.Duration) (adb.
 	return f(line)
 }
 
+// inSys is what grep prints of a device's files.
+func inSys(device string, lines ...string) (text string) {
+	for _, line := range lines {
+		text += "/sys/class/block/" + device + "/" + line + "\n"
+	}
+	return text
+}
+
 // TestBlocks: names, numbers and sizes come from whichever of the kernel's files there are, and a plain
 // file under a name is no device.
 func TestBlocks(t *testing.T) {
-	const sys = "sys 259:3 131072 sda3\npart 259:3 boot_a\nsys 259:4 8192 sda4\npart 259:4 misc\nsys 253:0 " +
-		"4096 dm-0\n" +
-		"dm 253:0 system_a\non 253:0 259:4\n"
+	sys := inSys("sda3", "dev:259:3", "size:131072", "uevent:PARTNAME=boot_a") +
+		inSys("sda4", "dev:259:4", "size:8192", "uevent:PARTNAME=misc") +
+		inSys("dm-0", "dev:253:0", "size:4096", "dm/name:system_a") + "=partitions\n"
 	for _, c := range []struct{ name, text, want string }{
-		{"names from the folder", sys + "dir /dev/block/by-name\n" +
+		{"names from the folder", sys + "=dir /dev/block/by-name\n" +
 			"brw------- 1 root root 259, 3 2009-01-01 00:00 boot_a\nbrw-rw----    1 root     root      " +
 			"259,   4 Jan  1 00:00 misc\n" +
-			"dir /dev/block/mapper\nbrw------- 1 0 0 253,   0 1970-01-01 00:00 system_a\ndrwxr-xr-x 2 root " +
+			"=dir /dev/block/mapper\nbrw------- 1 0 0 253,   0 1970-01-01 00:00 system_a\ndrwxr-xr-x " +
+			"2 root " +
 			"root 80 x y by-uuid\n",
 			"/dev/block/by-name/boot_a 259:3 67108864, /dev/block/by-name/misc 259:4 4194304, " +
 				"/dev/block/mapper/system_a 253:0 2097152"},
 		{"names from the kernel alone", sys, "/dev/block/sda3 259:3 67108864, /dev/block/sda4 259:4 " +
 			"4194304, " +
 			"/dev/block/dm-0 253:0 2097152"},
-		{"one name is missing in the folder", sys + "dir /dev/block/by-name\nbrw------- 1 root root 259, 3 " +
+		{"one name is missing in the folder", sys + "=dir /dev/block/by-name\nbrw------- 1 root root " +
+			"259, 3 " +
 			"d t boot_a\n",
 			"/dev/block/by-name/boot_a 259:3 67108864, /dev/block/sda4 259:4 4194304, /dev/block/dm-0 " +
 				"253:0 2097152"},
-		{"sizes from the table of partitions", "kib 259:3 65536 sda3\ndir /dev/block/platform/soc/by-name\n" +
-			"brw------- 1 root root 259, 3 d t boot_a\n",
+		{"sizes from the table of partitions",
+			"=partitions\n 259        3      65536 sda3\n=dir /dev/block/platform/soc/by-name\n" +
+				"brw------- 1 root root 259, 3 d t boot_a\n",
 			"/dev/block/platform/soc/by-name/boot_a 259:3 67108864"},
-		{"an old ls without links", "kib 259:3 4 sda3\ndir /dev/block/by-name\nbrw------- root root 259, 3 " +
+		{"an old ls without links", "=partitions\n 259 3 4 sda3\n=dir /dev/block/by-name\nbrw------- root " +
+			"root 259, 3 " +
 			"d t boot_a\n",
 			"/dev/block/by-name/boot_a 259:3 4096"},
-		{"no sizes", "dir /dev/block/by-name\nbrw------- 1 root root 259, 3 d t boot_a\n",
+		{"no sizes", "=dir /dev/block/by-name\nbrw------- 1 root root 259, 3 d t boot_a\n",
 			"/dev/block/by-name/boot_a 259:3 0"},
-		{"a plain file", "dir /dev/block/by-name\n-rw-r--r-- 1 root root 17 d t recovery\n",
+		{"a plain file", "=dir /dev/block/by-name\n-rw-r--r-- 1 root root 17 d t recovery\n",
 			"/dev/block/by-name/recovery is a plain file"},
 		{"a plain file, and the kernel knows the device",
-			sys + "dir /dev/block/by-name\n-rw-r--r-- 1 root root 17 d t misc\n",
+			sys + "=dir /dev/block/by-name\n-rw-r--r-- 1 root root 17 d t misc\n",
 			"/dev/block/sda3 259:3 67108864, /dev/block/sda4 259:4 4194304, /dev/block/dm-0 253:0 2097152"},
 		{"nothing", "sh: syntax error\n", ""},
 	} {
@@ -240,7 +252,9 @@ func TestAnswers(t *testing.T) {
 
 // FuzzAnswers: no answer of a phone makes a parser fail, and no device comes from it without a number.
 func FuzzAnswers(f *testing.F) {
-	f.Add("sys 259:3 131072 sda3\npart 259:3 boot_a\ndir /d\nbrw 1 r r 259, 3 x y boot_a")
+	f.Add(
+		inSys("sda3", "dev:259:3", "size:131072", "uevent:PARTNAME=boot_a") +
+			"=dir /d\nbrw 1 r r 259, 3 x y boot_a")
 	f.Add("21 1 0:1 / / rw - rootfs rootfs rw\n=mounts\n/dev/a /b\\040c ext4 rw 0 0")
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, d := range parseBlocks(strings.Split(text, "\n")) {
