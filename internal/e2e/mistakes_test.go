@@ -511,7 +511,7 @@ var mistakes = []mistake{
 			w(3, s, "put", k.recovery, "--to", "storage", "--yes"),
 			w(3, s, "put", k.more.Package, "--to", "storage", "--install", "--yes"),
 			w(3, s, "backup", "take", "storage", "-o", kept),
-			w(0, "the shared storage is left out: ", "backup", "take", "-o", l.dir+"/kept-usual"),
+			w(0, "; it is left out", "backup", "take", "-o", l.dir+"/kept-usual"),
 			w(0, "caches wiped, except the compiled code in the data", "wipe", "caches", "--yes"),
 			l.bySheet(3, s, "run", "  - put: {files: x, to: storage}\n", k.recovery)}
 	}},

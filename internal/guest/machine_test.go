@@ -378,6 +378,7 @@ func makeFiles(dir string) error {
 
 // makeReal makes the recoveries that are installed through recoveries of real parts.
 func makeReal(dir string) error {
+	scenario.Small(16)
 	for device, p := range map[string]scenario.Phone{"ts6735": scenario.PhoneOf("turnstone"),
 		"sandpiper": {Device: "sandpiper", Model: "Wickerlight Sandpiper", ABI: "arm64-v8a"}} {
 		img, err := scenario.Recovery(scenario.Tideline, p)

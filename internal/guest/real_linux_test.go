@@ -100,15 +100,15 @@ type realPartition struct {
 // partitions are in the table in this order.
 func (s realSeed) partitions() []realPartition {
 	if s.slots {
-		return []realPartition{{"boot_a", 12}, {"boot_b", 12}, {"recovery_a", 12}, {"recovery_b", 12},
-			{"system_a", 16},
-			{"system_b", 16}, {"misc", 1}, {"userdata", 64}}
+		return []realPartition{{"boot_a", 2}, {"boot_b", 2}, {"recovery_a", 2}, {"recovery_b", 2},
+			{"system_a", 8},
+			{"system_b", 8}, {"misc", 1}, {"userdata", 64}}
 	}
 	return []realPartition{
-		{"boot", 12},
-		{"recovery", 12},
-		{"system", 24},
-		{"cache", 16},
+		{"boot", 2},
+		{"recovery", 2},
+		{"system", 8},
+		{"cache", 8},
 		{"misc", 1},
 		{"userdata", 64},
 	}
@@ -154,7 +154,7 @@ func (r *realRecovery) makeDisk() {
 	r.disk = filepath.Join(r.TempDir(), "disk")
 	f, err := os.Create(r.disk)
 	r.must("os.Create(disk)", err)
-	r.must("Truncate(disk)", f.Truncate(160<<20))
+	r.must("Truncate(disk)", f.Truncate(104<<20))
 	r.must("Close(disk)", f.Close())
 	args := []string{}
 	for i, p := range r.seed.partitions() {

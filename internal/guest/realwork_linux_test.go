@@ -15,11 +15,11 @@ import (
 
 var (
 	realFrom  = flag.Int("real", 1, "the first seed of the recoveries of real parts")
-	realSeeds = flag.Int("seeds", 3, "how many recoveries of real parts")
+	realSeeds = flag.Int("seeds", 1, "how many recoveries of real parts")
 )
 
 // TestReal runs ten seeds of TestInReal on this computer's kernel, in the time of one in a guest: as root, in
-// a mount namespace (unshare(2)), on loop devices. Without these the guest runs its three seeds alone.
+// a mount namespace (unshare(2)), on loop devices. Without these the guest runs its seed alone.
 func TestReal(t *testing.T) {
 	kernel := kernelDir(t, wished(t))
 	if os.Getuid() != 0 {
@@ -74,6 +74,9 @@ func TestInReal(t *testing.T) {
 
 func workOn(t *testing.T, n int) {
 	seed := seedOf(n)
+	if os.Getenv(onHost) == "" {
+		seed.data = "f2fs" // which not every computer's kernel has
+	}
 	t.Logf("seed %d: %+v", n, seed)
 	r := newReal(t, seed)
 	d := newDesk(t)

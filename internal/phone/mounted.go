@@ -54,7 +54,7 @@ type NotMountedError struct {
 func (e *NotMountedError) Error() string {
 	text := fmt.Sprintf("%s is not mounted: %s", place.AreaWords(e.Area), e.Checked)
 	if e.Why != "" {
-		text += "; " + e.Why
+		text += ", and mounting it fails: " + e.Why
 	}
 	return text
 }
@@ -169,11 +169,18 @@ func (s *Session) Mount(ctx context.Context, area string) (dir string, err error
 	return s.Mounted(ctx, area)
 }
 
-// reason gives a refusal's own words.
+// reason says why something can't be mounted or read, in the last words of what refused it.
 func reason(err error) string {
 	var refused *link.RefusedError
-	if errors.As(err, &refused) {
-		return refused.Message
+	switch {
+	case errors.Is(err, ErrNoPartition):
+		return "the phone has no partition for it"
+	case errors.As(err, &refused):
+		text := refused.Message
+		if i := strings.LastIndex(text, ": "); i >= 0 && !strings.Contains(text[i+2:], "\n") {
+			text = text[i+2:]
+		}
+		return text
 	}
 	return err.Error()
 }

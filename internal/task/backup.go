@@ -313,7 +313,7 @@ func (j *taking) usualItems(ctx context.Context, partitions []string, sizes map[
 	var not *phone.NotMountedError
 	switch {
 	case errors.As(err, &not):
-		j.Obs.Say(say.Warn, "the shared storage is left out: %v", not)
+		j.Obs.Say(say.Warn, "%v; it is left out", not)
 	case err != nil:
 		return nil, err
 	default:

@@ -316,12 +316,12 @@ var texts = map[string]Text{
 	},
 	NotMounted: {
 		Meaning: "The file system that the step works on is not mounted, and can't be mounted.",
-		Why: "Without it the recovery has an empty folder in memory. What is deleted there was not there, " +
-			"and what " +
-			"is put there is gone with the next boot.",
-		Remedy: "Format the data (jarlid wipe userdata), or mount it in the recovery's menu, then run the " +
-			"command " +
-			"again.",
+		Why: "Without it the recovery has an empty folder in memory. A step that deletes finds nothing " +
+			"there, " +
+			"and a file that is put there is gone with the next boot.",
+		Remedy: "Mount it in the recovery's menu, or use another recovery. The data stays as it is; " +
+			"format it " +
+			"(jarlid wipe userdata) only if nothing in it is needed.",
 	},
 	StorageHolds: {
 		Meaning: "A package lies in the storage that would be erased.",

@@ -120,7 +120,7 @@ func AreaWords(area string) string {
 // NotMounted is the finding of an area whose file system is not mounted.
 func NotMounted(area string) finding.Finding {
 	f := finding.Stops(finding.NotMounted, area, AreaWords(area)+" is not mounted",
-		"mount it in the recovery's menu, or format the data: jarlid wipe userdata")
+		"mount it in the recovery's menu, or use another recovery, then run the command again")
 	if area == "sd" {
 		f.Remedy = "put an SD card in, or: --to storage"
 	}
