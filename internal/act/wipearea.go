@@ -29,7 +29,7 @@ func (j *Actor) wipeArea(ctx context.Context, s *plan.WipeArea) (Done, error) {
 	} else {
 		switch s.Area {
 		case "caches":
-			err = j.wipeCaches(ctx, &rec)
+			err = j.wipeCaches(ctx, s.Along, &rec)
 		case "apps":
 			err = j.wipeFolder(ctx, phone.AreaData, "media", &rec)
 		case "storage":
@@ -85,8 +85,8 @@ func (j *Actor) wipeFolder(ctx context.Context, area, keep string, rec *Done) er
 }
 
 // wipeCaches wipes the partition for caches, where there is one, and the system's compiled code, where the
-// data is mounted. Where neither is there it is an error: nothing was wiped.
-func (j *Actor) wipeCaches(ctx context.Context, rec *Done) error {
+// data is mounted. Where neither is there it is an error, unless it goes along with another task.
+func (j *Actor) wipeCaches(ctx context.Context, along bool, rec *Done) error {
 	_, err := j.format(ctx, card.At("cache", ""), "/cache", rec)
 	var none *shell.NoMakerError
 	if errors.As(err, &none) {
@@ -98,8 +98,13 @@ func (j *Actor) wipeCaches(ctx context.Context, rec *Done) error {
 	}
 	dir, err := j.Mount(ctx, phone.AreaData)
 	var not *phone.NotMountedError
-	if errors.As(err, &not) && partition {
+	switch {
+	case errors.As(err, &not) && partition:
 		rec.Left = "the compiled code in the data: " + not.Error()
+		return nil
+	case errors.As(err, &not) && along:
+		rec.Confirm = journal.NotKnown
+		j.Obs.Say(say.Note, "no caches were wiped: there is no cache partition, and %v", not)
 		return nil
 	}
 	if err != nil {

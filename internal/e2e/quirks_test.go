@@ -111,3 +111,15 @@ func TestCheckInRecovery(t *testing.T) {
 		})
 	}
 }
+
+// TestNoCaches: where there is no cache partition and the data can't be mounted, no caches are wiped, and
+// none are said to be.
+func TestNoCaches(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		l.inRecovery("dunlin", files.Recovery)
+		l.want(3, []string{"stop  not-mounted: there is no cache partition, and the data is not mounted"},
+			"wipe",
+			"caches", "--yes")
+	})
+}

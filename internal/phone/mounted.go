@@ -378,6 +378,9 @@ func (s *Session) mountAgain(ctx context.Context, dev shell.Device, m shell.Moun
 	}
 	if !made {
 		fsType = m.Type
+		if !m.Of(dev) { // a device that is mapped from this one, as before
+			dev = shell.Device{Path: m.Source, Number: m.Number}
+		}
 	}
 	how := "ro"
 	if m.Writable() {

@@ -16,6 +16,8 @@ type WipeArea struct {
 	base
 	Area string // caches, apps, storage, system, vendor
 	Slot string // of system and vendor, on phones with slots
+	// Along says that it goes along with another task, which it never stops.
+	Along bool
 }
 
 // Partition is the partition that is erased as a whole; whole is false for the
@@ -72,6 +74,10 @@ func (w *WipeArea) Touches(*card.Card) []card.ID {
 func (w *WipeArea) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Finding {
 	var list []finding.Finding
 	switch w.Area {
+	case "caches":
+		if !w.Along {
+			list = cachesFinding(c)
+		}
 	case "apps":
 		list = append(apartFinding(c), accountFinding(c)...)
 		list = append(list, notMounted(c, "data")...)
@@ -121,6 +127,17 @@ func (w *WipeArea) Cost() (lost, kept []string) {
 			[]string{"apps, accounts and settings", "a memory card"}
 	}
 	return []string{fmt.Sprintf("what is in %s: %s", card.At(w.Area, w.Slot), meaning(w.Area))}, nil
+}
+
+// cachesFinding: without a partition for caches they are in the data alone.
+func cachesFinding(c *card.Card) []finding.Finding {
+	f := c.Get(card.FactMounted.Of("data"))
+	if f.Value != card.MountedNo || c.Value(card.FactSize.Of(card.At("cache", ""))) != card.Nothing {
+		return nil
+	}
+	not := place.NotMounted("data")
+	not.Text = "there is no cache partition, and " + f.Why
+	return []finding.Finding{not}
 }
 
 // apartFinding: apps can be erased without the storage only where the data is

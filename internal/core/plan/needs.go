@@ -67,6 +67,8 @@ func (w *WipeArea) Needs(*card.Card, *model.Model) []card.ID {
 	switch w.Area {
 	case "storage":
 		return []card.ID{card.FactMounted.Of("storage"), card.FactLying.Of("storage")}
+	case "caches":
+		return []card.ID{card.FactMounted.Of("data"), card.FactSize.Of(card.At("cache", ""))}
 	case "apps":
 		return []card.ID{card.FactMounted.Of("data")}
 	}

@@ -426,7 +426,7 @@ func Install(files []*ident.File, then bool, again ...Step) []Step {
 			steps = append(steps, &Restart{To: card.Recovery})
 		}
 		if f.Kind == ident.OTABlock && !last {
-			steps = append(steps, &WipeArea{Area: "caches"})
+			steps = append(steps, &WipeArea{Area: "caches", Along: true})
 		}
 	}
 	return steps
