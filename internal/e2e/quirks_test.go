@@ -123,3 +123,13 @@ func TestNoCaches(t *testing.T) {
 			"caches", "--yes")
 	})
 }
+
+// TestEmptyStorage: a backup of a storage without a file says where it looked.
+func TestEmptyStorage(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.inWiped()
+		l.want(0, []string{"warn  no file is in the shared storage: /sdcard was read"}, "backup", "take",
+			"storage", "-o",
+			l.dir+"/kept")
+	})
+}

@@ -115,7 +115,8 @@ func (k *taking) takeStorage(ctx context.Context, old *backup.Item) (backup.Item
 		err = s.settle(ctx)
 	}
 	if err == nil && len(s.item.Files)+len(s.item.Skipped) == 0 {
-		k.Obs.Say(say.Warn, "the shared storage is empty: %s is mounted, and no file is in it", at)
+		k.Obs.Say(say.Warn, "no file is in the shared storage: %s was read, and it is on a mounted "+
+			"file system", at)
 	}
 	if err != nil { // what was read so far is known when it resumes, and compared then
 		for _, e := range s.batch {
