@@ -31,9 +31,7 @@ var longLines = map[string]int{
 // of which a part would be understood no better.
 var longFunctions = map[string]int{
 	"internal/act/restart.go restarting":               78,
-	"internal/cli/complete.go completeWords":           77,
 	"internal/cli/lift.go lift":                        95,
-	"internal/cli/proof.go printProof":                 71,
 	"internal/cli/reportpage.go partsOf":               85,
 	"internal/cli/standin.go standinRun":               91,
 	"internal/core/advice/arrive.go Judge":             81,
@@ -53,7 +51,6 @@ var longFunctions = map[string]int{
 	"internal/task/sheet/check.go Judge":               114,
 	"internal/task/sheet/draft.go DraftOf":             84,
 	"internal/task/sheet/schema.go schema":             105,
-	"internal/task/sheet/when.go holds":                79,
 }
 
 // longFiles are the files that may be longer than mostFile, in lines.

@@ -52,7 +52,6 @@ type values func(ctx context.Context, args []string) []string
 
 // completeWords has the words behind each command completed with what there is now.
 func (a *app) completeWords(root *cobra.Command) {
-	fixed := func(list ...string) values { return func(context.Context, []string) []string { return list } }
 	first := func(one, rest values) values {
 		return func(ctx context.Context, args []string) []string {
 			if len(args) == 0 {
@@ -93,6 +92,14 @@ func (a *app) completeWords(root *cobra.Command) {
 			return v(c.Context(), args), cobra.ShellCompDirectiveNoFileComp
 		}
 	}
+	a.completeOptions(root)
+}
+
+// fixed are values that are always the same.
+func fixed(list ...string) values { return func(context.Context, []string) []string { return list } }
+
+// completeOptions completes the values of options, and what a backup holds.
+func (a *app) completeOptions(root *cobra.Command) {
 	restore, _, _ := root.Find([]string{"backup", "restore"})
 	restore.ValidArgsFunction = func(c *cobra.Command, _ []string, _ string) ([]string,
 		cobra.ShellCompDirective) {

@@ -167,6 +167,13 @@ func (a *app) printProof(r *proof.Result, several bool) {
 			a.say("", say.Good, "%s%s", of, what)
 		}
 	}
+	a.printSigner(r, of)
+	a.out.Whole(say.Info, of+"SHA-256 "+r.SHA256) // it is what was asked for
+	a.printVerdict(r, name)
+}
+
+// printSigner shows who signed an app or a package.
+func (a *app) printSigner(r *proof.Result, of string) {
 	if r.App != nil {
 		a.say("", say.Info, "%s%s, signed by scheme %s", of,
 			(&apk.App{Name: r.App.Name, Version: r.App.Version, Called: r.App.VersionName}).Words(),
@@ -188,7 +195,10 @@ func (a *app) printProof(r *proof.Result, several bool) {
 			a.say("", say.Note, "whether that signer is to be trusted was not asked: %s", how)
 		}
 	}
-	a.out.Whole(say.Info, of+"SHA-256 "+r.SHA256) // it is what was asked for
+}
+
+// printVerdict shows the result of all checks.
+func (a *app) printVerdict(r *proof.Result, name string) {
 	switch r.Verdict {
 	case proof.Match:
 		text := name + ": matches"

@@ -26,7 +26,7 @@ func TestFindings(t *testing.T) {
 		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
 		l.want(0, nil, "go", "recovery")
 	}
-	some(t, 15, map[string]func(l *lab){
+	some(t, 8, map[string]func(l *lab){
 		"locked-bootloader": func(l *lab) {
 			l.standin("dunlin", "--locked")
 			l.want(3, []string{"stop  locked-bootloader"}, "recovery", "install", files.Recovery, "--yes")

@@ -275,7 +275,7 @@ func TestKindsDoneWrong(t *testing.T) {
 		l.press(name, "volume-down+power")
 		l.untilMode(name, "bootloader")
 	}
-	some(t, 12, map[string]func(l *lab){
+	some(t, 8, map[string]func(l *lab){
 		"wrong-destination": func(l *lab) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")

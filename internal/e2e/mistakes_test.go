@@ -572,7 +572,7 @@ func TestMistakes(t *testing.T) {
 		pick[i] = i
 	}
 	if !*whole && !*cabled {
-		pick = share(t, pick, 8)
+		pick = share(t, pick, 6)
 	}
 	for _, i := range pick {
 		m := rows[i]

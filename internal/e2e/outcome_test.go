@@ -26,7 +26,7 @@ func TestOutcomes(t *testing.T) {
 		l.want(0, nil, "recovery", "install", quiet(l), "--yes")
 		l.want(0, []string{"can't be seen"}, "go", "recovery")
 	}
-	some(t, 9, map[string]func(l *lab){
+	some(t, 5, map[string]func(l *lab){
 		"a recovery that nobody sees": func(l *lab) {
 			unseen(l)
 			l.want(3, []string{"hands-needed"}, "go", "recovery")

@@ -75,6 +75,30 @@ type Found struct {
 	Line int `json:"line"`
 }
 
+// modelFits compares the phone's model with those the sheet is for.
+func (s *Sheet) modelFits(c *card.Card, m *model.Model, all model.Set) []Found {
+	if len(s.Models) == 0 {
+		return nil
+	}
+	have := whenFacts["model"](c, m)
+	same := slices.ContainsFunc(s.Models, func(w string) bool {
+		is, _ := all.Same(w, have)
+		return is || strings.EqualFold(w, have)
+	})
+	f := finding.Stops(finding.WrongModel, s.Name, fmt.Sprintf("the sheet is for %s, this phone is %s",
+		strings.Join(s.Models, " or "),
+		have), "draft one for this phone: jarlid sheet draft FILES")
+	if have == "" {
+		f.Severity, f.Text = finding.Warn,
+			fmt.Sprintf("the sheet is for %s, and the phone does not say which model it is",
+				strings.Join(s.Models, " or "))
+	}
+	if !same {
+		return []Found{{f, 1}}
+	}
+	return nil
+}
+
 // holds gives the findings about what a phone has to be like before the first task.
 func (s *Sheet) holds(c *card.Card, m *model.Model, all model.Set) (list []Found) {
 	add := func(key string, severity finding.Severity, format string, args ...any) {
@@ -92,24 +116,7 @@ func (s *Sheet) holds(c *card.Card, m *model.Model, all model.Set) (list []Found
 		}
 	}
 	k := s.Conditions
-	if len(s.Models) > 0 {
-		have := whenFacts["model"](c, m)
-		same := slices.ContainsFunc(s.Models, func(w string) bool {
-			is, _ := all.Same(w, have)
-			return is || strings.EqualFold(w, have)
-		})
-		f := finding.Stops(finding.WrongModel, s.Name, fmt.Sprintf("the sheet is for %s, this phone is %s",
-			strings.Join(s.Models, " or "),
-			have), "draft one for this phone: jarlid sheet draft FILES")
-		if have == "" {
-			f.Severity, f.Text = finding.Warn,
-				fmt.Sprintf("the sheet is for %s, and the phone does not say which model it is",
-					strings.Join(s.Models, " or "))
-		}
-		if !same {
-			list = append(list, Found{f, 1})
-		}
-	}
+	list = s.modelFits(c, m, all)
 	if k.Unlocked != nil {
 		have := c.Value(card.FactUnlocked)
 		word := map[string]string{"yes": "unlocked", "no": "locked"}
