@@ -95,7 +95,7 @@ func TestAddonFindings(t *testing.T) {
 		k.Props = scenario.Tideline.Props
 		return l.file("keyed.img", must(scenario.Recovery(k, dunlin)))
 	}
-	some(t, 5, map[string]func(l *lab){
+	some(t, 3, map[string]func(l *lab){
 		"wrong-arch": func(l *lab) {
 			rom(l)
 			a := scenario.Shoreline

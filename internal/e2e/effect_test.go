@@ -19,7 +19,7 @@ func TestSameChecks(t *testing.T) {
 		}
 		return list
 	}
-	some(t, 6, map[string]func(l *lab){
+	some(t, 4, map[string]func(l *lab){
 		"another system over encrypted data": func(l *lab) {
 			kit := kitOf(l.T, "dunlin", 2)
 			l.standin("dunlin", "--mode", "system")

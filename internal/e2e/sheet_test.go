@@ -361,7 +361,7 @@ func (l *lab) sheetOf(head, tasks string) string {
 func TestSheetRules(t *testing.T) {
 	t.Parallel()
 	const install = "  - recovery install: recovery\n"
-	some(t, 6, map[string]func(l *lab){
+	some(t, 4, map[string]func(l *lab){
 		"damaged-file, by the sheet": func(l *lab) {
 			l.standin("dunlin")
 			at := filepath.Join(l.dir, "files", "drafted.yaml")
