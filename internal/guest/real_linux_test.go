@@ -217,6 +217,9 @@ func (r *realRecovery) attach() {
 			break
 		}
 		if time.Now().After(end) {
+			if os.Getenv(onHost) != "" {
+				r.Skip("this computer's kernel shows no partitions of a loop device")
+			}
 			r.Fatal("the kernel shows no partitions of the disk")
 		}
 	}
