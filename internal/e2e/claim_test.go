@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"bytes"
+	"errors"
 	"hash/maphash"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -39,18 +41,38 @@ type claim struct {
 	shows     func(l *lab, k kit) bool
 }
 
+// sums hashes the files of a folder, by path; there are none without the folder. Files that but reports are
+// left out.
+func (l *lab) sums(root string, but func(rel string) bool) map[string]uint64 {
+	l.Helper()
+	sums := map[string]uint64{}
+	err := filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) && p == root {
+			return nil
+		}
+		if err != nil || d.IsDir() {
+			return err
+		}
+		rel := must(filepath.Rel(root, p))
+		if but == nil || !but(rel) {
+			sums[filepath.ToSlash(rel)] = maphash.Bytes(storedSeed, must(os.ReadFile(p)))
+		}
+		return nil
+	})
+	if err != nil {
+		l.Fatalf("filepath.WalkDir(root, ...): %v", err)
+	}
+	return sums
+}
+
 // disk is what a turnstone holds, partitions and storage.
 func (l *lab) disk() map[string]uint64 {
 	l.Helper()
 	sums := map[string]uint64{}
 	for _, dir := range []string{"partitions", "shared"} {
-		root := filepath.Join(l.dir, "turnstone", dir)
-		_ = filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-			if err == nil && !d.IsDir() {
-				sums[p] = maphash.Bytes(storedSeed, must(os.ReadFile(p)))
-			}
-			return nil
-		})
+		for rel, sum := range l.sums(filepath.Join(l.dir, "turnstone", dir), nil) {
+			sums[path.Join(dir, rel)] = sum
+		}
 	}
 	return sums
 }

@@ -40,25 +40,10 @@ var storedSeed = maphash.MakeSeed()
 // holds gives sums of what a stand-in keeps, but for the data, whose keys are made again each time.
 func (l *lab) holds(phone string) map[string]uint64 {
 	l.Helper()
-	sums := map[string]uint64{}
-	root := filepath.Join(l.dir, phone, "partitions")
-	err := filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		rel := must(filepath.Rel(root, p))
-		if strings.HasPrefix(rel, "userdata") || strings.HasPrefix(rel, "metadata") ||
-			filepath.Base(rel) == "record.yaml" {
-			// which has the time
-			return nil
-		}
-		sums[filepath.ToSlash(rel)] = maphash.Bytes(storedSeed, must(os.ReadFile(p)))
-		return nil
+	return l.sums(filepath.Join(l.dir, phone, "partitions"), func(rel string) bool {
+		return strings.HasPrefix(rel, "userdata") || strings.HasPrefix(rel, "metadata") ||
+			filepath.Base(rel) == "record.yaml" // which has the time
 	})
-	if err != nil {
-		l.Fatalf("filepath.WalkDir(root, ...): %v", err)
-	}
-	return sums
 }
 
 // evening is a job of the guide: the files it is drafted from, and as it is typed by hand.

@@ -22,7 +22,6 @@ const (
 	AreaData    = "data"
 	AreaStorage = "storage"
 	AreaCard    = "sd"
-	AreaCache   = "cache"
 )
 
 // cardTypes are the file systems of SD cards ("External storage" and the SD Association's choice of FAT and
@@ -86,7 +85,7 @@ func (s *Session) Mounted(ctx context.Context, area string) (dir string, err err
 	if err != nil {
 		return "", err
 	}
-	folders := map[string][]string{AreaData: {"/data"}, AreaCache: {"/cache"}, AreaStorage: storageFolders,
+	folders := map[string][]string{AreaData: {"/data"}, AreaStorage: storageFolders,
 		AreaCard: cardsIn(list)}[area]
 	for _, f := range folders {
 		real, err := s.Shell().Real(ctx, f)
@@ -142,22 +141,17 @@ func (s *Session) systemFolder(ctx context.Context, area string) (string, error)
 	return "", &NotMountedError{Area: area, Checked: "the system shows no folder of it"}
 }
 
-// Mount makes sure that an area is mounted: it finds it, or mounts the data or the cache where the recovery
-// has not. Errors: *NotMountedError.
+// Mount makes sure that an area is mounted: it finds it, or mounts the data where the recovery has not.
+// Errors: *NotMountedError.
 func (s *Session) Mount(ctx context.Context, area string) (dir string, err error) {
 	dir, err = s.Mounted(ctx, area)
 	var not *NotMountedError
 	if !errors.As(err, &not) || !s.RootRecovery() || area == AreaCard {
 		return dir, err
 	}
-	partition := map[string]string{AreaCache: "cache"}[area]
-	if partition == "" {
-		partition = "userdata"
-	}
-	at := map[string]string{"cache": "/cache", "userdata": "/data"}[partition]
-	dev, fsType, err := s.readable(ctx, partition)
+	dev, fsType, err := s.readable(ctx, "userdata")
 	if err == nil {
-		err = s.Shell().Mount(ctx, dev, at, fsType, "rw")
+		err = s.Shell().Mount(ctx, dev, "/data", fsType, "rw")
 	}
 	if err != nil && !shell.Unknown(err) && !errors.Is(err, ErrNoPartition) {
 		return "", err
@@ -219,7 +213,7 @@ func (s *Session) readMounted(ctx context.Context, area string) error {
 		return err
 	}
 	if s.RootRecovery() && area != AreaCard {
-		free, err := s.tryMount(ctx, area, not)
+		free, err := s.tryMount(ctx, not)
 		if err != nil {
 			return err
 		}
@@ -235,14 +229,10 @@ func (s *Session) readMounted(ctx context.Context, area string) error {
 	return nil
 }
 
-// tryMount mounts an area's file system elsewhere, to be read, gives the free bytes it has and unmounts it;
-// what keeps it from that is put into not.
-func (s *Session) tryMount(ctx context.Context, area string, not *NotMountedError) (free string, err error) {
-	partition := "userdata"
-	if area == AreaCache {
-		partition = "cache"
-	}
-	dev, fsType, err := s.readable(ctx, partition)
+// tryMount mounts the data elsewhere, to be read, gives the free bytes it has and unmounts it; what keeps it
+// from that is put into not.
+func (s *Session) tryMount(ctx context.Context, not *NotMountedError) (free string, err error) {
+	dev, fsType, err := s.readable(ctx, "userdata")
 	if err == nil {
 		if err = s.Shell().Mount(ctx, dev, shelfMount, fsType, "ro"); err == nil {
 			if n, known, err := s.Shell().Free(ctx, shelfMount); err == nil && known {

@@ -53,9 +53,6 @@ func (s *Session) damaged(what string, err error) error {
 }
 
 func (s *Session) learnFromPartitions(ctx context.Context) error {
-	if err := s.learnDevices(ctx); err != nil {
-		return err
-	}
 	if err := s.readTrees(ctx); err != nil {
 		return err
 	}

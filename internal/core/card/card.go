@@ -78,7 +78,7 @@ const (
 	FactFree      ByWord      = "free"           // bytes, by storage: storage, sd
 	FactRoom      ByPartition = "room"           // bytes free in a partition's file system
 	FactStored    ByWord      = "stored"         // names of the files put to a storage
-	// yes, can (it is not, and a trial shows that it can be), no; by area: data, storage, sd, cache
+	// yes, can (it is not, and a trial shows that it can be), no; by area: data, storage, sd
 	FactMounted  ByWord      = "mounted"
 	FactLying    ByWord      = "lying"           // packages found in a storage
 	FactQuiet    ByPartition = "recovery.quiet"  // yes when the recovery there gives no shell

@@ -265,7 +265,7 @@ var Defs = []Def{
 	{Name: Name(FactReason), Kind: Text, Modes: root, From: []string{"misc"}},
 	{Name: Name(FactTemporary), Kind: YesNoK, Stay: Changing},
 	{Name: Name(FactFree), By: ByWords, Kind: Bytes, Modes: shells, From: []string{"userdata"}},
-	{Name: Name(FactMounted), By: ByWords, Kind: Text, Modes: shells, From: []string{"userdata", "cache"}},
+	{Name: Name(FactMounted), By: ByWords, Kind: Text, Modes: shells, From: []string{"userdata"}},
 	{Name: Name(FactStored), By: ByWords, Kind: List, Stay: Changing, From: []string{"userdata"}},
 	{Name: Name(FactBackedUp), Kind: Text, Stay: Changing},
 	{Name: Name(FactUsed), By: ByWords, Kind: List, Stay: Changing, From: []string{"userdata"}},

@@ -111,8 +111,6 @@ func AreaWords(area string) string {
 		return "the SD card"
 	case "storage":
 		return "the shared storage"
-	case "cache":
-		return "the cache partition"
 	}
 	return "the data"
 }

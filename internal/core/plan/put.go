@@ -88,7 +88,7 @@ func (p *Put) Check(c *card.Card, m *model.Model, all model.Set) []finding.Findi
 func notMounted(c *card.Card, areas ...string) []finding.Finding {
 	for _, area := range areas {
 		f := c.Get(card.FactMounted.Of(area))
-		if f.Value != card.MountedNo || c.Value(card.FactData) == card.DataEncrypted && area != "cache" {
+		if f.Value != card.MountedNo || c.Value(card.FactData) == card.DataEncrypted {
 			continue
 		}
 		not := place.NotMounted(area)

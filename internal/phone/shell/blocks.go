@@ -24,7 +24,7 @@ type Device struct {
 	Target string
 }
 
-// number gives major and minor as ls prints them.
+// asListed gives the number as ls prints it.
 func (d Device) asListed() string { return strings.Replace(d.Number, ":", ", ", 1) }
 
 // args are the first three arguments of the commands that make sure of their device.

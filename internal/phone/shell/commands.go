@@ -60,7 +60,8 @@ while read -r k r e x; do case "$k" in Uid:) echo "uid=$e";; esac; done </proc/s
 		Line: `[ -d "$1" ] && { ls -A "$1" 2>/dev/null || ls -a "$1"; }`, Answer: "a name a line",
 		Without: "it counts as unknown, not as empty"}
 
-	link_ = &Command{Name: "link", Purpose: "where a path leads", Line: `readlink -f "$1"`, Answer: "a path",
+	realPath = &Command{Name: "link", Purpose: "where a path leads", Line: `readlink -f "$1"`,
+		Answer:  "a path",
 		Without: "the path is taken as it is"}
 
 	blocks = &Command{Name: "blocks", Purpose: "the block devices, their names, numbers and sizes",
@@ -196,7 +197,7 @@ func makes(fs, program, works, try, args string) mkfs {
 func Commands() []*Command {
 	list := []*Command{alive, props, prop, user, charge, activeSlot, accounts, locked, kernel, file, start,
 		exists, folder,
-		link_, blocks, size, mounts, fstab, free, digest, deviceDigest, readBlock, sameAsRead, writeBlocks,
+		realPath, blocks, size, mounts, fstab, free, digest, deviceDigest, readBlock, sameAsRead, writeBlocks,
 		copyDevice, dropCaches, mount, bind, remount, unmount, remove, move, writeText, apps, installApp}
 	for _, m := range ways {
 		list = append(list, m.try, m.make)

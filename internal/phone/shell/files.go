@@ -9,13 +9,16 @@ import (
 
 // File reads a small file; ok is false where it can't be read.
 func (s *Shell) File(ctx context.Context, name string) (b []byte, ok bool, err error) {
-	a, err := s.ask(ctx, file, name)
-	return a.out, err == nil && a.code == 0, err
+	return s.content(ctx, file, name)
 }
 
 // Start reads the first bytes of a file, some 64 where the phone can do so.
 func (s *Shell) Start(ctx context.Context, name string) (b []byte, ok bool, err error) {
-	a, err := s.ask(ctx, start, name)
+	return s.content(ctx, start, name)
+}
+
+func (s *Shell) content(ctx context.Context, c *Command, name string) (b []byte, ok bool, err error) {
+	a, err := s.ask(ctx, c, name)
 	return a.out, err == nil && a.code == 0, err
 }
 
@@ -45,7 +48,7 @@ func (s *Shell) Folder(ctx context.Context, dir string) (names []string, is bool
 
 // Real follows a path's links; the path as it is where the phone does not resolve it.
 func (s *Shell) Real(ctx context.Context, name string) (string, error) {
-	a, err := s.ask(ctx, link_, name)
+	a, err := s.ask(ctx, realPath, name)
 	if Unknown(err) {
 		return name, nil
 	}
