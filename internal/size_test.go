@@ -45,8 +45,6 @@ var longFunctions = map[string]int{
 	"internal/phone/connect.go await":                  76,
 	"internal/phone/shell.go readShell":                74,
 	"internal/phone/why.go judgeProbes":                88,
-	"internal/standin/bootloader.go command":           74,
-	"internal/standin/hands.go press":                  80,
 	"internal/task/look.go Look":                       87,
 	"internal/task/sheet/check.go Judge":               114,
 	"internal/task/sheet/draft.go DraftOf":             84,

@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/bench/benchtest"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/phone"
-	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/standintest"
 )
 
@@ -23,8 +23,8 @@ func twoPhones(t *testing.T, test func(t *testing.T, b *bench.Bench, dunlin, god
 	t.Helper()
 	synctest.Test(t, func(t *testing.T) {
 		net := &standintest.Net{}
-		dunlin := standintest.StartWith(t, "dunlin", standin.Options{Net: net, Mode: "bootloader"})
-		godwit := standintest.StartWith(t, "godwit", standin.Options{Net: net, Mode: "bootloader"})
+		dunlin := standintest.StartWith(t, "dunlin", device.Options{Net: net, Mode: "bootloader"})
+		godwit := standintest.StartWith(t, "godwit", device.Options{Net: net, Mode: "bootloader"})
 		entry := func(name string, p *standintest.Phone) bench.Entry {
 			return bench.Entry{Name: name, Serial: p.Serial, At: []string{"tcp:" + p.Fastboot,
 				"adb:" + p.ADB}}

@@ -30,7 +30,7 @@ import (
 	"jarlid/internal/link/usb/soft"
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
-	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/task"
 )
 
@@ -56,7 +56,7 @@ type Config struct {
 	Asked func()
 	Chdir func(dir string) error // moves the process to a folder; nil: it stays where it is
 	Locks string                 // the folder of locks; "": the user's
-	Net   standin.Net            // where stand-ins listen; nil: the loopback interface
+	Net   device.Net             // where stand-ins listen; nil: the loopback interface
 	Sink  journal.OpenSink
 }
 

@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/demo"
 	"jarlid/internal/files"
 	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/task"
 )
 
@@ -80,7 +81,7 @@ func (a *app) completeWords(root *cobra.Command) {
 		"jobs resume":    first(jobs, none),
 		"standin run":    first(func(context.Context, []string) []string { return a.modelNames() }, none),
 		"standin press":  first(a.standinNames, a.keyNames),
-		"standin fault":  first(a.standinNames, fixed(standin.FaultNames()...)),
+		"standin fault":  first(a.standinNames, fixed(device.FaultNames()...)),
 	} {
 		c, _, err := root.Find(strings.Fields(path))
 		if err != nil || pathOf(c) != path {

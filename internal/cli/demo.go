@@ -19,6 +19,7 @@ import (
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/scenario"
 	"jarlid/internal/task"
 )
@@ -208,9 +209,9 @@ func (a *app) tell(ctx context.Context, o demoOptions, tale *demo.Story, list []
 // switchOn runs a stand-in and lists it on the bench.
 func (a *app) switchOn(ctx context.Context, b *bench.Bench, m *model.Model, as demo.Phone, at string) (
 	bench.Entry, <-chan error, error) {
-	ready, ended := make(chan standin.Addresses, 1), make(chan error, 1)
-	p, err := standin.New(m, standin.Options{Dir: at, Serial: as.Serial, Net: a.Net,
-		Ready: func(s standin.Addresses) {
+	ready, ended := make(chan device.Addresses, 1), make(chan error, 1)
+	p, err := standin.New(m, device.Options{Dir: at, Serial: as.Serial, Net: a.Net,
+		Ready: func(s device.Addresses) {
 			ready <- s
 		}})
 	if err != nil {
@@ -257,7 +258,7 @@ func (a *app) play(ctx context.Context, home string, controls map[string]string,
 	}
 	if f := s.Fault; f != nil {
 		if err := standin.OrderFault(ctx, a.Net, controls[f.Phone],
-			standin.Fault{Kind: f.Kind, After: f.After, For: 1}); err != nil {
+			device.Fault{Kind: f.Kind, After: f.After, For: 1}); err != nil {
 			return err
 		}
 	}

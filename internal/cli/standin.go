@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/task"
 )
 
@@ -25,7 +26,7 @@ func (a *app) standinCommand() *cobra.Command {
 	c := &cobra.Command{Use: "standin", Short: "Run phones made of software, to practise and test on",
 		Args: noWords,
 		RunE: wants("run, press or fault")}
-	var o standin.Options
+	var o device.Options
 	var as string
 	var onCable bool
 	run := &cobra.Command{Use: "run MODEL", Short: "Run a stand-in until Ctrl-C",
@@ -57,7 +58,7 @@ func (a *app) standinCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.standinPress(cmd.Context(), args[0], args[1:])
 		}}
-	var fault standin.Fault
+	var fault device.Fault
 	bad := &cobra.Command{Use: "fault NAME KIND", Short: "Make something go wrong at a stand-in",
 		Args: words(2, 2, "which stand-in, then which fault"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -108,7 +109,7 @@ type pressed struct {
 	Screen []string `json:"screen"`
 }
 
-func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options, onCable bool) error {
+func (a *app) standinRun(ctx context.Context, name, as string, o device.Options, onCable bool) error {
 	if o.Dir == "" {
 		return task.Usage("say where its storage lies: --at DIR")
 	}
@@ -157,7 +158,7 @@ func (a *app) standinRun(ctx context.Context, name, as string, o standin.Options
 	o.Dir = dir
 	entry := bench.Entry{Name: as, Model: m.Name, Standin: dir}
 	o.Log = func(s string) { a.say("", say.Info, "%s", s) }
-	o.Ready = func(at standin.Addresses) {
+	o.Ready = func(at device.Addresses) {
 		entry.Serial, entry.Control = at.Serial, at.Control
 		shown := ready{Name: as, Serial: at.Serial, Control: at.Control}
 		where := "on a USB cable of this computer's kernel"
@@ -217,7 +218,7 @@ func (a *app) standinPress(ctx context.Context, name string, keys []string) erro
 	return nil
 }
 
-func (a *app) standinFault(ctx context.Context, name string, f standin.Fault) error {
+func (a *app) standinFault(ctx context.Context, name string, f device.Fault) error {
 	control, err := a.control(name)
 	if err != nil {
 		return err
@@ -268,7 +269,7 @@ func running(e bench.Entry) bool { return e.Control != "" }
 
 // faultRows say what each fault is, for the help.
 func faultRows() (rows [][2]string) {
-	for _, k := range standin.Faults {
+	for _, k := range device.Faults {
 		means := k.Means
 		if k.Cable {
 			means += " (with --usb)"

@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/phone"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/scenario"
 	"jarlid/internal/standin/standintest"
 )
@@ -39,7 +40,7 @@ type rig struct {
 	standin *standintest.Phone
 }
 
-func onBench(t *testing.T, name string, o standin.Options, test func(r *rig)) {
+func onBench(t *testing.T, name string, o device.Options, test func(r *rig)) {
 	t.Helper()
 	synctest.Test(t, func(t *testing.T) {
 		p := standintest.StartWith(t, name, o)
@@ -157,9 +158,9 @@ func TestTableOfFacts(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"turnstone", "sanderling", "dunlin", "godwit", "avocet"} {
-		onBench(t, name, standin.Options{Mode: "bootloader"}, func(r *rig) { look(r, card.Bootloader) })
+		onBench(t, name, device.Options{Mode: "bootloader"}, func(r *rig) { look(r, card.Bootloader) })
 	}
-	onBench(t, "avocet", standin.Options{Mode: "bootloader"}, func(r *rig) {
+	onBench(t, "avocet", device.Options{Mode: "bootloader"}, func(r *rig) {
 		c := r.client()
 		if err := c.Reboot(r.Context(), "fastboot"); err == nil {
 			time.Sleep(time.Minute)
@@ -177,12 +178,12 @@ func TestTableOfFacts(t *testing.T) {
 		"sanderling": "lifeboat",
 		"dunlin":     "recovery_a",
 	} {
-		onBench(t, name, standin.Options{Mode: "bootloader"}, func(r *rig) {
+		onBench(t, name, device.Options{Mode: "bootloader"}, func(r *rig) {
 			r.tideline(name, home)
 			look(r, card.Recovery)
 		})
 	}
-	onBench(t, "dunlin", standin.Options{Mode: "system"}, func(r *rig) {
+	onBench(t, "dunlin", device.Options{Mode: "system"}, func(r *rig) {
 		for _, key := range []string{"finish welcome", "debugging on"} {
 			if _, err := standin.Press(r.Context(), r.standin.Net, r.standin.Control,
 				[]string{key}); err != nil && !strings.Contains(err.Error(), "finish") {
@@ -225,7 +226,7 @@ func (r *rig) client() *fastboot.Client {
 
 // TestLacks: what a wire can't do is a finding that names the mode, and nothing is sent.
 func TestLacks(t *testing.T) {
-	onBench(t, "dunlin", standin.Options{Mode: "bootloader"}, func(r *rig) {
+	onBench(t, "dunlin", device.Options{Mode: "bootloader"}, func(r *rig) {
 		s := r.read()
 		defer s.Close()
 		_, shell := s.Shell().User(r.Context())
@@ -247,7 +248,7 @@ func TestLacks(t *testing.T) {
 			t.Error("it says of itself that it can")
 		}
 	})
-	onBench(t, "dunlin", standin.Options{Mode: "bootloader"}, func(r *rig) {
+	onBench(t, "dunlin", device.Options{Mode: "bootloader"}, func(r *rig) {
 		r.tideline("dunlin", "recovery_a")
 		s := r.read()
 		defer s.Close()
@@ -266,7 +267,7 @@ func TestLacks(t *testing.T) {
 
 // TestDevices reads a partition through a recovery's shell, at any place, as often as wanted.
 func TestDevices(t *testing.T) {
-	onBench(t, "dunlin", standin.Options{Mode: "bootloader"}, func(r *rig) {
+	onBench(t, "dunlin", device.Options{Mode: "bootloader"}, func(r *rig) {
 		r.tideline("dunlin", "recovery_a")
 		want, err := os.ReadFile(filepath.Join(r.standin.Dir, "partitions", "boot_a.img"))
 		if err != nil {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -16,7 +15,10 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/spell"
+	"jarlid/internal/standin/device"
+	"jarlid/internal/standin/recovery"
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/wire"
 )
 
 // PressRequest is the owner's hands: keys, menu entries or answers in order.
@@ -52,18 +54,18 @@ func (p *Phone) serveControl(l net.Listener, token string) (stop func()) {
 				break
 			}
 		}
-		p.mu.Lock()
-		reply.Mode, reply.Choices = modeWord(p.st.Mode), p.choices()
-		reply.Screen = slices.Clone(p.screen[max(0, len(p.screen)-8):])
-		p.mu.Unlock()
+		p.Mu.Lock()
+		reply.Mode, reply.Choices = device.ModeWord(p.State.Mode), p.choices()
+		reply.Screen = slices.Clone(p.Screen[max(0, len(p.Screen)-8):])
+		p.Mu.Unlock()
 		_ = json.NewEncoder(w).Encode(reply)
 	})
 	mux.HandleFunc("POST /"+token+"/fault", func(w http.ResponseWriter, r *http.Request) {
-		var f Fault
+		var f device.Fault
 		var reply PressReply
 		err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&f)
 		if err == nil {
-			err = p.order(f)
+			err = p.Order(f)
 		}
 		if err != nil {
 			reply.Error = err.Error()
@@ -76,17 +78,17 @@ func (p *Phone) serveControl(l net.Listener, token string) (stop func()) {
 }
 
 // Press sends the owner's hands to a running stand-in.
-func Press(ctx context.Context, n Net, control string, keys []string) (PressReply, error) {
+func Press(ctx context.Context, n device.Net, control string, keys []string) (PressReply, error) {
 	return order(ctx, n, control, "press", PressRequest{Press: keys})
 }
 
 // OrderFault makes something go wrong on a running stand-in.
-func OrderFault(ctx context.Context, n Net, control string, f Fault) error {
+func OrderFault(ctx context.Context, n device.Net, control string, f device.Fault) error {
 	_, err := order(ctx, n, control, "fault", f)
 	return err
 }
 
-func order(ctx context.Context, n Net, control, what string, wish any) (PressReply, error) {
+func order(ctx context.Context, n device.Net, control, what string, wish any) (PressReply, error) {
 	var reply PressReply
 	body, err := json.Marshal(wish)
 	if err != nil {
@@ -98,7 +100,7 @@ func order(ctx context.Context, n Net, control, what string, wish any) (PressRep
 		return reply, err
 	}
 	if n == nil {
-		n = &Loopback{}
+		n = &device.Loopback{}
 	}
 	client := &http.Client{Transport: &http.Transport{DialContext: n.DialContext, DisableKeepAlives: true}}
 	defer client.CloseIdleConnections()
@@ -146,46 +148,16 @@ func (p *Phone) press(what string) error {
 	if p.answer(what) {
 		return nil
 	}
-	if p.spec.Loader != nil {
+	if p.Spec.Loader != nil {
 		if done, err := p.loaderKey(what); done {
 			return err
 		}
 	}
-	p.mu.Lock()
-	mode, menu := p.st.Mode, p.menu
-	p.mu.Unlock()
-	delay := time.Duration(p.spec.Delays.Restart)
-	if p.spec.Loader != nil && (what == keyDown || what == keyUp) {
-		return errors.New("nothing happens: this phone has a side key, and it is pressed too")
-	}
-	switch what {
-	case keyDown:
-		p.move(string(card.Bootloader), delay)
-		return nil
-	case keyUp:
-		if err := p.message(bcb.Message{Command: bcb.CommandRecovery}); err != nil {
-			return err
-		}
-		p.restart()
-		return nil
-	case keyLongHold:
-		p.move("off", 0)
-		return nil
-	case keyCharge:
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		p.st.Percent = 100
-		p.save()
-		return nil
-	case keyPower:
-		if mode == card.None {
-			p.restart()
-		}
-		return nil
-	}
-	if p.o.Cable != nil && slices.Contains(cableKeys, what) {
-		p.handle(what)
-		return nil
+	p.Mu.Lock()
+	mode, menu := p.State.Mode, p.Menu
+	p.Mu.Unlock()
+	if done, err := p.key(mode, what); done {
+		return err
 	}
 	switch mode {
 	case card.Bootloader:
@@ -194,7 +166,7 @@ func (p *Phone) press(what string) error {
 		}
 	case card.Fastbootd:
 		if what == "recovery" {
-			p.move(string(card.Recovery), 0)
+			p.Move(string(card.Recovery), 0)
 			return nil
 		}
 		if slices.Contains(fastbootdMenu, what) {
@@ -207,7 +179,7 @@ func (p *Phone) press(what string) error {
 		}
 	case card.Sideload:
 		if what == "cancel" {
-			p.move(string(card.Recovery), 0)
+			p.Move(string(card.Recovery), 0)
 			return nil
 		}
 	case card.System:
@@ -215,35 +187,74 @@ func (p *Phone) press(what string) error {
 			return p.systemChoice(what)
 		}
 	}
-	p.mu.Lock()
+	p.Mu.Lock()
 	choices := p.choices()
-	p.mu.Unlock()
-	return fmt.Errorf("in this mode (%s) there is no %q on the phone%s", modeWord(mode), what,
+	p.Mu.Unlock()
+	return fmt.Errorf("in this mode (%s) there is no %q on the phone%s", device.ModeWord(mode), what,
 		spell.NoneOf(what, choices))
 }
 
-// choices are the keys there are, and the entries of the menu that is shown. p.mu is held.
+// key presses a key that works in every mode, or does something to the cable; done is false for
+// another word.
+func (p *Phone) key(mode card.Mode, what string) (done bool, err error) {
+	delay := time.Duration(p.Spec.Delays.Restart)
+	if p.Spec.Loader != nil && (what == keyDown || what == keyUp) {
+		return true, errors.New("nothing happens: this phone has a side key, and it is pressed too")
+	}
+	switch what {
+	case keyDown:
+		p.Move(string(card.Bootloader), delay)
+		return true, nil
+	case keyUp:
+		if err := p.Message(bcb.Message{Command: bcb.CommandRecovery}); err != nil {
+			return true, err
+		}
+		p.Restart()
+		return true, nil
+	case keyLongHold:
+		p.Move("off", 0)
+		return true, nil
+	case keyCharge:
+		p.Mu.Lock()
+		defer p.Mu.Unlock()
+		p.State.Percent = 100
+		p.Save()
+		return true, nil
+	case keyPower:
+		if mode == card.None {
+			p.Restart()
+		}
+		return true, nil
+	}
+	if p.Options.Cable != nil && slices.Contains(wire.CableKeys, what) {
+		p.Handle(what)
+		return true, nil
+	}
+	return false, nil
+}
+
+// choices are the keys there are, and the entries of the menu that is shown. p.Mu is held.
 func (p *Phone) choices() []string {
 	var list []string
-	switch p.st.Mode {
+	switch p.State.Mode {
 	case card.Bootloader:
 		list = bootloaderMenu
 	case card.Fastbootd:
 		list = fastbootdMenu
 	case card.Recovery:
-		list = recoveryMenu[p.menu]
+		list = recoveryMenu[p.Menu]
 	case card.Sideload:
 		list = []string{"cancel"}
 	case card.System:
 		list = systemMenu
 	}
 	keys := []string{keyPower, keyDown, keyUp, keyLongHold, keyCharge}
-	if p.spec.Loader != nil {
+	if p.Spec.Loader != nil {
 		keys = append(slices.Clone(loaderKeys), keyPower, keyLongHold, keyCharge)
 	}
 	list = append(slices.Clone(list), keys...)
-	if p.o.Cable != nil {
-		list = append(list, cableKeys...)
+	if p.Options.Cable != nil {
+		list = append(list, wire.CableKeys...)
 	}
 	return list
 }
@@ -253,13 +264,13 @@ func (p *Phone) answer(what string) bool {
 	if what != "allow" && what != "deny" && what != "yes" && what != "no" {
 		return false
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.ask == nil {
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	if p.Asked == nil {
 		return false
 	}
-	p.ask.answer <- what == "allow" || what == "yes"
-	p.ask = nil
+	p.Asked.Answer <- what == "allow" || what == "yes"
+	p.Asked = nil
 	return true
 }
 
@@ -271,23 +282,23 @@ func (p *Phone) bootloaderChoice(what string) error {
 	case "restart bootloader":
 		command = bcb.CommandBootloader
 	case "power off":
-		p.move("off", 0)
+		p.Move("off", 0)
 		return nil
 	}
 	if command != "" {
-		if err := p.message(bcb.Message{Command: command}); err != nil {
+		if err := p.Message(bcb.Message{Command: command}); err != nil {
 			return err
 		}
 	}
-	p.restart() // "start" does what misc says
+	p.Restart() // "start" does what misc says
 	return nil
 }
 
 func (p *Phone) recoveryChoice(menu, what string) error {
 	set := func(m string) {
-		p.mu.Lock()
-		p.menu = m
-		p.mu.Unlock()
+		p.Mu.Lock()
+		p.Menu = m
+		p.Mu.Unlock()
 	}
 	var m bcb.Message
 	switch {
@@ -298,130 +309,104 @@ func (p *Phone) recoveryChoice(menu, what string) error {
 		set("")
 		return nil
 	case what == "from the computer":
-		p.move(string(card.Sideload), 0)
+		p.Move(string(card.Sideload), 0)
 		return nil
 	case what == "from the phone" || what == "from the card":
-		mount := map[string]string{"from the phone": sharedPaths[0],
-			"from the card": cardPaths[card.Recovery][0]}[what]
-		local, err := p.newestPackage(mount)
+		mount := map[string]string{"from the phone": recovery.SharedPaths[0],
+			"from the card": recovery.CardPaths[card.Recovery][0]}[what]
+		local, err := p.NewestPackage(mount)
 		if err != nil {
 			return err
 		}
 		set("")
-		go p.installFile(local)
+		go p.InstallFile(local)
 		return nil
 	case what == "all data":
 		set("")
-		if err := p.formatData(); err != nil {
-			p.show("All data could not be erased: %v", err)
+		if err := p.FormatData(); err != nil {
+			p.Show("All data could not be erased: %v", err)
 			return err
 		}
-		p.remountData()
-		p.show("All data is erased.")
+		p.RemountData()
+		p.Show("All data is erased.")
 		return nil
 	case menu == "erase":
 		set("")
-		if err := p.wipeArea(strings.TrimSuffix(what, " partition")); err != nil {
-			p.show("%s could not be erased: %v", what, err)
+		if err := p.WipeArea(strings.TrimSuffix(what, " partition")); err != nil {
+			p.Show("%s could not be erased: %v", what, err)
 			return err
 		}
-		p.show("Erased: %s.", what)
+		p.Show("Erased: %s.", what)
 		return nil
 	case what == "switch off":
-		if err := p.message(m); err != nil {
+		if err := p.Message(m); err != nil {
 			return err
 		}
-		p.move("off", 0)
+		p.Move("off", 0)
 		return nil
 	case what == "to the recovery":
 		m.Command = bcb.CommandRecovery
 	case what == "to the bootloader":
 		m.Command = bcb.CommandBootloader
 	case what == "to userspace fastboot":
-		if !p.hasFastbootd() {
+		if !p.HasFastbootd() {
 			return fmt.Errorf("this recovery has no userspace fastboot")
 		}
 		m.Command = bcb.CommandFastboot
 	}
-	if err := p.message(m); err != nil {
+	if err := p.Message(m); err != nil {
 		return err
 	}
-	p.restart()
-	return nil
-}
-
-// wipeArea erases one area as the recovery's menu does.
-func (p *Phone) wipeArea(area string) error {
-	plain := p.dataState() == dataPlain
-	switch area {
-	case "caches":
-		if plain {
-			if err := os.RemoveAll(p.plainFile("dalvik-cache")); err != nil {
-				return err
-			}
-		}
-		if p.store.Has("cache") {
-			return p.formatPartition("cache")
-		}
-	case "apps":
-		if !plain {
-			return errors.New("the data is encrypted; it can only be formatted as a whole")
-		}
-		return os.RemoveAll(p.store.Overlay("userdata"))
-	case "storage":
-		return phoneFiles{p, card.Recovery}.tree().remove(sharedPaths[0])
-	case "system":
-		return p.formatPartition(p.on("system", p.run.slot))
-	}
+	p.Restart()
 	return nil
 }
 
 func (p *Phone) systemChoice(what string) error {
 	switch what {
 	case "restart":
-		if err := p.message(bcb.Message{}); err != nil {
+		if err := p.Message(bcb.Message{}); err != nil {
 			return err
 		}
-		p.restart()
+		p.Restart()
 		return nil
 	case "power off":
-		p.move("off", 0)
+		p.Move("off", 0)
 		return nil
 	case "allow", "deny":
 		return fmt.Errorf("no question is on the screen")
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	v := p.run.vault
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	v := p.Running.Vault
 	switch {
-	case what == "finish welcome" && p.st.Owner && v.Accounts == 0 &&
-		p.run.props["ro.product.brand"] == scenario.Stock.Brand:
+	case what == "finish welcome" && p.State.Owner && v.Accounts == 0 &&
+		p.Running.Props["ro.product.brand"] == scenario.Stock.Brand:
 		return fmt.Errorf("the maker's system wants the account that was on this phone: sign in")
 	case what == "finish welcome":
 		v.Setup = true
 	case what == "sign in":
 		v.Accounts++
-		p.st.Owner = true
-		p.save()
+		p.State.Owner = true
+		p.Save()
 	case !v.Setup:
 		return fmt.Errorf("the welcome pages come first: finish welcome")
 	case strings.HasPrefix(what, "unlocking"):
-		p.st.MayUnlock = what == "unlocking on"
-		p.save()
+		p.State.MayUnlock = what == "unlocking on"
+		p.Save()
 		return nil
 	case what == "sign out":
-		v.Accounts, p.st.Owner = 0, false
-		p.save()
+		v.Accounts, p.State.Owner = 0, false
+		p.Save()
 	case strings.HasPrefix(what, "lock "):
 		v.Lock = what == "lock on"
 	default:
 		v.Debugging = what == "debugging on"
 	}
-	if err := p.saveVault(v, p.run.key); err != nil {
+	if err := p.SaveVault(v, p.Running.Key); err != nil {
 		return err
 	}
 	if strings.HasPrefix(what, "debugging") {
-		p.move("listen-again", 0)
+		p.Move("listen-again", 0)
 	}
 	return nil
 }

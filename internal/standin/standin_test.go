@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/link"
 	"jarlid/internal/link/fastboot"
 	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/scenario"
 	"jarlid/internal/standin/standintest"
 )
@@ -29,7 +30,7 @@ type hand struct {
 }
 
 // withPhone runs a test on a phone in a bubble.
-func withPhone(t *testing.T, model string, o standin.Options, test func(t *testing.T, h hand)) {
+func withPhone(t *testing.T, model string, o device.Options, test func(t *testing.T, h hand)) {
 	t.Helper()
 	synctest.Test(t, func(t *testing.T) { test(t, hand{t, standintest.StartWith(t, model, o)}) })
 }
@@ -146,7 +147,7 @@ func images(t *testing.T, o scenario.OS) map[string][]byte {
 
 // TestLocked: a locked phone takes nothing, and what is on it stays as it was.
 func TestLocked(t *testing.T) {
-	withPhone(t, "dunlin", standin.Options{Locked: true, Mode: "bootloader"}, func(t *testing.T, h hand) {
+	withPhone(t, "dunlin", device.Options{Locked: true, Mode: "bootloader"}, func(t *testing.T, h hand) {
 		before := h.stored("boot_a")
 		img := images(t, scenario.Saltmarsh)["boot"]
 		for _, command := range []string{"erase:userdata", "set_active:b", "flashing lock_critical"} {
@@ -167,7 +168,7 @@ func TestLocked(t *testing.T) {
 
 // TestRefuses: what a bootloader can't do it refuses, and does nothing.
 func TestRefuses(t *testing.T) {
-	withPhone(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
+	withPhone(t, "dunlin", device.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 		before := h.stored("misc")
 		for _, command := range []string{"flash:nosuch", "erase:nosuch", "set_active:c", "set_active:",
 			"getvar:", "flash:", "reboot-nowhere", "oem nothing", "upload", "fetch:boot_a"} {
@@ -198,7 +199,7 @@ func TestRefuses(t *testing.T) {
 // TestFallsBack: a slot with nothing that starts uses up its tries, and the other one starts;
 // choosing it gives the tries back.
 func TestFallsBack(t *testing.T) {
-	withPhone(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
+	withPhone(t, "dunlin", device.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 		if no := h.say("set_active:b"); no != "" {
 			t.Fatalf("set_active:b: the phone says %q, want no refusal", no)
 		}
@@ -260,7 +261,7 @@ func TestVerifies(t *testing.T) {
 			"vbmeta_a": rom["vbmeta"],
 		}, false},
 	} {
-		withPhone(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
+		withPhone(t, "dunlin", device.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 			for name, b := range c.write {
 				no := ""
 				if b == nil {
@@ -292,7 +293,7 @@ func TestVerifies(t *testing.T) {
 
 // TestTemporary: a recovery that is started without being written is gone after a restart.
 func TestTemporary(t *testing.T) {
-	withPhone(t, "dunlin", standin.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
+	withPhone(t, "dunlin", device.Options{Mode: "bootloader"}, func(t *testing.T, h hand) {
 		img, err := scenario.Recovery(scenario.Tideline, scenario.PhoneOf("dunlin"))
 		if err != nil {
 			t.Fatalf("scenario.Recovery(scenario.Tideline, scenario.PhoneOf('dunlin')): %v", err)

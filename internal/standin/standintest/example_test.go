@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"jarlid/internal/link/fastboot"
-	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/standintest"
 )
 
@@ -46,7 +46,7 @@ func TestStart(t *testing.T) {
 		if _, err := product(t, phone); err != nil {
 			t.Errorf("it did not come back: %v", err)
 		}
-		phone.Fault(standin.Fault{Kind: "drop-next"})
+		phone.Fault(device.Fault{Kind: "drop-next"})
 		if _, err := product(t, phone); err == nil {
 			t.Error("a cable that is pulled at the next command still carries it")
 		}

@@ -6,12 +6,13 @@ import (
 
 	"jarlid/internal/core/model"
 	"jarlid/internal/standin"
+	"jarlid/internal/standin/device"
 )
 
 // Phone is a stand-in that runs until its test ends.
 type Phone struct {
 	*Net
-	standin.Addresses
+	device.Addresses
 	Dir string // where its storage is
 
 	t testing.TB
@@ -21,11 +22,11 @@ type Phone struct {
 // of its own. In a bubble it has to be called inside of it; it ends with the test.
 func Start(t testing.TB, name string) *Phone {
 	t.Helper()
-	return StartWith(t, name, standin.Options{})
+	return StartWith(t, name, device.Options{})
 }
 
 // StartWith runs one with options. Dir and Net are made where they are not given.
-func StartWith(t testing.TB, name string, o standin.Options) *Phone {
+func StartWith(t testing.TB, name string, o device.Options) *Phone {
 	t.Helper()
 	m, err := model.Parse([]byte(name))
 	if err != nil {
@@ -46,8 +47,8 @@ func StartWith(t testing.TB, name string, o standin.Options) *Phone {
 		o.Net = &Net{}
 	}
 	p.Net, _ = o.Net.(*Net)
-	ready, ended := make(chan standin.Addresses, 1), make(chan error, 1)
-	o.Ready = func(a standin.Addresses) { ready <- a }
+	ready, ended := make(chan device.Addresses, 1), make(chan error, 1)
+	o.Ready = func(a device.Addresses) { ready <- a }
 	s, err := standin.New(m, o)
 	if err != nil {
 		t.Fatalf("standin.New(m, o): %v", err)
@@ -78,7 +79,7 @@ func (p *Phone) Press(keys ...string) {
 }
 
 // Fault makes something go wrong.
-func (p *Phone) Fault(f standin.Fault) {
+func (p *Phone) Fault(f device.Fault) {
 	p.t.Helper()
 	if err := standin.OrderFault(p.t.Context(), p.Net, p.Control, f); err != nil {
 		p.t.Fatalf("standin.OrderFault(p.t.Context(), p.Net, p.Control, f): %v", err)

@@ -1,4 +1,4 @@
-package standin
+package wire
 
 import (
 	"bytes"
@@ -14,14 +14,16 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/super"
 	"jarlid/internal/link/fastboot"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/disk"
 )
 
 // bootloader is one computer's session with the bootloader, or with userspace
 // fastboot.
 type bootloader struct {
-	p    *Phone
+	p    *Ends
 	t    fastboot.Transport
 	ctx  context.Context
 	user bool   // userspace
@@ -34,7 +36,8 @@ type refusal string
 
 func (r refusal) Error() string { return string(r) }
 
-func (p *Phone) serveFastboot(ctx context.Context, conn net.Conn) {
+// ServeFastboot is one connection over TCP.
+func (p *Ends) ServeFastboot(ctx context.Context, conn net.Conn) {
 	hctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	t, err := fastboot.NewTCP(hctx, conn)
 	cancel()
@@ -43,8 +46,8 @@ func (p *Phone) serveFastboot(ctx context.Context, conn net.Conn) {
 	}
 }
 
-// serveUDP takes sessions over UDP, one after the other.
-func (p *Phone) serveUDP(ctx context.Context, conn net.PacketConn) {
+// ServeUDP takes sessions over UDP, one after the other.
+func (p *Ends) ServeUDP(ctx context.Context, conn net.PacketConn) {
 	d := fastboot.NewUDPDevice(conn)
 	for {
 		t, err := d.Accept(ctx)
@@ -56,10 +59,10 @@ func (p *Phone) serveUDP(ctx context.Context, conn net.PacketConn) {
 }
 
 // fastboot is one session.
-func (p *Phone) fastboot(ctx context.Context, t fastboot.Transport) {
-	p.mu.Lock()
-	b := &bootloader{p: p, t: t, ctx: ctx, user: p.st.Mode == card.Fastbootd}
-	p.mu.Unlock()
+func (p *Ends) fastboot(ctx context.Context, t fastboot.Transport) {
+	p.Mu.Lock()
+	b := &bootloader{p: p, t: t, ctx: ctx, user: p.State.Mode == card.Fastbootd}
+	p.Mu.Unlock()
 	buf := make([]byte, fastboot.MaxCommand)
 	for {
 		n, err := t.ReadPacket(ctx, buf)
@@ -96,25 +99,25 @@ const unknown = refusal("unknown command")
 func (b *bootloader) command(cmd string) (string, error) {
 	p := b.p
 	switch cmd {
-	case p.spec.Unlock:
+	case p.Spec.Unlock:
 		return "", b.unlock()
 	case "flashing lock":
 		return "", b.lock()
 	case "flashing get_unlock_ability":
-		if strings.HasPrefix(p.spec.Unlock, "flashing") {
+		if strings.HasPrefix(p.Spec.Unlock, "flashing") {
 			return "", b.say("INFO", "get_unlock_ability: "+map[bool]string{true: "1",
 				false: "0"}[p.mayUnlock()])
 		}
 	}
-	if p.faulty("drop-next") {
-		if p.o.Cable != nil {
+	if p.Faulty("drop-next") {
+		if p.Options.Cable != nil {
 			p.pull(replugAfter, false)
 		}
 		return "", errors.New("the cable was pulled")
 	}
 	verb, arg, _ := strings.Cut(cmd, ":")
 	arg = b.named(verb, arg)
-	if verb != "getvar" && p.faulty("refuse") {
+	if verb != "getvar" && p.Faulty("refuse") {
 		return "", refusal("the fault was ordered")
 	}
 	switch verb {
@@ -128,37 +131,22 @@ func (b *bootloader) command(cmd string) (string, error) {
 		if err := b.writable(arg); err != nil {
 			return "", err
 		}
-		if err := p.store.Erase(arg); err != nil {
+		if err := p.Store.Erase(arg); err != nil {
 			return "", refusal(err.Error())
 		}
-		p.o.Log("erased " + arg)
+		p.Options.Log("erased " + arg)
 	case "boot":
-		if !p.spec.Boot || b.user {
+		if !p.Spec.Boot || b.user {
 			return "", unknown
 		}
 		return "", b.boot()
 	case "set_active":
 		return b.setActive(arg)
-	case "reboot", "continue":
-		b.then = p.restart
-	case "reboot-bootloader":
-		p.message(bcb.Message{Command: bcb.CommandBootloader})
-		b.then = p.restart
-	case "reboot-recovery":
-		if !p.spec.RebootRecovery {
-			return "", unknown
-		}
-		p.message(bcb.Message{Command: bcb.CommandRecovery})
-		b.then = p.restart
-	case "reboot-fastboot":
-		if !p.spec.Userspace {
-			return "", unknown
-		}
-		p.message(bcb.Message{Command: bcb.CommandFastboot})
-		b.then = p.restart
+	case "reboot", "continue", "reboot-bootloader", "reboot-recovery", "reboot-fastboot":
+		return "", b.restart(verb)
 	case "fetch", "resize-logical-partition", "create-logical-partition", "delete-logical-partition",
 		"snapshot-update":
-		if !b.user && verb != "snapshot-update" || !p.spec.Userspace {
+		if !b.user && verb != "snapshot-update" || !p.Spec.Userspace {
 			return "", unknown
 		}
 		return b.userspace(verb, arg)
@@ -168,15 +156,30 @@ func (b *bootloader) command(cmd string) (string, error) {
 	return "", nil
 }
 
+// restart orders a restart, which comes once the command is answered.
+func (b *bootloader) restart(verb string) error {
+	p := b.p
+	message := map[string]string{"reboot-bootloader": bcb.CommandBootloader,
+		"reboot-recovery": bcb.CommandRecovery, "reboot-fastboot": bcb.CommandFastboot}[verb]
+	if verb == "reboot-recovery" && !p.Spec.RebootRecovery || verb == "reboot-fastboot" && !p.Spec.Userspace {
+		return unknown
+	}
+	if message != "" {
+		p.Message(bcb.Message{Command: message})
+	}
+	b.then = p.Restart
+	return nil
+}
+
 // named gives an argument with its partition's name as the storage has it.
 func (b *bootloader) named(verb, arg string) string {
 	name, rest, more := strings.Cut(arg, ":")
 	switch {
 	case slices.Contains([]string{"flash", "erase", "fetch", "resize-logical-partition",
 		"create-logical-partition", "delete-logical-partition"}, verb):
-		name = b.p.spec.inside(name)
+		name = b.p.Spec.Inside(name)
 	case verb == "getvar" && slices.Contains(ofPartitions, name):
-		rest = b.p.spec.inside(rest)
+		rest = b.p.Spec.Inside(rest)
 	}
 	if more {
 		return name + ":" + rest
@@ -189,7 +192,7 @@ func (b *bootloader) getvar(arg string) (string, error) {
 		for _, name := range b.variables() {
 			v, _ := b.variable(name)
 			if what, part, ok := strings.Cut(name, ":"); ok && slices.Contains(ofPartitions, what) {
-				name = what + ":" + b.p.spec.outside(part)
+				name = what + ":" + b.p.Spec.Outside(part)
 			}
 			if err := b.say("INFO", name+":"+v); err != nil {
 				return "", err
@@ -198,7 +201,7 @@ func (b *bootloader) getvar(arg string) (string, error) {
 		return "", nil
 	}
 	v, ok := b.variable(arg)
-	if !ok && b.p.spec.Spelling.Unknown != "empty" {
+	if !ok && b.p.Spec.Spelling.Unknown != "empty" {
 		return "", refusal("unknown variable")
 	}
 	return v, nil
@@ -210,7 +213,7 @@ func (b *bootloader) download(arg string) (string, error) {
 	if err != nil || len(arg) != 8 || n == 0 {
 		return "", refusal("bad size")
 	}
-	if int64(n) > int64(b.p.spec.MaxDownload) {
+	if int64(n) > int64(b.p.Spec.MaxDownload) {
 		return "", refusal("data too large")
 	}
 	b.data = nil // the old download is gone even if the new one is interrupted
@@ -234,13 +237,13 @@ const lockedText = refusal("not allowed while the device is locked")
 // writable reports whether a partition may be written: logical ones in userspace
 // alone.
 func (b *bootloader) writable(name string) error {
-	if !b.p.unlocked() {
+	if !b.p.Unlocked() {
 		return lockedText
 	}
-	if b.p.store.Has(name) {
+	if b.p.Store.Has(name) {
 		return nil
 	}
-	if m, err := b.p.store.Super(); b.user && err == nil && m.Partition(name) != nil {
+	if m, err := b.p.Store.Super(); b.user && err == nil && m.Partition(name) != nil {
 		return nil
 	}
 	return refusal("no such partition")
@@ -253,16 +256,16 @@ func (b *bootloader) flash(name string) (string, error) {
 	if b.data == nil {
 		return "", refusal("nothing was downloaded")
 	}
-	if err := b.p.store.Flash(name, b.data); err != nil {
+	if err := b.p.Store.Flash(name, b.data); err != nil {
 		return "", refusal(err.Error())
 	}
-	b.p.o.Log(fmt.Sprintf("wrote %d bytes to %s", len(b.data), name))
+	b.p.Options.Log(fmt.Sprintf("wrote %d bytes to %s", len(b.data), name))
 	return "", nil
 }
 
 // boot starts what was downloaded, after the answer.
 func (b *bootloader) boot() error {
-	if !b.p.unlocked() {
+	if !b.p.Unlocked() {
 		return lockedText
 	}
 	if b.data == nil {
@@ -273,43 +276,43 @@ func (b *bootloader) boot() error {
 		return refusal("this is no boot image")
 	}
 	b.then = func() {
-		b.p.next <- transition{to: "image", delay: time.Duration(b.p.spec.Delays.Restart), image: data}
+		b.p.Next <- device.Transition{To: "image", Delay: time.Duration(b.p.Spec.Delays.Restart), Image: data}
 	}
 	return nil
 }
 
 func (b *bootloader) setActive(arg string) (string, error) {
-	if b.p.model.Slots < 2 {
+	if b.p.Model.Slots < 2 {
 		return "", unknown
 	}
-	if !b.p.unlocked() {
+	if !b.p.Unlocked() {
 		return "", lockedText
 	}
 	slot := strings.TrimPrefix(arg, "_")
 	if slot != "a" && slot != "b" {
 		return "", refusal("no such slot")
 	}
-	c := b.p.control()
+	c := b.p.Control()
 	c.Activate(int(slot[0] - 'a'))
-	if b.p.setControl(c) != nil {
+	if b.p.SetControl(c) != nil {
 		return "", refusal("misc could not be written")
 	}
 	if !b.user {
-		b.p.store.Slot.Store(int32(slot[0] - 'a'))
+		b.p.Store.Slot.Store(int32(slot[0] - 'a'))
 	}
 	return "", nil
 }
 
-func (p *Phone) mayUnlock() bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.st.MayUnlock
+func (p *Ends) mayUnlock() bool {
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	return p.State.MayUnlock
 }
 
 // unlock asks the owner on the screen; what the answer does follows it.
 func (b *bootloader) unlock() error {
 	switch {
-	case b.p.unlocked():
+	case b.p.Unlocked():
 		return refusal("already unlocked")
 	case !b.p.mayUnlock():
 		return refusal("flashing unlock is not allowed: allow it in the developer settings")
@@ -319,7 +322,7 @@ func (b *bootloader) unlock() error {
 }
 
 func (b *bootloader) lock() error {
-	if !b.p.unlocked() {
+	if !b.p.Unlocked() {
 		return refusal("already locked")
 	}
 	b.p.askLock("Lock the bootloader? All data will be erased.", false)
@@ -327,15 +330,15 @@ func (b *bootloader) lock() error {
 }
 
 // askLock asks the owner whether the lock is to be changed, and does it.
-func (p *Phone) askLock(text string, open bool) {
-	q := &question{text: text, answer: make(chan bool, 1)}
-	p.mu.Lock()
-	p.ask = q
-	p.mu.Unlock()
-	p.show("%s", text)
+func (p *Ends) askLock(text string, open bool) {
+	q := &device.Question{Text: text, Answer: make(chan bool, 1)}
+	p.Mu.Lock()
+	p.Asked = q
+	p.Mu.Unlock()
+	p.Show("%s", text)
 	go func() {
 		select {
-		case yes := <-q.answer:
+		case yes := <-q.Answer:
 			if yes {
 				p.setLock(open)
 			}
@@ -344,24 +347,24 @@ func (p *Phone) askLock(text string, open bool) {
 	}()
 }
 
-func (p *Phone) setLock(open bool) {
+func (p *Ends) setLock(open bool) {
 	for _, name := range []string{"userdata", "metadata"} {
-		if p.store.Has(name) {
-			if err := p.store.Erase(name); err != nil {
-				p.show("Erasing failed: %v", err)
+		if p.Store.Has(name) {
+			if err := p.Store.Erase(name); err != nil {
+				p.Show("Erasing failed: %v", err)
 				return
 			}
 		}
 	}
-	p.mu.Lock()
-	p.st.Unlocked = open
-	p.save()
-	p.mu.Unlock()
-	p.show("The bootloader is %s, all data is erased.",
+	p.Mu.Lock()
+	p.State.Unlocked = open
+	p.Save()
+	p.Mu.Unlock()
+	p.Show("The bootloader is %s, all data is erased.",
 		map[bool]string{true: "unlocked", false: "locked"}[open])
-	p.message(bcb.Message{Command: bcb.CommandBootloader})
+	p.Message(bcb.Message{Command: bcb.CommandBootloader})
 	time.Sleep(lockLinger)
-	p.restart()
+	p.Restart()
 }
 
 // lockLinger is how long a bootloader goes on after its lock has changed, and says so, before it restarts.
@@ -373,7 +376,7 @@ func (b *bootloader) userspace(verb, arg string) (string, error) {
 	if verb == "fetch" {
 		return b.fetch(arg)
 	}
-	if !p.unlocked() {
+	if !p.Unlocked() {
 		return "", lockedText
 	}
 	name, sizeText, _ := strings.Cut(arg, ":")
@@ -383,21 +386,21 @@ func (b *bootloader) userspace(verb, arg string) (string, error) {
 		if err != nil || size < 0 {
 			return "", refusal("bad size")
 		}
-		err = p.changeSuper(func(m *superMeta) error { return resize(m, name, size) })
+		err = p.ChangeSuper(func(m *super.Metadata) error { return device.Resize(m, name, size) })
 	case "create-logical-partition":
 		if err != nil || size < 0 {
 			return "", refusal("bad size")
 		}
-		err = p.createLogical(name, size)
+		err = p.CreateLogical(name, size)
 	case "delete-logical-partition":
-		err = p.deleteLogical(name)
+		err = p.DeleteLogical(name)
 	case "snapshot-update":
 		err = b.snapshotUpdate(arg)
 	}
 	if err != nil {
 		return "", refusal(err.Error())
 	}
-	p.o.Log(verb + " " + arg)
+	p.Options.Log(verb + " " + arg)
 	return "", nil
 }
 
@@ -406,13 +409,13 @@ func (b *bootloader) fetch(arg string) (string, error) {
 	parts := strings.Split(arg, ":")
 	name := parts[0]
 	base := strings.TrimSuffix(strings.TrimSuffix(name, "_a"), "_b")
-	if !b.p.unlocked() || !slices.Contains(b.p.spec.Fetch, base) {
+	if !b.p.Unlocked() || !slices.Contains(b.p.Spec.Fetch, base) {
 		return "", refusal("fetching " + name + " is not allowed")
 	}
-	if !b.p.store.Has(name) && b.p.store.Slots[name] {
-		name += "_" + slotName(int(b.p.store.Slot.Load()))
+	if !b.p.Store.Has(name) && b.p.Store.Slots[name] {
+		name += "_" + device.SlotName(int(b.p.Store.Slot.Load()))
 	}
-	off, size := int64(0), b.p.store.Sizes[name]
+	off, size := int64(0), b.p.Store.Sizes[name]
 	var err error
 	if len(parts) > 1 {
 		off, err = strconv.ParseInt(strings.TrimPrefix(parts[1], "0x"), 16, 64)
@@ -421,14 +424,14 @@ func (b *bootloader) fetch(arg string) (string, error) {
 	if len(parts) > 2 && err == nil {
 		size, err = strconv.ParseInt(strings.TrimPrefix(parts[2], "0x"), 16, 64)
 	}
-	if err != nil || off < 0 || size <= 0 || off+size > b.p.store.Sizes[name] {
+	if err != nil || off < 0 || size <= 0 || off+size > b.p.Store.Sizes[name] {
 		return "", refusal("bad range")
 	}
 	if err := b.say("DATA", fmt.Sprintf("%08x", size)); err != nil {
 		return "", err
 	}
 	for at := int64(0); at < size; at += 1 << 20 {
-		p, err := b.p.store.Piece(name, off+at, min(1<<20, size-at))
+		p, err := b.p.Store.Piece(name, off+at, min(1<<20, size-at))
 		if err == nil {
 			err = b.t.WritePacket(b.ctx, p)
 		}
@@ -445,21 +448,21 @@ func (b *bootloader) snapshotUpdate(what string) error {
 	p := b.p
 	switch what {
 	case "cancel":
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		if p.st.Snapshot == snapMerging {
+		p.Mu.Lock()
+		defer p.Mu.Unlock()
+		if p.State.Snapshot == device.SnapMerging {
 			return fmt.Errorf("a merge has begun and can't be cancelled")
 		}
-		p.setSnapshot(snapNone)
-		p.st.Cows = nil
-		p.store.Cows.Store(&map[string]disk.Span{})
-		p.save()
+		p.SetSnapshot(device.SnapNone)
+		p.State.Cows = nil
+		p.Store.Cows.Store(&map[string]disk.Span{})
+		p.Save()
 		return nil
 	case "merge":
-		if p.st.Snapshot != snapMerging {
+		if p.State.Snapshot != device.SnapMerging {
 			return fmt.Errorf("no merge has begun")
 		}
-		return p.merge()
+		return p.Merge()
 	}
 	return fmt.Errorf("unknown argument %q", what)
 }

@@ -1,4 +1,4 @@
-package standin
+package wire
 
 import (
 	"bytes"
@@ -11,7 +11,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"time"
 
@@ -22,103 +21,35 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-// loaderSpec is a manufacturer's loader, instead of fastboot.
-type loaderSpec struct {
-	Version string `yaml:"version"`
-	Payload size   `yaml:"payload"` // the largest a message has
-	Noise   string `yaml:"noise"`   // what is on the line before anything is said
-}
-
-// Keys of a phone with a loader: its own are others than its twin's.
-const (
-	keyLoader  = "volume-down+side+power"
-	keyRescue  = "volume-up+side+power"
-	keyYes     = "volume-up"
-	keyNo      = "volume-down"
-	batteryOut = "battery-out"
-	batteryIn  = "battery-in"
-)
-
-var loaderKeys = []string{keyLoader, keyRescue, keyYes, keyNo, batteryOut, batteryIn}
-
-// loaderKey is one of the keys of a phone with a loader; done is false for others.
-func (p *Phone) loaderKey(what string) (done bool, err error) {
-	if !slices.Contains(loaderKeys, what) && what != keyPower {
-		return false, nil
-	}
-	p.mu.Lock()
-	mode, out, asks := p.st.Mode, p.noBattery, p.asksLoader
-	p.asksLoader = false
-	p.mu.Unlock()
-	set := func(at *bool, v bool) {
-		p.mu.Lock()
-		*at = v
-		p.mu.Unlock()
-	}
-	switch {
-	case what == batteryOut:
-		set(&p.noBattery, true)
-		p.move("off", 0)
-	case what == batteryIn:
-		set(&p.noBattery, false)
-	case out:
-		return true, errors.New("the phone stays dark: its battery is out")
-	case what == keyLoader:
-		if mode != card.None {
-			return true, errors.New("the keys count while the phone is off: take its battery out and put " +
-				"it back")
-		}
-		set(&p.asksLoader, true)
-		p.show("Loader? Volume up: yes. Volume down: no, start as usual.")
-	case what == keyYes && asks:
-		p.move(string(card.Loader), time.Duration(p.spec.Delays.Restart))
-	case what == keyNo && asks:
-		p.move("start", time.Duration(p.spec.Delays.Restart))
-	case what == keyRescue:
-		if mode != card.None {
-			return true, errors.New("the keys count while the phone is off: take its battery out and put " +
-				"it back")
-		}
-		p.move(string(card.Recovery), time.Duration(p.spec.Delays.Restart))
-	case what == keyPower:
-		if mode == card.None {
-			p.move(string(card.System), time.Duration(p.spec.Delays.Restart))
-		}
-	default:
-		return true, errors.New("nothing happens")
-	}
-	return true, nil
-}
-
-// serveOwnLoader talks to one computer over the loader's line.
-func (p *Phone) serveOwnLoader(ctx context.Context, conn loader.Stream) {
+// ServeOwnLoader talks to one computer over the loader's line.
+func (p *Ends) ServeOwnLoader(ctx context.Context, conn loader.Stream) {
 	// It has one line: another connection takes it over, when the order that is being carried out has ended.
-	p.mu.Lock()
+	p.Mu.Lock()
 	if p.loaderLine != nil {
 		p.loaderLine.Close()
 	}
 	p.loaderLine = conn
-	p.mu.Unlock()
+	p.Mu.Unlock()
 	select {
 	case p.loaderTurn <- struct{}{}:
 		defer func() { <-p.loaderTurn }()
 	case <-ctx.Done():
 		return
 	}
-	if _, err := conn.Write([]byte(p.spec.Loader.Noise)); err != nil {
+	if _, err := conn.Write([]byte(p.Spec.Loader.Noise)); err != nil {
 		return
 	}
 	side := &loaderSide{p: p}
 	defer side.drop()
 	// the cable, or another program's words
-	_ = loader.Serve(&wornLine{conn, p}, side, int(p.spec.Loader.Payload))
+	_ = loader.Serve(&wornLine{conn, p}, side, int(p.Spec.Loader.Payload))
 }
 
 // wornLine is a serial line that faults happen to: bytes of the next message are lost, doubled or
 // changed, or nothing comes through.
 type wornLine struct {
 	loader.Stream
-	p *Phone
+	p *Ends
 }
 
 // Read takes what the computer sends.
@@ -129,14 +60,14 @@ func (w *wornLine) Read(b []byte) (int, error) {
 	}
 	at := n / 2
 	switch {
-	case w.p.faulty("line-loses"):
+	case w.p.Faulty("line-loses"):
 		return copy(b[at:], b[at+1:n]) + at, err
-	case w.p.faulty("line-doubles") && n < len(b):
+	case w.p.Faulty("line-doubles") && n < len(b):
 		copy(b[at+1:n+1], b[at:n])
 		return n + 1, err
-	case w.p.faulty("line-garbles"):
+	case w.p.Faulty("line-garbles"):
 		b[at] ^= 0x55
-	case w.p.faulty("line-silent"):
+	case w.p.Faulty("line-silent"):
 		return w.Read(b)
 	}
 	return n, err
@@ -144,7 +75,7 @@ func (w *wornLine) Read(b []byte) (int, error) {
 
 // loaderSide is the phone behind the loader's protocol.
 type loaderSide struct {
-	p *Phone
+	p *Ends
 	// What is being written, its file, how much has come, and the digest of that.
 	w    partial
 	part *os.File
@@ -161,20 +92,20 @@ type partial struct {
 	Table     bool   `json:"table"`
 }
 
-func (s *loaderSide) partFile() string { return filepath.Join(s.p.o.Dir, "loader-part") }
-func (s *loaderSide) wishFile() string { return filepath.Join(s.p.o.Dir, "loader-part.json") }
+func (s *loaderSide) partFile() string { return filepath.Join(s.p.Options.Dir, "loader-part") }
+func (s *loaderSide) wishFile() string { return filepath.Join(s.p.Options.Dir, "loader-part.json") }
 
 // Identity is what the loader says in its hello.
 func (s *loaderSide) Identity() loader.Fields {
 	p := s.p
 	screen := "Maker's loader. Nothing is written."
-	if !p.unlocked() {
+	if !p.Unlocked() {
 		screen = "Maker's loader. Locked."
 	}
 	return loader.Fields{
-		"product": p.spec.Product,
-		"serial":  p.st.Serial,
-		"loader":  p.spec.Loader.Version,
+		"product": p.Spec.Product,
+		"serial":  p.State.Serial,
+		"loader":  p.Spec.Loader.Version,
 		"screen":  screen,
 	}
 }
@@ -182,19 +113,19 @@ func (s *loaderSide) Identity() loader.Fields {
 // Facts are what it tells of the phone.
 func (s *loaderSide) Facts() loader.Fields {
 	p := s.p
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
 	yes := map[bool]string{true: "yes", false: "no"}
 	return loader.Fields{
-		"unlocked": yes[p.st.Unlocked],
-		"verifies": yes[!p.st.Unlocked],
-		"battery":  strconv.Itoa(p.st.Percent),
+		"unlocked": yes[p.State.Unlocked],
+		"verifies": yes[!p.State.Unlocked],
+		"battery":  strconv.Itoa(p.State.Percent),
 		"slots":    "0",
 	}
 }
 
 // tableFile keeps a table that was written.
-func (s *loaderSide) tableFile() string { return filepath.Join(s.p.o.Dir, "loader-table") }
+func (s *loaderSide) tableFile() string { return filepath.Join(s.p.Options.Dir, "loader-table") }
 
 // Table is what the model file has, or what was written.
 func (s *loaderSide) Table() []parttable.Partition {
@@ -204,13 +135,13 @@ func (s *loaderSide) Table() []parttable.Partition {
 		}
 	}
 	var list []parttable.Partition
-	for n, p := range s.p.spec.Partitions {
+	for n, p := range s.p.Spec.Partitions {
 		own := p.Name != "loader" // a loader neither gives itself out nor takes another
 		kind := p.Type
 		if kind == "" {
 			kind = "raw"
 		}
-		list = append(list, parttable.Partition{Number: n, Name: s.p.spec.outside(p.Name),
+		list = append(list, parttable.Partition{Number: n, Name: s.p.Spec.Outside(p.Name),
 			Size: int64(p.Size), Type: kind, Readable: own && p.Name != "userdata", Writable: own})
 	}
 	return list
@@ -220,8 +151,8 @@ func (s *loaderSide) Table() []parttable.Partition {
 func (s *loaderSide) find(word string) (parttable.Partition, error) {
 	for _, p := range s.Table() {
 		if p.Name == word || strconv.Itoa(p.Number) == word {
-			p.Name = s.p.spec.inside(p.Name)
-			if !s.p.store.Has(p.Name) {
+			p.Name = s.p.Spec.Inside(p.Name)
+			if !s.p.Store.Has(p.Name) {
 				return p, loader.Refuse("storage", "the table names %s, and the storage has no such place",
 					p.Name)
 			}
@@ -251,7 +182,7 @@ func (s *loaderSide) ReadAt(word string, b []byte, off int64) error {
 	if off < 0 || off > part.Size || int64(len(b)) > part.Size-off {
 		return loader.Refuse("too-large", "%s has %d bytes", part.Name, part.Size)
 	}
-	v, err := s.p.store.Open(part.Name)
+	v, err := s.p.Store.Open(part.Name)
 	if err != nil {
 		return loader.Refuse("storage", "%v", err)
 	}
@@ -264,11 +195,11 @@ func (s *loaderSide) ReadAt(word string, b []byte, off int64) error {
 
 // Begin prepares a write.
 func (s *loaderSide) Begin(word string, size int64, table, anew bool) (have int64, digest string, err error) {
-	if s.p.faulty("refuse") {
+	if s.p.Faulty("refuse") {
 		return 0, "", loader.Refuse("storage", "the fault was ordered")
 	}
-	if !s.p.unlocked() && table {
-		s.p.show("Refused: this phone is locked.")
+	if !s.p.Unlocked() && table {
+		s.p.Show("Refused: this phone is locked.")
 		return 0, "", loader.Refuse("locked", "the loader is locked, and its table stays as it is")
 	}
 	w := partial{word, size, table}
@@ -298,7 +229,7 @@ func (s *loaderSide) Begin(word string, size int64, table, anew bool) (have int6
 		old == w {
 		if n, err := s.take(w); err == nil && n <= size {
 			if n > 0 {
-				s.p.show("Going on at %d of %d bytes.", n, size)
+				s.p.Show("Going on at %d of %d bytes.", n, size)
 			}
 			return n, hex.EncodeToString(s.sum.Sum(nil)), nil
 		}
@@ -314,7 +245,7 @@ func (s *loaderSide) Begin(word string, size int64, table, anew bool) (have int6
 	if err != nil {
 		return 0, "", loader.Refuse("storage", "%v", err)
 	}
-	s.p.show("Receiving %s: 0 %%", w.Partition)
+	s.p.Show("Receiving %s: 0 %%", w.Partition)
 	return 0, "", nil
 }
 
@@ -354,7 +285,7 @@ func (s *loaderSide) Data(off int64, b []byte) error {
 		return loader.Refuse("order", "nothing was begun")
 	case off != s.came || off+int64(len(b)) > s.w.Size:
 		return loader.Refuse("order", "byte %d is the next", s.came)
-	case s.p.faulty("full"):
+	case s.p.Faulty("full"):
 		return loader.Refuse("storage", "the storage takes nothing")
 	}
 	if _, err := s.part.WriteAt(b, off); err != nil {
@@ -394,17 +325,17 @@ func (s *loaderSide) End(want string, working func(int, string)) (string, error)
 		if err := host.WriteWhole(s.tableFile(), parttable.Encode(list), 0o600); err != nil {
 			return "", loader.Refuse("storage", "%v", err)
 		}
-		s.p.show("The table of partitions is another one now.")
+		s.p.Show("The table of partitions is another one now.")
 	} else {
 		if !s.makers(w.Partition, w.Size, digest) {
 			// in red; an unlocked one goes on
-			s.p.show("Verification failed: %s is not the maker's.", w.Partition)
-			if !s.p.unlocked() {
+			s.p.Show("Verification failed: %s is not the maker's.", w.Partition)
+			if !s.p.Unlocked() {
 				s.forget()
 				return "", loader.Refuse("not-signed", "%s is not signed by this phone's maker", w.Partition)
 			}
 		}
-		v, err := s.p.store.Open(w.Partition)
+		v, err := s.p.Store.Open(w.Partition)
 		if err == nil {
 			_, err = io.CopyBuffer(io.NewOffsetWriter(v, 0), struct{ io.Reader }{f}, make([]byte, 1<<20))
 			err = errors.Join(err, v.Close())
@@ -412,9 +343,9 @@ func (s *loaderSide) End(want string, working func(int, string)) (string, error)
 		if err != nil {
 			return "", loader.Refuse("storage", "%v", err)
 		}
-		s.p.show("%s: 100 %%", w.Partition)
+		s.p.Show("%s: 100 %%", w.Partition)
 	}
-	s.p.o.Log("wrote " + strconv.FormatInt(w.Size, 10) + " bytes to " + w.Partition)
+	s.p.Options.Log("wrote " + strconv.FormatInt(w.Size, 10) + " bytes to " + w.Partition)
 	s.forget()
 	return digest, nil
 }
@@ -426,14 +357,14 @@ func (s *loaderSide) forget() {
 
 // manufacturers reports whether an image is the one the phone was sold with.
 func (s *loaderSide) makers(partition string, size int64, digest string) bool {
-	set, err := scenario.Images(scenario.Stock, s.p.spec.phone(s.p.model))
+	set, err := scenario.Images(scenario.Stock, s.p.Spec.Phone(s.p.Model))
 	sum := sha256.Sum256(set[partition])
 	return err == nil && int64(len(set[partition])) == size && hex.EncodeToString(sum[:]) == digest
 }
 
 // Erase erases a partition.
 func (s *loaderSide) Erase(word string, working func(int, string)) error {
-	if !s.p.unlocked() {
+	if !s.p.Unlocked() {
 		return loader.Refuse("locked", "the loader is locked and erases nothing")
 	}
 	part, err := s.find(word)
@@ -444,23 +375,23 @@ func (s *loaderSide) Erase(word string, working func(int, string)) error {
 		return loader.Refuse("not-allowed", "%s is not erased", part.Name)
 	}
 	working(-1, "erasing "+part.Name)
-	if err := s.p.store.Erase(part.Name); err != nil {
+	if err := s.p.Store.Erase(part.Name); err != nil {
 		return loader.Refuse("storage", "%v", err)
 	}
-	s.p.o.Log("erased " + part.Name)
+	s.p.Options.Log("erased " + part.Name)
 	return nil
 }
 
 // Leave ends the loader.
 func (s *loaderSide) Leave(to string) error {
-	d := time.Duration(s.p.spec.Delays.Restart)
+	d := time.Duration(s.p.Spec.Delays.Restart)
 	switch to {
 	case "system":
-		s.p.move(string(card.System), d)
+		s.p.Move(string(card.System), d)
 	case "off":
-		s.p.move("off", d)
+		s.p.Move("off", d)
 	case "loader":
-		s.p.move(string(card.Loader), d)
+		s.p.Move(string(card.Loader), d)
 	default:
 		return loader.Refuse("format", "nothing is called %q", to)
 	}

@@ -1,4 +1,4 @@
-package standin
+package device
 
 import (
 	"fmt"
@@ -25,9 +25,9 @@ const (
 // newSuper makes the metadata of a phone as its manufacturer ships it: the partitions
 // of slot a, and empty ones of slot b.
 func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
-	s := p.spec.Super
+	s := p.Spec.Super
 	m := &super.Metadata{Minor: 2, SlotCount: metaSlots, MetadataMaxSize: metaSize,
-		Devices: []super.Device{{Name: "super", Size: p.store.Sizes["super"], First: superFirst}},
+		Devices: []super.Device{{Name: "super", Size: p.Store.Sizes["super"], First: superFirst}},
 		Groups:  []super.Group{{Name: "default"}}}
 	at := int64(superFirst)
 	for _, suffix := range []string{"_a", "_b"} {
@@ -45,8 +45,8 @@ func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
 	return m
 }
 
-// setSuper writes the metadata of one slot, or of all for -1.
-func setSuper(st *disk.Disk, m *super.Metadata, slot int) error {
+// SetSuper writes the metadata of one slot, or of all for -1.
+func SetSuper(st *disk.Disk, m *super.Metadata, slot int) error {
 	b, err := super.Build(m)
 	if err != nil {
 		return err
@@ -94,8 +94,8 @@ func gaps(m *super.Metadata) []super.Extent {
 	return free
 }
 
-// resize gives a logical partition another size.
-func resize(m *super.Metadata, name string, size int64) error {
+// Resize gives a logical partition another size.
+func Resize(m *super.Metadata, name string, size int64) error {
 	part := m.Partition(name)
 	if part == nil {
 		return fmt.Errorf("no such logical partition")
@@ -127,12 +127,12 @@ func resize(m *super.Metadata, name string, size int64) error {
 	return nil
 }
 
-// changeSuper changes the metadata that counts.
-func (p *Phone) changeSuper(change func(*super.Metadata) error) error {
-	m, err := p.store.Super()
+// ChangeSuper changes the metadata that counts.
+func (p *Phone) ChangeSuper(change func(*super.Metadata) error) error {
+	m, err := p.Store.Super()
 	if err == nil {
 		if err = change(m); err == nil {
-			err = setSuper(p.store, m, int(p.store.Slot.Load()))
+			err = SetSuper(p.Store, m, int(p.Store.Slot.Load()))
 		}
 	}
 	return err
@@ -140,88 +140,88 @@ func (p *Phone) changeSuper(change func(*super.Metadata) error) error {
 
 // Snapshot states, as the variable snapshot-update-status names them.
 const (
-	snapNone    = bcb.MergeNone
-	snapWaiting = bcb.MergeSnapshotted
-	snapMerging = bcb.MergeMerging
+	SnapNone    = bcb.MergeNone
+	SnapWaiting = bcb.MergeSnapshotted
+	SnapMerging = bcb.MergeMerging
 )
 
-// setSnapshot keeps the state, in misc too; p.mu is held.
-func (p *Phone) setSnapshot(state string) {
-	p.st.Snapshot = state
-	b, err := p.store.Piece("misc", bcb.MergeOffset, bcb.MergeSize)
+// SetSnapshot keeps the state, in misc too; p.Mu is held.
+func (p *Phone) SetSnapshot(state string) {
+	p.State.Snapshot = state
+	b, err := p.Store.Piece("misc", bcb.MergeOffset, bcb.MergeSize)
 	if err == nil {
-		if err = bcb.PutMerge(b, state, int(p.store.Slot.Load())); err == nil {
-			err = p.store.Put("misc", b, bcb.MergeOffset)
+		if err = bcb.PutMerge(b, state, int(p.Store.Slot.Load())); err == nil {
+			err = p.Store.Put("misc", b, bcb.MergeOffset)
 		}
 	}
 	if err != nil {
-		p.o.Log("the merge state could not be kept in misc: " + err.Error())
+		p.Options.Log("the merge state could not be kept in misc: " + err.Error())
 	}
 }
 
 // cowFirst is where in userdata an install keeps what is to be merged.
 const cowFirst = 16 << 20
 
-// stageLogical keeps the new contents of a logical partition in userdata,
+// StageLogical keeps the new contents of a logical partition in userdata,
 // from where the merge takes them after the first good start.
-func (p *Phone) stageLogical(name string, size int64) (*disk.Volume, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+func (p *Phone) StageLogical(name string, size int64) (*disk.Volume, error) {
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
 	at := int64(cowFirst)
-	for _, s := range p.st.Cows {
+	for _, s := range p.State.Cows {
 		at = max(at, s.Offset+s.Size)
 	}
 	size = image.Align(size, superUnit)
-	if at+size > p.store.Sizes["userdata"] {
+	if at+size > p.Store.Sizes["userdata"] {
 		return nil, fmt.Errorf("there is no room for the new %s in userdata", name)
 	}
 	p.keepCow(name, disk.Span{Offset: at, Size: size})
-	return p.store.Open(name)
+	return p.Store.Open(name)
 }
 
-// keepCow adds to what waits for the merge; p.mu is held.
+// keepCow adds to what waits for the merge; p.Mu is held.
 func (p *Phone) keepCow(name string, s disk.Span) {
 	cows := map[string]disk.Span{name: s}
-	maps.Copy(cows, p.st.Cows)
-	p.st.Cows = cows
-	p.store.Cows.Store(&cows)
+	maps.Copy(cows, p.State.Cows)
+	p.State.Cows = cows
+	p.Store.Cows.Store(&cows)
 }
 
-// merge copies what waits in userdata to super, in place of the old slot's
+// Merge copies what waits in userdata to super, in place of the old slot's
 // partitions, and ends the state.
-func (p *Phone) merge() error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	m, err := p.store.Super()
+func (p *Phone) Merge() error {
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	m, err := p.Store.Super()
 	if err != nil {
 		return err
 	}
-	for name := range p.st.Cows {
+	for name := range p.State.Cows {
 		base, slot := name[:len(name)-1], name[len(name)-1:]
 		if old := m.Partition(base + card.Other(slot)); old != nil {
 			old.Extents = nil
 		}
 	}
-	names := slices.Sorted(maps.Keys(p.st.Cows)) // so that they lie the same way each time
+	names := slices.Sorted(maps.Keys(p.State.Cows)) // so that they lie the same way each time
 	for _, name := range names {
-		if err := resize(m, name, p.st.Cows[name].Size); err != nil {
+		if err := Resize(m, name, p.State.Cows[name].Size); err != nil {
 			return err
 		}
 	}
-	if err := setSuper(p.store, m, int(p.store.Slot.Load())); err != nil {
+	if err := SetSuper(p.Store, m, int(p.Store.Slot.Load())); err != nil {
 		return err
 	}
-	userdata, err := os.Open(p.store.Path("userdata"))
+	userdata, err := os.Open(p.Store.Path("userdata"))
 	if err != nil {
 		return err
 	}
 	defer userdata.Close()
-	cows := p.st.Cows
-	p.st.Cows = nil
-	p.store.Cows.Store(&map[string]disk.Span{})
+	cows := p.State.Cows
+	p.State.Cows = nil
+	p.Store.Cows.Store(&map[string]disk.Span{})
 	for _, name := range names {
 		cow := cows[name]
-		v, err := p.store.Open(name)
+		v, err := p.Store.Open(name)
 		if err != nil {
 			return err
 		}
@@ -233,38 +233,38 @@ func (p *Phone) merge() error {
 			return err
 		}
 	}
-	p.setSnapshot(snapNone)
-	p.save()
-	p.o.Log("the merge has finished")
+	p.SetSnapshot(SnapNone)
+	p.Save()
+	p.Options.Log("the merge has finished")
 	return nil
 }
 
-// logical reports whether a name, with or without its suffix, is that of a
+// Logical reports whether a name, with or without its suffix, is that of a
 // logical partition of this phone.
-func (p *Phone) logical(name string) bool {
+func (p *Phone) Logical(name string) bool {
 	base := strings.TrimSuffix(strings.TrimSuffix(name, "_a"), "_b")
-	return slices.Contains(p.spec.Super.Partitions, base)
+	return slices.Contains(p.Spec.Super.Partitions, base)
 }
 
-// createLogical adds a logical partition to the group of its slot.
-func (p *Phone) createLogical(name string, size int64) error {
-	return p.changeSuper(func(m *superMeta) error {
+// CreateLogical adds a logical partition to the group of its slot.
+func (p *Phone) CreateLogical(name string, size int64) error {
+	return p.ChangeSuper(func(m *super.Metadata) error {
 		if m.Partition(name) != nil {
 			return fmt.Errorf("it exists already")
 		}
-		group := p.spec.Super.Group + "_a"
+		group := p.Spec.Super.Group + "_a"
 		if strings.HasSuffix(name, "_b") {
-			group = p.spec.Super.Group + "_b"
+			group = p.Spec.Super.Group + "_b"
 		}
 		m.Partitions = append(m.Partitions, super.Partition{Name: name, Group: group,
 			Attributes: super.AttrReadonly})
-		return resize(m, name, size)
+		return Resize(m, name, size)
 	})
 }
 
-// deleteLogical takes a logical partition away.
-func (p *Phone) deleteLogical(name string) error {
-	return p.changeSuper(func(m *superMeta) error {
+// DeleteLogical takes a logical partition away.
+func (p *Phone) DeleteLogical(name string) error {
+	return p.ChangeSuper(func(m *super.Metadata) error {
 		if m.Partition(name) == nil {
 			return fmt.Errorf("no such logical partition")
 		}

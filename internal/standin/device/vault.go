@@ -1,4 +1,4 @@
-package standin
+package device
 
 import (
 	"bytes"
@@ -29,20 +29,20 @@ type vault struct {
 	Accounts  int      `json:"accounts"`  // signed in
 	Lock      bool     `json:"lock"`      // the screen is locked with a code
 	Brand     string   `json:"brand"`     // whose system made it, where nothing is encrypted
-	Apps      []app    `json:"apps,omitempty"`
+	Apps      []App    `json:"apps,omitempty"`
 }
 
-// app is one that the owner installed.
-type app struct {
+// App is one that the owner installed.
+type App struct {
 	Name    string `json:"name"`
 	Version int64  `json:"version"`
 	Signer  string `json:"signer"` // fingerprint of its certificate
 }
 
-// dataError says that a system cannot read the data.
-type dataError struct{ why string }
+// DataError says that a system cannot read the data.
+type DataError struct{ why string }
 
-func (e *dataError) Error() string { return e.why }
+func (e *DataError) Error() string { return e.why }
 
 const (
 	vaultSize  = 64 << 10 // bytes of userdata the vault fills
@@ -103,25 +103,25 @@ func unseal(key, b []byte, magic string) ([]byte, error) {
 // keyPlace is where the wrapped key lies: in metadata, or on old phones without
 // one in the last 16 KiB of userdata.
 func (p *Phone) keyPlace() (partition string, off int64) {
-	if p.store.Has("metadata") {
+	if p.Store.Has("metadata") {
 		return "metadata", 0
 	}
-	return "userdata", p.store.Sizes["userdata"] - 16<<10
+	return "userdata", p.Store.Sizes["userdata"] - 16<<10
 }
 
-// dataPlain is the state of data that is not encrypted.
-const dataPlain = "plain"
+// DataPlain is the state of data that is not encrypted.
+const DataPlain = "plain"
 
-// dataState says what userdata holds: "erased", "formatted", "encrypted" or, on
+// DataState says what userdata holds: "erased", "formatted", "encrypted" or, on
 // phones that do not encrypt, "plain".
-func (p *Phone) dataState() string {
-	b, err := p.store.Head("userdata", vaultSize)
+func (p *Phone) DataState() string {
+	b, err := p.Store.Head("userdata", vaultSize)
 	switch {
 	case err != nil:
 		return "encrypted"
 	case ext4.IsMagic(b):
-		if _, err := os.Stat(p.plainFile(packagesFile)); err == nil {
-			return dataPlain
+		if _, err := os.Stat(p.PlainFile(packagesFile)); err == nil {
+			return DataPlain
 		}
 		return "formatted"
 	}
@@ -133,32 +133,33 @@ func (p *Phone) dataState() string {
 	return "erased"
 }
 
-// formatData leaves an empty file system, as formatting in a recovery does.
-func (p *Phone) formatData() error {
-	if err := p.formatPartition("userdata"); err != nil {
+// FormatData leaves an empty file system, as formatting in a recovery does.
+func (p *Phone) FormatData() error {
+	if err := p.FormatPartition("userdata"); err != nil {
 		return err
 	}
-	if p.store.Has("metadata") {
-		return p.formatPartition("metadata")
+	if p.Store.Has("metadata") {
+		return p.FormatPartition("metadata")
 	}
 	return nil
 }
 
-func (p *Phone) formatPartition(name string) error {
+// FormatPartition makes an empty ext4 file system on a partition.
+func (p *Phone) FormatPartition(name string) error {
 	b, err := scenario.EmptyData()
 	if err != nil {
 		return err
 	}
 	b = bytes.Clone(b)
-	before, err := p.store.Head(name, 2048)
+	before, err := p.Store.Head(name, 2048)
 	if err != nil {
 		return err
 	}
 	stampSuper(b[1024:], before[1024:])
-	if err := p.store.Erase(name); err != nil {
+	if err := p.Store.Erase(name); err != nil {
 		return err
 	}
-	return p.store.Put(name, b, 0)
+	return p.Store.Put(name, b, 0)
 }
 
 // stampSuper gives a new file system's super block the time it was made at, and the checksum over it
@@ -173,36 +174,36 @@ func stampSuper(super, before []byte) {
 	}
 }
 
-// openData opens the data for a system; first is true when it was empty and
+// OpenData opens the data for a system; first is true when it was empty and
 // has been made again.
-func (p *Phone) openData(r *running) (first bool, err error) {
-	brand, patch := r.props["ro.product.brand"], r.props["ro.build.version.security_patch"]
-	if p.spec.PlainData {
-		r.vault, first, err = p.openPlain(brand)
+func (p *Phone) OpenData(r *Running) (first bool, err error) {
+	brand, patch := r.Props["ro.product.brand"], r.Props["ro.build.version.security_patch"]
+	if p.Spec.PlainData {
+		r.Vault, first, err = p.openPlain(brand)
 		return first, err
 	}
-	if p.dataState() != "encrypted" {
+	if p.DataState() != "encrypted" {
 		v, key, err := p.newVault(brand, patch)
 		if err != nil {
 			return false, err
 		}
-		r.vault, r.key = v, key
-		return true, p.saveVault(v, key)
+		r.Vault, r.Key = v, key
+		return true, p.SaveVault(v, key)
 	}
 	part, off := p.keyPlace()
-	rec, err := p.store.Piece(part, off, keyRecord)
+	rec, err := p.Store.Piece(part, off, keyRecord)
 	if err != nil {
-		return false, &dataError{"its key is gone"}
+		return false, &DataError{"its key is gone"}
 	}
 	key, err := unseal(wrapKey(brand), rec, vaultMagic)
 	if err != nil || len(key) <= 32 {
-		return false, &dataError{fmt.Sprintf("it is encrypted and %s has no key to it",
-			ident.BuildOf(r.props))}
+		return false, &DataError{fmt.Sprintf("it is encrypted and %s has no key to it",
+			ident.BuildOf(r.Props))}
 	}
 	// The key is bound to the security patch level it was last used with.
 	key, bound := key[:32], string(key[32:])
-	if p.spec.Rollback && patch < bound {
-		return false, &dataError{fmt.Sprintf("its key is bound to the patch level %s, and this system has %s",
+	if p.Spec.Rollback && patch < bound {
+		return false, &DataError{fmt.Sprintf("its key is bound to the patch level %s, and this system has %s",
 			bound, patch)}
 	}
 	if patch > bound {
@@ -210,19 +211,19 @@ func (p *Phone) openData(r *running) (first bool, err error) {
 			return false, err
 		}
 	}
-	b, err := p.store.Head("userdata", vaultSize)
+	b, err := p.Store.Head("userdata", vaultSize)
 	if err != nil {
 		return false, err
 	}
 	plain, err := unseal(key, b, "")
 	if err != nil {
-		return false, &dataError{"it is damaged"}
+		return false, &DataError{"it is damaged"}
 	}
 	v := &vault{}
 	if err := json.Unmarshal(plain, v); err != nil {
-		return false, &dataError{"it is damaged"}
+		return false, &DataError{"it is damaged"}
 	}
-	r.vault, r.key = v, key
+	r.Vault, r.Key = v, key
 	return false, nil
 }
 
@@ -240,7 +241,7 @@ func (p *Phone) bindKey(key []byte, brand, patch string) error {
 		return err
 	}
 	part, off := p.keyPlace()
-	return p.store.Put(part, rec, off)
+	return p.Store.Put(part, rec, off)
 }
 
 // Where unencrypted data keeps what is installed and what was set; the first is
@@ -250,36 +251,37 @@ const (
 	settingsFile = "system/users/0/settings.json"
 )
 
-func (p *Phone) plainFile(name string) string {
-	return filepath.Join(p.store.Overlay("userdata"), filepath.FromSlash(name))
+// PlainFile is where a file of data that is not encrypted is kept.
+func (p *Phone) PlainFile(name string) string {
+	return filepath.Join(p.Store.Overlay("userdata"), filepath.FromSlash(name))
 }
 
 // openPlain opens unencrypted data, or makes it again where there is none.
 func (p *Phone) openPlain(brand string) (v *vault, first bool, err error) {
-	switch p.dataState() {
-	case dataPlain:
+	switch p.DataState() {
+	case DataPlain:
 		v = &vault{}
-		b, err := os.ReadFile(p.plainFile(settingsFile))
+		b, err := os.ReadFile(p.PlainFile(settingsFile))
 		if err == nil {
 			err = json.Unmarshal(b, v)
 		}
 		if err != nil {
-			return nil, false, &dataError{"it is damaged"}
+			return nil, false, &DataError{"it is damaged"}
 		}
 		if v.Brand != brand {
-			return nil, false, &dataError{
+			return nil, false, &DataError{
 				fmt.Sprintf("the apps and settings of %s are there, which %s does not understand",
 					v.Brand, brand)}
 		}
 		return v, false, nil
 	case "formatted":
 	default:
-		if err := p.formatPartition("userdata"); err != nil {
+		if err := p.FormatPartition("userdata"); err != nil {
 			return nil, false, err
 		}
 	}
 	v = &vault{Brand: brand}
-	return v, true, p.saveVault(v, nil)
+	return v, true, p.SaveVault(v, nil)
 }
 
 // savePlain keeps unencrypted data, in the folders the platform has.
@@ -297,22 +299,23 @@ func (p *Phone) savePlain(v *vault) error {
 	}
 	files[packagesFile] = list + "</packages>\n"
 	for name, text := range files {
-		if err := os.MkdirAll(filepath.Dir(p.plainFile(name)), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Dir(p.PlainFile(name)), 0o755); err != nil {
 			return err
 		}
-		if err := os.WriteFile(p.plainFile(name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(p.PlainFile(name), []byte(text), 0o644); err != nil {
 			return err
 		}
 	}
 	// It was mounted: s_mtime and s_mnt_count of the super block say so.
-	if err := p.store.Put("userdata", []byte{0, 0, 0, 0x60}, ext4.SuperblockOffset+44); err != nil {
+	if err := p.Store.Put("userdata", []byte{0, 0, 0, 0x60}, ext4.SuperblockOffset+44); err != nil {
 		return err
 	}
-	return p.store.Put("userdata", []byte{1, 0}, ext4.SuperblockOffset+52)
+	return p.Store.Put("userdata", []byte{1, 0}, ext4.SuperblockOffset+52)
 }
 
-func (p *Phone) saveVault(v *vault, key []byte) error {
-	if p.spec.PlainData {
+// SaveVault writes the data of a system, encrypted with its key.
+func (p *Phone) SaveVault(v *vault, key []byte) error {
+	if p.Spec.PlainData {
 		return p.savePlain(v)
 	}
 	plain, err := json.Marshal(v)
@@ -325,7 +328,7 @@ func (p *Phone) saveVault(v *vault, key []byte) error {
 			return err
 		}
 		if !ext4.IsMagic(b) { // which chance would bring once in 65536 times
-			return p.store.Put("userdata", b, 0)
+			return p.Store.Put("userdata", b, 0)
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package standin
+package wire
 
 import (
 	"fmt"
@@ -6,38 +6,36 @@ import (
 	"sort"
 	"strings"
 
-	"jarlid/internal/core/image/super"
+	"jarlid/internal/standin/device"
 )
-
-type superMeta = super.Metadata
 
 func (b *bootloader) variables() []string {
 	p := b.p
 	names := []string{"version", "product", "serialno", "unlocked", "secure", "max-download-size",
 		"is-userspace"}
-	for v := range p.spec.Battery.Variables {
+	for v := range p.Spec.Battery.Variables {
 		names = append(names, v)
 	}
-	for v := range p.spec.Variables {
+	for v := range p.Spec.Variables {
 		names = append(names, v)
 	}
-	if p.spec.Userspace {
+	if p.Spec.Userspace {
 		names = append(names, "snapshot-update-status", "super-partition-name")
 	}
-	if p.spec.SlotVariables && p.model.Slots > 1 {
+	if p.Spec.SlotVariables && p.Model.Slots > 1 {
 		names = append(names, "slot-count", "current-slot")
 		for _, s := range []string{"a", "b"} {
 			names = append(names, "slot-successful:"+s, "slot-unbootable:"+s, "slot-retry-count:"+s)
 		}
-		for base := range p.store.Slots {
-			if !p.logical(base) || b.user {
+		for base := range p.Store.Slots {
+			if !p.Logical(base) || b.user {
 				names = append(names, "has-slot:"+base)
 			}
 		}
 	}
-	for _, name := range p.store.All() {
+	for _, name := range p.Store.All() {
 		switch {
-		case p.store.Has(name):
+		case p.Store.Has(name):
 			names = append(names, "partition-size:"+name, "partition-type:"+name)
 		case b.user:
 			names = append(names, "partition-size:"+name)
@@ -57,19 +55,19 @@ var ofPartitions = []string{"partition-size", "partition-type", "has-slot", "is-
 // missing tells of a variable this bootloader does not have.
 func (b *bootloader) missing(name string) bool {
 	name, _, _ = strings.Cut(name, ":")
-	return !b.user && slices.Contains(b.p.spec.Missing, name)
+	return !b.user && slices.Contains(b.p.Spec.Missing, name)
 }
 
 func (b *bootloader) yesNo(yes bool) string {
 	if yes {
-		return b.p.spec.Spelling.Yes
+		return b.p.Spec.Spelling.Yes
 	}
-	return b.p.spec.Spelling.No
+	return b.p.Spec.Spelling.No
 }
 
 // size writes a size as this bootloader does.
 func (b *bootloader) size(n int64) string {
-	switch b.p.spec.Spelling.Size {
+	switch b.p.Spec.Spelling.Size {
 	case "hex":
 		return fmt.Sprintf("%x", n)
 	case "decimal":
@@ -85,12 +83,12 @@ func (b *bootloader) variable(name string) (string, bool) {
 		return "", false
 	}
 	name, arg, _ := strings.Cut(name, ":")
-	if what, ok := p.spec.Battery.Variables[name]; ok {
+	if what, ok := p.Spec.Battery.Variables[name]; ok {
 		return b.battery(what), true
 	}
-	if v, ok := p.spec.Variables[name]; ok {
+	if v, ok := p.Spec.Variables[name]; ok {
 		if v == "$radio" {
-			return p.radio(slotName(int(p.store.Slot.Load())))
+			return p.Radio(device.SlotName(int(p.Store.Slot.Load())))
 		}
 		return v, true
 	}
@@ -98,50 +96,50 @@ func (b *bootloader) variable(name string) (string, bool) {
 	case "version":
 		return "0.4", true
 	case "product":
-		return p.spec.Product, true
+		return p.Spec.Product, true
 	case "serialno":
-		return p.st.Serial, true
+		return p.State.Serial, true
 	case "unlocked":
-		return b.yesNo(p.unlocked()), true
+		return b.yesNo(p.Unlocked()), true
 	case "secure":
-		return b.yesNo(!p.unlocked()), true
+		return b.yesNo(!p.Unlocked()), true
 	case "is-userspace":
-		return b.yesNo(b.user), p.spec.Userspace || p.spec.SlotVariables
+		return b.yesNo(b.user), p.Spec.Userspace || p.Spec.SlotVariables
 	case "max-download-size":
-		return b.size(int64(p.spec.MaxDownload)), true
+		return b.size(int64(p.Spec.MaxDownload)), true
 	case "partition-size":
 		return b.partitionSize(arg)
 	case "partition-type":
-		t, ok := p.store.Kinds[arg]
-		return orElse(t, "raw"), ok
+		t, ok := p.Store.Kinds[arg]
+		return device.OrElse(t, "raw"), ok
 	}
-	if p.spec.Userspace {
+	if p.Spec.Userspace {
 		switch name {
 		case "snapshot-update-status":
-			p.mu.Lock()
-			defer p.mu.Unlock()
-			return orElse(p.st.Snapshot, snapNone), true
+			p.Mu.Lock()
+			defer p.Mu.Unlock()
+			return device.OrElse(p.State.Snapshot, device.SnapNone), true
 		case "super-partition-name":
 			return "super", true
 		case "is-logical":
-			m, err := p.store.Super()
+			m, err := p.Store.Super()
 			return b.yesNo(err == nil && m.Partition(arg) != nil), b.user
 		}
 	}
-	if p.spec.SlotVariables && p.model.Slots > 1 {
+	if p.Spec.SlotVariables && p.Model.Slots > 1 {
 		return b.slotVariable(name, arg)
 	}
 	return "", false
 }
 
 func (b *bootloader) partitionSize(name string) (string, bool) {
-	if n, ok := b.p.store.Sizes[name]; ok {
-		if b.p.faulty("lie-size") {
+	if n, ok := b.p.Store.Sizes[name]; ok {
+		if b.p.Faulty("lie-size") {
 			n *= 2
 		}
 		return b.size(n), true
 	}
-	if m, err := b.p.store.Super(); err == nil && b.user {
+	if m, err := b.p.Store.Super(); err == nil && b.user {
 		if part := m.Partition(name); part != nil {
 			return b.size(part.Size()), true
 		}
@@ -150,21 +148,21 @@ func (b *bootloader) partitionSize(name string) (string, bool) {
 }
 
 func (b *bootloader) slotVariable(name, arg string) (string, bool) {
-	c := b.p.control()
+	c := b.p.Control()
 	switch name {
 	case "slot-count":
 		return fmt.Sprint(len(c.Slots)), true
 	case "current-slot":
 		if b.user {
-			return slotName(int(b.p.store.Slot.Load())), true
+			return device.SlotName(int(b.p.Store.Slot.Load())), true
 		}
 		if i := c.Next(); i >= 0 {
-			return slotName(i), true
+			return device.SlotName(i), true
 		}
 		return "", true
 	case "has-slot":
-		slotted, ok := b.p.store.Slots[arg]
-		return b.yesNo(slotted), ok && (b.user || !b.p.logical(arg))
+		slotted, ok := b.p.Store.Slots[arg]
+		return b.yesNo(slotted), ok && (b.user || !b.p.Logical(arg))
 	}
 	if arg != "a" && arg != "b" {
 		return "", false
@@ -182,13 +180,13 @@ func (b *bootloader) slotVariable(name, arg string) (string, bool) {
 }
 
 func (b *bootloader) battery(what string) string {
-	b.p.mu.Lock()
-	percent := b.p.st.Percent
-	b.p.mu.Unlock()
+	b.p.Mu.Lock()
+	percent := b.p.State.Percent
+	b.p.Mu.Unlock()
 	switch what {
 	case "millivolts":
 		// A straight line from 3.3 V empty to full comes near enough.
-		return fmt.Sprintf("%dmV", 3300+percent*(b.p.spec.Battery.FullMV-3300)/100)
+		return fmt.Sprintf("%dmV", 3300+percent*(b.p.Spec.Battery.FullMV-3300)/100)
 	case "verdict":
 		return b.yesNo(percent >= 15)
 	}

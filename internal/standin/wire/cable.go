@@ -1,4 +1,4 @@
-package standin
+package wire
 
 import (
 	"context"
@@ -10,10 +10,12 @@ import (
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/link/fastboot"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/link/usb/soft"
+	"jarlid/internal/standin/device"
 )
 
 // Numbers of vendor and products from the range pid.codes keeps for private tests (1209:0001
@@ -45,28 +47,28 @@ type cord struct {
 
 // gadget is the phone as a device in a mode; nil when it shows none. A system shows its files,
 // and debugging where that is on; a recovery without a shell shows nothing.
-func (p *Phone) gadget(mode card.Mode) *soft.Gadget {
-	g := soft.Gadget{Vendor: testVendor, Maker: "Wickerlight", Name: p.model.Title, Serial: p.st.Serial}
+func (p *Ends) gadget(mode card.Mode) *soft.Gadget {
+	g := soft.Gadget{Vendor: testVendor, Maker: "Wickerlight", Name: p.Model.Title, Serial: p.State.Serial}
 	switch mode {
 	case card.Bootloader, card.Fastbootd:
 		g.Product, g.Functions = productLoader, []soft.Function{soft.Phone(usb.ProtocolFastboot)}
 	case card.Loader:
 		g.Product, g.Functions = productLine, soft.Line()
-		if list := p.model.Loader.USB; len(list) > 0 {
+		if list := p.Model.Loader.USB; len(list) > 0 {
 			if _, err := fmt.Sscanf(list[0], "%04x:%04x", &g.Vendor, &g.Product); err != nil {
-				p.o.Log("its model file has no numbers of a loader: " + err.Error())
+				p.Options.Log("its model file has no numbers of a loader: " + err.Error())
 			}
 		}
 	case card.Recovery, card.Sideload:
-		if !p.reachable(mode) {
+		if !p.Reachable(mode) {
 			return nil
 		}
-		g.Serial = orElse(p.spec.ADBName, p.st.Serial)
+		g.Serial = device.OrElse(p.Spec.ADBName, p.State.Serial)
 		g.Product, g.Functions = productDebug, []soft.Function{soft.Phone(usb.ProtocolADB)}
 	case card.System:
-		g.Serial = orElse(p.spec.ADBName, p.st.Serial)
+		g.Serial = device.OrElse(p.Spec.ADBName, p.State.Serial)
 		g.Product, g.Functions = productFiles, []soft.Function{soft.Files()}
-		if p.reachable(mode) {
+		if p.Reachable(mode) {
 			g.Product, g.Functions = productDebug, append(g.Functions, soft.Phone(usb.ProtocolADB))
 		}
 	default:
@@ -78,11 +80,11 @@ func (p *Phone) gadget(mode card.Mode) *soft.Gadget {
 	return &g
 }
 
-// plug has the phone on its cable for as long as the mode lasts, and whenever the cable is in.
-func (p *Phone) plug(ctx context.Context, mode card.Mode) (wait func(), err error) {
+// Plug has the phone on its cable for as long as the mode lasts, and whenever the cable is in.
+func (p *Ends) Plug(ctx context.Context, mode card.Mode) (wait func(), err error) {
 	var all sync.WaitGroup
 	first := make(chan error, 1)
-	if p.faulty("replug") {
+	if p.Faulty("replug") {
 		p.pull(0, false)
 	}
 	all.Go(func() {
@@ -105,7 +107,7 @@ func (p *Phone) plug(ctx context.Context, mode card.Mode) (wait func(), err erro
 			err := p.plugged(ctx, mode, *g, func() { told(nil) })
 			told(err)
 			if err != nil {
-				p.show("the cable can't be plugged in: %v", err)
+				p.Show("the cable can't be plugged in: %v", err)
 				<-ctx.Done()
 			}
 		}
@@ -132,21 +134,21 @@ func (c *cord) isIn(ctx context.Context, pulled func()) bool {
 }
 
 // plugged is one time that the cable is in.
-func (p *Phone) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in func()) error {
+func (p *Ends) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in func()) error {
 	dev := soft.NewDevice(g)
 	c := &p.cord
 	c.mu.Lock()
 	other, held := c.other, c.claimed
 	c.other = false
 	c.mu.Unlock()
-	unplug, err := p.o.Cable.Plug(dev, other)
+	unplug, err := p.Options.Cable.Plug(dev, other)
 	if err != nil {
 		return err
 	}
-	if h, ok := p.o.Cable.(soft.Holder); held && ok {
+	if h, ok := p.Options.Cable.(soft.Holder); held && ok {
 		let, err := h.Hold(dev, "another program")
 		if err != nil {
-			p.o.Log("the interface could not be held: " + err.Error())
+			p.Options.Log("the interface could not be held: " + err.Error())
 		} else {
 			defer let()
 		}
@@ -183,30 +185,30 @@ func (p *Phone) plugged(ctx context.Context, mode card.Mode, g soft.Gadget, in f
 
 // serveLoader is a bootloader on its cable: one session after the other, which it can't tell
 // apart, since nothing tells it that a program ended.
-func (p *Phone) serveLoader(ctx context.Context, dev *soft.Device) {
+func (p *Ends) serveLoader(ctx context.Context, dev *soft.Device) {
 	for ctx.Err() == nil && !dev.IsGone() {
 		p.fastboot(ctx, &loaderPort{p, dev})
 	}
 }
 
 // serveLine is a manufacturer's loader on its cable: one line, whatever program has it open.
-func (p *Phone) serveLine(ctx context.Context, dev *soft.Device) {
+func (p *Ends) serveLine(ctx context.Context, dev *soft.Device) {
 	w := soft.NewWire(dev, phoneEndpoint)
 	defer context.AfterFunc(ctx, func() { _ = w.Close() })() // it never fails
-	p.serveOwnLoader(ctx, &lineToUSB{w, p})
+	p.ServeOwnLoader(ctx, &lineToUSB{w, p})
 }
 
 // lineToUSB bends what a loader sends, where a fault says so.
 type lineToUSB struct {
 	*soft.Wire
-	p *Phone
+	p *Ends
 }
 
 func (l *lineToUSB) Write(b []byte) (int, error) { return l.p.bend(l.Wire, b) }
 
 // loaderPort carries fastboot over a device's endpoints.
 type loaderPort struct {
-	p   *Phone
+	p   *Ends
 	dev *soft.Device
 }
 
@@ -219,7 +221,8 @@ func (l *loaderPort) WritePacket(ctx context.Context, b []byte) error {
 func (l *loaderPort) ReadPacket(ctx context.Context, b []byte) (int, error) {
 	n, err := l.dev.Recv(ctx, phoneEndpoint, b)
 	if errors.Is(err, soft.ErrOverflow) {
-		l.p.o.Log(fmt.Sprintf("a packet came that does not fit into the %d bytes that were due", len(b)))
+		l.p.Options.Log(fmt.Sprintf("a packet came that does not fit into the %d bytes that were due",
+			len(b)))
 	}
 	return n, err
 }
@@ -233,13 +236,13 @@ func (l *loaderPort) Close() error { return nil }
 var _ fastboot.Transport = (*loaderPort)(nil)
 
 // serveDebug is ADB on the cable, one connection after the other.
-func (p *Phone) serveDebug(ctx context.Context, dev *soft.Device) {
-	if mode := p.mode(); mode == card.System && !p.reachable(mode) {
+func (p *Ends) serveDebug(ctx context.Context, dev *soft.Device) {
+	if mode := p.Mode(); mode == card.System && !p.Reachable(mode) {
 		return // its files alone
 	}
 	var d adb.Device
 	for ctx.Err() == nil && !dev.IsGone() {
-		s := &debugPort{soft.NewStream(dev, phoneEndpoint, !p.spec.OldADB), p}
+		s := &debugPort{soft.NewStream(dev, phoneEndpoint, !p.Spec.OldADB), p}
 		p.debug(ctx, s, &d, func() { p.pull(replugAfter, false) })
 		if ctx.Err() == nil {
 			time.Sleep(time.Millisecond) // a broken one begins again
@@ -250,23 +253,17 @@ func (p *Phone) serveDebug(ctx context.Context, dev *soft.Device) {
 // debugPort bends what a phone sends, where a fault says so.
 type debugPort struct {
 	*soft.Stream
-	p *Phone
+	p *Ends
 }
 
 func (d *debugPort) Write(b []byte) (int, error) { return d.p.bend(d.Stream, b) }
 
-func (p *Phone) mode() card.Mode {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.st.Mode
-}
-
 // bent is what goes out in place of b when the wire goes wrong.
-func (p *Phone) bent(b []byte) []byte {
+func (p *Ends) bent(b []byte) []byte {
 	switch {
-	case p.faulty("short-answer"):
+	case p.Faulty("short-answer"):
 		return b[:len(b)/2]
-	case p.faulty("garbage"):
+	case p.Faulty("garbage"):
 		bad := make([]byte, len(b))
 		for i := range bad {
 			bad[i] = byte(i*37) ^ 0x1b
@@ -277,7 +274,7 @@ func (p *Phone) bent(b []byte) []byte {
 }
 
 // bend writes what goes out in place of b, as if it were b.
-func (p *Phone) bend(w io.Writer, b []byte) (int, error) {
+func (p *Ends) bend(w io.Writer, b []byte) (int, error) {
 	n, err := w.Write(p.bent(b))
 	if err == nil {
 		n = len(b)
@@ -287,7 +284,7 @@ func (p *Phone) bend(w io.Writer, b []byte) (int, error) {
 
 // pull pulls the cable, to put it back after a while; other says whether into another socket.
 // 0: until a person does.
-func (p *Phone) pull(back time.Duration, other bool) {
+func (p *Ends) pull(back time.Duration, other bool) {
 	c := &p.cord
 	c.mu.Lock()
 	unplug := c.unplug
@@ -306,7 +303,7 @@ func (p *Phone) pull(back time.Duration, other bool) {
 }
 
 // putBack puts the cable back that was pulled when put was made.
-func (p *Phone) putBack(put chan struct{}) {
+func (p *Ends) putBack(put chan struct{}) {
 	c := &p.cord
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -317,7 +314,7 @@ func (p *Phone) putBack(put chan struct{}) {
 }
 
 // onCable makes a fault that was ordered happen to the cable: at once, or when its time comes.
-func (p *Phone) onCable(f Fault) {
+func (p *Ends) onCable(f device.Fault) {
 	c := &p.cord
 	c.mu.Lock()
 	before := [2]bool{c.claimed, c.speed != 0}
@@ -337,11 +334,11 @@ func (p *Phone) onCable(f Fault) {
 	p.arm()
 }
 
-// cableKeys are what a person does to the cable.
-var cableKeys = []string{"cable-out", "cable-in", "cable-elsewhere"}
+// CableKeys are what a person does to the cable.
+var CableKeys = []string{"cable-out", "cable-in", "cable-elsewhere"}
 
-// handle is a person at the cable.
-func (p *Phone) handle(key string) {
+// Handle is a person at the cable.
+func (p *Ends) Handle(key string) {
 	c := &p.cord
 	switch key {
 	case "cable-out":
@@ -357,14 +354,14 @@ func (p *Phone) handle(key string) {
 }
 
 // arm makes the fault that was ordered happen to the device that is plugged in.
-func (p *Phone) arm() {
+func (p *Ends) arm() {
 	c := &p.cord
 	c.mu.Lock()
 	dev := c.dev
 	c.mu.Unlock()
-	p.faultMu.Lock()
-	f := p.fault
-	p.faultMu.Unlock()
+	p.FaultMu.Lock()
+	f := p.Fault
+	p.FaultMu.Unlock()
 	if dev == nil || f == nil {
 		return
 	}
@@ -372,14 +369,14 @@ func (p *Phone) arm() {
 	c.from = dev.Taken()
 	c.mu.Unlock()
 	happens := func() {
-		p.faultMu.Lock()
-		mine := p.fault == f
+		p.FaultMu.Lock()
+		mine := p.Fault == f
 		if mine {
-			p.fault = nil
+			p.Fault = nil
 		}
-		p.faultMu.Unlock()
+		p.FaultMu.Unlock()
 		if mine {
-			p.o.Log("fault: " + f.Kind)
+			p.Options.Log("fault: " + f.Kind)
 			p.happen(f, dev)
 		}
 		dev.Resume()
@@ -393,21 +390,21 @@ func (p *Phone) arm() {
 var countedFaults = []string{"drop", "battery", "stall", "elsewhere", "halt"}
 
 // disarm counts what was sent until the cable was out for a fault that has not happened.
-func (p *Phone) disarm(dev *soft.Device) {
+func (p *Ends) disarm(dev *soft.Device) {
 	p.cord.mu.Lock()
 	sent := dev.Taken() - p.cord.from
 	p.cord.mu.Unlock()
-	p.faultMu.Lock()
-	if p.fault != nil && slices.Contains(countedFaults, p.fault.Kind) {
-		f := *p.fault
+	p.FaultMu.Lock()
+	if p.Fault != nil && slices.Contains(countedFaults, p.Fault.Kind) {
+		f := *p.Fault
 		f.After -= sent
-		p.fault = &f
+		p.Fault = &f
 	}
-	p.faultMu.Unlock()
+	p.FaultMu.Unlock()
 }
 
 // happen is the fault itself.
-func (p *Phone) happen(f *Fault, dev *soft.Device) {
+func (p *Ends) happen(f *device.Fault, dev *soft.Device) {
 	switch f.Kind {
 	case "drop":
 		p.pull(replugAfter, false)
@@ -419,7 +416,7 @@ func (p *Phone) happen(f *Fault, dev *soft.Device) {
 		dev.Halt(phoneEndpoint | 0x80)
 		dev.Halt(phoneEndpoint)
 	case "battery":
-		p.flat()
+		p.Flat()
 		p.cord.mu.Lock()
 		unplug := p.cord.unplug
 		p.cord.mu.Unlock()
@@ -427,4 +424,26 @@ func (p *Phone) happen(f *Fault, dev *soft.Device) {
 			unplug()
 		}
 	}
+}
+
+// Order orders one.
+func (p *Ends) Order(f device.Fault) error {
+	at := slices.IndexFunc(device.Faults, func(k device.FaultKind) bool { return k.Name == f.Kind })
+	if at < 0 {
+		return fmt.Errorf("there is no fault %q%s", f.Kind, spell.NoneOf(f.Kind, device.FaultNames()))
+	}
+	if device.Faults[at].Cable && p.Options.Cable == nil {
+		return fmt.Errorf("the fault %s wants a stand-in on a cable: standin run with --usb", f.Kind)
+	}
+	f.For = max(f.For, 1)
+	p.FaultMu.Lock()
+	p.Fault = &f
+	if f.Kind == "clear" {
+		p.Fault = nil
+	}
+	p.FaultMu.Unlock()
+	if p.Options.Cable != nil {
+		p.onCable(f)
+	}
+	return nil
 }

@@ -1,4 +1,6 @@
-package standin
+// Package recovery is what a stand-in's recoveries and systems do: their shell, files, menu and
+// installs.
+package recovery
 
 import (
 	"context"
@@ -26,19 +28,19 @@ import (
 	"jarlid/internal/standin/disk"
 )
 
-// shellService runs a command in the phone's shell: root in a recovery that
+// ShellService runs a command in the phone's shell: root in a recovery that
 // gives one, an ordinary user in the system. Nothing of the computer can be
 // reached from it: commands, files and the environment are the handlers' here.
-func (p *Phone) shellService(ctx context.Context, mode card.Mode, command string, s *adb.Stream, v2 bool) {
-	p.mu.Lock()
-	r := p.run
-	p.mu.Unlock()
+func (p *Runner) ShellService(ctx context.Context, mode card.Mode, command string, s *adb.Stream, v2 bool) {
+	p.Mu.Lock()
+	r := p.Running
+	p.Mu.Unlock()
 	var stdout, stderr io.Writer = s, s
 	if v2 {
 		stdout, stderr = shellWriter{s, 1}, shellWriter{s, 2}
 	}
 	sh := &shell{&tree{p: p, mode: mode, r: r}, mode == card.Recovery}
-	if banner := p.quirks().Banner; banner != "" && sh.root {
+	if banner := p.Quirks().Banner; banner != "" && sh.root {
 		fmt.Fprintln(stdout, banner)
 		fmt.Fprintln(stderr, "WARNING: linker: /sbin/sh: unused DT entry: type 0x1d arg 0x1234")
 	}
@@ -155,7 +157,7 @@ func (sh *shell) exec(ctx context.Context, args []string) error {
 		"grep": sh.grep,
 	}
 	f, ok := programs[args[0]]
-	if !ok || slices.Contains(sh.r.traits.Lacks, args[0]) || slices.Contains(sh.p.quirks().Lacks, args[0]) {
+	if !ok || slices.Contains(sh.r.Traits.Lacks, args[0]) || slices.Contains(sh.p.Quirks().Lacks, args[0]) {
 		fmt.Fprintf(io.Stderr, "%s: inaccessible or not found\n", args[0])
 		return interp.ExitStatus(127)
 	}
@@ -178,20 +180,20 @@ const comingUp = 700 * time.Millisecond
 
 func (sh *shell) getprop(_ context.Context, h interp.HandlerContext, args []string) error {
 	if len(args) > 0 {
-		if args[0] == "sys.boot_completed" && time.Since(sh.r.since) < comingUp {
+		if args[0] == "sys.boot_completed" && time.Since(sh.r.Since) < comingUp {
 			fmt.Fprintln(h.Stdout)
 			return nil
 		}
-		fmt.Fprintln(h.Stdout, sh.r.props[args[0]])
+		fmt.Fprintln(h.Stdout, sh.r.Props[args[0]])
 		return nil
 	}
 	var names []string
-	for k := range sh.r.props {
+	for k := range sh.r.Props {
 		names = append(names, k)
 	}
 	sort.Strings(names)
 	for _, k := range names {
-		fmt.Fprintf(h.Stdout, "[%s]: [%s]\n", k, sh.r.props[k])
+		fmt.Fprintf(h.Stdout, "[%s]: [%s]\n", k, sh.r.Props[k])
 	}
 	return nil
 }
@@ -202,7 +204,7 @@ func (sh *shell) id(_ context.Context, h interp.HandlerContext, args []string) e
 		uid, name = 0, "root"
 	}
 	if slices.Contains(args, "-u") {
-		if sh.p.quirks().OldID {
+		if sh.p.Quirks().OldID {
 			return fmt.Errorf("unknown option -u")
 		}
 		fmt.Fprintln(h.Stdout, uid)
@@ -346,7 +348,7 @@ func (sh *shell) df(_ context.Context, h interp.HandlerContext, args []string) e
 		}
 		local, root, size := sh.local(name)
 		if m, _ := sh.place(name); m.Partition == "userdata" {
-			root, size = sh.p.dir(disk.SharedDir), sh.p.store.Sizes["userdata"]
+			root, size = sh.p.Dir(disk.SharedDir), sh.p.Store.Sizes["userdata"]
 		} else if local == "" {
 			return fmt.Errorf("%s: No such file or directory", name)
 		}
@@ -440,10 +442,10 @@ func (sh *shell) dd(_ context.Context, h interp.HandlerContext, args []string) e
 
 // bootctl answers as the platform's tool of that name.
 func (sh *shell) bootctl(_ context.Context, h interp.HandlerContext, args []string) error {
-	if sh.p.model.Slots < 2 || len(args) == 0 {
+	if sh.p.Model.Slots < 2 || len(args) == 0 {
 		return fmt.Errorf("no boot control here")
 	}
-	c := sh.p.control()
+	c := sh.p.Control()
 	slot := -1
 	if len(args) > 1 {
 		slot, _ = strconv.Atoi(args[1])
@@ -461,7 +463,7 @@ func (sh *shell) bootctl(_ context.Context, h interp.HandlerContext, args []stri
 	case args[0] == "get-number-slots":
 		fmt.Fprintln(h.Stdout, len(c.Slots))
 	case args[0] == "get-current-slot":
-		fmt.Fprintln(h.Stdout, int(sh.r.slot[0]-'a'))
+		fmt.Fprintln(h.Stdout, int(sh.r.Slot[0]-'a'))
 	case args[0] == "get-active-boot-slot":
 		fmt.Fprintln(h.Stdout, c.Next())
 	case args[0] == "is-slot-bootable" && slot >= 0:
@@ -480,7 +482,7 @@ func (sh *shell) mke2fs(_ context.Context, h interp.HandlerContext, args []strin
 	if !sh.root {
 		return fs.ErrPermission
 	}
-	if sh.p.quirks().SmallMke2fs && slices.ContainsFunc(args, func(a string) bool {
+	if sh.p.Quirks().SmallMke2fs && slices.ContainsFunc(args, func(a string) bool {
 		return a == "-t" || a == "-q"
 	}) {
 		fmt.Fprintln(h.Stderr, "mke2fs: invalid option -- 't'\nA box of tools, multi-call binary.\n\n"+
@@ -499,13 +501,13 @@ func (sh *shell) mke2fs(_ context.Context, h interp.HandlerContext, args []strin
 	switch {
 	case slices.Contains(args, "-n"):
 		return nil
-	case sh.p.quirks().ReadOnly:
+	case sh.p.Quirks().ReadOnly:
 		return fmt.Errorf("%s: Read-only file system", args[len(args)-1])
 	}
-	if err := sh.p.formatPartition(d.Partition); err != nil {
+	if err := sh.p.FormatPartition(d.Partition); err != nil {
 		return err
 	}
-	b, err := sh.p.store.Head(d.Partition, 4096)
+	b, err := sh.p.Store.Head(d.Partition, 4096)
 	if err == nil && !ext4.IsMagic(b) {
 		err = fmt.Errorf("formatting failed")
 	}

@@ -1,8 +1,7 @@
-package standin
+package recovery
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -14,22 +13,26 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/disk"
 )
 
 // phoneFiles is what the sync service sees of the phone's files.
 type phoneFiles struct {
-	p    *Phone
+	p    *Runner
 	mode card.Mode
 }
 
+// Files are the phone's files as a mode shows them over ADB.
+func (p *Runner) Files(mode card.Mode) adb.Files { return phoneFiles{p, mode} }
+
 // tree gives the files as what runs sees them.
 func (f phoneFiles) tree() *tree {
-	f.p.mu.Lock()
-	defer f.p.mu.Unlock()
-	r := f.p.run
+	f.p.Mu.Lock()
+	defer f.p.Mu.Unlock()
+	r := f.p.Running
 	if r == nil {
-		r = &running{}
+		r = &device.Running{}
 	}
 	return &tree{p: f.p, mode: f.mode, r: r}
 }
@@ -84,7 +87,7 @@ func (f phoneFiles) List(name string) ([]adb.FileStat, error) {
 	}
 	if i := slices.IndexFunc(list, func(s adb.FileStat) bool {
 		return !s.IsDir()
-	}); i >= 0 && f.p.faulty("listed-twice") {
+	}); i >= 0 && f.p.Faulty("listed-twice") {
 		twin := list[i]
 		twin.Mode = 0o040770
 		list = append(list, twin)
@@ -101,12 +104,12 @@ type ends struct {
 // Open implements adb.Files.
 func (f phoneFiles) Open(name string) (io.ReadCloser, error) {
 	local, root, _ := f.tree().local(name)
-	stored := local != "" && filepath.Base(root) != ramdiskDir
-	if stored && f.p.faulty("file-refused") {
+	stored := local != "" && filepath.Base(root) != RamdiskDir
+	if stored && f.p.Faulty("file-refused") {
 		return nil, errors.New("open failed: Permission denied")
 	}
 	r, err := f.open(name)
-	if err == nil && stored && f.p.faulty("file-short") {
+	if err == nil && stored && f.p.Faulty("file-short") {
 		return ends{io.LimitReader(r, 6), r}, nil
 	}
 	return r, err
@@ -126,7 +129,7 @@ func (f phoneFiles) open(name string) (io.ReadCloser, error) {
 // anybody may read but for its properties and its policy.
 func (f phoneFiles) vendor(name string) (rel string, ok bool) {
 	rel, ok = strings.CutPrefix(path.Clean("/"+name), "/vendor")
-	_, has := f.p.store.Slots["vendor"]
+	_, has := f.p.Store.Slots["vendor"]
 	return disk.Clean(rel), ok && has && f.mode == card.System && (rel == "" || rel[0] == '/')
 }
 
@@ -138,13 +141,13 @@ func (f phoneFiles) vendorView(rel string) (*disk.View, error) {
 	if secret(rel) {
 		return nil, fs.ErrPermission
 	}
-	f.p.mu.Lock()
-	run := f.p.run
-	f.p.mu.Unlock()
+	f.p.Mu.Lock()
+	run := f.p.Running
+	f.p.Mu.Unlock()
 	if run == nil {
 		return nil, errNotMounted
 	}
-	return f.p.store.Mount(f.p.on("vendor", run.slot))
+	return f.p.Store.Mount(f.p.On("vendor", run.Slot))
 }
 
 func (f phoneFiles) vendorStat(rel string) (adb.FileStat, error) {
@@ -242,25 +245,4 @@ func (f phoneFiles) Create(name string, _ uint32) (io.WriteCloser, func(time.Tim
 		}
 		return os.Chtimes(local, at, at)
 	}, nil
-}
-
-// newestPackage gives the package that was put to a storage last.
-func (p *Phone) newestPackage(mount string) (string, error) {
-	f := phoneFiles{p, card.Recovery}
-	list, err := f.List(mount)
-	if err != nil {
-		return "", fmt.Errorf("that storage is not there")
-	}
-	best := adb.FileStat{}
-	for _, e := range list {
-		if strings.HasSuffix(strings.ToLower(e.Name), ".zip") &&
-			(best.Name == "" || e.MTime.After(best.MTime)) {
-			best = e
-		}
-	}
-	if best.Name == "" {
-		return "", fmt.Errorf("there is no package on it")
-	}
-	local, _, _ := f.tree().local(path.Join(mount, best.Name))
-	return local, nil
 }

@@ -1,4 +1,4 @@
-package standin
+package recovery
 
 import (
 	"bytes"
@@ -20,6 +20,7 @@ import (
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/kernel"
 	"jarlid/internal/core/image/zipsig"
+	"jarlid/internal/standin/device"
 )
 
 // The programs of the started system.
@@ -29,12 +30,12 @@ const tmpPath = "/data/local/tmp"
 
 // dumpsys knows account.
 func (sh *shell) dumpsys(_ context.Context, h interp.HandlerContext, args []string) error {
-	if len(args) != 1 || args[0] != "account" || sh.r.vault == nil {
+	if len(args) != 1 || args[0] != "account" || sh.r.Vault == nil {
 		return fmt.Errorf("Can't find service: %s", strings.Join(args, " "))
 	}
-	sh.p.mu.Lock()
-	n := sh.r.vault.Accounts
-	sh.p.mu.Unlock()
+	sh.p.Mu.Lock()
+	n := sh.r.Vault.Accounts
+	sh.p.Mu.Unlock()
 	fmt.Fprintf(h.Stdout, "User UserInfo{0:Owner:13}:\n  Accounts: %d\n", n)
 	for i := range n {
 		fmt.Fprintf(h.Stdout, "    Account {name=observer%d@saltmarsh.example, type=org.saltmarsh}\n", i+1)
@@ -44,27 +45,27 @@ func (sh *shell) dumpsys(_ context.Context, h interp.HandlerContext, args []stri
 
 // locksettings knows get-disabled: whether there is no lock screen at all.
 func (sh *shell) locksettings(_ context.Context, h interp.HandlerContext, args []string) error {
-	if len(args) != 1 || args[0] != "get-disabled" || sh.r.vault == nil {
+	if len(args) != 1 || args[0] != "get-disabled" || sh.r.Vault == nil {
 		return errors.New("Unknown command")
 	}
-	sh.p.mu.Lock()
-	lock := sh.r.vault.Lock
-	sh.p.mu.Unlock()
+	sh.p.Mu.Lock()
+	lock := sh.r.Vault.Lock
+	sh.p.Mu.Unlock()
 	fmt.Fprintln(h.Stdout, !lock) // not with the phone held: who reads it may need the phone
 	return nil
 }
 
 // pm knows install [-r] FILE and list packages.
 func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) error {
-	p, v := sh.p, sh.r.vault
+	p, v := sh.p, sh.r.Vault
 	if v == nil || len(args) == 0 {
 		return errors.New("Can't find service: package")
 	}
 	switch {
 	case args[0] == "list":
-		p.mu.Lock()
+		p.Mu.Lock()
 		apps := slices.Clone(v.Apps)
-		p.mu.Unlock()
+		p.Mu.Unlock()
 		for _, a := range apps {
 			fmt.Fprintln(h.Stdout, "package:"+a.Name)
 		}
@@ -77,7 +78,7 @@ func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) e
 		return errors.New("no package specified")
 	}
 	err := sh.install(path.Clean(names[0]))
-	var no refusal
+	var no installRefusal
 	if errors.As(err, &no) {
 		fmt.Fprintf(h.Stdout, "Failure [%s]\n", string(no))
 		return interp.ExitStatus(1)
@@ -88,8 +89,13 @@ func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) e
 	return err
 }
 
+// installRefusal is why pm does not install an app, as it prints it.
+type installRefusal string
+
+func (r installRefusal) Error() string { return string(r) }
+
 func (sh *shell) install(name string) error {
-	p, v := sh.p, sh.r.vault
+	p, v := sh.p, sh.r.Vault
 	local, _, _ := sh.local(name)
 	f, err := os.Open(local)
 	if err != nil {
@@ -102,27 +108,29 @@ func (sh *shell) install(name string) error {
 	}
 	a, err := apk.Parse(f, st.Size())
 	if err != nil {
-		return refusal("INSTALL_PARSE_FAILED_UNEXPECTED_EXCEPTION: " + err.Error())
+		return installRefusal("INSTALL_PARSE_FAILED_UNEXPECTED_EXCEPTION: " + err.Error())
 	}
 	signed, err := appsig.Verify(context.Background(), f, st.Size(), nil)
 	if err != nil {
-		return refusal("INSTALL_PARSE_FAILED_NO_CERTIFICATES: Failed to collect certificates from " + name +
+		return installRefusal("INSTALL_PARSE_FAILED_NO_CERTIFICATES: Failed to collect certificates from " +
+			name +
 			": " + err.Error())
 	}
 	runs := map[string][]string{"arm64-v8a": {"arm64-v8a", "armeabi-v7a", "armeabi"},
-		"armeabi-v7a": {"armeabi-v7a", "armeabi"}}[sh.r.props["ro.product.cpu.abi"]]
+		"armeabi-v7a": {"armeabi-v7a", "armeabi"}}[sh.r.Props["ro.product.cpu.abi"]]
 	if len(a.ABIs) > 0 && !slices.ContainsFunc(a.ABIs, func(s string) bool {
 		return slices.Contains(runs, s)
 	}) {
-		return refusal("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
+		return installRefusal("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
 	}
-	if sdk, _ := strconv.ParseInt(sh.r.props["ro.build.version.sdk"], 10, 64); a.MinSDK > sdk {
-		return refusal(fmt.Sprintf("INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #%d (current "+
-			"version is #%d)", a.MinSDK, sdk))
+	if sdk, _ := strconv.ParseInt(sh.r.Props["ro.build.version.sdk"], 10, 64); a.MinSDK > sdk {
+		return installRefusal(
+			fmt.Sprintf("INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #%d (current "+
+				"version is #%d)", a.MinSDK, sdk))
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	i := slices.IndexFunc(v.Apps, func(o app) bool { return o.Name == a.Name })
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	i := slices.IndexFunc(v.Apps, func(o device.App) bool { return o.Name == a.Name })
 	// Earlier keys count too, of which the fingerprint of the installed one's key is all that is kept.
 	signer := zipsig.Fingerprint(signed.Current()[0].Cert)
 	before := []string{signer}
@@ -132,19 +140,20 @@ func (sh *shell) install(name string) error {
 		}
 	}
 	if i >= 0 && v.Apps[i].Signer != "" && !slices.Contains(before, v.Apps[i].Signer) {
-		return refusal("INSTALL_FAILED_UPDATE_INCOMPATIBLE: Existing package " + a.Name +
+		return installRefusal("INSTALL_FAILED_UPDATE_INCOMPATIBLE: Existing package " + a.Name +
 			" signatures do not match newer version; ignoring!")
 	}
 	if i >= 0 && v.Apps[i].Version > a.Version {
-		return refusal(fmt.Sprintf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version "+
-			"code %d is older than current %d", a.Version, v.Apps[i].Version))
+		return installRefusal(
+			fmt.Sprintf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version "+
+				"code %d is older than current %d", a.Version, v.Apps[i].Version))
 	}
 	if i < 0 {
-		v.Apps = append(v.Apps, app{Name: a.Name})
+		v.Apps = append(v.Apps, device.App{Name: a.Name})
 		i = len(v.Apps) - 1
 	}
 	v.Apps[i].Version, v.Apps[i].Signer = a.Version, signer
-	return p.saveVault(v, sh.r.key)
+	return p.SaveVault(v, sh.r.Key)
 }
 
 // uname knows -r: the release of the kernel that runs.
@@ -157,14 +166,14 @@ func (sh *shell) uname(_ context.Context, h interp.HandlerContext, args []string
 }
 
 // kernel reads what the kernel that runs says of itself.
-func (p *Phone) kernel() (*kernel.Info, error) {
-	p.mu.Lock()
-	run := p.run
-	p.mu.Unlock()
+func (p *Runner) kernel() (*kernel.Info, error) {
+	p.Mu.Lock()
+	run := p.Running
+	p.Mu.Unlock()
 	if run == nil {
 		return nil, errNotMounted
 	}
-	v, err := p.store.Open(p.on("boot", run.slot))
+	v, err := p.Store.Open(p.On("boot", run.Slot))
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +186,7 @@ func (p *Phone) kernel() (*kernel.Info, error) {
 }
 
 // kernelConfig is /proc/config.gz, which kernels have that carry their configuration.
-func (p *Phone) kernelConfig() (io.ReadCloser, error) {
+func (p *Runner) kernelConfig() (io.ReadCloser, error) {
 	k, err := p.kernel()
 	if err == nil && k.Config == "" {
 		err = errNotMounted

@@ -1,13 +1,4 @@
-package standin
-
-import (
-	"fmt"
-	"net"
-	"slices"
-	"time"
-
-	"jarlid/internal/core/spell"
-)
+package device
 
 // Fault is something that goes wrong on demand.
 type Fault struct {
@@ -62,90 +53,32 @@ func FaultNames() (names []string) {
 	return names
 }
 
-// order orders one.
-func (p *Phone) order(f Fault) error {
-	at := slices.IndexFunc(Faults, func(k FaultKind) bool { return k.Name == f.Kind })
-	if at < 0 {
-		return fmt.Errorf("there is no fault %q%s", f.Kind, spell.NoneOf(f.Kind, FaultNames()))
-	}
-	if Faults[at].Cable && p.o.Cable == nil {
-		return fmt.Errorf("the fault %s wants a stand-in on a cable: standin run with --usb", f.Kind)
-	}
-	f.For = max(f.For, 1)
-	p.faultMu.Lock()
-	p.fault = &f
-	if f.Kind == "clear" {
-		p.fault = nil
-	}
-	p.faultMu.Unlock()
-	if p.o.Cable != nil {
-		p.onCable(f)
-	}
-	return nil
-}
-
-// faulty reports whether something of this kind goes wrong now. Refusals run out.
-func (p *Phone) faulty(kind string) bool {
-	p.faultMu.Lock()
-	defer p.faultMu.Unlock()
-	if p.fault == nil || p.fault.Kind != kind {
+// Faulty reports whether something of this kind goes wrong now. Refusals run out.
+func (p *Phone) Faulty(kind string) bool {
+	p.FaultMu.Lock()
+	defer p.FaultMu.Unlock()
+	if p.Fault == nil || p.Fault.Kind != kind {
 		return false
 	}
-	if (kind == "refuse" || kind == "drop-next") && p.fault.After > 0 {
-		p.fault.After-- // it is for a later one
+	if (kind == "refuse" || kind == "drop-next") && p.Fault.After > 0 {
+		p.Fault.After-- // it is for a later one
 		return false
 	}
 	switch kind {
 	case "refuse", "drop-next", "fail-at-end", "short-answer", "garbage", "replug", "line-loses",
 		"line-doubles", "line-garbles", "line-silent", "file-short", "file-refused":
-		if p.fault.For--; p.fault.For <= 0 {
-			p.fault = nil
+		if p.Fault.For--; p.Fault.For <= 0 {
+			p.Fault = nil
 		}
 	}
-	p.o.Log("fault: " + kind)
+	p.Options.Log("fault: " + kind)
 	return true
 }
 
-// flat is a battery that gives out.
-func (p *Phone) flat() {
-	p.mu.Lock()
-	p.st.Percent = 1
-	p.mu.Unlock()
-	p.move("off", 0)
-}
-
-// cable is a connection that faults can happen to.
-type cable struct {
-	net.Conn
-	p *Phone
-}
-
-// Read counts what the computer sends.
-func (c cable) Read(b []byte) (int, error) {
-	n, err := c.Conn.Read(b)
-	p := c.p
-	p.faultMu.Lock()
-	f := p.fault
-	hit := false
-	if f != nil && (f.Kind == "drop" || f.Kind == "battery" || f.Kind == "stall") {
-		f.After -= int64(n)
-		hit = f.After < 0
-	}
-	if hit {
-		p.fault = nil
-	}
-	p.faultMu.Unlock()
-	if !hit {
-		return n, err
-	}
-	p.o.Log("fault: " + f.Kind)
-	switch f.Kind {
-	case "stall":
-		time.Sleep(time.Duration(f.For) * time.Second)
-		return n, err
-	case "battery":
-		p.flat()
-	}
-	c.Conn.Close()
-	return 0, net.ErrClosed
+// Flat is a battery that gives out.
+func (p *Phone) Flat() {
+	p.Mu.Lock()
+	p.State.Percent = 1
+	p.Mu.Unlock()
+	p.Move("off", 0)
 }

@@ -1,4 +1,4 @@
-package standin
+package recovery
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/link/adb"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/disk"
 )
 
@@ -73,8 +74,8 @@ func (b *blockReader) get(n int64) ([]byte, error) {
 	return blk, nil
 }
 
-// sideloadService installs what the computer serves.
-func (p *Phone) sideloadService(ctx context.Context, arg string, s *adb.Stream) {
+// SideloadService installs what the computer serves.
+func (p *Runner) SideloadService(ctx context.Context, arg string, s *adb.Stream) {
 	sizeText, blockText, _ := strings.Cut(arg, ":")
 	size, err1 := strconv.ParseInt(sizeText, 10, 64)
 	block, err2 := strconv.ParseInt(blockText, 10, 64)
@@ -86,28 +87,28 @@ func (p *Phone) sideloadService(ctx context.Context, arg string, s *adb.Stream) 
 	if ended {
 		return
 	}
-	run := p.run
+	run := p.Running
 	if r.err == nil {
 		switch word := "FAILFAIL"; {
-		case run.traits.Closing == "mute":
+		case run.Traits.Closing == "mute":
 		default:
-			if err == nil || run.traits.Closing == "always-done" {
+			if err == nil || run.Traits.Closing == "always-done" {
 				word = "DONEDONE"
 			}
 			io.WriteString(s, word)
 			s.Drain()
 		}
 	}
-	p.move(string(card.Recovery), 0)
+	p.Move(string(card.Recovery), 0)
 }
 
 // installed installs a package, writes the recovery's log and record, and gives
 // its outcome; ended is true when the phone was restarted meanwhile.
-func (p *Phone) installed(ctx context.Context, r io.ReaderAt, size int64) (ended bool, err error) {
-	p.mu.Lock()
-	run := p.run
-	run.log, run.record = nil, ""
-	p.mu.Unlock()
+func (p *Runner) installed(ctx context.Context, r io.ReaderAt, size int64) (ended bool, err error) {
+	p.Mu.Lock()
+	run := p.Running
+	run.Log, run.Record = nil, ""
+	p.Mu.Unlock()
 	err = p.install(ctx, r, size)
 	if ctx.Err() != nil {
 		return true, err
@@ -120,25 +121,25 @@ func (p *Phone) installed(ctx context.Context, r io.ReaderAt, size int64) (ended
 			err = errors.New("the computer stopped sending")
 		}
 		p.logLine("E: %v", err)
-		p.show("The package was not installed.")
+		p.Show("The package was not installed.")
 	} else {
 		p.logLine("I: installed")
-		p.show("The package is installed.")
+		p.Show("The package is installed.")
 	}
-	p.mu.Lock()
-	run.record = fmt.Sprintf("/sideload/package.zip\n%d\n", result)
-	p.mu.Unlock()
+	p.Mu.Lock()
+	run.Record = fmt.Sprintf("/sideload/package.zip\n%d\n", result)
+	p.Mu.Unlock()
 	return false, err
 }
 
-// sideloadWhole takes a whole package, as old recoveries do, and installs it
+// SideloadWhole takes a whole package, as old recoveries do, and installs it
 // when the computer has let go.
-func (p *Phone) sideloadWhole(ctx context.Context, arg string, s *adb.Stream) {
+func (p *Runner) SideloadWhole(ctx context.Context, arg string, s *adb.Stream) {
 	size, err := strconv.ParseInt(arg, 10, 64)
 	if err != nil || size <= 0 || size > 4<<30 {
 		return
 	}
-	f, err := os.CreateTemp(p.o.Dir, "package-")
+	f, err := os.CreateTemp(p.Options.Dir, "package-")
 	if err != nil {
 		return
 	}
@@ -150,23 +151,23 @@ func (p *Phone) sideloadWhole(ctx context.Context, arg string, s *adb.Stream) {
 	io.WriteString(s, "OKAY")
 	s.Drain()
 	if ended, _ := p.installed(ctx, f, size); !ended {
-		p.move(string(card.Recovery), 0)
+		p.Move(string(card.Recovery), 0)
 	}
 }
 
 // logLine writes a line to the recovery's log.
-func (p *Phone) logLine(format string, args ...any) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.run != nil {
-		p.run.log = append(p.run.log, fmt.Sprintf(format, args...))
+func (p *Runner) logLine(format string, args ...any) {
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	if p.Running != nil {
+		p.Running.Log = append(p.Running.Log, fmt.Sprintf(format, args...))
 	}
 }
 
 // install reads the package twice, as recoveries do: the whole once, to see
 // that it is sound, then the payload, to write it.
-func (p *Phone) install(ctx context.Context, r io.ReaderAt, size int64) error {
-	p.show("Looking at the package")
+func (p *Runner) install(ctx context.Context, r io.ReaderAt, size int64) error {
+	p.Show("Looking at the package")
 	if _, err := io.Copy(io.Discard, io.NewSectionReader(r, 0, size)); err != nil {
 		return err
 	}
@@ -176,7 +177,7 @@ func (p *Phone) install(ctx context.Context, r io.ReaderAt, size int64) error {
 	pkg, err := ota.Parse(r, size)
 	if errors.Is(err, ota.ErrNotAB) {
 		err := p.runScript(r, size)
-		if err == nil && p.faulty("fail-at-end") {
+		if err == nil && p.Faulty("fail-at-end") {
 			err = errors.New("a step behind the last one failed")
 		}
 		return err
@@ -184,7 +185,7 @@ func (p *Phone) install(ctx context.Context, r io.ReaderAt, size int64) error {
 	if err != nil {
 		return err
 	}
-	device := ident.DeviceOf(p.run.props)
+	device := ident.DeviceOf(p.Running.Props)
 	if want := pkg.Devices(); len(want) > 0 && !slices.Contains(want, device) {
 		return fmt.Errorf("the package is for %s, this is a %s", strings.Join(want, " or "), device)
 	}
@@ -196,75 +197,75 @@ func (p *Phone) install(ctx context.Context, r io.ReaderAt, size int64) error {
 
 // apply writes the payload to the slot that is not running and makes it the
 // next one. Until everything is verified that slot can't be started.
-func (p *Phone) apply(r io.ReaderAt, pkg *ota.Package) error {
-	if p.model.Slots < 2 {
+func (p *Runner) apply(r io.ReaderAt, pkg *ota.Package) error {
+	if p.Model.Slots < 2 {
 		return fmt.Errorf("this phone has no slots")
 	}
-	to := card.Other(p.run.slot)
+	to := card.Other(p.Running.Slot)
 	i := int(to[0] - 'a')
 	pl := pkg.Payload
-	if p.st.Snapshot == snapMerging {
+	if p.State.Snapshot == device.SnapMerging {
 		return fmt.Errorf("the last update is still being merged")
 	}
 	for _, part := range pl.Partitions {
 		name := part.Name + "_" + to
-		if p.spec.Snapshots && p.logical(name) {
+		if p.Spec.Snapshots && p.Logical(name) {
 			continue // it goes to userdata
 		}
-		if have, ok := p.store.Sizes[name]; !ok || int64(part.Size) > have {
+		if have, ok := p.Store.Sizes[name]; !ok || int64(part.Size) > have {
 			return fmt.Errorf("there is no room for %s", name)
 		}
 	}
-	if p.spec.Snapshots {
-		p.mu.Lock()
-		p.setSnapshot(snapNone)
-		p.st.Cows = nil
-		p.store.Cows.Store(&map[string]disk.Span{})
-		p.mu.Unlock()
+	if p.Spec.Snapshots {
+		p.Mu.Lock()
+		p.SetSnapshot(device.SnapNone)
+		p.State.Cows = nil
+		p.Store.Cows.Store(&map[string]disk.Span{})
+		p.Mu.Unlock()
 		// The new slot's metadata begins as the running one's.
-		m, err := p.store.Super()
+		m, err := p.Store.Super()
 		if err == nil {
-			err = setSuper(p.store, m, i)
+			err = device.SetSuper(p.Store, m, i)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	c := p.control()
+	c := p.Control()
 	c.Slots[i] = bcb.Slot{}
-	if err := p.setControl(c); err != nil {
+	if err := p.SetControl(c); err != nil {
 		return err
 	}
 	body := io.NewSectionReader(r, pkg.PayloadOffset, pkg.PayloadSize)
 	for k := range pl.Partitions {
 		part := &pl.Partitions[k]
-		p.show("Writing %s on slot %s", part.Name, to)
+		p.Show("Writing %s on slot %s", part.Name, to)
 		if err := p.applyPartition(body, pl, part, part.Name+"_"+to); err != nil {
 			return err
 		}
 	}
-	p.mu.Lock()
-	if len(p.st.Cows) > 0 {
-		p.setSnapshot(snapWaiting)
+	p.Mu.Lock()
+	if len(p.State.Cows) > 0 {
+		p.SetSnapshot(device.SnapWaiting)
 	}
-	p.save()
-	p.mu.Unlock()
-	if p.faulty("fail-at-end") {
+	p.Save()
+	p.Mu.Unlock()
+	if p.Faulty("fail-at-end") {
 		return errors.New("a step behind the last one failed")
 	}
-	c = p.control()
+	c = p.Control()
 	c.Activate(i)
-	return p.setControl(c)
+	return p.SetControl(c)
 }
 
-func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition,
+func (p *Runner) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payload.Partition,
 	name string) error {
-	if err := os.RemoveAll(p.store.Overlay(name)); err != nil {
+	if err := os.RemoveAll(p.Store.Overlay(name)); err != nil {
 		return err
 	}
-	open := p.store.Open
-	if p.spec.Snapshots && p.logical(name) {
-		open = func(name string) (*disk.Volume, error) { return p.stageLogical(name, int64(part.Size)) }
+	open := p.Store.Open
+	if p.Spec.Snapshots && p.Logical(name) {
+		open = func(name string) (*disk.Volume, error) { return p.StageLogical(name, int64(part.Size)) }
 	}
 	v, err := open(name)
 	if err != nil {
@@ -284,20 +285,4 @@ func (p *Phone) applyPartition(body io.ReaderAt, pl *payload.Payload, part *payl
 		return fmt.Errorf("%s reads back with another digest than the package states", name)
 	}
 	return nil
-}
-
-// installFile installs a package that is on the phone, while the recovery's
-// menu stays.
-func (p *Phone) installFile(local string) {
-	f, err := os.Open(local)
-	if err != nil {
-		p.show("The package can't be opened: %v", err)
-		return
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return
-	}
-	_, _ = p.installed(context.Background(), f, st.Size()) // its screen and its record tell
 }

@@ -1,4 +1,4 @@
-package standin
+package device
 
 import (
 	"fmt"
@@ -12,8 +12,8 @@ import (
 	"jarlid/internal/standin/scenario"
 )
 
-// spec is the stand-in part of a model file.
-type spec struct {
+// Spec is the stand-in part of a model file.
+type Spec struct {
 	Serial  string `yaml:"serial"`
 	ADBName string `yaml:"serial-adb"` // the serial number recoveries and systems report; empty: the same
 	Start   string `yaml:"start"`      // the mode a new one is in: bootloader, system
@@ -83,12 +83,12 @@ type Quirks struct {
 	Lacks       []string `yaml:"lacks"`        // programs that are missing
 }
 
-// quirks are the model's, or those a test gave.
-func (p *Phone) quirks() *Quirks {
-	if p.o.Quirks != nil {
-		return p.o.Quirks
+// Quirks are the model's, or those a test gave.
+func (p *Phone) Quirks() *Quirks {
+	if p.Options.Quirks != nil {
+		return p.Options.Quirks
 	}
-	return &p.spec.Quirks
+	return &p.Spec.Quirks
 }
 
 type partitionSpec struct {
@@ -127,25 +127,25 @@ func (d *duration) UnmarshalText(b []byte) error {
 	return err
 }
 
-// outside gives a partition's name as the phone spells it: BOOT_a.
-func (s *spec) outside(name string) string {
+// Outside gives a partition's name as the phone spells it: BOOT_a.
+func (s *Spec) Outside(name string) string {
 	if p := card.Part(name); s.Spelling.Names == "capitals" {
 		return card.At(strings.ToUpper(p.Base), p.Slot).String()
 	}
 	return name
 }
 
-// inside gives the name the storage has for what the phone spells so; nothing is called what it gives for
+// Inside gives the name the storage has for what the phone spells so; nothing is called what it gives for
 // another spelling.
-func (s *spec) inside(name string) string {
-	if in := card.Part(name).String(); s.outside(in) == name {
+func (s *Spec) Inside(name string) string {
+	if in := card.Part(name).String(); s.Outside(in) == name {
 		return in
 	}
 	return "no such name: " + name
 }
 
-func parseSpec(m *model.Model) (*spec, error) {
-	s := &spec{}
+func parseSpec(m *model.Model) (*Spec, error) {
+	s := &Spec{}
 	if m.Standin.IsZero() {
 		return nil, fmt.Errorf("the model file %s has no part \"standin\", so there is nothing to run",
 			m.Name)
@@ -192,8 +192,8 @@ func parseSpec(m *model.Model) (*spec, error) {
 	return s, nil
 }
 
-// phone is what the scenario makes images for.
-func (s *spec) phone(m *model.Model) scenario.Phone {
+// Phone is what the scenario makes images for.
+func (s *Spec) Phone(m *model.Model) scenario.Phone {
 	p := scenario.PhoneOf(m.Name)
 	if m.Title != "" {
 		p.Model = m.Title
@@ -202,9 +202,16 @@ func (s *spec) phone(m *model.Model) scenario.Phone {
 }
 
 // parts are the physical partitions a phone is made with.
-func (s *spec) parts() (list []disk.Partition) {
+func (s *Spec) parts() (list []disk.Partition) {
 	for _, p := range s.Partitions {
 		list = append(list, disk.Partition{Name: p.Name, Size: int64(p.Size), Slots: p.Slots, Type: p.Type})
 	}
 	return list
+}
+
+// loaderSpec is a manufacturer's loader, instead of fastboot.
+type loaderSpec struct {
+	Version string `yaml:"version"`
+	Payload size   `yaml:"payload"` // the largest a message has
+	Noise   string `yaml:"noise"`   // what is on the line before anything is said
 }

@@ -1,4 +1,4 @@
-package standin
+package recovery
 
 import (
 	"archive/zip"
@@ -18,13 +18,14 @@ import (
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/script"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/disk"
 )
 
 // checkSignature holds a package against the keys in the running recovery's
 // ramdisk.
-func (p *Phone) checkSignature(ctx context.Context, r io.ReaderAt, size int64) error {
-	how := p.run.traits.Signature
+func (p *Runner) checkSignature(ctx context.Context, r io.ReaderAt, size int64) error {
+	how := p.Running.Traits.Signature
 	if how == "" {
 		return nil
 	}
@@ -34,17 +35,17 @@ func (p *Phone) checkSignature(ctx context.Context, r io.ReaderAt, size int64) e
 	}
 	p.logLine("E: signature: %v", err)
 	if how == "refuse" {
-		p.show("The package was signed by nobody this recovery knows; it is not installed.")
+		p.Show("The package was signed by nobody this recovery knows; it is not installed.")
 		return fmt.Errorf("the package's signature is not trusted: %w", err)
 	}
-	if p.askOwner(ctx, "Nobody this recovery knows signed the package. Go on with it?") {
+	if p.AskOwner(ctx, "Nobody this recovery knows signed the package. Go on with it?") {
 		return nil
 	}
 	return fmt.Errorf("the owner did not want a package whose signature is not trusted")
 }
 
-func (p *Phone) signedByTrusted(ctx context.Context, r io.ReaderAt, size int64) error {
-	ring, ok := p.run.files(zipsig.KeysFile)
+func (p *Runner) signedByTrusted(ctx context.Context, r io.ReaderAt, size int64) error {
+	ring, ok := p.Running.Files(zipsig.KeysFile)
 	if !ok {
 		return errors.New("this recovery has no keys")
 	}
@@ -69,7 +70,7 @@ func (p *Phone) signedByTrusted(ctx context.Context, r io.ReaderAt, size int64) 
 // unmount, ifelse, package_extract_dir and package_extract_file into /system or to
 // a partition, block_image_update, set_metadata, set_metadata_recursive, delete,
 // delete_recursive.
-func (p *Phone) runScript(r io.ReaderAt, size int64) error {
+func (p *Runner) runScript(r io.ReaderAt, size int64) error {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
 		return err
@@ -88,22 +89,22 @@ func (p *Phone) runScript(r io.ReaderAt, size int64) error {
 		return err
 	}
 	props := map[string]string{}
-	if sys, _, err := p.systemProps(p.run.slot); err == nil {
+	if sys, _, err := p.SystemProps(p.Running.Slot); err == nil {
 		props = sys
 	}
-	for k, v := range p.run.props { // the recovery's own come first
+	for k, v := range p.Running.Props { // the recovery's own come first
 		if !strings.HasPrefix(k, "ro.build.") {
 			props[k] = v
 		}
 	}
-	in := &installer{p: p, r: r, size: size, z: z, props: props, into: p.on("system", p.run.slot)}
+	in := &installer{p: p, r: r, size: size, z: z, props: props, into: p.On("system", p.Running.Slot)}
 	_, err = in.eval(n)
 	return err
 }
 
 // installer evaluates a script.
 type installer struct {
-	p     *Phone
+	p     *Runner
 	r     io.ReaderAt
 	size  int64
 	z     *zip.Reader
@@ -114,10 +115,10 @@ type installer struct {
 // room is how many bytes the system has free: what its super block says, less what
 // was added before.
 func (in *installer) room() (int64, error) {
-	if in.p.faulty("full") {
+	if in.p.Faulty("full") {
 		return 0, nil
 	}
-	v, err := in.p.store.Open(in.into)
+	v, err := in.p.Store.Open(in.into)
 	if err != nil {
 		return 0, err
 	}
@@ -126,7 +127,7 @@ func (in *installer) room() (int64, error) {
 	if err != nil {
 		return 0, fmt.Errorf("%s can't be mounted: %w", in.into, err)
 	}
-	added, err := bytesIn(in.p.store.Overlay(in.into))
+	added, err := bytesIn(in.p.Store.Overlay(in.into))
 	return max(s.Free()-added, 0), err
 }
 
@@ -211,7 +212,7 @@ func (in *installer) call(name string, args []string) (string, error) {
 	case "getprop":
 		return in.props[arg(0)], nil
 	case "ui_print":
-		in.p.show("%s", strings.Join(args, ""))
+		in.p.Show("%s", strings.Join(args, ""))
 		return arg(0), nil
 	case "show_progress", "set_progress", "mount", "unmount", "is_mounted", "set_metadata",
 		"set_metadata_recursive":
@@ -253,7 +254,7 @@ func (in *installer) place(name string) (string, error) {
 	if !ok || rest != "" && rest[0] != '/' {
 		return "", fmt.Errorf("%s is not in the system", name)
 	}
-	return filepath.Join(in.p.store.Overlay(in.into), "system", filepath.FromSlash(rest)), nil
+	return filepath.Join(in.p.Store.Overlay(in.into), "system", filepath.FromSlash(rest)), nil
 }
 
 func (in *installer) extract(from, to string, dir bool) error {
@@ -293,7 +294,7 @@ func (in *installer) image(name, partition string) error {
 		return err
 	}
 	defer f.Close()
-	in.p.show("Writing %s", partition)
+	in.p.Show("Writing %s", partition)
 	return in.onto(partition, func(v *disk.Volume) error {
 		n, err := io.Copy(io.NewOffsetWriter(v, 0), f)
 		if err == nil && n == 0 {
@@ -313,7 +314,7 @@ func (in *installer) blocks(partition, base string) error {
 	if err != nil {
 		return err
 	}
-	in.p.show("Writing %s block by block", partition)
+	in.p.Show("Writing %s block by block", partition)
 	return in.onto(partition, func(v *disk.Volume) error {
 		_, err := items[0].Write(context.Background(), fixed{v}, func(int64) {})
 		return err
@@ -321,10 +322,10 @@ func (in *installer) blocks(partition, base string) error {
 }
 
 func (in *installer) onto(partition string, write func(*disk.Volume) error) error {
-	if err := os.RemoveAll(in.p.store.Overlay(partition)); err != nil {
+	if err := os.RemoveAll(in.p.Store.Overlay(partition)); err != nil {
 		return err
 	}
-	v, err := in.p.store.Open(partition)
+	v, err := in.p.Store.Open(partition)
 	if err != nil {
 		return err
 	}
@@ -367,11 +368,11 @@ func (in *installer) write(f *zip.File, out string, most int64) (int64, error) {
 var elfMachines = map[string][]elf.Machine{"arm64-v8a": {elf.EM_AARCH64, elf.EM_ARM},
 	"armeabi-v7a": {elf.EM_ARM}}
 
-// addedFits says whether the libraries added to a system run on this phone's
+// AddedFits says whether the libraries added to a system run on this phone's
 // processor: one for another makes the system restart over and over.
-func (p *Phone) addedFits(slot string) error {
-	abi := p.spec.phone(p.model).ABI
-	return filepath.WalkDir(p.store.Overlay(p.on("system", slot)),
+func (p *Runner) AddedFits(slot string) error {
+	abi := p.Spec.Phone(p.Model).ABI
+	return filepath.WalkDir(p.Store.Overlay(p.On("system", slot)),
 		func(name string, d fs.DirEntry, err error) error {
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil
@@ -388,6 +389,6 @@ func (p *Phone) addedFits(slot string) error {
 					return nil
 				}
 			}
-			return loops("%s was built for another processor", filepath.Base(name))
+			return device.Loops("%s was built for another processor", filepath.Base(name))
 		})
 }

@@ -1,4 +1,4 @@
-package standin
+package recovery
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/standin/device"
 
 	"mvdan.cc/sh/v3/interp"
 )
@@ -35,7 +36,7 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 		fmt.Fprint(h.Stdout, plain)
 		return nil
 	}
-	m := mounted{Type: "ext4", Write: true, Root: "/"}
+	m := device.Mounted{Type: "ext4", Write: true, Root: "/"}
 	var names, options []string
 	for i := 0; i < len(args); i++ {
 		switch {
@@ -70,7 +71,7 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 	if !ok {
 		return fail("No such file or directory")
 	}
-	w, err := sh.p.store.Mount(d.Partition)
+	w, err := sh.p.Store.Mount(d.Partition)
 	if err != nil {
 		return fail(err.Error())
 	}
@@ -78,36 +79,36 @@ func (sh *shell) mount(_ context.Context, h interp.HandlerContext, args []string
 	if m.Write && w.ReadOnly != nil {
 		return fail(w.ReadOnly.Error())
 	}
-	if m.Write && sh.p.quirks().ReadOnly {
+	if m.Write && sh.p.Quirks().ReadOnly {
 		return fail("Read-only file system")
 	}
-	if sh.p.quirks().MountFails && d.Partition == "userdata" {
+	if sh.p.Quirks().MountFails && d.Partition == "userdata" {
 		return fail("Invalid argument")
 	}
 	m.Partition = d.Partition
-	if slices.ContainsFunc(sh.mounts(), func(x mounted) bool { return x.At == m.At }) {
+	if slices.ContainsFunc(sh.mounts(), func(x device.Mounted) bool { return x.At == m.At }) {
 		return fail("Device or resource busy")
 	}
 	return sh.addMount(m)
 }
 
-func (sh *shell) addMount(m mounted) error {
-	sh.p.mu.Lock()
-	defer sh.p.mu.Unlock()
-	sh.r.mounts = append(sh.r.mounts, m)
+func (sh *shell) addMount(m device.Mounted) error {
+	sh.p.Mu.Lock()
+	defer sh.p.Mu.Unlock()
+	sh.r.Mounts = append(sh.r.Mounts, m)
 	return nil
 }
 
 // remount makes what is mounted writable, or no longer.
 func (sh *shell) remount(dir string, write bool) error {
 	dir = path.Clean(dir)
-	sh.p.mu.Lock()
-	defer sh.p.mu.Unlock()
-	i := slices.IndexFunc(sh.r.mounts, func(m mounted) bool { return m.At == dir })
+	sh.p.Mu.Lock()
+	defer sh.p.Mu.Unlock()
+	i := slices.IndexFunc(sh.r.Mounts, func(m device.Mounted) bool { return m.At == dir })
 	if i < 0 {
 		return fmt.Errorf("'%s': Invalid argument", dir)
 	}
-	sh.r.mounts[i].Write = write
+	sh.r.Mounts[i].Write = write
 	return nil
 }
 
@@ -140,12 +141,12 @@ func (sh *shell) umount(_ context.Context, _ interp.HandlerContext, args []strin
 	names, _ := operands(args)
 	for _, name := range names {
 		dir := path.Clean(name)
-		sh.p.mu.Lock()
-		i := slices.IndexFunc(sh.r.mounts, func(m mounted) bool { return m.At == dir && dir != "/" })
+		sh.p.Mu.Lock()
+		i := slices.IndexFunc(sh.r.Mounts, func(m device.Mounted) bool { return m.At == dir && dir != "/" })
 		if i >= 0 {
-			sh.r.mounts = slices.Delete(sh.r.mounts, i, i+1)
+			sh.r.Mounts = slices.Delete(sh.r.Mounts, i, i+1)
 		}
-		sh.p.mu.Unlock()
+		sh.p.Mu.Unlock()
 		if i < 0 {
 			return fmt.Errorf("%s: Invalid argument", name)
 		}
@@ -206,9 +207,9 @@ func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) e
 		case !sh.root && !strings.HasPrefix(path.Clean(name), tmpPath+"/"):
 			return fmt.Errorf("%s: Permission denied", name)
 		case path.Clean(name) == "/tmp/last_install":
-			sh.p.mu.Lock()
-			sh.r.record = ""
-			sh.p.mu.Unlock()
+			sh.p.Mu.Lock()
+			sh.r.Record = ""
+			sh.p.Mu.Unlock()
 		default:
 			err := sh.remove(name)
 			if err != nil && (!strings.Contains(options, "f") || !errors.Is(err, fs.ErrNotExist)) {
@@ -219,40 +220,32 @@ func (sh *shell) rm(_ context.Context, _ interp.HandlerContext, args []string) e
 	return nil
 }
 
-// recoveryMounts is what a recovery mounts by itself as it comes up.
-func (p *Phone) recoveryMounts() (list []mounted) {
-	list = []mounted{{At: "/", Type: "rootfs", Root: "/", Write: true, local: p.dir(ramdiskDir),
-		size: 64 << 20},
-		{At: "/tmp", Type: "tmpfs", Root: "/", Write: true, local: p.dir(tmpDir), size: 64 << 20}}
-	if p.store.Has("cache") {
-		list = append(list, mounted{At: "/cache", Partition: "cache", Type: "ext4", Root: "/", Write: true})
+// RecoveryMounts is what a recovery mounts by itself as it comes up.
+func (p *Runner) RecoveryMounts() (list []device.Mounted) {
+	list = []device.Mounted{{At: "/", Type: "rootfs", Root: "/", Write: true, Local: p.Dir(RamdiskDir),
+		Size: 64 << 20},
+		{At: "/tmp", Type: "tmpfs", Root: "/", Write: true, Local: p.Dir(TmpDir), Size: 64 << 20}}
+	if p.Store.Has("cache") {
+		list = append(list, device.Mounted{At: "/cache", Partition: "cache", Type: "ext4", Root: "/",
+			Write: true})
 	}
-	if p.spec.Card > 0 {
-		list = append(list, mounted{At: cardPaths[card.Recovery][0], Type: "vfat", Root: "/", Write: true,
-			local: p.dir(cardDir), size: int64(p.spec.Card)})
+	if p.Spec.Card > 0 {
+		list = append(list, device.Mounted{At: CardPaths[card.Recovery][0], Type: "vfat", Root: "/",
+			Write: true,
+			Local: p.Dir(cardDir), Size: int64(p.Spec.Card)})
 	}
-	if s := p.dataState(); (s == dataPlain || s == "formatted") && !p.quirks().Unmounted {
-		list = append(list, dataMounts(p.quirks().Bind)...)
+	if s := p.DataState(); (s == device.DataPlain || s == "formatted") && !p.Quirks().Unmounted {
+		list = append(list, dataMounts(p.Quirks().Bind)...)
 	}
 	return list
 }
 
-func dataMounts(bind bool) []mounted {
-	list := []mounted{{At: "/data", Partition: "userdata", Type: "ext4", Root: "/", Write: true}}
+func dataMounts(bind bool) []device.Mounted {
+	list := []device.Mounted{{At: "/data", Partition: "userdata", Type: "ext4", Root: "/", Write: true}}
 	if bind {
-		list = append(list, mounted{At: sharedPaths[0], Partition: "userdata", Type: "ext4", Root: mediaRoot,
+		list = append(list, device.Mounted{At: SharedPaths[0], Partition: "userdata", Type: "ext4",
+			Root:  mediaRoot,
 			Write: true})
 	}
 	return list
-}
-
-// remountData is what a recovery's own menu does after it formatted the data. p.mu is free.
-func (p *Phone) remountData() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.run == nil || p.run.vault != nil {
-		return
-	}
-	p.run.mounts = slices.DeleteFunc(p.run.mounts, func(m mounted) bool { return m.Partition == "userdata" })
-	p.run.mounts = append(p.run.mounts, dataMounts(p.quirks().Bind)...)
 }

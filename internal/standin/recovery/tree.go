@@ -1,4 +1,4 @@
-package standin
+package recovery
 
 import (
 	"errors"
@@ -15,25 +15,15 @@ import (
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/disk"
 )
 
-// mounted is a file system somewhere in the tree of files.
-type mounted struct {
-	At        string
-	Partition string // "" of one that is kept as files of this computer
-	Type      string
-	Root      string // the folder of it that is seen
-	Write     bool
-	local     string // where those files are
-	size      int64  // bytes
-}
-
 // tree is the phone's files as a recovery or a system sees them.
 type tree struct {
-	p    *Phone
+	p    *Runner
 	mode card.Mode
-	r    *running
+	r    *device.Running
 	// What the kernel has, once it was asked for: the files of /proc and /sys, and the block devices.
 	kernel  map[string]string
 	folders map[string][]string
@@ -43,7 +33,7 @@ type tree struct {
 // devices are the block devices; they stay the same for as long as a command runs.
 func (t *tree) devices() []disk.Block {
 	if t.blocks == nil {
-		t.blocks = t.p.store.Blocks()
+		t.blocks = t.p.Store.Blocks()
 	}
 	return t.blocks
 }
@@ -51,49 +41,52 @@ func (t *tree) devices() []disk.Block {
 // The folders of this computer with the storages and the memory, beside the partitions.
 const (
 	cardDir    = "card"
-	tmpDir     = "tmp"
-	ramdiskDir = "ramdisk"
+	TmpDir     = "tmp"
+	RamdiskDir = "ramdisk"
 )
 
 // Where a phone's two storages are seen, by the mode.
 var (
-	sharedPaths = []string{"/sdcard", "/data/media/0", "/storage/emulated/0"}
-	cardPaths   = map[card.Mode][]string{card.Recovery: {"/mnt/card"}, card.System: {"/storage/CARD-0001"}}
+	SharedPaths = []string{"/sdcard", "/data/media/0", "/storage/emulated/0"}
+	CardPaths   = map[card.Mode][]string{card.Recovery: {"/mnt/card"}, card.System: {"/storage/CARD-0001"}}
 )
 
 var errNotMounted = errors.New("No such file or directory")
 
 const mediaRoot = "/media/0" // of the shared storage, within the data
 
-func (p *Phone) dir(name string) string { return filepath.Join(p.o.Dir, name) }
+// Dir is where a folder of the phone's files is kept on this computer.
+func (p *Runner) Dir(name string) string { return filepath.Join(p.Options.Dir, name) }
 
 // mounts gives what is mounted, in its order.
-func (t *tree) mounts() (list []mounted) {
+func (t *tree) mounts() (list []device.Mounted) {
 	p := t.p
 	if t.mode != card.System {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		return slices.Clone(t.r.mounts)
+		p.Mu.Lock()
+		defer p.Mu.Unlock()
+		return slices.Clone(t.r.Mounts)
 	}
-	shared := mounted{Type: "fuse", Root: "/", Write: true, local: p.dir(disk.SharedDir),
-		size: p.store.Sizes["userdata"]}
-	list = []mounted{{At: "/", Type: "rootfs", Root: "/", local: p.dir(ramdiskDir)}}
+	shared := device.Mounted{Type: "fuse", Root: "/", Write: true, Local: p.Dir(disk.SharedDir),
+		Size: p.Store.Sizes["userdata"]}
+	list = []device.Mounted{{At: "/", Type: "rootfs", Root: "/", Local: p.Dir(RamdiskDir)}}
 	for _, name := range []string{"system", "vendor", "product"} {
-		if _, has := p.store.Slots[name]; has {
-			list = append(list, mounted{At: "/" + name, Partition: p.on(name, t.r.slot), Type: "ext4",
+		if _, has := p.Store.Slots[name]; has {
+			list = append(list, device.Mounted{At: "/" + name, Partition: p.On(name, t.r.Slot), Type: "ext4",
 				Root: map[string]string{"system": "/system"}[name]})
 		}
 	}
-	for _, at := range sharedPaths[1:] {
+	for _, at := range SharedPaths[1:] {
 		m := shared
 		m.At = at
 		list = append(list, m)
 	}
-	list = append(list, mounted{At: tmpPath, Type: "ext4", Root: "/", Write: true, local: p.dir(tmpDir),
-		size: 64 << 20})
-	if p.spec.Card > 0 {
-		list = append(list, mounted{At: cardPaths[card.System][0], Type: "vfat", Root: "/", Write: true,
-			local: p.dir(cardDir), size: int64(p.spec.Card)})
+	list = append(list, device.Mounted{At: tmpPath, Type: "ext4", Root: "/", Write: true,
+		Local: p.Dir(TmpDir),
+		Size:  64 << 20})
+	if p.Spec.Card > 0 {
+		list = append(list, device.Mounted{At: CardPaths[card.System][0], Type: "vfat", Root: "/",
+			Write: true,
+			Local: p.Dir(cardDir), Size: int64(p.Spec.Card)})
 	}
 	return list
 }
@@ -101,9 +94,9 @@ func (t *tree) mounts() (list []mounted) {
 // real follows the links: the shared storage's, and the ones from partitions' names to devices.
 func (t *tree) real(name string) string {
 	name = path.Clean("/" + filepath.ToSlash(strings.TrimPrefix(name, filepath.VolumeName(name))))
-	if rest, ok := strings.CutPrefix(name, sharedPaths[0]); ok && (rest == "" || rest[0] == '/') &&
-		!slices.ContainsFunc(t.mounts(), func(m mounted) bool { return m.At == sharedPaths[0] }) {
-		name = map[bool]string{true: sharedPaths[2], false: sharedPaths[1]}[t.mode == card.System] + rest
+	if rest, ok := strings.CutPrefix(name, SharedPaths[0]); ok && (rest == "" || rest[0] == '/') &&
+		!slices.ContainsFunc(t.mounts(), func(m device.Mounted) bool { return m.At == SharedPaths[0] }) {
+		name = map[bool]string{true: SharedPaths[2], false: SharedPaths[1]}[t.mode == card.System] + rest
 	}
 	if d, ok := t.deviceAt(name); ok {
 		return blockDir + d.Kernel
@@ -112,7 +105,7 @@ func (t *tree) real(name string) string {
 }
 
 // place finds the file system that a path is on, and its path there.
-func (t *tree) place(name string) (m mounted, rel string) {
+func (t *tree) place(name string) (m device.Mounted, rel string) {
 	name = t.real(name)
 	for _, x := range t.mounts() {
 		rest, cut := strings.CutPrefix(name, strings.TrimSuffix(x.At, "/"))
@@ -129,14 +122,14 @@ func (t *tree) local(name string) (local, root string, size int64) {
 	m, rel := t.place(name)
 	if m.Partition == "userdata" {
 		if rest, ok := strings.CutPrefix(rel, mediaRoot); ok && (rest == "" || rest[0] == '/') {
-			root := t.p.dir(disk.SharedDir)
-			return filepath.Join(root, filepath.FromSlash(rest)), root, t.p.store.Sizes["userdata"]
+			root := t.p.Dir(disk.SharedDir)
+			return filepath.Join(root, filepath.FromSlash(rest)), root, t.p.Store.Sizes["userdata"]
 		}
 	}
-	if m.local == "" {
+	if m.Local == "" {
 		return "", "", 0
 	}
-	return filepath.Join(m.local, filepath.FromSlash(rel)), m.local, m.size
+	return filepath.Join(m.Local, filepath.FromSlash(rel)), m.Local, m.Size
 }
 
 // view opens the file system of a partition that a file is on.
@@ -145,11 +138,11 @@ func (t *tree) view(name string) (w *disk.View, rel string, err error) {
 	if m.Partition == "" {
 		return nil, "", &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 	}
-	if w, err = t.p.store.Mount(m.Partition); err == nil && !m.Write {
+	if w, err = t.p.Store.Mount(m.Partition); err == nil && !m.Write {
 		w.ReadOnly = disk.ErrReadOnly
 	}
 	if err == nil {
-		w.Full = t.p.faulty("full")
+		w.Full = t.p.Faulty("full")
 	}
 	return w, rel, err
 }
@@ -175,7 +168,7 @@ func (t *tree) stat(name string, follow bool) (fs.FileInfo, error) {
 	base := path.Base(clean)
 	d, device := t.deviceAt(clean)
 	switch {
-	case !follow && (clean == sharedPaths[0] && t.real(clean) != clean || device && clean != blockDir+
+	case !follow && (clean == SharedPaths[0] && t.real(clean) != clean || device && clean != blockDir+
 		d.Kernel):
 		return info{name: base, mode: fs.ModeSymlink | 0o777}, nil
 	case device:
@@ -259,13 +252,13 @@ func (t *tree) names(name string) (list []string, err error) {
 
 // hasShared reports whether there is a folder of the shared storage in the data.
 func (t *tree) hasShared() bool {
-	_, err := os.Stat(t.p.dir(disk.SharedDir))
+	_, err := os.Stat(t.p.Dir(disk.SharedDir))
 	return err == nil
 }
 
 // ramdiskFile reads a file of the running recovery out of its image.
 func (t *tree) ramdiskFile(name string) ([]byte, bool) {
-	if t.r.files == nil || t.mode == card.System {
+	if t.r.Files == nil || t.mode == card.System {
 		return nil, false
 	}
 	for _, dir := range []string{"/dev/", "/proc/", "/sys/", "/tmp/"} { // something else is mounted there
@@ -273,7 +266,7 @@ func (t *tree) ramdiskFile(name string) ([]byte, bool) {
 			return nil, false
 		}
 	}
-	return t.r.files(strings.TrimPrefix(name, "/"))
+	return t.r.Files(strings.TrimPrefix(name, "/"))
 }
 
 // open opens a file: one that is written is made where it is not there, a missing device's name too.
@@ -287,11 +280,11 @@ func (t *tree) open(name string, write bool) (io.ReadWriteCloser, error) {
 		if t.mode == card.System {
 			return nil, fail(fs.ErrPermission)
 		}
-		v, err := t.p.store.Open(d.Partition)
+		v, err := t.p.Store.Open(d.Partition)
 		if err != nil {
 			return nil, fail(fs.ErrNotExist)
 		}
-		if write && t.p.quirks().ReadOnly {
+		if write && t.p.Quirks().ReadOnly {
 			v.Close()
 			return nil, fail(fs.ErrPermission)
 		}
@@ -359,7 +352,7 @@ func (t *tree) openLocal(name, local, root string, size int64, write bool) (io.R
 
 // free gives the free bytes of a storage that is kept in a folder.
 func (t *tree) free(root string, size int64) (int64, error) {
-	if t.p.faulty("full") {
+	if t.p.Faulty("full") {
 		return 0, nil
 	}
 	taken, err := bytesIn(root)
@@ -428,18 +421,18 @@ var nameDirs = map[string]string{"": byName, "bootdevice": "/dev/block/bootdevic
 	"platform": "/dev/block/platform/wickerlight/by-name/", "none": ""}
 
 // nameless reports whether a partition has no name that a recovery shows.
-func (p *Phone) nameless(name string) bool {
-	return slices.Contains(p.quirks().Nameless, name) || slices.Contains(p.quirks().Plain, name)
+func (p *Runner) nameless(name string) bool {
+	return slices.Contains(p.Quirks().Nameless, name) || slices.Contains(p.Quirks().Plain, name)
 }
 
-// plainNames makes the plain files that quirks have in place of devices' names.
-func (p *Phone) plainNames() error {
-	dir := filepath.Join(p.dir(ramdiskDir), filepath.FromSlash(nameDirs[p.quirks().ByName]))
-	for _, name := range p.quirks().Plain {
+// PlainNames makes the plain files that quirks have in place of devices' names.
+func (p *Runner) PlainNames() error {
+	dir := filepath.Join(p.Dir(RamdiskDir), filepath.FromSlash(nameDirs[p.Quirks().ByName]))
+	for _, name := range p.Quirks().Plain {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
 		}
-		if err := os.WriteFile(filepath.Join(dir, p.spec.outside(name)), make([]byte, 4096),
+		if err := os.WriteFile(filepath.Join(dir, p.Spec.Outside(name)), make([]byte, 4096),
 			0o600); err != nil {
 			return err
 		}
@@ -448,7 +441,7 @@ func (p *Phone) plainNames() error {
 }
 
 // dangling reports whether a partition's name leads nowhere.
-func (p *Phone) dangling(name string) bool { return slices.Contains(p.quirks().Dangling, name) }
+func (p *Runner) dangling(name string) bool { return slices.Contains(p.Quirks().Dangling, name) }
 
 // deviceAt gives the device that a path is, by one of its names.
 func (t *tree) deviceAt(name string) (disk.Block, bool) {
@@ -457,13 +450,13 @@ func (t *tree) deviceAt(name string) (disk.Block, bool) {
 		return disk.Block{}, false
 	}
 	dir, base := path.Split(name)
-	named := nameDirs[p.quirks().ByName]
+	named := nameDirs[p.Quirks().ByName]
 	for _, d := range t.devices() {
 		switch {
 		case dir == blockDir && base == d.Kernel, dir == mappedDir && d.Mapped &&
-			p.spec.inside(base) == d.Partition:
+			p.Spec.Inside(base) == d.Partition:
 			return d, true
-		case dir == named && !d.Mapped && p.spec.inside(base) == d.Partition && !p.nameless(d.Partition) &&
+		case dir == named && !d.Mapped && p.Spec.Inside(base) == d.Partition && !p.nameless(d.Partition) &&
 			!p.dangling(d.Partition):
 			return d, true
 		}
@@ -476,23 +469,23 @@ func (t *tree) text(name string) (string, bool) {
 	p := t.p
 	switch name {
 	case "/sys/class/power_supply/battery/capacity":
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		return fmt.Sprintln(p.st.Percent), true
+		p.Mu.Lock()
+		defer p.Mu.Unlock()
+		return fmt.Sprintln(p.State.Percent), true
 	case "/tmp/recovery.log":
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		return strings.Join(append(slices.Clone(t.r.log), ""), "\n"), t.mode != card.System
+		p.Mu.Lock()
+		defer p.Mu.Unlock()
+		return strings.Join(append(slices.Clone(t.r.Log), ""), "\n"), t.mode != card.System
 	case "/tmp/last_install":
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		return t.r.record, t.mode != card.System && t.r.record != ""
+		p.Mu.Lock()
+		defer p.Mu.Unlock()
+		return t.r.Record, t.mode != card.System && t.r.Record != ""
 	case "/proc/mounts", "/proc/self/mountinfo":
 		info, plain := t.mountTables()
 		return map[bool]string{true: plain, false: info}[name == "/proc/mounts"], true
 	case "/proc/self/status":
 		uid := map[bool]int{true: 2000, false: 0}[t.mode == card.System]
-		return fmt.Sprintf("Name:\tsh\nUid:\t%d\t%d\t%d\t%d\n", uid, uid, uid, uid), !p.quirks().NoStatus
+		return fmt.Sprintf("Name:\tsh\nUid:\t%d\t%d\t%d\t%d\n", uid, uid, uid, uid), !p.Quirks().NoStatus
 	case "/proc/sys/vm/drop_caches":
 		return "0\n", true
 	}
@@ -514,7 +507,7 @@ func (t *tree) kernelFiles() map[string]string {
 	for _, d := range t.devices() {
 		major, minor, _ := strings.Cut(d.Number, ":")
 		table += fmt.Sprintf("%4s %8s %10d %s\n", major, minor, d.Size>>10, d.Kernel)
-		if p.quirks().NoSys {
+		if p.Quirks().NoSys {
 			continue
 		}
 		dir := "/sys/class/block/" + d.Kernel + "/"
@@ -522,9 +515,9 @@ func (t *tree) kernelFiles() map[string]string {
 		files[dir+"size"] = fmt.Sprintln(d.Size / 512)
 		files[dir+"uevent"] = fmt.Sprintf("MAJOR=%s\nMINOR=%s\nDEVNAME=%s\n", major, minor, d.Kernel)
 		if d.Mapped {
-			files[dir+"dm/name"] = p.spec.outside(d.Partition) + "\n"
+			files[dir+"dm/name"] = p.Spec.Outside(d.Partition) + "\n"
 		} else if !p.nameless(d.Partition) && !p.dangling(d.Partition) {
-			files[dir+"uevent"] += "PARTNAME=" + p.spec.outside(d.Partition) + "\n"
+			files[dir+"uevent"] += "PARTNAME=" + p.Spec.Outside(d.Partition) + "\n"
 		}
 	}
 	files["/proc/partitions"] = table
@@ -550,14 +543,14 @@ func (t *tree) kernelFolders() map[string][]string {
 	p := t.p
 	t.text("/proc/partitions")
 	paths := slices.Collect(maps.Keys(t.kernel))
-	named := nameDirs[p.quirks().ByName]
+	named := nameDirs[p.Quirks().ByName]
 	for _, d := range t.devices() {
 		paths = append(paths, blockDir+d.Kernel)
 		switch {
 		case d.Mapped:
-			paths = append(paths, mappedDir+p.spec.outside(d.Partition))
+			paths = append(paths, mappedDir+p.Spec.Outside(d.Partition))
 		case named != "" && !p.nameless(d.Partition):
-			paths = append(paths, named+p.spec.outside(d.Partition))
+			paths = append(paths, named+p.Spec.Outside(d.Partition))
 		}
 	}
 	folders := map[string][]string{}

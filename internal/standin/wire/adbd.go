@@ -1,11 +1,10 @@
-package standin
+package wire
 
 import (
 	"context"
 	"io"
 	"net"
 	"strings"
-	"time"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
@@ -19,39 +18,39 @@ var bannerKinds = map[card.Mode]string{
 	card.Sideload: "sideload",
 }
 
-// serveADB is what listens in a system with debugging on, in a recovery and in
+// ServeADB is what listens in a system with debugging on, in a recovery and in
 // sideload mode.
-func (p *Phone) serveADB(ctx context.Context, conn net.Conn) {
+func (p *Ends) ServeADB(ctx context.Context, conn net.Conn) {
 	p.debug(ctx, conn, &adb.Device{}, func() { conn.Close() })
 }
 
 // debug is one connection over a wire; drop pulls it.
-func (p *Phone) debug(ctx context.Context, wire link.Stream, d *adb.Device, drop func()) {
-	p.mu.Lock()
-	mode, r := p.st.Mode, p.run
-	p.mu.Unlock()
+func (p *Ends) debug(ctx context.Context, wire link.Stream, d *adb.Device, drop func()) {
+	p.Mu.Lock()
+	mode, r := p.State.Mode, p.Running
+	p.Mu.Unlock()
 	d.Version, d.MaxPayload = adb.VersionNoSum, adb.MaxPayload
 	d.Banner = adb.Banner{Kind: bannerKinds[mode], Props: map[string]string{}}
 	for _, k := range []string{"ro.product.name", "ro.product.model", "ro.product.device"} {
-		if v, ok := r.props[k]; ok {
+		if v, ok := r.Props[k]; ok {
 			d.Banner.Props[k] = v
 		}
 	}
-	if mode != card.Sideload && !p.spec.OldADB {
+	if mode != card.Sideload && !p.Spec.OldADB {
 		d.Banner.Features = []string{"shell_v2", "stat_v2", "ls_v2", "sendrecv_v2"}
 	}
-	if mode == card.System || r.props["ro.adb.secure"] == "1" {
+	if mode == card.System || r.Props["ro.adb.secure"] == "1" {
 		d.Knows = p.knownKeys
 		d.Ask = p.askKey
 	}
 	var c *adb.Conn
 	d.Serve = func(service string, s *adb.Stream) bool {
 		name, arg, _ := strings.Cut(service, ":")
-		if p.faulty("drop-next") {
+		if p.Faulty("drop-next") {
 			drop()
 			return false
 		}
-		if p.faulty("refuse") {
+		if p.Faulty("refuse") {
 			return false
 		}
 		run := func(f func()) bool {
@@ -68,18 +67,18 @@ func (p *Phone) debug(ctx context.Context, wire link.Stream, d *adb.Device, drop
 		switch {
 		case name == "reboot":
 			return run(func() { p.rebootService(arg, s) })
-		case mode == card.Sideload && name == "sideload" && p.spec.OldADB:
-			return run(func() { p.sideloadWhole(ctx, arg, s) })
-		case mode == card.Sideload && name == "sideload-host" && !p.spec.OldADB:
-			return run(func() { p.sideloadService(ctx, arg, s) })
+		case mode == card.Sideload && name == "sideload" && p.Spec.OldADB:
+			return run(func() { p.SideloadWhole(ctx, arg, s) })
+		case mode == card.Sideload && name == "sideload-host" && !p.Spec.OldADB:
+			return run(func() { p.SideloadService(ctx, arg, s) })
 		case mode == card.Sideload:
 			return false // what serves a package serves nothing else
 		case name == "sync":
-			return run(func() { _ = adb.ServeSync(s, phoneFiles{p, mode}) })
+			return run(func() { _ = adb.ServeSync(s, p.Files(mode)) })
 		case strings.HasPrefix(name, "shell,v2"):
-			return run(func() { p.shellService(ctx, mode, arg, s, true) })
+			return run(func() { p.ShellService(ctx, mode, arg, s, true) })
 		case name == "shell":
-			return run(func() { p.shellService(ctx, mode, arg, s, false) })
+			return run(func() { p.ShellService(ctx, mode, arg, s, false) })
 		}
 		return false
 	}
@@ -95,54 +94,32 @@ func (p *Phone) debug(ctx context.Context, wire link.Stream, d *adb.Device, drop
 }
 
 // knownKeys is what the owner allowed; it is in the data and is gone with it.
-func (p *Phone) knownKeys() []string {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.run == nil || p.run.vault == nil {
+func (p *Ends) knownKeys() []string {
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	if p.Running == nil || p.Running.Vault == nil {
 		return nil
 	}
-	return p.run.vault.Keys
+	return p.Running.Vault.Keys
 }
 
 // askKey asks the owner and waits for the answer.
-func (p *Phone) askKey(ctx context.Context, public string) bool {
+func (p *Ends) askKey(ctx context.Context, public string) bool {
 	public = strings.TrimRight(public, "\x00")
-	yes := p.askOwner(ctx, "Allow debugging by the computer with the key "+adb.Fingerprint(public)+"?")
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if yes && p.run != nil && p.run.vault != nil {
-		p.run.vault.Keys = append(p.run.vault.Keys, public)
-		if err := p.saveVault(p.run.vault, p.run.key); err != nil {
+	yes := p.AskOwner(ctx, "Allow debugging by the computer with the key "+adb.Fingerprint(public)+"?")
+	p.Mu.Lock()
+	defer p.Mu.Unlock()
+	if yes && p.Running != nil && p.Running.Vault != nil {
+		p.Running.Vault.Keys = append(p.Running.Vault.Keys, public)
+		if err := p.SaveVault(p.Running.Vault, p.Running.Key); err != nil {
 			return false
 		}
 	}
 	return yes
 }
 
-// askOwner puts a question on the phone's screen and waits for its owner; no
-// answer in five minutes is no.
-func (p *Phone) askOwner(ctx context.Context, text string) bool {
-	q := &question{text: text, answer: make(chan bool, 1)}
-	p.mu.Lock()
-	p.ask = q
-	p.mu.Unlock()
-	p.show("%s", text)
-	yes := false
-	select {
-	case yes = <-q.answer:
-	case <-ctx.Done():
-	case <-time.After(5 * time.Minute):
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.ask == q {
-		p.ask = nil
-	}
-	return yes
-}
-
 // rebootService restarts into what is asked for, by way of misc.
-func (p *Phone) rebootService(target string, s io.Writer) {
+func (p *Ends) rebootService(target string, s io.Writer) {
 	var m bcb.Message
 	switch target {
 	case "", "system":
@@ -152,25 +129,25 @@ func (p *Phone) rebootService(target string, s io.Writer) {
 		m.Command = bcb.CommandRecovery
 		// A message that is there already is kept with its orders (init's reboot.cpp);
 		// in sideload mode it is the recovery that restarts, and takes it away first.
-		p.mu.Lock()
-		waiting := p.st.Mode == card.Sideload
-		p.mu.Unlock()
-		if misc, err := p.store.Head("misc", bcb.Size); err == nil && !waiting {
+		p.Mu.Lock()
+		waiting := p.State.Mode == card.Sideload
+		p.Mu.Unlock()
+		if misc, err := p.Store.Head("misc", bcb.Size); err == nil && !waiting {
 			if old, _ := bcb.ParseMessage(misc); old.Command == m.Command {
 				m = old
 			}
 		}
 	case "fastboot":
-		if !p.spec.Userspace {
+		if !p.Spec.Userspace {
 			io.WriteString(s, "unknown target\n")
 			return
 		}
 		m.Command = bcb.CommandFastboot
 	case "sideload":
 		m = bcb.Message{Command: bcb.CommandRecovery, Recovery: []string{"recovery", "--sideload"}}
-		p.mu.Lock()
-		can := p.run != nil && (p.run.vault != nil || p.run.traits.Shell)
-		p.mu.Unlock()
+		p.Mu.Lock()
+		can := p.Running != nil && (p.Running.Vault != nil || p.Running.Traits.Shell)
+		p.Mu.Unlock()
 		if !can {
 			io.WriteString(s, "this recovery is put into sideload mode from its menu\n")
 			return
@@ -179,7 +156,7 @@ func (p *Phone) rebootService(target string, s io.Writer) {
 		io.WriteString(s, "unknown target\n")
 		return
 	}
-	if p.message(m) == nil {
-		p.restart()
+	if p.Message(m) == nil {
+		p.Restart()
 	}
 }
