@@ -207,7 +207,7 @@ func TestOneShell(t *testing.T) {
 		t.Fatalf("filepath.WalkDir('.'): %v", err)
 	}
 	for place := range sent {
-		if place != "phone/debug.go" && place != "phone/shell/shell.go" {
+		if place != "phone/wire/debug.go" && place != "phone/shell/shell.go" {
 			t.Errorf("%s sends a command line to a phone's shell; phone/shell has them all", place)
 		}
 	}

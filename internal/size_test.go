@@ -42,7 +42,6 @@ var longFunctions = map[string]int{
 	"internal/core/lift/copy.go copyInOrder":           80,
 	"internal/files/gather.go unwrap":                  98,
 	"internal/link/loader/server.go carryOut":          86,
-	"internal/phone/connect.go await":                  76,
 	"internal/phone/shell.go readShell":                74,
 	"internal/phone/why.go judgeProbes":                88,
 	"internal/task/look.go Look":                       87,

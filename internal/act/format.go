@@ -11,8 +11,8 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
-	"jarlid/internal/phone"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -62,7 +62,7 @@ func (j *Actor) formatByShell(ctx context.Context) (Done, error) {
 		_, err := j.format(ctx, card.At(p.name, ""), p.mount, &rec)
 		var none *shell.NoMakerError
 		switch {
-		case errors.Is(err, phone.ErrNoPartition) && p.name == "metadata":
+		case errors.Is(err, wire.ErrNoPartition) && p.name == "metadata":
 			continue
 		case errors.As(err, &none):
 			return rec, j.tellRecovery(ctx, &rec, "--wipe_data")

@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 // unlock sends the command this bootloader knows, waits for the person at the
@@ -157,7 +158,7 @@ func (j *Actor) awaitLock(ctx context.Context, open bool) error {
 		if err == nil {
 			if lockIs(ctx, s, open) {
 				j.Use(s.Wire())
-				if err := phone.Pause(ctx, phone.SecondLook); err != nil {
+				if err := wire.Pause(ctx, wire.SecondLook); err != nil {
 					return err
 				}
 				err := j.Read(ctx)
@@ -170,7 +171,7 @@ func (j *Actor) awaitLock(ctx context.Context, open bool) error {
 			}
 			s.Close()
 		}
-		if err := phone.Pause(ctx, lockEvery); err != nil {
+		if err := wire.Pause(ctx, lockEvery); err != nil {
 			return err
 		}
 	}

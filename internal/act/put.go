@@ -15,8 +15,8 @@ import (
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
-	"jarlid/internal/phone"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -129,7 +129,7 @@ func (j *Actor) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, err
 			j.Obs.Say(say.Warn, "the recovery has installed another package, %s; %s is still awaited",
 				path.Base(r.path), name)
 		}
-		if err := phone.Pause(hctx, time.Second); err != nil {
+		if err := wire.Pause(hctx, time.Second); err != nil {
 			return Done{}, Stopped(hctx, err)
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -36,7 +37,7 @@ const (
 )
 
 // awaiter waits for the phone in one of several modes, as phone.Session.Await does.
-type awaiter func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire,
+type awaiter func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (wire.Conn,
 	error)
 
 // restart brings the phone into another mode, by command where it takes one,
@@ -58,7 +59,7 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 	await := awaiter(j.Await)
 	switch {
 	case errors.As(err, &left):
-		await = func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (phone.Wire,
+		await = func(ctx context.Context, limit time.Duration, patient bool, modes ...card.Mode) (wire.Conn,
 			error) {
 			return j.AwaitAgain(ctx, max(limit, unseenLimit), patient, from, modes...)
 		}
@@ -75,7 +76,7 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 	}
 	effects := j.Card.Clone()
 	plan.Apply(s, effects)
-	var w phone.Wire
+	var w wire.Conn
 	switch {
 	case s.To == card.System && hands:
 		w, err = j.systemByHand(ctx, effects, from)
@@ -140,7 +141,7 @@ func (j *Actor) unmoved(before *card.Card, want string) bool {
 
 // whyNot adds to the error of a recovery that did not come up what is known to keep it from that.
 func (j *Actor) whyNot(to card.Mode, c *card.Card, err error) error {
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	var wrong *phone.WrongModeError
 	if to != card.Recovery || !errors.As(err, &away) && !errors.As(err, &wrong) {
 		return err
@@ -154,7 +155,7 @@ func (j *Actor) whyNot(to card.Mode, c *card.Card, err error) error {
 
 // arrived reads the phone that came back over a wire, and makes sure that it is the one
 // that went away. before is what was known of that, the card what is so since then.
-func (j *Actor) arrived(ctx context.Context, w phone.Wire, before *card.Card, to card.Mode,
+func (j *Actor) arrived(ctx context.Context, w wire.Conn, before *card.Card, to card.Mode,
 	hands bool) error {
 	effects := j.Card
 	j.Use(w)
@@ -164,10 +165,10 @@ func (j *Actor) arrived(ctx context.Context, w phone.Wire, before *card.Card, to
 		// It was met in the moment it went on: one that is still shutting down takes a connection
 		// and drops it, a recovery that is done shows its menu and restarts.
 		j.Drop()
-		if phone.Pause(ctx, phone.SecondLook) != nil {
+		if wire.Pause(ctx, wire.SecondLook) != nil {
 			break
 		}
-		var back phone.Wire
+		var back wire.Conn
 		if back, err = j.Await(ctx, againLimit, false, to); err == nil {
 			j.Use(back)
 			err = j.Read(ctx)
@@ -226,7 +227,7 @@ func (j *Actor) fellBack(want string) {
 
 // awaitRecovery waits for a restarted recovery. One that was not written by Jar
 // Lid may have no shell and then never shows up: no wire without an error.
-func (j *Actor) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
+func (j *Actor) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (wire.Conn, error) {
 	next := c.Value(card.FactNext)
 	limit := unseenLimit
 	switch {
@@ -237,7 +238,7 @@ func (j *Actor) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) 
 	}
 	// Whoever is at the phone may have put it into sideload mode already.
 	w, err := await(ctx, limit, false, card.Recovery, card.Sideload)
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	if errors.As(err, &away) {
 		return nil, nil
 	}
@@ -246,7 +247,7 @@ func (j *Actor) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) 
 
 // recoveryByHand has a person bring a phone that can't be seen into its recovery. One without a
 // shell is never seen there: whether it came up the person says. word is how it is known then.
-func (j *Actor) recoveryByHand(ctx context.Context, effects *card.Card, from card.Mode) (w phone.Wire,
+func (j *Actor) recoveryByHand(ctx context.Context, effects *card.Card, from card.Mode) (w wire.Conn,
 	word string, err error) {
 	if _, _, err := j.showHands(card.Recovery); err != nil {
 		return nil, "", err
@@ -254,7 +255,7 @@ func (j *Actor) recoveryByHand(ctx context.Context, effects *card.Card, from car
 	hctx, end := j.awaiting(ctx)
 	defer end()
 	w, err = j.awaitRecovery(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool,
-		modes ...card.Mode) (phone.Wire, error) {
+		modes ...card.Mode) (wire.Conn, error) {
 		return j.AwaitHands(ctx, limit, from, modes...)
 	})
 	if w != nil || err != nil {
@@ -331,7 +332,7 @@ func (j *Actor) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 }
 
 // byHand shows the recipe for a mode and goes on when the phone is there.
-func (j *Actor) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, error) {
+func (j *Actor) byHand(ctx context.Context, from, to card.Mode) (wire.Conn, error) {
 	r, limit, err := j.showHands(to)
 	if err != nil {
 		return nil, err
@@ -350,14 +351,14 @@ func (j *Actor) byHand(ctx context.Context, from, to card.Mode) (phone.Wire, err
 
 // systemByHand has a person start the system. However short the time to watch its start: a phone that shows
 // up elsewhere meanwhile, having been away from its cable, is sent on.
-func (j *Actor) systemByHand(ctx context.Context, effects *card.Card, from card.Mode) (phone.Wire, error) {
+func (j *Actor) systemByHand(ctx context.Context, effects *card.Card, from card.Mode) (wire.Conn, error) {
 	if _, _, err := j.showHands(card.System); err != nil {
 		return nil, err
 	}
 	hctx, end := j.awaiting(ctx)
 	defer end()
 	w, err := j.awaitSystem(hctx, effects, func(ctx context.Context, limit time.Duration, _ bool,
-		to ...card.Mode) (phone.Wire, error) {
+		to ...card.Mode) (wire.Conn, error) {
 		return j.AwaitHands(ctx, max(limit, unseenLimit), from, to...)
 	})
 	return w, Stopped(hctx, err)
@@ -365,7 +366,7 @@ func (j *Actor) systemByHand(ctx context.Context, effects *card.Card, from card.
 
 // awaitSystem watches a starting system. No wire without an error means that it can't be
 // seen: debugging is off there, which is expected after a format.
-func (j *Actor) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (phone.Wire, error) {
+func (j *Actor) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (wire.Conn, error) {
 	off := c.Value(card.FactDebugging) == "off"
 	if off {
 		j.Obs.Say(say.Wait, "the first start takes long: minutes on a real phone, and its screen may stay "+
@@ -376,13 +377,13 @@ func (j *Actor) awaitSystem(ctx context.Context, c *card.Card, await awaiter) (p
 		}
 	}
 	w, err := await(ctx, j.WaitSystem, off, card.System)
-	if phone.NotAuthorised(err) != nil {
+	if wire.NotAuthorised(err) != nil {
 		var s *phone.Session
 		if s, err = j.OfferKey(ctx, j.Obs); err == nil {
 			w = s.Wire()
 		}
 	}
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	var stopped *finding.StopError
 	if j.Out.Barred = errors.As(err, &stopped); j.Out.Barred {
 		for i := range stopped.Findings {

@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -162,7 +163,7 @@ func (j *Actor) comeBack(ctx context.Context, name string, ended bool) after {
 	}
 	w, err := j.Await(ctx, limit, true, card.Recovery)
 	if err != nil {
-		var away *phone.NotHereError
+		var away *wire.NotHereError
 		var stopped *finding.StopError
 		switch {
 		case errors.As(err, &away) && ended:

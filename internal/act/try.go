@@ -9,7 +9,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -49,7 +49,7 @@ func (j *Actor) try(ctx context.Context, s *plan.Try) (Done, error) {
 	j.Card = before.Clone()
 	plan.Apply(s, j.Card)
 	w, err := j.Await(ctx, tryLimit, false, card.Recovery)
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	if errors.As(err, &away) {
 		d.Confirm = journal.NotKnown
 		return d, nil

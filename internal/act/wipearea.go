@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -93,7 +94,7 @@ func (j *Actor) wipeCaches(ctx context.Context, along bool, rec *Done) error {
 		return j.tellRecovery(ctx, rec, "--wipe_cache")
 	}
 	partition := err == nil
-	if err != nil && !errors.Is(err, phone.ErrNoPartition) {
+	if err != nil && !errors.Is(err, wire.ErrNoPartition) {
 		return err
 	}
 	dir, err := j.Mount(ctx, phone.AreaData)

@@ -25,6 +25,7 @@ import (
 	"jarlid/internal/link/serial"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 // Entry is one phone in bench.yaml. Addresses are written as on the command line; a phone with
@@ -183,7 +184,7 @@ func (b *Bench) parse() (file, error) {
 				b.listPath(), i+1)
 		}
 		for _, a := range e.At {
-			if _, err := phone.ParseAddress(a); err != nil {
+			if _, err := wire.ParseAddress(a); err != nil {
 				return file{}, fmt.Errorf("%s: phone %s: %w", b.listPath(), e.Name, err)
 			}
 		}
@@ -249,7 +250,7 @@ func (b *Bench) Rename(p *phone.Phone, name string) error {
 		return r <= ' ' || r == 0x7f || r == ','
 	}) >= 0:
 		return &takenError{name, "a name is one word and does not begin with a dash"}
-	case phone.IsAddress(name):
+	case wire.IsAddress(name):
 		return &takenError{name, "it is an address"}
 	}
 	var taken error

@@ -5,6 +5,7 @@ import (
 
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 // Devices gives what is plugged in.
@@ -38,7 +39,7 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 		}
 	}
 	for _, d := range free {
-		at := phone.CableAddress(d)
+		at := wire.CableAddress(d)
 		shared := slices.ContainsFunc(free, func(o usb.Device) bool {
 			return o.Port != d.Port && o.Serial == d.Serial
 		})
@@ -65,7 +66,7 @@ func (b *Bench) onLines(list []*phone.Phone, devices []usb.Device) []*phone.Phon
 		return list
 	}
 	for _, l := range lines {
-		at, m := phone.LineAddress(l.Path), b.Models.OfLoader(l.USB)
+		at, m := wire.LineAddress(l.Path), b.Models.OfLoader(l.USB)
 		listed := slices.ContainsFunc(list, func(p *phone.Phone) bool {
 			return slices.Contains(p.At, at) || l.Serial != "" && (p.Serial == l.Serial ||
 				slices.Contains(b.known(l.Serial), p.Serial))
@@ -86,14 +87,14 @@ func (b *Bench) onLines(list []*phone.Phone, devices []usb.Device) []*phone.Phon
 
 // socketOf gives the socket of a line that a manufacturer's loader comes out of, so that one phone has one
 // address; any other address is as it is.
-func (b *Bench) socketOf(a phone.Address) phone.Address {
+func (b *Bench) socketOf(a wire.Address) wire.Address {
 	if b.ports == nil || a.Scheme != "serial" {
 		return a
 	}
 	lines, _ := b.ports.List() // the line is opened by its path then
 	for _, l := range lines {
-		if a == phone.LineAddress(l.Path) && l.Socket != "" && b.Models.OfLoader(l.USB) != nil {
-			return phone.CableAddress(usb.Device{Port: l.Socket})
+		if a == wire.LineAddress(l.Path) && l.Socket != "" && b.Models.OfLoader(l.USB) != nil {
+			return wire.CableAddress(usb.Device{Port: l.Socket})
 		}
 	}
 	return a
@@ -101,10 +102,10 @@ func (b *Bench) socketOf(a phone.Address) phone.Address {
 
 // inSocket gives the phone that is plugged in at one of the addresses: the phone of that name
 // if it is listed by its serial number, otherwise the device itself.
-func (b *Bench) inSocket(list []*phone.Phone, at []phone.Address) *phone.Phone {
+func (b *Bench) inSocket(list []*phone.Phone, at []wire.Address) *phone.Phone {
 	devices, _ := b.Devices()
 	for _, d := range devices {
-		if !slices.ContainsFunc(at, func(a phone.Address) bool {
+		if !slices.ContainsFunc(at, func(a wire.Address) bool {
 			return a.Scheme == "usb" && d.At(a.Place)
 		}) {
 			continue
@@ -115,7 +116,7 @@ func (b *Bench) inSocket(list []*phone.Phone, at []phone.Address) *phone.Phone {
 				return p
 			}
 		}
-		return phone.New(b.host(), phone.CableAddress(d).String(), "", nil, at...)
+		return phone.New(b.host(), wire.CableAddress(d).String(), "", nil, at...)
 	}
 	return nil
 }
@@ -136,7 +137,7 @@ func (b *Bench) known(serial string) []string {
 }
 
 // other reports whether a serial number belongs to another listed phone.
-func (b *Bench) other(p *phone.Phone, serial string) bool {
+func (b *Bench) other(p *wire.Phone, serial string) bool {
 	f, err := b.read()
 	if err != nil {
 		return false

@@ -17,6 +17,7 @@ import (
 	"jarlid/internal/host"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 const (
@@ -89,7 +90,7 @@ func (b *Bench) lock(names ...string) (unlock func(), err error) {
 	for _, n := range names {
 		switch {
 		case slices.Contains(k.names, n):
-		case phone.IsSerialName(n):
+		case wire.IsSerialName(n):
 			own = append(own, n)
 		default:
 			others = append(others, n)

@@ -7,7 +7,7 @@ import (
 
 	"jarlid/internal/link/usb"
 	"jarlid/internal/link/usb/soft"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 // TestNames: phones on cables have their serial number for a name, or their socket where that is
@@ -66,7 +66,7 @@ func TestNames(t *testing.T) {
 	if p, err := b.Pick(t.Context(), "A-recovery"); err != nil || p.Name != "stream" {
 		t.Errorf("b.Pick('A-recovery'): %+v, %v; unwanted: err != nil || p.Name != 'stream'", p, err)
 	}
-	if !b.other(phone.New(b.host(), "pond", "", nil), "A") || b.other(phone.New(b.host(), "stream", "A", nil),
+	if !b.other(wire.New(b.host(), "pond", "", nil), "A") || b.other(wire.New(b.host(), "stream", "A", nil),
 		"A") {
 		t.Error("whose number it is")
 	}

@@ -10,11 +10,12 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 // host is what this computer gives a session.
-func (b *Bench) host() *phone.Host {
-	return &phone.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock,
+func (b *Bench) host() *wire.Host {
+	return &wire.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock,
 		Holder: b.holder,
 		Cable:  b.cable, Ports: b.ports, Known: b.known, Other: b.other, SameAs: b.sameAs}
 }
@@ -35,9 +36,9 @@ func (b *Bench) Phones() ([]*phone.Phone, error) {
 }
 
 func (b *Bench) phone(e Entry) *phone.Phone {
-	var at []phone.Address
+	var at []wire.Address
 	for _, s := range e.At {
-		if a, err := phone.ParseAddress(s); err == nil {
+		if a, err := wire.ParseAddress(s); err == nil {
 			at = append(at, a)
 		}
 	}
@@ -83,8 +84,8 @@ func (b *Bench) Pick(ctx context.Context, on string) (*phone.Phone, error) {
 		return list[0], nil
 	}
 	here, absent, err := b.Look(ctx)
-	for n := 0; n < phone.MoreLooks && err == nil && len(here) == 0 && len(absent) > 0 &&
-		phone.Pause(ctx, phone.SecondLook) == nil; n++ {
+	for n := 0; n < wire.MoreLooks && err == nil && len(here) == 0 && len(absent) > 0 &&
+		wire.Pause(ctx, wire.SecondLook) == nil; n++ {
 		here, absent, err = b.Look(ctx)
 	}
 	if err != nil {
@@ -98,7 +99,7 @@ func (b *Bench) Pick(ctx context.Context, on string) (*phone.Phone, error) {
 		if len(absent) > 0 {
 			text = "none of the listed phones answers: " + strings.Join(absent, ", ")
 		}
-		return nil, &phone.NotHereError{Text: text}
+		return nil, &wire.NotHereError{Text: text}
 	}
 	found := make([]*phone.Phone, len(here))
 	for i := range here {
@@ -111,7 +112,7 @@ func (b *Bench) Pick(ctx context.Context, on string) (*phone.Phone, error) {
 // addresses, those of that name or else of that serial number, without a word all that
 // are listed.
 func (b *Bench) Meant(on string) ([]*phone.Phone, error) {
-	if phone.IsAddress(on) {
+	if wire.IsAddress(on) {
 		p, err := b.byAddress(on)
 		return []*phone.Phone{p}, err
 	}
@@ -131,7 +132,7 @@ func (b *Bench) Meant(on string) ([]*phone.Phone, error) {
 			return found, nil
 		}
 	}
-	return nil, &phone.NotHereError{Name: on,
+	return nil, &wire.NotHereError{Name: on,
 		Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number; the bench has: %s%s",
 			on, orNothing(names(list)), spell.DidYouMean(on, names(list)))}
 }
@@ -169,9 +170,9 @@ func several(list []*phone.Phone) error {
 // byAddress takes addresses from the command line, separated by commas. A
 // listed phone with one of them is that phone.
 func (b *Bench) byAddress(on string) (*phone.Phone, error) {
-	var at []phone.Address
+	var at []wire.Address
 	for s := range strings.SplitSeq(on, ",") {
-		a, err := phone.ParseAddress(strings.TrimSpace(s))
+		a, err := wire.ParseAddress(strings.TrimSpace(s))
 		if err != nil {
 			return nil, err
 		}
@@ -182,7 +183,7 @@ func (b *Bench) byAddress(on string) (*phone.Phone, error) {
 		return nil, err
 	}
 	for _, p := range list {
-		if slices.ContainsFunc(p.At, func(a phone.Address) bool { return slices.Contains(at, a) }) {
+		if slices.ContainsFunc(p.At, func(a wire.Address) bool { return slices.Contains(at, a) }) {
 			return p, nil
 		}
 	}

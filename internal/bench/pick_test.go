@@ -11,7 +11,7 @@ import (
 	"jarlid/internal/bench"
 	"jarlid/internal/bench/benchtest"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/standin/device"
 	"jarlid/internal/standin/standintest"
 )
@@ -49,12 +49,12 @@ func TestPick(t *testing.T) {
 				t.Errorf("--on %s is %+v, %v; want %s", on, p, err, want)
 			}
 		}
-		var away *phone.NotHereError
+		var away *wire.NotHereError
 		if _, err := b.Pick(t.Context(), "heron"); !errors.As(err, &away) ||
 			!strings.Contains(err.Error(), "left, right") {
 			t.Errorf("a name nobody has: %v", err)
 		}
-		var bad *phone.AddressError
+		var bad *wire.AddressError
 		if _, err := b.Pick(t.Context(), "tcp:x:0"); !errors.As(err, &bad) {
 			t.Errorf("an address that is none: %v", err)
 		}

@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/host"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 // Why finds out, for every phone of the bench or the one named, why it is not here, and what
@@ -47,7 +48,7 @@ func (b *Bench) Why(ctx context.Context, on string) ([]phone.Cause, error) {
 	}
 	for _, d := range devices {
 		if b.host().Talks(d) || slices.ContainsFunc(causes, func(c phone.Cause) bool {
-			return c.Phone == phone.CableAddress(d).String()
+			return c.Phone == wire.CableAddress(d).String()
 		}) {
 			continue
 		}
@@ -216,7 +217,7 @@ func (l look) news(devices []usb.Device) string {
 	var list string
 	for _, d := range devices {
 		if l.fresh(d) {
-			list += fmt.Sprintf(", %s (%s)", phone.CableAddress(d), phone.InterfaceWords(d))
+			list += fmt.Sprintf(", %s (%s)", wire.CableAddress(d), phone.InterfaceWords(d))
 		}
 	}
 	if list == "" {

@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -43,7 +44,7 @@ func (a *app) benchCommand() *cobra.Command {
 			a.printBench(h)
 			if len(h.Phones) == 0 {
 				a.next = append(a.next, "jarlid bench --why")
-				return &phone.NotHereError{Text: "no phone is here"}
+				return &wire.NotHereError{Text: "no phone is here"}
 			}
 			return nil
 		}}
@@ -176,7 +177,7 @@ func (a *app) watch(ctx context.Context, e *task.Env) error {
 				a.say("", say.Info, "no phone is here")
 			}
 		}
-		if phone.Pause(ctx, watchEvery) != nil {
+		if wire.Pause(ctx, watchEvery) != nil {
 			return nil
 		}
 	}
@@ -219,7 +220,7 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 		a.say("", say.Todo, "or name one by its address: --on tcp:HOST for fastboot, --on adb:HOST; or run "+
 			"a stand-in")
 		a.next = append(a.next, "jarlid standin run dunlin --at DIR")
-		return &phone.NotHereError{Text: "no phone is listed"}
+		return &wire.NotHereError{Text: "no phone is listed"}
 	}
 	missing := 0
 	for _, c := range list {
@@ -238,7 +239,7 @@ func (a *app) why(ctx context.Context, e *task.Env) error {
 	}
 	if missing > 0 {
 		a.next = append(a.next, e.Command("", "bench")) // once that is done
-		return &phone.NotHereError{Text: spell.SomeOf(missing, len(list), "phone",
+		return &wire.NotHereError{Text: spell.SomeOf(missing, len(list), "phone",
 			"can't be worked with as it is", "can't be worked with as they are")}
 	}
 	return nil

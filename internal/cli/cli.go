@@ -28,7 +28,7 @@ import (
 	"jarlid/internal/link/serial"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/link/usb/soft"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/standin/device"
 	"jarlid/internal/task"
@@ -310,7 +310,7 @@ func (a *app) root() *cobra.Command {
 	root.SetHelpCommand(a.helpCommand())
 	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.help(c) })
 	f := root.PersistentFlags()
-	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address ("+phone.AddressForms()+")")
+	f.StringVar(&a.on, "on", "", "the phone: bench name, serial number or address ("+wire.AddressForms()+")")
 	f.StringVar(&a.card, "card", "", "a saved card instead of a phone: everything is checked, nothing done")
 	f.StringVar(&a.home, "home", "", "folder for bench.yaml, models, key and jobs (default: JARLID_HOME or "+
 		"the user's data folder)")

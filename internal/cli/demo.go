@@ -16,7 +16,7 @@ import (
 	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/demo"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
 	"jarlid/internal/standin/device"
@@ -291,7 +291,7 @@ func (a *app) hands(ctx context.Context, control string, keys []string) {
 			if _, err := standin.Press(ctx, a.Net, control, []string{k}); err == nil {
 				break
 			}
-			if phone.Pause(ctx, handsEvery) != nil {
+			if wire.Pause(ctx, handsEvery) != nil {
 				return
 			}
 		}

@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 	"jarlid/internal/task/sheet"
@@ -69,7 +69,7 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		j = engine.OfModel(e.Bench, e.Options, m)
 		e.Later(j.Close)
 	} else if j, err = sheet.OpenForDraft(cmd.Context(), e); err != nil {
-		var away *phone.NotHereError
+		var away *wire.NotHereError
 		if errors.As(err, &away) {
 			a.next = append(a.next,
 				e.Command("", append(append([]string{"sheet", "draft"}, args...), "--model", "MODEL")...))

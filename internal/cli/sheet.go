@@ -18,7 +18,7 @@ import (
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/journal"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 	"jarlid/internal/task/sheet"
@@ -180,7 +180,7 @@ func (a *app) judgeAll(cmd *cobra.Command, r *sheet.Ready, o *sheetOptions) (all
 	}
 	t, err := a.gatherTray(cmd, o.all)
 	if err != nil {
-		var away *phone.NotHereError
+		var away *wire.NotHereError
 		if errors.As(err, &away) && a.on == "" {
 			a.next = append(a.next, a.env.Command("", "sheet", "check", cmd.Flags().Arg(0), "--models",
 				"MODEL"))
@@ -475,7 +475,7 @@ func (a *app) resumeRun(cmd *cobra.Command, run *journal.Run) error {
 	t := a.newTray()
 	defer t.close()
 	for _, p := range broken {
-		if phone.IsAddress(p.On) && p.Serial != "" {
+		if wire.IsAddress(p.On) && p.Serial != "" {
 			if list, err := a.env.Bench.Meant(p.Serial); err == nil && len(list) == 1 {
 				p.On = p.Serial // it may be at another port by now
 			}

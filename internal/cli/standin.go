@@ -15,7 +15,7 @@ import (
 	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/link/usb/soft"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
 	"jarlid/internal/standin/device"
@@ -252,7 +252,7 @@ func (a *app) control(name string) (string, error) {
 			return e.Control, nil
 		}
 	}
-	return "", &phone.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running%s", name,
+	return "", &wire.NotHereError{Text: fmt.Sprintf("no stand-in called %q is running%s", name,
 		spell.DidYouMean(name, namesOf(list, running)))}
 }
 

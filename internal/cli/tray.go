@@ -15,7 +15,7 @@ import (
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 	"jarlid/internal/task/sheet"
@@ -44,7 +44,7 @@ func (a *app) newTray() *tray { return &tray{app: a, turns: &turns{}} }
 // one phone, as everywhere.
 func phonesOf(on string) []string {
 	parts := strings.Split(on, ",")
-	if !slices.ContainsFunc(parts, func(s string) bool { return !phone.IsAddress(strings.TrimSpace(s)) }) {
+	if !slices.ContainsFunc(parts, func(s string) bool { return !wire.IsAddress(strings.TrimSpace(s)) }) {
 		return []string{on}
 	}
 	for i := range parts {
@@ -67,7 +67,7 @@ func (a *app) gatherTray(cmd *cobra.Command, all bool) (*tray, error) {
 			return nil, err
 		}
 		if len(here) == 0 {
-			return nil, &phone.NotHereError{Text: "no phone is here"}
+			return nil, &wire.NotHereError{Text: "no phone is here"}
 		}
 		for _, s := range here {
 			t.add(s.Name, s.Name, len(here) > 1)

@@ -12,7 +12,7 @@ import (
 
 // layersOfStep are the packages that a step of a sheet passes through, from the sheet down to the wire. Each
 // calls the one behind it and is not called back meanwhile.
-var layersOfStep = []string{"task/sheet", "task", "engine", "act", "phone", "link/fastboot"}
+var layersOfStep = []string{"task/sheet", "task", "engine", "act", "phone", "phone/wire", "link/fastboot"}
 
 // TestStackOfStep takes a stack wherever a step of a sheet sends something to its phone: each layer's package
 // is one unbroken block in it, in the order of the layers.

@@ -21,6 +21,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -111,7 +112,7 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 	if err == nil {
 		err = j.Read(ctx)
 	}
-	for n := 0; n < phone.MoreLooks && worthRetry(err) && phone.Pause(ctx, phone.SecondLook) == nil; n++ {
+	for n := 0; n < wire.MoreLooks && worthRetry(err) && wire.Pause(ctx, wire.SecondLook) == nil; n++ {
 		// One connection that was dropped says nothing yet about the phone.
 		if j.Session != nil {
 			j.Session.Close()
@@ -121,7 +122,7 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 		}
 	}
 	if err == nil {
-		err = j.lock(ctx, p, phone.SerialNames(j.Card))
+		err = j.lock(ctx, p, wire.SerialNames(j.Card))
 		if err == nil { // before the system is left, and not at every look: it takes a second
 			_, err = j.Know(ctx, []card.ID{card.FactAccounts.ID()})
 		}
@@ -136,7 +137,7 @@ func Open(ctx context.Context, b *bench.Bench, o Options) (*Job, error) {
 
 // worthRetry tells of errors that a second look may not meet any more.
 func worthRetry(err error) bool {
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	var lost *link.LostError
 	return errors.As(err, &away) && away.Name != "" || errors.As(err, &lost)
 }
@@ -201,7 +202,7 @@ func (e *CardError) Unwrap() error { return e.Err }
 // unseen opens a phone that does not answer, for a person to bring it into a mode, where
 // that is wanted and it can be told which phone is meant; cause is the error otherwise.
 func unseen(b *bench.Bench, o Options, cause error) (*Job, error) {
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	if !o.ByHand || !errors.As(cause, &away) {
 		return nil, cause
 	}
@@ -240,7 +241,7 @@ func (j *Job) lock(ctx context.Context, p *phone.Phone, names []string) error {
 		if !time.Now().Before(end) {
 			return p.Busy()
 		}
-		if err := phone.Pause(ctx, lockLimit/50); err != nil {
+		if err := wire.Pause(ctx, lockLimit/50); err != nil {
 			return err
 		}
 	}

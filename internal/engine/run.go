@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -416,5 +417,5 @@ func changed(before, after *card.Card) journal.Facts {
 func refusal(err error) bool {
 	var refused *link.RefusedError
 	var lack *phone.LackError
-	return errors.As(err, &refused) || errors.As(err, &lack) || errors.Is(err, phone.ErrNoPartition)
+	return errors.As(err, &refused) || errors.As(err, &lack) || errors.Is(err, wire.ErrNoPartition)
 }

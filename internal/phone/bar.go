@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"jarlid/internal/core/finding"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -22,7 +23,7 @@ func (b *Bar) Saw(err error) {
 	var stop *finding.StopError
 	switch {
 	case !errors.As(err, &stop) || stop.Findings[0].Name == finding.SeveralPhones ||
-		NotAuthorised(err) != nil:
+		wire.NotAuthorised(err) != nil:
 		*b = Bar{}
 	case b.stop == nil || b.stop.Findings[0].Name != stop.Findings[0].Name:
 		*b = Bar{stop: stop, since: time.Now()}

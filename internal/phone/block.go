@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -28,7 +29,7 @@ const (
 
 // Shell gives the phone's shell. Where this mode has none each command is a *LackError.
 func (s *Session) Shell() *shell.Shell {
-	c, err := can[Sheller](s, "run a command in a shell")
+	c, err := can[wire.Sheller](s, "run a command in a shell")
 	if err != nil {
 		return shell.New(noShell{err})
 	}
@@ -45,9 +46,6 @@ func (n noShell) Shell(context.Context, string, time.Duration) (adb.Output, erro
 
 // SplitsStreams is of no matter.
 func (noShell) SplitsStreams() bool { return true }
-
-// devices are the block devices of one partition: by its name, and mapped.
-type devices struct{ plain, mapped *shell.Device }
 
 // learnBlocks reads which partitions a recovery with a root shell has, and their sizes; a loader's table is
 // read already. Elsewhere it does nothing. Where they can't be listed they stay unknown.
@@ -122,7 +120,7 @@ func (s *Session) learnDevices(ctx context.Context, parts ...card.Partition) err
 		case ok && size == 0 && s.blocks != nil: // what the kernel's files do not tell
 			if d, err := s.Block(ctx, p); err == nil {
 				s.learn(card.FactSize.Of(p), fmt.Sprint(d.Size))
-			} else if !shell.Unknown(err) && !errors.Is(err, ErrNoPartition) {
+			} else if !shell.Unknown(err) && !errors.Is(err, wire.ErrNoPartition) {
 				return err
 			}
 		}
@@ -145,7 +143,7 @@ func (s *Session) Block(ctx context.Context, p card.Partition) (shell.Device, er
 func (s *Session) firstBlock(ctx context.Context, p card.Partition, order ...bool) (d shell.Device,
 	err error) {
 	for _, mapped := range order {
-		if d, err = s.blockOf(ctx, p, mapped); !errors.Is(err, ErrNoPartition) {
+		if d, err = s.blockOf(ctx, p, mapped); !errors.Is(err, wire.ErrNoPartition) {
 			return d, err
 		}
 	}
@@ -166,7 +164,7 @@ func (s *Session) blockOf(ctx context.Context, p card.Partition, mapped bool) (s
 		d = b.mapped
 	}
 	if d == nil {
-		return shell.Device{}, fmt.Errorf("%s: %w", p, ErrNoPartition)
+		return shell.Device{}, fmt.Errorf("%s: %w", p, wire.ErrNoPartition)
 	}
 	return s.Shell().Sized(ctx, *d)
 }
@@ -327,7 +325,7 @@ func (s *Session) ReadBlock(ctx context.Context, partition string, n int) ([]byt
 // readAt reads n bytes at a multiple of n.
 func (s *Session) readAt(ctx context.Context, partition string, off int64, n int) ([]byte, error) {
 	dev, err := s.blockOf(ctx, card.Part(partition), false)
-	if errors.Is(err, ErrNoPartition) || shell.Unknown(err) {
+	if errors.Is(err, wire.ErrNoPartition) || shell.Unknown(err) {
 		return nil, nil
 	}
 	if err != nil {
@@ -380,38 +378,6 @@ func (s *Session) SaveTo(ctx context.Context, p card.Partition, path string) err
 	return err
 }
 
-// told takes a partition's name as this wire has it, and gives it as the card does. It is false
-// for a second one whose name differs in its letters' case alone: the one in small letters counts,
-// else the first in their order, and the other is never touched.
-func (s *Session) told(name string) (card.Partition, bool) {
-	p := card.Part(name)
-	key := p.String()
-	if have, ok := s.spelt[key]; ok && have != name && (have == key || name != key && have < name) {
-		return p, false
-	}
-	if s.spelt == nil {
-		s.spelt = map[string]string{}
-	}
-	s.spelt[key] = name
-	return p, true
-}
-
 // Spelling gives a partition's name, which is in small letters in the card, as this wire has it. Of one
 // that is there on slots the name without them is spelt as those with them are.
 func (s *Session) Spelling(p card.Partition) string { return s.spell(p.String()) }
-
-func (s *Session) spell(name string) string {
-	if as, ok := s.spelt[name]; ok {
-		return as
-	}
-	p := card.Part(name)
-	if as, ok := s.spelt[p.Base]; ok && p.Slot != "" {
-		return card.At(as, p.Slot).String()
-	}
-	for _, slot := range []string{"a", "b"} {
-		if as, ok := s.spelt[name+"_"+slot]; ok {
-			return as[:len(name)]
-		}
-	}
-	return name
-}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"jarlid/internal/link/usb"
+	"jarlid/internal/phone/wire"
 )
 
 // USB classes that tell what a device is that is no phone in a mode that takes commands
@@ -52,8 +53,9 @@ func InterfaceWords(d usb.Device) string {
 // and words; "" for what is no phone at all. Devices with nothing but interfaces of their
 // manufacturer's own count when they are fresh: many an adapter is one.
 func NoPhone(d usb.Device, fresh bool) (Cause, bool) {
-	c := Cause{Phone: CableAddress(d).String(), Serial: d.Serial,
-		Tested: []string{strings.TrimPrefix(strings.TrimPrefix(deviceWords(d), CableAddress(d).String()),
+	c := Cause{Phone: wire.CableAddress(d).String(), Serial: d.Serial,
+		Tested: []string{strings.TrimPrefix(strings.TrimPrefix(wire.DeviceWords(d),
+			wire.CableAddress(d).String()),
 			", ") + " shows: " + InterfaceWords(d)}}
 	has := func(is func(usb.Interface) bool) bool { return slices.ContainsFunc(d.Interfaces, is) }
 	onlyOwn := len(d.Interfaces) > 0 && !has(func(i usb.Interface) bool { return i.Class != usb.ClassVendor })
@@ -66,7 +68,7 @@ func NoPhone(d usb.Device, fresh bool) (Cause, bool) {
 		c.Cause = CauseLoader
 		c.Text = "it shows a serial line: a maker's loader, or a modem; it speaks neither fastboot nor ADB"
 		c.Do = fmt.Sprintf("if its loader speaks the loader protocol, or a bridge does, name it: --on %s; "+
-			"else bring the phone into its recovery or system by its keys", CableAddress(d))
+			"else bring the phone into its recovery or system by its keys", wire.CableAddress(d))
 	case len(d.Interfaces) == 0 || onlyOwn && fresh:
 		c.Cause = CauseCharging
 		c.Text = "it shows no interface that is known: it charges only, or is in a mode of its maker's own"
@@ -90,17 +92,4 @@ func SpeedWords(mbit int) string {
 		return fmt.Sprintf("%d Gbit/s", mbit/1000)
 	}
 	return fmt.Sprintf("%d Mbit/s", mbit)
-}
-
-// Device gives the device a phone is on a cable now, at an address.
-func (p *Phone) Device(a Address) (usb.Device, bool) {
-	if a.Scheme != cableScheme {
-		return usb.Device{}, false
-	}
-	for _, d := range p.devices() {
-		if d.At(a.Place) {
-			return d, true
-		}
-	}
-	return usb.Device{}, false
 }

@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 )
 
 // DataState checks the start of userdata: never written, freshly formatted,
@@ -139,7 +140,7 @@ func (s *Session) readRoom(ctx context.Context) error {
 	}
 	system := card.At("system", s.Card.Value(card.FactStarted))
 	dev, err := s.Block(ctx, system)
-	if errors.Is(err, ErrNoPartition) || shell.Unknown(err) {
+	if errors.Is(err, wire.ErrNoPartition) || shell.Unknown(err) {
 		return nil
 	}
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/link/fastboot"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 	"jarlid/internal/standin"
 	"jarlid/internal/standin/device"
@@ -296,7 +297,7 @@ func TestDevices(t *testing.T) {
 		if _, err := dev.ReadAt(make([]byte, 1), size); err == nil {
 			t.Error("it reads beyond its end")
 		}
-		if _, _, err := open("nosuch"); !errors.Is(err, phone.ErrNoPartition) {
+		if _, _, err := open("nosuch"); !errors.Is(err, wire.ErrNoPartition) {
 			t.Errorf("a partition that is not there: %v", err)
 		}
 	})

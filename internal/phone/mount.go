@@ -14,6 +14,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 )
 
 // shelfMount is where a partition is mounted when the recovery has not mounted it
@@ -83,7 +84,7 @@ func (s *Session) SystemDevice(ctx context.Context, base string) (dev *shell.Dev
 	for _, p := range []card.Partition{card.At(base, slot), card.At(base, "")} {
 		for _, mapped := range []bool{true, false} {
 			d, err := s.blockOf(ctx, p, mapped)
-			if errors.Is(err, ErrNoPartition) {
+			if errors.Is(err, wire.ErrNoPartition) {
 				continue
 			}
 			if err != nil {

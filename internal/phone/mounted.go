@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 )
 
 // Areas of a phone that are there only where a file system is mounted.
@@ -153,7 +154,7 @@ func (s *Session) Mount(ctx context.Context, area string) (dir string, err error
 	if err == nil {
 		err = s.Shell().Mount(ctx, dev, "/data", fsType, "rw")
 	}
-	if err != nil && !shell.Unknown(err) && !errors.Is(err, ErrNoPartition) {
+	if err != nil && !shell.Unknown(err) && !errors.Is(err, wire.ErrNoPartition) {
 		return "", err
 	}
 	if err != nil {
@@ -167,7 +168,7 @@ func (s *Session) Mount(ctx context.Context, area string) (dir string, err error
 func reason(err error) string {
 	var refused *link.RefusedError
 	switch {
-	case errors.Is(err, ErrNoPartition):
+	case errors.Is(err, wire.ErrNoPartition):
 		return "the phone has no partition for it"
 	case errors.As(err, &refused):
 		text := refused.Message
@@ -241,7 +242,7 @@ func (s *Session) tryMount(ctx context.Context, not *NotMountedError) (free stri
 			return free, s.Shell().Unmount(ctx, shelfMount)
 		}
 	}
-	if shell.Unknown(err) || errors.Is(err, ErrNoPartition) {
+	if shell.Unknown(err) || errors.Is(err, wire.ErrNoPartition) {
 		not.Why = reason(err)
 		return "", nil
 	}

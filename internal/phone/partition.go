@@ -16,10 +16,8 @@ import (
 	"jarlid/internal/core/place"
 	"jarlid/internal/files"
 	"jarlid/internal/link"
+	"jarlid/internal/phone/wire"
 )
-
-// ErrNoPartition says that the phone has no such partition. It is an fs.ErrNotExist.
-var ErrNoPartition = fmt.Errorf("the phone has no such partition: %w", files.ErrNoImage)
 
 // OpenPartition opens a partition for reading in the mode the phone is in: through
 // a recovery's root shell, or what userspace fastboot gives out. Errors:
@@ -32,13 +30,13 @@ func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.Reade
 	if s.Fetches() {
 		size, known := s.Card.Number(card.FactSize.Of(p))
 		if !known {
-			return nil, 0, fmt.Errorf("%s: %w", p, ErrNoPartition)
+			return nil, 0, fmt.Errorf("%s: %w", p, wire.ErrNoPartition)
 		}
 		return &fetched{ctx: ctx, s: s, name: p.String(), size: size}, size, nil
 	}
 	d, err := s.firstBlock(ctx, p, false, true)
 	switch {
-	case errors.Is(err, ErrNoPartition):
+	case errors.Is(err, wire.ErrNoPartition):
 		return s.openLogical(ctx, p)
 	case err != nil:
 		return nil, 0, err
@@ -50,9 +48,9 @@ func (s *Session) OpenPartition(ctx context.Context, p card.Partition) (io.Reade
 // metadata of super says. While an update waits to be merged that is not the whole truth,
 // and the partition counts as one that can't be read.
 func (s *Session) openLogical(ctx context.Context, p card.Partition) (io.ReaderAt, int64, error) {
-	none := fmt.Errorf("%s: %w", p, ErrNoPartition)
+	none := fmt.Errorf("%s: %w", p, wire.ErrNoPartition)
 	dev, err := s.blockOf(ctx, card.At("super", ""), false)
-	if errors.Is(err, ErrNoPartition) {
+	if errors.Is(err, wire.ErrNoPartition) {
 		return nil, 0, none
 	}
 	if err != nil {
@@ -130,7 +128,7 @@ func (s *Session) ReadVBMeta(ctx context.Context, p card.Partition) ([]byte, *vb
 func (s *Session) Partitions(ctx context.Context, slot string) vbmeta.Source {
 	return func(name string) (io.ReaderAt, int64, error) {
 		r, size, err := s.OpenPartition(ctx, card.At(name, slot))
-		if errors.Is(err, ErrNoPartition) && slot != "" {
+		if errors.Is(err, wire.ErrNoPartition) && slot != "" {
 			return s.OpenPartition(ctx, card.At(name, ""))
 		}
 		return r, size, err
@@ -171,7 +169,7 @@ func (s *Session) readTrees(ctx context.Context) error {
 		return nil
 	}
 	enforced, off, missing, err := vbmeta.Trees(s.Partitions(ctx, s.Card.Value(card.FactStarted)), "vbmeta")
-	none := errors.Is(err, ErrNoPartition) // no verified boot of this kind
+	none := errors.Is(err, wire.ErrNoPartition) // no verified boot of this kind
 	if !none && (err != nil || len(missing) > 0 && !off) {
 		return nil // it can't be told
 	}

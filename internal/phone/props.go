@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/files"
 	"jarlid/internal/link"
 	"jarlid/internal/phone/shell"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -190,14 +191,14 @@ func (s *Session) readSuper(ctx context.Context) error {
 // readFirmware reads the manufacturer's firmware on both slots through a root shell, so that
 // it can be compared.
 func (s *Session) readFirmware(ctx context.Context) error {
-	if s.model == nil || s.Card.Value(card.FactRoot) != "yes" {
+	if s.Model() == nil || s.Card.Value(card.FactRoot) != "yes" {
 		return nil
 	}
-	for _, base := range s.model.Firmware {
+	for _, base := range s.Model().Firmware {
 		for _, slot := range []string{"a", "b"} {
 			p := card.At(base, slot)
 			sum, err := s.DigestOf(ctx, p)
-			if err != nil && !shell.Unknown(err) && !errors.Is(err, ErrNoPartition) {
+			if err != nil && !shell.Unknown(err) && !errors.Is(err, wire.ErrNoPartition) {
 				return err
 			}
 			s.learn(card.FactDigest.Of(p), sum)

@@ -10,6 +10,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/place"
 	"jarlid/internal/journal"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -20,7 +21,7 @@ func (s *Session) Read(ctx context.Context) error {
 	s.read = nil
 	s.Card.Set(card.FactMode, card.Fact{Value: string(s.Mode()), Evidence: card.Read, Mode: s.Mode(),
 		At: now()})
-	if err := s.wire.Facts(ctx, s); err != nil {
+	if err := s.readWire(ctx); err != nil {
 		return err
 	}
 	s.settleModel()
@@ -41,11 +42,32 @@ func (s *Session) Read(ctx context.Context) error {
 		other.Value != c.Value(card.FactSerial) {
 		c.Set(card.FactOtherSerial, other)
 	}
-	s.model.Learn(c)
+	s.Model().Learn(c)
 	s.learnBase()
 	s.learnHeld()
 	if c.Value(card.FactSerial) == "" && s.Serial != "" {
 		c.Learn(card.FactSerial, s.Serial, card.Model)
+	}
+	return nil
+}
+
+// readWire reads what the wire reports by itself.
+func (s *Session) readWire(ctx context.Context) error {
+	switch w := s.wire.(type) {
+	case wire.Lister:
+		listed, err := w.Variables(ctx)
+		if err != nil {
+			return err
+		}
+		s.vars = s.listing(ctx, w, listed)
+		return s.readVariables()
+	case wire.Reporter:
+		return s.readLoader(ctx, w)
+	case wire.Greeter:
+		s.learn(card.FactProduct, w.Greeting()["ro.product.device"])
+		if s.HasShell() {
+			return s.readShell(ctx)
+		}
 	}
 	return nil
 }
@@ -57,7 +79,7 @@ func (s *Session) Recall() error {
 	if err != nil {
 		return err
 	}
-	s.model.Learn(c)
+	s.Model().Learn(c)
 	s.Card = c
 	return nil
 }
@@ -160,7 +182,7 @@ func (s *Session) learnHeld() {
 		c.Set(card.FactHolds.Of(card.At("system", started.Value)), f)
 	}
 	tried, _ := c.Yes(card.FactTemporary)
-	home := place.RecoveryHome(c, s.model).Partition
+	home := place.RecoveryHome(c, s.Model()).Partition
 	f := c.Get(card.FactRecovery)
 	if f.Evidence != card.Read || tried || home == "" {
 		return
@@ -178,27 +200,14 @@ func (s *Session) learnHeld() {
 
 // learnBase reads the version a model file's base is about.
 func (s *Session) learnBase() {
-	if s.model == nil || s.model.Base == nil {
+	if s.Model() == nil || s.Model().Base == nil {
 		return
 	}
 	switch {
 	case s.vars != nil && s.Mode() == card.Bootloader:
-		s.learn(card.FactBase, s.vars.get(s.model.Base.Variable))
-	case s.model.Base.Variable == "version-baseband" && s.Card.Get(card.FactRadio).Evidence == card.Read:
+		s.learn(card.FactBase, s.vars.get(s.Model().Base.Variable))
+	case s.Model().Base.Variable == "version-baseband" && s.Card.Get(card.FactRadio).Evidence == card.Read:
 		s.Card.Set(card.FactBase, s.Card.Get(card.FactRadio))
-	}
-}
-
-// learn puts a fact the phone told just now.
-func (s *Session) learn(w card.Which, value string) {
-	if value != "" {
-		s.Card.Set(w, card.Fact{Value: value, Evidence: card.Read, Mode: s.Mode(), At: now()})
-	}
-}
-
-func (s *Session) learnYes(w card.Which, word string) {
-	if yes, ok := card.ParseYes(word); ok {
-		s.learn(w, card.YesNo(yes))
 	}
 }
 
@@ -208,10 +217,10 @@ func (s *Session) settleModel() {
 	m := s.Models.Find(product.Value)
 	switch {
 	case m != nil:
-		s.model = m
+		s.Settle(m)
 		product.Value = m.Name
 		s.Card.Set(card.FactModel, product)
-	case s.model != nil:
+	case s.Model() != nil:
 		// The bench list says what it is; boards have names of their own.
 	case product.Known():
 		s.Card.Set(card.FactModel, product)
@@ -226,11 +235,11 @@ func (s *Session) SameSerial(before *card.Card, hands bool) error {
 	if a.Evidence != card.Read || b.Evidence != card.Read || a.Value == b.Value {
 		return nil
 	}
-	if s.model != nil && s.model.SerialDiffers {
+	if s.Model() != nil && s.Model().SerialDiffers {
 		return s.sameAs(a.Value, b.Value)
 	}
 	other := &OtherPhoneError{Want: a.Value, Got: b.Value}
-	if s.Address().Scheme != cableScheme || before.Mode() == s.Mode() {
+	if s.Address().Scheme != wire.CableScheme || before.Mode() == s.Mode() {
 		return other
 	}
 	if s.Host.Known != nil && slices.Contains(s.Host.Known(a.Value), b.Value) {
@@ -259,7 +268,7 @@ func (s *Session) SameSerial(before *card.Card, hands bool) error {
 // sameAs keeps that a phone on a cable reports two numbers, so that it has one name in all its
 // modes.
 func (s *Session) sameAs(one, two string) error {
-	if s.SameAs == nil || s.Address().Scheme != cableScheme {
+	if s.SameAs == nil || s.Address().Scheme != wire.CableScheme {
 		return nil
 	}
 	return s.SameAs(one, two)

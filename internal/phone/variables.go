@@ -13,20 +13,11 @@ import (
 	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/link/fastboot"
+	"jarlid/internal/phone/wire"
 )
 
 // batteryVariables are the names under which bootloaders tell a percentage.
 var batteryVariables = []string{"battery-soc", "battery-level", "battery-capacity", "battery-percentage"}
-
-// variables answers for one phone's variables: those it listed, and those it
-// tells only when asked.
-type variables struct {
-	ctx    context.Context
-	c      *fastboot.Client
-	listed map[string]string // partitions in these names are as in the card
-	spell  func(string) string
-	last   error
-}
 
 // ofPartition reports whether a variable is one of a partition, whose name is behind the colon.
 func ofPartition(name string) (what, partition string, ok bool) {
@@ -36,7 +27,7 @@ func ofPartition(name string) (what, partition string, ok bool) {
 }
 
 // listing is the variables a phone listed, as they can be asked.
-func (s *Session) listing(ctx context.Context, c *fastboot.Client, listed map[string]string) *variables {
+func (s *Session) listing(ctx context.Context, c wire.Lister, listed map[string]string) *variables {
 	v := &variables{ctx: ctx, c: c, listed: make(map[string]string, len(listed)), spell: s.spell}
 	for _, name := range slices.Sorted(maps.Keys(listed)) { // a name in small letters comes last, and counts
 		what, part, ok := ofPartition(name)
@@ -60,7 +51,7 @@ func (v *variables) get(name string) string {
 	if what, part, ok := ofPartition(name); ok {
 		asked = what + ":" + v.spell(part)
 	}
-	s, _, err := v.c.GetVar(v.ctx, asked)
+	s, err := v.c.Variable(v.ctx, asked)
 	v.last = err
 	v.listed[name] = s
 	return s

@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/link"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -55,8 +56,8 @@ type Cause struct {
 
 // probe is what one address answered.
 type probe struct {
-	addr   Address
-	wire   Wire
+	addr   wire.Address
+	wire   wire.Conn
 	err    error
 	opened bool // something took the connection
 	probed bool // the address alone was tried too
@@ -75,10 +76,10 @@ func (p *Phone) Why(ctx context.Context) Cause {
 		return c
 	}
 	defer unlock()
-	at := p.addresses()
-	if err := p.twice(at); err != nil {
+	at := p.Addresses()
+	if err := p.Twice(at); err != nil {
 		c.Cause, c.Text, c.Do = CauseSameSerial, err.Findings[0].Text, err.Findings[0].Remedy
-		c.Tested = append(c.Tested, "the cables: "+addressWords(at))
+		c.Tested = append(c.Tested, "the cables: "+wire.AddressWords(at))
 		return c
 	}
 	var probes []probe
@@ -109,14 +110,14 @@ var barredWords = map[string]string{
 func (pr probe) String() string {
 	var rule *link.ProtocolError
 	var stop *finding.StopError
-	cable := pr.addr.Scheme == cableScheme
+	cable := pr.addr.Scheme == wire.CableScheme
 	what := "nothing listens there"
 	switch {
 	case pr.err == nil:
 		what = "answers in " + string(pr.wire.Mode())
 	case errors.As(pr.err, &stop) && barredWords[stop.Findings[0].Name] != "":
 		what = barredWords[stop.Findings[0].Name]
-	case NotAuthorised(pr.err) != nil:
+	case wire.NotAuthorised(pr.err) != nil:
 		what = "answers, and does not know this computer's key"
 	case errors.As(pr.err, &rule):
 		what = "answers against the protocol: " + rule.What
@@ -148,18 +149,18 @@ const probeLimit = time.Second
 
 // probe connects the whole way, and where that fails only the first part of
 // it.
-func (p *Phone) probe(ctx context.Context, a Address) probe {
-	sch, _ := schemeOf(a.Scheme)
-	ctx, cancel := context.WithTimeout(ctx, max(sch.limit, connectLimit))
+func (p *Phone) probe(ctx context.Context, a wire.Address) probe {
+	sch, _ := wire.SchemeOf(a.Scheme)
+	ctx, cancel := context.WithTimeout(ctx, max(sch.Limit, wire.ConnectLimit))
 	defer cancel()
 	pr := probe{addr: a}
 	_, pr.there = p.Device(a)
-	pr.wire, pr.err = p.connectTo(ctx, a, nil)
-	if pr.err != nil && sch.network != "" {
+	pr.wire, pr.err = p.ConnectTo(ctx, a, nil)
+	if pr.err != nil && sch.Network != "" {
 		pr.probed = true
 		dctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), probeLimit)
 		defer cancel()
-		if conn, err := p.Dial.DialContext(dctx, sch.network, a.Place); err == nil {
+		if conn, err := p.Dial.DialContext(dctx, sch.Network, a.Place); err == nil {
 			pr.opened = true
 			conn.Close()
 		}
@@ -188,7 +189,7 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		}
 	}
 	for _, pr := range probes {
-		denied := NotAuthorised(pr.err)
+		denied := wire.NotAuthorised(pr.err)
 		var stop *finding.StopError
 		switch {
 		case denied == nil && errors.As(pr.err, &stop):
@@ -218,7 +219,7 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		}
 	}
 	for _, pr := range probes {
-		if pr.addr.Scheme == cableScheme && pr.there {
+		if pr.addr.Scheme == wire.CableScheme && pr.there {
 			c.Cause = CauseOffline
 			c.Text = "it is plugged in at " + pr.addr.String() + " and answers nothing"
 			c.Do = "pull the cable and put it back; if that is no help, start the phone anew by its keys"
@@ -242,7 +243,7 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		}
 	}
 	c.Cause = CauseAbsent
-	if !slices.ContainsFunc(p.At, func(a Address) bool { return a.Scheme != cableScheme }) {
+	if !slices.ContainsFunc(p.At, func(a wire.Address) bool { return a.Scheme != wire.CableScheme }) {
 		c.Text = "it is on no cable: it is off, restarting, in a recovery without a shell, or its cable is " +
 			"out, worn or without data wires"
 		c.Do = "look at its screen, try another cable and another port of the computer itself, then bring " +

@@ -15,6 +15,7 @@ import (
 	"jarlid/internal/core/place"
 	"jarlid/internal/engine"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -112,7 +113,7 @@ func (t *Arrive) run(ctx context.Context, e *Env) (*engine.Job, error) {
 	case err != nil:
 		return nil, err
 	case len(list) == 0:
-		return nil, &phone.NotHereError{Name: e.Options.On, Text: "no phone is listed"}
+		return nil, &wire.NotHereError{Name: e.Options.On, Text: "no phone is listed"}
 	case len(list) > 1:
 		return nil, finding.Stopped(finding.SeveralPhones, "",
 			"several phones are listed, and which one starts is not guessed",
@@ -183,7 +184,7 @@ func (w *watch) until(ctx context.Context, limit time.Duration) (stage advice.St
 			w.Obs.Say(say.Wait, "%s", milestones[w.said].text)
 			w.said++
 		}
-		if err := phone.Pause(ctx, glanceEvery); err != nil {
+		if err := wire.Pause(ctx, glanceEvery); err != nil {
 			return "", false, err
 		}
 	}
@@ -207,7 +208,7 @@ func (w *watch) until(ctx context.Context, limit time.Duration) (stage advice.St
 // glance checks the phone once; "" while its start has not come to an end.
 func (w *watch) glance(ctx context.Context) (advice.Stage, error) {
 	s, err := w.Connect(ctx, nil)
-	if phone.NotAuthorised(err) != nil {
+	if wire.NotAuthorised(err) != nil {
 		s, err = w.OfferKey(ctx, w.Obs) // it runs, and wants to be asked about this computer
 		if err != nil {
 			return "", err

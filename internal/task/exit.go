@@ -9,6 +9,7 @@ import (
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -50,8 +51,8 @@ func (e *NoError) ExitCode() int { return ExitNo }
 func Exit(err error) int {
 	var own interface{ ExitCode() int }
 	var stop *finding.StopError
-	var away *phone.NotHereError
-	var address *phone.AddressError
+	var away *wire.NotHereError
+	var address *wire.AddressError
 	var sums *files.NotSumsError
 	var saved *engine.CardError
 	var mode *phone.WrongModeError

@@ -16,7 +16,7 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/files"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -106,7 +106,7 @@ func (t *Fit) phone(ctx context.Context, e *Env, r *Fitted) (*card.Card, *model.
 	c := &card.Card{}
 	var m *model.Model
 	j, err := e.Open(ctx)
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	var stop *finding.StopError
 	switch {
 	case errors.As(err, &away) && t.Vendor != "" && e.Options.On == "":

@@ -12,7 +12,7 @@ import (
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
 	"jarlid/internal/link/adb"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 )
 
 // atPhone reports whether an error is of the phone: it refused, broke its protocol's rules, was lost, or does
@@ -32,7 +32,7 @@ func atPhone(err error) bool {
 // begun, "" for none; err is how it ended. None where nothing is to be said.
 func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 	var stop *finding.StopError
-	var away *phone.NotHereError
+	var away *wire.NotHereError
 	stopped := errors.As(err, &stop)
 	if stopped && len(stop.Findings) > 0 {
 		list = append(list, e.Command("", "explain", stop.Findings[0].Name))

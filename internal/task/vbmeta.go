@@ -23,7 +23,7 @@ import (
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
-	"jarlid/internal/phone"
+	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
 )
 
@@ -195,7 +195,7 @@ func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
 			continue
 		}
 		w, changed, err := t.onSlot(in, p, c)
-		if errors.Is(err, phone.ErrNoPartition) {
+		if errors.Is(err, wire.ErrNoPartition) {
 			d.Nothing = "this phone has no vbmeta: nothing is enforced by it, and nothing has to be " +
 				"switched off"
 			return d, nil
@@ -227,10 +227,10 @@ func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w 
 	err error) {
 	old, m, footer, err := readVBMeta(c)
 	switch {
-	case t.from != nil && !errors.Is(err, phone.ErrNoPartition):
+	case t.from != nil && !errors.Is(err, wire.ErrNoPartition):
 		old = t.from
 		m, footer, err = nil, nil, nil
-	case err == nil, errors.Is(err, phone.ErrNoPartition), errors.Is(err, files.ErrEmptySlot) && !t.Blank:
+	case err == nil, errors.Is(err, wire.ErrNoPartition), errors.Is(err, files.ErrEmptySlot) && !t.Blank:
 	case t.Blank:
 		if old, err = vbmeta.Blank(); err == nil {
 			in.Notes.Say(say.Warn, "%s gets an empty vbmeta, which answers for nothing: what a locked "+
@@ -371,7 +371,7 @@ type VBMetaShown struct {
 // Run reads it.
 func (t *VBMetaShow) Run(ctx context.Context, e *Env) (*VBMetaShown, error) {
 	m, footer, err := t.open(ctx, e)
-	if errors.Is(err, phone.ErrNoPartition) && t.Word == "vbmeta" {
+	if errors.Is(err, wire.ErrNoPartition) && t.Word == "vbmeta" {
 		return &VBMetaShown{Descriptors: []DescriptorInfo{}}, nil
 	}
 	if err != nil {
@@ -432,7 +432,7 @@ func (t *VBMetaShow) open(ctx context.Context, e *Env) (*vbmeta.Image, *vbmeta.F
 		return nil, nil, err
 	}
 	if j.Card.Value(card.FactSize.Of(p)) == card.Nothing {
-		return nil, nil, fmt.Errorf("%s: %w", p, phone.ErrNoPartition)
+		return nil, nil, fmt.Errorf("%s: %w", p, wire.ErrNoPartition)
 	}
 	_, m, footer, err := j.ReadVBMeta(ctx, p)
 	return m, footer, err
@@ -518,7 +518,7 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 		return nil, Usage("--slot means one slot: a, b, current or other")
 	}
 	open := j.Partitions(ctx, slots[0])
-	if _, _, err := open("vbmeta"); errors.Is(err, phone.ErrNoPartition) {
+	if _, _, err := open("vbmeta"); errors.Is(err, wire.ErrNoPartition) {
 		return &VBMetaChecked{Checks: []plan.ChainCheck{}}, nil
 	} else if err != nil {
 		return nil, err

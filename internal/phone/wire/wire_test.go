@@ -1,4 +1,4 @@
-package phone
+package wire
 
 import (
 	"strings"
@@ -45,7 +45,7 @@ func TestSchemes(t *testing.T) {
 			strings.Contains(s.Name, ":") {
 			t.Errorf("%+v; unwanted: s.Name == '' || s.Form == '' || len(s.Modes) == 0 || s.open == ...", s)
 		}
-		if got, ok := schemeOf(s.Name); !ok || got.Name != s.Name {
+		if got, ok := SchemeOf(s.Name); !ok || got.Name != s.Name {
 			t.Errorf("%s is not found by its name", s.Name)
 		}
 		if !strings.Contains(AddressForms(), s.Name+":"+s.Form) {

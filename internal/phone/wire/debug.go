@@ -1,4 +1,4 @@
-package phone
+package wire
 
 import (
 	"context"
@@ -27,7 +27,7 @@ type menu struct{ debug }
 // sideload is one in sideload mode.
 type sideload struct{ debug }
 
-func openADB(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error) {
+func openADB(ctx context.Context, p *Phone, a Address, offered func()) (Conn, error) {
 	key, err := p.Key()
 	if err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func openADB(ctx context.Context, p *Phone, a Address, offered func()) (Wire, er
 	return newDebug(c, a, key)
 }
 
-func newDebug(c *adb.Conn, a Address, key *adb.Key) (Wire, error) {
+func newDebug(c *adb.Conn, a Address, key *adb.Key) (Conn, error) {
 	d := debug{c: c, at: a}
 	switch c.Peer.Kind {
 	case "device":
@@ -74,19 +74,8 @@ func (d *debug) Mode() card.Mode  { return d.mode }
 func (d *debug) Address() Address { return d.at }
 func (d *debug) Close() error     { return d.c.Close() }
 
-// Facts reads what the greeting tells.
-func (d *debug) Facts(_ context.Context, s *Session) error {
-	s.learn(card.FactProduct, d.c.Peer.Props["ro.product.device"])
-	return nil
-}
-
-// Facts reads what the greeting and the shell tell.
-func (m *menu) Facts(ctx context.Context, s *Session) error {
-	if err := m.debug.Facts(ctx, s); err != nil {
-		return err
-	}
-	return s.readShell(ctx)
-}
+// Greeting gives the properties of the greeting.
+func (d *debug) Greeting() map[string]string { return d.c.Peer.Props }
 
 func (d *debug) Restart(ctx context.Context, to card.Mode) error {
 	if to.Def().ByKeys {

@@ -1,4 +1,4 @@
-package phone
+package wire
 
 import (
 	"bytes"
@@ -7,12 +7,10 @@ import (
 	"fmt"
 	"io"
 	"strconv"
-	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/parttable"
-	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/link/loader"
 	"jarlid/internal/link/usb"
@@ -26,7 +24,7 @@ type ownLoader struct {
 }
 
 // openLoader connects over the network.
-func openLoader(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+func openLoader(ctx context.Context, p *Phone, a Address, _ func()) (Conn, error) {
 	conn, err := p.dial(ctx, "tcp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
@@ -34,11 +32,11 @@ func openLoader(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error
 	return newOwnLoader(ctx, conn, a)
 }
 
-func newOwnLoader(ctx context.Context, s loader.Stream, a Address) (Wire, error) {
+func newOwnLoader(ctx context.Context, s loader.Stream, a Address) (Conn, error) {
 	c, err := loader.Connect(ctx, s, "jarlid")
 	if err != nil {
 		s.Close()
-		if errors.Is(err, link.ErrSilent) && (a.Scheme == serialScheme || a.Scheme == cableScheme) {
+		if errors.Is(err, link.ErrSilent) && (a.Scheme == serialScheme || a.Scheme == CableScheme) {
 			return nil, finding.Stopped(finding.LineSilent, a.String(), "the line "+a.String()+
 				" is there, and nothing answers on it",
 				"look at the phone's screen: its loader has to be shown there, and confirmed; then pull "+
@@ -53,78 +51,11 @@ func (l *ownLoader) Mode() card.Mode  { return card.Loader }
 func (l *ownLoader) Address() Address { return l.at }
 func (l *ownLoader) Close() error     { return l.c.Close() }
 
-// loaderFacts are the loader's facts that have a name of ours; the rest are shown as they are.
-var loaderFacts = map[string]func(c *card.Card, v string){
-	"unlocked":           func(c *card.Card, v string) { learnYes(c, card.FactUnlocked, v) },
-	"verifies":           func(c *card.Card, v string) { learnYes(c, card.FactVerifies, v) },
-	"battery":            func(c *card.Card, v string) { learnNumber(c, card.FactPercent, v) },
-	"battery.millivolts": func(c *card.Card, v string) { learnNumber(c, card.FactMillivolts, v) },
-	"slots":              func(c *card.Card, v string) { learnNumber(c, card.FactSlots, v) },
-}
+// Hello gives what the loader said of the phone at first.
+func (l *ownLoader) Hello() map[string]string { return l.c.Told }
 
-func learnRead(c *card.Card, f card.Which, v string) {
-	c.Set(f, card.Fact{Value: v, Evidence: card.Read, Mode: card.Loader, At: now()})
-}
-
-func learnYes(c *card.Card, f card.Which, v string) {
-	if yes, ok := card.ParseYes(v); ok {
-		learnRead(c, f, map[bool]string{true: "yes", false: "no"}[yes])
-	}
-}
-
-func learnNumber(c *card.Card, f card.Which, v string) {
-	if n, err := strconv.Atoi(v); err == nil && n >= 0 {
-		learnRead(c, f, strconv.Itoa(n))
-	}
-}
-
-// Facts reads what the loader reports: who it is, how the phone is, and the table of partitions.
-func (l *ownLoader) Facts(ctx context.Context, s *Session) error {
-	for name, f := range map[string]card.Plain{
-		"product": card.FactProduct,
-		"serial":  card.FactSerial,
-		"loader":  card.FactBootloader,
-		"screen":  card.FactScreen,
-	} {
-		if v := strings.TrimSpace(usb.Text(l.c.Told[name])); v != "" {
-			learnRead(s.Card, f, v)
-		}
-	}
-	told, err := l.c.Facts(ctx)
-	if err != nil {
-		return err
-	}
-	for name, v := range told {
-		if learn := loaderFacts[name]; learn != nil {
-			learn(s.Card, v)
-		}
-	}
-	return l.readTable(ctx, s)
-}
-
-func (l *ownLoader) readTable(ctx context.Context, s *Session) (err error) {
-	if l.table, err = l.c.Table(ctx); err != nil {
-		return err
-	}
-	c := s.Card
-	s.spelt, s.sizes = nil, map[card.Partition]int64{} // it may be another table
-	for _, p := range l.table {
-		at, ok := s.told(p.Name)
-		if !ok {
-			continue
-		}
-		s.sizes[at] = p.Size
-		learnRead(c, card.FactSize.Of(at), strconv.FormatInt(p.Size, 10))
-		learnRead(c, card.FactNumber.Of(at), strconv.Itoa(p.Number))
-		if p.Type != "" {
-			learnRead(c, card.FactType.Of(at), p.Type)
-		}
-	}
-	if len(l.table) > 0 && !c.Get(card.FactSlots).Known() { // all there are are in the table
-		learnRead(c, card.FactSlots, map[bool]string{true: "2", false: "0"}[place.HasPairs(c)])
-	}
-	return nil
-}
+// Told asks for the rest.
+func (l *ownLoader) Told(ctx context.Context) (map[string]string, error) { return l.c.Facts(ctx) }
 
 // line finds a partition in the table, by name or number.
 func (l *ownLoader) line(partition string) (parttable.Partition, error) {
@@ -156,7 +87,7 @@ func (l *ownLoader) Gone(ctx context.Context) {
 		if l.c.Ping(ctx) != nil {
 			return
 		}
-		if Pause(ctx, pollEvery) != nil {
+		if Pause(ctx, PollEvery) != nil {
 			return
 		}
 	}
@@ -192,7 +123,10 @@ func (l *ownLoader) Fetch(ctx context.Context, partition string, off, n, _ int64
 }
 
 // Table reads the table again.
-func (l *ownLoader) Table(ctx context.Context) ([]parttable.Partition, error) { return l.c.Table(ctx) }
+func (l *ownLoader) Table(ctx context.Context) (table []parttable.Partition, err error) {
+	l.table, err = l.c.Table(ctx)
+	return l.table, err
+}
 
 // WriteTable writes another table, and gives its SHA-256, in hex.
 func (l *ownLoader) WriteTable(ctx context.Context, b []byte) (digest string, err error) {

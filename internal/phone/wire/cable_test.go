@@ -1,4 +1,4 @@
-package phone
+package wire
 
 import (
 	"slices"
@@ -79,7 +79,7 @@ func TestOnCable(t *testing.T) {
 			p.trail.port, p.trail.peer, p.trail.serials, p.trail.others = c.port, c.peer, c.serials,
 				map[string]bool{}
 			for _, o := range c.others {
-				p.trail.others[deviceKey(o)] = true
+				p.trail.others[DeviceKey(o)] = true
 			}
 			sure, maybe := p.OnCable(c.now)
 			ports := func(list []usb.Device) (out []string) {

@@ -1,4 +1,4 @@
-package phone
+package wire
 
 import (
 	"context"
@@ -22,7 +22,7 @@ type fastWire struct {
 	mode card.Mode
 }
 
-func openTCP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+func openTCP(ctx context.Context, p *Phone, a Address, _ func()) (Conn, error) {
 	conn, err := p.dial(ctx, "tcp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
@@ -35,7 +35,7 @@ func openTCP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
 	return newLoader(ctx, p, fastboot.New(t), a)
 }
 
-func openUDP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+func openUDP(ctx context.Context, p *Phone, a Address, _ func()) (Conn, error) {
 	conn, err := p.dial(ctx, "udp", a.Place)
 	if err != nil {
 		return nil, link.Lost("connecting", err)
@@ -48,7 +48,7 @@ func openUDP(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
 	return newLoader(ctx, p, fastboot.New(t), a)
 }
 
-func newLoader(ctx context.Context, p *Phone, c *fastboot.Client, a Address) (Wire, error) {
+func newLoader(ctx context.Context, p *Phone, c *fastboot.Client, a Address) (Conn, error) {
 	l := &fastWire{p: p, c: c, at: a, mode: card.Bootloader}
 	v, _, err := l.c.GetVar(ctx, "is-userspace")
 	if err != nil {
@@ -65,18 +65,9 @@ func (l *fastWire) Mode() card.Mode  { return l.mode }
 func (l *fastWire) Address() Address { return l.at }
 func (l *fastWire) Close() error     { return l.c.Close() }
 
-func (l *fastWire) Facts(ctx context.Context, s *Session) error {
-	listed, err := l.list(ctx)
-	if err != nil {
-		return err
-	}
-	s.vars = s.listing(ctx, l.c, listed)
-	return s.readVariables()
-}
-
-// list asks for all variables. A bootloader that hangs at that question, or hangs up, is reached
+// Variables asks for all variables. A bootloader that hangs at that question, or hangs up, is reached
 // again and asked one by one from then on.
-func (l *fastWire) list(ctx context.Context) (map[string]string, error) {
+func (l *fastWire) Variables(ctx context.Context) (map[string]string, error) {
 	if l.p.trail.oneByOne.Load() {
 		return map[string]string{}, nil
 	}
@@ -88,13 +79,19 @@ func (l *fastWire) list(ctx context.Context) (map[string]string, error) {
 	l.Close()
 	actx, cancel := context.WithTimeout(ctx, answerLimit)
 	defer cancel()
-	w, again := l.p.connectTo(actx, l.at, nil)
+	w, again := l.p.ConnectTo(actx, l.at, nil)
 	if o, ok := w.(*fastWire); again == nil && ok {
 		l.c = o.c
 		l.p.trail.oneByOne.Store(true)
 		return map[string]string{}, nil
 	}
 	return nil, err
+}
+
+// Variable asks for one.
+func (l *fastWire) Variable(ctx context.Context, name string) (string, error) {
+	v, _, err := l.c.GetVar(ctx, name)
+	return v, err
 }
 
 func (l *fastWire) Restart(ctx context.Context, to card.Mode) error {
@@ -177,7 +174,7 @@ func partsOf(r io.ReaderAt, size, limit int64) (next func(n int) (*sparse.Part, 
 // download sends to the phone's memory. On a cable the job's ledger keeps how far it is: a
 // bootloader does not notice when this program is killed.
 func (l *fastWire) download(ctx context.Context, size int64, r io.Reader, moved func(int64)) error {
-	if l.at.Scheme != cableScheme {
+	if l.at.Scheme != CableScheme {
 		return l.c.Download(ctx, size, r, moved)
 	}
 	l.p.note(size, 0)
@@ -198,7 +195,7 @@ func (l *fastWire) download(ctx context.Context, size int64, r io.Reader, moved 
 // bootloader takes in one packet.
 func (l *fastWire) tooLong(err error) error {
 	var refused *link.RefusedError
-	if l.at.Scheme != cableScheme || !errors.As(err, &refused) ||
+	if l.at.Scheme != CableScheme || !errors.As(err, &refused) ||
 		len(refused.Command) <= fastboot.SafeCommand {
 		return err
 	}

@@ -1,4 +1,4 @@
-package phone
+package wire
 
 import (
 	"context"
@@ -9,7 +9,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
@@ -33,16 +32,16 @@ type trail struct {
 	oneByOne atomic.Bool // its bootloader can't be asked for all variables at once
 }
 
-// deviceKey tells one plugging of a device from the next.
-func deviceKey(d usb.Device) string { return fmt.Sprintf("%d/%d", d.Bus, d.Number) }
+// DeviceKey tells one plugging of a device from the next.
+func DeviceKey(d usb.Device) string { return fmt.Sprintf("%d/%d", d.Bus, d.Number) }
 
 // CableAddress is the address of a device on a cable.
-func CableAddress(d usb.Device) Address { return Address{Scheme: cableScheme, Place: d.Port} }
+func CableAddress(d usb.Device) Address { return Address{Scheme: CableScheme, Place: d.Port} }
 
-const cableScheme = "usb"
+const CableScheme = "usb"
 
-// saw notes a device as this phone.
-func (p *Phone) saw(d usb.Device) {
+// Saw notes a device as this phone.
+func (p *Phone) Saw(d usb.Device) {
 	list, _ := p.Cable.List() // without it nothing is ruled out
 	t := p.trail
 	t.mu.Lock()
@@ -52,14 +51,14 @@ func (p *Phone) saw(d usb.Device) {
 		t.serials = append(t.serials, d.Serial)
 	}
 	for _, o := range list {
-		if p.Talks(o) && deviceKey(o) != deviceKey(d) {
-			t.others[deviceKey(o)] = true
+		if p.Talks(o) && DeviceKey(o) != DeviceKey(d) {
+			t.others[DeviceKey(o)] = true
 		}
 	}
 }
 
-// seenAs gives the socket a phone was seen in last, and all serial numbers it is known by.
-func (p *Phone) seenAs() (port, peer string, serials []string) {
+// SeenAs gives the socket a phone was seen in last, and all serial numbers it is known by.
+func (p *Phone) SeenAs() (port, peer string, serials []string) {
 	t := p.trail
 	t.mu.Lock()
 	serials = slices.Clone(t.serials)
@@ -81,10 +80,10 @@ func (p *Phone) seenAs() (port, peer string, serials []string) {
 // decides: they came since it went away, or this program has not seen it yet, and a phone may have
 // another number in each mode.
 func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
-	port, peer, serials := p.seenAs()
+	port, peer, serials := p.SeenAs()
 	named := func(d usb.Device) bool {
 		return slices.ContainsFunc(p.At, func(a Address) bool {
-			return a.Scheme == cableScheme && d.At(a.Place)
+			return a.Scheme == CableScheme && d.At(a.Place)
 		})
 	}
 	at := func(d usb.Device) bool {
@@ -125,75 +124,11 @@ func (p *Phone) OnCable(list []usb.Device) (sure, maybe []usb.Device) {
 func (p *Phone) besides(d usb.Device) bool {
 	p.trail.mu.Lock()
 	defer p.trail.mu.Unlock()
-	return p.trail.others[deviceKey(d)]
+	return p.trail.others[DeviceKey(d)]
 }
 
-// hintAfter is how long a phone on a cable may stay away before a person is told what to try.
-const hintAfter = 10 * time.Second
-
-// replugHint gives what says, once and late enough, that a cable may have to be pulled: in sideload
-// mode some phones stay unseen until it is.
-func (s *Session) replugHint(want card.Mode) func() {
-	port, _, _ := s.seenAs()
-	began, said := time.Now(), port == "" || want == card.None
-	return func() {
-		if said || time.Since(began) < hintAfter {
-			return
-		}
-		said = true
-		why := "if its screen says that it is there"
-		if want == card.Sideload {
-			why = "in sideload mode some phones show themselves only after that"
-		}
-		s.Obs.Say(say.Todo, "%s is not on its cable yet; pull the cable and put it back: %s", s.Name, why)
-	}
-}
-
-// strangers are devices that came while a phone is awaited and that could be it.
-type strangers struct {
-	asked map[string]bool
-	since time.Time // they are there
-}
-
-// askAfter is how long a phone that is awaited may stay away while another device is there that
-// could be it, before a person is asked.
-const askAfter = 6 * time.Second
-
-// ask asks whether one of them is the phone, once each. Without a person none is.
-func (t *strangers) ask(s *Session) error {
-	sure, maybe := s.OnCable(s.devices())
-	if len(sure) > 1 {
-		maybe = sure
-	}
-	maybe = slices.DeleteFunc(maybe, func(d usb.Device) bool { return t.asked[deviceKey(d)] })
-	if len(maybe) == 0 || s.Obs.Nobody || len(sure) == 1 {
-		t.since = time.Time{}
-		return nil
-	}
-	if t.since.IsZero() {
-		t.since = time.Now()
-	}
-	if time.Since(t.since) < askAfter {
-		return nil
-	}
-	var words []string
-	for _, d := range maybe {
-		t.asked[deviceKey(d)] = true
-		words = append(words, deviceWords(d))
-	}
-	n, err := s.Obs.Choose(fmt.Sprintf("Which of these is %s?", s.Name), append(words, "none of them"))
-	if err != nil || n < 0 || n >= len(maybe) {
-		return err
-	}
-	s.saw(maybe[n])
-	if s.Serial != "" && maybe[n].Serial != "" && s.SameAs != nil { // and so it is found the next time
-		return s.SameAs(s.Serial, maybe[n].Serial)
-	}
-	return nil
-}
-
-// deviceWords names a device for a person who has it in front of them.
-func deviceWords(d usb.Device) string {
+// DeviceWords names a device for a person who has it in front of them.
+func DeviceWords(d usb.Device) string {
 	words := CableAddress(d).String()
 	if d.Serial != "" {
 		words += ", serial number " + d.Serial
@@ -204,8 +139,8 @@ func deviceWords(d usb.Device) string {
 	return words
 }
 
-// devices lists what is on the cables; nothing where they can't be checked.
-func (h *Host) devices() []usb.Device {
+// Devices lists what is on the cables; nothing where they can't be checked.
+func (h *Host) Devices() []usb.Device {
 	if h.Cable == nil {
 		return nil
 	}
@@ -215,7 +150,7 @@ func (h *Host) devices() []usb.Device {
 
 // openCable connects to the phone in a socket. What keeps a program from it is a finding only while the
 // phone is there: one that is pulled meanwhile is just gone.
-func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, error) {
+func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Conn, error) {
 	if p.Cable == nil {
 		return nil, &NotHereError{Name: p.Name, Text: "there are no cables here"}
 	}
@@ -230,7 +165,7 @@ func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, 
 	w, err := p.openDevice(ctx, a, list[at], offered)
 	var stop *finding.StopError
 	if errors.As(err, &stop) {
-		if now, still := p.Device(a); !still || deviceKey(now) != deviceKey(list[at]) {
+		if now, still := p.Device(a); !still || DeviceKey(now) != DeviceKey(list[at]) {
 			return nil, link.Lost("connecting", errors.New("what was plugged in at "+a.String()+" is gone"))
 		}
 	}
@@ -238,12 +173,12 @@ func openCable(ctx context.Context, p *Phone, a Address, offered func()) (Wire, 
 }
 
 // openDevice connects to what is in a socket, by whatever it speaks there.
-func (p *Phone) openDevice(ctx context.Context, a Address, d usb.Device, offered func()) (Wire, error) {
+func (p *Phone) openDevice(ctx context.Context, a Address, d usb.Device, offered func()) (Conn, error) {
 	i, ok := d.Phone()
 	if _, line := p.lineOf(d); !ok && (line || d.HasLine()) {
 		w, err := p.openDeviceLine(ctx, a, d)
 		if err == nil && p.Talks(d) { // else its numbers are a bridge's, which phones have in turn
-			p.saw(d)
+			p.Saw(d)
 		}
 		return w, err
 	}
@@ -255,7 +190,7 @@ func (p *Phone) openDevice(ctx context.Context, a Address, d usb.Device, offered
 	if err != nil {
 		return nil, p.cableError(a, err)
 	}
-	var w Wire
+	var w Conn
 	if i.Fastboot() {
 		w, err = p.cableLoader(ctx, pipe, a, d.Serial)
 	} else {
@@ -265,7 +200,7 @@ func (p *Phone) openDevice(ctx context.Context, a Address, d usb.Device, offered
 		pipe.Close()
 		return nil, err
 	}
-	p.saw(d)
+	p.Saw(d)
 	return w, nil
 }
 
@@ -305,7 +240,7 @@ func heldRemedy(h *usb.HeldError) string {
 	return "end the other program, or have its user do so, then run the command again"
 }
 
-func (p *Phone) cableLoader(ctx context.Context, pipe usb.Pipe, a Address, serial string) (Wire, error) {
+func (p *Phone) cableLoader(ctx context.Context, pipe usb.Pipe, a Address, serial string) (Conn, error) {
 	t, err := fastboot.NewUSB(ctx, pipe)
 	if err != nil {
 		return nil, err
@@ -350,7 +285,7 @@ func longer(ctx context.Context, limit time.Duration) (context.Context, func()) 
 	return long, func() { stop(); cancel() }
 }
 
-func (p *Phone) cableDebug(ctx context.Context, pipe usb.Pipe, a Address, offered func()) (Wire, error) {
+func (p *Phone) cableDebug(ctx context.Context, pipe usb.Pipe, a Address, offered func()) (Conn, error) {
 	key, err := p.Key()
 	if err != nil {
 		return nil, err
@@ -393,4 +328,17 @@ func (p *Phone) note(announced, taken int64) {
 	l := p.trail.ledger
 	p.trail.mu.Unlock()
 	_ = l.Note(announced, taken) // without it a killed program's phone needs its keys
+}
+
+// Device gives the device a phone is on a cable now, at an address.
+func (p *Phone) Device(a Address) (usb.Device, bool) {
+	if a.Scheme != CableScheme {
+		return usb.Device{}, false
+	}
+	for _, d := range p.Devices() {
+		if d.At(a.Place) {
+			return d, true
+		}
+	}
+	return usb.Device{}, false
 }

@@ -1,4 +1,4 @@
-package phone
+package wire
 
 import (
 	"context"
@@ -61,7 +61,7 @@ func (h *Host) lineOf(d usb.Device) (serial.Line, bool) {
 const lineLimit = 2 * time.Second
 
 // openSerial connects over a serial line.
-func openSerial(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error) {
+func openSerial(ctx context.Context, p *Phone, a Address, _ func()) (Conn, error) {
 	if p.Ports == nil {
 		return nil, &NotHereError{Name: p.Name, Text: "there are no serial lines here"}
 	}
@@ -74,7 +74,7 @@ func openSerial(ctx context.Context, p *Phone, a Address, _ func()) (Wire, error
 
 // openDeviceLine connects over the line that comes out of a device. Its driver takes a moment to bring
 // the line, and a rule to give this user the right to it.
-func (p *Phone) openDeviceLine(ctx context.Context, a Address, d usb.Device) (Wire, error) {
+func (p *Phone) openDeviceLine(ctx context.Context, a Address, d usb.Device) (Conn, error) {
 	var s serial.Stream
 	for end := time.Now().Add(lineLimit); ; {
 		l, ok := p.lineOf(d)
@@ -87,7 +87,7 @@ func (p *Phone) openDeviceLine(ctx context.Context, a Address, d usb.Device) (Wi
 		}
 		known := errors.Is(err, serial.ErrNone) || errors.Is(err, serial.ErrDenied) ||
 			errors.Is(err, serial.ErrBusy)
-		if !known || !time.Now().Before(end) || Pause(ctx, pollEvery) != nil {
+		if !known || !time.Now().Before(end) || Pause(ctx, PollEvery) != nil {
 			if !ok && d.HasLine() {
 				return nil, finding.Stopped(finding.NoDriver, p.Name,
 					fmt.Sprintf("what is plugged in at %s shows a serial line, and this system has no "+
