@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/super"
 	"jarlid/internal/core/image/vbmeta"
@@ -39,7 +40,7 @@ func ReadSystem(label, name string) (*fit.Image, error) {
 		return nil, err
 	}
 	defer done()
-	tree, err := fit.Tree(r, size)
+	tree, err := filesystem.Open(r, size)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", label, err)
 	}
@@ -171,7 +172,7 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 		r, size, err := open(name)
 		if err == nil {
 			var t fs.FS
-			if t, err = fit.Tree(r, size); err == nil {
+			if t, err = filesystem.Open(r, size); err == nil {
 				return t
 			}
 			say(name, err)

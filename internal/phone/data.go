@@ -3,7 +3,6 @@ package phone
 import (
 	"bytes"
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/ext4"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/phone/shell"
@@ -30,10 +30,11 @@ func (s *Session) DataState(ctx context.Context) (string, error) {
 	if image.IsZero(b) {
 		return card.DataFormatted, nil
 	}
-	switch fs := Ext4Super(b); {
-	case fs != nil && fs.Fresh():
+	if fs := ext4.Start(b); fs != nil && fs.Fresh() {
 		return card.DataFormatted, nil
-	case fs != nil, systemType(b) == "f2fs":
+	}
+	// The magic number of ext4 alone has two bytes, which encrypted data may hold by chance.
+	if t := filesystem.Of(b); ext4.Start(b) != nil || t.Name == "f2fs" {
 		return s.plainData(ctx)
 	}
 	return card.DataEncrypted, nil
@@ -147,7 +148,7 @@ func (s *Session) readRoom(ctx context.Context) error {
 		return err
 	}
 	b, err := s.readDeviceAt(ctx, dev, 0, blockSize)
-	if fs := Ext4Super(b); err == nil && fs != nil {
+	if fs := ext4.Start(b); err == nil && fs != nil {
 		s.learn(card.FactRoom.Of(system), fmt.Sprint(fs.Free()))
 	}
 	return err
@@ -165,7 +166,7 @@ func (s *Session) readRelease(ctx context.Context) error {
 	if err != nil {
 		return nil
 	}
-	tree, err := fit.Tree(r, size)
+	tree, err := filesystem.Open(r, size)
 	if err == nil {
 		var props map[string]string
 		if props, err = fit.Props(tree); err == nil {
@@ -176,33 +177,4 @@ func (s *Session) readRelease(ctx context.Context) error {
 		return err
 	}
 	return nil
-}
-
-// Ext4Super reads the super block in the first blocks of a partition; nil when it
-// is no ext4.
-func Ext4Super(b []byte) *ext4.Super {
-	s, _ := ext4.ParseSuper(bytes.NewReader(b), int64(len(b))) // of a file system that goes on behind them
-	return s
-}
-
-// systemType tells a file system by its super block.
-func systemType(b []byte) string {
-	if len(b) < blockSize {
-		return ""
-	}
-	le := binary.LittleEndian
-	s := Ext4Super(b)
-	switch {
-	case s != nil && s.SharedBlocks():
-		return "ext4-shared"
-	case s != nil:
-		return "ext4"
-	case le.Uint32(b[1024:]) == 0xe0f5e1e2: // Documentation/filesystems/erofs.rst
-		return "erofs"
-	case le.Uint32(b) == 0x73717368: // Documentation/filesystems/squashfs.rst
-		return "squashfs"
-	case le.Uint32(b[1024:]) == 0xf2f52010: // Documentation/filesystems/f2fs.rst
-		return "f2fs"
-	}
-	return ""
 }

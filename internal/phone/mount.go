@@ -12,6 +12,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/place"
 	"jarlid/internal/phone/shell"
 	"jarlid/internal/phone/wire"
@@ -95,7 +96,7 @@ func (s *Session) SystemDevice(ctx context.Context, base string) (dev *shell.Dev
 				return nil, p, err
 			}
 			if head != nil {
-				s.learn(card.FactFS.Of(p), systemType(head))
+				s.learn(card.FactFS.Of(p), filesystem.Of(head).Name)
 				return &d, p, nil
 			}
 		}
@@ -137,7 +138,7 @@ func (s *Session) MountSystem(ctx context.Context, dev *shell.Device, write bool
 		if herr != nil {
 			return nil, herr
 		}
-		err = s.Shell().Mount(ctx, *dev, m.At, strings.TrimSuffix(systemType(head), "-shared"), how)
+		err = s.Shell().Mount(ctx, *dev, m.At, filesystem.Of(head).Driver, how)
 	case m.remount:
 		err = s.Shell().Remount(ctx, m.At, "rw")
 	}

@@ -12,6 +12,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/phone/shell"
@@ -190,13 +191,13 @@ func (s *Session) readable(ctx context.Context, partition string) (shell.Device,
 	if err != nil {
 		return dev, "", err
 	}
-	fsType := systemType(head)
-	if fsType == "" {
+	driver := filesystem.Of(head).Driver
+	if driver == "" {
 		return dev, "", &link.RefusedError{Command: "mount " + partition,
 			Message: partition + " holds no file system that can be read: it is encrypted as a whole, " +
 				"or empty"}
 	}
-	return dev, strings.TrimSuffix(fsType, "-shared"), nil
+	return dev, driver, nil
 }
 
 // readMounted reads whether an area is mounted or could be; it leaves what is mounted as it is.
@@ -300,7 +301,7 @@ func (s *Session) MakeEmpty(ctx context.Context, p card.Partition, at string) (m
 	}
 	if fsType == "" {
 		fsType = "ext4"
-		if systemType(before) == "f2fs" {
+		if filesystem.Of(before).Name == "f2fs" {
 			fsType = "f2fs"
 		}
 	}
@@ -348,7 +349,7 @@ func (s *Session) madeNew(ctx context.Context, dev shell.Device, before []byte, 
 		return false, &link.RefusedError{Command: "format " + dev.Path,
 			Message: "read back, the old file system is still there"}
 	}
-	return systemType(after) == fsType, nil
+	return filesystem.Of(after).Name == fsType, nil
 }
 
 // mountAgain mounts what was unmounted for a format: the device itself, or a folder of it that is seen

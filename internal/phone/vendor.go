@@ -13,6 +13,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/image/kernel"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/vintf"
@@ -45,7 +46,7 @@ func (s *Session) damaged(what string, err error) error {
 	if errors.As(err, &lost) || errors.As(err, &broken) || errors.Is(err, context.Canceled) {
 		return err // a read that failed looks like damage to who reads
 	}
-	if errors.As(err, &bad) || errors.Is(err, fit.ErrNoFileSystem) {
+	if errors.As(err, &bad) || errors.Is(err, filesystem.ErrNone) {
 		s.Obs.Say(say.Note, "%s: %v", what, err)
 		return nil
 	}
@@ -63,7 +64,7 @@ func (s *Session) learnFromPartitions(ctx context.Context) error {
 		if err != nil {
 			return nil, err
 		}
-		t, err := fit.Tree(r, size)
+		t, err := filesystem.Open(r, size)
 		if err != nil {
 			return nil, s.damaged(card.At(name, slot).String(), err)
 		}

@@ -98,14 +98,6 @@ func (p *Phone) Why(ctx context.Context) Cause {
 	return c
 }
 
-// barredWords say what keeps a program from a phone that is there.
-var barredWords = map[string]string{
-	finding.NoPermission:  "is there, and this user may not use it",
-	finding.HeldByAnother: "is there, and another program has it",
-	finding.NoDriver:      "is plugged in, and this system has no driver for it",
-	finding.LineSilent:    "is there, and nothing answers on its line",
-}
-
 // String says its outcome.
 func (pr probe) String() string {
 	var rule *link.ProtocolError
@@ -115,8 +107,8 @@ func (pr probe) String() string {
 	switch {
 	case pr.err == nil:
 		what = "answers in " + string(pr.wire.Mode())
-	case errors.As(pr.err, &stop) && barredWords[stop.Findings[0].Name] != "":
-		what = barredWords[stop.Findings[0].Name]
+	case errors.As(pr.err, &stop) && stop.Findings[0].Explained().Barred != "":
+		what = stop.Findings[0].Explained().Barred
 	case wire.NotAuthorised(pr.err) != nil:
 		what = "answers, and does not know this computer's key"
 	case errors.As(pr.err, &rule):

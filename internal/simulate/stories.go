@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"jarlid/internal/core/finding"
 	"jarlid/internal/demo"
 	"jarlid/internal/standin/scenario"
 )
@@ -72,10 +73,15 @@ func (s story) isOn(phone int) bool {
 }
 
 // accepts are the stops that the stories walk into on purpose.
-var accepts = []string{"--yes", "--accept", "encrypted-data", "--accept", "verity-would-reject", "--accept",
-	"will-not-run", "--accept", "risky-partition", "--accept", "account-lock",
-	"--accept", "storage-holds-package", "--accept", "slot-empty", "--accept", "other-slot-firmware-differs",
-	"--accept", "not-enough-room-in-super", "--accept", "base-version", "--accept", "normal-start-at-risk"}
+var accepts = func() []string {
+	args := []string{"--yes"}
+	for _, name := range []string{finding.EncryptedData, finding.VerityRejects, finding.WontRun,
+		finding.RiskyPartition, finding.AccountLock, finding.StorageHolds, finding.SlotEmpty,
+		finding.OtherFirmware, finding.NotEnoughRoom, finding.BaseVersion, finding.NormalStart} {
+		args = append(args, "--accept", name)
+	}
+	return args
+}()
 
 var slotted = []string{"dunlin", "godwit", "avocet"}
 

@@ -12,6 +12,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/local"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
@@ -194,7 +195,7 @@ func systemImage(ctx context.Context, e *Env, p string) (*fit.Image, error) {
 				"for no phone in particular", label, place.ShortBuild(im.Build), im.Device),
 			"write it with the rest of its set: jarlid flash "+local.Quote(p))
 	}
-	if errors.Is(err, fit.ErrNoFileSystem) {
+	if errors.Is(err, filesystem.ErrNone) {
 		err = fmt.Errorf("%w: it is %s", err, f.Words())
 	}
 	return im, err

@@ -16,6 +16,7 @@ import (
 	"jarlid/internal/core/fit"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
@@ -104,7 +105,8 @@ func (t *Flash) one(target place.Target) error {
 func (t *Flash) readSystems() error {
 	t.systems = map[*ident.File]*fit.Image{}
 	for _, im := range t.set.Images {
-		if !im.File.Generic() || im.File.Short || im.File.Kind != ident.Ext4 && im.File.Kind != ident.EROFS {
+		if !im.File.Generic() || im.File.Short ||
+			filesystem.Named(string(im.File.Kind)).Open == nil {
 			continue
 		}
 		s, err := files.ReadSystem(cmp.Or(im.Label, filepath.Base(im.File.Path)), im.File.Path)

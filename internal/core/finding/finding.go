@@ -5,6 +5,7 @@ package finding
 
 import (
 	"errors"
+	"maps"
 	"sort"
 	"strings"
 )
@@ -189,7 +190,24 @@ type Text struct {
 	Why     string `json:"why"`     // what would happen
 	Remedy  string `json:"remedy"`  // what to do
 	Final   bool   `json:"final"`   // cannot be accepted
+
+	// Barred is what a phone is that is there and can't be used, in words that follow its address.
+	Barred   string `json:"-"`
+	Reported bool   `json:"-"` // every phone reports what it rests on as soon as it is connected
 }
+
+// Explained gives the text for a finding; the zero value for a name there is none for.
+func (f Finding) Explained() Text {
+	t, _ := Explain(f.Name)
+	return t
+}
+
+// texts are all of them.
+var texts = func() map[string]Text {
+	all := maps.Clone(aboutFiles)
+	maps.Copy(all, aboutJobs)
+	return all
+}()
 
 // Explain gives the text for a name.
 func Explain(name string) (Text, bool) {

@@ -14,11 +14,12 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/cpio"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/image/tree/treetest"
 )
 
 func readAll(b []byte) (*Image, error) {
-	tree, err := Tree(bytes.NewReader(b), int64(len(b)))
+	tree, err := filesystem.Open(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +65,7 @@ func TestReadImage(t *testing.T) {
 		}
 		bad := bytes.Clone(b)
 		clear(bad[1024:2048])
-		if _, err := readAll(bad); !errors.Is(err, ErrNoFileSystem) {
+		if _, err := readAll(bad); !errors.Is(err, filesystem.ErrNone) {
 			t.Errorf("%s without a super block: %v", name, err)
 		}
 	}

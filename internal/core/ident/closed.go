@@ -114,7 +114,7 @@ var volumeName = sync.OnceValue(func() *regexp.Regexp {
 // volume tells of a file that was cut into volumes by a general archiver, of which no piece alone
 // can be read. One that begins as a sparse image is a piece of that kind instead.
 func (f *File) volume(head []byte) bool {
-	if f.depth > 0 || len(head) == 0 || wordAt(0, sparse.Magic)(head) {
+	if f.depth > 0 || len(head) == 0 || word(sparse.Magic)(head) {
 		return false
 	}
 	m := volumeName().FindStringSubmatch(f.Name())

@@ -9,7 +9,7 @@ import (
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
-	"jarlid/internal/core/image/ext4"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/super"
@@ -29,9 +29,12 @@ func prefix(s string) func([]byte) bool {
 	return func(head []byte) bool { return bytes.HasPrefix(head, []byte(s)) }
 }
 
-func wordAt(at int, magic uint32) func([]byte) bool {
-	return func(h []byte) bool { return len(h) >= at+4 && binary.LittleEndian.Uint32(h[at:]) == magic }
+func word(magic uint32) func([]byte) bool {
+	return func(h []byte) bool { return len(h) >= 4 && binary.LittleEndian.Uint32(h) == magic }
 }
+
+// holds recognises a file system; its kind has its name.
+func holds(k Kind) func([]byte) bool { return filesystem.Named(string(k)).Is }
 
 // sniffers is the recognition table: the first line that fits counts. Magic
 // numbers that stand behind the start come last.
@@ -41,32 +44,30 @@ func init() {
 	const (
 		fdtMagic     = 0xedfe0dd0 // d00dfeed in big-endian: devicetree specification, chapter 5
 		dtTableMagic = 0x1eabb7d7 // d7b7ab1e in big-endian: the platform's dt_table.h
-		f2fsMagic    = 0xf2f52010 // Documentation/filesystems/f2fs.rst
-		erofsMagic   = 0xe0f5e1e2 // the kernel's erofs_fs.h
 	)
 	sniffers = []sniffer{
 		{prefix(boot.Magic), (*File).boot},
 		{prefix(boot.VendorMagic), (*File).vendorBoot},
 		{prefix(vbmeta.Magic), (*File).vbmeta},
 		{prefix(payload.Magic), (*File).payload},
-		{wordAt(0, sparse.Magic), (*File).sparse},
-		{wordAt(0, fdtMagic), (*File).dtb},
-		{wordAt(0, dtTableMagic), (*File).dtbo},
+		{word(sparse.Magic), (*File).sparse},
+		{word(fdtMagic), (*File).dtb},
+		{word(dtTableMagic), (*File).dtbo},
 		{prefix("PK\x03\x04"), (*File).zip},
 		{prefix("PK\x05\x06"), (*File).zip},
 		{prefix("7z\xbc\xaf\x27\x1c"), (*File).sevenZip},
 		{func(h []byte) bool { return wrap.Detect(h) != wrap.None }, (*File).wrapped},
 		{func(h []byte) bool { return len(h) >= 265 && string(h[257:262]) == "ustar" }, (*File).tar},
-		{prefix("hsqs"), (*File).squashfs},
+		{holds(SquashFS), (*File).squashfs},
 		{prefix("QFI\xfb"), (*File).qcow2},
 		{isKernel, (*File).bareKernel},
-		{wordAt(1024, erofsMagic), (*File).erofs},
-		{wordAt(1024, f2fsMagic), func(f *File, _ io.ReaderAt, size int64) {
+		{holds(EROFS), (*File).erofs},
+		{holds(F2FS), func(f *File, _ io.ReaderAt, size int64) {
 			f.Kind = F2FS
 			f.footer(nil, 0)
 			f.fileSystem("", nil)
 		}},
-		{ext4.IsMagic, (*File).ext4},
+		{holds(Ext4), (*File).ext4},
 		{super.IsMagic, (*File).super},
 		{hasTable, (*File).disk},
 	}

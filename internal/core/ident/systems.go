@@ -8,6 +8,7 @@ import (
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/erofs"
 	"jarlid/internal/core/image/ext4"
+	"jarlid/internal/core/image/filesystem"
 )
 
 func (f *File) ext4(r io.ReaderAt, size int64) {
@@ -23,15 +24,7 @@ func (f *File) ext4(r io.ReaderAt, size int64) {
 		f.Notes = append(f.Notes, "its files share blocks, so it can only be mounted read-only")
 	}
 	f.footer(r, size)
-	var tree fs.FS
-	if !f.partial {
-		v, err := ext4.New(r, size)
-		f.damaged(err)
-		if v != nil {
-			tree = v
-		}
-	}
-	f.fileSystem(firstWord(s.LastMounted, s.Volume), tree)
+	f.fileSystem(firstWord(s.LastMounted, s.Volume), f.tree(r, size))
 }
 
 func (f *File) erofs(r io.ReaderAt, size int64) {
@@ -43,15 +36,20 @@ func (f *File) erofs(r io.ReaderAt, size int64) {
 	}
 	f.Details["volume_name"], f.Details["block_size"], f.Details["size"] = s.Volume, s.BlockSize, s.Size()
 	f.footer(r, size)
-	var tree fs.FS
-	if !f.partial {
-		v, err := erofs.New(r, size)
-		f.damaged(err)
-		if v != nil {
-			tree = v
-		}
+	f.fileSystem(firstWord(s.Volume), f.tree(r, size))
+}
+
+// tree opens the file system; nil where it is damaged or only its start is here.
+func (f *File) tree(r io.ReaderAt, size int64) fs.FS {
+	if f.partial {
+		return nil
 	}
-	f.fileSystem(firstWord(s.Volume), tree)
+	tree, err := filesystem.Open(r, size)
+	f.damaged(err)
+	if err != nil {
+		return nil
+	}
+	return tree
 }
 
 func firstWord(list ...string) string {

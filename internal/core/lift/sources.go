@@ -15,8 +15,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/cpio"
-	"jarlid/internal/core/image/erofs"
-	"jarlid/internal/core/image/ext4"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/image/kernel"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/sparse"
@@ -57,18 +56,12 @@ func (l *lister) plain() error {
 		return l.boot()
 	case ident.VendorBoot, ident.VendorKernelBoot:
 		return l.vendorBoot()
-	case ident.Ext4:
-		v, err := ext4.New(l.r, l.size)
+	case ident.Ext4, ident.EROFS:
+		tree, err := filesystem.Open(l.r, l.size)
 		if err != nil {
 			return err
 		}
-		l.tree(v)
-	case ident.EROFS:
-		v, err := erofs.New(l.r, l.size)
-		if err != nil {
-			return err
-		}
-		l.tree(v)
+		l.tree(tree)
 	case ident.Kernel:
 		i, err := kernel.Read(l.r, l.size)
 		if err != nil {

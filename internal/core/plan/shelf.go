@@ -8,6 +8,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 )
@@ -80,16 +81,10 @@ func (s *Shelve) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Find
 // changeFinding: whether files of a partition may be changed.
 func changeFinding(c *card.Card, p card.Partition) []finding.Finding {
 	partition, base := p.String(), p.Base
-	switch fs := c.Value(card.FactFS.Of(p)); fs {
-	case "erofs", "ext4-shared", "squashfs":
+	if t := filesystem.Named(c.Value(card.FactFS.Of(p))); t.Frozen {
 		return []finding.Finding{{Name: finding.ReadOnly, Severity: finding.Stop, About: partition,
-			Final: true,
-			Text: map[string]string{
-				"erofs":    partition + " is an EROFS file system, which is never written",
-				"squashfs": partition + " is a squashfs file system, which is never written",
-				"ext4-shared": partition + " is an ext4 file system with shared blocks, which is never " +
-					"written",
-			}[fs],
+			Final:  true,
+			Text:   partition + " is " + t.Title + ", which is never written",
 			Remedy: "write another image of it, made without what does harm: jarlid flash IMAGE"}}
 	}
 	f := finding.Finding{Name: finding.VerityRejects, Severity: finding.Stop, About: partition,

@@ -381,15 +381,10 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 	return out, nil
 }
 
-// toldByAny are what every phone reports as soon as it is here.
-var toldByAny = []string{finding.LockedBootloader, finding.BatteryLow, finding.NoSuchPartition,
-	finding.ConditionNotMet, finding.BaseVersion, finding.EncryptedData, finding.AccountLock,
-	finding.OtherFirmware}
-
 // unread makes one open question of all that a model file can't tell and a phone will.
 func (j *Judged) unread() {
 	told := func(f finding.Finding) bool {
-		return f.Severity == finding.Warn && slices.Contains(toldByAny, f.Name)
+		return f.Severity == finding.Warn && f.Explained().Reported
 	}
 	n := len(j.all())
 	j.Holds = slices.DeleteFunc(j.Holds, func(f Found) bool { return told(f.Finding) })

@@ -6,6 +6,7 @@
 package ext4
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -83,6 +84,13 @@ func (s *Super) SharedBlocks() bool { return s.ROCompat&roCompatSharedBlocks != 
 // IsMagic tells from the first 2 KiB of a file whether it may be ext4.
 func IsMagic(head []byte) bool {
 	return len(head) >= SuperblockOffset+58 && binary.LittleEndian.Uint16(head[SuperblockOffset+56:]) == magic
+}
+
+// Start reads the superblock in the first blocks of a file system, which goes on after them; nil when they
+// hold none.
+func Start(head []byte) *Super {
+	s, _ := ParseSuper(bytes.NewReader(head), int64(len(head)))
+	return s
 }
 
 // ParseSuper reads the superblock alone. A file shorter than its file system

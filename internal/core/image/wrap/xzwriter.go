@@ -4,8 +4,9 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"jarlid/internal/core/image"
 	"runtime"
+
+	"jarlid/internal/core/image"
 
 	"github.com/ulikunitz/xz"
 )
