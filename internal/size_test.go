@@ -31,22 +31,14 @@ var longLines = map[string]int{
 // of which a part would be understood no better.
 var longFunctions = map[string]int{
 	"internal/act/restart.go restarting":               78,
-	"internal/cli/lift.go lift":                        95,
-	"internal/cli/reportpage.go partsOf":               85,
-	"internal/cli/standin.go standinRun":               91,
-	"internal/core/advice/arrive.go Judge":             81,
 	"internal/core/image/appsig/appsig.go signer":      74,
 	"internal/core/image/appsig/appsig.go digest":      72,
 	"internal/core/image/erofs/compressed.go clusters": 91,
 	"internal/core/image/super/super.go Build":         83,
 	"internal/core/lift/copy.go copyInOrder":           80,
-	"internal/files/gather.go unwrap":                  98,
+	"internal/files/gather.go unwrap":                  76,
 	"internal/link/loader/server.go carryOut":          86,
-	"internal/phone/why.go judgeProbes":                88,
-	"internal/task/look.go Look":                       87,
-	"internal/task/sheet/check.go Judge":               114,
-	"internal/task/sheet/draft.go DraftOf":             84,
-	"internal/task/sheet/schema.go schema":             105,
+	"internal/task/sheet/check.go Judge":               74,
 }
 
 // longFiles are the files that may be longer than mostFile, in lines.

@@ -84,27 +84,38 @@ func (a *app) lift(ctx context.Context, path string, names []string, o liftOptio
 		a.say("", say.Note, "%s", n)
 	}
 	if o.list {
-		items, err := src.List(names)
-		if err != nil {
-			return err
-		}
-		for _, it := range items {
-			r.Items = append(r.Items, files.Taken{Name: it.Name, Size: it.Size})
-			if it.Size >= 0 {
-				a.say("", say.Info, "%s, %s", it.Name, image.Size(it.Size))
-			} else {
-				a.say("", say.Info, "%s", it.Name)
-			}
-		}
-		for _, in := range src.Inner {
-			a.say("", say.Note, "%s is an archive itself: name what is in it as %s/NAME", in.Name, in.Name)
-		}
-		if len(items) > 0 {
-			a.next = append(a.next, a.env.Command("", append(append([]string{"lift", path}, names...), "-o",
-				"DIR")...))
-		}
-		return nil
+		return a.listIn(src, path, names, r)
 	}
+	return a.takeOut(ctx, src, path, names, o, r)
+}
+
+// listIn shows what a file holds.
+func (a *app) listIn(src *lift.Source, path string, names []string, r *taken) error {
+	items, err := src.List(names)
+	if err != nil {
+		return err
+	}
+	for _, it := range items {
+		r.Items = append(r.Items, files.Taken{Name: it.Name, Size: it.Size})
+		if it.Size >= 0 {
+			a.say("", say.Info, "%s, %s", it.Name, image.Size(it.Size))
+		} else {
+			a.say("", say.Info, "%s", it.Name)
+		}
+	}
+	for _, in := range src.Inner {
+		a.say("", say.Note, "%s is an archive itself: name what is in it as %s/NAME", in.Name, in.Name)
+	}
+	if len(items) > 0 {
+		a.next = append(a.next, a.env.Command("", append(append([]string{"lift", path}, names...), "-o",
+			"DIR")...))
+	}
+	return nil
+}
+
+// takeOut writes what is picked of a file to a folder.
+func (a *app) takeOut(ctx context.Context, src *lift.Source, path string, names []string, o liftOptions,
+	r *taken) error {
 	known := len(src.Notes)
 	items, err := src.Pick(names)
 	if err != nil {

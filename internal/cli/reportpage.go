@@ -228,32 +228,10 @@ func jobOf(j *task.JobShown) reportJob {
 // partsOf draws what is known to are on the phone's partitions, before and after.
 func partsOf(p *task.PhoneReport) reportParts {
 	const cell, tall, gap, left = 148.0, 34.0, 6.0, 96.0
-	bases := map[string]bool{}
-	slots := map[string]bool{}
-	for _, c := range []*card.Card{p.Before, p.After} {
-		for _, i := range c.IDs() {
-			d, ok := i.Def()
-			if !ok || d.Name != card.Name(card.FactHolds) && d.Name != card.Name(card.FactSet) &&
-				d.Name != card.Name(card.FactDigest) {
-				continue
-			}
-			at := card.Part(i.Key)
-			bases[at.Base], slots[at.Slot] = true, true
-		}
-	}
+	rows, cols := gridOf(p)
 	var out reportParts
-	if len(bases) == 0 {
+	if len(rows) == 0 {
 		return out
-	}
-	var rows []string
-	for _, b := range append(append([]string{}, partOrder...), slices.Sorted(maps.Keys(bases))...) {
-		if bases[b] && !slices.Contains(rows, b) {
-			rows = append(rows, b)
-		}
-	}
-	cols := []string{""}
-	if slots["a"] || slots["b"] {
-		cols = []string{"a", "b"}
 	}
 	y := 40.0
 	for n, c := range []*card.Card{p.Before, p.After} {
@@ -284,32 +262,61 @@ func partsOf(p *task.PhoneReport) reportParts {
 						continue
 					}
 				}
-				was, is := heldIn(p.Before, at), heldIn(p.After, at)
-				class := "part"
-				text := heldIn(c, at)
-				if text == "" {
-					class, text = "free", "unknown"
-				} else if n == 1 && was != is {
-					class = "new"
-				}
-				x := from + float64(k)*(cell+gap)
-				w := cell
+				x, w := from+float64(k)*(cell+gap), cell
 				if at.Slot == "" && len(cols) > 1 {
 					w = 2*cell + gap
 				}
-				one, two := fitted(text, w)
-				rc := reportCell{Class: class, Holds: one, Title: at.String() + ": " + text, X: x, Y: top,
-					W: w, TX: x + 8, HY: top + 21}
-				if two != "" {
-					rc.HY, rc.More, rc.MY = top+14, two, top+28
-				}
-				out.Cells = append(out.Cells, rc)
+				out.Cells = append(out.Cells, cellOf(p, c, at, x, top, w))
 			}
 		}
 	}
 	out.Width = int(left + 2*float64(len(cols))*(cell+gap) + 24)
 	out.Height = int(y + float64(len(rows))*(tall+gap))
 	return out
+}
+
+// gridOf gives the partitions that are drawn, in their order, and the slots.
+func gridOf(p *task.PhoneReport) (rows, cols []string) {
+	bases := map[string]bool{}
+	slots := map[string]bool{}
+	for _, c := range []*card.Card{p.Before, p.After} {
+		for _, i := range c.IDs() {
+			d, ok := i.Def()
+			if !ok || d.Name != card.Name(card.FactHolds) && d.Name != card.Name(card.FactSet) &&
+				d.Name != card.Name(card.FactDigest) {
+				continue
+			}
+			at := card.Part(i.Key)
+			bases[at.Base], slots[at.Slot] = true, true
+		}
+	}
+	for _, b := range append(append([]string{}, partOrder...), slices.Sorted(maps.Keys(bases))...) {
+		if bases[b] && !slices.Contains(rows, b) {
+			rows = append(rows, b)
+		}
+	}
+	cols = []string{""}
+	if slots["a"] || slots["b"] {
+		cols = []string{"a", "b"}
+	}
+	return rows, cols
+}
+
+// cellOf is one partition as a card knows it: marked where the later card knows it otherwise.
+func cellOf(p *task.PhoneReport, c *card.Card, at card.Partition, x, top, w float64) reportCell {
+	class, text := "part", heldIn(c, at)
+	if text == "" {
+		class, text = "free", "unknown"
+	} else if c == p.After && heldIn(p.Before, at) != text {
+		class = "new"
+	}
+	one, two := fitted(text, w)
+	rc := reportCell{Class: class, Holds: one, Title: at.String() + ": " + text, X: x, Y: top,
+		W: w, TX: x + 8, HY: top + 21}
+	if two != "" {
+		rc.HY, rc.More, rc.MY = top+14, two, top+28
+	}
+	return rc
 }
 
 // partOrder is how partitions are in the picture: as they take part in a start.

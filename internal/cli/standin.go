@@ -110,14 +110,8 @@ type pressed struct {
 }
 
 func (a *app) standinRun(ctx context.Context, name, as string, o device.Options, onCable bool) error {
-	if o.Dir == "" {
-		return task.Usage("say where its storage lies: --at DIR")
-	}
-	if o.Battery < 0 || o.Battery > 100 {
-		return task.Usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
-	}
-	if o.Mode != string(card.None) && !slices.Contains(modeNames(), o.Mode) {
-		return task.Usage("%q is not a mode%s", o.Mode, spell.NoneOf(o.Mode, modeNames()))
+	if err := checkStandin(o); err != nil {
+		return err
 	}
 	e, err := a.taskEnv(nil)
 	if err != nil {
@@ -129,24 +123,8 @@ func (a *app) standinRun(ctx context.Context, name, as string, o device.Options,
 	if err != nil {
 		return err
 	}
-	switch {
-	case m.HasLoader() && o.Fastboot != "":
-		return task.Usage("%s has its maker's loader and no fastboot: write --loader %s", m.Name, o.Fastboot)
-	case !m.HasLoader() && o.Loader != "":
-		return task.Usage("%s has fastboot and no maker's loader: write --fastboot %s", m.Name, o.Loader)
-	}
-	if onCable {
-		if o.Fastboot != "" || o.Loader != "" || o.ADB != "" {
-			return task.Usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --loader, " +
-				"--adb), not on both")
-		}
-		if o.Cable = a.Plug; o.Cable == nil {
-			kernel := &soft.Kernel{}
-			if err := kernel.Ready(); err != nil {
-				return err
-			}
-			o.Cable = kernel
-		}
+	if err := a.plugStandin(m, &o, onCable); err != nil {
+		return err
 	}
 	if as == "" {
 		as = m.Name
@@ -199,6 +177,44 @@ func (a *app) standinRun(ctx context.Context, name, as string, o device.Options,
 		a.say("", say.Done, "%s is switched off; its state is kept in %s", as, dir)
 	}
 	return err
+}
+
+// checkStandin checks the options of a stand-in.
+func checkStandin(o device.Options) error {
+	if o.Dir == "" {
+		return task.Usage("say where its storage lies: --at DIR")
+	}
+	if o.Battery < 0 || o.Battery > 100 {
+		return task.Usage("--battery is a percentage from 1 to 100, not %d", o.Battery)
+	}
+	if o.Mode != string(card.None) && !slices.Contains(modeNames(), o.Mode) {
+		return task.Usage("%q is not a mode%s", o.Mode, spell.NoneOf(o.Mode, modeNames()))
+	}
+	return nil
+}
+
+// plugStandin checks the addresses of a stand-in, and gives it its cable.
+func (a *app) plugStandin(m *model.Model, o *device.Options, onCable bool) error {
+	switch {
+	case m.HasLoader() && o.Fastboot != "":
+		return task.Usage("%s has its maker's loader and no fastboot: write --loader %s", m.Name, o.Fastboot)
+	case !m.HasLoader() && o.Loader != "":
+		return task.Usage("%s has fastboot and no maker's loader: write --fastboot %s", m.Name, o.Loader)
+	}
+	if onCable {
+		if o.Fastboot != "" || o.Loader != "" || o.ADB != "" {
+			return task.Usage("a stand-in is on a cable (--usb) or on the network (--fastboot, --loader, " +
+				"--adb), not on both")
+		}
+		if o.Cable = a.Plug; o.Cable == nil {
+			kernel := &soft.Kernel{}
+			if err := kernel.Ready(); err != nil {
+				return err
+			}
+			o.Cable = kernel
+		}
+	}
+	return nil
 }
 
 func (a *app) standinPress(ctx context.Context, name string, keys []string) error {

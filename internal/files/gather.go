@@ -332,31 +332,9 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 	if err := RoomFor(sub, images); err != nil {
 		return err
 	}
-	taken := map[string]string{}
-	outs := map[string]string{}
-	for _, it := range images {
-		base := strings.ToLower(path.Base(it.Name))
-		if other, twice := taken[base]; twice {
-			return finding.Stopped(finding.TwoAlike, filepath.Base(name),
-				fmt.Sprintf("%s holds two files called %s, %s and %s, and which is meant is not guessed",
-					filepath.Base(name), path.Base(it.Name), other, it.Name),
-				"take out the one that is meant: jarlid lift "+local.Quote(name)+" "+local.Quote(it.Name)+
-					" -o DIR")
-		}
-		taken[base] = it.Name
-		out := filepath.Join(sub, local.Name(path.Base(it.Name)))
-		if err := take(ctx, it, out, g); err != nil {
-			return within(name, it.Name, err)
-		}
-		if manifest(it.Name) {
-			b, err := ReadSmall(out, maxManifest)
-			if err != nil {
-				return err
-			}
-			m.note(it.Name, b)
-			continue
-		}
-		outs[it.Name] = out
+	outs, err := m.takeAll(ctx, name, images, sub, g)
+	if err != nil {
+		return err
 	}
 	for _, it := range images {
 		if out := outs[it.Name]; out != "" {
@@ -383,6 +361,38 @@ func (m *Material) unwrap(ctx context.Context, name string, f *ident.File, g Gat
 		}
 	}
 	return nil
+}
+
+// takeAll takes images out of an archive and gives where they are, by their names there.
+func (m *Material) takeAll(ctx context.Context, name string, images []lift.Item, sub string, g Gathering) (
+	map[string]string, error) {
+	taken := map[string]string{}
+	outs := map[string]string{}
+	for _, it := range images {
+		base := strings.ToLower(path.Base(it.Name))
+		if other, twice := taken[base]; twice {
+			return nil, finding.Stopped(finding.TwoAlike, filepath.Base(name),
+				fmt.Sprintf("%s holds two files called %s, %s and %s, and which is meant is not guessed",
+					filepath.Base(name), path.Base(it.Name), other, it.Name),
+				"take out the one that is meant: jarlid lift "+local.Quote(name)+" "+local.Quote(it.Name)+
+					" -o DIR")
+		}
+		taken[base] = it.Name
+		out := filepath.Join(sub, local.Name(path.Base(it.Name)))
+		if err := take(ctx, it, out, g); err != nil {
+			return nil, within(name, it.Name, err)
+		}
+		if manifest(it.Name) {
+			b, err := ReadSmall(out, maxManifest)
+			if err != nil {
+				return nil, err
+			}
+			m.note(it.Name, b)
+			continue
+		}
+		outs[it.Name] = out
+	}
+	return outs, nil
 }
 
 // opened lists what is in a file; done closes it.

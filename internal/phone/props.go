@@ -28,6 +28,30 @@ func (s *Session) readShell(ctx context.Context) error {
 	} else if err != nil {
 		return s.noShell(err)
 	}
+	s.learnProps(props)
+	text, err := s.Shell().Charge(ctx)
+	if err != nil && !shell.Unknown(err) {
+		return err
+	}
+	if n, ok := percent(text); ok {
+		s.learn(card.FactPercent, n)
+	}
+	user, err := s.Shell().User(ctx)
+	switch {
+	case shell.Unknown(err):
+		return nil // whether it is root's stays unknown
+	case err != nil:
+		return err
+	}
+	s.learn(card.FactRoot, card.YesNo(user == 0))
+	if user == 0 {
+		return s.readRoot(ctx)
+	}
+	return nil
+}
+
+// learnProps learns from the properties of a system or recovery.
+func (s *Session) learnProps(props map[string]string) {
 	s.learn(card.FactProduct, ident.DeviceOf(props))
 	for _, k := range []string{"ro.serialno", "ro.boot.serialno"} {
 		s.learn(card.FactSerial, props[k])
@@ -52,25 +76,6 @@ func (s *Session) readShell(ctx context.Context) error {
 	} else {
 		s.learnSystem(props)
 	}
-	text, err := s.Shell().Charge(ctx)
-	if err != nil && !shell.Unknown(err) {
-		return err
-	}
-	if n, ok := percent(text); ok {
-		s.learn(card.FactPercent, n)
-	}
-	user, err := s.Shell().User(ctx)
-	switch {
-	case shell.Unknown(err):
-		return nil // whether it is root's stays unknown
-	case err != nil:
-		return err
-	}
-	s.learn(card.FactRoot, card.YesNo(user == 0))
-	if user == 0 {
-		return s.readRoot(ctx)
-	}
-	return nil
 }
 
 // learnSystem learns what a running system's properties report.

@@ -162,53 +162,14 @@ func (p *Phone) probe(ctx context.Context, a wire.Address) probe {
 
 // judgeProbes takes the most telling answer.
 func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
-	var rule *link.ProtocolError
 	for _, pr := range probes {
 		if pr.err == nil {
-			c.Cause, c.Mode = CauseHere, pr.wire.Mode()
-			c.Text, c.Do = "it is here, in "+string(pr.wire.Mode()), "nothing"
-			if d, ok := p.Device(pr.addr); ok && d.Speed > 0 && d.Speed <= slowSpeed {
-				c.Cause = CauseSlowLink
-				c.Text += ", on a slow link of " + SpeedWords(d.Speed) + ", where phones do 480"
-				c.Do = "take another cable, and a port of the computer itself in place of a hub"
-			}
-			s := p.NewSession(&card.Card{}, say.To{Phone: p.Name})
-			s.Use(pr.wire)
-			if s.Read(ctx) == nil {
-				c.Serial = s.Card.Value(card.FactSerial)
-			}
+			p.isHere(ctx, c, pr)
 			return
 		}
 	}
-	for _, pr := range probes {
-		denied := wire.NotAuthorised(pr.err)
-		var stop *finding.StopError
-		switch {
-		case denied == nil && errors.As(pr.err, &stop):
-			f := stop.Findings[0]
-			c.Cause, c.Text, c.Do = CauseHeld, f.Text, f.Remedy
-			switch f.Name {
-			case finding.NoPermission:
-				c.Cause = CauseNoPermission
-			case finding.NoDriver:
-				c.Cause = CauseNoDriver
-			case finding.LineSilent:
-				c.Cause = CauseOffline
-			}
-			return
-		case denied != nil:
-			c.Cause, c.Fingerprint = CauseNotAuthorised, denied.Fingerprint
-			c.Text = "its system runs and does not know this computer's key, fingerprint " +
-				denied.Fingerprint
-			c.Do = "wake the phone, compare the fingerprint with the one in the question on its screen, " +
-				"and allow it"
-			return
-		case errors.As(pr.err, &rule):
-			c.Cause, c.Text = CauseWrongProtocol, "something answers at "+pr.addr.String()+
-				" that does not speak the protocol: "+rule.What
-			c.Do = "check the address; another service may have taken its place"
-			return
-		}
+	if slices.ContainsFunc(probes, c.barred) {
+		return
 	}
 	for _, pr := range probes {
 		if pr.addr.Scheme == wire.CableScheme && pr.there {
@@ -248,4 +209,55 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 	if p.Listed {
 		c.Do = "look at its screen; to bring it into the bootloader: jarlid go bootloader --on " + p.Name
 	}
+}
+
+// isHere is a phone that answered.
+func (p *Phone) isHere(ctx context.Context, c *Cause, pr probe) {
+	c.Cause, c.Mode = CauseHere, pr.wire.Mode()
+	c.Text, c.Do = "it is here, in "+string(pr.wire.Mode()), "nothing"
+	if d, ok := p.Device(pr.addr); ok && d.Speed > 0 && d.Speed <= slowSpeed {
+		c.Cause = CauseSlowLink
+		c.Text += ", on a slow link of " + SpeedWords(d.Speed) + ", where phones do 480"
+		c.Do = "take another cable, and a port of the computer itself in place of a hub"
+	}
+	s := p.NewSession(&card.Card{}, say.To{Phone: p.Name})
+	s.Use(pr.wire)
+	if s.Read(ctx) == nil {
+		c.Serial = s.Card.Value(card.FactSerial)
+	}
+}
+
+// barred takes from a probe what keeps this program from a phone that is there, and reports whether there is
+// such a thing.
+func (c *Cause) barred(pr probe) bool {
+	var rule *link.ProtocolError
+	denied := wire.NotAuthorised(pr.err)
+	var stop *finding.StopError
+	switch {
+	case denied == nil && errors.As(pr.err, &stop):
+		f := stop.Findings[0]
+		c.Cause, c.Text, c.Do = CauseHeld, f.Text, f.Remedy
+		switch f.Name {
+		case finding.NoPermission:
+			c.Cause = CauseNoPermission
+		case finding.NoDriver:
+			c.Cause = CauseNoDriver
+		case finding.LineSilent:
+			c.Cause = CauseOffline
+		}
+		return true
+	case denied != nil:
+		c.Cause, c.Fingerprint = CauseNotAuthorised, denied.Fingerprint
+		c.Text = "its system runs and does not know this computer's key, fingerprint " +
+			denied.Fingerprint
+		c.Do = "wake the phone, compare the fingerprint with the one in the question on its screen, " +
+			"and allow it"
+		return true
+	case errors.As(pr.err, &rule):
+		c.Cause, c.Text = CauseWrongProtocol, "something answers at "+pr.addr.String()+
+			" that does not speak the protocol: "+rule.What
+		c.Do = "check the address; another service may have taken its place"
+		return true
+	}
+	return false
 }

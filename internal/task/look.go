@@ -95,42 +95,9 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		seen = append(seen, *s)
 	}
 	for _, s := range seen {
-		r := BenchRow{Name: s.Name, Serial: Known(s.Card, card.FactSerial),
-			Model: Known(s.Card, card.FactModel), Mode: s.Mode,
-			NextSlot: Known(s.Card, card.FactNext),
-			Unlocked: knownYes(s.Card, card.FactUnlocked),
-			Address:  s.Address,
-			Busy:     s.Busy,
-			Card:     s.Card}
-		if d := s.Device; d != nil {
-			r.USB = &Cable{Port: d.Port, Speed: d.Speed, Vendor: fmt.Sprintf("%04x", d.Vendor),
-				Product: fmt.Sprintf("%04x", d.Product)}
-		}
-		r.Stop = s.Stop
-		var err error
-		if r.Broken, err = journal.BrokenOff(e.Bench.Home, s.Who(s.Card.Value(card.FactSerial))); err != nil {
+		r, err := benchRow(e, s)
+		if err != nil {
 			return nil, err
-		}
-		if r.Broken != nil && r.Broken.Of != nil {
-			r.Broken = nil // the run it is of is resumed
-		}
-		if b := r.Broken; b != nil && b.Kind == "sideload" && s.Card.Landing() != "" {
-			// The journal could not be told any more, but the phone says it: the package is in.
-			b.Landed()
-		}
-		slots, told := s.Card.Slots()
-		r.OneSlot = told && len(slots) == 0
-		switch {
-		case s.Denied != nil:
-			r.Denied = s.Denied.Fingerprint
-			r.Next = e.Command(s.Name, "explain", "not-authorised")
-		case s.Stop != nil:
-			r.Next = e.Command(s.Name, "bench", "--why")
-		case s.Busy:
-		default:
-			if a := advice.Suggest(s.Card, s.Phone.Model()); len(a.Words) > 0 {
-				r.Next, r.Why = e.Command(s.Name, a.Words...), a.Why
-			}
 		}
 		h.Phones = append(h.Phones, r)
 	}
@@ -146,6 +113,53 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		}
 		h.Runs = append(h.Runs, b)
 	}
+	h.alike()
+	return h, nil
+}
+
+// benchRow is a phone's row: its facts, its interrupted job and the next command.
+func benchRow(e *Env, s phone.Seen) (r BenchRow, err error) {
+	r = BenchRow{Name: s.Name, Serial: Known(s.Card, card.FactSerial),
+		Model: Known(s.Card, card.FactModel), Mode: s.Mode,
+		NextSlot: Known(s.Card, card.FactNext),
+		Unlocked: knownYes(s.Card, card.FactUnlocked),
+		Address:  s.Address,
+		Busy:     s.Busy,
+		Card:     s.Card}
+	if d := s.Device; d != nil {
+		r.USB = &Cable{Port: d.Port, Speed: d.Speed, Vendor: fmt.Sprintf("%04x", d.Vendor),
+			Product: fmt.Sprintf("%04x", d.Product)}
+	}
+	r.Stop = s.Stop
+	if r.Broken, err = journal.BrokenOff(e.Bench.Home, s.Who(s.Card.Value(card.FactSerial))); err != nil {
+		return r, err
+	}
+	if r.Broken != nil && r.Broken.Of != nil {
+		r.Broken = nil // the run it is of is resumed
+	}
+	if b := r.Broken; b != nil && b.Kind == "sideload" && s.Card.Landing() != "" {
+		// The journal could not be told any more, but the phone says it: the package is in.
+		b.Landed()
+	}
+	slots, told := s.Card.Slots()
+	r.OneSlot = told && len(slots) == 0
+	switch {
+	case s.Denied != nil:
+		r.Denied = s.Denied.Fingerprint
+		r.Next = e.Command(s.Name, "explain", "not-authorised")
+	case s.Stop != nil:
+		r.Next = e.Command(s.Name, "bench", "--why")
+	case s.Busy:
+	default:
+		if a := advice.Suggest(s.Card, s.Phone.Model()); len(a.Words) > 0 {
+			r.Next, r.Why = e.Command(s.Name, a.Words...), a.Why
+		}
+	}
+	return r, nil
+}
+
+// alike finds the serial numbers that several phones reported.
+func (h *Here) alike() {
 	by := map[string][]string{}
 	for _, r := range h.Phones {
 		if r.Serial != nil && r.Card.Get(card.FactSerial).Evidence == card.Read {
@@ -160,7 +174,6 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 			h.Alike[serial] = names
 		}
 	}
-	return h, nil
 }
 
 // ModelInfo is what a model file says of a phone.

@@ -89,23 +89,7 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 				Words: []string{"wipe", "userdata"}}}, loopAdvice(before)...)
 		}
 	case StageBootloader:
-		a.Text = "the phone stands in its bootloader instead of the system"
-		if next == "" {
-			a.Advice = loopAdvice(before)
-			break
-		}
-		if yes, known := after.Yes(card.FactBootable.Of(next)); known && !yes {
-			a.Text = fmt.Sprintf("the phone stands in its bootloader, which says that slot %s can't be "+
-				"started any more", next)
-		}
-		a.Advice = loopAdvice(before)
-		if other := card.Other(next); other != "" {
-			if h := before.Value(card.FactHolds.Of(card.At("system", other))); h != "" && h != card.Nothing {
-				a.Advice = append(a.Advice,
-					Advice{Text: fmt.Sprintf("slot %s still holds %s", other, place.ShortBuild(h)),
-						Words: []string{"slot", "use", other}})
-			}
-		}
+		a.inBootloader(before, after, next)
 	case StageLoop:
 		a.Text = "the phone begins to start again and again"
 		a.Advice = loopAdvice(before)
@@ -129,6 +113,27 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 		a.Text += "; what was to start is " + place.ShortBuild(system)
 	}
 	return a
+}
+
+// inBootloader describes a phone in its bootloader whose slot next should have booted.
+func (a *Arrival) inBootloader(before, after *card.Card, next string) {
+	a.Text = "the phone stands in its bootloader instead of the system"
+	if next == "" {
+		a.Advice = loopAdvice(before)
+		return
+	}
+	if yes, known := after.Yes(card.FactBootable.Of(next)); known && !yes {
+		a.Text = fmt.Sprintf("the phone stands in its bootloader, which says that slot %s can't be "+
+			"started any more", next)
+	}
+	a.Advice = loopAdvice(before)
+	if other := card.Other(next); other != "" {
+		if h := before.Value(card.FactHolds.Of(card.At("system", other))); h != "" && h != card.Nothing {
+			a.Advice = append(a.Advice,
+				Advice{Text: fmt.Sprintf("slot %s still holds %s", other, place.ShortBuild(h)),
+					Words: []string{"slot", "use", other}})
+		}
+	}
 }
 
 // loopAdvice gives what usually keeps a new system from starting, the likeliest for this phone

@@ -284,54 +284,14 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 			return sum, err
 		}
 	}
-	made := map[int][]*Made{}
-	for i := range r.Tasks {
-		t := &r.Tasks[i]
-		if yes, _ := t.fits(j.Card, m, all); !yes || i < from {
-			continue
-		}
-		if i == from && rest != nil {
-			made[i] = rest
-			continue
-		}
-		w, err := r.made(ctx, i, vars, made)
-		var stop *finding.StopError
-		switch {
-		case err == nil:
-		case ctx.Err() != nil:
-			return nil, err
-		case errors.As(err, &stop):
-			made[i] = []*Made{{Task: wrong{stop.Findings}}}
-			continue
-		default:
-			made[i] = []*Made{{Task: wrong{[]finding.Finding{impossible(t, err)}}}}
-			continue
-		}
-		made[i] = []*Made{w}
-		if take, ok := w.Task.(*task.BackupTake); ok {
-			out.Outputs = append(out.Outputs, take.Output)
-		}
-		if et, ok := w.Task.(engine.Task); ok {
-			if err := ahead.Learn(ctx, et); err != nil {
-				return nil, err
-			}
-		}
+	made, err := r.makeTasks(ctx, j, ahead, out, vars, from, rest)
+	if err != nil {
+		return nil, err
 	}
 	out.Card = j.Card.Clone()
 	if from == 0 {
-		if len(r.Conditions.Free) > 0 {
-			var ids []card.ID
-			for w := range r.Conditions.Free {
-				ids = append(ids, card.FactFree.Of(w))
-			}
-			if _, err := j.Know(ctx, ids); err != nil {
-				return nil, err
-			}
-		}
-		out.Holds = append(out.Holds, r.holds(j.Card, m, all)...)
-		for i := range out.Holds {
-			out.Holds[i].Finding = finding.Apply([]finding.Finding{out.Holds[i].Finding},
-				r.accepts(j.Accept, &Task{}))[0]
+		if err := r.judgeConditions(ctx, j, out); err != nil {
+			return nil, err
 		}
 	}
 	for _, q := range r.Open {
@@ -379,6 +339,65 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 	}
 	out.Runs = len(out.Stops()) == 0
 	return out, nil
+}
+
+// makeTasks makes the tasks ready that are for the phone as it is now, and has the job learn what they need
+// to know. A task that can't be made is replaced by its finding.
+func (r *Ready) makeTasks(ctx context.Context, j *engine.Job, ahead *engine.Ahead, out *Judged,
+	vars map[string]string, from int, rest []*Made) (map[int][]*Made, error) {
+	made := map[int][]*Made{}
+	for i := range r.Tasks {
+		t := &r.Tasks[i]
+		if yes, _ := t.fits(j.Card, j.Model(), j.Models); !yes || i < from {
+			continue
+		}
+		if i == from && rest != nil {
+			made[i] = rest
+			continue
+		}
+		w, err := r.made(ctx, i, vars, made)
+		var stop *finding.StopError
+		switch {
+		case err == nil:
+		case ctx.Err() != nil:
+			return nil, err
+		case errors.As(err, &stop):
+			made[i] = []*Made{{Task: wrong{stop.Findings}}}
+			continue
+		default:
+			made[i] = []*Made{{Task: wrong{[]finding.Finding{impossible(t, err)}}}}
+			continue
+		}
+		made[i] = []*Made{w}
+		if take, ok := w.Task.(*task.BackupTake); ok {
+			out.Outputs = append(out.Outputs, take.Output)
+		}
+		if et, ok := w.Task.(engine.Task); ok {
+			if err := ahead.Learn(ctx, et); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return made, nil
+}
+
+// judgeConditions checks what the sheet says that has to hold before its first task.
+func (r *Ready) judgeConditions(ctx context.Context, j *engine.Job, out *Judged) error {
+	if len(r.Conditions.Free) > 0 {
+		var ids []card.ID
+		for w := range r.Conditions.Free {
+			ids = append(ids, card.FactFree.Of(w))
+		}
+		if _, err := j.Know(ctx, ids); err != nil {
+			return err
+		}
+	}
+	out.Holds = append(out.Holds, r.holds(j.Card, j.Model(), j.Models)...)
+	for i := range out.Holds {
+		out.Holds[i].Finding = finding.Apply([]finding.Finding{out.Holds[i].Finding},
+			r.accepts(j.Accept, &Task{}))[0]
+	}
+	return nil
 }
 
 // unread makes one open question of all that a model file can't tell and a phone will.

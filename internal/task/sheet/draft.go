@@ -88,40 +88,9 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		return nil, task.Usage("%s is there already; name another file with -o, or write over it with --over",
 			output)
 	}
-	var given []*advice.Given
-	info := map[string]File{}
-	for _, p := range paths {
-		rel, err := filepath.Rel(filepath.Dir(output), p)
-		if err != nil || !filepath.IsLocal(rel) {
-			return nil, task.Usage("%s lies outside the folder of the sheet, %s: put the sheet above "+
-				"its files "+
-				"with -o, for example -o %s", p, filepath.Dir(output), filepath.Join(folder, suggested))
-		}
-		g, err := identified(p, e.MaxMemory)
-		if err != nil {
-			return nil, err
-		}
-		g.Name = shortName(g.File, d, info)
-		if err := verified(ctx, e, p, g); err != nil {
-			return nil, err
-		}
-		sum, size, err := sumOf(ctx, e.Verifier(), p, nil)
-		if err != nil {
-			return nil, err
-		}
-		info[g.Name] = File{Name: g.Name, Path: filepath.ToSlash(rel), Size: size, SHA256: sum, Is: is(g)}
-		given = append(given, g)
-	}
-	for _, g := range given {
-		if d.Goal == advice.GoalStock || d.Goal == "" && (g.Set || g.File.Kind == ident.FirmwareSet) {
-			if g.Set || g.File.Kind == ident.FirmwareSet || g.File.Kind == ident.Images {
-				key, why, err := task.SetSigned(ctx, e, g.File.Path)
-				if err != nil {
-					return nil, err
-				}
-				g.Signed, g.Why = key != "", why
-			}
-		}
+	given, info, err := filesOf(ctx, e, paths, output, d)
+	if err != nil {
+		return nil, err
 	}
 	ev := advice.WorkOut(given, d.Goal, d.Card, d.Model, d.Models)
 	out := &Draft{Sheet: output, Goal: string(ev.Goal), Name: ev.Title, Asks: task.OrEmpty(ev.Asks),
@@ -150,6 +119,48 @@ func DraftOf(ctx context.Context, e *task.Env, paths []string, output string, d 
 		out.Tasks, out.Why = append(out.Tasks, t.Typed()), append(out.Why, ev.Tasks[i].Why)
 	}
 	return out, nil
+}
+
+// filesOf identifies and verifies the files of a draft; info is what the sheet says of each, by its short
+// name.
+func filesOf(ctx context.Context, e *task.Env, paths []string, output string, d DraftFor) (
+	given []*advice.Given, info map[string]File, err error) {
+	info = map[string]File{}
+	for _, p := range paths {
+		rel, err := filepath.Rel(filepath.Dir(output), p)
+		if err != nil || !filepath.IsLocal(rel) {
+			return nil, nil, task.Usage("%s lies outside the folder of the sheet, %s: put the sheet above "+
+				"its files "+
+				"with -o, for example -o %s", p, filepath.Dir(output),
+				filepath.Join(common(paths), suggested))
+		}
+		g, err := identified(p, e.MaxMemory)
+		if err != nil {
+			return nil, nil, err
+		}
+		g.Name = shortName(g.File, d, info)
+		if err := verified(ctx, e, p, g); err != nil {
+			return nil, nil, err
+		}
+		sum, size, err := sumOf(ctx, e.Verifier(), p, nil)
+		if err != nil {
+			return nil, nil, err
+		}
+		info[g.Name] = File{Name: g.Name, Path: filepath.ToSlash(rel), Size: size, SHA256: sum, Is: is(g)}
+		given = append(given, g)
+	}
+	for _, g := range given {
+		if d.Goal == advice.GoalStock || d.Goal == "" && (g.Set || g.File.Kind == ident.FirmwareSet) {
+			if g.Set || g.File.Kind == ident.FirmwareSet || g.File.Kind == ident.Images {
+				key, why, err := task.SetSigned(ctx, e, g.File.Path)
+				if err != nil {
+					return nil, nil, err
+				}
+				g.Signed, g.Why = key != "", why
+			}
+		}
+	}
+	return given, info, nil
 }
 
 // verified verifies a file, or the files of a folder, before a job is worked out around it.
