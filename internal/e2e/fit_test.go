@@ -343,3 +343,21 @@ func TestFitUnmapped(t *testing.T) {
 		l.want(0, []string{"an unlocked phone starts it"}, "vbmeta", "check")
 	})
 }
+
+// TestFilesOfUnmapped: files on a partition that the recovery shows no device of are neither there nor
+// missing.
+func TestFilesOfUnmapped(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		kit := kitOf(t, "avocet", 2)
+		l.standin("avocet")
+		kind := scenario.Tideline
+		kind.Traits += "unmapped: true\n"
+		l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, kit.phone))))
+		for _, args := range [][]string{{"shelve", "/system/etc/about.txt"}, {"shelve", "/vendor/build.prop"},
+			{"unshelve"}} {
+			l.want(3, []string{"stop  not-mounted: ", "shows no block device of it",
+				"maps this phone's logical"},
+				append(args, "--yes", "--accept", "verity-would-reject")...)
+		}
+	})
+}

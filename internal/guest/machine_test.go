@@ -4,6 +4,7 @@
 package guest
 
 import (
+	"archive/zip"
 	"bytes"
 	"cmp"
 	"context"
@@ -11,6 +12,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -376,20 +378,61 @@ func makeFiles(dir string) error {
 	return err
 }
 
-// makeReal makes the recoveries that are installed through recoveries of real parts.
+// makeReal makes the recoveries that are installed through recoveries of real parts, and what their phones
+// hold and are sent.
 func makeReal(dir string) error {
 	scenario.Small(16)
+	write := func(name string, b []byte, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(dir, name), b, 0o644)
+	}
 	for device, p := range map[string]scenario.Phone{"ts6735": scenario.PhoneOf("turnstone"),
-		"sandpiper": {Device: "sandpiper", Model: "Wickerlight Sandpiper", ABI: "arm64-v8a"}} {
+		"sandpiper": {Device: "sandpiper", Model: "Wickerlight Sandpiper", ABI: "arm64-v8a"},
+		"godwit":    scenario.PhoneOf("godwit"), "avocet": scenario.PhoneOf("avocet")} {
 		img, err := scenario.Recovery(scenario.Tideline, p)
-		if err == nil {
-			err = os.WriteFile(filepath.Join(dir, "real-"+device+".img"), img, 0o644)
+		if err = write("real-"+device+".img", img, err); err != nil {
+			return err
+		}
+		set, err := scenario.Images(scenario.Stock, p)
+		for _, name := range []string{"boot", "vendor_boot", "vbmeta", "dtbo"} {
+			if b := set[name]; err == nil && b != nil {
+				err = write("stock-"+device+"-"+name+".img", b, nil)
+			}
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return nil
+	pkg, err := realPackage()
+	return write("real-package.zip", pkg, err)
+}
+
+// realMark is what the package of realPackage writes to the start of misc.
+const realMark = "counted by a real shell\n"
+
+// realPackage is a package whose update program is a shell script.
+func realPackage() ([]byte, error) {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for name, text := range map[string]string{"META-INF/com/google/android/update-binary": "#!/sbin/sh\n" +
+		"for d in /dev/block/by-name /dev/block/bootdevice/by-name /dev/block/platform/wk/by-name; do\n" +
+		"[ -b \"$d/misc\" ] && at=$d/misc; done\n" +
+		"[ -n \"$at\" ] || { echo \"no partition misc\"; exit 1; }\n" +
+		"echo \"ui_print Counting birds\"\necho \"counted by a real shell\" | dd of=\"$at\" conv=notrunc " +
+		"&& sync\n",
+		"META-INF/com/google/android/updater-script": "# in the other file\n"} {
+		w, err := z.Create(name)
+		if err == nil {
+			_, err = io.WriteString(w, text)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	err := z.Close()
+	return b.Bytes(), err
 }
 
 // cpio writes the archive the kernel extracts its first file system from ("newc",

@@ -22,6 +22,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/link/adb"
 )
 
@@ -39,8 +40,8 @@ type realSeed struct {
 	old    bool   // ADB without the newer features: no exit codes, one stream, CR LF
 	banner bool
 	lacks  []string
-	slots  bool // two slots, and a phone that no model file knows
-	rate   int  // bytes per second of a slow shell; 0: as fast as it is
+	kind   realKind
+	rate   int // bytes per second of a slow shell; 0: as fast as it is
 }
 
 func seedOf(n int) realSeed {
@@ -57,26 +58,10 @@ func seedOf(n int) realSeed {
 		}
 	}
 	if r.IntN(5) == 0 {
-		s.rate = 200 << 10
+		s.rate = 500 << 10
 	}
-	s.slots = n%3 == 0
+	s.kind = realKinds[n%len(realKinds)]
 	return s
-}
-
-// on gives a partition's name on the slot that runs.
-func (s realSeed) on(base string) string {
-	if s.slots {
-		return base + "_a"
-	}
-	return base
-}
-
-// device is the product that the recovery reports.
-func (s realSeed) device() string {
-	if s.slots {
-		return "sandpiper"
-	}
-	return "ts6735"
 }
 
 // realRecovery is a recovery that is put together from real parts: a folder that becomes its root, a disk
@@ -85,33 +70,14 @@ type realRecovery struct {
 	*testing.T
 	seed realSeed
 	root string
-	disk string // the file with its partitions
-	loop string // loop0
-	at   string // where it listens
-	part map[string]int
-}
+	disk string            // the file with its partitions
+	loop string            // loop0
+	at   string            // where it listens
+	part map[string]string // the kernel's name of each partition's device
 
-// realPartition is one of the table; size in MiB.
-type realPartition struct {
-	name string
-	mib  int
-}
-
-// partitions are in the table in this order.
-func (s realSeed) partitions() []realPartition {
-	if s.slots {
-		return []realPartition{{"boot_a", 2}, {"boot_b", 2}, {"recovery_a", 2}, {"recovery_b", 2},
-			{"system_a", 8},
-			{"system_b", 8}, {"misc", 1}, {"userdata", 64}}
-	}
-	return []realPartition{
-		{"boot", 2},
-		{"recovery", 2},
-		{"system", 8},
-		{"cache", 8},
-		{"misc", 1},
-		{"userdata", 64},
-	}
+	mu       sync.Mutex
+	packages bool // it is in sideload mode
+	open     []io.Closer
 }
 
 // programsOf are those a box of tools is linked for.
@@ -122,7 +88,11 @@ var programsOf = []string{"cat", "dd", "df", "grep", "head", "id", "ls", "mkdir"
 
 func newReal(t *testing.T, seed realSeed) *realRecovery {
 	t.Helper()
-	r := &realRecovery{T: t, seed: seed, root: filepath.Join(t.TempDir(), "root"), part: map[string]int{}}
+	r := &realRecovery{T: t, seed: seed, root: filepath.Join(t.TempDir(), "root"), part: map[string]string{}}
+	if os.Getenv(onHost) != "" { // whose kernel may have no device mapper
+		_, err := os.Stat("/dev/mapper/control")
+		r.seed.kind.logical = r.seed.kind.logical && err == nil
+	}
 	r.makeDisk()
 	r.makeRoot()
 	r.mountAll()
@@ -157,21 +127,29 @@ func (r *realRecovery) makeDisk() {
 	r.must("Truncate(disk)", f.Truncate(104<<20))
 	r.must("Close(disk)", f.Close())
 	args := []string{}
-	for i, p := range r.seed.partitions() {
-		r.part[p.name] = i + 1
+	table := r.seed.kind.partitions()
+	for i, p := range table {
 		args = append(args, "-n", fmt.Sprintf("%d:0:+%dM", i+1, p.mib), "-c",
 			fmt.Sprintf("%d:%s", i+1, p.name))
 	}
 	r.tool("sgdisk", append(args, r.disk)...)
 	r.attach()
+	r.named(table)
 	for name := range r.part {
 		if strings.HasPrefix(name, "system") || name == "cache" {
 			r.tool("mke2fs", "-F", "-q", "-t", "ext4", r.device(name))
 		}
+		stock := filepath.Join(base, "files", "stock-"+r.seed.kind.device+"-"+card.Part(name).Base+".img")
+		if b, err := os.ReadFile(stock); err == nil {
+			r.must("write "+name, os.WriteFile(r.device(name), b, 0))
+		}
 	}
-	r.seen(r.device(r.seed.on("system")), "ext4", func(at string) {
-		r.must("os.MkdirAll(etc)", os.MkdirAll(filepath.Join(at, "system", "etc"), 0o755))
+	r.seen(r.device(r.seed.kind.on("system")), "ext4", func(at string) {
+		r.must("os.MkdirAll(etc)", errors.Join(os.MkdirAll(filepath.Join(at, "system", "etc"), 0o755),
+			os.MkdirAll(filepath.Join(at, "system", "bin"), 0o755)))
 		for name, text := range map[string]string{"system/build.prop": "ro.build.version.release=13\n",
+			"system/bin/install-recovery.sh": "#!/system/bin/sh\napplypatch --source EMMC:boot " +
+				"--target EMMC:recovery --patch /system/recovery-from-boot.p\n",
 			"system/etc/about.txt": "what can be moved aside\n"} {
 			r.must("os.WriteFile("+name+")", os.WriteFile(filepath.Join(at, name), []byte(text), 0o644))
 		}
@@ -212,6 +190,13 @@ func (r *realRecovery) attach() {
 		_ = exec.Command(partx, "-a", dev).Run()
 		r.seed.byName, r.seed.data = cmp.Or(r.seed.byName, "/dev/block/by-name"), "ext4"
 	}
+}
+
+// named waits until the kernel shows the partitions, and has their devices' names; those in super are mapped.
+func (r *realRecovery) named(table []realPartition) {
+	for i, p := range table {
+		r.part[p.name] = fmt.Sprintf("%sp%d", r.loop, i+1)
+	}
 	for end := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		if _, err := os.Stat(r.sys("userdata")); err == nil {
 			break
@@ -223,6 +208,9 @@ func (r *realRecovery) attach() {
 			r.Fatal("the kernel shows no partitions of the disk")
 		}
 	}
+	if r.seed.kind.logical {
+		r.mapSuper()
+	}
 	for name := range r.part {
 		if _, err := os.Stat(r.device(name)); err == nil {
 			continue
@@ -231,7 +219,7 @@ func (r *realRecovery) attach() {
 	}
 }
 
-func (r *realRecovery) kernel(name string) string { return fmt.Sprintf("%sp%d", r.loop, r.part[name]) }
+func (r *realRecovery) kernel(name string) string { return r.part[name] }
 func (r *realRecovery) device(name string) string { return "/dev/" + r.kernel(name) }
 func (r *realRecovery) sys(name string) string    { return "/sys/class/block/" + r.kernel(name) }
 
@@ -279,11 +267,11 @@ func (r *realRecovery) makeRoot() {
 	for _, p := range r.seed.lacks {
 		r.must("os.Remove("+p+")", os.Remove(filepath.Join(r.root, "bin", p)))
 	}
-	props := "[ro.product.device]: [" + r.seed.device() +
+	props := "[ro.product.device]: [" + r.seed.kind.device +
 		"]\n[ro.serialno]: [WL-REAL]\n[ro.build.display.id]: [A recovery " +
 		"of real parts]\n" +
 		"[ro.product.cpu.abi]: [armeabi-v7a]\n[ro.boot.verifiedbootstate]: [orange]\n"
-	if r.seed.slots {
+	if r.seed.kind.slots {
 		props += "[ro.boot.slot_suffix]: [_a]\n"
 	}
 	script := "#!/bin/sh\nif [ $# = 0 ]; then cat /etc/props; else\nwhile read -r l; do case \"$l\" in " +
@@ -306,8 +294,13 @@ func (r *realRecovery) makeRoot() {
 	for name := range r.part {
 		node := "/dev/block/" + r.kernel(name)
 		r.must("node of "+name, r.node(filepath.Join(r.root, node), name))
+		at := dir
+		if strings.HasPrefix(r.kernel(name), "dm-") {
+			at = filepath.Join(r.root, "dev/block/mapper")
+			r.must("os.MkdirAll(mapper)", os.MkdirAll(at, 0o755))
+		}
 		if r.seed.byName != "" {
-			r.must("os.Symlink("+name+")", os.Symlink(node, filepath.Join(dir, name)))
+			r.must("os.Symlink("+name+")", os.Symlink(node, filepath.Join(at, name)))
 		}
 	}
 	r.must("mount proc", unix.Mount("proc", filepath.Join(r.root, "proc"), "proc", 0, ""))
@@ -321,7 +314,7 @@ func (r *realRecovery) link(box, name string) {
 
 // mountAll mounts what the recovery mounts by itself.
 func (r *realRecovery) mountAll() {
-	if r.part["cache"] > 0 {
+	if r.part["cache"] != "" {
 		r.must("mount cache", unix.Mount(r.device("cache"), filepath.Join(r.root, "cache"), "ext4", 0, ""))
 	}
 	if r.seed.off {
@@ -374,46 +367,6 @@ func (r *realRecovery) serve() {
 			go r.greet(ctx, c)
 		}
 	}()
-}
-
-func (r *realRecovery) greet(ctx context.Context, c net.Conn) {
-	defer c.Close()
-	d := &adb.Device{Version: adb.VersionNoSum, MaxPayload: adb.MaxPayload,
-		Banner: adb.Banner{Kind: "recovery", Props: map[string]string{"ro.product.device": r.seed.device()}}}
-	if r.seed.old {
-		d.Version, d.MaxPayload = adb.VersionOld, 4096
-	} else {
-		d.Banner.Features = []string{"shell_v2", "stat_v2", "ls_v2", "sendrecv_v2"}
-	}
-	d.Serve = func(service string, s *adb.Stream) bool {
-		name, arg, _ := strings.Cut(service, ":")
-		if name != "sync" && !strings.HasPrefix(name, "shell") {
-			return false
-		}
-		go func() {
-			defer s.Close()
-			s.With(ctx)
-			if s.Accept() != nil {
-				return
-			}
-			if name == "sync" {
-				_ = adb.ServeSync(s, &realFiles{r})
-			} else {
-				r.shell(ctx, arg, s, name != "shell")
-			}
-			s.Drain()
-		}()
-		return true
-	}
-	conn, err := d.Accept(ctx, c)
-	if err != nil {
-		return
-	}
-	defer conn.Close()
-	select {
-	case <-ctx.Done():
-	case <-conn.Done():
-	}
 }
 
 // shell has the real shell run a command.

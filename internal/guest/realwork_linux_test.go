@@ -75,7 +75,8 @@ func TestInReal(t *testing.T) {
 func workOn(t *testing.T, n int) {
 	seed := seedOf(n)
 	if os.Getenv(onHost) == "" {
-		seed.data = "f2fs" // which not every computer's kernel has
+		// What not every computer's kernel has: the file system, and a device mapper for super.
+		seed.data, seed.kind = "f2fs", realKinds[len(realKinds)-1]
 	}
 	t.Logf("seed %d: %+v", n, seed)
 	r := newReal(t, seed)
@@ -85,21 +86,19 @@ func workOn(t *testing.T, n int) {
 
 	// Partitions: kept, written, and written back.
 	kept := filepath.Join(d.dir, "kept")
-	boot := seed.on("boot")
+	boot := seed.kind.on("boot")
 	d.want(0, nil, on("backup", "take", boot, "misc", "-o", kept)...)
 	b, err := os.ReadFile(filepath.Join(kept, boot+".img"))
 	if err != nil || !bytes.Equal(b, r.held(boot)) {
 		t.Errorf("the backup holds %d bytes and not what boot does: %v", len(b), err)
 	}
-	path := filepath.Join(base, "files", "real-"+seed.device()+".img")
-	image, err := os.ReadFile(path)
-	r.must("os.ReadFile(recovery)", err)
-	d.claims(r, "recovery", func() bool {
-		return bytes.HasPrefix(r.held(seed.on("recovery")), image) && (!seed.slots ||
-			bytes.HasPrefix(r.held("recovery_b"), image))
-	}, on("recovery", "install", path, "--yes"))
+	d.installs(r, on)
+	d.sends(r, on)
 	if os.Getenv(onHost) != "" { // a guest is slow
 		d.systemWork(r, on)
+		d.noBootloader(r, on)
+	} else {
+		d.shelves(r, on)
 	}
 
 	// The storage: put, kept, erased by itself, put back.
@@ -122,18 +121,71 @@ func workOn(t *testing.T, n int) {
 	}, on("put", put, "--to", "storage", "--yes"))
 }
 
+// installs has the recovery written to its home, and what was there before written back.
+func (d *workplace) installs(r *realRecovery, on func(args ...string) []string) {
+	d.Helper()
+	k := r.seed.kind
+	path := filepath.Join(base, "files", "real-"+k.device+".img")
+	home, other := k.on(k.home), k.home+"_b"
+	before := bytes.Clone(r.held(home))
+	kept := filepath.Join(d.dir, "home")
+	d.want(0, nil, on("backup", "take", home, "-o", kept)...)
+	d.claims(r, "recovery", func() bool {
+		if k.slots && !bytes.Equal(r.held(home), r.held(other)) {
+			return false
+		}
+		if k.home == "recovery" {
+			return r.begins(home, path)
+		}
+		return !bytes.Equal(before, r.held(home)) // its ramdisk is put into what was there
+	}, on("recovery", "install", path, "--yes", "--accept", "pre-image-missing"))
+	d.claims(r, "restore", func() bool { return bytes.Equal(before, r.held(home)) },
+		on("backup", "restore", home, "-o", kept, "--yes", "--accept", "risky-partition"))
+}
+
+// noBootloader has an image flashed, which goes through the bootloader that this phone has none of.
+func (d *workplace) noBootloader(r *realRecovery, on func(args ...string) []string) {
+	d.Helper()
+	boot := r.seed.kind.on("boot")
+	before := bytes.Clone(r.held(boot))
+	if code, out := d.run(on("flash", filepath.Join(base, "files", "stock-"+r.seed.kind.device+"-boot.img"),
+		"--yes", "--no-hands")...); code != 3 || !bytes.Equal(before, r.held(boot)) {
+		d.Errorf("flash without a bootloader ends with %d, want 3 and nothing changed:\n%s", code, out)
+	}
+}
+
+// sends has a package installed whose script the real shell runs.
+func (d *workplace) sends(r *realRecovery, on func(args ...string) []string) {
+	d.Helper()
+	if r.seed.byName == "" {
+		return // the script finds its partition by name
+	}
+	d.claims(r, "sideload", func() bool { return bytes.HasPrefix(r.held("misc"), []byte(realMark)) },
+		on("sideload", filepath.Join(base, "files", "real-package.zip"), "--yes", "--accept",
+			"verity-would-reject"))
+}
+
+// begins reports whether a partition begins with a file's bytes.
+func (r *realRecovery) begins(partition, path string) bool {
+	r.Helper()
+	b, err := os.ReadFile(path)
+	r.must("os.ReadFile("+path+")", err)
+	return bytes.HasPrefix(r.held(partition), b)
+}
+
 // systemWork is the work on the system's partitions, the caches and a backup of the storage.
 func (d *workplace) systemWork(r *realRecovery, on func(args ...string) []string) {
 	d.Helper()
 	seed := r.seed
-	if seed.slots {
+	if seed.kind.slots {
 		d.claims(r, "slot copy", func() bool { return bytes.Equal(r.held("system_a"), r.held("system_b")) },
 			on("slot", "copy", "system", "--yes", "--accept", "risky-partition"))
 	}
-	d.claims(r, "shelve", func() bool { return r.aside("system/etc/about.txt") },
-		on("shelve", "/system/etc/about.txt", "--yes"))
-	d.claims(r, "unshelve", func() bool { return !r.aside("system/etc/about.txt") },
-		on("unshelve", "/system/etc/about.txt", "--yes"))
+	d.shelves(r, on)
+	if !seed.kind.slots {
+		d.claims(r, "hold", func() bool { return r.aside("system/bin/install-recovery.sh") },
+			on("recovery", "hold", "--yes"))
+	}
 	if code, out := d.run(on("vbmeta", "check")...); code != 0 && code != 6 {
 		d.Errorf("vbmeta check ends with %d:\n%s", code, out)
 	}
@@ -163,8 +215,20 @@ func (d *workplace) systemWork(r *realRecovery, on func(args ...string) []string
 		"storage-holds-package"))
 	d.claims(r, "storage", func() bool { return r.lists("spring.csv") },
 		on("backup", "restore", "storage", "-o", kept, "--yes"))
+	if seed.kind.device == "avocet" {
+		return // userspace fastboot erases its logical partitions, and this recovery has none
+	}
 	d.claims(r, "system", func() bool { return r.aside("system/build.prop") },
-		on("wipe", strings.Replace(seed.on("system"), "_", "@", 1), "--yes"))
+		on("wipe", strings.Replace(seed.kind.on("system"), "_", "@", 1), "--yes"))
+}
+
+// shelves moves a file of the system aside and back.
+func (d *workplace) shelves(r *realRecovery, on func(args ...string) []string) {
+	d.Helper()
+	d.claims(r, "shelve", func() bool { return r.aside("system/etc/about.txt") },
+		on("shelve", "/system/etc/about.txt", "--yes", "--accept", "verity-would-reject"))
+	d.claims(r, "unshelve", func() bool { return !r.aside("system/etc/about.txt") },
+		on("unshelve", "/system/etc/about.txt", "--yes", "--accept", "verity-would-reject"))
 }
 
 // claims runs a command that ends with 0, and compares that with the disk.
@@ -190,7 +254,7 @@ func (r *realRecovery) lists(name string) (is bool) {
 // aside reports whether a file of the system was moved aside.
 func (r *realRecovery) aside(name string) (is bool) {
 	r.Helper()
-	r.seen(r.device(r.seed.on("system")), "ext4", func(at string) {
+	r.seen(r.device(r.seed.kind.on("system")), "ext4", func(at string) {
 		_, err := os.Stat(filepath.Join(at, name))
 		is = err != nil
 	})

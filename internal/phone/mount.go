@@ -48,10 +48,6 @@ func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Ite
 		return item, err
 	}
 	item.Partition = part
-	if dev == nil {
-		item.Missing = true
-		return item, nil
-	}
 	m, err := s.MountSystem(ctx, dev, false)
 	if err != nil {
 		return item, err
@@ -77,8 +73,9 @@ func (s *Session) Locate(ctx context.Context, name string, back bool) (place.Ite
 	return item, err
 }
 
-// SystemDevice gives the device of one of the system's partitions on the slot that runs, nil where there is
-// none, and keeps its file system.
+// SystemDevice gives the device of one of the system's partitions on the slot that runs and keeps its file
+// system; nil where the phone has no such partition. Errors: *NotMountedError of one that the recovery shows
+// no device for, of which every phone has system.
 func (s *Session) SystemDevice(ctx context.Context, base string) (dev *shell.Device, p card.Partition,
 	err error) {
 	slot := s.Card.Value(card.FactStarted)
@@ -99,6 +96,12 @@ func (s *Session) SystemDevice(ctx context.Context, base string) (dev *shell.Dev
 				s.learn(card.FactFS.Of(p), filesystem.Of(head).Name)
 				return &d, p, nil
 			}
+		}
+	}
+	for _, p := range []card.Partition{card.At(base, slot), card.At(base, "")} {
+		if base == "system" || s.Card.Get(card.FactSize.Of(p)).Known() {
+			return nil, p, &NotMountedError{Area: p.String(),
+				Checked: "this recovery shows no block device of it"}
 		}
 	}
 	return nil, card.At(base, slot), nil

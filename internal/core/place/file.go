@@ -111,16 +111,22 @@ func AreaWords(area string) string {
 		return "the SD card"
 	case "storage":
 		return "the shared storage"
+	case "data":
+		return "the data"
 	}
-	return "the data"
+	return area // a partition
 }
 
 // NotMounted is the finding of an area whose file system is not mounted.
 func NotMounted(area string) finding.Finding {
 	f := finding.Stops(finding.NotMounted, area, AreaWords(area)+" is not mounted",
 		"mount it in the recovery's menu, or use another recovery, then run the command again")
-	if area == "sd" {
+	switch area {
+	case "sd":
 		f.Remedy = "put an SD card in, or: --to storage"
+	case "storage", "data":
+	default:
+		f.Remedy = "use a recovery that maps this phone's logical partitions: jarlid recovery install FILE"
 	}
 	f.Final = true
 	return f
