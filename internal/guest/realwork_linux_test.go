@@ -18,8 +18,8 @@ var (
 	realSeeds = flag.Int("seeds", 1, "how many recoveries of real parts")
 )
 
-// TestReal runs ten seeds of TestInReal on this computer's kernel, in the time of one in a guest: as root, in
-// a mount namespace (unshare(2)), on loop devices. Without these the guest runs its seed alone.
+// TestReal runs ten seeds of TestInReal (or -seeds) on this computer's kernel, in the time of one in a guest:
+// as root, in a mount namespace (unshare(2)), on loop devices. Without these the guest runs its seed alone.
 func TestReal(t *testing.T) {
 	kernel := kernelDir(t, wished(t))
 	if os.Getuid() != 0 {
@@ -47,7 +47,8 @@ func TestReal(t *testing.T) {
 	if err != nil {
 		t.Fatalf("the files for it: %v", err)
 	}
-	cmd := exec.Command(test, "-test.run", "^TestInReal$", "-test.v", "-test.timeout", "20m", "-seeds", "10")
+	cmd := exec.Command(test, "-test.run", "^TestInReal$", "-test.v", "-test.timeout", "2h", "-seeds",
+		fmt.Sprint(max(10, *realSeeds)))
 	if seed, ok := strings.CutPrefix(realOfDay(), " real="); ok {
 		cmd.Args = append(cmd.Args, "-real", seed)
 	}

@@ -27,10 +27,15 @@ type evening struct {
 type SheetPlan struct {
 	Phone int
 	Fault Fault
+	Quirk int // of the list quirks
 }
 
 func (p SheetPlan) String() string {
-	return fmt.Sprintf("the evening on %s; %v", phones[p.Phone].name, p.Fault)
+	text := fmt.Sprintf("the evening on %s; %v", phones[p.Phone].name, p.Fault)
+	if p.Quirk > 0 {
+		text += "; its recoveries have " + quirks[p.Quirk]
+	}
+	return text
 }
 
 // sheetFiles are the files an evening is drafted from.
@@ -67,7 +72,7 @@ func (w *world) drafted() string {
 func (l *lab) evening(t *testing.T, phone int) (evening, error) {
 	got, err := l.once("evening "+phones[phone].name, func() (any, error) {
 		var e evening
-		err := l.sheetWorld(t, phone, func(w *world) {
+		err := l.sheetWorld(t, phone, 0, func(w *world) {
 			s := w.seams()
 			var out string
 			if e.code, out = w.run(s, "sheet", "run", w.drafted(), "--yes"); e.code != 0 {
@@ -86,7 +91,7 @@ func (l *lab) evening(t *testing.T, phone int) (evening, error) {
 }
 
 // sheetWorld runs something with a new phone in its bootloader.
-func (l *lab) sheetWorld(t *testing.T, phone int, do func(w *world)) error {
+func (l *lab) sheetWorld(t *testing.T, phone, quirk int, do func(w *world)) error {
 	state, err := l.prepared(t, phone, inBootloader)
 	if err != nil {
 		return err
@@ -104,6 +109,7 @@ func (l *lab) sheetWorld(t *testing.T, phone int, do func(w *world)) error {
 		return err
 	}
 	l.inBubble(t, dir, phones[phone].name, k, func(w *world) {
+		w.quirk = quirks[quirk]
 		if err = w.start(); err == nil {
 			w.settle(inBootloader)
 			do(w)
@@ -127,7 +133,7 @@ func (l *lab) sheet(t *testing.T, p SheetPlan, verbose bool) {
 			t.Logf("%v\n%s", p, said.String())
 		}
 	}()
-	err = l.sheetWorld(t, p.Phone, func(w *world) {
+	err = l.sheetWorld(t, p.Phone, p.Quirk, func(w *world) {
 		w.told = func(args []string, code int, out string) {
 			fmt.Fprintf(&said, "$ jarlid %s\n%s(%d)\n", strings.Join(args, " "), out, code)
 		}
@@ -185,12 +191,12 @@ func (l *lab) sheetPlans(t *testing.T, phone, instants int) (list []SheetPlan) {
 	}
 	for n := 1; n <= base.records; n++ {
 		for _, kind := range []Kind{Kill, Cut} {
-			list = append(list, SheetPlan{phone, Fault{Kind: kind, Count: n, More: 1}})
+			list = append(list, SheetPlan{Phone: phone, Fault: Fault{Kind: kind, Count: n, More: 1}})
 		}
 	}
 	for n := range instants {
 		kind := []Kind{Kill, Cut, CtrlC}[n%3]
-		list = append(list, SheetPlan{phone, Fault{Kind: kind, Bytes: 1 + base.bytes*int64(n)/int64(instants),
+		list = append(list, SheetPlan{Phone: phone, Fault: Fault{Kind: kind, Bytes: 1 + base.bytes*int64(n)/int64(instants),
 			More: 1}})
 	}
 	return list
@@ -204,7 +210,11 @@ func (l *lab) someSheetPlans(t *testing.T, seed int64, many int) (list []SheetPl
 	names := r.Perm(len(phones))
 	for n := range many {
 		all := l.sheetPlans(t, names[n%len(names)], 100)
-		list = append(list, all[r.IntN(len(all))])
+		p := all[r.IntN(len(all))]
+		if n%3 == 0 {
+			p.Quirk = r.IntN(len(quirks))
+		}
+		list = append(list, p)
 	}
 	return slices.Clip(list)
 }

@@ -50,7 +50,7 @@ func TestOnCables(t *testing.T) {
 			cabled.run(t, p, false)
 		})
 	}
-	p := SheetPlan{1, Fault{Kind: Cut, Count: 7, More: 1}}
+	p := SheetPlan{Phone: 1, Fault: Fault{Kind: Cut, Count: 7, More: 1}, Quirk: 3}
 	t.Run(p.String(), func(t *testing.T) {
 		t.Parallel()
 		cabled.sheet(t, p, false)
