@@ -216,6 +216,17 @@ func (d *workplace) systemWork(r *realRecovery, on func(args ...string) []string
 		"storage-holds-package"))
 	d.claims(r, "storage", func() bool { return r.lists("spring.csv") },
 		on("backup", "restore", "storage", "-o", kept, "--yes"))
+	app := filepath.Join("data", "org.wickerlight.counts")
+	r.seen(r.device("userdata"), r.seed.data, func(at string) {
+		r.must("os.MkdirAll(app)", os.MkdirAll(filepath.Join(at, app), 0o755))
+	})
+	d.claims(r, "apps", func() (gone bool) {
+		r.seen(r.device("userdata"), r.seed.data, func(at string) {
+			_, err := os.Stat(filepath.Join(at, app))
+			gone = err != nil
+		})
+		return gone && r.lists("spring.csv")
+	}, on("wipe", "apps", "--yes"))
 	if seed.kind.device == "avocet" {
 		return // userspace fastboot erases its logical partitions, and this recovery has none
 	}
