@@ -109,7 +109,14 @@ func (a *app) printCard(r *task.CardShown) {
 			folded)
 	}
 	a.printPartitions(c)
-	m := r.Model
+	for _, f := range r.Contradicted {
+		r.Job.Obs.Found(f)
+	}
+	a.printModel(r.Model)
+}
+
+// printModel shows names, twins and quirks of a model file.
+func (a *app) printModel(m *task.ModelInfo) {
 	if m == nil {
 		a.say("", say.Note, "no model file knows this phone; jarlid card --new-model FILE drafts one")
 		return
@@ -131,6 +138,9 @@ func evidenceOf(f card.Fact) string {
 	}
 	if f.Evidence == card.Saved && !f.At.IsZero() {
 		return "saved " + f.At.Local().Format("2006-01-02 15:04")
+	}
+	if f.Evidence == card.Concluded {
+		return "concluded: " + f.Why
 	}
 	return evidenceWords(f.Evidence)
 }

@@ -157,7 +157,7 @@ func (a *app) sayHeld(r *task.Slots) {
 func evidenceWords(e card.Evidence) string {
 	return map[card.Evidence]string{card.Read: "read now", card.Saved: "saved card", card.Journal: "journal",
 		card.Model: "model file",
-		card.Said:  "you said so"}[e]
+		card.Said:  "you said so", card.Concluded: "concluded"}[e]
 }
 
 func yesWord(b *bool) string {

@@ -163,6 +163,7 @@ func offline(b *bench.Bench, o Options) (*Job, error) {
 	}
 	p := b.Known(name, c.Value(card.FactModel))
 	p.Model().Learn(c)
+	c.Conclude()
 	o.DryRun = true
 	j := &Job{Options: o, Session: p.NewSession(c, o.to(name)), Saved: name}
 	j.begin()
@@ -283,6 +284,9 @@ func (j *Job) damaged() []finding.Finding {
 	}
 	return list
 }
+
+// contradicted are the findings about what the phone reports and its model file says otherwise.
+func (j *Job) contradicted() []finding.Finding { return place.ModelContradictions(j.Card, j.Model()) }
 
 // Input is what a task is prepared from. It is only read.
 type Input struct {

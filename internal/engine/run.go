@@ -119,7 +119,8 @@ func (j *Job) tell(list []finding.Finding) {
 
 // check runs all checks and asks what has to be asked.
 func (j *Job) judge(v *verified) error {
-	found := slices.Concat(j.damaged(), v.found, j.Draft.Findings, j.plan.CheckBut(j.Card, v.of))
+	found := slices.Concat(j.damaged(), j.contradicted(), v.found, j.Draft.Findings,
+		j.plan.CheckBut(j.Card, v.of))
 	if j.NoHands && !slices.ContainsFunc(found, func(f finding.Finding) bool {
 		return f.Severity == finding.Stop && f.Final
 	}) {
@@ -405,7 +406,8 @@ func changed(before, after *card.Card) journal.Facts {
 	out := journal.Facts{}
 	for _, i := range after.IDs() {
 		f, old := after.Get(i), before.Get(i)
-		if i.Stay() != card.Passing && (old.Value != f.Value || old.Known() != f.Known() ||
+		if i.Stay() != card.Passing && f.Evidence != card.Concluded && (old.Value != f.Value ||
+			old.Known() != f.Known() ||
 			old.Pending != f.Pending) {
 			out[i] = f
 		}

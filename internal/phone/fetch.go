@@ -97,6 +97,7 @@ func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err er
 	defer func() {
 		if read && err == nil {
 			s.setRight(past)
+			s.Card.Conclude()
 		}
 	}()
 	for _, i := range wanted {

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"jarlid/internal/core/card"
-	"jarlid/internal/core/place"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone/wire"
 )
@@ -78,9 +77,6 @@ func (s *Session) readLoaderTable(ctx context.Context) error {
 		if p.Type != "" {
 			learnRead(c, card.FactType.Of(at), p.Type)
 		}
-	}
-	if len(table) > 0 && !c.Get(card.FactSlots).Known() { // all there are are in the table
-		learnRead(c, card.FactSlots, map[bool]string{true: "2", false: "0"}[place.HasPairs(c)])
 	}
 	return nil
 }

@@ -29,6 +29,7 @@ func (s *Session) readShell(ctx context.Context) error {
 		return s.noShell(err)
 	}
 	s.learnProps(props)
+	s.Card.Conclude() // what is read next goes by the slots
 	text, err := s.Shell().Charge(ctx)
 	if err != nil && !shell.Unknown(err) {
 		return err
@@ -57,9 +58,6 @@ func (s *Session) learnProps(props map[string]string) {
 		s.learn(card.FactSerial, props[k])
 	}
 	s.learn(card.FactStarted, slotLetter(props["ro.boot.slot_suffix"]))
-	if s.Card.Value(card.FactStarted) != "" {
-		s.learn(card.FactSlots, "2")
-	}
 	switch {
 	case props["ro.boot.flash.locked"] == "0" || props["ro.boot.verifiedbootstate"] == "orange":
 		s.learn(card.FactUnlocked, "yes")

@@ -43,6 +43,7 @@ func (s *Session) Read(ctx context.Context) error {
 		c.Set(card.FactOtherSerial, other)
 	}
 	s.Model().Learn(c)
+	c.Conclude()
 	s.learnBase()
 	s.learnHeld()
 	if c.Value(card.FactSerial) == "" && s.Serial != "" {
@@ -80,6 +81,7 @@ func (s *Session) Recall() error {
 		return err
 	}
 	s.Model().Learn(c)
+	c.Conclude()
 	s.Card = c
 	return nil
 }

@@ -57,10 +57,7 @@ func main() {
 						if (n+int(*seed))%*sheets != 0 {
 							continue
 						}
-						*runs++
-						if *runs%3 == 0 {
-							p.Quirk = *runs / 3 % len(quirks)
-						}
+						*runs, p.Quirk = *runs+1, quirkOf(*runs)
 						t.Run(p.String(), func(t *testing.T) {
 							t.Parallel()
 							defer func() {

@@ -196,10 +196,19 @@ func (l *lab) sheetPlans(t *testing.T, phone, instants int) (list []SheetPlan) {
 	}
 	for n := range instants {
 		kind := []Kind{Kill, Cut, CtrlC}[n%3]
-		list = append(list, SheetPlan{Phone: phone, Fault: Fault{Kind: kind, Bytes: 1 + base.bytes*int64(n)/int64(instants),
-			More: 1}})
+		list = append(list, SheetPlan{Phone: phone,
+			Fault: Fault{Kind: kind, Bytes: 1 + base.bytes*int64(n)/int64(instants),
+				More: 1}})
 	}
 	return list
+}
+
+// quirkOf gives every third run a quirk, each in its turn.
+func quirkOf(n int) int {
+	if n%3 != 0 {
+		return 0
+	}
+	return n / 3 % len(quirks)
 }
 
 // someSheetPlans are a seeded sample of them, over all phones.

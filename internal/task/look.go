@@ -192,6 +192,8 @@ type CardShown struct {
 	Partitions []card.TableRow      `json:"partitions"`
 	Home       place.Home           `json:"recovery_home"`
 	Model      *ModelInfo           `json:"model,omitempty"`
+	// Contradicted are what the phone reports otherwise than its model file.
+	Contradicted []finding.Finding `json:"contradicted,omitempty"`
 
 	Job *engine.Job `json:"-"`
 }
@@ -206,7 +208,8 @@ func ShowCard(ctx context.Context, e *Env) (*CardShown, error) {
 		return nil, err
 	}
 	c := &CardShown{Facts: j.Card.Facts(), Partitions: j.Card.Partitions(),
-		Home: place.RecoveryHome(j.Card, j.Model()), Job: j}
+		Home:         place.RecoveryHome(j.Card, j.Model()),
+		Contradicted: place.ModelContradictions(j.Card, j.Model()), Job: j}
 	if m := j.Model(); m != nil {
 		c.Model = &ModelInfo{Name: m.Name, Title: m.Title, Aliases: m.Aliases, Twins: m.Twins,
 			Quirks: m.Quirks, Ask: m.Ask}

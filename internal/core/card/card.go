@@ -21,7 +21,9 @@ const (
 	Journal Evidence = "journal" // what Jar Lid itself did
 	Model   Evidence = "model"   // the model file
 	Said    Evidence = "said"    // the person answered
-	Unknown Evidence = "unknown"
+	// worked out from other facts; Why says which
+	Concluded Evidence = "concluded"
+	Unknown   Evidence = "unknown"
 )
 
 // Mode is what a phone is running.
@@ -189,7 +191,9 @@ type Fact struct {
 	Evidence Evidence  `json:"evidence"`
 	Mode     Mode      `json:"mode,omitempty"` // the mode it was read in
 	At       time.Time `json:"at,omitzero"`
-	Why      string    `json:"why,omitempty"` // for an unknown: why, in words
+	// for an unknown: why, in words; of a conclusion what it rests on
+	Why   string   `json:"why,omitempty"`
+	Rests Evidence `json:"rests_on,omitempty"` // of a conclusion: the weakest source it rests on
 	// Pending says that there will be a value, which nobody has worked out yet: the
 	// digest of a file that is about to be written. Value then names what it is of, so
 	// that two of the same can be told.

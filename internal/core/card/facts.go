@@ -147,7 +147,7 @@ var Defs = []Def{
 		Label: "verified boot", Where: inShell},
 	{Name: Name(FactVerity), Kind: Text, Stay: Lasting, Modes: shells, Section: "lock",
 		Label: "hash trees checked", Where: inShell, From: []string{"vbmeta"}},
-	{Name: Name(FactSlots), Kind: Number, Stay: Changing, Modes: most, Section: "slots", Label: "slots",
+	{Name: Name(FactSlots), Kind: Number, Stay: Lasting, Modes: most, Section: "slots", Label: "slots",
 		Where: InBootloader},
 	{Name: Name(FactStarted), Kind: Text, Stay: Changing, Modes: shells, Section: "slots",
 		Label: "started from slot", Where: inShell},

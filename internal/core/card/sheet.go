@@ -119,10 +119,14 @@ func Load(b []byte) (c *Card, name string, err error) {
 		if err != nil {
 			return nil, "", fmt.Errorf("this card can't be read: %w", err)
 		}
+		if f.Evidence == Concluded {
+			continue
+		}
 		if f.Known() {
 			f.Evidence = Saved
 		}
 		c.Set(i, f)
 	}
+	c.Conclude()
 	return c, s.Name, nil
 }

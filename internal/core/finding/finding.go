@@ -58,6 +58,7 @@ const (
 	CommandUnknown     = "command-unknown-to-bootloader"
 	WrongVariant       = "wrong-variant"
 	OtherFirmware      = "other-slot-firmware-differs"
+	ModelContradicted  = "model-contradicted"
 	BaseVersion        = "base-version"
 	TemporaryRecovery  = "temporary-recovery"
 	AskedFirst         = "asked-first"

@@ -260,6 +260,13 @@ var aboutFiles = map[string]Text{
 		Remedy: "Write the firmware to both slots: jarlid flash FIRMWARE-SET. In a recovery with a root " +
 			"shell both slots can be read and compared.",
 	},
+	ModelContradicted: {
+		Meaning: "The phone reports something else than its model file says.",
+		Why: "A model file may be for a twin, for another firmware, or wrong. What the phone reports " +
+			"now is " +
+			"used, and everything else in the file is worth a doubt.",
+		Remedy: "See each fact with its source: jarlid card. Correct the model file.",
+	},
 	BaseVersion: {
 		Reported: true,
 		Meaning:  "The maker's firmware on the phone is not of the version that this wants.",

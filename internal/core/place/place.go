@@ -121,15 +121,6 @@ func sized(c *card.Card, base string) (plain, a bool) {
 	return plain, a
 }
 
-// HasPairs reports whether any partition is known to be there on two slots.
-func HasPairs(c *card.Card) bool {
-	return slices.ContainsFunc(c.Partitions(), func(r card.TableRow) bool {
-		p := r.Partition()
-		_, other := c.Number(card.FactSize.Of(p.On(card.Other(p.Slot))))
-		return p.Slot != "" && other
-	})
-}
-
 // Slotted is true for a partition that is known to be there once for each slot.
 func Slotted(c *card.Card, base string) bool {
 	if yes, known := c.Yes(card.FactSlotted.Of(card.At(base, ""))); known {

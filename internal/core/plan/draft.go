@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"jarlid/internal/core/card"
@@ -38,10 +37,10 @@ func DraftModel(c *card.Card, home place.Home, marshal func(any) ([]byte, error)
 	}
 	s.WriteString("# twins: [models that look the same and are not]\n")
 	if slots, known := c.Slots(); known {
+		if f := c.Get(card.FactSlots); f.Evidence == card.Concluded {
+			fmt.Fprintf(&s, "# %s\n", f.Why)
+		}
 		s.WriteString(put(map[string]int{"slots": max(len(slots), 1)}))
-	} else if n, why := slotsSeen(c); n > 0 {
-		fmt.Fprintf(&s, "# %s\n", why)
-		s.WriteString(put(map[string]int{"slots": n}))
 	} else {
 		s.WriteString("# slots: 1 or 2\n")
 	}
@@ -78,20 +77,4 @@ func DraftModel(c *card.Card, home place.Home, marshal func(any) ([]byte, error)
 			mode, mode)
 	}
 	return s.String(), nil
-}
-
-// slotsSeen works out how many slots a phone has that does not say so, from the names of its
-// partitions; 0 where those are not known either.
-func slotsSeen(c *card.Card) (n int, why string) {
-	for _, row := range c.Partitions() {
-		switch row.Partition().Slot {
-		case "b":
-			return 2, row.Name + " is there, so it has two"
-		case "":
-			if slices.Contains([]string{"boot", "system"}, row.Name) {
-				n, why = 1, row.Name+" is there without a slot's letter"
-			}
-		}
-	}
-	return n, why
 }

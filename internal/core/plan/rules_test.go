@@ -373,17 +373,20 @@ func TestDraft(t *testing.T) {
 		t.Error("a draft of nothing")
 	}
 	// A phone that does not say how many slots it has, and whose partitions do.
-	for part, want := range map[string]string{
-		"boot_b": `{"slots":2}`,
-		"boot":   `{"slots":1}`,
-		"radio":  "# slots: 1 or 2",
+	for parts, want := range map[string]string{
+		"boot_a boot_b": `{"slots":2}`,
+		"boot":          `{"slots":1}`,
+		"radio":         "# slots: 1 or 2",
 	} {
 		c := &card.Card{}
 		c.Learn(card.FactModel, "plover", card.Read)
-		c.Learn(card.FactSize.Of(card.Part(part)), "9", card.Read)
+		for part := range strings.FieldsSeq(parts) {
+			c.Learn(card.FactSize.Of(card.Part(part)), "9", card.Read)
+		}
+		c.Conclude()
 		if text, err := DraftModel(c, place.Home{}, json.Marshal); err != nil ||
 			!strings.Contains(text, want) {
-			t.Errorf("with %s it lacks %s: %v\n%s", part, want, err, text)
+			t.Errorf("with %s it lacks %s: %v\n%s", parts, want, err, text)
 		}
 	}
 	var none *model.Model

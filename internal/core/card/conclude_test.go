@@ -1,0 +1,70 @@
+package card
+
+import "testing"
+
+// TestConclude: what follows from which facts, how it ranks, and what contradicts itself.
+func TestConclude(t *testing.T) {
+	size := func(p string) ID { return FactSize.Of(Part(p)) }
+	type known struct {
+		fact   Which
+		value  string
+		source Evidence
+	}
+	for _, c := range []struct {
+		name   string
+		known  []known
+		fact   Which
+		want   string
+		source Evidence
+		rests  Evidence
+		why    string
+	}{
+		{name: "a pair", known: []known{{size("vbmeta_a"), "9", Read}, {size("vbmeta_b"), "9", Read}},
+			fact: FactSlots, want: "2", source: Concluded, rests: Read,
+			why: "vbmeta_a and vbmeta_b are there"},
+		{name: "one of a pair", known: []known{{size("vbmeta_a"), "9", Read}}, fact: FactSlots,
+			source: Unknown},
+		{name: "no suffix", known: []known{{size("boot"), "9", Read}}, fact: FactSlots, want: "1",
+			source: Concluded, rests: Read, why: "boot is there without a slot suffix"},
+		{name: "only radio", known: []known{{size("radio"), "9", Read}}, fact: FactSlots, source: Unknown},
+		{name: "has-slot", known: []known{{size("boot"), "9", Read},
+			{FactSlotted.Of(At("boot", "")), "yes", Read}},
+			fact: FactSlots, want: "2", source: Concluded, rests: Read, why: "boot has slots"},
+		{name: "booted from a slot", known: []known{{FactStarted, "b", Read}}, fact: FactSlots, want: "2",
+			source: Concluded, rests: Read, why: "it booted from slot b"},
+		{name: "the phone's own word", known: []known{{size("boot"), "9", Read}, {FactSlots, "2", Read}},
+			fact: FactSlots, want: "2", source: Read},
+		{name: "over the model file", known: []known{{size("boot"), "9", Read}, {FactSlots, "2", Model}},
+			fact: FactSlots, want: "1", source: Concluded, rests: Read,
+			why: "boot is there without a slot suffix"},
+		{name: "from the model file's own", known: []known{{size("boot"), "9", Model},
+			{FactSlots, "2", Model}},
+			fact: FactSlots, want: "2", source: Model},
+		{name: "the weakest counts", known: []known{{size("boot_a"), "9", Read},
+			{size("boot_b"), "9", Journal}},
+			fact: FactSlots, want: "2", source: Concluded, rests: Journal,
+			why: "boot_a and boot_b are there"},
+		{name: "contradictory", known: []known{{size("boot"), "9", Read}, {FactStarted, "a", Read}},
+			fact: FactSlots, source: Unknown,
+			why: "boot is there without a slot suffix (1), and it booted from slot a (2)"},
+		{name: "the stronger of two", known: []known{{size("boot"), "9", Journal}, {FactStarted, "a", Read}},
+			fact: FactSlots, want: "2", source: Concluded, rests: Read, why: "it booted from slot a"},
+		{name: "a processor", known: []known{{FactKernelConf, "CONFIG_A=y\nCONFIG_ARM64=y", Read},
+			{FactVendor64, "64", Read}}, fact: FactCPU, want: "arm64-v8a", source: Concluded, rests: Read,
+			why: "its kernel has CONFIG_ARM64=y and its vendor programs have 64 bits"},
+		{name: "a kernel alone", known: []known{{FactKernelConf, "CONFIG_ARM64=y", Read}}, fact: FactCPU,
+			source: Unknown},
+	} {
+		k := &Card{}
+		for _, f := range c.known {
+			k.Learn(f.fact, f.value, f.source)
+		}
+		for range 2 { // a second time changes nothing
+			k.Conclude()
+			f := k.Get(c.fact)
+			if f.Value != c.want || f.Evidence != c.source || f.Rests != c.rests || f.Why != c.why {
+				t.Errorf("%s: got %+v, want %q from %s", c.name, f, c.want, c.source)
+			}
+		}
+	}
+}
