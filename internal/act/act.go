@@ -74,6 +74,8 @@ type Done struct {
 	// Further are steps that follow from what the act found, to be checked and journaled
 	// like any other before they act.
 	Further []plan.Step
+	// InPlace is how many of the steps after this one Further replaces.
+	InPlace int
 	// Found are findings about Further that only the act could make.
 	Found []finding.Finding
 	// Left is what an act did not reach, in words; "" where it did all of it.

@@ -35,6 +35,12 @@ func (j *Actor) try(ctx context.Context, s *plan.Try) (Done, error) {
 		cancel()
 		_, _ = sum() // it ends with the context
 		j.learnRefusal("boot", err)
+		if unknownCommand(err) && len(s.Otherwise) > 0 {
+			j.Obs.Say(say.Note, "this bootloader starts no image that is not written; the recovery's "+
+				"image is "+
+				"written whole")
+			return Done{Confirm: journal.PhoneWord, Looked: true, Further: s.Otherwise, InPlace: 1}, nil
+		}
 		return d, err
 	}
 	if d.SHA256, err = sum(); err == nil {

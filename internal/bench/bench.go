@@ -71,6 +71,9 @@ type Bench struct {
 	list   file
 	listOf fs.FileInfo // the file it was read from
 
+	metMu sync.Mutex
+	met   map[string]*phone.Phone // those nobody listed, by name: they stay known while they reboot
+
 	keyMu sync.Mutex
 	key   *adb.Key
 

@@ -50,7 +50,14 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 		if name == "" || shared {
 			name, serial = at.String(), ""
 		}
-		list = append(list, phone.New(h, name, serial, b.Models.OfLoader(d.Numbers()), at))
+		p := phone.New(h, name, serial, b.Models.OfLoader(d.Numbers()), at)
+		list = append(list, p)
+		b.metMu.Lock()
+		if b.met == nil {
+			b.met = map[string]*phone.Phone{}
+		}
+		b.met[name] = p
+		b.metMu.Unlock()
 	}
 	return list
 }

@@ -132,6 +132,12 @@ func (b *Bench) Meant(on string) ([]*phone.Phone, error) {
 			return found, nil
 		}
 	}
+	b.metMu.Lock()
+	p := b.met[on]
+	b.metMu.Unlock()
+	if p != nil { // it is off its cable just now
+		return []*phone.Phone{p}, nil
+	}
 	return nil, &wire.NotHereError{Name: on,
 		Text: fmt.Sprintf("no phone on the bench is called %q or has that serial number; the bench has: %s%s",
 			on, orNothing(names(list)), spell.DidYouMean(on, names(list)))}

@@ -82,9 +82,9 @@ func (a *app) listStories() {
 }
 
 // practise names the command that switches a phone on which the demo's files are for.
-func (a *app) practise(dir, device string) {
+func (a *app) practise(dir, name, device string) {
 	a.next = append(a.next, "jarlid standin run "+local.Quote(device)+" --at "+
-		local.Quote(filepath.Join(dir, device)))
+		local.Quote(filepath.Join(dir, name)))
 }
 
 func (a *app) demo(ctx context.Context, o demoOptions) error {
@@ -102,11 +102,19 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 		if !o.onlyFiles {
 			return task.Usage("the story is told on a phone of its own; --for goes with --only-files")
 		}
-		if err := demo.MakeFor(dir, o.device); err != nil {
+		e, err := a.taskEnv(nil)
+		if err != nil {
+			return err
+		}
+		m, err := a.loadModel(e.Bench, o.device)
+		if err != nil {
+			return err
+		}
+		if err := demo.MakeOf(dir, m); err != nil {
 			return err
 		}
 		a.say("", say.Done, "the files for %s are in %s", o.device, dir)
-		a.practise(o.dir, o.device)
+		a.practise(o.dir, m.Name, o.device)
 		return nil
 	}
 	tale, err := demo.FindStory(o.story)
@@ -130,7 +138,7 @@ func (a *app) demo(ctx context.Context, o demoOptions) error {
 			return err
 		}
 		a.say("", say.Done, "the files are in %s", dir)
-		a.practise(o.dir, tale.Device)
+		a.practise(o.dir, tale.Device, tale.Device)
 		return nil
 	}
 	a.out.Prose("", strings.Join(tale.Intro, " "))

@@ -4,7 +4,6 @@ package demo
 
 import (
 	"bytes"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -13,7 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"jarlid/internal/core/model"
-	"jarlid/internal/core/spell"
+	"jarlid/internal/standin"
 	"jarlid/internal/standin/scenario"
 )
 
@@ -187,17 +186,21 @@ func generic(o scenario.OS, ext string) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// MakeFor makes everything for one phone: its recovery and the further files.
+// MakeFor makes everything for one phone of the scenario.
 func MakeFor(dir, device string) error {
 	set, err := model.Load(nil)
 	if err != nil {
 		return err
 	}
-	m := set.Find(device)
-	if m == nil {
-		return fmt.Errorf("the scenario has no phone %q%s", device, spell.NoneOf(device, set.Names()))
+	return MakeOf(dir, set.Find(device))
+}
+
+// MakeOf makes everything for the phone a model file describes: its recovery and the further files.
+func MakeOf(dir string, m *model.Model) error {
+	p, err := standin.Described(m)
+	if err != nil {
+		return err
 	}
-	p := scenario.PhoneOf(m.Name)
 	recovery, err := scenario.Recovery(scenario.Tideline, p)
 	if err != nil {
 		return err

@@ -104,6 +104,7 @@ type lab struct {
 	atPhone   bool             // somebody is there during the next command
 	present   bool             // ... and during all of them
 	columns   int              // of the terminal it is shown on; 0: none
+	keys      *lab             // whose home folder has the stand-ins that are pressed; nil: this one
 	follows   bool             // each command that is named as the next one is checked too
 	writes    func()           // called as this computer writes to a phone's connection; nil: nobody asks
 }
@@ -130,7 +131,7 @@ func inLab(t *testing.T, test func(t *testing.T, l *lab)) {
 // other is another home folder at the same phones.
 func (l *lab) other(name string) *lab {
 	o := *l
-	o.home = filepath.Join(l.dir, name)
+	o.home, o.keys = filepath.Join(l.dir, name), l
 	o.key()
 	return &o
 }
@@ -435,6 +436,9 @@ func (l *lab) pressing(done <-chan struct{}, phone string, keys []string) {
 
 // pressed presses one thing and reports whether the phone took it.
 func (l *lab) pressed(name string, keys ...string) bool {
+	if l.keys != nil {
+		l = l.keys
+	}
 	j := l.begin(false, "", nil, append([]string{"standin", "press", name}, keys...)...)
 	<-j.done
 	return j.code == 0
@@ -580,16 +584,6 @@ func (l *lab) modelOf(base, name string, replace ...string) string {
 	}
 	must(model.Parse([]byte(text)))
 	return l.file(name+".yaml", []byte(text))
-}
-
-// file writes a file and gives its path.
-func (l *lab) file(name string, b []byte) string {
-	l.Helper()
-	path := filepath.Join(l.dir, name)
-	if err := os.WriteFile(path, b, 0o644); err != nil {
-		l.Fatalf("os.WriteFile(%v, b, 0o644): %v", path, err)
-	}
-	return path
 }
 
 func must[T any](v T, err error) T {

@@ -579,3 +579,13 @@ func TestTrayStops(t *testing.T) {
 			"--dry-run")
 	})
 }
+
+// file writes a file and gives its path.
+func (l *lab) file(name string, b []byte) string {
+	l.Helper()
+	path := filepath.Join(l.dir, name)
+	if err := os.WriteFile(path, b, 0o644); err != nil {
+		l.Fatalf("os.WriteFile(%v, b, 0o644): %v", path, err)
+	}
+	return path
+}

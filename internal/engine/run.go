@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -262,6 +263,7 @@ func (j *Job) actOn(ctx context.Context, a *act.Actor, s plan.Step, i int) (act.
 	state := say.Finished
 	if err != nil {
 		rec.Event, rec.Error, rec.Confirm, state = journal.Failed, spell.Error(err), "", say.Failed
+		rec.Facts = refused(before, j.Card)
 	} else {
 		j.Acted = j.Acted || !done.Looked
 		rec.Facts = changed(before, j.Card)
@@ -291,7 +293,7 @@ func (j *Job) further(ctx context.Context, done act.Done, i int) error {
 				Text:   "no slot of this phone holds an image that could be changed",
 				Remedy: "install a system first, or write the file whole: --into PARTITION"}}}
 	}
-	j.plan.Steps = slices.Insert(j.plan.Steps, i+1, next.Steps...)
+	j.plan.Steps = slices.Replace(j.plan.Steps, i+1, i+1+done.InPlace, next.Steps...)
 	return nil
 }
 
@@ -413,6 +415,13 @@ func changed(before, after *card.Card) journal.Facts {
 		}
 	}
 	return out
+}
+
+// refused gives the commands that the phone was found not to know: that is so whatever became of the step.
+func refused(before, after *card.Card) journal.Facts {
+	facts := changed(before, after)
+	maps.DeleteFunc(facts, func(i card.ID, _ card.Fact) bool { return i.Name != card.Name(card.FactCommand) })
+	return facts
 }
 
 // refusal tells errors that say no from those that end a job.

@@ -117,7 +117,7 @@ func Recall(home string, w Who) (*card.Card, []*DamagedError, error) {
 func (j *Entry) replay(c *card.Card) {
 	var open *Record
 	for i, r := range j.Records {
-		if r.Event == Begin || r.Event == Done {
+		if r.Event == Begin || r.Event == Done || r.Event == Failed { // a failed step keeps what was refused
 			for id, f := range r.Facts {
 				if f.Known() {
 					f.Evidence, f.Job = card.Journal, j.Number

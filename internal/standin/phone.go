@@ -17,11 +17,16 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
 	"jarlid/internal/standin/device"
+	"jarlid/internal/standin/scenario"
 	"jarlid/internal/standin/wire"
 )
 
 // Phone is a running stand-in.
 type Phone struct{ *wire.Ends }
+
+// Described is the phone a model file describes, for which the scenario makes images. Errors: a file whose
+// part "standin" is missing or wrong.
+func Described(m *model.Model) (scenario.Phone, error) { return device.Described(m) }
 
 // New opens the stand-in kept in o.Dir, or makes a new one there.
 func New(m *model.Model, o device.Options) (*Phone, error) {

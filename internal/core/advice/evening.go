@@ -42,7 +42,8 @@ type Given struct {
 	// Altered says of each file that is whole and was changed after it was signed in which way.
 	Altered []string
 
-	role string
+	role   string
+	shares string // the word of its name that a recovery has too, to which it belongs
 }
 
 // Planned is one task of an evening.
@@ -89,6 +90,7 @@ type evening struct {
 
 	recovery, rom, gsi, set *Given
 	before                  []*Given // images a recovery needs written first
+	unsorted                []*Given // device trees
 	addons, apps            []*Given
 	quiet                   bool // the recovery gives no shell
 	home                    place.Home
@@ -105,6 +107,7 @@ func WorkOut(files []*Given, goal Goal, c *card.Card, m *model.Model, all model.
 	for _, f := range files {
 		e.sort(f)
 	}
+	e.sortRest()
 	e.Goal = goal
 	if goal == "" {
 		e.Goal = e.guess(files)
@@ -223,8 +226,10 @@ func (e *evening) sort(f *Given) {
 		e.before, f.role = append(e.before, f), "an image that this phone's recoveries are built for"
 	case f.File.Kind == ident.Sums || f.File.Kind == ident.Text:
 		e.Left = append(e.Left, name+" is "+f.File.What())
+	case f.File.Kind == ident.DTBO || f.File.Kind == ident.DTB: // perhaps of a recovery
+		e.unsorted = append(e.unsorted, f)
 	default:
-		e.Open = append(e.Open, fmt.Sprintf("what is %s for? It is %s", name, f.File.What()))
+		e.Open = append(e.Open, asks(f))
 	}
 }
 
@@ -271,25 +276,6 @@ func (e *evening) keepStorage() {
 	if e.c.Mode() == card.System {
 		e.add("backup take", "the system runs, and its storage can be read now, before it is erased",
 			list("items", []string{"storage"}), opt("output", "storage-${name}"))
-	}
-}
-
-// preImages are what this phone's recoveries are built for.
-func (e *evening) preImages() {
-	for _, base := range e.m.NeededBefore() {
-		i := slices.IndexFunc(e.before, func(f *Given) bool {
-			return slices.ContainsFunc(f.File.GoesTo, func(d ident.Destination) bool {
-				return d.Partition == base
-			})
-		})
-		if i < 0 {
-			e.Open = append(e.Open,
-				fmt.Sprintf("recoveries for this phone want an image of %s written before (%s), and none "+
-					"of the files is one: which one belongs to it?", base, "the model file says so"))
-			continue
-		}
-		e.add("flash", "recoveries for this phone are built for it; without it their screen stays black",
-			opt("files", e.before[i].Name), opt("into", "@both"))
 	}
 }
 
@@ -389,7 +375,7 @@ func (e *evening) packages(addons []*Given) {
 		return
 	case e.rom == nil:
 		e.add("sideload", "in their order, onto the system that is there", list("packages", short(addons)))
-	case again && len(e.m.NeededBefore()) > 0:
+	case again && len(e.before)+len(e.m.NeededBefore()) > 0:
 		e.add("sideload", "the ROM goes to the slot that is not running, and brings a boot image of its "+
 			"own, with its own recovery", list("packages", []string{e.rom.Name}), opt("then", "stay"))
 		e.add("go", "what the recovery is built for came with the ROM in the maker's form",

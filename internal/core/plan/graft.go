@@ -69,6 +69,9 @@ type Graft struct {
 func NewGraft(f *ident.File, home place.Home, c *card.Card, m *model.Model, writes []*Write) []Step {
 	try := NewTry(f, c, m)
 	try.Stays = true
+	for _, w := range writes {
+		try.Otherwise = append(try.Otherwise, w)
+	}
 	return []Step{try, &Graft{File: f, Home: home, Into: writes}}
 }
 

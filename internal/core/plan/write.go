@@ -280,6 +280,9 @@ type Try struct {
 	Home  place.Home
 	Ask   []string
 	Stays bool // it is set in the same plan
+	// Otherwise is done in place of this step and the next one where the bootloader starts no images, which
+	// it may not report before it is asked to.
+	Otherwise []Step
 }
 
 // NewTry makes the step for a phone.

@@ -22,6 +22,14 @@ const (
 	metaSlots  = 2
 )
 
+// suffixes end the names of logical partitions, one for each slot.
+func (p *Phone) suffixes() []string {
+	if p.Model.Slots < 2 {
+		return []string{""}
+	}
+	return []string{"_a", "_b"}
+}
+
 // newSuper makes the metadata of a phone as its manufacturer ships it: the partitions
 // of slot a, and empty ones of slot b.
 func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
@@ -30,12 +38,12 @@ func (p *Phone) newSuper(sizes map[string]int64) *super.Metadata {
 		Devices: []super.Device{{Name: "super", Size: p.Store.Sizes["super"], First: superFirst}},
 		Groups:  []super.Group{{Name: "default"}}}
 	at := int64(superFirst)
-	for _, suffix := range []string{"_a", "_b"} {
+	for i, suffix := range p.suffixes() {
 		m.Groups = append(m.Groups, super.Group{Name: s.Group + suffix, MaxSize: int64(s.GroupSize)})
 		for _, name := range s.Partitions {
 			part := super.Partition{Name: name + suffix, Group: s.Group + suffix,
 				Attributes: super.AttrReadonly}
-			if n := image.Align(sizes[name], superUnit); suffix == "_a" && n > 0 {
+			if n := image.Align(sizes[name], superUnit); i == 0 && n > 0 {
 				part.Extents = []super.Extent{{Size: n, Offset: at}}
 				at += n
 			}
@@ -252,7 +260,7 @@ func (p *Phone) CreateLogical(name string, size int64) error {
 		if m.Partition(name) != nil {
 			return fmt.Errorf("it exists already")
 		}
-		group := p.Spec.Super.Group + "_a"
+		group := p.Spec.Super.Group + p.suffixes()[0]
 		if strings.HasSuffix(name, "_b") {
 			group = p.Spec.Super.Group + "_b"
 		}

@@ -40,7 +40,8 @@ func Open(m *model.Model, o Options) (*Phone, error) {
 			err = fmt.Errorf("%s is damaged (%w); empty the folder to begin anew", p.statePath(), err)
 			break
 		}
-		if p.Store, err = disk.Open(o.Dir, s.parts(), s.Super.Partitions); err == nil && p.State.Cows != nil {
+		if p.Store, err = disk.Open(o.Dir, s.parts(), s.Super.Partitions, m.Slots > 1); err == nil &&
+			p.State.Cows != nil {
 			p.Store.Cows.Store(&p.State.Cows)
 		}
 	}
@@ -57,7 +58,8 @@ func Open(m *model.Model, o Options) (*Phone, error) {
 // factory makes a new phone as its manufacturer ships it: slot a filled, b empty.
 func (p *Phone) factory() error {
 	var err error
-	if p.Store, err = disk.Open(p.Options.Dir, p.Spec.parts(), p.Spec.Super.Partitions); err != nil {
+	if p.Store, err = disk.Open(p.Options.Dir, p.Spec.parts(), p.Spec.Super.Partitions,
+		p.Model.Slots > 1); err != nil {
 		return err
 	}
 	if err := p.fill(); err != nil {

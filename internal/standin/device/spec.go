@@ -192,9 +192,22 @@ func parseSpec(m *model.Model) (*Spec, error) {
 	return s, nil
 }
 
+// Described is the phone a model file describes.
+func Described(m *model.Model) (scenario.Phone, error) {
+	s, err := parseSpec(m)
+	if err != nil {
+		return scenario.Phone{}, err
+	}
+	return s.Phone(m), nil
+}
+
 // Phone is what the scenario makes images for.
 func (s *Spec) Phone(m *model.Model) scenario.Phone {
-	p := scenario.PhoneOf(m.Name)
+	var names []string
+	for _, part := range s.Partitions {
+		names = append(names, part.Name)
+	}
+	p := scenario.Described(m, append(names, s.Super.Partitions...))
 	if m.Title != "" {
 		p.Model = m.Title
 	}

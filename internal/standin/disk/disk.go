@@ -37,8 +37,8 @@ type Partition struct {
 }
 
 // Open opens the storage in a folder, and makes what is not there yet. logical are the
-// partitions within super.
-func Open(dir string, parts []Partition, logical []string) (*Disk, error) {
+// partitions within super, of which there is one for each slot where slots is set.
+func Open(dir string, parts []Partition, logical []string, slots bool) (*Disk, error) {
 	st := &Disk{Dir: filepath.Join(dir, "partitions"), Sizes: map[string]int64{}, Kinds: map[string]string{},
 		Slots: map[string]bool{}}
 	st.Cows.Store(&map[string]Span{})
@@ -46,7 +46,7 @@ func Open(dir string, parts []Partition, logical []string) (*Disk, error) {
 		return nil, err
 	}
 	for _, name := range logical {
-		st.Slots[name] = true
+		st.Slots[name] = slots
 	}
 	for _, p := range parts {
 		st.Slots[p.Name] = p.Slots

@@ -15,7 +15,7 @@ import (
 func phone(t *testing.T) *Disk {
 	t.Helper()
 	d, err := Open(t.TempDir(), []Partition{{Name: "boot", Size: 64 << 10, Slots: true},
-		{Name: "misc", Size: 8 << 10}}, []string{"system"})
+		{Name: "misc", Size: 8 << 10}}, []string{"system"}, true)
 	if err != nil {
 		t.Fatalf("Open(t.TempDir(), ..., ...): %v", err)
 	}
@@ -88,7 +88,7 @@ func TestSparse(t *testing.T) {
 // TestView: changes in a file system lie over it, and are gone when the partition is written.
 func TestView(t *testing.T) {
 	tool := witness.Tool(t, "mke2fs")
-	d, err := Open(t.TempDir(), []Partition{{Name: "system", Size: 1 << 20}}, nil)
+	d, err := Open(t.TempDir(), []Partition{{Name: "system", Size: 1 << 20}}, nil, false)
 	if err != nil {
 		t.Fatalf("Open(t.TempDir(), ...): %v", err)
 	}

@@ -1,5 +1,12 @@
 package scenario
 
+import (
+	"cmp"
+	"slices"
+
+	"jarlid/internal/core/model"
+)
+
 // Phone is what the images need to know of a phone.
 type Phone struct {
 	Device, Model, ABI string
@@ -51,12 +58,52 @@ var phones = []Phone{
 // PhoneOf gives the phone of that name. One that is not of the scenario is
 // laid out like dunlin.
 func PhoneOf(device string) Phone {
-	for _, p := range phones {
-		if p.Device == device {
-			return p
-		}
+	if p, ok := known(device); ok {
+		return p
 	}
 	return Phone{Device: device, Model: device, ABI: "arm64-v8a", VNDK: "29", FirstAPI: "29"}
+}
+
+func known(device string) (Phone, bool) {
+	i := slices.IndexFunc(phones, func(p Phone) bool { return p.Device == device })
+	if i < 0 {
+		return Phone{}, false
+	}
+	return phones[i], true
+}
+
+// Described is the phone a model file describes, with its partitions by their names without a slot: one of
+// the scenario, otherwise one that is laid out as they say.
+func Described(m *model.Model, partitions []string) Phone {
+	p, ok := known(m.Name)
+	if ok {
+		return p
+	}
+	has := func(name string) bool { return slices.Contains(partitions, name) }
+	p = PhoneOf(m.Name)
+	p.Home = m.Recovery.Partition
+	if p.Home == "recovery" {
+		p.Home = ""
+	}
+	p.Product, p.Overlays = has("product"), has("dtbo")
+	p.ABI, p.VNDK = cmp.Or(m.Facts["cpu.abi"], p.ABI), cmp.Or(m.Facts["vndk"], p.VNDK)
+	p.FirstAPI = cmp.Or(m.Facts["api.first"], p.FirstAPI)
+	switch {
+	case !has("vbmeta"):
+		p.VerifiedBoot = "none"
+	case has("vbmeta_system"):
+		p.VerifiedBoot = "chained"
+	}
+	if !has("vendor") {
+		p.VNDK = ""
+	}
+	if has("radio") {
+		p.Radio = "2.1"
+	}
+	if has("super") || p.Home == "vendor_boot" {
+		p.System = "small"
+	}
+	return p
 }
 
 // RecoveryPartition is the partition that is written to set a recovery.

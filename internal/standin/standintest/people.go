@@ -16,6 +16,7 @@ var Owner = map[string][]string{
 	"From the card":            {"packages", "from the card"},
 	`"From the phone"`:         {"packages", "from the phone"},
 	`switch "Debugging" on`:    {"finish welcome", "debugging on", "allow"},
+	"welcome pages and switch": {"finish welcome", "debugging on", "allow"},
 	`answer "Allow"`:           {"allow"},
 	"allow debugging for this": {"allow"},
 	"choose \"All data":        {"erase", "all data"},
@@ -30,7 +31,7 @@ var Owner = map[string][]string{
 
 // Output keeps what a program prints, and tells of each whole line.
 type Output struct {
-	OnLine func(line string) // nil: nobody is told
+	OnLine func(line string) // nil: none
 
 	mu   sync.Mutex
 	text bytes.Buffer
