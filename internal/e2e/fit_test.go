@@ -356,7 +356,7 @@ func TestFilesOfUnmapped(t *testing.T) {
 		for _, args := range [][]string{{"shelve", "/system/etc/about.txt"}, {"shelve", "/vendor/build.prop"},
 			{"unshelve"}} {
 			l.want(3, []string{"stop  not-mounted: ", "shows no block device of it",
-				"maps this phone's logical"},
+				"use a recovery that shows it"},
 				append(args, "--yes", "--accept", "verity-would-reject")...)
 		}
 	})

@@ -520,7 +520,7 @@ var mistakes = []mistake{
 		const s = "no-such-partition"
 		return []way{w(3, s, "recovery", "install", k.recovery, "--yes"),
 			w(3, s, "backup", "take", "recovery", "-o", l.dir+"/kept"), w(3, s, "wipe", "system", "--yes"),
-			w(3, "no-such-file", "shelve", "/system/etc/about.txt", "--yes")}
+			w(3, "not-mounted", "shelve", "/system/etc/about.txt", "--yes")}
 	}},
 	{50, "cancelled at a question, and the phone stays locked", func(l *lab) []way {
 		l.standin("dunlin")

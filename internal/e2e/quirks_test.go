@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -131,5 +132,22 @@ func TestEmptyStorage(t *testing.T) {
 		l.want(0, []string{"warn  no file is in the shared storage: /sdcard was read"}, "backup", "take",
 			"storage", "-o",
 			l.dir+"/kept")
+	})
+}
+
+// TestSlotUnknown: where a recovery does not report which slot it booted, the vendor partition of either slot
+// is not a phone without one.
+func TestSlotUnknown(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin(l.modelOf("dunlin", "dunlin", "standin:\n",
+			"standin:\n  props: {ro.boot.slot_suffix: \"\"}\n"), "--usb")
+		l.inRecovery("dunlin", files.Recovery)
+		anew := l.other("anew") // whose journal knows no slot either
+		anew.want(0, []string{"does not report which slot it booted", "vendor "}, "card")
+		for name, a := range anew.fits() {
+			if strings.Contains(fmt.Sprint(a), "no separate vendor") {
+				t.Errorf("fit of %s: got %+v, want no verdict on vendor", name, a)
+			}
+		}
 	})
 }

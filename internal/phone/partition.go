@@ -124,12 +124,18 @@ func (s *Session) ReadVBMeta(ctx context.Context, p card.Partition) ([]byte, *vb
 }
 
 // Partitions opens the partitions of a slot by their names without its suffix; one
-// that is on no slot is opened as it is.
+// that is on no slot is opened as it is. Without a slot's name on a phone with slots, one that has a suffix
+// is refused: which of the two is meant is unknown, and it is not missing.
 func (s *Session) Partitions(ctx context.Context, slot string) vbmeta.Source {
 	return func(name string) (io.ReaderAt, int64, error) {
 		r, size, err := s.OpenPartition(ctx, card.At(name, slot))
 		if errors.Is(err, wire.ErrNoPartition) && slot != "" {
 			return s.OpenPartition(ctx, card.At(name, ""))
+		}
+		if errors.Is(err, wire.ErrNoPartition) && place.There(s.Card, name) {
+			return nil, 0, &link.RefusedError{Command: "read " + name,
+				Message: "the phone does not report which slot it booted, so which " + name +
+					" it uses is unknown"}
 		}
 		return r, size, err
 	}

@@ -53,7 +53,7 @@ func (s *Session) readShell(ctx context.Context) error {
 
 // learnProps learns from the properties of a system or recovery.
 func (s *Session) learnProps(props map[string]string) {
-	s.learn(card.FactProduct, ident.DeviceOf(props))
+	s.learn(card.FactProduct, ident.PhoneOf(props))
 	for _, k := range []string{"ro.serialno", "ro.boot.serialno"} {
 		s.learn(card.FactSerial, props[k])
 	}

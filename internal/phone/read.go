@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone/wire"
@@ -65,7 +66,7 @@ func (s *Session) readWire(ctx context.Context) error {
 	case wire.Reporter:
 		return s.readLoader(ctx, w)
 	case wire.Greeter:
-		s.learn(card.FactProduct, w.Greeting()["ro.product.device"])
+		s.learn(card.FactProduct, ident.PhoneOf(w.Greeting()))
 		if s.HasShell() {
 			return s.readShell(ctx)
 		}

@@ -127,9 +127,9 @@ const (
 // Defs is the table: every fact there is, those a card shows in its order.
 var Defs = []Def{
 	{Name: Name(FactMode), Kind: Text, Modes: every},
-	{Name: Name(FactModel), Kind: Text, Stay: Changing, Modes: every, Section: "identity", Label: "model",
+	{Name: Name(FactModel), Kind: Text, Stay: Lasting, Modes: every, Section: "identity", Label: "model",
 		Where: "in every mode"},
-	{Name: Name(FactProduct), Kind: Text, Stay: Changing, Modes: every, Section: "identity",
+	{Name: Name(FactProduct), Kind: Text, Stay: Lasting, Modes: every, Section: "identity",
 		Label: "calls itself", Where: "in every mode"},
 	{Name: Name(FactVariant), Kind: Text, Stay: Lasting, Modes: loader, Section: "identity", Label: "variant",
 		Where: InBootloader},

@@ -273,6 +273,17 @@ func firstOf(props map[string]string, names ...string) string {
 // DeviceOf gives the phone a set of properties names, or "".
 func DeviceOf(props map[string]string) string { return firstOf(props, deviceProps...) }
 
+// PhoneOf gives the phone that the properties of something running name, or "": a generic system names none,
+// and leaves that to the partitions beside it.
+func PhoneOf(props map[string]string) string {
+	for _, name := range deviceProps {
+		if v := props[name]; v != "" && !IsGeneric(v) {
+			return v
+		}
+	}
+	return ""
+}
+
 // BuildOf gives what a build calls itself, or "".
 func BuildOf(props map[string]string) string {
 	return firstOf(props, "ro.build.display.id", "ro.build.version.incremental",

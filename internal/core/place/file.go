@@ -96,6 +96,23 @@ func NotContent(f *ident.File, label string) []finding.Finding {
 	return []finding.Finding{x}
 }
 
+// Installed is the finding of a package that no partition takes: who installs it. nil for other files.
+func Installed(f *ident.File, label string) []finding.Finding {
+	var who, command string
+	switch f.Kind {
+	case ident.Addon:
+		who, command = "a recovery", "jarlid sideload "
+	case ident.App:
+		who, command = "the started system", "jarlid app "
+	default:
+		return nil
+	}
+	return []finding.Finding{{Name: finding.WrongDestination, Severity: finding.Stop, About: label,
+		Final:  true,
+		Text:   label + " is " + f.What() + ": " + who + " installs it, and no partition holds it",
+		Remedy: "install it: " + command + local.Quote(f.Path)}}
+}
+
 // fileName is how a finding names a file: its last element.
 func FileName(p string) string {
 	if i := strings.LastIndexAny(p, `/\`); i >= 0 {
@@ -126,7 +143,7 @@ func NotMounted(area string) finding.Finding {
 		f.Remedy = "put an SD card in, or: --to storage"
 	case "storage", "data":
 	default:
-		f.Remedy = "use a recovery that maps this phone's logical partitions: jarlid recovery install FILE"
+		f.Remedy = "use a recovery that shows it: jarlid recovery install FILE"
 	}
 	f.Final = true
 	return f

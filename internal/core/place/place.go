@@ -60,6 +60,9 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 		return p, &finding.StopError{Findings: no}
 	}
 	if p.Partition == "" {
+		if no := Installed(f, label); no != nil {
+			return p, &finding.StopError{Findings: no}
+		}
 		if len(f.GoesTo) == 0 {
 			return p, &NowhereError{label, f.What()}
 		}
