@@ -361,3 +361,22 @@ func TestFilesOfUnmapped(t *testing.T) {
 		}
 	})
 }
+
+// TestFitFromSystem: what is to be done for a generic system begins in the mode the phone is in, and its first
+// commands work there.
+func TestFitFromSystem(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		l.inRecovery("dunlin", files.Recovery)
+		l.want(0, nil, "backup", "take", "misc", "-o", filepath.Join(l.dir, "kept"))
+		l.did("dunlin", "", nil, "go", "system", "--yes")
+		a := l.fits()["arm64"]
+		if len(a.Todo) < 2 || !strings.HasPrefix(a.Todo[0], "jarlid go recovery") ||
+			!strings.HasPrefix(a.Todo[1], "jarlid vbmeta loosen") {
+			t.Fatalf("in a started system fit ends with %s, and goes on with %q", a.Verdict, a.Todo)
+		}
+		for _, todo := range a.Todo[:2] {
+			l.did("dunlin", "", nil, append(strings.Fields(todo)[1:], "--yes")...)
+		}
+	})
+}

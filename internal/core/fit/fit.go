@@ -197,6 +197,9 @@ func Better(a, b *Verdict) int {
 func todo(q *Question, v *Verdict) []string {
 	var list []string
 	if o := v.Outcome("verified-boot"); o == Warn || o == Unknown {
+		if q.Card.Mode() != card.Recovery { // whose root shell reads the vbmeta that is changed
+			list = append(list, "jarlid go recovery")
+		}
 		list = append(list, "jarlid vbmeta loosen hashtree")
 	}
 	needs := func(name string) bool { o := v.Outcome(name); return o == Warn || o == Unknown }
