@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -172,4 +173,21 @@ func (l *lab) undescribed(u undescribed) {
 	if !l.added(u.name(), system, scenario.Shoreline.Name) {
 		l.Errorf("the add-on is not on %s", system)
 	}
+}
+
+// TestDraftInstalled: a sheet goes into the recovery that a job installed, and does not ask for one.
+func TestDraftInstalled(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		at := filepath.Join(l.dir, "gsi.yaml")
+		gsi := l.beside(filepath.Join(gsiFolder(), generics["arm64"]))[0]
+		l.want(0, []string{"which recovery goes onto this phone"}, "sheet", "draft", gsi, "-o", at)
+		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+		l.want(0, nil, "sheet", "draft", gsi, "-o", at, "--over")
+		if text := string(must(os.ReadFile(at))); !strings.Contains(text,
+			"tideline-3.1-dunlin.img is installed") ||
+			strings.Contains(text, "which recovery") {
+			t.Errorf("the sheet does not go into the recovery that is installed:\n%s", text)
+		}
+	})
 }

@@ -288,6 +288,10 @@ func (e *evening) setRecovery(alone bool) {
 		if e.c.Mode() == card.Recovery && (root || !alone) {
 			return // it is running
 		}
+		if f := e.installed(); f.Known() {
+			e.add("go", f.Value+" is installed"+place.ByJob(f), opt("mode", string(card.Recovery)))
+			return
+		}
 		e.Open = append(e.Open, "which recovery goes onto this phone? None of the files is one for it")
 		return
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
 )
@@ -97,4 +98,21 @@ func (e *evening) preImages() {
 			"it the "+
 			"recovery's screen may stay black", f.shares), options...)
 	}
+}
+
+// installed is the recovery with a root shell that is known to be set on the slot the phone runs on, or on
+// both where that is unknown.
+func (e *evening) installed() (set card.Fact) {
+	slots := []string{e.c.Running()}
+	if slots[0] == "" && e.slots > 1 {
+		slots = []string{"a", "b"}
+	}
+	for _, slot := range slots {
+		at := card.At(e.home.Partition, slot)
+		set = e.c.Get(card.FactSet.Of(at))
+		if quiet, known := e.c.Yes(card.FactQuiet.Of(at)); !set.Known() || !known || quiet {
+			return card.Fact{}
+		}
+	}
+	return set
 }
