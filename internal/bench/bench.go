@@ -245,9 +245,18 @@ func (e *takenError) Error() string {
 	return fmt.Sprintf("a phone can't be called %q: %s", e.Name, e.Why)
 }
 
+// reachedAt adds addresses.
+func (e *Entry) reachedAt(at []wire.Address) {
+	for _, a := range at {
+		if !slices.Contains(e.At, a.String()) {
+			e.At = append(e.At, a.String())
+		}
+	}
+}
+
 // Rename gives a phone a name on the bench. One that is not listed is, from now on: by its
 // serial number, else by its addresses.
-func (b *Bench) Rename(p *phone.Phone, name string) error {
+func (b *Bench) Rename(p *phone.Phone, name string, at ...wire.Address) error {
 	switch {
 	case name == "" || strings.HasPrefix(name, "-") || strings.IndexFunc(name, func(r rune) bool {
 		return r <= ' ' || r == 0x7f || r == ','
@@ -266,6 +275,7 @@ func (b *Bench) Rename(p *phone.Phone, name string) error {
 			return p.Listed && e.Name == p.Name
 		}); i >= 0 {
 			f.Phones[i].Name = name
+			f.Phones[i].reachedAt(at)
 			return
 		}
 		e := Entry{Name: name, Serial: p.Serial}
@@ -274,6 +284,7 @@ func (b *Bench) Rename(p *phone.Phone, name string) error {
 				e.At = append(e.At, a.String())
 			}
 		}
+		e.reachedAt(at)
 		f.Phones = append(f.Phones, e)
 	})
 	if taken != nil {

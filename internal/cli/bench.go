@@ -52,10 +52,14 @@ func (a *app) benchCommand() *cobra.Command {
 	c.Flags().BoolVar(&why, "why", false, "find out why a phone is not here: each cause is tested")
 	c.Flags().BoolVar(&rule, "rule", false, "print the rule that lets a user of Linux talk to phones on "+
 		"a cable")
-	c.AddCommand(&cobra.Command{Use: "name PHONE NAME",
-		Short: "Give a phone a name on the bench, in place of its serial number or address",
-		Args:  words(2, 2, "which phone (name, serial number or address), then its new name"),
-		RunE:  func(cmd *cobra.Command, args []string) error { return a.benchName(cmd, args) }})
+	var at []string
+	name := &cobra.Command{Use: "name PHONE [NAME]",
+		Short: "Give a phone a name on the bench, or another address",
+		Args:  words(1, 2, "which phone (name, serial number or address), then its new name"),
+		RunE:  func(cmd *cobra.Command, args []string) error { return a.benchName(cmd, args, at) }}
+	name.Flags().StringArrayVar(&at, "at", nil, "an address where it is in another mode, such as "+
+		"adb:192.168.1.7 (repeatable)")
+	c.AddCommand(name)
 	return c
 }
 
@@ -64,9 +68,22 @@ type named struct {
 	Name   string `json:"name"`
 	Before string `json:"before"`
 	Serial string `json:"serial,omitempty"`
+	// At are the addresses that were added.
+	At []string `json:"at,omitempty"`
 }
 
-func (a *app) benchName(cmd *cobra.Command, args []string) error {
+func (a *app) benchName(cmd *cobra.Command, args, at []string) error {
+	if len(args) < 2 && len(at) == 0 {
+		return task.Usage("say its new name, or where it is too: --at ADDRESS")
+	}
+	var more []wire.Address
+	for _, s := range at {
+		address, err := wire.ParseAddress(s)
+		if err != nil {
+			return task.Usage("%v", err)
+		}
+		more = append(more, address)
+	}
 	e, err := a.taskEnv(cmd)
 	if err != nil {
 		return err
@@ -75,11 +92,20 @@ func (a *app) benchName(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	if err := e.Bench.Rename(p, args[1]); err != nil {
+	name := p.Name
+	if len(args) > 1 {
+		name = args[1]
+	}
+	if err := e.Bench.Rename(p, name, more...); err != nil {
 		return task.Usage("%v", err)
 	}
-	a.result = named{args[1], p.Name, p.Serial}
-	a.say(args[1], say.Done, "%s is called %s from now on", p.Name, args[1])
+	a.result = named{name, p.Name, p.Serial, at}
+	if len(at) > 0 {
+		a.say(name, say.Done, "%s is at %s too", name, strings.Join(at, " and "))
+	}
+	if name != p.Name {
+		a.say(name, say.Done, "%s is called %s from now on", p.Name, name)
+	}
 	return nil
 }
 

@@ -362,8 +362,8 @@ func TestFilesOfUnmapped(t *testing.T) {
 	})
 }
 
-// TestFitFromSystem: what is to be done for a generic system begins in the mode the phone is in, and its
-// first commands work there.
+// TestFitFromSystem: the steps of fit for a generic system begin in the mode of the phone, and the first ones
+// work there.
 func TestFitFromSystem(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin")

@@ -191,3 +191,22 @@ func TestDraftInstalled(t *testing.T) {
 		}
 	})
 }
+
+// TestOneAddress: a phone known by one address alone is said to need another where it comes up elsewhere, and
+// bench name adds it.
+func TestOneAddress(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin", "--fastboot", "127.0.0.1:7001", "--adb", "127.0.0.1:7002")
+		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+		tech := l.other("technician")
+		tech.want(0, []string{"no address of 127.0.0.1-7001 reaches recovery; add the one where it is: " +
+			"jarlid bench name tcp:127.0.0.1:7001 --at adb:HOST"}, "go", "recovery", "--on",
+			"tcp:127.0.0.1:7001")
+		tech.want(2, []string{"say its new name, or where it is too"}, "bench", "name", "tcp:127.0.0.1:7001")
+		tech.want(2, []string{"is not an address"}, "bench", "name", "tcp:127.0.0.1:7001", "--at", "nowhere")
+		tech.want(0, []string{"brook is at adb:127.0.0.1:7002 too"}, "bench", "name", "tcp:127.0.0.1:7001",
+			"brook",
+			"--at", "adb:127.0.0.1:7002")
+		tech.want(0, []string{"in recovery"}, "card", "--on", "brook")
+	})
+}

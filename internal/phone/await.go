@@ -139,6 +139,8 @@ type waiting struct {
 	command func(*Session) bool // sends a phone in another mode on; reports whether it goes
 	bar     Bar
 	other   card.Mode // it is seen in
+	began   time.Time
+	asked   bool // for an address
 	since   time.Time
 	came    map[string]bool // on the cable, each time again
 }
@@ -151,7 +153,8 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 	if s.Cable != nil {
 		changed = s.Cable.Watch(ctx)
 	}
-	w := &waiting{s: s, modes: modes, patient: patient, command: command, came: map[string]bool{}}
+	w := &waiting{s: s, modes: modes, patient: patient, command: command, came: map[string]bool{},
+		began: time.Now()}
 	strangers := &strangers{asked: map[string]bool{}}
 	hint := s.replugHint(modes[0])
 	for {
@@ -187,11 +190,44 @@ func (s *Session) await(ctx context.Context, limit time.Duration, patient bool, 
 			if err := strangers.ask(s); err != nil {
 				return nil, err
 			}
+			if c := w.atUsual(ctx); c != nil {
+				return c, nil
+			}
 		}
 		if err := wire.PauseOr(ctx, wire.PollEvery, changed); err != nil {
 			return nil, w.over(err, limit)
 		}
 	}
+}
+
+// addressAfter is how long a phone may stay away before it is looked for at the usual port.
+const addressAfter = 5 * time.Second
+
+// atUsual looks for a phone that none of its addresses reaches in the wanted mode at the usual port of its
+// host, once, and says how an address is added.
+func (w *waiting) atUsual(ctx context.Context) wire.Conn {
+	usual, none := w.s.NoWayTo(w.modes[0])
+	if !none || w.asked || time.Since(w.began) < addressAfter {
+		return nil
+	}
+	w.asked = true
+	who := w.s.Name
+	if !w.s.Listed {
+		who = w.s.At[0].String()
+	}
+	if c, err := w.s.ConnectTo(ctx, usual, nil); err == nil {
+		if slices.Contains(w.modes, c.Mode()) {
+			w.s.Obs.Say(say.Note, "%s is at %s, which its entry on the bench lacks: jarlid bench name %s "+
+				"--at %s",
+				w.s.Name, usual, who, usual)
+			return c
+		}
+		c.Close()
+	}
+	w.s.Obs.Say(say.Todo, "no address of %s reaches %s; add the one where it is: jarlid bench name %s --at "+
+		"%s:HOST",
+		w.s.Name, w.modes[0], who, usual.Scheme)
+	return nil
 }
 
 // elsewhere is a phone that shows up in another mode.

@@ -1,7 +1,9 @@
 package wire
 
 import (
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jarlid/internal/core/card"
@@ -64,6 +66,28 @@ func (p *Phone) Addresses() []Address {
 		return p.At // where it is looked for in vain
 	}
 	return list
+}
+
+// NoWayTo reports whether the phone is known by addresses of the network alone, none of which reaches a mode.
+// usual is the address where it would answer on the same host, at the usual port.
+func (p *Phone) NoWayTo(m card.Mode) (usual Address, none bool) {
+	host := ""
+	for _, a := range p.At {
+		h, _, err := net.SplitHostPort(a.Place)
+		if err != nil || a.Reaches(m) {
+			return Address{}, false
+		}
+		host = h
+	}
+	if host == "" {
+		return Address{}, false
+	}
+	i := slices.IndexFunc(schemes, func(s Scheme) bool { return s.port > 0 && slices.Contains(s.Modes, m) })
+	if i < 0 {
+		return Address{}, false
+	}
+	return Address{Scheme: schemes[i].Name, Place: net.JoinHostPort(host, strconv.Itoa(schemes[i].port))},
+		true
 }
 
 // lines are the serial lines that are this phone, by the device's serial number, where the system shows
