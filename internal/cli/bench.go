@@ -96,6 +96,11 @@ func (a *app) benchName(cmd *cobra.Command, args, at []string) error {
 	if len(args) > 1 {
 		name = args[1]
 	}
+	if e.Options.DryRun {
+		a.result = named{name, p.Name, p.Serial, at}
+		a.say(name, say.Note, "a dry run writes nothing on the bench")
+		return nil
+	}
 	if err := e.Bench.Rename(p, name, more...); err != nil {
 		return task.Usage("%v", err)
 	}

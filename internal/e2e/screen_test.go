@@ -274,8 +274,9 @@ func typeExamples(t *testing.T, hand, hands int) {
 						}
 					}
 				}
-				writes = slices.Contains([]string{"-o", "--output", "--save", "--page", "--at",
-					"--new-model"}, w) || w == "man"
+				writes = args[0] != "bench" &&
+					slices.Contains([]string{"-o", "--output", "--save", "--page", "--at",
+						"--new-model"}, w) || w == "man"
 			}
 			key := strings.Join(args, " ")
 			if ran[key]++; ran[key] > 1 || len(args) == 0 || slices.Contains([]string{"demo", "standin"},
