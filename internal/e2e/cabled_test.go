@@ -5,6 +5,10 @@ package e2e
 var sameOnCable = []string{"TestBadCables", "TestBadPhones", "TestBarred", "TestCable", "TestCableFaults",
 	"TestCableRefused", "TestCancel", "TestCancelBlockedJSON", "TestCancelEarly", "TestCancelTransfer",
 	"TestCommandedOn", "TestCtrlC", "TestGoldenCable", "TestHostile", "TestHostileHome", "TestIdent",
-	"TestKeysOfAFragment", "TestKilled", "TestKnotCable", "TestLift", "TestMoved", "TestOneNumber",
-	"TestPieces", "TestProof", "TestRule", "TestSerialLine", "TestSigner", "TestStackOfStep",
-	"TestTrayStory", "TestTwins", "TestUDP", "TestWhyOnCable", "TestWrapped", "TestWrongWords"}
+	"TestKeysOfAFragment", "TestKilled", "TestKnotCable", "TestLift", "TestModelContradicted", "TestMoved",
+	"TestOneAddress",
+	"TestOneNumber",
+	"TestPieces", "TestProof", "TestRule", "TestSerialLine", "TestSigner", "TestSlotUnknown",
+	"TestStackOfStep",
+	"TestTrayStory", "TestTwins", "TestUDP", "TestUndescribed", "TestWhyOnCable", "TestWrapped",
+	"TestWrongWords"}

@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"bytes"
-	"compress/gzip"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,14 +10,6 @@ import (
 
 	"jarlid/internal/standin/scenario"
 )
-
-// way is one way a mistake is made, and what Jar Lid says to it.
-type way struct {
-	words []string
-	code  int
-	says  string
-	first func() // what comes before it; nil for nothing
-}
 
 // after has something done before a way.
 func (w way) after(first func()) way {
@@ -37,36 +27,6 @@ type mistake struct {
 	what string
 	// ways prepares a phone and gives the ways; none of them changes what the others meet.
 	ways func(l *lab) []way
-}
-
-// zipped gives a file packed by gzip.
-func (l *lab) zipped(path string) string {
-	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	must(z.Write(must(os.ReadFile(path))))
-	z.Close()
-	return l.file(filepath.Base(path)+".gz", b.Bytes())
-}
-
-// half gives the first half of a file.
-func (l *lab) half(path string) string {
-	b := must(os.ReadFile(path))
-	return l.file("half-"+filepath.Base(path), b[:len(b)/2])
-}
-
-// bySheet is the way by a sheet with one task; x is its file.
-func (l *lab) bySheet(code int, says, verb, task, path string) way {
-	head := "sheet: 1\n"
-	words := []string{"sheet", verb, filepath.Join(l.dir, "way.yaml")}
-	if path != "" {
-		head += "files: {x: x.img}\n"
-		words = append(words, "--file", "x="+path)
-	}
-	if verb == "run" {
-		words = append(words, "--yes")
-	}
-	l.file("way.yaml", []byte(head+"tasks:\n"+task))
-	return w(code, says, words...)
 }
 
 // mistakes is the catalogue of the forty mistakes that are made at the bench.
@@ -522,6 +482,26 @@ var mistakes = []mistake{
 			w(3, s, "backup", "take", "recovery", "-o", l.dir+"/kept"), w(3, s, "wipe", "system", "--yes"),
 			w(3, "not-mounted", "shelve", "/system/etc/about.txt", "--yes")}
 	}},
+	{47, "the phone takes the name of the generic system that runs on it", func(l *lab) []way {
+		l.standin("dunlin", "--usb")
+		known := *l
+		l.home, l.keys = l.other("technician").home, &known // where nobody listed the phone
+		gsi := l.beside(filepath.Join(gsiFolder(), generics["arm64"]), files.Recovery)
+		l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+		l.want(0, nil, "go", "recovery", "--yes")
+		l.want(0, nil, "vbmeta", "loosen", "hashtree", "--yes")
+		l.did("dunlin", "", nil, "flash", gsi[0], "--into", "system", "--yes", "--accept",
+			"verity-would-reject",
+			"--accept", "encrypted-data")
+		l.did("dunlin", "", nil, "go", "recovery", "--yes")
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		l.did("dunlin", "", nil, "go", "system", "--yes")
+		at := filepath.Join(l.dir, "files", "again.yaml")
+		return []way{w(0, "model dunlin", "card"), w(0, "dry run", "recovery", "install", files.Recovery,
+			"--dry-run", "--yes"), w(0, "dry run", "flash", files.Recovery, "--into", "recovery", "--dry-run",
+			"--yes"),
+			w(0, "", "sheet", "draft", gsi[1], "-o", at), w(0, "", "sheet", "check", at, "--yes")}
+	}},
 	{50, "cancelled at a question, and the phone stays locked", func(l *lab) []way {
 		l.standin("dunlin")
 		l.many(1)
@@ -564,7 +544,7 @@ func TestMistakes(t *testing.T) {
 			t.Fatalf("row %d comes after row %d", m.n, rows[i].n)
 		}
 	}
-	if len(rows) != 46 {
+	if len(rows) != 47 {
 		t.Fatalf("there are %d mistakes", len(rows))
 	}
 	pick := make([]int, len(rows))

@@ -210,3 +210,23 @@ func TestOneAddress(t *testing.T) {
 		tech.want(0, []string{"in recovery"}, "card", "--on", "brook")
 	})
 }
+
+// TestModelContradicted: what a phone's partitions say outranks its model file, and both are named.
+func TestModelContradicted(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		u := undescribedOf(0)
+		l.standin(l.file(u.name()+".yaml", []byte(u.file())), "--usb")
+		tech := l.other("technician")
+		models := filepath.Join(tech.home, "models")
+		if err := os.MkdirAll(models, 0o700); err != nil {
+			t.Fatalf("os.MkdirAll(%v): %v", models, err)
+		}
+		write(l, filepath.Join(models, "wrong.yaml"), []byte("model: "+u.name()+"\nslots: 2\n"))
+		says := []string{"warn  model-contradicted: model file " + u.name() +
+			" states slots: 2, and boot is there " +
+			"without a slot suffix, which means 1"}
+		tech.want(0, says, "card")
+		tech.want(0, append(says, "would write "+filepath.Base(files.Recovery)+" to recovery"), "flash",
+			files.Recovery, "--into", "recovery", "--dry-run", "--accept", "wrong-model")
+	})
+}

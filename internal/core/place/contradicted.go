@@ -26,7 +26,7 @@ func ModelContradictions(c *card.Card, m *model.Model) (list []finding.Finding) 
 			why = f.Why + ", which means"
 		}
 		list = append(list, finding.Warns(finding.ModelContradicted, m.Name,
-			fmt.Sprintf("%s of model file %s: %s; %s %s", d.Label, m.Name, says, why, f.Value),
+			fmt.Sprintf("model file %s states %s: %s, and %s %s", m.Name, d.Label, says, why, f.Value),
 			"correct the model file; until then the phone's own report is used"))
 	}
 	return list
