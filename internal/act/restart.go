@@ -103,11 +103,14 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 		return d, j.whyNot(s.To, effects, err)
 	}
 	j.Card = effects
-	if w == nil { // it can't be seen, and that is no fault
+	if w != nil {
+		err = j.arrived(ctx, w, before, s.To, hands)
+	}
+	if w == nil || j.unseen(err, s.To, effects) { // which is no fault
 		d.Confirm = journal.NotKnown
 		return d, nil
 	}
-	if err := j.arrived(ctx, w, before, s.To, hands); err != nil {
+	if err != nil {
 		return d, err
 	}
 	want := effects.Value(card.FactStarted)
@@ -225,6 +228,23 @@ func (j *Actor) fellBack(want string) {
 			" before it is chosen again"))
 }
 
+// unseen reports whether a phone was met as it went away and then stayed away, since the recovery that came
+// up may have no shell. Its wire is dropped.
+func (j *Actor) unseen(err error, to card.Mode, c *card.Card) bool {
+	var away *wire.NotHereError
+	if to != card.Recovery || !errors.As(err, &away) || j.shows(c) {
+		return false
+	}
+	j.Drop()
+	return true
+}
+
+// shows reports whether Jar Lid wrote the recovery that boots next, with a shell in it.
+func (j *Actor) shows(c *card.Card) bool {
+	next := c.Value(card.FactNext)
+	return !j.quiet(c, next) && c.Get(card.FactDigest.Of(j.home(c, next))).Known()
+}
+
 // awaitRecovery waits for a restarted recovery. One that was not written by Jar
 // Lid may have no shell and then never shows up: no wire without an error.
 func (j *Actor) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) (wire.Conn, error) {
@@ -233,7 +253,7 @@ func (j *Actor) awaitRecovery(ctx context.Context, c *card.Card, await awaiter) 
 	switch {
 	case j.quiet(c, next):
 		limit = quietRecovery
-	case c.Get(card.FactDigest.Of(j.home(c, next))).Known():
+	case j.shows(c):
 		return await(ctx, restartLimit, false, card.Recovery)
 	}
 	// Whoever is at the phone may have put it into sideload mode already.
