@@ -100,9 +100,11 @@ func unknownCommand(err error) bool {
 }
 
 // learnRefusal keeps that a bootloader does not know a command, so that the
-// next job knows it beforehand.
-func (j *Actor) learnRefusal(command string, err error) {
-	if unknownCommand(err) {
+// next job knows it beforehand, and reports whether that is so.
+func (j *Actor) learnRefusal(command string, err error) bool {
+	unknown := unknownCommand(err)
+	if unknown {
 		j.Card.Learn(card.FactCommand.Of(command), "no", card.Journal)
 	}
+	return unknown
 }

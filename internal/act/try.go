@@ -34,8 +34,7 @@ func (j *Actor) try(ctx context.Context, s *plan.Try) (Done, error) {
 	if err != nil {
 		cancel()
 		_, _ = sum() // it ends with the context
-		j.learnRefusal("boot", err)
-		if unknownCommand(err) && len(s.Otherwise) > 0 {
+		if j.learnRefusal("boot", err) && len(s.Otherwise) > 0 {
 			j.Obs.Say(say.Note, "this bootloader starts no image that is not written; the recovery's "+
 				"image is "+
 				"written whole")

@@ -324,15 +324,21 @@ func (l *lab) setImage(k kit, name string) []byte {
 	return must(os.ReadFile(filepath.Join(l.dir, "lifted", name+".img")))
 }
 
+// inUnmapped brings an avocet into a recovery that does not map its logical partitions.
+func (l *lab) inUnmapped() {
+	l.Helper()
+	k := kitOf(l.T, "avocet", 2)
+	l.standin("avocet")
+	kind := scenario.Tideline
+	kind.Traits += "unmapped: true\n"
+	l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, k.phone))))
+}
+
 // TestFitUnmapped: a recovery that has not mapped the logical partitions is no phone without
 // a vendor partition; they are read by what super says.
 func TestFitUnmapped(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		kit := kitOf(t, "avocet", 2)
-		l.standin("avocet")
-		kind := scenario.Tideline
-		kind.Traits += "unmapped: true\n"
-		l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, kit.phone))))
+		l.inUnmapped()
 		want := byHand(t)
 		for name, a := range l.fits() {
 			if w := want[[2]string{name, "avocet"}]; a.Verdict != w.Verdict ||
@@ -348,11 +354,7 @@ func TestFitUnmapped(t *testing.T) {
 // missing.
 func TestFilesOfUnmapped(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		kit := kitOf(t, "avocet", 2)
-		l.standin("avocet")
-		kind := scenario.Tideline
-		kind.Traits += "unmapped: true\n"
-		l.inRecovery("avocet", l.file("unmapped.img", must(scenario.Recovery(kind, kit.phone))))
+		l.inUnmapped()
 		for _, args := range [][]string{{"shelve", "/system/etc/about.txt"}, {"shelve", "/vendor/build.prop"},
 			{"unshelve"}} {
 			l.want(3, []string{"stop  not-mounted: ", "shows no block device of it",

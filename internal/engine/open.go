@@ -285,9 +285,6 @@ func (j *Job) damaged() []finding.Finding {
 	return list
 }
 
-// contradicted are the findings about what the phone reports and its model file says otherwise.
-func (j *Job) contradicted() []finding.Finding { return place.ModelContradictions(j.Card, j.Model()) }
-
 // Input is what a task is prepared from. It is only read.
 type Input struct {
 	Card   *card.Card

@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/act"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/journal"
@@ -120,7 +121,8 @@ func (j *Job) tell(list []finding.Finding) {
 
 // check runs all checks and asks what has to be asked.
 func (j *Job) judge(v *verified) error {
-	found := slices.Concat(j.damaged(), j.contradicted(), v.found, j.Draft.Findings,
+	found := slices.Concat(j.damaged(), place.ModelContradictions(j.Card, j.Model()), v.found,
+		j.Draft.Findings,
 		j.plan.CheckBut(j.Card, v.of))
 	if j.NoHands && !slices.ContainsFunc(found, func(f finding.Finding) bool {
 		return f.Severity == finding.Stop && f.Final

@@ -33,8 +33,8 @@ func (s *Session) DataState(ctx context.Context) (string, error) {
 	if fs := ext4.Start(b); fs != nil && fs.Fresh() {
 		return card.DataFormatted, nil
 	}
-	// The magic number of ext4 alone has two bytes, which encrypted data may hold by chance.
-	if t := filesystem.Of(b); ext4.Start(b) != nil || t.Name == "f2fs" {
+	switch filesystem.Certain(b).Driver {
+	case "ext4", "f2fs":
 		return s.plainData(ctx)
 	}
 	return card.DataEncrypted, nil

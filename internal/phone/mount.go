@@ -93,7 +93,7 @@ func (s *Session) SystemDevice(ctx context.Context, base string) (dev *shell.Dev
 				return nil, p, err
 			}
 			if head != nil {
-				s.learn(card.FactFS.Of(p), filesystem.Of(head).Name)
+				s.learn(card.FactFS.Of(p), filesystem.Certain(head).Name)
 				return &d, p, nil
 			}
 		}
@@ -141,7 +141,7 @@ func (s *Session) MountSystem(ctx context.Context, dev *shell.Device, write bool
 		if herr != nil {
 			return nil, herr
 		}
-		err = s.Shell().Mount(ctx, *dev, m.At, filesystem.Of(head).Driver, how)
+		err = s.Shell().Mount(ctx, *dev, m.At, filesystem.Certain(head).Driver, how)
 	case m.remount:
 		err = s.Shell().Remount(ctx, m.At, "rw")
 	}

@@ -191,7 +191,7 @@ func (s *Session) readable(ctx context.Context, partition string) (shell.Device,
 	if err != nil {
 		return dev, "", err
 	}
-	driver := filesystem.Of(head).Driver
+	driver := filesystem.Certain(head).Driver
 	if driver == "" {
 		return dev, "", &link.RefusedError{Command: "mount " + partition,
 			Message: partition + " holds no file system that can be read: it is encrypted as a whole, " +
@@ -301,7 +301,7 @@ func (s *Session) MakeEmpty(ctx context.Context, p card.Partition, at string) (m
 	}
 	if fsType == "" {
 		fsType = "ext4"
-		if filesystem.Of(before).Name == "f2fs" {
+		if filesystem.Certain(before).Name == "f2fs" {
 			fsType = "f2fs"
 		}
 	}
@@ -349,7 +349,7 @@ func (s *Session) madeNew(ctx context.Context, dev shell.Device, before []byte, 
 		return false, &link.RefusedError{Command: "format " + dev.Path,
 			Message: "read back, the old file system is still there"}
 	}
-	return filesystem.Of(after).Name == fsType, nil
+	return filesystem.Certain(after).Name == fsType, nil
 }
 
 // mountAgain mounts what was unmounted for a format: the device itself, or a folder of it that is seen

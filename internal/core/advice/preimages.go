@@ -94,9 +94,8 @@ func (e *evening) preImages() {
 		if e.slots > 1 {
 			options = append(options, opt("into", "@both"))
 		}
-		e.add("flash", fmt.Sprintf("its name and the recovery's share %q: it belongs to it, and without "+
-			"it the "+
-			"recovery's screen may stay black", f.shares), options...)
+		e.add("flash", fmt.Sprintf("its name and the recovery's share %q: it belongs to it, and without it "+
+			"the recovery's screen may stay black", f.shares), options...)
 	}
 }
 

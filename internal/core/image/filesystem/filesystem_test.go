@@ -37,6 +37,10 @@ func TestTypes(t *testing.T) {
 		if got.Name != c.want || got.Frozen != c.frozen || (got.Open != nil) != c.read {
 			t.Errorf("%s: Of gives %+v, want %s, frozen %v, read %v", c.name, got, c.want, c.frozen, c.read)
 		}
+		// The row ext4 has the magic number of a superblock alone.
+		if certain := Certain(c.head).Name; certain != c.want && c.want != "ext4" || certain == "ext4" {
+			t.Errorf("%s: Certain gives %q", c.name, certain)
+		}
 		if Named(c.want).Title != got.Title {
 			t.Errorf("Named(%q) is not what Of gives", c.want)
 		}
