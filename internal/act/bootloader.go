@@ -30,7 +30,7 @@ func (j *Actor) activate(ctx context.Context, s *plan.Activate) (Done, error) {
 // activated reads back which slot is next.
 func (j *Actor) activated(_ context.Context, s *plan.Activate, _ Done) (string, error) {
 	next := j.Card.Get(card.FactNext)
-	if next.Evidence != card.Read {
+	if next.Source != card.Read {
 		return journal.PhoneWord, nil
 	}
 	if next.Value != s.Slot {
@@ -72,7 +72,7 @@ func (j *Actor) makeRoom(ctx context.Context, s *plan.MakeRoom) (Done, error) {
 // roomMade reads back how large the partition is.
 func (j *Actor) roomMade(_ context.Context, s *plan.MakeRoom, d Done) (string, error) {
 	n, known := j.Card.Number(card.FactSize.Of(s.Name()))
-	if d.Looked || !known || j.Card.Get(card.FactSize.Of(s.Name())).Evidence != card.Read {
+	if d.Looked || !known || j.Card.Get(card.FactSize.Of(s.Name())).Source != card.Read {
 		return journal.PhoneWord, nil
 	}
 	if n < s.Need {

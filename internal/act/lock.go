@@ -128,7 +128,7 @@ func (j *Actor) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, err
 	j.Card = now.Clone()
 	j.Card.Merge(after)
 	for _, i := range after.IDs() { // what was read of the data is older than the step
-		if changed := after.Get(i); changed != before.Get(i) && now.Get(i).Evidence != card.Read {
+		if changed := after.Get(i); changed != before.Get(i) && now.Get(i).Source != card.Read {
 			j.Card.Set(i, changed)
 		}
 	}
@@ -144,7 +144,7 @@ func lockIs(ctx context.Context, s *phone.Session, open bool) bool {
 		return false
 	}
 	yes, known := s.Card.Yes(card.FactUnlocked)
-	return known && yes == open && s.Card.Get(card.FactUnlocked).Evidence == card.Read
+	return known && yes == open && s.Card.Get(card.FactUnlocked).Source == card.Read
 }
 
 // awaitLock looks again and again until the bootloader says that it is open, or shut.

@@ -54,7 +54,7 @@ const (
 type PackageResult struct {
 	Path     string         `json:"path"`
 	Outcome  PackageOutcome `json:"outcome"`
-	Evidence string         `json:"evidence,omitempty"`
+	By       string         `json:"by,omitempty"`
 	Slot     string         `json:"slot_written,omitempty"`
 	Passes   int            `json:"passes"`
 	Served   int64          `json:"bytes_served"`

@@ -140,21 +140,21 @@ func (j *Actor) installFrom(ctx context.Context, s *plan.InstallFrom) (Done, err
 // fromRecord is the end of an install the recovery did by itself.
 func (j *Actor) fromRecord(ctx context.Context, s *plan.InstallFrom, record, next string) (Done, error) {
 	pkg := PackageResult{Path: s.File.Path, Outcome: Failed,
-		Evidence: "the recovery's own record says that it failed"}
+		By: "the recovery's own record says that it failed"}
 	if err := j.Reread(ctx); err != nil {
 		return Done{}, err
 	}
 	if record == "1" {
-		pkg.Outcome, pkg.Evidence = Installed, "the recovery's own record says so"
+		pkg.Outcome, pkg.By = Installed, "the recovery's own record says so"
 		if now := j.Card.Value(card.FactNext); s.File.Kind == ident.OTAAB && now != next {
-			pkg.Evidence = fmt.Sprintf("the recovery's own record says so, and slot %s starts next", now)
+			pkg.By = fmt.Sprintf("the recovery's own record says so, and slot %s starts next", now)
 		}
 	} else if errs := j.logErrors(ctx); len(errs) > 0 {
 		for _, line := range errs {
 			j.Obs.Say(say.Info, "the recovery's log: %s", line)
 		}
-		pkg.Evidence += ": " + errs[len(errs)-1]
+		pkg.By += ": " + errs[len(errs)-1]
 	}
 	j.Out.Packages = append(j.Out.Packages, pkg)
-	return Done{Confirm: pkg.Evidence}, j.outcome(&plan.Sideload{File: s.File}, &pkg, nil, true)
+	return Done{Confirm: pkg.By}, j.outcome(&plan.Sideload{File: s.File}, &pkg, nil, true)
 }

@@ -133,13 +133,13 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 // none of the other's tries used: the restart was lost on its way.
 func (j *Actor) unmoved(before *card.Card, want string) bool {
 	got, was := j.Card.Get(card.FactStarted), before.Get(card.FactStarted)
-	if want == "" || got.Evidence != card.Read || got.Value == want || was.Value != got.Value {
+	if want == "" || got.Source != card.Read || got.Value == want || was.Value != got.Value {
 		return false
 	}
 	now, then := j.Card.Get(card.FactTries.Of(want)), before.Get(card.FactTries.Of(want))
 	next := j.Card.Get(card.FactNext)
-	return now.Evidence == card.Read && then.Known() && now.Value == then.Value &&
-		next.Evidence == card.Read && next.Value == want
+	return now.Source == card.Read && then.Known() && now.Value == then.Value &&
+		next.Source == card.Read && next.Value == want
 }
 
 // whyNot adds to the error of a recovery that did not come up what is known to keep it from that.
@@ -219,7 +219,7 @@ func (j *Actor) command(ctx context.Context, to card.Mode) error {
 // to start: its bootloader gave that one up.
 func (j *Actor) fellBack(want string) {
 	got := j.Card.Get(card.FactStarted)
-	if want == "" || got.Evidence != card.Read || got.Value == want {
+	if want == "" || got.Source != card.Read || got.Value == want {
 		return
 	}
 	j.Obs.Found(finding.Warns(finding.SlotEmpty, want,

@@ -96,7 +96,7 @@ func (j *Actor) copySlot(ctx context.Context, s *plan.CopySlot) (Done, error) {
 	rec.SHA256 = a
 	plan.Apply(s, j.Card)
 	if a != "" {
-		j.Card.Set(card.FactDigest.Of(s.Source()), card.Fact{Value: a, Evidence: card.Read, Mode: j.Mode(),
+		j.Card.Set(card.FactDigest.Of(s.Source()), card.Fact{Value: a, Source: card.Read, Mode: j.Mode(),
 			At: time.Now().UTC()})
 		j.Card.Learn(card.FactDigest.Of(s.Target()), a, card.Journal)
 	}

@@ -88,7 +88,7 @@ func (j *Actor) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 		j.Obs.Say(say.Info, "the recovery's log: %s", line)
 	}
 	rec.Answers = append(rec.Answers, seen.errors...)
-	rec.Confirm = pkg.Evidence
+	rec.Confirm = pkg.By
 	j.Out.Packages = append(j.Out.Packages, pkg)
 	return rec, j.outcome(s, &pkg, lost, seen.back)
 }
@@ -234,30 +234,30 @@ func (r record) of(name string) bool {
 func (j *Actor) weigh(pkg *PackageResult, ab bool, closing adb.Closing, reading *ota.Reading, before string,
 	a after) {
 	next, running := j.Card.Get(card.FactNext), j.Card.Get(card.FactStarted)
-	read := a.back && next.Evidence == card.Read && running.Evidence == card.Read
+	read := a.back && next.Source == card.Read && running.Source == card.Read
 	switch {
 	case closing == adb.ClosedFail && ab && reading.Pass < 2:
-		pkg.Outcome, pkg.Evidence = Refused, "the phone said that it failed, before it read the payload to "+
+		pkg.Outcome, pkg.By = Refused, "the phone said that it failed, before it read the payload to "+
 			"write it"
 	case closing == adb.ClosedFail:
-		pkg.Outcome, pkg.Evidence = Failed, "the phone said that it failed"
+		pkg.Outcome, pkg.By = Failed, "the phone said that it failed"
 	case ab && read && before != "" && next.Value != before:
-		pkg.Outcome, pkg.Evidence = Installed, fmt.Sprintf("slot %s starts next now, before it was slot %s",
+		pkg.Outcome, pkg.By = Installed, fmt.Sprintf("slot %s starts next now, before it was slot %s",
 			next.Value, before)
 	case a.record == "0":
-		pkg.Outcome, pkg.Evidence = Failed, "the recovery's own record says that it failed"
+		pkg.Outcome, pkg.By = Failed, "the recovery's own record says that it failed"
 	case !ab && a.record == "1":
-		pkg.Outcome, pkg.Evidence = Installed, "the recovery's own record says so"
+		pkg.Outcome, pkg.By = Installed, "the recovery's own record says so"
 	case !ab: // it chooses no slot, so the slots say nothing
 	case read && next.Value == running.Value:
-		pkg.Outcome, pkg.Evidence = Failed, fmt.Sprintf("slot %s, which is running, still starts next",
+		pkg.Outcome, pkg.By = Failed, fmt.Sprintf("slot %s, which is running, still starts next",
 			next.Value)
 	case read && a.record == "1":
-		pkg.Outcome, pkg.Evidence = Installed,
+		pkg.Outcome, pkg.By = Installed,
 			fmt.Sprintf("the recovery's own record says so, and slot %s starts next", next.Value)
 	}
 	if pkg.Outcome != Installed && len(a.errors) > 0 {
-		pkg.Evidence = strings.TrimPrefix(pkg.Evidence+": "+a.errors[len(a.errors)-1], ": ")
+		pkg.By = strings.TrimPrefix(pkg.By+": "+a.errors[len(a.errors)-1], ": ")
 	}
 }
 
@@ -277,11 +277,11 @@ func (j *Actor) askOutcome(pkg *PackageResult) error {
 		return err
 	case err != nil:
 	case n == 0:
-		pkg.Outcome, pkg.Evidence = Installed, "you said that the phone's screen says so"
+		pkg.Outcome, pkg.By = Installed, "you said that the phone's screen says so"
 	case n == 1:
-		pkg.Outcome, pkg.Evidence = Failed, "you said that the phone's screen says that it failed"
+		pkg.Outcome, pkg.By = Failed, "you said that the phone's screen says that it failed"
 	case n == 2:
-		pkg.Outcome, pkg.Evidence = Refused, "you said that the phone's screen says that the signature "+
+		pkg.Outcome, pkg.By = Refused, "you said that the phone's screen says that the signature "+
 			"can't be verified"
 	}
 	return nil
@@ -291,7 +291,7 @@ func (j *Actor) askOutcome(pkg *PackageResult) error {
 func (j *Actor) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostError, back bool) error {
 	switch pkg.Outcome {
 	case Installed:
-		j.Obs.Say(say.Good, "installed: %s", pkg.Evidence)
+		j.Obs.Say(say.Good, "installed: %s", pkg.By)
 		read := j.Card
 		j.Card = read.Clone()
 		plan.Apply(s, j.Card)
@@ -302,7 +302,7 @@ func (j *Actor) outcome(s *plan.Sideload, pkg *PackageResult, lost *link.LostErr
 		}
 		return nil
 	case Refused, Failed:
-		return &link.RefusedError{Command: s.Title(), Message: pkg.Evidence}
+		return &link.RefusedError{Command: s.Title(), Message: pkg.By}
 	}
 	switch {
 	case lost != nil && back:

@@ -296,7 +296,7 @@ func phoneLine(name string, c *card.Card) string {
 		parts = append(parts, "slot "+s+" is next")
 	}
 	for _, f := range []card.Plain{card.FactRecovery, card.FactVersion} {
-		if f := c.Get(f); f.Evidence == card.Read {
+		if f := c.Get(f); f.Source == card.Read {
 			parts = append(parts, f.Value)
 		}
 	}

@@ -17,7 +17,7 @@ import (
 func (a *app) cardCommand() *cobra.Command {
 	var save, draft string
 	c := &cobra.Command{Use: "card", Short: "Show everything known about one phone, each fact with its " +
-		"evidence", Args: noWords,
+		"source", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := a.taskEnv(cmd)
 			if err != nil {
@@ -78,7 +78,7 @@ func (a *app) printCard(r *task.CardShown) {
 		}
 		switch {
 		case row.Fact.Known():
-			value, how = row.Fact.Value, evidenceOf(row.Fact)
+			value, how = row.Fact.Value, sourceOf(row.Fact)
 			if n, ok := c.Number(row.ID); ok {
 				switch row.ID {
 				case card.FactGroupMax.ID():
@@ -132,17 +132,17 @@ func (a *app) printModel(m *task.ModelInfo) {
 	}
 }
 
-func evidenceOf(f card.Fact) string {
-	if f.Evidence == card.Read && f.Mode != card.None {
+func sourceOf(f card.Fact) string {
+	if f.Source == card.Read && f.Mode != card.None {
 		return string(f.Mode)
 	}
-	if f.Evidence == card.Saved && !f.At.IsZero() {
+	if f.Source == card.Saved && !f.At.IsZero() {
 		return "saved " + f.At.Local().Format("2006-01-02 15:04")
 	}
-	if f.Evidence == card.Concluded {
+	if f.Source == card.Concluded {
 		return "concluded: " + f.Why
 	}
-	return evidenceWords(f.Evidence)
+	return sourceWords(f.Source)
 }
 
 // printPartitions shows the partition table, both slots in one line.

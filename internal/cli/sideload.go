@@ -140,7 +140,7 @@ func (a *app) sayInstalled(j *engine.Job, r task.Sideloaded) {
 // ran on before, "" when nothing was installed.
 func (a *app) sayLanded(j *engine.Job, from string) {
 	started := j.Card.Get(card.FactStarted)
-	if started.Evidence != card.Read {
+	if started.Source != card.Read {
 		return
 	}
 	if from != "" && started.Value != from {

@@ -133,19 +133,19 @@ func (a *app) sayHeld(r *task.Slots) {
 	for _, row := range r.Slots {
 		done := map[string]bool{}
 		for _, h := range row.Holds {
-			key := h.Value + string(h.Evidence)
+			key := h.Value + string(h.Source)
 			if done[key] {
 				continue
 			}
 			done[key] = true
 			var what []string
 			for _, o := range row.Holds {
-				if o.Value == h.Value && o.Evidence == h.Evidence {
+				if o.Value == h.Value && o.Source == h.Source {
 					what = append(what, o.What)
 				}
 			}
 			a.say("", say.Info, "slot %s, %s: %s (%s)", row.Slot, strings.Join(what, ", "), h.Value,
-				evidenceWords(h.Evidence))
+				sourceWords(h.Source))
 		}
 	}
 	if r.NextInstall != nil {
@@ -153,9 +153,9 @@ func (a *app) sayHeld(r *task.Slots) {
 	}
 }
 
-// evidenceWords says how a fact is known.
-func evidenceWords(e card.Evidence) string {
-	return map[card.Evidence]string{card.Read: "read now", card.Saved: "saved card", card.Journal: "journal",
+// sourceWords says how a fact is known.
+func sourceWords(e card.Source) string {
+	return map[card.Source]string{card.Read: "read now", card.Saved: "saved card", card.Journal: "journal",
 		card.Model: "model file",
 		card.Said:  "you said so", card.Concluded: "concluded"}[e]
 }

@@ -16,7 +16,7 @@ var topics = []struct{ name, heading, about string }{
 	{"vbmeta", "vbmeta without fear", "What verified boot believes, and when its flags are switched"},
 	{"gsi", "Before you flash a GSI", "What decides whether a generic system starts"},
 	{"modes", "Modes", "What a phone can do in which mode"},
-	{"evidence", "Evidence", "How a fact is known, and what that is worth"},
+	{"sources", "Sources", "Where each fact comes from, and what that is worth"},
 	{"exit-codes", "Exit codes", "What the program's exit codes mean"},
 	{"accept", "Allowing a stop", "How a stop is allowed, and which can't be"},
 	{"loader", "Phones with a loader", "Phones without fastboot, and what is different there"},

@@ -34,8 +34,8 @@ type identResult struct {
 		Wrapped  []string
 		Unwapped int64 `json:"unwrapped_size"`
 		Details  map[string]any
-		GoesTo   []struct{ Partition, Evidence string } `json:"goes_to"`
-		Short    bool                                   `json:"cut_short"`
+		GoesTo   []struct{ Partition, By string } `json:"goes_to"`
+		Short    bool                             `json:"cut_short"`
 	}
 }
 
@@ -178,7 +178,7 @@ func TestIdent(t *testing.T) {
 			f := r.Files[0]
 			goes := ""
 			if len(f.GoesTo) > 0 {
-				goes = f.GoesTo[0].Partition + "/" + f.GoesTo[0].Evidence
+				goes = f.GoesTo[0].Partition + "/" + f.GoesTo[0].By
 			}
 			if f.Kind != c.kind || strings.Join(f.Wrapped, " ") != c.wrapped || goes != c.goes || f.Short {
 				t.Errorf("%s: kind %s wrapped %v goes to %s cut short %v, want %s %s %s", c.name, f.Kind,

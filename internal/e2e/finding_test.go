@@ -57,10 +57,10 @@ func TestFindings(t *testing.T) {
 			pkg := godwitFile(l, "saltmarsh.zip", b, err)
 			l.want(3, []string{"stop  wrong-model"}, "sideload", pkg, "--yes")
 			var r struct {
-				Packages []struct{ Outcome, Evidence string }
+				Packages []struct{ Outcome, By string }
 			}
 			l.result(5, &r, "sideload", pkg, "--yes", "--accept", "wrong-model")
-			if r.Packages[0].Outcome != "refused" || !strings.Contains(r.Packages[0].Evidence,
+			if r.Packages[0].Outcome != "refused" || !strings.Contains(r.Packages[0].By,
 				"the package is for godwit") {
 				l.Errorf("the package for the twin: %+v", r)
 			}

@@ -127,8 +127,8 @@ func TestKinds(t *testing.T) {
 				kit := kitOf(t, k.name, k.slots)
 				l.standin(k.name)
 				var c struct {
-					Facts map[string]struct{ Value, Evidence, Mode string }
-					Home  struct{ Partition, Evidence string } `json:"recovery_home"`
+					Facts map[string]struct{ Value, Source, Mode string }
+					Home  struct{ Partition, Source string } `json:"recovery_home"`
 					Table []struct {
 						Name    string
 						Size    int64
@@ -137,11 +137,11 @@ func TestKinds(t *testing.T) {
 				}
 				saved := filepath.Join(l.dir, "card.json")
 				l.result(0, &c, "card", "--save", saved)
-				if f := c.Facts["model"]; f.Value != k.name || f.Evidence != "read" ||
+				if f := c.Facts["model"]; f.Value != k.name || f.Source != "read" ||
 					c.Facts["unlocked"].Value != "yes" || c.Facts["slot.count"].Value != fmt.Sprint(k.slots) {
 					t.Errorf("card: %+v", c.Facts)
 				}
-				if c.Home.Partition != k.home || len(c.Table) < 5 || c.Facts["data"].Evidence == "read" {
+				if c.Home.Partition != k.home || len(c.Table) < 5 || c.Facts["data"].Source == "read" {
 					t.Errorf("home %+v, %d partitions", c.Home, len(c.Table))
 				}
 				l.want(0, []string{"WHERE IT COULD BE READ", "in a started system"}, "card", "--details")

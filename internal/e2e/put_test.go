@@ -17,7 +17,7 @@ type putResult struct {
 		Path, SHA256, Confirmed string
 		Bytes                   int64
 	}
-	Packages []struct{ Outcome, Evidence string }
+	Packages []struct{ Outcome, By string }
 }
 
 // TestPut puts packages onto phones in recovery and in the system, the old ADB's

@@ -125,7 +125,7 @@ func TestContradicted(t *testing.T) {
 			"verity-would-reject"}
 		l.want(0, nil, "go", "bootloader", "--yes")
 		l.want(0, []string{"stop  verity-would-reject: the vbmeta on the phone enforces"}, flash...)
-		if f := facts()["tree.root:system_a"]; f.Evidence != card.Journal || f.Job == 0 {
+		if f := facts()["tree.root:system_a"]; f.Source != card.Journal || f.Job == 0 {
 			t.Errorf("what was written is %+v", f)
 		}
 		// The other program writes one that enforces nothing.

@@ -174,7 +174,7 @@ func offline(b *bench.Bench, o Options) (*Job, error) {
 // bootloader, unlocked, with slot a next.
 func OfModel(b *bench.Bench, o Options, m *model.Model) *Job {
 	c := &card.Card{}
-	c.Set(card.FactMode, card.Fact{Value: string(card.Bootloader), Evidence: card.Said})
+	c.Set(card.FactMode, card.Fact{Value: string(card.Bootloader), Source: card.Said})
 	c.Learn(card.FactModel, m.Name, card.Said)
 	c.Learn(card.FactUnlocked, "yes", card.Said)
 	if m.Slots > 1 {

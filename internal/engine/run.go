@@ -398,7 +398,7 @@ func Keep(s *phone.Session, o Options, command string, before, after, read *card
 func lasting(c *card.Card) journal.Facts {
 	out := journal.Facts{}
 	for _, i := range c.IDs() {
-		if f := c.Get(i); f.Evidence == card.Read && i.Stay() == card.Lasting {
+		if f := c.Get(i); f.Source == card.Read && i.Stay() == card.Lasting {
 			out[i] = f
 		}
 	}
@@ -410,7 +410,7 @@ func changed(before, after *card.Card) journal.Facts {
 	out := journal.Facts{}
 	for _, i := range after.IDs() {
 		f, old := after.Get(i), before.Get(i)
-		if i.Stay() != card.Passing && f.Evidence != card.Concluded && (old.Value != f.Value ||
+		if i.Stay() != card.Passing && f.Source != card.Concluded && (old.Value != f.Value ||
 			old.Known() != f.Known() ||
 			old.Pending != f.Pending) {
 			out[i] = f

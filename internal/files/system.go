@@ -141,7 +141,7 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 		}
 	}()
 	learn := func(w card.Which, value string) {
-		c.Set(w, card.Fact{Value: value, Evidence: card.Said, At: time.Now().UTC()})
+		c.Set(w, card.Fact{Value: value, Source: card.Said, At: time.Now().UTC()})
 	}
 	for _, im := range m.Images {
 		r, size, done, err := OpenImage(im.File.Path)
@@ -156,7 +156,7 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 			continue
 		}
 		base := NamedAfter(im)
-		if len(im.File.GoesTo) > 0 && im.File.GoesTo[0].Evidence != "name" {
+		if len(im.File.GoesTo) > 0 && im.File.GoesTo[0].By != "name" {
 			base = im.File.GoesTo[0].Partition
 		}
 		parts[base] = func() (io.ReaderAt, int64, error) { return r, size, nil }

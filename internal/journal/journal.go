@@ -24,7 +24,7 @@ import (
 )
 
 // Form is the version of the form records are written in, the only one that is read.
-const Form = 2
+const Form = 3
 
 // Event is what a record tells.
 type Event string

@@ -30,7 +30,7 @@ func job(t *testing.T, home, phone, serial string, records ...Record) *Writer {
 	return w
 }
 
-func read(v string) card.Fact { return card.Fact{Value: v, Evidence: card.Read} }
+func read(v string) card.Fact { return card.Fact{Value: v, Source: card.Read} }
 
 var (
 	recoveryA = card.FactDigest.Of(card.At("recovery", "a"))
@@ -53,7 +53,7 @@ func TestRecall(t *testing.T) {
 	if err != nil || len(damaged) != 0 {
 		t.Fatalf("Recall(home, who): got %v, %v", damaged, err)
 	}
-	if f := c.Get(recoveryA); f.Value != "aa" || f.Evidence != card.Journal || f.At.IsZero() ||
+	if f := c.Get(recoveryA); f.Value != "aa" || f.Source != card.Journal || f.At.IsZero() ||
 		f.Job != first.Number {
 		t.Errorf("what was done: %+v", f)
 	}
@@ -174,11 +174,11 @@ func TestDamage(t *testing.T) {
 			return append(l, "")
 		},
 		"a newer form": func(l []string) []string {
-			l[0] = strings.Replace(l[0], `"form":2`, `"form":9`, 1)
+			l[0] = strings.Replace(l[0], `"form":3`, `"form":9`, 1)
 			return l
 		},
 		"no form": func(l []string) []string {
-			l[0] = strings.Replace(l[0], `"form":2,`, ``, 1)
+			l[0] = strings.Replace(l[0], `"form":3,`, ``, 1)
 			return l
 		},
 		"no begin": func(l []string) []string { return l[1:] },
@@ -285,9 +285,9 @@ func TestBeginSaysVersions(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add([]byte(`{"event":"begin","form":2}` + "\n" +
+	f.Add([]byte(`{"event":"begin","form":3}` + "\n" +
 		`{"event":"done","facts":{"digest:boot_a":{"value":"x"}}}` + "\n"))
-	f.Add([]byte(`{"event":"begin","form":2,"steps":[{"kind":"write"}]}` + "\n" +
+	f.Add([]byte(`{"event":"begin","form":3,"steps":[{"kind":"write"}]}` + "\n" +
 		`{"event":"act","touches":["digest:boot_a"]}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		home := t.TempDir()

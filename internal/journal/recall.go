@@ -120,7 +120,7 @@ func (j *Entry) replay(c *card.Card) {
 		if r.Event == Begin || r.Event == Done || r.Event == Failed { // a failed step keeps what was refused
 			for id, f := range r.Facts {
 				if f.Known() {
-					f.Evidence, f.Job = card.Journal, j.Number
+					f.Source, f.Job = card.Journal, j.Number
 				}
 				f.At = r.At
 				c.Set(id, f)

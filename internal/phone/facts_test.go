@@ -143,7 +143,7 @@ func TestTableOfFacts(t *testing.T) {
 				r.Errorf("%s is in no table", i)
 				continue
 			}
-			if f.Evidence != card.Read {
+			if f.Source != card.Read {
 				continue
 			}
 			read[want][i.Name] = true

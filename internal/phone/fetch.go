@@ -102,7 +102,7 @@ func (s *Session) Know(ctx context.Context, wanted []card.ID) (read bool, err er
 	}()
 	for _, i := range wanted {
 		r, ok := readers[i.Name]
-		if !ok || s.Card.Get(i).Evidence == card.Read {
+		if !ok || s.Card.Get(i).Source == card.Read {
 			continue
 		}
 		key := i.String()

@@ -20,7 +20,7 @@ var loaderFacts = map[string]func(c *card.Card, v string){
 }
 
 func learnRead(c *card.Card, f card.Which, v string) {
-	c.Set(f, card.Fact{Value: v, Evidence: card.Read, Mode: card.Loader, At: now()})
+	c.Set(f, card.Fact{Value: v, Source: card.Read, Mode: card.Loader, At: now()})
 }
 
 func learnYes(c *card.Card, f card.Which, v string) {

@@ -225,7 +225,7 @@ func (s *Session) readMounted(ctx context.Context, area string) error {
 			return nil
 		}
 	}
-	s.Card.Set(card.FactMounted.Of(area), card.Fact{Value: card.MountedNo, Evidence: card.Read,
+	s.Card.Set(card.FactMounted.Of(area), card.Fact{Value: card.MountedNo, Source: card.Read,
 		Mode: s.Mode(),
 		At:   now(), Why: not.Error()})
 	return nil

@@ -137,7 +137,7 @@ func (e *OtherPhoneError) Unwrap() error {
 // learn puts a fact the phone told just now.
 func (s *Session) learn(w card.Which, value string) {
 	if value != "" {
-		s.Card.Set(w, card.Fact{Value: value, Evidence: card.Read, Mode: s.Mode(), At: now()})
+		s.Card.Set(w, card.Fact{Value: value, Source: card.Read, Mode: s.Mode(), At: now()})
 	}
 }
 

@@ -20,7 +20,7 @@ import (
 func (s *Session) Read(ctx context.Context) error {
 	s.Card = &card.Card{}
 	s.read = nil
-	s.Card.Set(card.FactMode, card.Fact{Value: string(s.Mode()), Evidence: card.Read, Mode: s.Mode(),
+	s.Card.Set(card.FactMode, card.Fact{Value: string(s.Mode()), Source: card.Read, Mode: s.Mode(),
 		At: now()})
 	if err := s.readWire(ctx); err != nil {
 		return err
@@ -39,7 +39,7 @@ func (s *Session) Read(ctx context.Context) error {
 	if s.Mode() != card.Recovery && s.Mode() != card.Sideload {
 		c.Set(card.FactTemporary, card.Fact{})
 	}
-	if other := past.Get(card.FactSerial); other.Known() && c.Get(card.FactSerial).Evidence == card.Read &&
+	if other := past.Get(card.FactSerial); other.Known() && c.Get(card.FactSerial).Source == card.Read &&
 		other.Value != c.Value(card.FactSerial) {
 		c.Set(card.FactOtherSerial, other)
 	}
@@ -125,7 +125,7 @@ func (s *Session) Reread(ctx context.Context) error {
 func (s *Session) setRight(past *card.Card) {
 	contradict(s.Card, past)
 	for _, i := range past.IDs() {
-		if s.Card.Get(i).Evidence == card.Journal {
+		if s.Card.Get(i).Source == card.Journal {
 			s.Card.Set(i, past.Get(i))
 		}
 	}
@@ -146,7 +146,7 @@ func contradict(read, past *card.Card) {
 	for _, i := range read.IDs() {
 		d, _ := i.Def()
 		now, was := read.Get(i), past.Get(i)
-		if now.Evidence != card.Read || was.Evidence != card.Journal || was.Job == 0 || was.Pending ||
+		if now.Source != card.Read || was.Source != card.Journal || was.Job == 0 || was.Pending ||
 			now.Value == was.Value || itsOwn(d) {
 			continue
 		}
@@ -164,7 +164,7 @@ func contradict(read, past *card.Card) {
 		}
 	}
 	system := card.At("system", read.Value(card.FactStarted))
-	if f := past.Get(card.FactHolds.Of(system)); f.Evidence == card.Journal &&
+	if f := past.Get(card.FactHolds.Of(system)); f.Source == card.Journal &&
 		place.MatchesBuild(f.Value, read.Value(card.FactVersion), read.Value(card.FactBuild)) == "no" {
 		past.Written(system, why)
 	}
@@ -175,10 +175,10 @@ func contradict(read, past *card.Card) {
 func (s *Session) learnHeld() {
 	c := s.Card
 	started := c.Get(card.FactStarted)
-	if slots, known := c.Slots(); !known || len(slots) > 0 && started.Evidence != card.Read {
+	if slots, known := c.Slots(); !known || len(slots) > 0 && started.Source != card.Read {
 		return
 	}
-	if f := c.Get(card.FactVersion); f.Evidence == card.Read {
+	if f := c.Get(card.FactVersion); f.Source == card.Read {
 		if patch := c.Value(card.FactPatch); patch != "" {
 			f.Value += ", patch level " + patch
 		}
@@ -187,14 +187,14 @@ func (s *Session) learnHeld() {
 	tried, _ := c.Yes(card.FactTemporary)
 	home := place.RecoveryHome(c, s.Model()).Partition
 	f := c.Get(card.FactRecovery)
-	if f.Evidence != card.Read || tried || home == "" {
+	if f.Source != card.Read || tried || home == "" {
 		return
 	}
 	p := card.At(home, started.Value)
 	switch held := c.Get(card.FactHolds.Of(p)); {
 	case !held.Known():
 		c.Set(card.FactHolds.Of(p), f)
-	case held.Evidence == card.Journal && held.Value != f.Value:
+	case held.Source == card.Journal && held.Value != f.Value:
 		// What Jar Lid wrote there is kept to be compared with what runs; its bytes are
 		// not there any more.
 		c.Forget(card.FactDigest.Of(p), "another recovery runs than the one that was written there")
@@ -209,7 +209,7 @@ func (s *Session) learnBase() {
 	switch {
 	case s.vars != nil && s.Mode() == card.Bootloader:
 		s.learn(card.FactBase, s.vars.get(s.Model().Base.Variable))
-	case s.Model().Base.Variable == "version-baseband" && s.Card.Get(card.FactRadio).Evidence == card.Read:
+	case s.Model().Base.Variable == "version-baseband" && s.Card.Get(card.FactRadio).Source == card.Read:
 		s.Card.Set(card.FactBase, s.Card.Get(card.FactRadio))
 	}
 }
@@ -235,7 +235,7 @@ func (s *Session) settleModel() {
 // by itself; after hands were at it, which may have changed the phone, a person is asked.
 func (s *Session) SameSerial(before *card.Card, hands bool) error {
 	a, b := before.Get(card.FactSerial), s.Card.Get(card.FactSerial)
-	if a.Evidence != card.Read || b.Evidence != card.Read || a.Value == b.Value {
+	if a.Source != card.Read || b.Source != card.Read || a.Value == b.Value {
 		return nil
 	}
 	if s.Model() != nil && s.Model().SerialDiffers {

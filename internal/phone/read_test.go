@@ -16,8 +16,8 @@ func TestStale(t *testing.T) {
 		-time.Hour:       false,
 	} {
 		c := &card.Card{}
-		c.Set(card.FactPercent, card.Fact{Value: "80", Evidence: card.Journal, At: time.Now().Add(-age)})
-		c.Set(card.FactUnlocked, card.Fact{Value: "yes", Evidence: card.Journal, At: time.Now().Add(-age)})
+		c.Set(card.FactPercent, card.Fact{Value: "80", Source: card.Journal, At: time.Now().Add(-age)})
+		c.Set(card.FactUnlocked, card.Fact{Value: "yes", Source: card.Journal, At: time.Now().Add(-age)})
 		stale(c)
 		if _, known := c.Number(card.FactPercent); known != kept {
 			t.Errorf("%v old: known is %v", age, known)

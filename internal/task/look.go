@@ -162,7 +162,7 @@ func benchRow(e *Env, s phone.Seen) (r BenchRow, err error) {
 func (h *Here) alike() {
 	by := map[string][]string{}
 	for _, r := range h.Phones {
-		if r.Serial != nil && r.Card.Get(card.FactSerial).Evidence == card.Read {
+		if r.Serial != nil && r.Card.Get(card.FactSerial).Source == card.Read {
 			by[*r.Serial] = append(by[*r.Serial], r.Name)
 		}
 	}

@@ -205,7 +205,7 @@ func (t *Unlock) Prepare(in *engine.Input) (*engine.Draft, error) {
 // is reports whether the phone says just now that its lock is as named.
 func is(c *card.Card, unlocked string) bool {
 	f := c.Get(card.FactUnlocked)
-	return f.Evidence == card.Read && f.Value == unlocked
+	return f.Source == card.Read && f.Value == unlocked
 }
 
 // Result is its outcome.

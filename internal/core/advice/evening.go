@@ -261,7 +261,7 @@ func (e *evening) unlock() {
 	if !known || yes {
 		return
 	}
-	t := e.add("unlock", "the bootloader is locked ("+place.EvidenceWords(e.c.Get(card.FactUnlocked))+")")
+	t := e.add("unlock", "the bootloader is locked ("+place.SourceWords(e.c.Get(card.FactUnlocked))+")")
 	t.Note = "unlocking erases all data"
 	if e.m != nil && e.m.Bootloader.Code != "" {
 		t.Options = []Opt{opt("code", "${code}")}

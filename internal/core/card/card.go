@@ -11,19 +11,19 @@ import (
 	"time"
 )
 
-// Evidence says where a fact comes from.
-type Evidence string
+// Source says where a fact comes from.
+type Source string
 
-// The kinds of source. A fact without any is Unknown.
+// The sources. A fact without any is Unknown.
 const (
-	Read    Evidence = "read"    // the phone said so, now
-	Saved   Evidence = "saved"   // a card kept earlier
-	Journal Evidence = "journal" // what Jar Lid itself did
-	Model   Evidence = "model"   // the model file
-	Said    Evidence = "said"    // the person answered
+	Read    Source = "read"    // the phone said so, now
+	Saved   Source = "saved"   // a card kept earlier
+	Journal Source = "journal" // what Jar Lid itself did
+	Model   Source = "model"   // the model file
+	Said    Source = "said"    // the person answered
 	// worked out from other facts; Why says which
-	Concluded Evidence = "concluded"
-	Unknown   Evidence = "unknown"
+	Concluded Source = "concluded"
+	Unknown   Source = "unknown"
 )
 
 // Mode is what a phone is running.
@@ -187,13 +187,13 @@ const (
 
 // Fact is a value with its source.
 type Fact struct {
-	Value    string    `json:"value"`
-	Evidence Evidence  `json:"evidence"`
-	Mode     Mode      `json:"mode,omitempty"` // the mode it was read in
-	At       time.Time `json:"at,omitzero"`
+	Value  string    `json:"value"`
+	Source Source    `json:"source"`
+	Mode   Mode      `json:"mode,omitempty"` // the mode it was read in
+	At     time.Time `json:"at,omitzero"`
 	// for an unknown: why, in words; of a conclusion what it rests on
-	Why   string   `json:"why,omitempty"`
-	Rests Evidence `json:"rests_on,omitempty"` // of a conclusion: the weakest source it rests on
+	Why   string `json:"why,omitempty"`
+	Rests Source `json:"rests_on,omitempty"` // of a conclusion: the weakest source it rests on
 	// Pending says that there will be a value, which nobody has worked out yet: the
 	// digest of a file that is about to be written. Value then names what it is of, so
 	// that two of the same can be told.
@@ -202,7 +202,7 @@ type Fact struct {
 }
 
 // Known reports whether there is a value.
-func (f Fact) Known() bool { return f.Evidence != "" && f.Evidence != Unknown }
+func (f Fact) Known() bool { return f.Source != "" && f.Source != Unknown }
 
 // SameAs reports whether two digests are the same, and whether that can be told.
 func (f Fact) SameAs(o Fact) (same, known bool) {
@@ -223,25 +223,25 @@ func (c *Card) Set(w Which, f Fact) {
 	if c.facts == nil {
 		c.facts = map[ID]Fact{}
 	}
-	if f.Evidence == "" {
-		f.Evidence = Unknown
+	if f.Source == "" {
+		f.Source = Unknown
 	}
 	c.facts[w.ID()] = f
 }
 
 // Learn puts value as a fact with the given source.
-func (c *Card) Learn(w Which, value string, e Evidence) {
-	c.Set(w, Fact{Value: value, Evidence: e, Mode: c.Mode()})
+func (c *Card) Learn(w Which, value string, e Source) {
+	c.Set(w, Fact{Value: value, Source: e, Mode: c.Mode()})
 }
 
 // Forget makes a fact unknown and says why.
-func (c *Card) Forget(w Which, why string) { c.Set(w, Fact{Evidence: Unknown, Why: why}) }
+func (c *Card) Forget(w Which, why string) { c.Set(w, Fact{Source: Unknown, Why: why}) }
 
 // Get gives a fact, one with source Unknown when there is none.
 func (c *Card) Get(w Which) Fact {
 	f, ok := c.facts[w.ID()]
 	if !ok {
-		return Fact{Evidence: Unknown}
+		return Fact{Source: Unknown}
 	}
 	return f
 }

@@ -71,8 +71,8 @@ func TestMerge(t *testing.T) {
 	o.Learn(FactNext, "b", Journal)
 	o.Learn(FactData, DataFormatted, Journal)
 	c.Merge(&o)
-	if c.Value(FactNext) != "a" || c.Get(FactNext).Evidence != Read || c.Get(FactData).Evidence != Journal {
-		t.Errorf("%+v; unwanted: c.Value(FactNext) != 'a' || c.Get(FactNext).Evidence != Read || ...",
+	if c.Value(FactNext) != "a" || c.Get(FactNext).Source != Read || c.Get(FactData).Source != Journal {
+		t.Errorf("%+v; unwanted: c.Value(FactNext) != 'a' || c.Get(FactNext).Source != Read || ...",
 			c.Facts())
 	}
 	clone := c.Clone()
@@ -125,7 +125,7 @@ func TestParseBytes(t *testing.T) {
 // TestSave: a saved card knows what it knew, as saved; unknown stays unknown.
 func TestSave(t *testing.T) {
 	c := &Card{}
-	c.Set(FactMode, Fact{Value: "bootloader", Evidence: Read})
+	c.Set(FactMode, Fact{Value: "bootloader", Source: Read})
 	c.Learn(FactUnlocked, "yes", Read)
 	c.Learn(FactSize.Of(At("boot", "a")), "4096", Model)
 	c.Forget(FactData, "nobody looked")
@@ -135,16 +135,16 @@ func TestSave(t *testing.T) {
 	}
 	got, name, err := Load(b)
 	if err != nil || name != "desk" || got.Value(FactUnlocked) != "yes" ||
-		got.Get(FactUnlocked).Evidence != Saved ||
-		got.Get(FactSize.Of(At("boot", "a"))).Evidence != Saved || got.Get(FactData).Known() ||
+		got.Get(FactUnlocked).Source != Saved ||
+		got.Get(FactSize.Of(At("boot", "a"))).Source != Saved || got.Get(FactData).Known() ||
 		got.Get(FactData).Why != "nobody looked" {
 		t.Errorf("Load(b): %v, %q, %v", got, name, err)
 	}
 	if p := got.Partitions(); len(p) != 1 || p[0].Name != "boot_a" || p[0].Size != 4096 {
 		t.Errorf("Load(b): %+v; unwanted: len(p) != 1 || p[0].Name != 'boot_a' || p[0].Size != 4096", p)
 	}
-	for _, s := range []string{"", "{}", `{"form":"jarlid card 3"}`, "[1]",
-		`{"form":"jarlid card 1","facts":{}}`, `{"form":"jarlid card 2","facts":[]}`} {
+	for _, s := range []string{"", "{}", `{"form":"jarlid card 9"}`, "[1]",
+		`{"form":"jarlid card 2","facts":{}}`, `{"form":"jarlid card 3","facts":[]}`} {
 		if _, _, err := Load([]byte(s)); err == nil {
 			t.Errorf("%q was taken for a card", s)
 		}
@@ -167,11 +167,8 @@ func TestSheet(t *testing.T) {
 }
 
 func FuzzLoad(f *testing.F) {
-	f.Add(
-		[]byte(
-			`{"form":"jarlid card ` +
-				`2","facts":{"mode":{"value":"recovery","evidence":"read"},"partition.size:x":{"value":"9",` +
-				`"evidence":"read"}}}`))
+	f.Add([]byte(`{"form":"jarlid card 3","facts":{"mode":{"value":"recovery","source":"read"},` +
+		`"partition.size:x":{"value":"9","source":"read"}}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if c, _, err := Load(b); err == nil {
 			c.Sheet()

@@ -86,20 +86,20 @@ func kernelAndPrograms(c *Card) (string, []ID, string) {
 }
 
 // ranks order sources: a conclusion counts as the weakest it rests on.
-var ranks = []Evidence{Unknown, Model, Journal, Saved, Said, Read}
+var ranks = []Source{Unknown, Model, Journal, Saved, Said, Read}
 
 func (f Fact) rank() int {
-	if f.Evidence == Concluded {
+	if f.Source == Concluded {
 		return slices.Index(ranks, f.Rests)
 	}
-	return slices.Index(ranks, f.Evidence)
+	return slices.Index(ranks, f.Source)
 }
 
 // Conclude replaces all conclusions by those that follow from the present facts. Conclusions outrank weaker
 // sources, such as a model file. Two of one rank that contradict each other make the fact unknown.
 func (c *Card) Conclude() {
 	for _, i := range c.IDs() {
-		if c.facts[i].Evidence == Concluded {
+		if c.facts[i].Source == Concluded {
 			delete(c.facts, i)
 		}
 	}
@@ -109,10 +109,10 @@ func (c *Card) Conclude() {
 		if value == "" {
 			continue
 		}
-		f := Fact{Value: value, Evidence: Concluded, Why: why, Rests: Read, Mode: c.Mode()}
+		f := Fact{Value: value, Source: Concluded, Why: why, Rests: Read, Mode: c.Mode()}
 		for _, i := range rests {
 			if p := c.Get(i); p.rank() < f.rank() {
-				f.Rests = p.Evidence
+				f.Rests = p.Source
 			}
 		}
 		i := r.fact.ID()

@@ -8,15 +8,15 @@ func TestConclude(t *testing.T) {
 	type known struct {
 		fact   Which
 		value  string
-		source Evidence
+		source Source
 	}
 	for _, c := range []struct {
 		name   string
 		known  []known
 		fact   Which
 		want   string
-		source Evidence
-		rests  Evidence
+		source Source
+		rests  Source
 		why    string
 	}{
 		{name: "a pair", known: []known{{size("vbmeta_a"), "9", Read}, {size("vbmeta_b"), "9", Read}},
@@ -62,7 +62,7 @@ func TestConclude(t *testing.T) {
 		for range 2 { // a second time changes nothing
 			k.Conclude()
 			f := k.Get(c.fact)
-			if f.Value != c.want || f.Evidence != c.source || f.Rests != c.rests || f.Why != c.why {
+			if f.Value != c.want || f.Source != c.source || f.Rests != c.rests || f.Why != c.why {
 				t.Errorf("%s: got %+v, want %q from %s", c.name, f, c.want, c.source)
 			}
 		}

@@ -64,8 +64,8 @@ func TestWritten(t *testing.T) {
 		for _, w := range all {
 			card.Learn(w, "x", Journal)
 		}
-		card.Set(FactStarted, Fact{Value: c.running, Evidence: Read})
-		card.Set(FactNext, Fact{Value: c.running, Evidence: Read})
+		card.Set(FactStarted, Fact{Value: c.running, Source: Read})
+		card.Set(FactNext, Fact{Value: c.running, Source: Read})
 		if c.running == "" {
 			card.Set(FactStarted, Fact{})
 			card.Set(FactNext, Fact{})
@@ -86,8 +86,8 @@ func TestWritten(t *testing.T) {
 
 // TestSameAs: digests that are known, pending and unknown.
 func TestSameAs(t *testing.T) {
-	known := func(v string) Fact { return Fact{Value: v, Evidence: Journal} }
-	pending := func(v string) Fact { return Fact{Value: v, Evidence: Journal, Pending: true} }
+	known := func(v string) Fact { return Fact{Value: v, Source: Journal} }
+	pending := func(v string) Fact { return Fact{Value: v, Source: Journal, Pending: true} }
 	for _, c := range []struct {
 		a, b        Fact
 		same, known bool

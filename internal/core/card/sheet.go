@@ -81,9 +81,9 @@ func (c *Card) Partitions() []TableRow {
 }
 
 // Form is the number of the layout a saved card has.
-const Form = 2
+const Form = 3
 
-const form = "jarlid card 2" // Form's
+const form = "jarlid card 3" // Form's
 
 type saved struct {
 	Form  string          `json:"form"`
@@ -119,11 +119,11 @@ func Load(b []byte) (c *Card, name string, err error) {
 		if err != nil {
 			return nil, "", fmt.Errorf("this card can't be read: %w", err)
 		}
-		if f.Evidence == Concluded {
+		if f.Source == Concluded {
 			continue
 		}
 		if f.Known() {
-			f.Evidence = Saved
+			f.Source = Saved
 		}
 		c.Set(i, f)
 	}

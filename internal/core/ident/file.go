@@ -64,9 +64,9 @@ func (k Kind) Words() string {
 type Destination struct {
 	Partition string `json:"partition"`
 	// "both", "current", "other"; on phones without slots it does not count
-	Slot     string `json:"slot,omitempty"`
-	Evidence string `json:"evidence"` // avb-footer, content, name
-	Why      string `json:"why"`
+	Slot string `json:"slot,omitempty"`
+	By   string `json:"by"` // avb-footer, content, name
+	Why  string `json:"why"`
 	// OnPhone is the partitions' names on the phone that was named.
 	OnPhone []string `json:"on_phone,omitempty"`
 }
@@ -214,11 +214,11 @@ func (f *File) fails(err error) {
 
 // goes adds a destination. Of an image that could go to both slots only a recovery and the manufacturer's
 // firmware do, as place.Of has it; the rest goes to the slot that is being made ready.
-func (f *File) goes(partition, slot, evidence, why string) {
+func (f *File) goes(partition, slot, by, why string) {
 	if slot == "both" && partition != "recovery" && !Risky(partition) {
 		slot = "current"
 	}
-	f.GoesTo = append(f.GoesTo, Destination{Partition: partition, Slot: slot, Evidence: evidence, Why: why})
+	f.GoesTo = append(f.GoesTo, Destination{Partition: partition, Slot: slot, By: by, Why: why})
 }
 
 // namedPartitions are partitions a file's bare name may mean.

@@ -101,7 +101,7 @@ func TestKinds(t *testing.T) {
 		f := Identify(bytes.NewReader(c.b), int64(len(c.b)), c.name, Options{})
 		to := ""
 		if len(f.GoesTo) > 0 {
-			to = fmt.Sprintf("%s %s", f.GoesTo[0].Partition, f.GoesTo[0].Evidence)
+			to = fmt.Sprintf("%s %s", f.GoesTo[0].Partition, f.GoesTo[0].By)
 		}
 		if f.Kind != c.kind || to != c.to || c.is != "" && strings.Join(f.Models(), " ") != c.is {
 			t.Errorf("%s: %s for %q goes to %q, want %s, %q, %q", c.name, f.Kind, f.Models(), to, c.kind,

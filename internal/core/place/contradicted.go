@@ -13,11 +13,11 @@ import (
 func ModelContradictions(c *card.Card, m *model.Model) []finding.Finding {
 	f := c.Get(card.FactSlots)
 	slots, known := c.Slots()
-	if m == nil || m.Slots == 0 || !known || f.Evidence == card.Model || max(len(slots), 1) == m.Slots {
+	if m == nil || m.Slots == 0 || !known || f.Source == card.Model || max(len(slots), 1) == m.Slots {
 		return nil
 	}
 	why := "the phone reports"
-	if f.Evidence == card.Concluded {
+	if f.Source == card.Concluded {
 		why = f.Why + ", which means"
 	}
 	return []finding.Finding{finding.Warns(finding.ModelContradicted, m.Name,

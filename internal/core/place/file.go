@@ -154,7 +154,7 @@ func NotMounted(area string) finding.Finding {
 func ByJob(facts ...card.Fact) string {
 	for _, f := range facts {
 		switch {
-		case f.Evidence != card.Journal:
+		case f.Source != card.Journal:
 		case f.Job > 0:
 			return fmt.Sprintf(" (so says the journal of job %d)", f.Job)
 		default:
@@ -164,9 +164,9 @@ func ByJob(facts ...card.Fact) string {
 	return ""
 }
 
-// EvidenceWords says in words where a fact is from.
-func EvidenceWords(f card.Fact) string {
-	switch f.Evidence {
+// SourceWords says in words where a fact is from.
+func SourceWords(f card.Fact) string {
+	switch f.Source {
 	case card.Model:
 		return "the model file says so"
 	case card.Journal:

@@ -10,9 +10,9 @@ import (
 
 // Held is what one slot holds, as far as there is source.
 type Held struct {
-	What     string        `json:"what"` // system, recovery, or a partition
-	Value    string        `json:"value"`
-	Evidence card.Evidence `json:"evidence"`
+	What   string      `json:"what"` // system, recovery, or a partition
+	Value  string      `json:"value"`
+	Source card.Source `json:"source"`
 }
 
 // Holds gives what is on a slot: its system, its recovery, and what else jobs
@@ -21,7 +21,7 @@ func Holds(c *card.Card, m *model.Model, slot string) []Held {
 	var list []Held
 	add := func(what, partition string) {
 		if f := c.Get(card.FactHolds.Of(card.At(partition, slot))); f.Known() {
-			list = append(list, Held{what, f.Value, f.Evidence})
+			list = append(list, Held{what, f.Value, f.Source})
 		}
 	}
 	add("system", "system")
@@ -30,7 +30,7 @@ func Holds(c *card.Card, m *model.Model, slot string) []Held {
 		add("recovery", home)
 	}
 	if f := c.Get(card.FactAddons.Of(slot)); f.Known() {
-		list = append(list, Held{"add-ons", f.Value, f.Evidence})
+		list = append(list, Held{"add-ons", f.Value, f.Source})
 	}
 	for _, p := range Usual {
 		if p != "system" && p != home {

@@ -9,10 +9,10 @@ import (
 
 // Home is where a phone keeps its recovery.
 type Home struct {
-	Partition string        `json:"partition"` // that is written to set one; "" when nobody can tell
-	Form      string        `json:"form"`      // own, ramdisk (of the boot image), fragment (of vendor_boot)
-	Why       string        `json:"why"`
-	Evidence  card.Evidence `json:"evidence"`
+	Partition string      `json:"partition"` // that is written to set one; "" when nobody can tell
+	Form      string      `json:"form"`      // own, ramdisk (of the boot image), fragment (of vendor_boot)
+	Why       string      `json:"why"`
+	Source    card.Source `json:"source"`
 }
 
 // Words says what the home is.
@@ -32,7 +32,7 @@ func (h Home) Words() string {
 // from the partitions the phone has.
 func RecoveryHome(c *card.Card, m *model.Model) Home {
 	if m != nil && m.Recovery.Partition != "" {
-		return Home{Partition: m.Recovery.Partition, Form: formOf(m.Recovery.Partition), Evidence: card.Model,
+		return Home{Partition: m.Recovery.Partition, Form: formOf(m.Recovery.Partition), Source: card.Model,
 			Why: "the model file of " + m.Name + " says so"}
 	}
 	has := func(base string) bool {
@@ -40,21 +40,21 @@ func RecoveryHome(c *card.Card, m *model.Model) Home {
 	}
 	switch {
 	case has("recovery"):
-		return Home{Partition: "recovery", Form: "own", Evidence: card.Read,
+		return Home{Partition: "recovery", Form: "own", Source: card.Read,
 			Why: "the phone has a partition of that name"}
 	case !has("boot") && len(c.Partitions()) == 0:
-		return Home{Evidence: card.Unknown, Why: "the phone does not tell its partitions in this mode, and " +
+		return Home{Source: card.Unknown, Why: "the phone does not tell its partitions in this mode, and " +
 			"there is no model file for it"}
 	case has("vendor_boot") && has("init_boot"):
-		return Home{Partition: "vendor_boot", Form: "fragment", Evidence: card.Read,
+		return Home{Partition: "vendor_boot", Form: "fragment", Source: card.Read,
 			Why: "there is no partition recovery, and phones with init_boot and vendor_boot keep it there"}
 	}
 	if slots, known := c.Slots(); known && len(slots) > 1 {
-		return Home{Partition: "boot", Form: "ramdisk", Evidence: card.Read,
+		return Home{Partition: "boot", Form: "ramdisk", Source: card.Read,
 			Why: "there is no partition recovery, and phones with slots and without it start the recovery " +
 				"from the boot image"}
 	}
-	return Home{Evidence: card.Unknown, Why: "there is no partition called recovery; it may have another " +
+	return Home{Source: card.Unknown, Why: "there is no partition called recovery; it may have another " +
 		"name, which a model file can give"}
 }
 

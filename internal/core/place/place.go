@@ -32,7 +32,7 @@ type Placed struct {
 
 // Sure reports whether the file's contents say where it goes, and not its name or a person.
 func (p Placed) Sure() bool {
-	return !p.Forced && len(p.File.GoesTo) > 0 && p.File.GoesTo[0].Evidence != "name"
+	return !p.Forced && len(p.File.GoesTo) > 0 && p.File.GoesTo[0].By != "name"
 }
 
 // NowhereError says that nobody can tell where a file goes.

@@ -78,8 +78,8 @@ func TestRecoveryHome(t *testing.T) {
 		if got := h.Partition + " " + h.Form; got != c.want {
 			t.Errorf("%s: %s, want %s", what, got, c.want)
 		}
-		if h.Why == "" || h.Partition == "" && h.Evidence != card.Unknown {
-			t.Errorf("%s: %+v; unwanted: h.Why == '' || h.Partition == '' && h.Evidence != card.Unknown",
+		if h.Why == "" || h.Partition == "" && h.Source != card.Unknown {
+			t.Errorf("%s: %+v; unwanted: h.Why == '' || h.Partition == '' && h.Source != card.Unknown",
 				what, h)
 		}
 	}
@@ -204,15 +204,15 @@ func TestArch(t *testing.T) {
 // TestByJob: a fact out of a journal names its job; what was read needs no such word.
 func TestByJob(t *testing.T) {
 	for want, f := range map[string]card.Fact{
-		"":                                 {Value: "x", Evidence: card.Read, Job: 3},
-		" (so says the journal of job 12)": {Value: "x", Evidence: card.Journal, Job: 12},
-		" (so says an earlier journal)":    {Value: "x", Evidence: card.Journal},
+		"":                                 {Value: "x", Source: card.Read, Job: 3},
+		" (so says the journal of job 12)": {Value: "x", Source: card.Journal, Job: 12},
+		" (so says an earlier journal)":    {Value: "x", Source: card.Journal},
 	} {
 		if got := ByJob(f); got != want {
 			t.Errorf("%+v: %q, want %q", f, got, want)
 		}
 	}
-	if got := ByJob(card.Fact{Evidence: card.Read}, card.Fact{Evidence: card.Journal,
+	if got := ByJob(card.Fact{Source: card.Read}, card.Fact{Source: card.Journal,
 		Job: 2}); !strings.Contains(got, "job 2") {
 		t.Errorf("of several: %q", got)
 	}
@@ -231,7 +231,7 @@ func TestFileName(t *testing.T) {
 // lacks; a slot can't be meant, and nothing is guessed.
 func TestPhoneThatTellsNothing(t *testing.T) {
 	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Boot,
-		GoesTo: []ident.Destination{{Partition: "boot", Evidence: "content"}}}
+		GoesTo: []ident.Destination{{Partition: "boot", By: "content"}}}
 	for into, want := range map[string]string{"boot": "boot ", "recovery": "recovery ", "boot_a": "boot a"} {
 		to, err := ParseTarget(into)
 		if err != nil {

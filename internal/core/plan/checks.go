@@ -51,7 +51,7 @@ func commandFinding(c *card.Card, command, remedy string) []finding.Finding {
 	}
 	return []finding.Finding{finding.Stops(finding.CommandUnknown, command,
 		fmt.Sprintf("this phone's bootloader does not know %q (%s)", command,
-			place.EvidenceWords(c.Get(card.FactCommand.Of(command)))), remedy)}
+			place.SourceWords(c.Get(card.FactCommand.Of(command)))), remedy)}
 }
 
 // askFindings are the model file's questions that nobody has answered yet.
@@ -79,7 +79,7 @@ func answerFact(question string) card.ID {
 func answered(c *card.Card, questions []string) {
 	for _, q := range questions {
 		if !c.Get(answerFact(q)).Known() {
-			c.Set(answerFact(q), card.Fact{Value: "yes", Evidence: card.Said})
+			c.Set(answerFact(q), card.Fact{Value: "yes", Source: card.Said})
 		}
 	}
 }
@@ -199,7 +199,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 	}
 	var belongs []string
 	for _, d := range f.GoesTo {
-		if d.Evidence == "name" && !forced {
+		if d.By == "name" && !forced {
 			continue
 		}
 		p := d.Partition
@@ -240,7 +240,7 @@ func fileSystem(f *ident.File) bool {
 	return f.Kind == ident.Ext4 || f.Kind == ident.EROFS || f.Kind == ident.F2FS
 }
 
-func strong(d ident.Destination) bool { return d.Evidence != "name" }
+func strong(d ident.Destination) bool { return d.By != "name" }
 
 // riskyFinding is for partitions whose loss a phone does not survive.
 func riskyFinding(partition, what string, m *model.Model) []finding.Finding {
@@ -334,8 +334,8 @@ func imageLockFinding(c *card.Card) []finding.Finding {
 func batteryFinding(c *card.Card) []finding.Finding {
 	f := finding.Finding{Name: finding.BatteryLow, Severity: finding.Stop,
 		Remedy: "charge the phone to a third or more"}
-	fresh := c.Get(card.FactCharged).Evidence == card.Read || c.Get(card.FactMillivolts).Evidence == card.Read
-	if n, known := c.Number(card.FactPercent); known && (c.Get(card.FactPercent).Evidence == card.Read ||
+	fresh := c.Get(card.FactCharged).Source == card.Read || c.Get(card.FactMillivolts).Source == card.Read
+	if n, known := c.Number(card.FactPercent); known && (c.Get(card.FactPercent).Source == card.Read ||
 		!fresh) {
 		if n >= lowPercent {
 			return nil
@@ -408,7 +408,7 @@ func accountFinding(c *card.Card) []finding.Finding {
 	case known:
 		f.Severity = finding.Stop
 		f.Text = fmt.Sprintf("%d accounts are signed in (%s); the maker's system asks for them after the "+
-			"wipe and goes no further without", n, place.EvidenceWords(c.Get(card.FactAccounts)))
+			"wipe and goes no further without", n, place.SourceWords(c.Get(card.FactAccounts)))
 		if n == 1 {
 			f.Text = strings.Replace(strings.Replace(f.Text, "accounts are", "account is", 1),
 				"asks for them", "asks for it", 1)

@@ -37,7 +37,7 @@ func DraftModel(c *card.Card, home place.Home, marshal func(any) ([]byte, error)
 	}
 	s.WriteString("# twins: [models that look the same and are not]\n")
 	if slots, known := c.Slots(); known {
-		if f := c.Get(card.FactSlots); f.Evidence == card.Concluded {
+		if f := c.Get(card.FactSlots); f.Source == card.Concluded {
 			fmt.Fprintf(&s, "# %s\n", f.Why)
 		}
 		s.WriteString(put(map[string]int{"slots": max(len(slots), 1)}))

@@ -175,7 +175,7 @@ func TestEffectsOfWriting(t *testing.T) {
 				if len(d.From) == 0 || before.Get(i).Known() {
 					continue
 				}
-				before.Set(i, card.Fact{Value: "of before, " + i.String(), Evidence: card.Journal})
+				before.Set(i, card.Fact{Value: "of before, " + i.String(), Source: card.Journal})
 				learnt = append(learnt, i)
 			}
 		}

@@ -37,7 +37,7 @@ func file(kind ident.Kind, size int64, to ...string) *ident.File {
 	f := &ident.File{Path: "x.img", Size: size, Kind: kind, Boot: &boot.Image{},
 		Props: map[string]string{"ro.product.device": "dunlin"}}
 	for _, t := range to {
-		f.GoesTo = append(f.GoesTo, ident.Destination{Partition: t, Evidence: "content", Why: "it says so"})
+		f.GoesTo = append(f.GoesTo, ident.Destination{Partition: t, By: "content", Why: "it says so"})
 	}
 	return f
 }
@@ -59,13 +59,13 @@ func TestRecoveryHome(t *testing.T) {
 		{"nothing told", "", table("system", 2)},
 	} {
 		if h := place.RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" ||
-			(h.Evidence == card.Unknown) != (c.want == "") {
-			t.Errorf("%s: %+v; unwanted: h.Partition != c.want || h.Why == '' || (h.Evidence == ...", c.name,
+			(h.Source == card.Unknown) != (c.want == "") {
+			t.Errorf("%s: %+v; unwanted: h.Partition != c.want || h.Why == '' || (h.Source == ...", c.name,
 				h)
 		}
 	}
 	if h := place.RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" ||
-		h.Evidence != card.Model {
+		h.Source != card.Model {
 		t.Errorf("with a model file: %+v", h)
 	}
 }
@@ -239,7 +239,7 @@ func TestBootloaderFindings(t *testing.T) {
 	plain := file(ident.Boot, 99, "boot")
 	plain.Props = godwit.Props
 	super := &ident.File{Path: "super.img", Size: 9, Kind: ident.Super,
-		GoesTo: []ident.Destination{{Partition: "super", Evidence: "content"}}}
+		GoesTo: []ident.Destination{{Partition: "super", By: "content"}}}
 	home := place.RecoveryHome(full(), set.Find("godwit"))
 	write := func(f *ident.File, part string, forced bool) Step {
 		return &Write{File: f, Partition: part, Slot: "a", Forced: forced, Home: home}
@@ -279,11 +279,11 @@ func TestBootloaderFindings(t *testing.T) {
 			"stop still-wrapped, note recovery-replaced"},
 		{"nothing known but a footer",
 			write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown,
-				GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}},
+				GoesTo: []ident.Destination{{Partition: "dtbo", By: "avb-footer", Why: "its footer"}}},
 				"dtbo", false), full(card.FactModel, "godwit"), ""},
 		{"nothing known but a footer for another",
 			write(&ident.File{Path: "x.img", Size: 9, Kind: ident.Unknown,
-				GoesTo: []ident.Destination{{Partition: "dtbo", Evidence: "avb-footer", Why: "its footer"}}},
+				GoesTo: []ident.Destination{{Partition: "dtbo", By: "avb-footer", Why: "its footer"}}},
 				"boot", true), full(card.FactModel, "godwit"),
 			"stop wrong-destination, note recovery-replaced"},
 		{"another phone's numbers", write(file(ident.Unknown, 9), "persist", true),
@@ -580,7 +580,7 @@ func TestPackageThatWipes(t *testing.T) {
 // nothing else is known to have, and no other.
 func TestElsewhere(t *testing.T) {
 	f := &ident.File{Path: "x.img", Size: 9, Kind: ident.Recovery,
-		GoesTo: []ident.Destination{{Partition: "recovery", Evidence: "content"}}}
+		GoesTo: []ident.Destination{{Partition: "recovery", By: "content"}}}
 	for into, stops := range map[string]bool{
 		"recovery":      false,
 		"RECOVERY":      false,

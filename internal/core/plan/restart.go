@@ -80,7 +80,7 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 		if yes, known := c.Yes(card.FactUserspace); known && !yes {
 			return []finding.Finding{finding.Stops(finding.CommandUnknown, string(r.To),
 				"this phone has no userspace fastboot ("+
-					place.EvidenceWords(c.Get(card.FactUserspace))+")",
+					place.SourceWords(c.Get(card.FactUserspace))+")",
 				"its bootloader does everything there is to do over fastboot")}
 		}
 		return nil
@@ -149,7 +149,7 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 	}
 	for _, p := range []string{"boot", "system"} {
 		h := c.Get(card.FactHolds.Of(card.At(p, slot)))
-		if h.Evidence == card.Journal && h.Value == card.Nothing {
+		if h.Source == card.Journal && h.Value == card.Nothing {
 			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since%s", card.At(p, slot),
 				place.ByJob(h))
 			return []finding.Finding{f}

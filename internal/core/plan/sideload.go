@@ -88,7 +88,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 	part := card.At(home, card.Other(s.target(c)))
 	if home == "" || s.payload().Partition(home) == nil ||
-		c.Get(card.FactDigest.Of(part)).Evidence != card.Journal {
+		c.Get(card.FactDigest.Of(part)).Source != card.Journal {
 		return nil
 	}
 	return []finding.Finding{finding.Stops(finding.StockRecovery, part.String(),

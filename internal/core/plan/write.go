@@ -173,7 +173,7 @@ func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
 func (w *Write) Effects(c *card.Card) {
 	c.Learn(card.FactHolds.Of(w.Name()), w.title(), card.Journal)
 	// Two slots that are given the same file hold the same, before its digest is known.
-	c.Set(card.FactDigest.Of(w.Name()), card.Fact{Value: w.File.Path, Evidence: card.Journal, Pending: true})
+	c.Set(card.FactDigest.Of(w.Name()), card.Fact{Value: w.File.Path, Source: card.Journal, Pending: true})
 	if ownersData(w.Partition) {
 		dataReplaced(c, w.title())
 	}
