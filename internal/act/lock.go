@@ -3,10 +3,12 @@ package act
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/model"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
@@ -18,7 +20,7 @@ import (
 // phone, and reads whether it is open.
 func (j *Actor) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 	d := Done{}
-	commands := []string{"flashing unlock", "oem unlock"}
+	commands := slices.Clone(model.Unlocks)
 	if m := j.Model(); m != nil && m.Bootloader.Unlock != "" {
 		commands = []string{m.Bootloader.Unlock}
 	}
@@ -42,6 +44,9 @@ func (j *Actor) unlock(ctx context.Context, s *plan.Unlock) (Done, error) {
 		err = j.withoutCode(err)
 		if !unknownCommand(err) {
 			break
+		}
+		if j.Code == "" { // which is kept nowhere
+			j.Card.Learn(card.FactCommand.Of(cmd), "no", card.Journal)
 		}
 	}
 	if Stopped(ctx, err) == ErrStopped {

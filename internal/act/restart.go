@@ -106,6 +106,9 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 	if w != nil {
 		err = j.arrived(ctx, w, before, s.To, hands)
 	}
+	if w != nil && err == nil && hands {
+		err = j.askKeys(s.To, from)
+	}
 	if w == nil || j.unseen(err, s.To, effects) { // which is no fault
 		d.Confirm = journal.NotKnown
 		return d, nil
@@ -318,19 +321,52 @@ func (j *Actor) quiet(c *card.Card, slot string) bool {
 	return place.QuietRecovery(c, j.Model(), slot)
 }
 
+// fromRecovery ends the name of a recipe that is a recovery's menu entry.
+const fromRecovery = "-from-recovery"
+
+// byMenu reports whether a recovery's menu leads from one mode into another.
+func (j *Actor) byMenu(from, to card.Mode) bool {
+	_, told := j.Model().Hand(string(to) + fromRecovery)
+	return to != card.Sideload && (!to.Def().ByKeys || told) && (from == card.Recovery ||
+		from == card.Sideload)
+}
+
+// askKeys asks once which keys or entries brought a phone into a mode, where no model file says it. Without
+// an answer it is not asked again.
+func (j *Actor) askKeys(to, from card.Mode) error {
+	name := string(to)
+	if j.byMenu(from, to) {
+		name += fromRecovery
+	}
+	fact := card.FactKeysFor.Of(name)
+	if _, told := j.Model().Hand(name); told || j.Yes || j.Card.Get(fact).Known() {
+		return nil
+	}
+	question := fmt.Sprintf("%s is %s now. Which keys or entries did that? (Enter: no answer; it is not "+
+		"asked again)",
+		j.Name, to.Def().Words)
+	reply, err := j.Obs.Words(question)
+	if errors.Is(err, say.ErrNobody) {
+		return nil
+	}
+	if err == nil {
+		j.said = append(j.said, journal.Answer{Question: question, Answer: reply})
+		j.Card.Learn(fact, reply, card.Said)
+	}
+	return err
+}
+
 // showHands shows the recipe for a mode, as it is from the mode the phone is in, and gives how
 // long it may take.
 func (j *Actor) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 	r := j.Hand(string(to),
 		fmt.Sprintf("Bring the phone into %s with its keys or its menu; no model file says how on this one.",
 			to))
-	_, told := j.Model().Hand(string(to) + "-from-recovery")
-	if from := j.Card.Mode(); to != card.Sideload && (!to.Def().ByKeys || told) && (from == card.Recovery ||
-		from == card.Sideload) {
+	if j.byMenu(j.Card.Mode(), to) {
 		// A recovery has a menu, and its keys work where that has no such entry. A manufacturer's loader is
 		// none of a recovery's entries, unless the model file knows better.
 		keys := strings.Join(r.Do, " ")
-		menu := j.Hand(string(to)+"-from-recovery",
+		menu := j.Hand(string(to)+fromRecovery,
 			fmt.Sprintf("In the recovery's menu, choose the entry that restarts into %s.", to))
 		menu.Wait, menu.Hint = r.Wait, cmp.Or(menu.Hint, "Where the menu has no such entry: "+keys)
 		r = menu

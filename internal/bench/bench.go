@@ -44,6 +44,8 @@ type file struct {
 	Phones []Entry `yaml:"phones"`
 	// Serials are the numbers of one phone each, of those that report more than one.
 	Serials [][]string `yaml:"serials,omitempty"`
+	// Shared are numbers that several phones report, which identify none of them.
+	Shared []string `yaml:"shared,omitempty"`
 }
 
 // Options say where a bench is and how it reaches phones.
@@ -93,6 +95,9 @@ func Open(o Options) (*Bench, error) {
 	b := &Bench{Home: o.Home, locks: o.Locks, doing: o.Doing, dial: o.Dial, cable: o.Cable, ports: o.Ports}
 	if b.dial == nil {
 		b.dial = &net.Dialer{}
+	}
+	if b.cable != nil {
+		b.cable = numbered{b.cable}
 	}
 	if b.locks == "" {
 		b.locks = lockFolder()
@@ -166,7 +171,8 @@ func (b *Bench) read() (file, error) {
 		}
 		b.listOf = st
 	}
-	return file{Phones: slices.Clone(b.list.Phones), Serials: slices.Clone(b.list.Serials)}, nil
+	return file{Phones: slices.Clone(b.list.Phones), Serials: slices.Clone(b.list.Serials),
+		Shared: slices.Clone(b.list.Shared)}, nil
 }
 
 // maxList bounds bench.yaml, in bytes: it holds thousands of phones.

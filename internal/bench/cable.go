@@ -3,10 +3,26 @@ package bench
 import (
 	"slices"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/link/usb"
 	"jarlid/internal/phone"
 	"jarlid/internal/phone/wire"
 )
+
+// numbered is a bus that leaves out serial numbers that identify nothing.
+type numbered struct{ usb.Bus }
+
+// List implements usb.Bus.
+func (n numbered) List() ([]usb.Device, error) {
+	list, err := n.Bus.List()
+	list = slices.Clone(list)
+	for i := range list {
+		if card.Placeholder(list[i].Serial) {
+			list[i].Serial = ""
+		}
+	}
+	return list, err
+}
 
 // Devices gives what is plugged in.
 func (b *Bench) Devices() ([]usb.Device, error) {
@@ -40,14 +56,18 @@ func (b *Bench) unlisted(list []*phone.Phone) []*phone.Phone {
 	}
 	for _, d := range free {
 		at := wire.CableAddress(d)
-		shared := slices.ContainsFunc(free, func(o usb.Device) bool {
+		beside := slices.ContainsFunc(free, func(o usb.Device) bool {
 			return o.Port != d.Port && o.Serial == d.Serial
 		})
+		shared := b.common(d.Serial)
+		if beside && !shared && d.Serial != "" {
+			_ = b.share(d.Serial) // without it the number identifies one of them when the other is away
+		}
 		name, serial := d.Serial, d.Serial
 		if group := b.known(serial); len(group) > 0 && serial != "" {
 			name = group[0] // one name in all its modes
 		}
-		if name == "" || shared {
+		if name == "" || shared || beside {
 			name, serial = at.String(), ""
 		}
 		p := phone.New(h, name, serial, b.Models.OfLoader(d.Numbers()), at)
@@ -141,6 +161,21 @@ func (b *Bench) known(serial string) []string {
 		}
 	}
 	return nil
+}
+
+// common reports whether several phones were seen that report a serial number.
+func (b *Bench) common(serial string) bool {
+	f, err := b.read()
+	return err == nil && slices.Contains(f.Shared, serial)
+}
+
+// share keeps that several phones report a serial number, so that it identifies none of them.
+func (b *Bench) share(serial string) error {
+	return b.change(func(f *file) {
+		if !slices.Contains(f.Shared, serial) {
+			f.Shared = append(f.Shared, serial)
+		}
+	})
 }
 
 // other reports whether a serial number belongs to another listed phone.

@@ -17,7 +17,7 @@ import (
 func (b *Bench) host() *wire.Host {
 	return &wire.Host{Home: b.Home, Models: b.Models, Dial: b.dial, Key: b.Key, Lock: b.lock,
 		Holder: b.holder,
-		Cable:  b.cable, Ports: b.ports, Known: b.known, Other: b.other, SameAs: b.sameAs}
+		Cable:  b.cable, Ports: b.ports, Known: b.known, Common: b.common, Other: b.other, SameAs: b.sameAs}
 }
 
 // Phones gives every listed phone, and those on a cable that nobody listed.

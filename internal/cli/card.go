@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) cardCommand() *cobra.Command {
-	var save, draft string
+	var save string
 	c := &cobra.Command{Use: "card", Short: "Show everything known about one phone, each fact with its " +
 		"source", Args: noWords,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -23,14 +23,13 @@ func (a *app) cardCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.showCard(cmd.Context(), e, save, draft)
+			return a.showCard(cmd.Context(), e, save)
 		}}
 	c.Flags().StringVar(&save, "save", "", "keep the card in a file, for --card later")
-	c.Flags().StringVar(&draft, "new-model", "", "write a draft of a model file from what the phone tells")
 	return c
 }
 
-func (a *app) showCard(ctx context.Context, e *task.Env, save, draft string) error {
+func (a *app) showCard(ctx context.Context, e *task.Env, save string) error {
 	r, err := task.ShowCard(ctx, e)
 	if err != nil {
 		return err
@@ -42,13 +41,6 @@ func (a *app) showCard(ctx context.Context, e *task.Env, save, draft string) err
 			return err
 		}
 		a.say(r.Job.Name, say.Done, "the card is kept in %s; commands take it with --card %s", save, save)
-	}
-	if draft != "" {
-		if err := r.Draft(draft); err != nil {
-			return err
-		}
-		a.say(r.Job.Name, say.Done, "a draft is in %s; complete it, then put it into %s", draft,
-			task.ModelsDir(e))
 	}
 	if a.card == "" {
 		a.suggest(r.Job)
@@ -118,7 +110,8 @@ func (a *app) printCard(r *task.CardShown) {
 // printModel shows names, twins and quirks of a model file.
 func (a *app) printModel(m *task.ModelInfo) {
 	if m == nil {
-		a.say("", say.Note, "no model file knows this phone; jarlid card --new-model FILE drafts one")
+		a.say("", say.Note, "no model file describes this phone; none is needed (jarlid model draft writes "+
+			"one)")
 		return
 	}
 	if len(m.Aliases) > 0 {

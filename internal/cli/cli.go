@@ -331,7 +331,8 @@ func (a *app) root() *cobra.Command {
 		return finding.Names(), cobra.ShellCompDirectiveNoFileComp
 	})
 	root.AddCommand(a.benchCommand(), a.identCommand(), a.proofCommand(), a.liftCommand(), a.fitCommand(),
-		a.cardCommand(), a.sheetCommand(), a.jobsCommand(), a.unlockCommand(), a.flashCommand(),
+		a.cardCommand(), a.modelCommand(), a.sheetCommand(), a.jobsCommand(), a.unlockCommand(),
+		a.flashCommand(),
 		a.recoveryCommand(), a.slotCommand(), a.vbmetaCommand(), a.relockCommand(), a.wipeCommand(),
 		a.sideloadCommand(), a.putCommand(), a.appCommand(), a.arriveCommand(),
 		a.backupCommand(), a.shelveCommand(), a.unshelveCommand(), a.goCommand(), a.explainCommand(),

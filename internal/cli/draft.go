@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/core/advice"
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/phone/wire"
@@ -21,6 +23,7 @@ import (
 // draftOptions are those of sheet draft.
 type draftOptions struct {
 	goal, output, model string
+	recoveryIn          string
 	over                bool
 }
 
@@ -42,6 +45,8 @@ func (a *app) sheetDraftCommand() *cobra.Command {
 	c.Flags().StringVarP(&o.output, "output", "o", "",
 		"the sheet to write; its files lie in the same folder or below (default: evening.yaml beside them)")
 	c.Flags().StringVar(&o.model, "model", "", "a model instead of a phone: what its model file says")
+	c.Flags().StringVar(&o.recoveryIn, "recovery-in", "",
+		"the partition this phone keeps its recovery in, where that can't be worked out")
 	c.Flags().BoolVar(&o.over, "over", false, "write over a sheet that is there")
 	a.complete(c, "for", cobra.FixedCompletions(goals, cobra.ShellCompDirectiveNoFileComp))
 	return c
@@ -59,21 +64,8 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 		}
 		return task.Usage("%q is no goal for --for%s", o.goal, spell.NoneOf(o.goal, goals))
 	}
-	var j *engine.Job
-	if o.model != "" {
-		m := e.Bench.Models.Find(o.model)
-		if m == nil {
-			return task.Usage("there is no model file for %q%s", o.model,
-				spell.NoneOf(o.model, e.Bench.Models.Names()))
-		}
-		j = engine.OfModel(e.Bench, e.Options, m)
-		e.Later(j.Close)
-	} else if j, err = sheet.OpenForDraft(cmd.Context(), e); err != nil {
-		var away *wire.NotHereError
-		if errors.As(err, &away) {
-			a.next = append(a.next,
-				e.Command("", append(append([]string{"sheet", "draft"}, args...), "--model", "MODEL")...))
-		}
+	j, err := a.openForDraft(cmd.Context(), e, args, o)
+	if err != nil {
 		return err
 	}
 	d, err := sheet.DraftOf(cmd.Context(), e, args, o.output, sheet.DraftFor{Card: j.Card, Model: j.Model(),
@@ -115,4 +107,29 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 	}
 	a.next = append(a.next, e.Command("", "sheet", "check", shown)+before(" --on ", a.on))
 	return nil
+}
+
+// openForDraft opens the phone a sheet is drafted for, or takes what a model file says of it.
+func (a *app) openForDraft(ctx context.Context, e *task.Env, args []string, o *draftOptions) (j *engine.Job,
+	err error) {
+	if o.model != "" {
+		m := e.Bench.Models.Find(o.model)
+		if m == nil {
+			return nil, task.Usage("there is no model file for %q%s", o.model,
+				spell.NoneOf(o.model, e.Bench.Models.Names()))
+		}
+		j = engine.OfModel(e.Bench, e.Options, m)
+		e.Later(j.Close)
+	} else if j, err = sheet.OpenForDraft(ctx, e); err != nil {
+		var away *wire.NotHereError
+		if errors.As(err, &away) {
+			a.next = append(a.next,
+				e.Command("", append(append([]string{"sheet", "draft"}, args...), "--model", "MODEL")...))
+		}
+		return nil, err
+	}
+	if o.recoveryIn != "" {
+		j.Card.Learn(card.FactHome, card.Part(o.recoveryIn).Base, card.Said)
+	}
+	return j, nil
 }

@@ -25,7 +25,7 @@ import (
 func (a *app) standinCommand() *cobra.Command {
 	c := &cobra.Command{Use: "standin", Short: "Run phones made of software, to practise and test on",
 		Args: noWords,
-		RunE: wants("run, press or fault")}
+		RunE: wants("run, draft, press or fault")}
 	var o device.Options
 	var as string
 	var onCable bool
@@ -69,7 +69,9 @@ func (a *app) standinCommand() *cobra.Command {
 		"many bytes; refuse, drop-next: after so many commands")
 	bad.Flags().Int64Var(&fault.For, "for", 1, "stall: seconds; refuse, drop-next, fail-at-end: how often; "+
 		"line-...: how many messages")
-	c.AddCommand(run, press, bad)
+	c.AddCommand(run, a.draftCommand("draft", "Write a model file that can be run as a stand-in, to "+
+		"practise", true), press,
+		bad)
 	return c
 }
 

@@ -275,8 +275,7 @@ func typeExamples(t *testing.T, hand, hands int) {
 					}
 				}
 				writes = args[0] != "bench" &&
-					slices.Contains([]string{"-o", "--output", "--save", "--page", "--at",
-						"--new-model"}, w) || w == "man"
+					slices.Contains([]string{"-o", "--output", "--save", "--page", "--at"}, w) || w == "man"
 			}
 			key := strings.Join(args, " ")
 			if ran[key]++; ran[key] > 1 || len(args) == 0 || slices.Contains([]string{"demo", "standin"},

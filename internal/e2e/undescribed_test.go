@@ -3,16 +3,21 @@ package e2e
 import (
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/model"
 	"jarlid/internal/demo"
 	"jarlid/internal/standin"
 	"jarlid/internal/standin/scenario"
+	"jarlid/internal/standin/standintest"
 )
 
 // undescribed is a phone that no model file of the technician's describes, made from a seed.
@@ -28,25 +33,28 @@ type undescribed struct {
 	sizes     string // how it spells sizes
 	silent    bool   // it lists few variables
 	lacks     string // a command that it does not know: "", boot
+	loader    bool   // a manufacturer's loader instead of fastboot
 }
 
 // undescribedOf makes the phone of a seed. Slots, super and the recovery's home go through all that there
 // are; the others are drawn.
 func undescribedOf(seed int) undescribed {
 	r := rand.New(rand.NewPCG(uint64(seed), 29))
-	layouts := []undescribed{
-		{slots: 1, home: "recovery"},
-		{slots: 2, home: "recovery"},
+	layouts := []undescribed{ // every pair of slots, home and super is among them
+		{slots: 1, home: "recovery", loader: true},
+		{slots: 2, home: "recovery", super: true},
 		{slots: 2, home: "boot"},
-		{slots: 2, super: true, home: "vendor_boot"},
-		{slots: 1, super: true, home: "recovery"},
-		{slots: 2, super: true, home: "recovery"},
-		{slots: 2, super: true, home: "boot"},
-		{slots: 2, home: "vendor_boot"},
+		{slots: 2, home: "vendor_boot", super: true},
+		{slots: 1, home: "recovery", super: true},
+		{slots: 1, home: "lifeboat"},
+		{slots: 2, home: "lifeboat", super: true},
+		{slots: 2, home: "recovery"},
+		{slots: 1, home: "boot", super: true},
+		{slots: 1, home: "vendor_boot"},
 	}
 	u := layouts[seed%len(layouts)]
 	u.seed = seed
-	u.userspace = u.super || r.IntN(2) == 0
+	u.userspace = (u.super || r.IntN(2) == 0) && !u.loader
 	u.capitals, u.serials, u.silent = r.IntN(4) == 0, r.IntN(3) == 0, r.IntN(3) == 0
 	u.unknown = []string{"refused", "empty"}[r.IntN(2)]
 	u.sizes = []string{"0x", "hex", "decimal"}[r.IntN(3)]
@@ -64,13 +72,20 @@ func (u undescribed) file() string {
 		slots = ", slots: true"
 	}
 	var s strings.Builder
-	fmt.Fprintf(&s, "model: %s\nslots: %d\nrecovery: {partition: %s}\nstandin:\n  serial: WL-W-%d\n",
-		u.name(),
-		u.slots, u.home, u.seed)
+	fmt.Fprintf(&s, "model: %s\nslots: %d\nrecovery: {partition: %s}\n", u.name(), u.slots, u.home)
+	start := "bootloader"
+	if u.loader {
+		start = "loader"
+		s.WriteString("loader: {usb: [\"1209:0099\"]}\n")
+	}
+	fmt.Fprintf(&s, "standin:\n  serial: WL-W-%d\n", u.seed)
+	if u.loader {
+		s.WriteString("  loader: {version: \"2.1\", payload: 64KiB}\n")
+	}
 	if u.serials {
 		fmt.Fprintf(&s, "  serial-adb: WD-%d\n", u.seed)
 	}
-	fmt.Fprintf(&s, "  start: bootloader\n  battery: {percent: 80, full-millivolts: 4400, variables: "+
+	fmt.Fprintf(&s, "  start: "+start+"\n  battery: {percent: 80, full-millivolts: 4400, variables: "+
 		"{battery-voltage: millivolts}}\n  max-download: 0x2000000\n  slot-variables: %s\n"+
 		"  reboot-recovery: true\n  boot: %s\n  userspace: %s\n  snapshots: %s\n", yes(u.slots > 1),
 		yes(u.lacks != "boot"), yes(u.userspace), yes(u.super && u.slots > 1))
@@ -149,29 +164,166 @@ func (l *lab) undescribed(u undescribed) {
 	addon := filepath.Join(dir, "shoreline.zip")
 	write(l, addon, must(scenario.Shoreline.Package()))
 	tech := l.other("technician")
+	if u.loader { // any serial line may be anything: a person names its socket
+		tech.want(0, nil, "bench", "name", "usb:1-1", u.name())
+	}
 	tech.want(0, nil, "card")
 	at := filepath.Join(dir, "evening.yaml")
 	paths := []string{recovery, more.Package, addon}
 	if more.Overlay != "" {
 		paths = append(paths, more.Overlay)
 	}
-	tech.want(0, nil, append([]string{"sheet", "draft", "-o", at}, paths...)...)
-	tech.want(0, nil, "sheet", "check", at, "--accept", "verity-would-reject")
-	tech.did(u.name(), "", nil, "sheet", "run", at, "--yes", "--accept", "verity-would-reject")
-	var c struct {
-		Facts map[string]struct{ Value string }
-	}
-	tech.result(0, &c, "card")
-	for fact, want := range map[string]string{"mode": "system", "system.version": scenario.Saltmarsh.Name +
-		" " +
-		"4.2", "slot.started": strings.Repeat("b", u.slots-1), "model": u.name()} {
-		if got := c.Facts[fact].Value; got != want {
-			l.Errorf("after the evening %s is %q, want %q", fact, got, want)
+	draft := append([]string{"sheet", "draft", "-o", at}, paths...)
+	var asked struct{ Ask, Open []string }
+	tech.result(0, &asked, draft...)
+	if u.home == "lifeboat" { // which only a person knows: nothing on the phone says what it is for
+		if len(asked.Open) != 1 || !strings.Contains(asked.Open[0],
+			"where does this phone keep its recovery") {
+			l.Fatalf("the draft asks %q, and not where the recovery lives", asked.Open)
 		}
+		asked.Open = nil
+		tech.want(0, nil, append(draft, "--over", "--recovery-in", "lifeboat")...)
 	}
+	if len(asked.Open) > 0 {
+		l.Errorf("the draft asks %q", asked.Open)
+	}
+	checked := tech.want(0, nil, "sheet", "check", at, "--accept", "verity-would-reject")
+	if strings.Contains(checked, "wrong-arch") { // the recovery of the same sheet states the processor
+		l.Errorf("the processor is unknown:\n%s", checked)
+	}
+	tech.byOwner(u, "sheet", "run", at, "--yes", "--accept", "verity-would-reject")
+	if c := tech.isNow(u, scenario.Saltmarsh.Name+" "+
+		""+scenario.Saltmarsh.Version); c["slot.started"].Value != strings.Repeat("b",
+		u.slots-1) {
+		l.Errorf("after the evening it runs on slot %q", c["slot.started"].Value)
+	}
+	time.Sleep(10 * time.Second) // until an update is merged
 	system := "system" + strings.Repeat("_b", u.slots-1)
 	if !l.added(u.name(), system, scenario.Shoreline.Name) {
 		l.Errorf("the add-on is not on %s", system)
+	}
+	tech.learned(u, paths)
+	tech.genericOn(u)
+	tech.stockAgain(u, more.Set, standIn.job.out)
+}
+
+// isNow makes sure that the phone runs a system, and is still itself.
+func (l *lab) isNow(u undescribed, system string) map[string]card.Fact {
+	l.Helper()
+	var c struct{ Facts map[string]card.Fact }
+	l.result(0, &c, "card")
+	for fact, want := range map[string]string{"mode": "system", "system.version": system,
+		"model": u.name()} {
+		if got := c.Facts[fact].Value; got != want {
+			l.Errorf("%s is %q, want %q", fact, got, want)
+		}
+	}
+	return c.Facts
+}
+
+// byOwner runs a command with somebody at the phone who knows its keys, which no model file does.
+func (l *lab) byOwner(u undescribed, args ...string) {
+	l.Helper()
+	l.byOwnerSaying(u, "", args...)
+}
+
+// byOwnerSaying is byOwner with answers.
+func (l *lab) byOwnerSaying(u undescribed, answers string, args ...string) string {
+	l.Helper()
+	does := maps.Clone(standintest.Owner)
+	if u.loader {
+		does["Bring the phone into recovery"] = []string{"battery-out", "battery-in", "volume-up+side+power"}
+		does["hold power"] = does["Bring the phone into recovery"] // as it is remembered
+		does["Bring the phone into loader"] = []string{"battery-out", "battery-in", "volume-down+side+power",
+			"volume-up"}
+	}
+	code, out := l.owner(u.name(), answers, does, args...)
+	l.check(0, nil, code, out, args)
+	return out
+}
+
+// learned drafts a model file from what is known of the phone by now; with it a sheet asks nothing, with the
+// phone there or not.
+func (l *lab) learned(u undescribed, paths []string) {
+	l.Helper()
+	file := filepath.Join(l.dir, "learned.yaml")
+	l.want(0, []string{"model", u.name()}, "model", "draft", "-o", file)
+	l.want(0, []string{"0 contradicted"}, "model", "check", file)
+	l.want(0, []string{u.name()}, "model", "add", file)
+	m := must(model.Parse(must(os.ReadFile(file))))
+	if m.Slots != u.slots || m.RecoveryPartition() != u.home || m.HasLoader() != u.loader ||
+		slices.Contains(m.Bootloader.Lacks, "boot") && u.lacks != "boot" ||
+		len(m.Logical) > 0 != u.super || m.SerialDiffers != u.serials {
+		l.Errorf("the model file states slots %d, recovery %s, loader %v, lacks %q, logical %q, two "+
+			"numbers %v of "+
+			"%+v:\n%s", m.Slots, m.RecoveryPartition(), m.HasLoader(), m.Bootloader.Lacks, m.Logical,
+			m.SerialDiffers,
+			u, must(os.ReadFile(file)))
+	}
+	for _, more := range [][]string{nil, {"--model", u.name()}} {
+		var asked struct{ Ask, Open []string }
+		at := filepath.Join(filepath.Dir(paths[0]), "again.yaml")
+		l.result(0, &asked, append(append([]string{"sheet", "draft", "--over", "-o", at}, paths...),
+			more...)...)
+		if more != nil { // whether accounts are signed in no file says
+			asked.Ask = slices.DeleteFunc(asked.Ask, func(q string) bool {
+				return strings.Contains(q,
+					"account")
+			})
+		}
+		if len(asked.Open)+len(asked.Ask) > 0 {
+			l.Errorf("with the model file the draft asks %q, %q (%q)", asked.Open, asked.Ask, more)
+		}
+	}
+}
+
+// genericOn follows the steps that fit gives for a generic system, in the mode the phone is in; it boots, and
+// the phone is still itself. One that fit does not accept is left alone.
+func (l *lab) genericOn(u undescribed) {
+	l.Helper()
+	var v answer
+	gsi := filepath.Join(l.dir, generics["arm64"])
+	write(l, gsi, must(os.ReadFile(filepath.Join(gsiFolder(), generics["arm64"]))))
+	if code, out := l.run("fit", gsi); code != 0 {
+		l.Logf("%s takes no generic system:\n%s", u.name(), out)
+		return
+	}
+	l.result(0, &v, "fit", gsi)
+	for _, todo := range v.Todo {
+		l.byOwner(u, append(strings.Fields(strings.ReplaceAll(todo, "'", ""))[1:], "--yes")...)
+	}
+	if len(v.Todo) == 0 {
+		l.Errorf("fit gives no steps: %+v", v)
+	}
+	l.isNow(u, scenario.GSI.Name+" "+scenario.GSI.Version)
+}
+
+// stockAgain writes the manufacturer's firmware set, in its order, with nothing named but the partitions
+// whose loss the phone would not survive.
+func (l *lab) stockAgain(u undescribed, set string, log *standintest.Output) {
+	l.Helper()
+	from, at := len(log.String()), filepath.Join(filepath.Dir(set), "stock.yaml")
+	var d struct{ Open []string }
+	l.result(0, &d, "sheet", "draft", set, "-o", at)
+	if len(d.Open) > 0 {
+		l.Errorf("the way back asks %q", d.Open)
+	}
+	l.want(0, nil, "sheet", "check", at)
+	l.byOwner(u, "sheet", "run", at, "--yes")
+	l.isNow(u, scenario.Stock.Name+" "+scenario.Stock.Version)
+	// Recoveries and the systems, whatever they are in, come after what boots; vbmeta is after what it
+	// covers.
+	var order []string
+	for line := range strings.Lines(log.String()[from:]) {
+		if _, to, ok := strings.Cut(strings.TrimSpace(line), " bytes to "); ok {
+			order = append(order, card.Part(to).Base)
+		}
+	}
+	if len(order) < 5 {
+		l.Errorf("the set was written as %q", order)
+	}
+	if at := slices.Index(order, "vbmeta"); !u.super && at != len(order)-1 && !u.loader {
+		l.Errorf("vbmeta is not the last: %q", order)
 	}
 }
 

@@ -85,6 +85,8 @@ type Gathering struct {
 	Look bool
 	// Single keeps an archive as it is: a person named one partition for it.
 	Single bool
+	// Inside takes the images out of a package of block lists too, which is otherwise kept for a recovery.
+	Inside bool
 	// Working is told what is being extracted, and how far it is; kind is what was done with it.
 	Working Working
 }
@@ -262,7 +264,8 @@ func (m *Material) file(ctx context.Context, name string, g Gathering, depth int
 
 // isSet reports whether a file holds several images.
 func isSet(f *ident.File) bool {
-	return f.Kind == ident.OTAAB || f.Kind == ident.Payload || f.Kind == ident.FirmwareSet ||
+	return f.Kind == ident.OTAAB || f.Kind == ident.OTABlock || f.Kind == ident.Payload ||
+		f.Kind == ident.FirmwareSet ||
 		f.Kind == ident.Images
 }
 
@@ -270,8 +273,10 @@ func isSet(f *ident.File) bool {
 func asIs(f *ident.File, g Gathering, depth int) bool {
 	raw := len(f.Wrapped) == 0 || f.Wrapped[0] == "sparse"
 	switch f.Kind {
-	case ident.Addon, ident.App, ident.OTABlock:
+	case ident.Addon, ident.App:
 		return true
+	case ident.OTABlock:
+		return !g.Inside
 	case ident.Archive:
 		if f.Damage != "" {
 			return true

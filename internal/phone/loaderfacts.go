@@ -43,9 +43,10 @@ func (s *Session) readLoader(ctx context.Context, l wire.Reporter) error {
 		"loader":  card.FactBootloader,
 		"screen":  card.FactScreen,
 	} {
-		if v := strings.TrimSpace(usb.Text(l.Hello()[name])); v != "" {
-			learnRead(s.Card, f, v)
-		}
+		s.learn(f, strings.TrimSpace(usb.Text(l.Hello()[name])))
+	}
+	if d, here := s.Device(s.Address()); here {
+		s.learn(card.FactLoaderUSB, d.Numbers())
 	}
 	told, err := l.Told(ctx)
 	if err != nil {

@@ -89,6 +89,15 @@ func (s *Session) Close() {
 	}
 }
 
+// Hand gives the recipe of that name: the model file's, otherwise what a person did the last time, otherwise
+// the usual one.
+func (s *Session) Hand(name string, usual ...string) model.Recipe {
+	if said := s.Card.Value(card.FactKeysFor.Of(name)); said != "" {
+		usual = []string{said}
+	}
+	return s.Phone.Hand(name, usual...)
+}
+
 // Drop closes the wire and goes on without one.
 func (s *Session) Drop() {
 	s.Close()
@@ -136,7 +145,10 @@ func (e *OtherPhoneError) Unwrap() error {
 
 // learn puts a fact the phone told just now.
 func (s *Session) learn(w card.Which, value string) {
-	if value != "" {
+	switch {
+	case w == card.FactSerial && value != "" && card.Placeholder(value):
+		s.Card.Forget(w, "it reports "+value+", as phones without a number do")
+	case value != "":
 		s.Card.Set(w, card.Fact{Value: value, Source: card.Read, Mode: s.Mode(), At: now()})
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/journal"
 	"jarlid/internal/phone/wire"
@@ -30,6 +31,14 @@ func (s *Session) Read(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if now, was := s.Card.Value(card.FactProduct), past.Value(card.FactProduct); otherBoard(s.Card, past,
+		s.Models) {
+		s.Obs.Say(say.Note, "%s calls itself %s now and %s in an earlier job: what was remembered is left "+
+			"out", s.Name,
+			now, was)
+		past = &card.Card{}
+	}
+	forgetRefusals(s.Card, past)
 	contradict(s.Card, past)
 	c := s.Card
 	if s.Mode().Def().Fastboot {
@@ -127,6 +136,32 @@ func (s *Session) setRight(past *card.Card) {
 	for _, i := range past.IDs() {
 		if s.Card.Get(i).Source == card.Journal {
 			s.Card.Set(i, past.Get(i))
+		}
+	}
+}
+
+// otherBoard reports whether a bootloader or loader calls itself otherwise than in earlier jobs, in the same
+// mode: another phone is at that name or address. What systems call themselves says nothing of it.
+func otherBoard(read, past *card.Card, models model.Set) bool {
+	now, was := read.Get(card.FactProduct), past.Get(card.FactProduct)
+	if now.Source != card.Read || !was.Known() || now.Mode != was.Mode || !now.Mode.Def().Images ||
+		now.Value == was.Value {
+		return false
+	}
+	same, known := models.Same(now.Value, was.Value)
+	return !known || !same
+}
+
+// forgetRefusals makes unknown what an earlier version of the bootloader refused.
+func forgetRefusals(read, past *card.Card) {
+	now, was := read.Get(card.FactBootloader), past.Get(card.FactBootloader)
+	if now.Source != card.Read || !was.Known() || now.Mode != was.Mode || now.Value == was.Value {
+		return
+	}
+	for _, i := range past.IDs() {
+		if i.Name == card.Name(card.FactCommand) {
+			past.Forget(i, fmt.Sprintf("the bootloader is version %s now; version %s refused it", now.Value,
+				was.Value))
 		}
 	}
 }

@@ -97,11 +97,12 @@ type Event struct {
 	Hands    *Hands
 }
 
-// Question is asked where a person has to decide: yes or no, or one of Options.
+// Question is asked where a person has to decide, yes or no or one of Options, or knows something.
 type Question struct {
 	Phone   string
 	Text    string
 	Options []string // none: yes or no
+	Reply   *string  // where an answer in words is put; nil for other questions
 }
 
 // Answers to a question of yes or no. Of one with options the answer is the
@@ -185,6 +186,16 @@ func (t To) HandsLater(r model.Recipe, wait time.Duration) {
 func (t To) Confirm(question string) (bool, error) {
 	n, err := t.Ask(Question{Phone: t.Phone, Text: question})
 	return n == Yes && err == nil, err
+}
+
+// Words asks for an answer in a person's own words, "" for none; they are kept as one line. Where it was said
+// that nobody is at the phone the error is ErrNobody.
+func (t To) Words(question string) (reply string, err error) {
+	if t.Nobody || t.Away {
+		return "", ErrNobody
+	}
+	_, err = t.Ask(Question{Phone: t.Phone, Text: question, Reply: &reply})
+	return strings.Join(strings.Fields(string(spell.Printable([]byte(reply)))), " "), err
 }
 
 // Choose asks which of several answers is true and gives its number from 0. They are about what the phone

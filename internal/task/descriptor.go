@@ -45,7 +45,7 @@ func TagWord(d *vbmeta.Descriptor) string {
 	return fmt.Sprintf("unknown (%d)", d.Tag)
 }
 
-func describe(d *vbmeta.Descriptor) DescriptorInfo {
+func descriptorInfo(d *vbmeta.Descriptor) DescriptorInfo {
 	i := DescriptorInfo{Tag: TagWord(d), PartitionName: d.PartitionName}
 	switch d.Tag {
 	case vbmeta.TagHash:

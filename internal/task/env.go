@@ -66,6 +66,11 @@ func (e *Env) Gather(ctx context.Context, single bool, paths ...string) (*files.
 	return e.gather(ctx, files.Gathering{Single: single}, paths...)
 }
 
+// imagesOf makes the images of a ROM package or set ready, and of whatever else holds some.
+func (e *Env) imagesOf(ctx context.Context, path string) (*files.Material, error) {
+	return e.gather(ctx, files.Gathering{Inside: true}, path)
+}
+
 // lookInto does so for files that are written nowhere.
 func (e *Env) lookInto(ctx context.Context, path string) (*files.Material, error) {
 	return e.gather(ctx, files.Gathering{Look: true}, path)

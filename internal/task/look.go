@@ -2,21 +2,15 @@ package task
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strconv"
-
-	"go.yaml.in/yaml/v3"
 
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
-	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
@@ -224,18 +218,6 @@ func (c *CardShown) Save(path string) error {
 		return err
 	}
 	return host.WriteWhole(path, b, 0o644)
-}
-
-// Draft writes what the phone reports as a model file to be completed.
-func (c *CardShown) Draft(path string) error {
-	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s is there already; name another file", path)
-	}
-	text, err := plan.DraftModel(c.Job.Card, c.Home, yaml.Marshal)
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(path, []byte(text), 0o644)
 }
 
 // SlotRow is one slot.

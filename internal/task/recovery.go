@@ -55,7 +55,7 @@ func (t *RecoveryInstall) Load(ctx context.Context, e *Env) (err error) {
 	if t.file, err = loadRecovery(ctx, e, t.Name(), t.File); err != nil || t.Boot == "" {
 		return err
 	}
-	t.base, err = e.Gather(ctx, false, files.Unquote(t.Boot))
+	t.base, err = e.imagesOf(ctx, files.Unquote(t.Boot))
 	return err
 }
 
@@ -77,6 +77,9 @@ func loadRecovery(ctx context.Context, e *Env, command, word string) (*ident.Fil
 // Prepare works out which of the ways the recovery gets there.
 func (t *RecoveryInstall) Prepare(in *engine.Input) (*engine.Draft, error) {
 	home := place.RecoveryHome(in.Card, in.Model)
+	if t.file != nil {
+		home = place.HomeFor(in.Card, in.Model, t.file)
+	}
 	d := &engine.Draft{}
 	t.target = t.target.On(in.Card)
 	for _, base := range append([]string{t.target.Partition, home.Partition}, in.Model.NeededBefore()...) {

@@ -83,8 +83,9 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 	t.recovery = m.Images[0].File
 	e.Obs().Say(say.Info, "%s is %s, written again behind the ROM", filepath.Base(t.Recovery),
 		t.recovery.Words())
-	if t.ordered[rom].Kind == ident.OTAAB { // the boot image it brings may be where the recovery goes
-		t.inside, err = e.Gather(ctx, false, t.ordered[rom].Path)
+	if k := t.ordered[rom].Kind; k == ident.OTAAB || k == ident.OTABlock {
+		// The boot image it brings may be where the recovery goes.
+		t.inside, err = e.imagesOf(ctx, t.ordered[rom].Path)
 	}
 	return err
 }

@@ -394,7 +394,7 @@ func (t *VBMetaShow) Run(ctx context.Context, e *Env) (*VBMetaShown, error) {
 	}
 	for i := range m.Descriptors {
 		r.Of = append(r.Of, &m.Descriptors[i])
-		r.Descriptors = append(r.Descriptors, describe(&m.Descriptors[i]))
+		r.Descriptors = append(r.Descriptors, descriptorInfo(&m.Descriptors[i]))
 	}
 	return r, nil
 }

@@ -27,8 +27,11 @@ func (t *Term) Ask(q say.Question) (int, error) {
 	}
 	if t.json {
 		event := "question"
-		if len(q.Options) > 0 {
+		switch {
+		case len(q.Options) > 0:
 			event = "choice"
+		case q.Reply != nil:
+			event = "words"
 		}
 		t.event(event, q.Phone, struct {
 			Text    string   `json:"text"`
@@ -75,7 +78,11 @@ func (t *Term) answered(q say.Question) (int, error) {
 	if len(q.Options) == 0 {
 		if !t.json {
 			head := t.paint(colours[say.Asks], string(say.Asks)) + "  "
-			for _, part := range t.parts(q.Text + " [y/N]") {
+			choice := " [y/N]"
+			if q.Reply != nil {
+				choice = ""
+			}
+			for _, part := range t.parts(q.Text + choice) {
 				if head == indent {
 					fmt.Fprintln(t.w)
 				}
@@ -87,6 +94,10 @@ func (t *Term) answered(q say.Question) (int, error) {
 		text, err := t.answer()
 		if err != nil {
 			return 0, err
+		}
+		if q.Reply != nil {
+			*q.Reply = text
+			return say.Yes, nil
 		}
 		switch strings.ToLower(text) {
 		case "y", "yes":

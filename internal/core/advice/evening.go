@@ -295,8 +295,15 @@ func (e *evening) setRecovery(alone bool) {
 		e.Open = append(e.Open, "which recovery goes onto this phone? None of the files is one for it")
 		return
 	}
-	if e.home.Partition == "" {
-		e.Open = append(e.Open, "where does this phone keep its recovery? "+e.home.Why)
+	e.home = place.HomeFor(e.c, e.m, e.recovery.File)
+	switch foreign := e.recovery.File.Kind == ident.Recovery && e.home.Form != "own"; {
+	case e.home.Partition == "":
+		e.Open = append(e.Open, "where does this phone keep its recovery (--recovery-in PARTITION)? "+
+			""+e.home.Why)
+	case foreign && e.home.Source == card.Concluded:
+		e.Open = append(e.Open, fmt.Sprintf("where does this phone keep its recovery (--recovery-in "+
+			"PARTITION)? %s has "+
+			"one for a partition of its own, and %s", place.FileName(e.recovery.File.Path), e.home.Why))
 	}
 	e.preImages()
 	where := e.home.Words()
@@ -304,7 +311,11 @@ func (e *evening) setRecovery(alone bool) {
 	if e.home.Form == "own" && e.slots > 1 {
 		why += "; on both slots, since an install goes to the other one"
 	}
-	e.add("recovery install", why, opt("file", e.recovery.Name))
+	options := []Opt{opt("file", e.recovery.Name)}
+	if e.home.Source == card.Said || e.home.Source == card.Concluded {
+		options = append(options, opt("into", e.home.Partition)) // other modes may not report the partitions
+	}
+	e.add("recovery install", why, options...)
 	e.add("go", "straight into it: a stock system that starts first may put its own recovery back",
 		opt("mode", string(card.Recovery)))
 	if e.byKeys(card.Recovery) {
@@ -365,53 +376,6 @@ func (e *evening) wipe(why string) {
 func (e *evening) ask(q string) {
 	if !slices.Contains(e.Asks, q) {
 		e.Asks = append(e.Asks, q)
-	}
-}
-
-// packages sends the ROM, sets the recovery again where the ROM replaces it, and sends what goes
-// on top, on the slot where the ROM landed.
-func (e *evening) packages(addons []*Given) {
-	addons = plan.InOrder(addons, func(g *Given) *ident.File { return g.File })
-	again := e.recovery != nil && e.slots > 1 && e.home.Form != "own" && e.rom != nil &&
-		e.rom.File.Kind == ident.OTAAB && !e.quiet
-	switch {
-	case e.rom == nil && len(addons) == 0:
-		return
-	case e.rom == nil:
-		e.add("sideload", "in their order, onto the system that is there", list("packages", short(addons)))
-	case again && len(e.before)+len(e.m.NeededBefore()) > 0:
-		e.add("sideload", "the ROM goes to the slot that is not running, and brings a boot image of its "+
-			"own, with its own recovery", list("packages", []string{e.rom.Name}), opt("then", "stay"))
-		e.add("go", "what the recovery is built for came with the ROM in the maker's form",
-			opt("mode", string(place.ImageMode(e.c, e.m))))
-		for _, f := range e.before {
-			e.add("flash", "again, for the slot the ROM was installed to", opt("files", f.Name),
-				opt("into", "@current"))
-		}
-		e.add("recovery install", "into the boot image the ROM brought, so that its kernel stays",
-			opt("file", e.recovery.Name), opt("boot", e.rom.Name), opt("into", e.home.Partition+"@current"))
-		e.add("go", "onto the new slot, so that what comes next lands there",
-			opt("mode", string(card.Recovery)))
-		if len(addons) > 0 {
-			e.add("sideload", "behind the ROM, on the slot where it landed", list("packages", short(addons)))
-		}
-	case again:
-		e.add("sideload", "the ROM brings a recovery of its own, so this one is written again behind it; "+
-			"add-ons land on the new slot", list("packages", append([]string{e.rom.Name}, short(addons)...)),
-			opt("recovery-after", e.recovery.Name))
-	default:
-		why := "the ROM first"
-		if len(addons) > 0 {
-			why += ", what goes on top behind it"
-			if e.slots > 1 {
-				why += ", with a restart onto the new slot in between"
-			}
-		}
-		e.add("sideload", why, list("packages", append([]string{e.rom.Name}, short(addons)...)))
-	}
-	if e.quiet || e.m != nil && e.byKeys(card.Sideload) {
-		e.Hands = append(e.Hands,
-			Hands{"somebody at the phone", "the recovery's menu: this one takes no commands"})
 	}
 }
 
@@ -537,52 +501,4 @@ func (e *evening) lacks(base string) bool {
 	}
 	yes, told := e.c.Yes(card.FactTreble)
 	return told && !yes && !place.There(e.c, base)
-}
-
-func (e *evening) stock() {
-	e.Title = "Back to what the maker sold"
-	if e.set == nil {
-		e.Open = append(e.Open, "which firmware set of the maker goes onto this phone? None of the "+
-			"files is one")
-		return
-	}
-	e.keepStorage()
-	parts := map[string]bool{}
-	var risky []string
-	for _, mem := range e.set.File.Members {
-		for _, d := range mem.GoesTo {
-			parts[d.Partition] = true
-		}
-		base := card.Part(strings.TrimSuffix(path.Base(mem.Name), path.Ext(mem.Name))).Base
-		parts[base] = true
-		if (ident.Risky(base) || e.m != nil && slices.Contains(e.m.Risky, base)) &&
-			!slices.Contains(risky, base) {
-			risky = append(risky, base)
-		}
-	}
-	t := e.add("flash", "all of it is looked at first; the order is that of the set, or of the model file",
-		list("files", []string{e.set.Name}))
-	for _, r := range risky {
-		t.Accept = append(t.Accept, Allowed{finding.RiskyPartition + "=" + r,
-			"it is the maker's own, and belongs to this set"})
-	}
-	if e.home.Partition != "" && !parts[e.home.Partition] && len(parts) > 0 {
-		e.Open = append(e.Open,
-			fmt.Sprintf("the set has no image of %s, where this phone keeps its recovery: where is the "+
-				"maker's recovery?", e.home.Partition))
-	}
-	e.wipe("the maker's system can't read the data of another one")
-	e.start(false)
-	if e.set.Signed {
-		e.add("go", "locking is done in the bootloader", opt("mode", string(place.ImageMode(e.c, e.m))))
-		t := e.add("relock", "the set's whole chain verifies, so a locked phone that trusts its key starts "+
-			"it; each image is held against what was written", opt("images", e.set.Name))
-		t.Note = "it erases all data once more; leave this task out to keep the phone unlocked"
-		e.Hands = append(e.Hands,
-			Hands{"the owner", "the question on the screen before the bootloader is locked"})
-		e.start(false)
-	} else {
-		e.Left = append(e.Left, "the phone stays unlocked: "+
-			cmp.Or(e.set.Why, "nobody can tell whether it would start locked"))
-	}
 }

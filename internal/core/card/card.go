@@ -81,17 +81,21 @@ const (
 	FactRoom      ByPartition = "room"           // bytes free in a partition's file system
 	FactStored    ByWord      = "stored"         // names of the files put to a storage
 	// yes, can (it is not, and a trial shows that it can be), no; by area: data, storage, sd
-	FactMounted  ByWord      = "mounted"
-	FactLying    ByWord      = "lying"           // packages found in a storage
-	FactQuiet    ByPartition = "recovery.quiet"  // yes when the recovery there gives no shell
-	FactSet      ByPartition = "recovery.set"    // the recovery that was set there, as it is called
-	FactKeys     ByPartition = "recovery.keys"   // as FactTrusts, of the recovery there
-	FactFlags    ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
-	FactTreeRoot ByPartition = "tree.root"       // the root digest its vbmeta states
-	FactTree     ByPartition = "tree.state"      // enforced, off, none
-	FactReason   Plain       = "recovery.reason" // why the system asked for its recovery
-	FactShelved  ByPartition = "shelved"         // paths that were moved aside
-	FactFS       ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
+	FactMounted ByWord = "mounted"
+	FactLying   ByWord = "lying" // packages found in a storage
+	// the partition a recovery lives in, as a person said
+	FactHome  Plain       = "recovery.home"
+	FactQuiet ByPartition = "recovery.quiet" // yes when the recovery there gives no shell
+	FactSet   ByPartition = "recovery.set"   // the recovery that was set there, as it is called
+	FactKeys  ByPartition = "recovery.keys"  // as FactTrusts, of the recovery there
+	// the processor the recovery there is made for, as cpu.abi
+	FactRecoveryCPU ByPartition = "recovery.cpu"
+	FactFlags       ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
+	FactTreeRoot    ByPartition = "tree.root"       // the root digest its vbmeta states
+	FactTree        ByPartition = "tree.state"      // enforced, off, none
+	FactReason      Plain       = "recovery.reason" // why the system asked for its recovery
+	FactShelved     ByPartition = "shelved"         // paths that were moved aside
+	FactFS          ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
 	// yes: the files there put the manufacturer's recovery back at each start
 	FactRestores ByPartition = "recovery.restored"
 	FactPut      BySlot      = "system.put" // yes: a job wrote or installed the system there
@@ -109,6 +113,7 @@ const (
 	FactCommand     ByWord      = "bootloader.command" // no: the bootloader does not know this one
 	FactBootloader  Plain       = "bootloader.version"
 	FactScreen      Plain       = "loader.screen"   // what a manufacturer's loader shows
+	FactLoaderUSB   Plain       = "loader.usb"      // the numbers it has on USB: VENDOR:PRODUCT in hex
 	FactVerifies    Plain       = "loader.verifies" // yes: it takes only what its manufacturer signed
 	FactRadio       Plain       = "radio.version"
 	FactBase        Plain       = "firmware.base" // the version a model file's base is about
@@ -132,6 +137,7 @@ const (
 	FactFetch       Plain       = "fetch.max"         // bytes that userspace fastboot gives out at once
 	FactAnswer      ByWord      = "answer"            // yes: a question of the model file was answered so
 	FactOtherSerial Plain       = "serial.other"      // what another mode reports
+	FactKeysFor     ByWord      = "hands"             // what a person presses to bring it into a mode
 
 	FactBackedUp Plain = "backup.folder" // the folder the last backup of the storage was taken into
 	// names of the packages in a storage that were installed from there

@@ -20,6 +20,7 @@ var rules = []rule{
 	{FactSlots, hasSlot},
 	{FactSlots, startedFromSlot},
 	{FactCPU, kernelAndPrograms},
+	{FactCPU, recoveryRuns},
 }
 
 // pairOfSlots: a partition that is there with both suffixes (the platform's "A/B (seamless) system updates").
@@ -80,6 +81,21 @@ func kernelAndPrograms(c *Card) (string, []ID, string) {
 		if slices.Contains(strings.Fields(c.Value(FactKernelConf)), option) {
 			return abi, []ID{FactKernelConf.ID(), FactVendor64.ID()}, "its kernel has " + option +
 				" and its vendor programs have 64 bits"
+		}
+	}
+	return "", nil, ""
+}
+
+// recoveryRuns: the phone is in a recovery, and the installed recovery has 64 bits. One of 32 bits also runs
+// on a processor that has 64.
+func recoveryRuns(c *Card) (string, []ID, string) {
+	if m := c.Mode(); m != Recovery && m != Sideload {
+		return "", nil, ""
+	}
+	for _, i := range c.IDs() {
+		if v := c.Value(i); i.Name == Name(FactRecoveryCPU) && strings.Contains(v, "64") &&
+			Part(i.Key).Slot == c.Value(FactStarted) {
+			return v, []ID{i}, "the recovery that runs is made for it"
 		}
 	}
 	return "", nil, ""

@@ -43,8 +43,14 @@ func treble(q *Question) Check {
 	yes, known := q.hasVendor()
 	switch {
 	case !known:
-		return unknown(k.Image, "whether the phone has a vendor partition of its own is told by the "+
-			"started system, or "+readInRecovery)
+		return unknown(k.Image, "whether a vendor partition has the published interface (Treble) is "+
+			"reported by the "+
+			"running system, or "+readInRecovery)
+	case !yes && place.There(q.Card, "vendor"):
+		k.Outcome, k.Phone = Stop, "no vendor interface"
+		k.Why = "the vendor partition does not have the published interface (Treble), so a generic system " +
+			"finds " +
+			"nothing of the maker's to work with"
 	case !yes:
 		k.Outcome, k.Phone = Stop, "no vendor partition"
 		k.Why = "the phone has no separate vendor partition (Treble), so a generic system finds nothing of " +

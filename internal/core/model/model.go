@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -71,6 +72,9 @@ type Model struct {
 	Aliases  []string `yaml:"aliases"`
 	Slots    int      `yaml:"slots"`
 	Recovery Home     `yaml:"recovery"`
+	// Partitions are the sizes of its physical partitions, by their names: "boot@both" where both slots have
+	// one of that size, "boot@a" of one slot, "misc" without slots.
+	Partitions map[string]string `yaml:"partitions"`
 	// Twins are models that look the same and are not.
 	Twins      []string   `yaml:"twins"`
 	Bootloader Bootloader `yaml:"bootloader"`
@@ -139,6 +143,12 @@ func (m *Model) Learn(c *card.Card) {
 	if n, ok := card.ParseBytes(m.Group); ok {
 		known.Learn(card.FactGroupMax, fmt.Sprint(n), card.Model)
 	}
+	for name, size := range m.Partitions {
+		n, _ := card.ParseBytes(size) // Parse made sure of it
+		for _, p := range partitionsOf(name) {
+			known.Learn(card.FactSize.Of(p), fmt.Sprint(n), card.Model)
+		}
+	}
 	for _, p := range m.Logical {
 		known.Learn(card.FactLogical.Of(card.At(p, "")), "yes", card.Model)
 	}
@@ -146,6 +156,23 @@ func (m *Model) Learn(c *card.Card) {
 		known.Learn(card.FactCommand.Of(cmd), "no", card.Model)
 	}
 	c.Merge(known)
+}
+
+// partitionsOf gives the partitions that a name of a model file's table means; none where it is malformed.
+func partitionsOf(name string) []card.Partition {
+	base, slot, with := strings.Cut(name, "@")
+	p := card.Part(base)
+	switch {
+	case base == "" || strings.ContainsAny(base, "/\\. ") || with && p.Slot != "":
+		return nil
+	case !with:
+		return []card.Partition{p}
+	case slot == "both":
+		return []card.Partition{p.On("a"), p.On("b")}
+	case slot == "a" || slot == "b":
+		return []card.Partition{p.On(slot)}
+	}
+	return nil
 }
 
 // MaxFile bounds a model file, in bytes.
@@ -174,6 +201,16 @@ func Parse(b []byte) (*Model, error) {
 			return nil, fmt.Errorf("model file %s: %w", m.Name, err)
 		}
 	}
+	for name, size := range m.Partitions {
+		if n, ok := card.ParseBytes(size); !ok || n <= 0 || len(partitionsOf(name)) == 0 {
+			return nil, fmt.Errorf("model file %s: partitions: %q: %q is not a partition (boot, boot@a, "+
+				"boot@both) "+
+				"with a size such as 16MiB", m.Name, name, size)
+		}
+	}
+	if err := m.harmless(); err != nil {
+		return nil, fmt.Errorf("model file %s: %w", m.Name, err)
+	}
 	m.Recovery.Partition = card.Part(m.Recovery.Partition).String()
 	for _, list := range [][]string{m.Recovery.Needs, m.Logical, m.Firmware, m.Order, m.Risky} {
 		for i, name := range list { // in letters of any case, as everywhere
@@ -181,6 +218,39 @@ func Parse(b []byte) (*Model, error) {
 		}
 	}
 	return m, nil
+}
+
+// Unlocks are the commands that unlock a bootloader: the published one ("Locking and unlocking the
+// bootloader" in the platform's documentation), and the one from before it.
+var Unlocks = []string{"flashing unlock", "oem unlock"}
+
+// harmless refuses what would reach a phone as a command or as a part of one: a model file may come from
+// anybody, and only describes.
+func (m *Model) harmless() error {
+	if u := m.Bootloader.Unlock; u != "" && !slices.Contains(Unlocks, u) {
+		return fmt.Errorf("bootloader: unlock: %q is not one of %s", u, strings.Join(Unlocks, ", "))
+	}
+	if m.Base != nil && m.Base.Variable != "" && !IsName(m.Base.Variable) {
+		return fmt.Errorf("base: variable: %q is not a variable's name", m.Base.Variable)
+	}
+	for key, list := range map[string][]string{"recovery: partition": {m.Recovery.Partition},
+		"recovery: needs": m.Recovery.Needs, "logical": m.Logical, "firmware": m.Firmware, "order": m.Order,
+		"risky": m.Risky, "partitions": slices.Collect(maps.Keys(m.Partitions))} {
+		for _, name := range list {
+			if base, _, _ := strings.Cut(name, "@"); name != "" && !IsName(base) {
+				return fmt.Errorf("%s: %q is not a partition's name", key, name)
+			}
+		}
+	}
+	return nil
+}
+
+// IsName reports whether a text is a name of a partition or a variable: letters, digits and - _ . alone.
+func IsName(s string) bool {
+	return s != "" && !strings.HasPrefix(s, "-") && strings.IndexFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("-_.", r))
+	}) < 0
 }
 
 //go:embed models/*.yaml

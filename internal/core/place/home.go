@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/ident"
 	"jarlid/internal/core/model"
 )
 
@@ -28,8 +29,8 @@ func (h Home) Words() string {
 	return "nobody can tell"
 }
 
-// RecoveryHome works out where the recovery lives: from the model file, else
-// from the partitions the phone has.
+// RecoveryHome works out where the recovery lives: from the model file, otherwise from the partitions the
+// phone has, where jobs installed one, and what a person said.
 func RecoveryHome(c *card.Card, m *model.Model) Home {
 	if m != nil && m.Recovery.Partition != "" {
 		return Home{Partition: m.Recovery.Partition, Form: formOf(m.Recovery.Partition), Source: card.Model,
@@ -38,24 +39,65 @@ func RecoveryHome(c *card.Card, m *model.Model) Home {
 	has := func(base string) bool {
 		return There(c, base)
 	}
+	said, set := c.Get(card.FactHome), installedIn(c)
 	switch {
 	case has("recovery"):
 		return Home{Partition: "recovery", Form: "own", Source: card.Read,
 			Why: "the phone has a partition of that name"}
+	case said.Known() && said.Value != "":
+		return HomeSaid(said.Value)
+	case set != "":
+		return Home{Partition: set, Form: formOf(set), Source: card.Journal, Why: "a job installed one there"}
 	case !has("boot") && len(c.Partitions()) == 0:
-		return Home{Source: card.Unknown, Why: "the phone does not tell its partitions in this mode, and " +
+		return Home{Source: card.Unknown, Why: "the phone does not report its partitions in this mode, and " +
 			"there is no model file for it"}
 	case has("vendor_boot") && has("init_boot"):
-		return Home{Partition: "vendor_boot", Form: "fragment", Source: card.Read,
+		return Home{Partition: "vendor_boot", Form: "fragment", Source: card.Concluded,
 			Why: "there is no partition recovery, and phones with init_boot and vendor_boot keep it there"}
 	}
 	if slots, known := c.Slots(); known && len(slots) > 1 {
-		return Home{Partition: "boot", Form: "ramdisk", Source: card.Read,
+		return Home{Partition: "boot", Form: "ramdisk", Source: card.Concluded,
 			Why: "there is no partition recovery, and phones with slots and without it start the recovery " +
 				"from the boot image"}
 	}
 	return Home{Source: card.Unknown, Why: "there is no partition called recovery; it may have another " +
 		"name, which a model file can give"}
+}
+
+// HomeSaid is a home that a person named by its partition.
+func HomeSaid(partition string) Home {
+	return Home{Partition: partition, Form: formOf(partition), Source: card.Said, Why: "you said so"}
+}
+
+// installedIn gives the partition, without a slot, into which the last job installed a recovery; "" for none.
+func installedIn(c *card.Card) (base string) {
+	last := -1
+	for _, i := range c.IDs() {
+		if f := c.Get(i); i.Name == card.Name(card.FactSet) && f.Known() && f.Job >= last {
+			base, last = card.Part(i.Key).Base, f.Job
+		}
+	}
+	return base
+}
+
+// HomeFor is RecoveryHome for a file: where the phone's partitions decide nothing, the form of the recovery
+// may. What is concluded of the phone alone is unknown where the recovery was made for another form.
+func HomeFor(c *card.Card, m *model.Model, f *ident.File) Home {
+	h := RecoveryHome(c, m)
+	form, partition := "", ""
+	switch {
+	case f.Kind == ident.Recovery:
+		form = "own"
+	case f.Kind == ident.BootWithRecovery:
+		form, partition = "ramdisk", "boot"
+	case f.Vendor != nil && f.Vendor.Recovery() != nil:
+		form, partition = "fragment", "vendor_boot"
+	}
+	if h.Partition == "" && partition != "" && There(c, partition) {
+		return Home{Partition: partition, Form: form, Source: card.Concluded,
+			Why: "there is no partition recovery, and the recovery is made for " + partition}
+	}
+	return h
 }
 
 // ImageMode is the mode this phone takes images in, by command: its bootloader, or its manufacturer's loader
@@ -84,6 +126,18 @@ func formOf(partition string) string {
 // partitions" in the platform's documentation).
 var Dynamic = []string{"system", "system_ext", "product", "vendor", "odm", "system_dlkm", "vendor_dlkm",
 	"odm_dlkm"}
+
+// ofSystem are the other partitions that systems and their packages write ("Partitions overview" in the
+// platform's documentation), and the partitions of the owner's data.
+var ofSystem = []string{"boot", "init_boot", "vendor_boot", "vendor_kernel_boot", "recovery", "dtbo", "dtb",
+	"super",
+	"super_empty", "vbmeta", "vbmeta_system", "vbmeta_vendor", "userdata", "metadata", "cache", "misc"}
+
+// OfSystem reports whether a partition belongs to systems, recoveries or the owner's data, and not to the
+// manufacturer's firmware.
+func OfSystem(base string) bool {
+	return slices.Contains(Dynamic, base) || slices.Contains(ofSystem, base)
+}
 
 // Logical reports whether a partition is in super on this phone.
 func Logical(c *card.Card, base string) bool {

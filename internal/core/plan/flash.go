@@ -57,10 +57,13 @@ func here(c *card.Card, w *Write) *Write {
 // *finding.StopError.
 func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model) ([]*Write,
 	[]finding.Finding, error) {
-	home := place.RecoveryHome(c, m)
+	home := place.HomeFor(c, m, f)
 	forced := t.Partition != ""
-	if t.Partition == "" {
+	switch {
+	case t.Partition == "":
 		t.Partition = home.Partition
+	case home.Source == card.Concluded && !place.OfSystem(card.Part(t.Partition).Base):
+		home = place.HomeSaid(card.Part(t.Partition).Base) // what is concluded is no reason against it
 	}
 	if t.Partition == "" {
 		return nil, nil, finding.Stopped(finding.DestinationUnknown, "recovery",
@@ -109,6 +112,7 @@ func WriteVBMeta(f *ident.File, slot string, c *card.Card) *Write {
 type Manifest struct {
 	Requires []Requirement
 	Order    []string
+	Logical  []string // of Order, those that are written in userspace fastboot
 }
 
 // Requirement is one line of android-info.txt: require NAME=VALUE|VALUE, or
@@ -147,14 +151,25 @@ func (m *Manifest) ParseInfo(text string) {
 	}
 }
 
-// ParseOrder reads the flash lines of fastboot-info.txt.
+// ParseOrder reads the flash lines of fastboot-info.txt, and where the phone is rebooted into userspace
+// fastboot between them.
 func (m *Manifest) ParseOrder(text string) {
+	userspace := false
 	for line := range strings.Lines(text) {
-		if f := strings.Fields(line); len(f) > 1 && f[0] == "flash" {
-			words := slices.DeleteFunc(f[1:], func(s string) bool { return strings.HasPrefix(s, "-") })
-			if len(words) > 0 {
-				m.Order = append(m.Order, words[0])
-			}
+		f := strings.Fields(line)
+		if len(f) < 2 {
+			continue
+		}
+		if f[0] == "reboot" {
+			userspace = f[1] == "fastboot"
+		}
+		words := slices.DeleteFunc(f[1:], func(s string) bool { return strings.HasPrefix(s, "-") })
+		if f[0] != "flash" || len(words) == 0 {
+			continue
+		}
+		m.Order = append(m.Order, words[0])
+		if userspace {
+			m.Logical = append(m.Logical, words[0])
 		}
 	}
 }

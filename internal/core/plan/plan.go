@@ -104,6 +104,7 @@ func Apply(s Step, c *card.Card) {
 	}
 	s.Effects(c)
 	noteSystems(writes, before, c)
+	c.Conclude()
 }
 
 // Unsure gives the facts nobody can know while a step is under way.

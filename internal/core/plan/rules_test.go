@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"encoding/json"
 	"slices"
 	"strings"
 	"testing"
@@ -350,51 +349,14 @@ func TestRecoverySetWays(t *testing.T) {
 	}
 }
 
-// TestDraft: a draft is a model file that reads as what was told.
-func TestDraft(t *testing.T) {
-	c := table("bootloader", 2, "boot_a=9", "boot_b=9", "super=99", "-system_a=9", "-system_b=9",
-		"-vendor_a=9")
-	c.Learn(card.FactModel, "plover", card.Read)
-	c.Learn(card.FactProduct, "plover_board", card.Read)
-	c.Learn(card.FactVNDK, "31", card.Read)
-	text, err := DraftModel(c, place.RecoveryHome(c, nil), json.Marshal)
-	if err != nil {
-		t.Fatalf("DraftModel(c, place.RecoveryHome(c, nil), json.Marshal): %v", err)
-	}
-	text = strings.ReplaceAll(text, "}{", "}\n{") // JSON is YAML, a document at a time
-	for _, want := range []string{`{"model":"plover"}`, `{"aliases":["plover_board"]}`, `{"slots":2}`,
-		`{"recovery":{"partition":"boot"}}`, `{"logical":["system","vendor"]}`, `{"facts":{"vndk":"31"}}`,
-		"hands:"} {
-		if !strings.Contains(text, want) {
-			t.Errorf("it lacks %s:\n%s", want, text)
-		}
-	}
-	if _, err := DraftModel(&card.Card{}, place.Home{}, json.Marshal); err == nil {
-		t.Error("a draft of nothing")
-	}
-	// A phone that does not say how many slots it has, and whose partitions do.
-	for parts, want := range map[string]string{
-		"boot_a boot_b": `{"slots":2}`,
-		"boot":          `{"slots":1}`,
-		"radio":         "# slots: 1 or 2",
-	} {
-		c := &card.Card{}
-		c.Learn(card.FactModel, "plover", card.Read)
-		for part := range strings.FieldsSeq(parts) {
-			c.Learn(card.FactSize.Of(card.Part(part)), "9", card.Read)
-		}
-		c.Conclude()
-		if text, err := DraftModel(c, place.Home{}, json.Marshal); err != nil ||
-			!strings.Contains(text, want) {
-			t.Errorf("with %s it lacks %s: %v\n%s", parts, want, err, text)
-		}
-	}
+// TestWords: what is on a slot, a refused app, and a build are put into words.
+func TestWords(t *testing.T) {
 	var none *model.Model
 	if got := place.Holds(withFacts(phone(), card.FactHolds.Of(card.At("system", "a")), "Saltmarsh",
 		card.FactHolds.Of(card.At("radio", "a")), "2.1", card.FactAddons.Of("a"), "Shoreline"), none,
 		"a"); len(got) != 3 || got[0].Value != "Saltmarsh" || got[1].What != "add-ons" ||
 		got[2].What != "radio" {
-		t.Errorf("DraftModel(c, place.RecoveryHome(c, nil), json.Marshal): %+v", got)
+		t.Errorf("the slot holds %+v", got)
 	}
 	for text, want := range map[string]string{
 		"Failure [INSTALL_FAILED_OLDER_SDK: x]": "it wants a newer system (",

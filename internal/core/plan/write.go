@@ -191,6 +191,9 @@ func (w *Write) Effects(c *card.Card) {
 		}
 		c.Learn(card.FactQuiet.Of(w.Name()), card.YesNo(w.File.Props["ro.debuggable"] != "1"), card.Journal)
 	}
+	if abi := w.File.Props["ro.product.cpu.abi"]; abi != "" && w.File.HoldsRecovery() {
+		c.Learn(card.FactRecoveryCPU.Of(w.Name()), abi, card.Journal)
+	}
 	if keys := w.File.Trusts(); keys != "" {
 		c.Learn(card.FactKeys.Of(w.Name()), keys, card.Journal)
 	}
@@ -287,7 +290,7 @@ type Try struct {
 
 // NewTry makes the step for a phone.
 func NewTry(f *ident.File, c *card.Card, m *model.Model) *Try {
-	return &Try{File: f, Home: place.RecoveryHome(c, m), Ask: m.Questions()}
+	return &Try{File: f, Home: place.HomeFor(c, m, f), Ask: m.Questions()}
 }
 
 // Sends is the image.

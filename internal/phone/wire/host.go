@@ -37,6 +37,8 @@ type Host struct {
 	// and Other reports whether a serial number is that of another phone of the bench.
 	Known func(serial string) []string
 	Other func(p *Phone, serial string) bool
+	// Common reports whether several phones report a serial number.
+	Common func(serial string) bool
 	// SameAs keeps that two serial numbers are those of one phone.
 	SameAs func(a, b string) error
 }
@@ -126,7 +128,8 @@ func (p *Phone) Who(serial string) journal.Who {
 		also = append(also, p.Host.Known(serial)...)
 	}
 	// A number that two phones of the bench report tells neither of them: their names do.
-	shared := p.Host.Other != nil && serial != "" && p.Host.Other(p, serial)
+	shared := serial != "" && (p.Host.Other != nil && p.Host.Other(p, serial) ||
+		p.Host.Common != nil && p.Host.Common(serial))
 	return journal.Who{Name: p.Name, Serial: serial, Also: also, Serials: shared || p.model != nil &&
 		p.model.SerialDiffers}
 }

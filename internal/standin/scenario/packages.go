@@ -202,7 +202,10 @@ func makeBlockPackage(o OS, p Phone, packed bool) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	delete(set, p.RecoveryPartition())
+	// boot and vendor_boot have the kernel and its modules too.
+	if home := p.RecoveryPartition(); home != "boot" && home != "vendor_boot" {
+		delete(set, home)
+	}
 	text := fmt.Sprintf("assert(getprop(\"ro.product.device\") == %q || getprop(\"ro.build.product\") == "+
 		"%q || abort(\"this package is for %s\"););\nui_print(\"Installing %s\");\n",
 		p.Device, p.Device, p.Device, o.Name)

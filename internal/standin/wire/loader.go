@@ -335,7 +335,11 @@ func (s *loaderSide) End(want string, working func(int, string)) (string, error)
 				return "", loader.Refuse("not-signed", "%s is not signed by this phone's maker", w.Partition)
 			}
 		}
+		// What was added to the files of what was there is gone with it.
 		v, err := s.p.Store.Open(w.Partition)
+		if err == nil {
+			err = s.p.Store.Forget(w.Partition)
+		}
 		if err == nil {
 			_, err = io.CopyBuffer(io.NewOffsetWriter(v, 0), struct{ io.Reader }{f}, make([]byte, 1<<20))
 			err = errors.Join(err, v.Close())
