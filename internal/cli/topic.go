@@ -16,6 +16,7 @@ var topics = []struct{ name, heading, about string }{
 	{"vbmeta", "vbmeta without fear", "What verified boot believes, and when its flags are switched"},
 	{"gsi", "Before you flash a GSI", "What decides whether a generic system starts"},
 	{"modes", "Modes", "What a phone can do in which mode"},
+	{"new-phone", "A phone nobody has described", "A phone without a model file, and how to write one"},
 	{"sources", "Sources", "Where each fact comes from, and what that is worth"},
 	{"exit-codes", "Exit codes", "What the program's exit codes mean"},
 	{"accept", "Allowing a stop", "How a stop is allowed, and which can't be"},

@@ -187,11 +187,11 @@ func (l *lab) undescribed(u undescribed) {
 	if len(asked.Open) > 0 {
 		l.Errorf("the draft asks %q", asked.Open)
 	}
-	checked := tech.want(0, nil, "sheet", "check", at, "--accept", "verity-would-reject")
+	checked := tech.want(0, nil, "sheet", "check", at)
 	if strings.Contains(checked, "wrong-arch") { // the recovery of the same sheet states the processor
 		l.Errorf("the processor is unknown:\n%s", checked)
 	}
-	tech.byOwner(u, "sheet", "run", at, "--yes", "--accept", "verity-would-reject")
+	tech.byOwner(u, "sheet", "run", at, "--yes")
 	if c := tech.isNow(u, scenario.Saltmarsh.Name+" "+
 		""+scenario.Saltmarsh.Version); c["slot.started"].Value != strings.Repeat("b",
 		u.slots-1) {
@@ -381,4 +381,44 @@ func TestModelContradicted(t *testing.T) {
 		tech.want(0, append(says, "would write "+filepath.Base(files.Recovery)+" to recovery"), "flash",
 			files.Recovery, "--into", "recovery", "--dry-run", "--accept", "wrong-model")
 	})
+}
+
+// TestGuideUndescribed follows the guide's chapter to the letter, on two of the phones nobody described.
+func TestGuideUndescribed(t *testing.T) {
+	_, text, ok := strings.Cut(string(must(os.ReadFile("../../docs/guide.md"))),
+		"## A phone nobody has described\n")
+	text, _, _ = strings.Cut(text, "\n## ")
+	var commands []string
+	for line := range strings.Lines(text) {
+		if cmd, is := strings.CutPrefix(line, "    jarlid "); is {
+			commands = append(commands, strings.TrimSpace(cmd))
+		}
+	}
+	if !ok || len(commands) != 9 {
+		t.Fatalf("the guide's chapter has %d commands: %q", len(commands), commands)
+	}
+	cases := map[string]func(*lab){}
+	for _, seed := range []int{3, 4} {
+		u := undescribedOf(seed)
+		cases[u.name()] = func(l *lab) {
+			p := must(standin.Described(must(model.Parse([]byte(u.file())))))
+			l.standin(l.file(u.name()+".yaml", []byte(u.file())), "--usb")
+			more := must(demo.MakeMore(filepath.Join(l.dir, "made"), p, u.slots))
+			place := strings.NewReplacer("recovery.img", l.file("recovery.img",
+				must(scenario.Recovery(scenario.Tideline, p))),
+				"rom.zip", more.Package, "addon.zip", more.Addons[0], "firmware.zip", more.Set,
+				"first.yaml", filepath.Join(l.dir, "first.yaml"), "plover.yaml", filepath.Join(l.dir,
+					"plover.yaml"),
+				"practice.yaml", filepath.Join(l.dir, "practice.yaml"), "practice", filepath.Join(l.dir,
+					"practice"))
+			tech := l.other("technician")
+			for _, cmd := range commands[:8] { // the last one runs until Ctrl-C
+				tech.byOwnerSaying(u, strings.Repeat("y\n", 9), strings.Fields(place.Replace(cmd))...)
+			}
+			if l.isNow(u, scenario.Saltmarsh.Name+" "+scenario.Saltmarsh.Version); tech.Failed() {
+				l.Errorf("%s did not follow the guide", u.name())
+			}
+		}
+	}
+	some(t, 1, cases)
 }
