@@ -235,7 +235,8 @@ func TestModelsAgree(t *testing.T) {
 				case c.State == describe.Confirmed:
 					confirmed++
 				case c.State == describe.Missing, quiet:
-				case k.name == "turnstone" && c.Key == "facts.api.first": // its system is older than the property
+				case k.name == "turnstone" &&
+					c.Key == "facts.api.first": // its system is older than the property
 				case c.State == describe.Unconfirmed && c.Key == "userspace-fastboot" && c.Value == "no":
 					// nothing but a trial shows that it has none
 				default:
