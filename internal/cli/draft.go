@@ -103,7 +103,8 @@ func (a *app) sheetDraft(cmd *cobra.Command, args []string, o *draftOptions) err
 	}
 	a.say("", say.Done, "%s: %s, %s", shown, d.Name, spell.Counted(len(d.Tasks), "task"))
 	if len(d.Open) > 0 {
-		a.say("", say.Todo, "answer what is open in the sheet before it is run")
+		a.say("", say.Todo, "answer what is open in the sheet, then check it: jarlid sheet check")
+		return nil
 	}
 	a.next = append(a.next, e.Command("", "sheet", "check", shown)+before(" --on ", a.on))
 	return nil

@@ -366,7 +366,7 @@ func TestOneAddress(t *testing.T) {
 // TestModelContradicted: what a phone's partitions say outranks its model file, and both are named.
 func TestModelContradicted(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		u := undescribedOf(0)
+		u := undescribedOf(4)
 		l.standin(l.file(u.name()+".yaml", []byte(u.file())), "--usb")
 		tech := l.other("technician")
 		models := filepath.Join(tech.home, "models")
