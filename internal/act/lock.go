@@ -3,6 +3,7 @@ package act
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"jarlid/internal/link"
 	"jarlid/internal/phone"
 	"jarlid/internal/phone/wire"
+	"jarlid/internal/say"
 )
 
 // unlock sends the command this bootloader knows, waits for the person at the
@@ -121,11 +123,19 @@ func (j *Actor) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, err
 	before := j.Card
 	after := before.Clone()
 	plan.Apply(s, after)
-	if err := j.awaitLock(ctx, after.Value(card.FactUnlocked) == "yes"); err != nil {
+	open := after.Value(card.FactUnlocked) == "yes"
+	silent, err := j.awaitLock(ctx, open)
+	if err != nil {
 		j.Card = before
 		return d, Stopped(ctx, err)
 	}
 	d.Confirm = journal.ReadBack
+	if silent {
+		if d.Confirm, err = j.lockSeen(open); err != nil {
+			j.Card = before
+			return d, err
+		}
+	}
 	if err := j.SameSerial(before, false); err != nil {
 		return d, err
 	}
@@ -133,27 +143,56 @@ func (j *Actor) lockSettled(ctx context.Context, d Done, s plan.Step) (Done, err
 	j.Card = now.Clone()
 	j.Card.Merge(after)
 	for _, i := range after.IDs() { // what was read of the data is older than the step
-		if changed := after.Get(i); changed != before.Get(i) && now.Get(i).Source != card.Read {
+		changed := after.Get(i)
+		switch {
+		case changed == before.Get(i) || now.Get(i).Source == card.Read:
+		case d.Confirm == journal.NotKnown && i != card.FactDebugging.ID(): // a person switches it on again
+			j.Card.Forget(i, "the bootloader does not report whether it is locked")
+		default:
 			j.Card.Set(i, changed)
 		}
 	}
 	return d, nil
 }
 
+// lockSeen asks the person at the phone about the lock that its bootloader does not report, and gives the
+// source.
+func (j *Actor) lockSeen(open bool) (confirmed string, err error) {
+	is := map[bool]string{true: "unlocked", false: "locked"}[open]
+	if j.Yes {
+		return journal.NotKnown, nil // nobody was asked
+	}
+	yes, err := j.confirm(fmt.Sprintf("%s does not report whether it is locked. Does its screen show that "+
+		"it is %s now?",
+		j.Name, is))
+	switch {
+	case errors.Is(err, say.ErrNobody):
+		return journal.NotKnown, nil
+	case err != nil:
+		return "", err
+	case !yes:
+		return "", &UnknownError{Text: "the phone is not " + is + ", as you say",
+			Hint: "run the command again"}
+	}
+	return SaidSo, nil
+}
+
 // lockEvery is how often a bootloader is asked whether its lock has changed.
 const lockEvery = 300 * time.Millisecond
 
-// lockIs reports whether a bootloader says that it is open, or shut.
-func lockIs(ctx context.Context, s *phone.Session, open bool) bool {
+// lockIs gives what a bootloader reports of its lock; known is false where it does not, here whether it was
+// asked.
+func lockIs(ctx context.Context, s *phone.Session) (open, known, here bool) {
 	if !s.HasLoader() || s.Read(ctx) != nil {
-		return false
+		return false, false, false
 	}
-	yes, known := s.Card.Yes(card.FactUnlocked)
-	return known && yes == open && s.Card.Get(card.FactUnlocked).Source == card.Read
+	open, known = s.Card.Yes(card.FactUnlocked)
+	return open, known && s.Card.Get(card.FactUnlocked).Source == card.Read, true
 }
 
-// awaitLock looks again and again until the bootloader says that it is open, or shut.
-func (j *Actor) awaitLock(ctx context.Context, open bool) error {
+// awaitLock looks again and again until the bootloader reports that it is open, or shut. silent: it reports
+// neither.
+func (j *Actor) awaitLock(ctx context.Context, open bool) (silent bool, err error) {
 	j.Drop()
 	var bar phone.Bar
 	for end := time.Now().Add(handsLimit); time.Now().Before(end); {
@@ -161,15 +200,16 @@ func (j *Actor) awaitLock(ctx context.Context, open bool) error {
 		bar.Saw(err)
 		bar.Warn(j.Obs)
 		if err == nil {
-			if lockIs(ctx, s, open) {
+			is, known, here := lockIs(ctx, s)
+			if here && (known && is == open || !known) {
 				j.Use(s.Wire())
 				if err := wire.Pause(ctx, wire.SecondLook); err != nil {
-					return err
+					return false, err
 				}
 				err := j.Read(ctx)
 				var lost *link.LostError
 				if !errors.As(err, &lost) {
-					return err
+					return !known, err
 				}
 				j.Drop() // it had said so, and restarted then, as many do
 				continue
@@ -177,13 +217,13 @@ func (j *Actor) awaitLock(ctx context.Context, open bool) error {
 			s.Close()
 		}
 		if err := wire.Pause(ctx, lockEvery); err != nil {
-			return err
+			return false, err
 		}
 	}
 	what, still := "unlock", "locked"
 	if !open {
 		what, still = "lock", "open"
 	}
-	return &link.RefusedError{Command: what, Message: "it is still " + still +
+	return false, &link.RefusedError{Command: what, Message: "it is still " + still +
 		": nobody said yes at the phone, or it restarted into another mode"}
 }

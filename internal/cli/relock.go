@@ -3,7 +3,6 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
 
@@ -31,7 +30,7 @@ func (a *app) showLocked(t *task.Relock, e end) {
 	}
 	a.result = t.Result(j)
 	if e.done {
-		a.say(j.Name, say.Done, "the bootloader is locked, read back; all data is erased")
+		a.showLock(j, "locked")
 		a.next = append(a.next, a.env.Command(j.Name, "go", "system"))
 	}
 }

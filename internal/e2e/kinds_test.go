@@ -633,7 +633,8 @@ func TestCards(t *testing.T) {
 			t.Fatalf("os.WriteFile(..., text, 0o644): %v", err)
 		}
 		alone.want(0, []string{"the model file"}, "card", "--card", saved)
-		for _, s := range []string{"model: avocet", "slots: 2", "partition: vendor_boot", "logical: [product, system, vendor]"} {
+		for _, s := range []string{"model: avocet", "slots: 2", "partition: vendor_boot",
+			"logical: [product, system, vendor]"} {
 			if !strings.Contains(string(text), s) {
 				t.Errorf("the draft lacks %q:\n%s", s, text)
 			}

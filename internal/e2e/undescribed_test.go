@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"maps"
@@ -28,13 +29,21 @@ type undescribed struct {
 	home      string // recovery, lifeboat, boot, vendor_boot
 	userspace bool
 	capitals  bool
-	serials   bool   // another number in recovery and system
-	unknown   string // what the bootloader says of a variable it lacks: refused, empty
-	sizes     string // how it spells sizes
-	silent    bool   // it lists few variables
-	lacks     string // a command that it does not know: "", boot
-	loader    bool   // a manufacturer's loader instead of fastboot
+	serials   bool     // another number in recovery and system
+	unknown   string   // what the bootloader says of a variable it lacks: refused, empty
+	sizes     string   // how it spells sizes
+	silent    []string // variables that others have and its bootloader does not
+	first     string   // the mode it is met in first: bootloader, system
+	lacks     string   // a command that it does not know: "", boot
+	loader    bool     // a manufacturer's loader instead of fastboot
 }
+
+// What bootloaders leave out.
+var (
+	noCount   = []string{"slot-count", "unlocked"}
+	onlySizes = []string{"slot-count", "current-slot", "has-slot", "unlocked"}
+	noSizes   = []string{"slot-count", "current-slot", "partition-size", "partition-type"}
+)
 
 // undescribedOf makes the phone of a seed. Slots, super and the recovery's home go through all that there
 // are; the others are drawn.
@@ -43,19 +52,20 @@ func undescribedOf(seed int) undescribed {
 	layouts := []undescribed{ // every pair of slots, home and super is among them
 		{slots: 1, home: "recovery", loader: true},
 		{slots: 2, home: "recovery", super: true},
-		{slots: 2, home: "boot"},
-		{slots: 2, home: "vendor_boot", super: true},
+		{slots: 2, home: "boot", silent: noCount},
+		{slots: 2, home: "vendor_boot", super: true, silent: onlySizes},
 		{slots: 1, home: "recovery", super: true},
 		{slots: 1, home: "lifeboat"},
-		{slots: 2, home: "lifeboat", super: true},
-		{slots: 2, home: "recovery"},
+		{slots: 2, home: "lifeboat", super: true, first: "system"},
+		{slots: 2, home: "recovery", silent: noSizes},
 		{slots: 1, home: "boot", super: true},
 		{slots: 1, home: "vendor_boot"},
 	}
 	u := layouts[seed%len(layouts)]
 	u.seed = seed
 	u.userspace = (u.super || r.IntN(2) == 0) && !u.loader
-	u.capitals, u.serials, u.silent = r.IntN(4) == 0, r.IntN(3) == 0, r.IntN(3) == 0
+	u.capitals, u.serials = r.IntN(4) == 0, r.IntN(3) == 0
+	u.first = cmp.Or(u.first, "bootloader")
 	u.unknown = []string{"refused", "empty"}[r.IntN(2)]
 	u.sizes = []string{"0x", "hex", "decimal"}[r.IntN(3)]
 	u.lacks = []string{"", "boot"}[r.IntN(2)]
@@ -73,7 +83,7 @@ func (u undescribed) file() string {
 	}
 	var s strings.Builder
 	fmt.Fprintf(&s, "model: %s\nslots: %d\nrecovery: {partition: %s}\n", u.name(), u.slots, u.home)
-	start := "bootloader"
+	start := u.first
 	if u.loader {
 		start = "loader"
 		s.WriteString("loader: {usb: [\"1209:0099\"]}\n")
@@ -95,8 +105,8 @@ func (u undescribed) file() string {
 	}
 	fmt.Fprintf(&s, "  spelling: {yes: \"yes\", no: \"no\", size: %s, unknown: %s%s}\n", u.sizes, u.unknown,
 		names)
-	if u.silent {
-		s.WriteString("  missing-variables: [slot-count, unlocked]\n")
+	if len(u.silent) > 0 {
+		fmt.Fprintf(&s, "  missing-variables: [%s]\n", strings.Join(u.silent, ", "))
 	}
 	if u.super {
 		s.WriteString("  super: {group: waders, group-size: 60MiB, partitions: [system, vendor, product]}\n")
@@ -167,22 +177,33 @@ func (l *lab) undescribed(u undescribed) {
 	if u.loader { // any serial line may be anything: a person names its socket
 		tech.want(0, nil, "bench", "name", "usb:1-1", u.name())
 	}
+	if u.first == "system" {
+		tech.byOwner(u, "card")
+	}
 	tech.want(0, nil, "card")
 	at := filepath.Join(dir, "evening.yaml")
 	paths := []string{recovery, more.Package, addon}
 	if more.Overlay != "" {
 		paths = append(paths, more.Overlay)
 	}
+	if u.first == "bootloader" && !u.loader { // where it reports no processor, and its firmware shows one
+		v := tech.fits("--vendor", more.Set)["arm64"]
+		if v.Phone["cpu.abi"] != p.ABI {
+			l.Errorf("with the firmware set the processor is %v, want %s", v.Phone["cpu.abi"], p.ABI)
+		}
+	}
 	draft := append([]string{"sheet", "draft", "-o", at}, paths...)
 	var asked struct{ Ask, Open []string }
 	tech.result(0, &asked, draft...)
-	if u.home == "lifeboat" { // which only a person knows: nothing on the phone says what it is for
+	silent := slices.Contains(u.silent, "partition-size") || u.first == "system" // it lists no partitions
+	if u.home == "lifeboat" ||
+		silent { // which only a person knows: nothing on the phone says it
 		if len(asked.Open) != 1 || !strings.Contains(asked.Open[0],
 			"where does this phone keep its recovery") {
 			l.Fatalf("the draft asks %q, and not where the recovery lives", asked.Open)
 		}
 		asked.Open = nil
-		tech.want(0, nil, append(draft, "--over", "--recovery-in", "lifeboat")...)
+		tech.want(0, nil, append(draft, "--over", "--recovery-in", u.home)...)
 	}
 	if len(asked.Open) > 0 {
 		l.Errorf("the draft asks %q", asked.Open)

@@ -192,6 +192,7 @@ func FactsOfFiles(m *Material, c *card.Card, say func(what string, err error)) e
 	if !found {
 		return errors.New("there is no vendor partition in it, and that is what a generic system has to fit")
 	}
+	c.Conclude()
 	return nil
 }
 

@@ -92,13 +92,21 @@ func recoveryRuns(c *Card) (string, []ID, string) {
 	if m := c.Mode(); m != Recovery && m != Sideload {
 		return "", nil, ""
 	}
+	value, rests := "", []ID(nil)
 	for _, i := range c.IDs() {
-		if v := c.Value(i); i.Name == Name(FactRecoveryCPU) && strings.Contains(v, "64") &&
-			Part(i.Key).Slot == c.Value(FactStarted) {
-			return v, []ID{i}, "the recovery that runs is made for it"
+		v, started := c.Value(i), c.Value(FactStarted)
+		if i.Name != Name(FactRecoveryCPU) || v == "" || started != "" && Part(i.Key).Slot != started {
+			continue
 		}
+		if !strings.Contains(v, "64") || value != "" && v != value {
+			return "", nil, ""
+		}
+		value, rests = v, append(rests, i)
 	}
-	return "", nil, ""
+	if value == "" {
+		return "", nil, ""
+	}
+	return value, rests, "the recovery that runs is made for it"
 }
 
 // ranks order sources: a conclusion counts as the weakest it rests on.

@@ -214,7 +214,12 @@ func kernel(seed string, p Phone, size int) []byte {
 	if !p.Plain {
 		var packed bytes.Buffer
 		z := gzip.NewWriter(&packed)
-		z.Write([]byte("# Wickerlight\nCONFIG_ANDROID_BINDER_IPC=y\nCONFIG_BPF_SYSCALL=y\n# CONFIG_DEVMEM " +
+		width := "CONFIG_ARM=y\n"
+		if strings.HasPrefix(p.ABI, "arm64") {
+			width = "CONFIG_ARM64=y\n"
+		}
+		z.Write([]byte("# Wickerlight\n" + width + "CONFIG_ANDROID_BINDER_IPC=y\nCONFIG_BPF_SYSCALL=y\n# " +
+			"CONFIG_DEVMEM " +
 			"is not set\nCONFIG_SECCOMP_FILTER=y\nCONFIG_IKCONFIG=y\n"))
 		z.Close()
 		copy(b[0x20000:], "IKCFG_ST"+packed.String()+"IKCFG_ED")
