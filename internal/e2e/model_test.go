@@ -129,12 +129,12 @@ func TestKeysAsked(t *testing.T) {
 // is another phone, and nothing of the first is taken for the second.
 func TestIdentity(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		u := undescribedOf(7)
+		u := undescribedOf(1)
 		text := u.file()
 		stand := func(file string) *phone {
 			return l.standin(l.file(u.name()+".yaml", []byte(file)), "--usb")
 		}
-		nameless := strings.Replace(text, "serial: WL-W-7", "serial: 0123456789ABCDEF", 1)
+		nameless := strings.Replace(text, "serial: WL-W-1", "serial: 0123456789ABCDEF", 1)
 		p := stand(nameless)
 		tech := l.other("technician")
 		var c struct{ Facts map[string]card.Fact }
@@ -196,9 +196,18 @@ func TestRefusedAgain(t *testing.T) {
 		if got := refused(); got != "no" {
 			t.Errorf("the refused command is remembered as %q", got)
 		}
+		var c struct{ Facts map[string]card.Fact }
+		tech.result(0, &c, "card")
+		if f := c.Facts["bootloader.variable:variant"]; f.Value != "no" || f.Source != card.Journal {
+			t.Errorf("a variable that was refused in a job is %+v, and is asked for again", f)
+		}
 		p.kill()
 		write(l, file, []byte(strings.Replace(text, `"1.0"`, `"1.1"`, 1)))
 		l.standin(file, "--usb")
+		tech.result(0, &c, "card")
+		if f := c.Facts["bootloader.variable:variant"]; f.Source != card.Read {
+			t.Errorf("with another bootloader a refused variable is not asked for: %+v", f)
+		}
 		if got := refused(); got != "" {
 			t.Errorf("with another bootloader the command is remembered as %q", got)
 		}

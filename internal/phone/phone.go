@@ -201,5 +201,7 @@ type variables struct {
 	c      wire.Lister
 	listed map[string]string // partitions in these names are as in the card
 	spell  func(string) string
-	last   error
+	// unknown are those it was asked for and does not know, and earlier those that an earlier job found so.
+	unknown, earlier map[string]bool
+	last             error
 }

@@ -159,7 +159,7 @@ func forgetRefusals(read, past *card.Card) {
 		return
 	}
 	for _, i := range past.IDs() {
-		if i.Name == card.Name(card.FactCommand) {
+		if i.Name == card.Name(card.FactCommand) || i.Name == card.Name(card.FactVariable) {
 			past.Forget(i, fmt.Sprintf("the bootloader is version %s now; version %s refused it", now.Value,
 				was.Value))
 		}

@@ -28,7 +28,8 @@ func ofPartition(name string) (what, partition string, ok bool) {
 
 // listing is the variables a phone listed, as they can be asked.
 func (s *Session) listing(ctx context.Context, c wire.Lister, listed map[string]string) *variables {
-	v := &variables{ctx: ctx, c: c, listed: make(map[string]string, len(listed)), spell: s.spell}
+	v := &variables{ctx: ctx, c: c, listed: make(map[string]string, len(listed)), spell: s.spell,
+		unknown: map[string]bool{}}
 	for _, name := range slices.Sorted(maps.Keys(listed)) { // a name in small letters comes last, and counts
 		what, part, ok := ofPartition(name)
 		if !ok {
@@ -44,16 +45,20 @@ func (v *variables) get(name string) string {
 	if s, ok := v.listed[name]; ok {
 		return s
 	}
-	if v.last != nil {
+	if v.last != nil || v.earlier[name] {
 		return ""
 	}
 	asked := name
-	if what, part, ok := ofPartition(name); ok {
+	what, part, ofOne := ofPartition(name)
+	if ofOne {
 		asked = what + ":" + v.spell(part)
 	}
-	s, err := v.c.Variable(v.ctx, asked)
+	s, unknown, err := v.c.Variable(v.ctx, asked)
 	v.last = err
 	v.listed[name] = s
+	if unknown && !ofOne {
+		v.unknown[name] = true
+	}
 	return s
 }
 
@@ -67,8 +72,30 @@ func (v *variables) first(names ...string) string {
 	return ""
 }
 
+// unasked gives the variables that this version of the bootloader was found not to know, so that it is not
+// asked for them each time. past is what is known of the phone by the number it is listed with.
+func unasked(version string, past *card.Card) map[string]bool {
+	list := map[string]bool{}
+	if version == "" || past.Value(card.FactBootloader) != version {
+		return list
+	}
+	for _, i := range past.IDs() {
+		if i.Name == card.Name(card.FactVariable) && past.Value(i) == "no" {
+			list[i.Key] = true
+		}
+	}
+	return list
+}
+
 func (s *Session) readVariables() error {
 	v := s.vars
+	if s.Serial != "" && s.Mode() == card.Bootloader {
+		past, err := s.recall(s.Serial)
+		if err != nil {
+			return err
+		}
+		v.earlier = unasked(v.get("version-bootloader"), past)
+	}
 	s.learn(card.FactProduct, v.get("product"))
 	s.learn(card.FactSerial, v.get("serialno"))
 	s.learnYes(card.FactUnlocked, v.get("unlocked"))
@@ -109,6 +136,11 @@ func (s *Session) readVariables() error {
 		}
 	}
 	s.readTable()
+	if s.Mode() == card.Bootloader {
+		for name := range v.unknown {
+			s.learn(card.FactVariable.Of(name), "no")
+		}
+	}
 	return v.last
 }
 

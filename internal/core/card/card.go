@@ -109,8 +109,9 @@ const (
 	// SHA-256 of the keys the running recovery trusts, with commas; "none"
 	FactTrusts Plain = "recovery.trusts"
 
-	FactUserspace   Plain       = "fastboot.userspace" // yes, no: its recoveries have userspace fastboot
-	FactCommand     ByWord      = "bootloader.command" // no: the bootloader does not know this one
+	FactUserspace   Plain       = "fastboot.userspace"  // yes, no: its recoveries have userspace fastboot
+	FactCommand     ByWord      = "bootloader.command"  // no: the bootloader does not know this one
+	FactVariable    ByWord      = "bootloader.variable" // no: the bootloader does not know this one
 	FactBootloader  Plain       = "bootloader.version"
 	FactScreen      Plain       = "loader.screen"   // what a manufacturer's loader shows
 	FactLoaderUSB   Plain       = "loader.usb"      // the numbers it has on USB: VENDOR:PRODUCT in hex

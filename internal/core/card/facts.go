@@ -175,6 +175,8 @@ var Defs = []Def{
 		Label: "userspace fastboot", Where: "by trying: jarlid go fastbootd"},
 	{Name: Name(FactCommand), By: ByWords, Kind: YesNoK, Stay: Changing, Modes: loader,
 		From: []string{"bootloader", "xbl", "abl", "aboot"}},
+	{Name: Name(FactVariable), By: ByWords, Kind: YesNoK, Stay: Lasting, Modes: []Mode{Bootloader},
+		From: []string{"bootloader", "xbl", "abl", "aboot"}},
 	{Name: Name(FactGroupMax), Kind: Bytes, Stay: Lasting, Modes: root, Section: "firmware",
 		Label: "room for logical partitions", Where: inRoot + ", or in a model file",
 		From: []string{"super"}},

@@ -156,19 +156,25 @@ func (c *Client) answer(ctx context.Context, cmd string, quiet time.Duration, da
 // GetVar asks for a variable. A phone that does not know it refuses or gives
 // an empty text; ok is false for both.
 func (c *Client) GetVar(ctx context.Context, name string) (value string, ok bool, err error) {
+	value, _, err = c.Ask(ctx, name)
+	return value, value != "", err
+}
+
+// Ask asks for a variable; unknown says that the phone refuses it as one it does not know, and not only now.
+func (c *Client) Ask(ctx context.Context, name string) (value string, unknown bool, err error) {
 	a, err := c.Command(ctx, "getvar:"+name, LimitQuick)
 	var refused *link.RefusedError
 	if errors.As(err, &refused) {
-		return "", false, nil
+		return "", strings.Contains(strings.ToLower(refused.Message), "unknown"), nil
 	}
 	if err != nil {
 		return "", false, err
 	}
 	v := strings.TrimSpace(a.Text)
-	if unknown(v) {
+	if noValue(v) {
 		v = ""
 	}
-	return v, v != "", nil
+	return v, false, nil
 }
 
 // Download sends size bytes of r to the phone's memory, where the next
@@ -306,8 +312,8 @@ var withArgument = []string{"partition-size", "partition-type", "has-slot", "is-
 	"slot-unbootable", "slot-retry-count",
 	"slot-suffix", "slot-priority", "logical-block-size", "partition-offset"}
 
-// unknown reports whether a value is a way of saying that there is none.
-func unknown(value string) bool { return strings.EqualFold(value, "unknown") }
+// noValue reports whether a value is a way of saying that there is none.
+func noValue(value string) bool { return strings.EqualFold(value, "unknown") }
 
 // Variables asks for all variables a phone lists. One that lists none gives an
 // empty map.
@@ -325,7 +331,7 @@ func (c *Client) Variables(ctx context.Context) (map[string]string, error) {
 			arg, v, both := strings.Cut(value, ":")
 			name, value, ok = name+":"+strings.TrimSpace(arg), v, both
 		}
-		if value = strings.TrimSpace(value); ok && name != "" && !unknown(value) {
+		if value = strings.TrimSpace(value); ok && name != "" && !noValue(value) {
 			vars[name] = value
 		}
 	}

@@ -88,10 +88,9 @@ func (l *fastWire) Variables(ctx context.Context) (map[string]string, error) {
 	return nil, err
 }
 
-// Variable asks for one.
-func (l *fastWire) Variable(ctx context.Context, name string) (string, error) {
-	v, _, err := l.c.GetVar(ctx, name)
-	return v, err
+// Variable asks for one; unknown says that the phone refuses it as one it does not know.
+func (l *fastWire) Variable(ctx context.Context, name string) (value string, unknown bool, err error) {
+	return l.c.Ask(ctx, name)
 }
 
 func (l *fastWire) Restart(ctx context.Context, to card.Mode) error {

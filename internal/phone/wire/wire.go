@@ -35,7 +35,7 @@ type (
 	// have.
 	Lister interface {
 		Variables(ctx context.Context) (map[string]string, error)
-		Variable(ctx context.Context, name string) (string, error)
+		Variable(ctx context.Context, name string) (value string, unknown bool, err error)
 	}
 	// Greeter gave properties in its greeting.
 	Greeter interface{ Greeting() map[string]string }
