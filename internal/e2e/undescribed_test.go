@@ -443,3 +443,25 @@ func TestGuideUndescribed(t *testing.T) {
 	}
 	some(t, 1, cases)
 }
+
+// TestAxes: over the ten phones each value of each axis occurs, and each pair of slots, super and home.
+func TestAxes(t *testing.T) {
+	seen := map[string]bool{}
+	for seed := range 10 {
+		u := undescribedOf(seed)
+		for axis, value := range map[string]any{"slots": u.slots, "super": u.super, "home": u.home,
+			"loader":    u.loader,
+			"userspace": u.userspace, "capitals": u.capitals, "serials": u.serials, "unknown": u.unknown,
+			"sizes": u.sizes, "silent": strings.Join(u.silent, " "), "first": u.first, "lacks": u.lacks,
+			"slots and home": fmt.Sprint(u.slots, u.home), "slots and super": fmt.Sprint(u.slots, u.super),
+			"home and super": fmt.Sprint(u.home, u.super)} {
+			seen[fmt.Sprint(axis, ": ", value)] = true
+		}
+	}
+	// Two each of slots, super, loader, userspace, capitals, serials, unknown, lacks and first; four homes,
+	// three sizes, four of what is left out; 8, 4 and 8 pairs.
+	if want := 9*2 + 4 + 3 + 4 + 8 + 4 + 8; len(seen) != want {
+		t.Errorf("the ten phones show %d values of axes, want %d: %q", len(seen), want,
+			slices.Sorted(maps.Keys(seen)))
+	}
+}

@@ -108,6 +108,28 @@ func TestDownloads(t *testing.T) {
 			os.Remove(k.at(k.cut(system, "super.img_sparsechunk.%d")[1]))
 			return "super.img_sparsechunk.0"
 		}, no: "number 1 is not there"},
+		{what: "a piece is missing of names with a line", make: func(k kitchen) string {
+			os.Remove(k.at(k.cut(system, "system_%d.img")[2]))
+			return "system_0.img"
+		}, no: "number 2 is not there"},
+		{what: "a piece is missing of names with a number at the end", make: func(k kitchen) string {
+			os.Remove(k.at(k.cut(system, "system.img.%d")[1]))
+			return "system.img.0"
+		}, no: "number 1 is not there"},
+		{what: "a piece is missing of names with brackets", make: func(k kitchen) string {
+			os.Remove(k.at(k.cut(system, "system (%d).img")[1]))
+			return "system (0).img"
+		}, no: "number 1 is not there"},
+		{what: "a piece is missing of parts", make: func(k kitchen) string {
+			os.Remove(k.at(k.cut(system, "system.part%d.img")[1]))
+			return "system.part0.img"
+		}, no: "number 1 is not there"},
+		{what: "pieces with brackets", make: func(k kitchen) string {
+			return k.cut(system, "system (%d).img")[1]
+		}, want: want{"system.raw.img": system}},
+		{what: "pieces with a line", make: func(k kitchen) string {
+			return k.cut(system, "system_%d.img")[1]
+		}, want: want{"system.raw.img": system}},
 		{what: "a piece of another image", make: func(k kitchen) string {
 			names := k.cut(system, "super.img_sparsechunk.%d")
 			k.cut(boot, "%d.other")

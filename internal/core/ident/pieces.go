@@ -18,17 +18,24 @@ func (f *File) pieces() (v *sparse.View, ok bool) {
 	if f.depth > 0 {
 		return nil, false
 	}
-	s, all, err := Pieces(f.opt.Beside, f.Name())
+	s, all, err := series(f.opt.Beside, f.Name())
 	if s == nil {
 		return nil, false
 	}
-	joined := err == nil
-	if joined {
+	missing := s.MissingError("sparse image")
+	if err == nil {
 		v, _, err = sparse.Join(all)
+		if err != nil && !s.Said {
+			return nil, false // several images whose names are alike, as two versions of one
+		}
+	}
+	// Two versions of one image overlap. What does not is cut from one, however it is called.
+	if missing != nil && (s.Said || err == nil) {
+		err = missing
 	}
 	if err != nil {
-		if s.Plain || joined && !s.Said {
-			return nil, false // several images whose names are alike, as two versions of one
+		if s.Plain && missing == nil {
+			return nil, false
 		}
 		f.Pieces, f.stem = s.Names, s.Stem
 		f.damaged(err)
@@ -45,8 +52,17 @@ func (f *File) pieces() (v *sparse.View, ok bool) {
 }
 
 // Pieces finds the files of a folder that are cut from the same sparse image as the one called
-// name; nil when it is alone.
+// name; nil when it is alone. Errors: *image.Error where one is missing.
 func Pieces(beside image.Folder, name string) (*image.Series, []sparse.Piece, error) {
+	s, list, err := series(beside, name)
+	if s == nil || err != nil {
+		return s, nil, err
+	}
+	return s, list, s.MissingError("sparse image")
+}
+
+// series opens the files that are numbered like the one called name; nil when it is alone.
+func series(beside image.Folder, name string) (*image.Series, []sparse.Piece, error) {
 	if beside == nil {
 		return nil, nil, nil
 	}
@@ -57,9 +73,6 @@ func Pieces(beside image.Folder, name string) (*image.Series, []sparse.Piece, er
 	s := image.SeriesOf(name, names)
 	if s == nil {
 		return nil, nil, nil
-	}
-	if err := s.MissingError("sparse image"); err != nil {
-		return s, nil, err
 	}
 	var list []sparse.Piece
 	for _, n := range s.Names {

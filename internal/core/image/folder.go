@@ -35,7 +35,7 @@ type Series struct {
 
 var numbered = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`^(.+?)((?:[._-]?(?:sparse)?(?:chunk|part)[._-]?)|[._-])(\d{1,5})(\.img|\.bin|\.ext4|\.simg)?$`)
+		`^(.+?)((?:[._-]?(?:sparse)?(?:chunk|part)[._-]?)|[._-]| ?\()(\d{1,5})(\)?(?:\.img|\.bin|\.ext4|\.simg)?)$`)
 })
 
 // SeriesOf gives the series that name belongs to, of those in names; nil when its name has no
@@ -60,8 +60,13 @@ func SeriesOf(name string, names []string) *Series {
 		numbers = append(numbers, i)
 	}
 	slices.Sort(numbers)
-	s := &Series{Stem: m[1] + m[4], Plain: m[2] == "-" || m[2] == "_" || m[2] == "." && m[4] != "",
-		Said: len(m[2]) > 1}
+	copied := strings.HasSuffix(m[2], "(") // "system (1).img", which may as well be a second download
+	if copied != strings.HasPrefix(m[4], ")") {
+		return nil
+	}
+	s := &Series{Stem: m[1] + strings.TrimPrefix(m[4], ")"),
+		Plain: copied || m[2] == "-" || m[2] == "_" || m[2] == "." && m[4] != "",
+		Said:  strings.Contains(m[2], "chunk") || strings.Contains(m[2], "part")}
 	if len(numbers) == 0 || len(numbers) == 1 && (numbers[0] <= 1 || !s.Said) {
 		// else a version: "system-4.2"
 		return nil
