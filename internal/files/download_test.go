@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -82,9 +83,38 @@ func (k kitchen) list(b []byte, base string) (data []byte) {
 	return append(bytes.Clone(b[h*4096:]), b[:h*4096]...)
 }
 
+// holes makes a tar of an image with holes and one without.
+func (k kitchen) holes(form ...string) string {
+	k.Helper()
+	system := contents(120, 2)
+	f, err := os.Create(k.at("system.img"))
+	if err != nil {
+		k.Fatalf("os.Create(system.img): %v", err)
+	}
+	defer f.Close()
+	for _, at := range []int64{0, int64(len(system)) + 1<<20} {
+		if _, err := f.WriteAt(system, at); err != nil {
+			k.Fatalf("writing at %d: %v", at, err)
+		}
+	}
+	if err := f.Truncate(2 * (int64(len(system)) + 1<<20)); err != nil {
+		k.Fatalf("f.Truncate: %v", err)
+	}
+	put(k.T, k.at("boot.img"), contents(20, 3))
+	k.tool("tar", append(append([]string{"--sparse"}, form...), "-cf", "set.tar", "system.img",
+		"boot.img")...)
+	for _, n := range []string{"system.img", "boot.img"} {
+		if err := os.Remove(k.at(n)); err != nil {
+			k.Fatalf("os.Remove(%s): %v", n, err)
+		}
+	}
+	return "set.tar"
+}
+
 // TestDownloads: what technicians have, in the forms it comes in, made by the tools that make them.
 func TestDownloads(t *testing.T) {
 	system, boot := contents(120, 2), contents(20, 3)
+	holes := slices.Concat(system, make([]byte, 1<<20), system, make([]byte, 1<<20))
 	type want map[string][]byte
 	for _, c := range []struct {
 		what  string
@@ -208,6 +238,21 @@ func TestDownloads(t *testing.T) {
 				"boot.img")
 			return "rom.zip"
 		}, want: want{"system.img": system, "boot.img": boot}},
+		{what: "sparse members, GNU", make: func(k kitchen) string {
+			return k.holes("--format=gnu")
+		}, want: want{"system.img": holes, "boot.img": boot}},
+		{what: "sparse members, old GNU", make: func(k kitchen) string {
+			return k.holes("--format=oldgnu")
+		}, want: want{"system.img": holes, "boot.img": boot}},
+		{what: "sparse members, pax 0.0", make: func(k kitchen) string {
+			return k.holes("--format=posix", "--sparse-version=0.0")
+		}, want: want{"system.img": holes, "boot.img": boot}},
+		{what: "sparse members, pax 0.1", make: func(k kitchen) string {
+			return k.holes("--format=posix", "--sparse-version=0.1")
+		}, want: want{"system.img": holes, "boot.img": boot}},
+		{what: "sparse members, pax 1.0", make: func(k kitchen) string {
+			return k.holes("--format=posix", "--sparse-version=1.0")
+		}, want: want{"system.img": holes, "boot.img": boot}},
 		{what: "tar in gz", make: func(k kitchen) string {
 			return k.set(system, boot, "set.tgz", "-z")
 		}, want: want{"system.img": system, "boot.img": boot}},

@@ -1,7 +1,6 @@
 package ident
 
 import (
-	"archive/tar"
 	"archive/zip"
 	"bytes"
 	"errors"
@@ -11,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/sums"
@@ -192,34 +190,18 @@ func (f *File) sevenZip(r io.ReaderAt, size int64) {
 
 func (f *File) tar(r io.ReaderAt, size int64) {
 	f.Wrapped, f.Kind = append(f.Wrapped, "tar"), Archive
-	src := io.NewSectionReader(r, 0, size)
-	t := tar.NewReader(src)
 	var list []entry
-	for {
-		h, err := t.Next()
-		if errors.Is(err, io.EOF) {
-			break
+	err := EachTarMember(r, size, func(m TarMember) error {
+		if !m.File {
+			return nil
 		}
-		if err != nil {
-			if !f.partial {
-				f.damaged(&image.Error{Format: "tar archive", Offset: -1,
-					What:  "it ends within a member or is damaged",
-					Short: errors.Is(err, io.ErrUnexpectedEOF),
-					Err:   err})
-			}
-			break
+		if f.Count++; f.Count <= maxMembers {
+			list = append(list, entry{name: m.Name, size: m.Size, at: m.At, open: m.Open})
 		}
-		if h.Typeflag != tar.TypeReg {
-			continue
-		}
-		if f.Count++; f.Count > maxMembers {
-			continue
-		}
-		e := entry{name: h.Name, size: h.Size}
-		if at, err := src.Seek(0, io.SeekCurrent); err == nil {
-			e.at = io.NewSectionReader(r, at, h.Size)
-		}
-		list = append(list, e)
+		return nil
+	})
+	if err != nil && !f.partial {
+		f.damaged(err)
 	}
 	if !f.partial {
 		f.appendedDigest(r, size)

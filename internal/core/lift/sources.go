@@ -1,7 +1,6 @@
 package lift
 
 import (
-	"archive/tar"
 	"archive/zip"
 	"context"
 	"errors"
@@ -340,31 +339,15 @@ func (l *lister) sevenZip() error {
 }
 
 func (l *lister) tar() error {
-	src := io.NewSectionReader(l.r, 0, l.size)
-	t := tar.NewReader(src)
-	for {
-		h, err := t.Next()
-		if errors.Is(err, io.EOF) {
+	return ident.EachTarMember(l.r, l.size, func(m ident.TarMember) error {
+		if !m.File {
+			l.s.Notes = append(l.s.Notes, m.Name+" is "+m.Kind+" and is left out")
 			return nil
 		}
-		if err != nil {
-			return &image.Error{Format: "tar archive", Offset: -1,
-				What: "it ends within a member or is damaged", Short: true, Err: err}
-		}
-		switch h.Typeflag {
-		case tar.TypeReg:
-			at, err := src.Seek(0, io.SeekCurrent)
-			if err != nil {
-				return err
-			}
-			n := h.Size
-			l.member(Item{Name: h.Name, Size: n, Write: section(l.r, at, n)}, func() (io.ReadCloser, error) {
-				return io.NopCloser(io.NewSectionReader(l.r, at, n)), nil
-			})
-		case tar.TypeSymlink, tar.TypeLink:
-			l.s.Notes = append(l.s.Notes, h.Name+" is a link and is left out")
-		}
-	}
+		l.member(Item{Name: m.Name, Size: m.Size, Write: stream(m.Open, m.Size, min(m.Size, l.o.MaxSize))},
+			m.Open)
+		return nil
+	})
 }
 
 // blocks lists a block-list package's images: those its lists make, and those that are beside the
