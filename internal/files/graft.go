@@ -87,11 +87,6 @@ func packedAs(old, ramdisk []byte) (out []byte, changed string, err error) {
 	if want == have {
 		return ramdisk, "", nil
 	}
-	z, err := wrap.NewReader(have, bytes.NewReader(ramdisk))
-	if err != nil {
-		return nil, "", err
-	}
-	defer z.Close()
 	var b bytes.Buffer
 	w, err := wrap.NewWriter(want, &b)
 	if errors.Is(err, wrap.ErrNotMade) {
@@ -101,7 +96,7 @@ func packedAs(old, ramdisk []byte) (out []byte, changed string, err error) {
 	if err != nil {
 		return nil, "", err
 	}
-	if _, err = io.Copy(w, io.LimitReader(z, boot.MaxRamdisk)); err == nil {
+	if err = boot.Contents(w, bytes.NewReader(ramdisk)); err == nil {
 		err = w.Close()
 	}
 	return b.Bytes(), fmt.Sprintf("it was %s and is %s now, as the phone's is", formName(have),

@@ -3,6 +3,7 @@ package ident
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -131,6 +132,12 @@ func (f *File) boot(r io.ReaderAt, size int64) {
 	}
 	if s := m.Section("ramdisk"); s.Size > 0 && err == nil {
 		rd, err := boot.ReadRamdisk(m.Open(r, "ramdisk"), zipsig.KeysFiles...)
+		var form *boot.FormError
+		if errors.As(err, &form) { // whether it is a recovery is unknown, and so is where it goes
+			f.Notes = append(f.Notes, form.Error())
+			f.footer(r, size)
+			return
+		}
 		f.damaged(err)
 		if rd != nil {
 			f.ramdisk(rd)

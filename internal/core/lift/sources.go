@@ -424,23 +424,14 @@ func (l *lister) vendorBoot() error {
 
 // ramdisk lists the files in a ramdisk; they are taken out only by name.
 func (l *lister) ramdisk(prefix string, off, size int64) error {
-	open := func() (*cpio.Reader, io.Closer, error) {
-		head := make([]byte, 8)
-		n, _ := l.r.ReadAt(head, off)
-		z, err := wrap.NewReader(wrap.Detect(head[:n]), io.NewSectionReader(l.r, off, size))
-		if err != nil {
-			return nil, nil, err
-		}
-		return cpio.NewReader(z, boot.MaxRamdisk), z, nil
+	open := func() *boot.Initramfs {
+		return boot.NewInitramfs(io.NewSectionReader(l.r, off, size), boot.MaxRamdisk)
 	}
 	if size == 0 {
 		return nil
 	}
-	c, closer, err := open()
-	if err != nil {
-		return err
-	}
-	defer closer.Close()
+	c := open()
+	defer c.Close()
 	for i := 0; ; i++ {
 		h, err := c.Next()
 		if errors.Is(err, io.EOF) {
@@ -462,20 +453,14 @@ func (l *lister) ramdisk(prefix string, off, size int64) error {
 		nth := i
 		l.add(Item{Name: prefix + "/" + name, Size: int64(h.Size),
 			Write: stream(func() (io.ReadCloser, error) {
-				c, closer, err := open()
-				if err != nil {
-					return nil, err
-				}
+				c := open()
 				for range nth + 1 {
 					if _, err := c.Next(); err != nil {
-						closer.Close()
+						c.Close()
 						return nil, err
 					}
 				}
-				return struct {
-					io.Reader
-					io.Closer
-				}{c, closer}, nil
+				return c, nil
 			}, int64(h.Size), int64(h.Size))})
 	}
 }

@@ -213,3 +213,25 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// FuzzInitramfs reads whatever it is given to its end, and never more than its limit.
+func FuzzInitramfs(f *testing.F) {
+	for _, seed := range [][]byte{nil, {0, 0, 0x1f, 0x8b, 8}, []byte("070701"), {0x5d, 0, 0, 1, 0, 0xff, 0xff},
+		append(make([]byte, 9), 0xfd, '7', 'z', 'X', 'Z', 0)} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		i := NewInitramfs(bytes.NewReader(b), 1<<20)
+		defer i.Close()
+		total := int64(0)
+		for {
+			if _, err := i.Next(); err != nil {
+				break
+			}
+			n, _ := io.Copy(io.Discard, i)
+			if total += n; total > 1<<20 {
+				t.Fatalf("%d bytes were extracted of at most %d", total, 1<<20)
+			}
+		}
+	})
+}

@@ -1,14 +1,12 @@
 package boot
 
 import (
-	"bufio"
 	"bytes"
 	"errors"
 	"io"
 	"path"
 	"strings"
 
-	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/cpio"
 	"jarlid/internal/core/image/wrap"
 )
@@ -25,7 +23,7 @@ const maxProps = 1 << 20
 
 // Ramdisk is what a ramdisk is found to hold.
 type Ramdisk struct {
-	Compression wrap.Kind
+	Compression wrap.Kind // of the first archive
 	Files       int
 	Names       []string          // of the files, without a leading slash; at most maxNames
 	Recovery    bool              // holds the recovery program
@@ -34,27 +32,23 @@ type Ramdisk struct {
 	Wanted      map[string][]byte // the files asked for by name
 }
 
-// ReadRamdisk extracts a ramdisk as a stream and checks what is in it. The
+// ReadRamdisk extracts a ramdisk as a stream, all archives of it, and checks what is in it. The
 // contents of files named in want (without a leading slash) are kept, up to a
 // mebibyte each.
 func ReadRamdisk(r io.Reader, want ...string) (*Ramdisk, error) {
-	br := bufio.NewReaderSize(r, 64<<10)
-	head, err := br.Peek(6)
-	if err != nil && len(head) == 0 {
-		return nil, image.Truncated("ramdisk", 0, 6, 0)
-	}
-	rd := &Ramdisk{Compression: wrap.Detect(head), Props: map[string]string{}, Wanted: map[string][]byte{}}
-	z, err := wrap.NewReader(rd.Compression, br)
-	if err != nil {
-		return nil, &image.Error{Format: "ramdisk", Offset: 0,
-			What: "the compressed data does not begin right", Err: err}
-	}
-	defer z.Close()
-	c := cpio.NewReader(z, MaxRamdisk)
+	rd := &Ramdisk{Props: map[string]string{}, Wanted: map[string][]byte{}}
+	c := NewInitramfs(r, MaxRamdisk)
+	defer c.Close()
 	for {
 		h, err := c.Next()
+		if len(c.Kinds) > 0 {
+			rd.Compression = c.Kinds[0]
+		}
 		if errors.Is(err, io.EOF) {
 			return rd, nil
+		}
+		if len(c.Kinds) == 0 {
+			return nil, err
 		}
 		if err != nil {
 			return rd, err

@@ -6,6 +6,8 @@
 package cpio
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -44,17 +46,30 @@ type Header struct {
 // Reader reads a chain of archives: past a trailer and zero padding it goes on
 // with the next one, as the kernel does.
 type Reader struct {
-	r     io.Reader
+	r     *bufio.Reader
 	off   int64 // bytes taken from r
 	left  int64 // data bytes of the current member not read yet
 	pad   int64 // padding behind them
 	inArc bool  // between a first member and its trailer
 	limit int64
+	one   bool // a trailer is the end
+	began bool // a member's header was read
 }
 
 // NewReader reads from r. More than limit bytes in all end in an error, so
 // that a ramdisk which extracts to gigabytes does not run for ever.
-func NewReader(r io.Reader, limit int64) *Reader { return &Reader{r: r, limit: limit} }
+func NewReader(r io.Reader, limit int64) *Reader {
+	return &Reader{r: bufio.NewReaderSize(r, 64<<10), limit: limit}
+}
+
+// NewArchive reads one archive alone: what follows its trailer stays in r.
+func NewArchive(r *bufio.Reader, limit int64) *Reader { return &Reader{r: r, limit: limit, one: true} }
+
+// Offset is how many bytes were read.
+func (c *Reader) Offset() int64 { return c.off }
+
+// Began reports whether a member was found at all.
+func (c *Reader) Began() bool { return c.began }
 
 // Next goes to the next member. It gives io.EOF only after a trailer and
 // nothing but zeros behind it; every other end is an *image.Error.
@@ -70,6 +85,9 @@ func (c *Reader) Next() (*Header, error) {
 		}
 		if h.Name == trailerName {
 			c.inArc = false
+			if c.one {
+				return nil, io.EOF
+			}
 			continue
 		}
 		c.inArc = true
@@ -99,26 +117,11 @@ func (c *Reader) Read(p []byte) (int, error) {
 
 func (c *Reader) header() (*Header, error) {
 	var b [headerLen]byte
-	// Between archives there may be zeros, to the word or the page.
-	for {
-		n, err := io.ReadFull(c.r, b[:1])
-		c.off += int64(n)
-		if err != nil {
-			if errors.Is(err, io.EOF) && !c.inArc {
-				return nil, io.EOF
-			}
-			return nil, c.fail(err, headerLen)
-		}
-		if b[0] != 0 {
-			break
-		}
-		if c.inArc {
-			return nil, image.Errorf(formatName, c.off-1,
-				"a zero byte where the next member's header belongs")
-		}
+	if err := c.zeros(); err != nil {
+		return nil, err
 	}
-	start := c.off - 1
-	n, err := io.ReadFull(c.r, b[1:])
+	start := c.off
+	n, err := io.ReadFull(c.r, b[:])
 	c.off += int64(n)
 	if err != nil {
 		return nil, c.fail(err, headerLen)
@@ -159,8 +162,35 @@ func (c *Reader) header() (*Header, error) {
 	if name[nameSize-1] != 0 {
 		return nil, image.Errorf(formatName, start+headerLen, "the name has no closing zero")
 	}
-	h.Name = string(name[:nameSize-1])
+	h.Name, c.began = string(name[:nameSize-1]), true
 	return h, nil
+}
+
+// zeros passes over those that may be between archives, to the word or the page.
+func (c *Reader) zeros() error {
+	for {
+		b, err := c.r.Peek(1)
+		if err == nil && b[0] == 0 {
+			b, _ = c.r.Peek(c.r.Buffered()) // these are there
+		}
+		if err != nil {
+			if errors.Is(err, io.EOF) && !c.inArc {
+				return io.EOF
+			}
+			return c.fail(err, headerLen)
+		}
+		n := len(b) - len(bytes.TrimLeft(b, "\x00"))
+		switch {
+		case n == 0:
+			return nil
+		case c.inArc:
+			return image.Errorf(formatName, c.off, "a zero byte where the next member's header belongs")
+		case c.limit > 0 && c.off+int64(n) > c.limit:
+			return image.Errorf(formatName, c.off, "more than %d bytes are inside", c.limit)
+		}
+		_, _ = c.r.Discard(n) // they are buffered
+		c.off += int64(n)
+	}
 }
 
 func (c *Reader) skip(n int64) error {

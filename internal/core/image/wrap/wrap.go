@@ -9,6 +9,7 @@ package wrap
 import (
 	"bufio"
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -19,6 +20,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/mikelolasagasti/xz"
 	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz/lzma"
 
 	"jarlid/internal/core/image"
 )
@@ -35,6 +37,9 @@ const (
 	Zstd      Kind = "zst"
 	LZ4       Kind = "lz4"
 	LZ4Legacy Kind = "lz4-legacy" // the form Linux kernels read ramdisks in
+	// LZMA is the form from before xz ("The .lzma file format" of the XZ Utils), which older phones have for
+	// their ramdisks.
+	LZMA Kind = "lzma"
 	// Brotli (RFC 7932) has no mark of its own: only a file's name tells.
 	Brotli Kind = "br"
 )
@@ -76,16 +81,29 @@ var magics = []struct {
 	{Zstd, []byte{0x28, 0xb5, 0x2f, 0xfd}},
 	{LZ4, []byte{0x04, 0x22, 0x4d, 0x18}},
 	{LZ4Legacy, []byte{0x02, 0x21, 0x4c, 0x18}},
+	// The usual properties and a dictionary of whole 64 KiB: the Linux kernel's lib/decompress.c knows it so
+	// too.
+	{LZMA, []byte{0x5d, 0, 0}},
 }
 
 // Detect tells from its first bytes (six are enough) how a stream is compressed.
 func Detect(head []byte) Kind {
 	for _, m := range magics {
-		if bytes.HasPrefix(head, m.magic) {
+		if bytes.HasPrefix(head, m.magic) && (m.kind != LZMA || isLZMA(head)) {
 			return m.kind
 		}
 	}
 	return None
+}
+
+// isLZMA reports whether the dictionary's size that follows the properties is one that is written: a power of two,
+// or the sum of two that follow each other.
+func isLZMA(head []byte) bool {
+	if len(head) < 5 {
+		return false
+	}
+	n := binary.LittleEndian.Uint32(head[1:])
+	return n > 0 && (n&(n-1) == 0 || n%3 == 0 && (n/3)&(n/3-1) == 0)
 }
 
 // TrailingError says that something lies behind the last member of a compressed file that is no
@@ -308,6 +326,12 @@ func NewReader(kind Kind, r io.Reader) (io.ReadCloser, error) {
 			return nil, err
 		}
 		return z.IOReadCloser(), nil
+	case LZMA:
+		z, err := lzma.ReaderConfig{DictCap: maxDictionary}.NewReader(r)
+		if err != nil {
+			return nil, err
+		}
+		return io.NopCloser(z), nil
 	case LZ4, LZ4Legacy:
 		return io.NopCloser(lz4.NewReader(r)), nil
 	}
