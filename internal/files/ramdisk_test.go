@@ -10,7 +10,7 @@ import (
 	"jarlid/internal/e2e/witness"
 )
 
-// TestRamdisks: what the kernel unpacks is read, in whatever way its archives are packed by general tools.
+// TestRamdisks: what the kernel extracts is read, in whatever way its archives are packed by general tools.
 func TestRamdisks(t *testing.T) {
 	// Each archive is its files and the command that packs it; the recovery is in the last one.
 	type archive struct{ files, pack string }

@@ -35,7 +35,8 @@ type Series struct {
 
 var numbered = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`^(.+?)((?:[._-]?(?:sparse)?(?:chunk|part)[._-]?)|[._-]| ?\()(\d{1,5})(\)?(?:\.img|\.bin|\.ext4|\.simg)?)$`)
+		`^(.+?)((?:[._-]?(?:sparse)?(?:chunk|part)[._-]?)|[._-]| ?\()` +
+			`(\d{1,5})(\)?(?:\.img|\.bin|\.ext4|\.simg)?)$`)
 })
 
 // SeriesOf gives the series that name belongs to, of those in names; nil when its name has no

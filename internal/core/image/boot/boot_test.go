@@ -216,7 +216,8 @@ func FuzzParse(f *testing.F) {
 
 // FuzzInitramfs reads whatever it is given to its end, and never more than its limit.
 func FuzzInitramfs(f *testing.F) {
-	for _, seed := range [][]byte{nil, {0, 0, 0x1f, 0x8b, 8}, []byte("070701"), {0x5d, 0, 0, 1, 0, 0xff, 0xff},
+	for _, seed := range [][]byte{nil, {0, 0, 0x1f, 0x8b, 8}, []byte("070701"), {0x5d, 0, 0, 1, 0, 0xff,
+		0xff},
 		append(make([]byte, 9), 0xfd, '7', 'z', 'X', 'Z', 0)} {
 		f.Add(seed)
 	}

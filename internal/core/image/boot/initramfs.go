@@ -162,7 +162,7 @@ func (t *tail) rest() []byte {
 	return nil
 }
 
-// Contents writes all archives of a ramdisk to w, extracted, as one that is not compressed. Errors: those of
+// Contents writes all archives of a ramdisk to w, extracted, as one that is not compressed. Errors: as
 // Initramfs, and of w.
 func Contents(w io.Writer, r io.Reader) error {
 	i := NewInitramfs(r, MaxRamdisk)

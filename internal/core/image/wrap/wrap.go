@@ -96,8 +96,8 @@ func Detect(head []byte) Kind {
 	return None
 }
 
-// isLZMA reports whether the dictionary's size that follows the properties is one that is written: a power of two,
-// or the sum of two that follow each other.
+// isLZMA reports whether the dictionary's size that follows the properties is one that is written: a power of
+// two, or the sum of two that follow each other.
 func isLZMA(head []byte) bool {
 	if len(head) < 5 {
 		return false
