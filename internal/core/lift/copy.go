@@ -285,11 +285,11 @@ feed:
 // go up, as they do in full payloads.
 func partition(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt, o Out,
 	moved func(int64)) ([]byte, error) {
-	ends, ordered := ends(p, part)
-	if !ordered {
-		ends = nil
+	segments, overlap := segmentsOf(p, part)
+	if overlap { // of two operations that write one block the later one counts
+		return serially(ctx, p, part, r, o, moved)
 	}
-	digest, err := copyInOrder(ctx, o, int64(part.Size), len(part.Ops), ends,
+	digest, err := copyInOrder(ctx, o, int64(part.Size), len(part.Ops), endsOf(part, segments),
 		func(_ context.Context, i int, wrote func(int64)) error {
 			op := &part.Ops[i]
 			if err := p.Apply(r, part, op, o); err != nil {
@@ -360,22 +360,6 @@ func blocks(ctx context.Context, list []wrap.XzBlock, o Out, limit, memory int64
 		}, moved)
 }
 
-// ends gives, for each operation, how far the partition is complete once it
-// and all before it are done; ordered is false where that can't be told.
-func ends(p *payload.Payload, part *payload.Partition) (list []int64, ordered bool) {
-	at := uint64(0)
-	for _, op := range part.Ops {
-		for _, e := range op.Dst {
-			if e.Start != at {
-				return nil, false
-			}
-			at += e.Blocks
-		}
-		list = append(list, int64(at*p.BlockSize))
-	}
-	return list, true
-}
-
 // DigestError says that what came out is not what the file says it holds.
 type DigestError struct {
 	Name      string
@@ -385,59 +369,4 @@ type DigestError struct {
 // Error gives both digests.
 func (e *DigestError) Error() string {
 	return fmt.Sprintf("%s has the SHA-256 %x, the file says %x: it is damaged", e.Name, e.Got, e.Want)
-}
-
-// Digest is the SHA-256 of a partition as the payload's operations make it,
-// and an error when an operation's data or the whole has another digest than
-// the manifest says. Nothing is written.
-func Digest(ctx context.Context, p *payload.Payload, part *payload.Partition, r io.ReaderAt,
-	moved func(int64)) ([]byte, error) {
-	if _, ordered := ends(p, part); !ordered {
-		return nil, fmt.Errorf("%s: its operations are out of order, so its digest can only be told once "+
-			"it is taken out", part.Name)
-	}
-	sum := sha256.New()
-	h := &hashOut{h: sum}
-	for i := range part.Ops {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if err := p.Apply(r, part, &part.Ops[i], h); err != nil {
-			return nil, err
-		}
-		moved(h.at)
-	}
-	if err := h.Zero(h.at, int64(part.Size)-h.at); err != nil {
-		return nil, err
-	}
-	digest := sum.Sum(nil)
-	if len(part.Hash) > 0 && !bytes.Equal(digest, part.Hash) {
-		return digest, &DigestError{Name: part.Name, Got: digest, Want: part.Hash}
-	}
-	return digest, nil
-}
-
-// hashOut takes what is written in order and keeps only its digest.
-type hashOut struct {
-	h  io.Writer
-	at int64
-}
-
-func (w *hashOut) WriteAt(p []byte, off int64) (int, error) {
-	if off != w.at {
-		return 0, fmt.Errorf("written out of order")
-	}
-	w.at += int64(len(p))
-	return w.h.Write(p)
-}
-
-func (w *hashOut) Zero(off, n int64) error {
-	for n > 0 {
-		k, err := w.WriteAt(image.Zeros[:min(n, int64(len(image.Zeros)))], off)
-		if err != nil {
-			return err
-		}
-		off, n = off+int64(k), n-int64(k)
-	}
-	return nil
 }

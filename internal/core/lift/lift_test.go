@@ -141,4 +141,33 @@ func TestPartition(t *testing.T) {
 		!bytes.Equal(got, one) {
 		t.Errorf("operations out of order: %x, %v", got, err)
 	}
+	if got, err := Digest(t.Context(), p, part, r, func(int64) {}); err != nil || !bytes.Equal(got, one) {
+		t.Errorf("the digest of operations out of order: %x, %v", got, err)
+	}
+	// Zeros over all of it first: what is written later counts, however many do it at once.
+	whole := payload.Operation{Type: payload.Zero, Dst: []payload.Extent{{Start: 0,
+		Blocks: part.Size / p.BlockSize}}}
+	part.Ops = append([]payload.Operation{whole}, part.Ops...)
+	m = &memory{}
+	one, err1 = partition(t.Context(), p, part, r, m, func(int64) {})
+	two, err2 = Digest(t.Context(), p, part, r, func(int64) {})
+	want := sha256.Sum256(m.b[:part.Size])
+	if err1 != nil || err2 != nil || !bytes.Equal(one, two) || !bytes.Equal(one, want[:]) ||
+		!bytes.Equal(m.b[:len(data)], data) {
+		t.Errorf("zeros before the data: %x and %x: %v, %v", one, two, err1, err2)
+	}
+	// Over a block at last: it is what is there, and the manifest's digest is of other bytes.
+	part.Ops = append(part.Ops, payload.Operation{Type: payload.Zero, Dst: []payload.Extent{{Start: 1,
+		Blocks: 1}}})
+	part.Hash = nil
+	m = &memory{}
+	one, err1 = partition(t.Context(), p, part, r, m, func(int64) {})
+	two, err2 = Digest(t.Context(), p, part, r, func(int64) {})
+	changed := bytes.Clone(m.b[:part.Size])
+	clear(changed[p.BlockSize : 2*p.BlockSize])
+	want = sha256.Sum256(changed)
+	if err1 != nil || err2 != nil || !bytes.Equal(one, two) || !bytes.Equal(one, want[:]) ||
+		!bytes.Equal(m.b[:part.Size], changed) {
+		t.Errorf("zeros after the data: %x and %x: %v, %v", one, two, err1, err2)
+	}
 }

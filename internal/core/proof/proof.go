@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/image/vbmeta"
@@ -79,7 +80,11 @@ type Wish struct {
 
 func (r *Result) check(what string, err error) {
 	c := Check{What: what, Verdict: Match}
-	if err != nil {
+	switch {
+	case err == nil:
+	case image.AboutNoDamage(err): // nothing was compared
+		c.Verdict, c.Why = Unchecked, spell.Error(err)
+	default:
 		c.Verdict, c.Why = Mismatch, spell.Error(err)
 	}
 	r.Checks = append(r.Checks, c)

@@ -12,10 +12,34 @@ import (
 	"runtime"
 	"sync"
 
+	"golang.org/x/crypto/blake2b"
+
 	"jarlid/internal/core/image"
 )
 
-var hashes = map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha512": sha512.New}
+// hashes are the algorithms that descriptors of published builds have ("AVB: hashtree algorithm" in the
+// README of external/avb; blake2b-256 since its version 1.3).
+var hashes = map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha512": sha512.New,
+	"blake2b-256": func() hash.Hash {
+		h, err := blake2b.New256(nil)
+		if err != nil {
+			panic(err) // only a key that is too long is an error
+		}
+		return h
+	}}
+
+// HashError says that an image can't be compared with a descriptor, as its algorithm is not known. It is no
+// fault of the image's.
+type HashError struct{ Algorithm, Partition string }
+
+// AboutNoDamage marks it as no fault of the image's.
+func (*HashError) AboutNoDamage() {}
+
+// Error names both.
+func (e *HashError) Error() string {
+	return fmt.Sprintf("%s can't be checked: the hash algorithm %q is not known here", e.Partition,
+		e.Algorithm)
+}
 
 // DigestError says that a partition is not what its descriptor says.
 type DigestError struct{ Partition, What string }
@@ -28,8 +52,7 @@ func (e *DigestError) Error() string { return e.Partition + ": " + e.What }
 func CheckHash(ctx context.Context, d *Descriptor, r io.ReaderAt, size int64) error {
 	make, ok := hashes[d.HashAlgorithm]
 	if !ok {
-		return image.Errorf(formatName, -1, "hash algorithm %q of %s is not known", d.HashAlgorithm,
-			d.PartitionName)
+		return &HashError{d.HashAlgorithm, d.PartitionName}
 	}
 	if d.ImageSize > uint64(size) {
 		return image.Truncated(d.PartitionName, 0, int64(min(d.ImageSize, 1<<62)), size)
@@ -80,8 +103,7 @@ func newTree(d *Descriptor) (*tree, error) {
 	power := func(n int64) bool { return n >= 512 && n <= 1<<20 && n&(n-1) == 0 }
 	switch {
 	case t.new == nil:
-		return nil, image.Errorf(formatName, -1, "hash algorithm %q of %s is not known", d.HashAlgorithm,
-			d.PartitionName)
+		return nil, &HashError{d.HashAlgorithm, d.PartitionName}
 	case d.DMVerityVersion != 1 || !power(t.data) || !power(t.block):
 		return nil, image.Errorf(formatName, -1, "a tree of version %d with blocks of %d and %d bytes is "+
 			"not known", d.DMVerityVersion, t.data, t.block)

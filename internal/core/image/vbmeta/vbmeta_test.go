@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"os"
+	"strings"
 	"testing"
 
 	"jarlid/internal/core/image"
@@ -87,6 +88,22 @@ func blocks(n int) []byte {
 	return b
 }
 
+// TestHashUnknown: an algorithm that is not known is no fault of the image's.
+func TestHashUnknown(t *testing.T) {
+	for _, tag := range []uint64{TagHash, TagHashtree} {
+		d := &Descriptor{Tag: tag, PartitionName: "system", DMVerityVersion: 1, ImageSize: 4096,
+			HashAlgorithm: "streebog", DataBlockSize: 4096, HashBlockSize: 4096}
+		check := CheckHash
+		if tag == TagHashtree {
+			check = CheckHashtree
+		}
+		if err := check(t.Context(), d, bytes.NewReader(blocks(1)), 4096); !image.AboutNoDamage(err) ||
+			!strings.Contains(err.Error(), "can't be checked") {
+			t.Errorf("descriptor %d with an unknown algorithm: %v", tag, err)
+		}
+	}
+}
+
 // TestHashtree: roots, and the digests of the stored trees, are what
 // veritysetup 2.6 printed.
 func TestHashtree(t *testing.T) {
@@ -107,6 +124,8 @@ func TestHashtree(t *testing.T) {
 			"a7d11b08555624f958559f864c75d05f4f724646b078b741606f0203247a02f3c33b15a9f5d0d02993b0f3b3fc9965" +
 				"9b492f81aff6eb99d6453d04c7ce5a8929",
 			"90619b62660e7665fdb559f1a3a91176e767795c0383b6f425391337fd7749f3"},
+		{300, "blake2b-256", "0102", "c4f1824fbd14fd4790c633bfa6be9b2b8732ee08ab2ca49b7dcaaaa7090d909c",
+			"3c5775776c4f6f86d71cac0747f1199e6f5c105041d266a57528b9f8cc482996"}, // by Python's hashlib
 	} {
 		data := blocks(c.blocks)
 		salt, _ := hex.DecodeString(c.salt)
