@@ -212,7 +212,11 @@ func (l *lab) undescribed(u undescribed) {
 	if strings.Contains(checked, "wrong-arch") { // the recovery of the same sheet states the processor
 		l.Errorf("the processor is unknown:\n%s", checked)
 	}
-	tech.byOwner(u, "sheet", "run", at, "--yes")
+	same := ""
+	if u.loader && u.serials { // whether it is the same phone after somebody was at its keys, a person says
+		same = "y\n"
+	}
+	tech.byOwnerSaying(u, same, "sheet", "run", at, "--yes")
 	if c := tech.isNow(u, scenario.Saltmarsh.Name+" "+
 		""+scenario.Saltmarsh.Version); c["slot.started"].Value != strings.Repeat("b",
 		u.slots-1) {

@@ -52,6 +52,7 @@ func (s *Session) Read(ctx context.Context) error {
 		other.Value != c.Value(card.FactSerial) {
 		c.Set(card.FactOtherSerial, other)
 	}
+	s.learnOtherSerial()
 	s.Model().Learn(c)
 	c.Conclude()
 	s.learnBase()
@@ -136,6 +137,19 @@ func (s *Session) setRight(past *card.Card) {
 	for _, i := range past.IDs() {
 		if s.Card.Get(i).Source == card.Journal {
 			s.Card.Set(i, past.Get(i))
+		}
+	}
+}
+
+// learnOtherSerial takes another number of the phone from the bench, which keeps them.
+func (s *Session) learnOtherSerial() {
+	serial := s.Card.Value(card.FactSerial)
+	if s.Host.Known == nil || serial == "" || s.Card.Get(card.FactOtherSerial).Known() {
+		return
+	}
+	for _, other := range s.Host.Known(serial) {
+		if other != serial {
+			s.Card.Set(card.FactOtherSerial, card.Fact{Value: other, Source: card.Said})
 		}
 	}
 }

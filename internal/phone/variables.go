@@ -211,6 +211,9 @@ func (s *Session) readPartition(base string) error {
 	v, c := s.vars, s.Card
 	list := []card.Partition{card.At(base, "")}
 	slotted, ok := card.ParseYes(v.get("has-slot:" + base))
+	if s.Mode() == card.Bootloader && place.Logical(c, base) {
+		ok = false // it does not know the partition, and some say "no" then
+	}
 	if ok {
 		s.learn(card.FactSlotted.Of(card.At(base, "")), card.YesNo(slotted))
 	}

@@ -204,7 +204,7 @@ func (b *bootloader) getvar(arg string) (string, error) {
 	if !ok && b.p.Spec.Spelling.Unknown != "empty" {
 		return "", refusal("unknown variable")
 	}
-	return v, nil
+	return v, nil // of what it does not know: "no" or nothing, as some have it
 }
 
 // download takes the announced number of bytes, in packets of any length.
