@@ -67,11 +67,14 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 	for _, err := range r.Errors {
 		a.say("", say.Fail, "%v", err)
 	}
-	if n := e.WithFiles(r.Files); n != "" && len(r.Errors) == 0 {
+	if n := e.WithFiles(r.Files[:len(r.Files)-r.Damaged]); n != "" && len(r.Errors) == 0 {
 		a.next = append(a.next, n)
 	}
 	if n := len(r.Errors); n > 0 && err == nil {
 		err = errors.New(spell.SomeOf(n, n+len(r.Files), "file", "could not be read", "could not be read"))
+	}
+	if n := r.Damaged; n > 0 && err == nil {
+		err = &task.NoError{Text: spell.SomeOf(n, len(r.Files), "file", "is damaged", "are damaged")}
 	}
 	return err
 }
@@ -109,6 +112,8 @@ func (a *app) printFile(f *ident.File, placed bool) {
 	}
 	name := base(f.Path)
 	switch {
+	case f.Damage != "":
+		a.say("", say.Stop, "%s: %s, %s: %s", finding.DamagedFile, name, image.Size(f.Size), f.Damage)
 	case f.Kind == ident.Unknown:
 		wrapped := ""
 		if len(f.Wrapped) > 0 {
@@ -125,13 +130,6 @@ func (a *app) printFile(f *ident.File, placed bool) {
 	}
 	for _, text := range f.Lines() {
 		a.say("", say.Info, "%s", text)
-	}
-	if f.Damage != "" {
-		if f.Short {
-			a.say("", say.Stop, "%s: %s", finding.DamagedFile, f.Damage)
-		} else {
-			a.say("", say.Warn, "it is damaged: %s", f.Damage)
-		}
 	}
 	if f.Closed != "" {
 		a.say("", say.Warn, "%s", f.Closed)

@@ -285,3 +285,21 @@ func TestDamagedTexts(t *testing.T) {
 		l.want(0, nil, "card", "--on", "dunlin")
 	})
 }
+
+// TestIdentFolder: a folder is what is in it; what is damaged comes last, goes nowhere, and is in no next
+// command.
+func TestIdentFolder(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		dir := filepath.Join(l.dir, "folder")
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			t.Fatalf("os.Mkdir(%q): %v", dir, err)
+		}
+		rec := must(os.ReadFile(files.Recovery))
+		write(l, filepath.Join(dir, "a.img"), rec[:len(rec)/2])
+		write(l, filepath.Join(dir, "b.img"), rec)
+		out := l.want(6, []string{"1 of 2 files are damaged", "next  jarlid recovery install"}, "ident", dir)
+		if strings.Index(out, "a.img") < strings.Index(out, "b.img") || strings.Contains(out, "good  a.img") {
+			t.Errorf("the damaged file is not last, or called good:\n%s", out)
+		}
+	})
+}

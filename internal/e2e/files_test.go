@@ -174,7 +174,11 @@ func TestIdent(t *testing.T) {
 			{"modem.img", []byte("\x00\x01\x02\x03 raw firmware"), "unknown", "", "modem/name"},
 		} {
 			var r identResult
-			l.result(0, &r, "ident", l.file(c.name, c.body))
+			code := 0
+			if c.kind == "app" { // its manifest is none
+				code = 6
+			}
+			l.result(code, &r, "ident", l.file(c.name, c.body))
 			f := r.Files[0]
 			goes := ""
 			if len(f.GoesTo) > 0 {
@@ -194,12 +198,12 @@ func TestIdent(t *testing.T) {
 		must(z.Write(vendor[:64<<10]))
 		z.Close()
 		for _, deep := range []string{"--deep=false", "--deep"} { // small enough to be read whole either way
-			l.want(0, []string{"stop  damaged-file", "ends within it"}, "ident", deep,
+			l.want(6, []string{"stop  damaged-file", "ends within it"}, "ident", deep,
 				l.file("half.gz", gz.Bytes()[:gz.Len()/2]))
 		}
-		for _, n := range []int{0, 1} {
-			l.want(0, []string{"I don't know this file"}, "ident", l.file("short", make([]byte, n)))
-		}
+		l.want(0, []string{"I don't know this file"}, "ident", l.file("short", []byte{0}))
+		l.want(6, []string{"stop  damaged-file: empty, 0 bytes: the file is empty"}, "ident", l.file("empty",
+			nil))
 	})
 }
 

@@ -197,7 +197,7 @@ func (l *lab) undescribed(u undescribed) {
 	tech.result(0, &asked, draft...)
 	silent := slices.Contains(u.silent, "partition-size") || u.first == "system" // it lists no partitions
 	if u.home == "lifeboat" ||
-		silent { // which only a person knows: nothing on the phone says it
+		silent { // which only a person knows: nothing on the phone reports it
 		if len(asked.Open) != 1 || !strings.Contains(asked.Open[0],
 			"where does this phone keep its recovery") {
 			l.Fatalf("the draft asks %q, and not where the recovery lives", asked.Open)
@@ -213,7 +213,7 @@ func (l *lab) undescribed(u undescribed) {
 		l.Errorf("the processor is unknown:\n%s", checked)
 	}
 	same := ""
-	if u.loader && u.serials { // whether it is the same phone after somebody was at its keys, a person says
+	if u.loader && u.serials { // after keys were pressed, a person says whether it is the same phone
 		same = "y\n"
 	}
 	tech.byOwnerSaying(u, same, "sheet", "run", at, "--yes")

@@ -88,3 +88,24 @@ func Unquote(s string) string {
 	}
 	return t
 }
+
+// Within gives the files of folders among the paths in their place, sorted, and other paths as they are.
+func Within(paths []string) (out []string, err error) {
+	for _, p := range paths {
+		st, err := os.Stat(p)
+		if err != nil || !st.IsDir() {
+			out = append(out, p)
+			continue
+		}
+		list, err := os.ReadDir(p)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range list {
+			if st, err := os.Stat(filepath.Join(p, e.Name())); err == nil && st.Mode().IsRegular() {
+				out = append(out, filepath.Join(p, e.Name()))
+			}
+		}
+	}
+	return out, nil
+}

@@ -290,12 +290,17 @@ type IdentResult struct {
 	// Spots are where each file would go on the phone, in the order of Files.
 	Spots  [][]place.Spot `json:"-"`
 	Errors []error        `json:"-"` // of files that could not be read
-	Phone  string         `json:"-"`
+	// Damaged is how many of the files are damaged: the last ones of Files.
+	Damaged int    `json:"-"`
+	Phone   string `json:"-"`
 }
 
 // Run reads the files.
 func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
 	paths, err := files.Expand(t.Files)
+	if err == nil {
+		paths, err = files.Within(paths)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -308,6 +313,7 @@ func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
 		r.Phone = j.Name
 	}
 	told := map[string]bool{} // of a file in pieces, the whole
+	var damaged []*ident.File
 	for _, path := range paths {
 		if told[filepath.Clean(path)] {
 			continue
@@ -327,7 +333,16 @@ func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
 				return r, err
 			}
 		}
+		if f.Damage != "" { // where what is left of it belongs is unknown; it is listed last
+			f.GoesTo, spots = nil, nil
+			damaged = append(damaged, f)
+			continue
+		}
 		r.Files, r.Spots = append(r.Files, f), append(r.Spots, spots)
+	}
+	r.Damaged = len(damaged)
+	for _, f := range damaged {
+		r.Files, r.Spots = append(r.Files, f), append(r.Spots, nil)
 	}
 	return r, nil
 }

@@ -65,7 +65,7 @@ func (f *File) zip(r io.ReaderAt, size int64) {
 		return
 	}
 	z, err := zip.NewReader(r, size)
-	if err != nil {
+	if err = errors.Join(err, Overlap(z)); err != nil {
 		f.damaged(err)
 		return
 	}

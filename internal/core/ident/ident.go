@@ -70,6 +70,6 @@ func (f *File) byName() {
 		return
 	}
 	if p := partitionByName(f.Whole()); p != "" {
-		f.goes(p, "both", "name", "only the file's name says so, which is weak by")
+		f.goes(p, "both", "name", "only the file's name says so, which is weak")
 	}
 }

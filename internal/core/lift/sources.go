@@ -307,6 +307,9 @@ func (l *lister) zip() error {
 		return &image.Error{Format: "zip archive", Offset: -1, What: "its table of contents can't be read",
 			Err: err}
 	}
+	if err := ident.Overlap(z); err != nil {
+		return err
+	}
 	for _, m := range z.File {
 		if m.FileInfo().IsDir() {
 			continue

@@ -117,6 +117,9 @@ func (v *runner) zipped() (outcome, error) {
 		return outcome{faults: []Fault{
 			{Damaged, "table of contents", "its table of contents can't be read"}}}, nil
 	}
+	if err := ident.Overlap(z); err != nil {
+		return outcome{faults: []Fault{{Damaged, "table of contents", spell.Error(err)}}}, nil
+	}
 	left := int64(maxContents)
 	var list []part
 	for _, m := range z.File {

@@ -12,7 +12,9 @@ import (
 	"encoding/hex"
 	"hash"
 	"path"
+	"regexp"
 	"strings"
+	"sync"
 	"unicode/utf16"
 )
 
@@ -23,11 +25,14 @@ type Algorithm string
 const (
 	MD5    Algorithm = "md5"
 	SHA1   Algorithm = "sha1"
+	SHA224 Algorithm = "sha224"
 	SHA256 Algorithm = "sha256"
+	SHA384 Algorithm = "sha384"
 	SHA512 Algorithm = "sha512"
 )
 
-var byLength = map[int]Algorithm{md5.Size: MD5, sha1.Size: SHA1, sha256.Size: SHA256, sha512.Size: SHA512}
+var byLength = map[int]Algorithm{md5.Size: MD5, sha1.Size: SHA1, sha256.Size224: SHA224, sha256.Size: SHA256,
+	sha512.Size384: SHA384, sha512.Size: SHA512}
 
 // New gives a hash of the algorithm.
 func (a Algorithm) New() hash.Hash {
@@ -36,6 +41,10 @@ func (a Algorithm) New() hash.Hash {
 		return md5.New()
 	case SHA1:
 		return sha1.New()
+	case SHA224:
+		return sha256.New224()
+	case SHA384:
+		return sha512.New384()
 	case SHA512:
 		return sha512.New()
 	}
@@ -54,8 +63,9 @@ type Sum struct {
 // between, its algorithm's name before it.
 func ParseDigest(s string) (Sum, bool) {
 	s = strings.TrimSpace(s)
-	for _, a := range []Algorithm{SHA256, SHA512, SHA1, MD5} {
-		for _, name := range []string{string(a), "sha-" + strings.TrimPrefix(string(a), "sha")} {
+	for _, a := range []Algorithm{SHA256, SHA512, SHA224, SHA384, SHA1, MD5} {
+		size := strings.TrimPrefix(string(a), "sha")
+		for _, name := range []string{string(a), "sha-" + size, "sha2-" + size} {
 			if len(s) > len(name) && strings.EqualFold(s[:len(name)], name) {
 				if rest := strings.TrimLeft(s[len(name):], " \t:=-"); rest != s[len(name):] {
 					s = rest
@@ -142,25 +152,38 @@ func ParsePasted(s string) (Sum, bool) {
 	return parseLine(strings.TrimSpace(s))
 }
 
+var bsd = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^([A-Za-z0-9-]+) ?\((.+)\) ?= ?([0-9A-Fa-f]+)$`)
+})
+
 func parseLine(line string) (Sum, bool) {
 	t := strings.TrimSpace(line)
 	if t == "" || t[0] == '#' || t[0] == ';' {
 		return Sum{}, false
 	}
-	// BSD: ALGORITHM (name) = digest
-	if algo, rest, ok := strings.Cut(t, " ("); ok {
-		if i := strings.LastIndex(rest, ") = "); i >= 0 {
-			if s, ok := ParseDigest(rest[i+4:]); ok && strings.EqualFold(strings.ReplaceAll(algo, "-", ""),
-				string(s.Algorithm)) {
-				s.Name = rest[:i]
-				return s, true
-			}
+	// BSD: ALGORITHM (name) = digest; OpenSSL writes it without blanks, and newer versions SHA2-256.
+	if m := bsd().FindStringSubmatch(t); m != nil {
+		algo := strings.ReplaceAll(strings.Replace(strings.ToLower(m[1]), "sha2-", "sha", 1), "-", "")
+		if s, ok := ParseDigest(m[3]); ok && algo == string(s.Algorithm) {
+			s.Name = m[2]
+			return s, true
+		}
+	}
+	// sha256:HEX, a blank, a name
+	if algo, rest, ok := strings.Cut(t, ":"); ok {
+		word, name, _ := strings.Cut(strings.ReplaceAll(strings.TrimSpace(rest), "\t", " "), " ")
+		if s, ok := ParseDigest(word); ok && strings.EqualFold(algo, string(s.Algorithm)) {
+			s.Name = strings.TrimPrefix(strings.TrimSpace(name), "*")
+			return s, true
 		}
 	}
 	// GNU: digest, a blank, a blank or an asterisk, name; a backslash before
 	// the digest says that the name is escaped.
 	escaped := strings.HasPrefix(t, `\`)
-	word, rest, _ := strings.Cut(strings.TrimPrefix(t, `\`), " ")
+	word, rest := strings.TrimPrefix(t, `\`), ""
+	if i := strings.IndexAny(word, " \t"); i >= 0 {
+		word, rest = word[:i], word[i:]
+	}
 	b, err := hex.DecodeString(word)
 	a, ok := byLength[len(b)]
 	if err != nil || !ok {

@@ -57,6 +57,43 @@ func TestParse(t *testing.T) {
 	}
 }
 
+// TestForms: the layouts in which openssl, the tools of coreutils and people write digests, of the text
+// "abc".
+func TestForms(t *testing.T) {
+	const abc224 = "23097d223405d8228642a477bda255b32aadbce4bda0b3f7e36c9da7"
+	const abc384 = "cb00753f45a35e8bb5a03d699ac65007272c32ab0eded163" +
+		"1a8b605a43ff5bed8086072ba1e7cc2358baeca134c825a7"
+	for line, want := range map[string]Sum{
+		"SHA2-384(rom.zip)= " + abc384:      {"rom.zip", SHA384, abc384},
+		"SHA2-256(rom.zip)= " + abc256:      {"rom.zip", SHA256, abc256},
+		"SHA256(rom.zip)= " + abc256:        {"rom.zip", SHA256, abc256},
+		"MD5(rom.zip)= " + abcMD5:           {"rom.zip", MD5, abcMD5},
+		"SHA224 (rom.zip) = " + abc224:      {"rom.zip", SHA224, abc224},
+		abc384 + "  rom.zip":                {"rom.zip", SHA384, abc384},
+		abc256 + "\trom.zip":                {"rom.zip", SHA256, abc256},
+		abc256 + " \t *rom.zip":             {"rom.zip", SHA256, abc256},
+		"sha256:" + abc256 + "  rom.zip":    {"rom.zip", SHA256, abc256},
+		"sha256:" + strings.ToUpper(abc256): {"", SHA256, abc256},
+		"SHA512 (rom.zip) = " + abc256:      {},
+		"sha1:" + abc256 + " rom.zip":       {},
+	} {
+		got := Sum{}
+		if list := Parse(line + "\n"); len(list) == 1 {
+			got = list[0]
+		}
+		if got != want {
+			t.Errorf("%q is %+v, want %+v", line, got, want)
+		}
+	}
+	for a, want := range map[Algorithm]string{SHA224: abc224, SHA384: abc384} {
+		h := a.New()
+		h.Write([]byte("abc"))
+		if got := hex.EncodeToString(h.Sum(nil)); got != want {
+			t.Errorf("%s of abc is %s", a, got)
+		}
+	}
+}
+
 // TestWindows: what that system's shell writes and prints, and its byte order marks.
 func TestWindows(t *testing.T) {
 	table := "\r\nAlgorithm       Hash                                                                   " +
