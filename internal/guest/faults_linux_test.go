@@ -65,7 +65,7 @@ func TestInFaultsWrite(t *testing.T) {
 	// Each command is the boundary of a step, or lies between two. While the phone is checked, a
 	// pulled cable is looked past, so the walk ends where the cable is not pulled any more.
 	broke, pulls := 0, func() int { return strings.Count(d.said("dunlin"), "fault: drop-next") }
-	for after := 0; ; after += 2 {
+	for after := 0; ; after++ {
 		before := pulls()
 		d.want(0, nil, "standin", "fault", "dunlin", "drop-next", "--after", fmt.Sprint(after))
 		code, out := d.run(job...)
