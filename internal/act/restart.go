@@ -307,7 +307,7 @@ const SaidSo = "as you say"
 
 // home is the partition the recovery of a slot lives in.
 func (j *Actor) home(c *card.Card, slot string) card.Partition {
-	return card.At(place.RecoveryHome(c, j.Model()).Partition, slot)
+	return card.At(place.RecoveryHome(c).Partition, slot)
 }
 
 // learnQuiet keeps that a recovery which came up did not show itself, so that the next time it is not
@@ -318,7 +318,7 @@ func (j *Actor) learnQuiet(c *card.Card, slot string) {
 
 // quiet reports whether the recovery of a slot is known to give no shell.
 func (j *Actor) quiet(c *card.Card, slot string) bool {
-	return place.QuietRecovery(c, j.Model(), slot)
+	return place.QuietRecovery(c, slot)
 }
 
 // fromRecovery ends the name of a recipe that is a recovery's menu entry.

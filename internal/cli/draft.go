@@ -131,6 +131,7 @@ func (a *app) openForDraft(ctx context.Context, e *task.Env, args []string, o *d
 	}
 	if o.recoveryIn != "" {
 		j.Card.Learn(card.FactHome, card.Part(o.recoveryIn).Base, card.Said)
+		j.Card.Conclude() // what the phone has outranks what was said
 	}
 	return j, nil
 }

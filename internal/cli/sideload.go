@@ -150,7 +150,7 @@ func (a *app) sayLanded(j *engine.Job, from string) {
 		a.say(j.Name, say.Info, "the phone came up on slot %s, as before", started.Value)
 	}
 	running := j.Card.Value(card.FactRecovery)
-	home := card.At(place.RecoveryHome(j.Card, j.Model()).Partition, started.Value)
+	home := card.At(place.RecoveryHome(j.Card).Partition, started.Value)
 	written, set := j.Card.Get(card.FactHolds.Of(home)), j.Card.Get(card.FactSet.Of(home)).Known()
 	switch {
 	case running == "":

@@ -632,7 +632,7 @@ func TestCards(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(alone.home, "models", "new.yaml"), text, 0o644); err != nil {
 			t.Fatalf("os.WriteFile(..., text, 0o644): %v", err)
 		}
-		alone.want(0, []string{"the model file"}, "card", "--card", saved)
+		alone.want(0, []string{"a ramdisk fragment of vendor_boot   the saved card"}, "card", "--card", saved)
 		for _, s := range []string{"model: avocet", "slots: 2", "partition: vendor_boot",
 			"logical: [product, system, vendor]"} {
 			if !strings.Contains(string(text), s) {

@@ -182,6 +182,7 @@ func OfModel(b *bench.Bench, o Options, m *model.Model) *Job {
 	}
 	p := b.Known(m.Name, m.Name)
 	m.Learn(c)
+	c.Conclude()
 	o.DryRun = true
 	j := &Job{Options: o, Session: p.NewSession(c, o.to(m.Name)), Saved: m.Name}
 	j.begin()

@@ -234,7 +234,7 @@ func (s *Session) learnHeld() {
 		c.Set(card.FactHolds.Of(card.At("system", started.Value)), f)
 	}
 	tried, _ := c.Yes(card.FactTemporary)
-	home := place.RecoveryHome(c, s.Model()).Partition
+	home := place.RecoveryHome(c).Partition
 	f := c.Get(card.FactRecovery)
 	if f.Source != card.Read || tried || home == "" {
 		return

@@ -247,7 +247,7 @@ func (t *Flash) choose(list []place.Placed, in *engine.Input) ([]place.Placed, e
 
 func (t *Flash) place(in *engine.Input, d *engine.Draft) ([]place.Placed, error) {
 	var list []place.Placed
-	home := place.RecoveryHome(in.Card, in.Model).Partition
+	home := place.RecoveryHome(in.Card).Partition
 	target := t.target.On(in.Card)
 	if target != t.target { // Load could not know which of several images that is
 		if err := t.one(target); err != nil {

@@ -202,7 +202,7 @@ func ShowCard(ctx context.Context, e *Env) (*CardShown, error) {
 		return nil, err
 	}
 	c := &CardShown{Facts: j.Card.Facts(), Partitions: j.Card.Partitions(),
-		Home:         place.RecoveryHome(j.Card, j.Model()),
+		Home:         place.RecoveryHome(j.Card),
 		Contradicted: place.ModelContradictions(j.Card, j.Model()), Job: j}
 	if m := j.Model(); m != nil {
 		c.Model = &ModelInfo{Name: m.Name, Title: m.Title, Aliases: m.Aliases, Twins: m.Twins,
@@ -353,7 +353,7 @@ func spotsOn(ctx context.Context, j *engine.Job, f *ident.File) ([]place.Spot, e
 	for i := range f.GoesTo {
 		d := &f.GoesTo[i]
 		base := d.Partition
-		if home := place.RecoveryHome(j.Card, j.Model()); base == "recovery" && home.Partition != "" {
+		if home := place.RecoveryHome(j.Card); base == "recovery" && home.Partition != "" {
 			base = home.Partition
 		}
 		if _, err := j.Know(ctx, []card.ID{card.FactSize.Of(card.At(base, ""))}); err != nil {

@@ -76,9 +76,9 @@ func loadRecovery(ctx context.Context, e *Env, command, word string) (*ident.Fil
 
 // Prepare works out which of the ways the recovery gets there.
 func (t *RecoveryInstall) Prepare(in *engine.Input) (*engine.Draft, error) {
-	home := place.RecoveryHome(in.Card, in.Model)
+	home := place.RecoveryHome(in.Card)
 	if t.file != nil {
-		home = place.HomeFor(in.Card, in.Model, t.file)
+		home = place.HomeFor(in.Card, t.file)
 	}
 	d := &engine.Draft{}
 	t.target = t.target.On(in.Card)
@@ -213,7 +213,7 @@ func (t *RecoveryInstall) previous(in *engine.Input, d *engine.Draft, home place
 
 // Result is its outcome.
 func (t *RecoveryInstall) Result(j *engine.Job) RecoveryInstalled {
-	return RecoveryInstalled{Home: place.RecoveryHome(j.Card, j.Model()), Written: written(j)}
+	return RecoveryInstalled{Home: place.RecoveryHome(j.Card), Written: written(j)}
 }
 
 // imageFor finds the image of a partition in what was named: that image itself, or a

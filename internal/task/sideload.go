@@ -128,7 +128,7 @@ func (t *Sideload) again(in *engine.Input, d *engine.Draft) ([]plan.Step, error)
 	if err != nil {
 		return nil, err
 	}
-	home := place.RecoveryHome(in.Card, in.Model)
+	home := place.RecoveryHome(in.Card)
 	if home.Form != "ramdisk" || t.inside == nil {
 		d.Findings = append(d.Findings, found...)
 		return steps(writes), nil

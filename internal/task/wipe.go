@@ -46,7 +46,7 @@ func (*Wipe) Configure(o *engine.Options) { o.ByHand = true }
 func (t *Wipe) Prepare(in *engine.Input) (*engine.Draft, error) {
 	d := &engine.Draft{}
 	var rows []plan.AreaRow
-	if !in.Seen && place.QuietRecovery(in.Card, in.Model, in.Card.Running()) {
+	if !in.Seen && place.QuietRecovery(in.Card, in.Card.Running()) {
 		in.Notes.Say(say.Info, "%s can't be seen, and its recovery gives no shell: it is done by hand in "+
 			"the recovery's menu", in.Phone)
 		in.Card.Learn(card.FactMode, string(card.Recovery), card.Said)

@@ -154,5 +154,6 @@ func withFacts(c *card.Card, facts ...any) *card.Card {
 	for i := 0; i < len(facts); i += 2 {
 		c.Learn(facts[i].(card.Which), facts[i+1].(string), card.Read)
 	}
+	c.Conclude()
 	return c
 }

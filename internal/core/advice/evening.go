@@ -100,7 +100,7 @@ type evening struct {
 // WorkOut works an evening out from files and what is known of a phone. What can't be known
 // stands as an open question, never as a guess. goal is "" for what the files are for.
 func WorkOut(files []*Given, goal Goal, c *card.Card, m *model.Model, all model.Set) *Evening {
-	e := &evening{c: c, m: m, all: all, home: place.RecoveryHome(c, m)}
+	e := &evening{c: c, m: m, all: all, home: place.RecoveryHome(c)}
 	if slots, known := c.Slots(); known {
 		e.slots = max(len(slots), 1)
 	}
@@ -295,12 +295,12 @@ func (e *evening) setRecovery(alone bool) {
 		e.Open = append(e.Open, "which recovery goes onto this phone? None of the files is one for it")
 		return
 	}
-	e.home = place.HomeFor(e.c, e.m, e.recovery.File)
+	e.home = place.HomeFor(e.c, e.recovery.File)
 	switch foreign := e.recovery.File.Kind == ident.Recovery && e.home.Form != "own"; {
 	case e.home.Partition == "":
 		e.Open = append(e.Open, "where does this phone keep its recovery (--recovery-in PARTITION)? "+
 			""+e.home.Why)
-	case foreign && e.home.Source == card.Concluded:
+	case foreign && e.home.Rests == card.Usual:
 		e.Open = append(e.Open, fmt.Sprintf("where does this phone keep its recovery (--recovery-in "+
 			"PARTITION)? %s has "+
 			"one for a partition of its own, and %s", place.FileName(e.recovery.File.Path), e.home.Why))
@@ -312,7 +312,7 @@ func (e *evening) setRecovery(alone bool) {
 		why += "; on both slots, since an install goes to the other one"
 	}
 	options := []Opt{opt("file", e.recovery.Name)}
-	if e.home.Source == card.Said || e.home.Source == card.Concluded {
+	if e.home.Source == card.Said || e.home.Rests == card.Usual {
 		options = append(options, opt("into", e.home.Partition)) // other modes may not report the partitions
 	}
 	e.add("recovery install", why, options...)

@@ -20,17 +20,17 @@ type Suggestion struct {
 func Suggest(c *card.Card, m *model.Model) Suggestion {
 	switch c.Mode() {
 	case card.Bootloader:
-		return inBootloader(c, m)
+		return inBootloader(c)
 	case card.Loader:
 		if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
 			return Suggestion{[]string{"go", "system"},
 				"its maker's loader is locked and takes only what its maker signed"}
 		}
-		if recoverySet(c, m) && m.RestoresRecovery() {
+		if recoverySet(c) && m.RestoresRecovery() {
 			return Suggestion{[]string{"go", "recovery"},
 				"the recovery is set, and the maker's system would write its own back"}
 		}
-		return inBootloader(c, m)
+		return inBootloader(c)
 	case card.Fastbootd:
 		return Suggestion{[]string{"go", "bootloader"}, "userspace fastboot is running"}
 	case card.Recovery:
@@ -46,7 +46,7 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 	return Suggestion{}
 }
 
-func inBootloader(c *card.Card, m *model.Model) Suggestion {
+func inBootloader(c *card.Card) Suggestion {
 	next := c.Value(card.FactNext)
 	if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
 		return Suggestion{[]string{"unlock"}, "the bootloader is locked"}
@@ -86,7 +86,7 @@ func inBootloader(c *card.Card, m *model.Model) Suggestion {
 		return Suggestion{[]string{"go", "system"}, "a system was written" + onSlot(next) +
 			" and has not been seen running yet"}
 	}
-	if !recoverySet(c, m) {
+	if !recoverySet(c) {
 		return Suggestion{[]string{"recovery", "install", "FILE"},
 			"no recovery has been set on this phone yet, as far as the journal knows"}
 	}
@@ -202,8 +202,8 @@ func overlay(c *card.Card, slot string) string {
 	return ""
 }
 
-func recoverySet(c *card.Card, m *model.Model) bool {
-	home := place.RecoveryHome(c, m).Partition
+func recoverySet(c *card.Card) bool {
+	home := place.RecoveryHome(c).Partition
 	for _, slot := range []string{"", "a", "b"} {
 		if c.Get(card.FactSet.Of(card.At(home, slot))).Known() {
 			return true

@@ -23,7 +23,9 @@ const (
 	Said    Source = "said"    // the person answered
 	// worked out from other facts; Why says which
 	Concluded Source = "concluded"
-	Unknown   Source = "unknown"
+	// what phones with certain facts commonly are: the weakest that a conclusion rests on
+	Usual   Source = "usual"
+	Unknown Source = "unknown"
 )
 
 // Mode is what a phone is running.
@@ -83,7 +85,7 @@ const (
 	// yes, can (it is not, and a trial shows that it can be), no; by area: data, storage, sd
 	FactMounted ByWord = "mounted"
 	FactLying   ByWord = "lying" // packages found in a storage
-	// the partition a recovery lives in, as a person said
+	// the partition a recovery lives in, without a slot
 	FactHome  Plain       = "recovery.home"
 	FactQuiet ByPartition = "recovery.quiet" // yes when the recovery there gives no shell
 	FactSet   ByPartition = "recovery.set"   // the recovery that was set there, as it is called
@@ -109,7 +111,8 @@ const (
 	// SHA-256 of the keys the running recovery trusts, with commas; "none"
 	FactTrusts Plain = "recovery.trusts"
 
-	FactUserspace   Plain       = "fastboot.userspace"  // yes, no: its recoveries have userspace fastboot
+	// yes, no: its recoveries have userspace fastboot
+	FactUserspace   Plain       = "fastboot.userspace"
 	FactCommand     ByWord      = "bootloader.command"  // no: the bootloader does not know this one
 	FactVariable    ByWord      = "bootloader.variable" // no: the bootloader does not know this one
 	FactBootloader  Plain       = "bootloader.version"
@@ -132,13 +135,14 @@ const (
 	FactFirstAPI    Plain       = "api.first"
 	FactKernel      Plain       = "kernel.version"
 	FactType        ByPartition = "partition.type"
-	FactNumber      ByPartition = "partition.number"  // in the table of a manufacturer's loader
-	FactLogical     ByPartition = "partition.logical" // yes, no
-	FactGroupMax    Plain       = "super.group.max"   // room for one slot's logical partitions, in bytes
-	FactFetch       Plain       = "fetch.max"         // bytes that userspace fastboot gives out at once
-	FactAnswer      ByWord      = "answer"            // yes: a question of the model file was answered so
-	FactOtherSerial Plain       = "serial.other"      // what another mode reports
-	FactKeysFor     ByWord      = "hands"             // what a person presses to bring it into a mode
+	FactNumber      ByPartition = "partition.number"   // in the table of a manufacturer's loader
+	FactLogical     ByPartition = "partition.logical"  // yes, no
+	FactDynamic     Plain       = "partitions.dynamic" // yes: system and its like are in super
+	FactGroupMax    Plain       = "super.group.max"    // room for one slot's logical partitions, in bytes
+	FactFetch       Plain       = "fetch.max"          // bytes that userspace fastboot gives out at once
+	FactAnswer      ByWord      = "answer"             // yes: a question of the model file was answered so
+	FactOtherSerial Plain       = "serial.other"       // what another mode reports
+	FactKeysFor     ByWord      = "hands"              // what a person presses to bring it into a mode
 
 	FactBackedUp Plain = "backup.folder" // the folder the last backup of the storage was taken into
 	// names of the packages in a storage that were installed from there
@@ -313,6 +317,18 @@ func (c *Card) Slots() (slots []string, known bool) {
 	return slots, true
 }
 
+// There reports whether the phone is known to have a partition, without a slot or on slot a, and gives the
+// fact that says so.
+func (c *Card) There(base string) (ID, bool) {
+	for _, slot := range []string{"", "a"} {
+		i := FactSize.Of(At(base, slot))
+		if _, known := c.Number(i); known {
+			return i, true
+		}
+	}
+	return ID{}, false
+}
+
 // Written makes every fact unknown that was learnt from the contents of a
 // partition: something was written there, or it was erased.
 func (c *Card) Written(p Partition, why string) {
@@ -344,10 +360,10 @@ func (c *Card) IDs() []ID {
 // Clone gives an independent copy.
 func (c *Card) Clone() *Card { return &Card{facts: maps.Clone(c.facts)} }
 
-// Merge takes every fact of o that c does not know.
+// Merge takes every fact of o that c does not know, or takes only for what is usual.
 func (c *Card) Merge(o *Card) {
 	for i, f := range o.facts {
-		if !c.Get(i).Known() {
+		if had := c.Get(i); !had.Known() || had.Rests == Usual {
 			c.Set(i, f)
 		}
 	}

@@ -11,16 +11,24 @@ type rule struct {
 	fact Which
 	// from gives the value and the facts it rests on, and says why; "" where they say nothing.
 	from func(c *Card) (value string, rests []ID, why string)
+	// usual: phones with those facts commonly are so, and need not be. Every other source outranks it.
+	usual bool
 }
 
 // rules are all of them. A fact that the phone reports itself is never replaced by one.
 var rules = []rule{
-	{FactSlots, pairOfSlots},
-	{FactSlots, withoutSuffix},
-	{FactSlots, hasSlot},
-	{FactSlots, startedFromSlot},
-	{FactCPU, kernelAndPrograms},
-	{FactCPU, recoveryRuns},
+	{fact: FactSlots, from: pairOfSlots},
+	{fact: FactSlots, from: withoutSuffix},
+	{fact: FactSlots, from: hasSlot},
+	{fact: FactSlots, from: startedFromSlot},
+	{fact: FactCPU, from: kernelAndPrograms},
+	{fact: FactCPU, from: recoveryRuns},
+	{fact: FactDynamic, from: superThere},
+	{fact: FactDynamic, from: logicalThere},
+	{fact: FactHome, from: partitionRecovery},
+	{fact: FactHome, from: recoverySet, usual: true},
+	{fact: FactHome, from: besideInitBoot, usual: true},
+	{fact: FactHome, from: bootOfSlots, usual: true},
 }
 
 // pairOfSlots: a partition that is there with both suffixes (the platform's "A/B (seamless) system updates").
@@ -109,8 +117,87 @@ func recoveryRuns(c *Card) (string, []ID, string) {
 	return value, rests, "the recovery that runs is made for it"
 }
 
+// superThere: the partition super exists for no other purpose ("Dynamic partitions" in the platform's
+// documentation).
+func superThere(c *Card) (string, []ID, string) {
+	if id, there := c.There("super"); there {
+		return "yes", []ID{id}, "super is there"
+	}
+	return "", nil, ""
+}
+
+// logicalThere: a partition is known to be logical, by userspace fastboot (is-logical) or by the metadata in
+// super.
+func logicalThere(c *Card) (string, []ID, string) {
+	for _, r := range c.Partitions() {
+		if r.Logical {
+			return "yes", []ID{FactLogical.Of(r.Partition())}, r.Name + " is logical"
+		}
+	}
+	return "", nil, ""
+}
+
+// partitionRecovery: there is a partition of that name ("Partitions overview" in the platform's
+// documentation).
+func partitionRecovery(c *Card) (string, []ID, string) {
+	if id, there := c.There("recovery"); there {
+		return "recovery", []ID{id}, "the phone has a partition of that name"
+	}
+	return "", nil, ""
+}
+
+// recoverySet: the partition, without a slot, into which the last job installed a recovery.
+func recoverySet(c *Card) (base string, rests []ID, why string) {
+	if _, there := c.There("recovery"); there {
+		return "", nil, ""
+	}
+	last := -1
+	for _, i := range c.IDs() {
+		if f := c.Get(i); i.Name == Name(FactSet) && f.Known() && f.Job >= last {
+			base, rests, last = Part(i.Key).Base, []ID{i}, f.Job
+		}
+	}
+	return base, rests, "a job installed one there"
+}
+
+// besideInitBoot: phones with init_boot and without recovery start it from a ramdisk fragment of vendor_boot
+// ("Generic boot partition" in the platform's documentation).
+func besideInitBoot(c *Card) (string, []ID, string) {
+	initBoot, hasInit := c.There("init_boot")
+	vendorBoot, hasVendor := c.There("vendor_boot")
+	if _, there := c.There("recovery"); there || !hasInit || !hasVendor || has(recoverySet, c) {
+		return "", nil, ""
+	}
+	return "vendor_boot", []ID{initBoot, vendorBoot}, "there is no partition recovery, and phones with " +
+		"init_boot and vendor_boot keep it there"
+}
+
+// bootOfSlots: phones with slots and without recovery start it from the boot image ("Recovery images" in the
+// platform's documentation).
+func bootOfSlots(c *Card) (string, []ID, string) {
+	slots, known := c.Slots()
+	boot, hasBoot := c.There("boot")
+	if _, there := c.There("recovery"); there || !known || len(slots) < 2 || !hasBoot &&
+		len(c.Partitions()) == 0 ||
+		has(recoverySet, c) || has(besideInitBoot, c) {
+		return "", nil, ""
+	}
+	rests := []ID{FactSlots.ID()}
+	if hasBoot {
+		rests = append(rests, boot)
+	}
+	return "boot", rests, "there is no partition recovery, and phones with slots and without it start the " +
+		"recovery from the boot image"
+}
+
+// has reports whether a rule concludes something.
+func has(from func(*Card) (string, []ID, string), c *Card) bool {
+	value, _, _ := from(c)
+	return value != ""
+}
+
 // ranks order sources: a conclusion counts as the weakest it rests on.
-var ranks = []Source{Unknown, Model, Journal, Saved, Said, Read}
+var ranks = []Source{Unknown, Usual, Model, Journal, Saved, Said, Read}
 
 func (f Fact) rank() int {
 	if f.Source == Concluded {
@@ -127,8 +214,20 @@ func (c *Card) Conclude() {
 			delete(c.facts, i)
 		}
 	}
-	found := map[ID][]Fact{}
-	for _, r := range rules {
+	for list := rules; len(list) > 0; { // fact by fact: later ones rest on earlier ones
+		n := slices.IndexFunc(list, func(r rule) bool { return r.fact != list[0].fact })
+		if n < 0 {
+			n = len(list)
+		}
+		c.conclude(list[:n])
+		list = list[n:]
+	}
+}
+
+// conclude sets one fact by its rules.
+func (c *Card) conclude(of []rule) {
+	var found []Fact
+	for _, r := range of {
 		value, rests, why := r.from(c)
 		if value == "" {
 			continue
@@ -136,28 +235,29 @@ func (c *Card) Conclude() {
 		f := Fact{Value: value, Source: Concluded, Why: why, Rests: Read, Mode: c.Mode()}
 		for _, i := range rests {
 			if p := c.Get(i); p.rank() < f.rank() {
-				f.Rests = p.Source
+				f.Rests = ranks[p.rank()]
 			}
 		}
-		i := r.fact.ID()
-		switch had := found[i]; {
-		case len(had) > 0 && had[0].rank() > f.rank():
-		case len(had) > 0 && had[0].rank() == f.rank():
-			found[i] = append(had, f)
+		if r.usual {
+			f.Rests = Usual
+		}
+		switch {
+		case len(found) > 0 && found[0].rank() > f.rank():
+		case len(found) > 0 && found[0].rank() == f.rank():
+			found = append(found, f)
 		default:
-			found[i] = []Fact{f}
+			found = []Fact{f}
 		}
 	}
-	for i, list := range found {
-		if c.Get(i).rank() >= list[0].rank() {
-			continue
-		}
-		c.Set(i, list[0])
-		for _, f := range list[1:] {
-			if f.Value != list[0].Value {
-				c.Forget(i, fmt.Sprintf("%s (%s), and %s (%s)", list[0].Why, list[0].Value, f.Why, f.Value))
-				break
-			}
+	i := of[0].fact.ID()
+	if len(found) == 0 || c.Get(i).rank() >= found[0].rank() {
+		return
+	}
+	c.Set(i, found[0])
+	for _, f := range found[1:] {
+		if f.Value != found[0].Value {
+			c.Forget(i, fmt.Sprintf("%s (%s), and %s (%s)", found[0].Why, found[0].Value, f.Why, f.Value))
+			return
 		}
 	}
 }

@@ -180,6 +180,8 @@ var Defs = []Def{
 	{Name: Name(FactGroupMax), Kind: Bytes, Stay: Lasting, Modes: root, Section: "firmware",
 		Label: "room for logical partitions", Where: inRoot + ", or in a model file",
 		From: []string{"super"}},
+	{Name: Name(FactDynamic), Kind: YesNoK, Section: "firmware", Label: "dynamic partitions",
+		Where: InBootloader + ", or by a root shell"},
 	{Name: Name(FactSuperFree), Kind: Bytes, Stay: Changing, Modes: root, From: []string{"super"}},
 	{Name: Name(FactVersion), Kind: Text, Stay: Lasting, Modes: system, Section: "system", Label: "version",
 		Where: inSystem, From: []string{"system"}},

@@ -240,11 +240,16 @@ func ofHome(k Known) []Statement {
 			}
 		}
 	}
-	h := place.RecoveryHome(c, nil)
+	c = c.Clone()
+	if c.Get(card.FactHome).Source == card.Model { // what would be known without the file
+		c.Set(card.FactHome, card.Fact{})
+	}
+	c.Conclude()
+	h := place.RecoveryHome(c)
 	if h.Partition == "" {
 		return nil
 	}
-	if k.Set != nil && h.Source == card.Read {
+	if k.Set != nil && h.Rests == card.Saved {
 		h.Why = "the set has an image of it"
 	}
 	return []Statement{{Value: h.Partition, Why: h.Why}}

@@ -132,6 +132,9 @@ func (m *Model) Learn(c *card.Card) {
 	if m.Slots > 0 {
 		known.Learn(card.FactSlots, fmt.Sprint(m.Slots), card.Model)
 	}
+	if m.Recovery.Partition != "" {
+		known.Learn(card.FactHome, m.Recovery.Partition, card.Model)
+	}
 	for name, v := range m.Facts {
 		if i, err := card.ParseID(name); err == nil { // Parse made sure of it
 			known.Learn(i, v, card.Model)

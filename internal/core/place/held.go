@@ -25,7 +25,7 @@ func Holds(c *card.Card, m *model.Model, slot string) []Held {
 		}
 	}
 	add("system", "system")
-	home := RecoveryHome(c, m).Partition
+	home := RecoveryHome(c).Partition
 	if home != "" {
 		add("recovery", home)
 	}

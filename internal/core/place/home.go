@@ -14,6 +14,7 @@ type Home struct {
 	Form      string      `json:"form"`      // own, ramdisk (of the boot image), fragment (of vendor_boot)
 	Why       string      `json:"why"`
 	Source    card.Source `json:"source"`
+	Rests     card.Source `json:"rests_on,omitempty"` // as card.Fact
 }
 
 // Words says what the home is.
@@ -29,36 +30,27 @@ func (h Home) Words() string {
 	return "nobody can tell"
 }
 
-// RecoveryHome works out where the recovery lives: from the model file, otherwise from the partitions the
-// phone has, where jobs installed one, and what a person said.
-func RecoveryHome(c *card.Card, m *model.Model) Home {
-	if m != nil && m.Recovery.Partition != "" {
-		return Home{Partition: m.Recovery.Partition, Form: formOf(m.Recovery.Partition), Source: card.Model,
-			Why: "the model file of " + m.Name + " says so"}
-	}
-	has := func(base string) bool {
-		return There(c, base)
-	}
-	said, set := c.Get(card.FactHome), installedIn(c)
+// RecoveryHome gives where the recovery lives: what follows from the partitions, what a person or the model
+// file says, or what phones of this kind commonly do.
+func RecoveryHome(c *card.Card) Home {
+	f := c.Get(card.FactHome)
 	switch {
-	case has("recovery"):
-		return Home{Partition: "recovery", Form: "own", Source: card.Read,
-			Why: "the phone has a partition of that name"}
-	case said.Known() && said.Value != "":
-		return HomeSaid(said.Value)
-	case set != "":
-		return Home{Partition: set, Form: formOf(set), Source: card.Journal, Why: "a job installed one there"}
-	case !has("boot") && len(c.Partitions()) == 0:
+	case f.Known() && f.Value != "":
+		h := Home{Partition: f.Value, Form: formOf(f.Value), Why: f.Why, Source: f.Source, Rests: f.Rests}
+		switch f.Source {
+		case card.Model:
+			h.Why = "the model file of " + c.Value(card.FactModel) + " says so"
+		case card.Said:
+			h.Why = "you said so"
+		case card.Journal, card.Saved:
+			h.Why = SourceWords(f)
+		}
+		return h
+	case f.Why != "":
+		return Home{Source: card.Unknown, Why: f.Why}
+	case len(c.Partitions()) == 0:
 		return Home{Source: card.Unknown, Why: "the phone does not report its partitions in this mode, and " +
 			"there is no model file for it"}
-	case has("vendor_boot") && has("init_boot"):
-		return Home{Partition: "vendor_boot", Form: "fragment", Source: card.Concluded,
-			Why: "there is no partition recovery, and phones with init_boot and vendor_boot keep it there"}
-	}
-	if slots, known := c.Slots(); known && len(slots) > 1 {
-		return Home{Partition: "boot", Form: "ramdisk", Source: card.Concluded,
-			Why: "there is no partition recovery, and phones with slots and without it start the recovery " +
-				"from the boot image"}
 	}
 	return Home{Source: card.Unknown, Why: "there is no partition called recovery; it may have another " +
 		"name, which a model file can give"}
@@ -69,21 +61,10 @@ func HomeSaid(partition string) Home {
 	return Home{Partition: partition, Form: formOf(partition), Source: card.Said, Why: "you said so"}
 }
 
-// installedIn gives the partition, without a slot, into which the last job installed a recovery; "" for none.
-func installedIn(c *card.Card) (base string) {
-	last := -1
-	for _, i := range c.IDs() {
-		if f := c.Get(i); i.Name == card.Name(card.FactSet) && f.Known() && f.Job >= last {
-			base, last = card.Part(i.Key).Base, f.Job
-		}
-	}
-	return base
-}
-
 // HomeFor is RecoveryHome for a file: where the phone's partitions decide nothing, the form of the recovery
 // may. What is concluded of the phone alone is unknown where the recovery was made for another form.
-func HomeFor(c *card.Card, m *model.Model, f *ident.File) Home {
-	h := RecoveryHome(c, m)
+func HomeFor(c *card.Card, f *ident.File) Home {
+	h := RecoveryHome(c)
 	form, partition := "", ""
 	switch {
 	case f.Kind == ident.Recovery:
@@ -94,7 +75,7 @@ func HomeFor(c *card.Card, m *model.Model, f *ident.File) Home {
 		form, partition = "fragment", "vendor_boot"
 	}
 	if h.Partition == "" && partition != "" && There(c, partition) {
-		return Home{Partition: partition, Form: form, Source: card.Concluded,
+		return Home{Partition: partition, Form: form, Source: card.Concluded, Rests: card.Usual,
 			Why: "there is no partition recovery, and the recovery is made for " + partition}
 	}
 	return h
@@ -146,23 +127,20 @@ func Logical(c *card.Card, base string) bool {
 			return yes
 		}
 	}
-	return !There(c, base) && There(c, "super") && slices.Contains(Dynamic, base)
+	dynamic, _ := c.Yes(card.FactDynamic)
+	return dynamic && !There(c, base) && slices.Contains(Dynamic, base)
 }
 
 // There reports whether the phone is known to have a partition, on a slot or without.
 func There(c *card.Card, base string) bool {
-	for _, slot := range []string{"", "a"} {
-		if _, known := c.Number(card.FactSize.Of(card.At(base, slot))); known {
-			return true
-		}
-	}
-	return false
+	_, there := c.There(base)
+	return there
 }
 
 // QuietRecovery reports whether the recovery of a slot is known to give no shell, and so is never
 // seen in its menu. Without a slot's name it has to be so on both.
-func QuietRecovery(c *card.Card, m *model.Model, slot string) bool {
-	home := RecoveryHome(c, m).Partition
+func QuietRecovery(c *card.Card, slot string) bool {
+	home := RecoveryHome(c).Partition
 	yes, known := c.Yes(card.FactQuiet.Of(card.At(home, slot)))
 	if slot == "" && !known {
 		a, _ := c.Yes(card.FactQuiet.Of(card.At(home, "a")))

@@ -51,7 +51,7 @@ func (e *NowhereError) Unwrap() error {
 // Of works out where an image goes on this phone. into, when it names a
 // partition, overrules; when it names a slot alone, that counts.
 func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
-	home := HomeFor(c, m, im.File)
+	home := HomeFor(c, im.File)
 	p := Placed{Image: im, Partition: into.Partition, Forced: into.Partition != "", Why: "--into says so"}
 	slot := into.Slot
 	f := im.File

@@ -16,6 +16,7 @@ func phone(facts ...any) *card.Card {
 	for i := 0; i < len(facts); i += 2 {
 		c.Learn(facts[i].(card.Which), facts[i+1].(string), card.Read)
 	}
+	c.Conclude()
 	return c
 }
 
@@ -50,8 +51,8 @@ func TestParseTarget(t *testing.T) {
 	}
 }
 
-// TestRecoveryHome: the model file first, then what the partitions tell; what they don't is
-// unknown, and never guessed.
+// TestRecoveryHome: a partition recovery first, then the model file, then what phones commonly do; what
+// nothing says is unknown, and never guessed.
 func TestRecoveryHome(t *testing.T) {
 	two, one := []any{card.FactSlots, "2"}, []any{card.FactSlots, "1"}
 	for what, c := range map[string]struct {
@@ -67,14 +68,19 @@ func TestRecoveryHome(t *testing.T) {
 			"vendor_boot fragment"},
 		"vendor_boot alone":  {append(sizes("boot_a", "vendor_boot_a"), two...), nil, "boot ramdisk"},
 		"one slot, and none": {append(sizes("boot"), one...), nil, " "},
-		"the model file knows": {append(sizes("boot_a", "recovery_a"), two...),
+		"the model file errs": {append(sizes("boot_a", "recovery_a"), two...),
+			&model.Model{Name: "x", Recovery: model.Home{Partition: "lifeboat"}}, "recovery own"},
+		"the model file knows": {append(sizes("boot_a", "vendor_boot_a", "init_boot_a"), two...),
 			&model.Model{Name: "x", Recovery: model.Home{Partition: "lifeboat"}}, "lifeboat own"},
 		"the model file says boot": {nil, &model.Model{Name: "x", Recovery: model.Home{Partition: "boot"}},
 			"boot ramdisk"},
 		"a model file without a say": {append(sizes("boot_a", "recovery_a"), two...), &model.Model{Name: "x"},
 			"recovery own"},
 	} {
-		h := RecoveryHome(phone(c.facts...), c.model)
+		k := phone(c.facts...)
+		c.model.Learn(k)
+		k.Conclude()
+		h := RecoveryHome(k)
 		if got := h.Partition + " " + h.Form; got != c.want {
 			t.Errorf("%s: %s, want %s", what, got, c.want)
 		}
@@ -119,7 +125,10 @@ func TestOf(t *testing.T) {
 		if err != nil {
 			t.Fatalf("ParseTarget(c.into): %v", err)
 		}
-		p, err := Of(Image{File: c.file}, into, c.on, c.model)
+		on := c.on.Clone()
+		c.model.Learn(on)
+		on.Conclude()
+		p, err := Of(Image{File: c.file}, into, on, c.model)
 		var names []string
 		for _, s := range p.Slots {
 			names = append(names, card.At(p.Partition, s).String())

@@ -14,7 +14,7 @@ import (
 
 // Flash gives the steps that write images in the given order.
 func Flash(list []place.Placed, c *card.Card, m *model.Model) []Step {
-	home := place.RecoveryHome(c, m)
+	home := place.RecoveryHome(c)
 	var steps []Step
 	logical := false
 	sealed := slices.ContainsFunc(list, func(p place.Placed) bool { return p.Partition == "vbmeta" })
@@ -57,12 +57,12 @@ func here(c *card.Card, w *Write) *Write {
 // *finding.StopError.
 func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model) ([]*Write,
 	[]finding.Finding, error) {
-	home := place.HomeFor(c, m, f)
+	home := place.HomeFor(c, f)
 	forced := t.Partition != ""
 	switch {
 	case t.Partition == "":
 		t.Partition = home.Partition
-	case home.Source == card.Concluded && !place.OfSystem(card.Part(t.Partition).Base):
+	case home.Rests == card.Usual && !place.OfSystem(card.Part(t.Partition).Base):
 		home = place.HomeSaid(card.Part(t.Partition).Base) // what is concluded is no reason against it
 	}
 	if t.Partition == "" {
@@ -97,7 +97,7 @@ func RecoveryInstall(f *ident.File, t place.Target, c *card.Card, m *model.Model
 // what it is need not be checked. label says what it is called.
 func Restore(f *ident.File, p card.Partition, label string, c *card.Card, m *model.Model) *Write {
 	return here(c, &Write{File: f, Label: label, Partition: p.Base, Slot: p.Slot, Forced: true, Known: true,
-		Logical: place.Logical(c, p.Base), Home: place.RecoveryHome(c, m)})
+		Logical: place.Logical(c, p.Base), Home: place.RecoveryHome(c)})
 }
 
 // WriteVBMeta gives the step that writes a top vbmeta whose flags were changed; what was

@@ -30,6 +30,7 @@ func table(mode card.Mode, slots int, parts ...string) *card.Card {
 			c.Learn(card.FactLogical.Of(card.Part(name)), "yes", card.Read)
 		}
 	}
+	c.Conclude()
 	return c
 }
 
@@ -40,34 +41,6 @@ func file(kind ident.Kind, size int64, to ...string) *ident.File {
 		f.GoesTo = append(f.GoesTo, ident.Destination{Partition: t, By: "content", Why: "it says so"})
 	}
 	return f
-}
-
-// TestRecoveryHome works it out from partition tables of phones nobody knows.
-func TestRecoveryHome(t *testing.T) {
-	for _, c := range []struct {
-		name, want string
-		c          *card.Card
-	}{
-		{"a partition", "recovery", table("bootloader", 1, "boot=9", "recovery=9")},
-		{"one on each slot", "recovery", table("bootloader", 2, "boot_a=9", "recovery_a=9", "vendor_boot_a=9",
-			"init_boot_a=9")},
-		{"the boot image", "boot", table("bootloader", 2, "boot_a=9", "boot_b=9")},
-		{"the boot image beside vendor_boot", "boot", table("bootloader", 2, "boot_a=9", "vendor_boot_a=9")},
-		{"vendor_boot", "vendor_boot", table("bootloader", 2, "boot_a=9", "init_boot_a=9",
-			"vendor_boot_a=9")},
-		{"an unknown name", "", table("bootloader", 1, "boot=9", "rescue=9")},
-		{"nothing told", "", table("system", 2)},
-	} {
-		if h := place.RecoveryHome(c.c, nil); h.Partition != c.want || h.Why == "" ||
-			(h.Source == card.Unknown) != (c.want == "") {
-			t.Errorf("%s: %+v; unwanted: h.Partition != c.want || h.Why == '' || (h.Source == ...", c.name,
-				h)
-		}
-	}
-	if h := place.RecoveryHome(table("system", 1), models(t).Find("sanderling")); h.Partition != "lifeboat" ||
-		h.Source != card.Model {
-		t.Errorf("with a model file: %+v", h)
-	}
 }
 
 // TestPlace: where one file goes on different phones.
@@ -240,7 +213,7 @@ func TestBootloaderFindings(t *testing.T) {
 	plain.Props = godwit.Props
 	super := &ident.File{Path: "super.img", Size: 9, Kind: ident.Super,
 		GoesTo: []ident.Destination{{Partition: "super", By: "content"}}}
-	home := place.RecoveryHome(full(), set.Find("godwit"))
+	home := place.RecoveryHome(full())
 	write := func(f *ident.File, part string, forced bool) Step {
 		return &Write{File: f, Partition: part, Slot: "a", Forced: forced, Home: home}
 	}

@@ -66,7 +66,7 @@ func (w *Write) buildFinding(c *card.Card) []finding.Finding {
 // back at each start (install-recovery.sh, as the platform's releasetools make it).
 func restoresFinding(c *card.Card, m *model.Model) []finding.Finding {
 	slots, known := c.Slots()
-	home := card.At(place.RecoveryHome(c, m).Partition, "")
+	home := card.At(place.RecoveryHome(c).Partition, "")
 	put, _ := c.Yes(card.FactPut.Of(""))
 	set := c.Get(card.FactSet.Of(home))
 	restores := false // what was put there may be the manufacturer's again

@@ -46,6 +46,7 @@ func phone(facts ...any) *card.Card {
 			c.Learn(facts[i].(card.Which), facts[i+1].(string), card.Read)
 		}
 	}
+	c.Conclude()
 	return c
 }
 
@@ -171,7 +172,8 @@ func TestCompile(t *testing.T) {
 // none is running.
 func TestTargets(t *testing.T) {
 	one := phone(card.FactSlots, "1")
-	unknown := phone(card.FactSlots, "")
+	unknown := phone(card.FactSlots, "", card.FactSize.Of(card.At("recovery", "a")), "",
+		card.FactSize.Of(card.At("recovery", "b")), "")
 	running := phone(card.FactStarted, "b")
 	for _, c := range []struct {
 		text string

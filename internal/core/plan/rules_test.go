@@ -25,6 +25,7 @@ func withFacts(c *card.Card, facts ...any) *card.Card {
 			c.Learn(facts[i].(card.Which), facts[i+1].(string), card.Read)
 		}
 	}
+	c.Conclude()
 	return c
 }
 

@@ -60,15 +60,15 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 		list = append(list, dataGoes(c)...)
 	}
 	list = append(list, batteryFinding(c)...)
-	list = append(list, signatureFinding(s.File, c, m)...)
-	list = append(list, s.overRecovery(c, m, name)...)
+	list = append(list, signatureFinding(s.File, c)...)
+	list = append(list, s.overRecovery(c, name)...)
 	if !s.File.IsROM() {
 		return append(append(list, place.Addon(s.File, c)...), aloneFinding(name, c)...)
 	}
 	if p := s.payload(); p != nil && p.Delta() {
 		list = append(list, finding.Warns(finding.DeltaPackage, name,
 			"it is a delta and installs only over the very build it was made from", ""))
-		list = append(list, s.stockFinding(c, place.RecoveryHome(c, m).Partition)...)
+		list = append(list, s.stockFinding(c, place.RecoveryHome(c).Partition)...)
 	}
 	if s.File.Wipes == "" { // else nothing of the old system's data is left
 		list = append(list, newSystemFinding(c, name, s.File.Build())...)
@@ -81,7 +81,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 				"the phone installs nothing until that has finished")...)
 		}
 	}
-	return append(list, s.recoveryFinding(c, m, name)...)
+	return append(list, s.recoveryFinding(c, name)...)
 }
 
 // stockFinding: a delta wants the recovery's partition as its manufacturer left it.
@@ -98,8 +98,8 @@ func (s *Sideload) stockFinding(c *card.Card, home string) []finding.Finding {
 }
 
 // overRecovery: a script that writes where the phone keeps its recovery.
-func (s *Sideload) overRecovery(c *card.Card, m *model.Model, name string) []finding.Finding {
-	home := place.RecoveryHome(c, m).Partition
+func (s *Sideload) overRecovery(c *card.Card, name string) []finding.Finding {
+	home := place.RecoveryHome(c).Partition
 	for _, p := range s.Writes(c) {
 		if s.payload() == nil && home != "" && p.Base == home {
 			return []finding.Finding{finding.Warns(finding.RecoveryReplaced, name, "the package writes "+
@@ -110,8 +110,8 @@ func (s *Sideload) overRecovery(c *card.Card, m *model.Model, name string) []fin
 	return nil
 }
 
-func (s *Sideload) recoveryFinding(c *card.Card, m *model.Model, name string) []finding.Finding {
-	home := place.RecoveryHome(c, m).Partition
+func (s *Sideload) recoveryFinding(c *card.Card, name string) []finding.Finding {
+	home := place.RecoveryHome(c).Partition
 	if p := s.payload(); p != nil && p.Partition(home) != nil {
 		return []finding.Finding{finding.Warns(finding.RecoveryReplaced, name,
 			"the package carries a recovery of its own and writes it to the slot it installs to",
@@ -282,10 +282,10 @@ func (s *Sideload) added(c *card.Card) {
 
 // signatureFinding says beforehand whether the recovery will stumble over who signed a package:
 // by the keys read in it or, in one without a shell, by those of the image it was started from.
-func signatureFinding(f *ident.File, c *card.Card, m *model.Model) []finding.Finding {
+func signatureFinding(f *ident.File, c *card.Card) []finding.Finding {
 	trusts := c.Value(card.FactTrusts)
 	if tried, _ := c.Yes(card.FactTemporary); trusts == "" && !tried {
-		trusts = c.Value(card.FactKeys.Of(card.At(place.RecoveryHome(c, m).Partition, c.Running())))
+		trusts = c.Value(card.FactKeys.Of(card.At(place.RecoveryHome(c).Partition, c.Running())))
 	}
 	if trusts == "" || trusts == "none" {
 		return nil // unknown, or a recovery that has no keys and asks for none

@@ -176,7 +176,7 @@ func Stays(erased []AreaRow, c *card.Card, m *model.Model) []AreaRow {
 	if treble := c.Value(card.FactTreble); treble != "no" {
 		add("vendor", "vendor", "the maker's drivers stay")
 	}
-	if home := place.RecoveryHome(c, m); home.Partition != "" {
+	if home := place.RecoveryHome(c); home.Partition != "" {
 		add("recovery", home.Partition, "it stays, in "+home.Words())
 	}
 	return append(rows, AreaRow{Area: "memory card", Why: "it is left alone"})

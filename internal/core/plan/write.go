@@ -290,7 +290,7 @@ type Try struct {
 
 // NewTry makes the step for a phone.
 func NewTry(f *ident.File, c *card.Card, m *model.Model) *Try {
-	return &Try{File: f, Home: place.HomeFor(c, m, f), Ask: m.Questions()}
+	return &Try{File: f, Home: place.HomeFor(c, f), Ask: m.Questions()}
 }
 
 // Sends is the image.

@@ -23,7 +23,7 @@ var whenFacts = map[string]func(c *card.Card, m *model.Model) string{
 		}
 		return strconv.Itoa(max(len(slots), 1))
 	},
-	"recovery": func(c *card.Card, m *model.Model) string { return place.RecoveryHome(c, m).Partition },
+	"recovery": func(c *card.Card, m *model.Model) string { return place.RecoveryHome(c).Partition },
 	"treble":   func(c *card.Card, _ *model.Model) string { return c.Value(card.FactTreble) },
 	"cpu":      func(c *card.Card, _ *model.Model) string { return c.Value(card.FactCPU) },
 	"vndk":     func(c *card.Card, _ *model.Model) string { return c.Value(card.FactVNDK) },
