@@ -2,16 +2,11 @@ package cli
 
 import (
 	"context"
-	"crypto/x509"
-	"errors"
-	"fmt"
-	"io/fs"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"jarlid/internal/core/image/apk"
-	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/proof"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
@@ -19,123 +14,39 @@ import (
 	"jarlid/internal/task"
 )
 
-// proven is the result of proof.
-type proven struct {
-	Files []*proof.Result `json:"files"`
-}
-
 // proofCommand: are the files whole, and whose are they.
 func (a *app) proofCommand() *cobra.Command {
-	var against, signers []string
-	var recovery, over string
+	p := &task.Proof{}
 	c := &cobra.Command{Use: "proof FILE...", Short: "Verify files: digests, signatures, and what they " +
 		"carry themselves", Args: words(1, -1, "which files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.proof(cmd.Context(), args, against, signers, recovery, over)
+			p.Paths = args
+			return a.proof(cmd.Context(), p)
 		}}
-	c.Flags().StringArrayVar(&against, "against", nil,
+	c.Flags().StringArrayVar(&p.Against, "against", nil,
 		"a file of digests, or a digest as pasted (repeatable)")
-	c.Flags().StringArrayVar(&signers, "signer", nil, "a certificate you trust (PEM or DER; repeatable)")
-	c.Flags().StringVar(&recovery, "keys-of", "", "a recovery image whose own keys count as trusted")
-	c.Flags().StringVar(&over, "over", "", "an app: would the files be accepted in its place")
+	c.Flags().StringArrayVar(&p.Signers, "signer", nil, "a certificate you trust (PEM or DER; repeatable)")
+	c.Flags().StringVar(&p.KeysOf, "keys-of", "", "a recovery image whose own keys count as trusted")
+	c.Flags().StringVar(&p.Over, "over", "", "an app: would the files be accepted in its place")
 	return c
 }
 
-func (a *app) proof(ctx context.Context, args, against, signers []string, recovery, over string) error {
-	paths, err := files.Expand(args)
-	if err != nil {
-		return err
-	}
-	stated, err := files.ReadSums(against)
-	if err != nil {
-		return err
-	}
-	trusted, err := files.ReadTrusted(signers, recovery)
-	if err != nil {
+func (a *app) proof(ctx context.Context, p *task.Proof) error {
+	var err error
+	if p.Paths, err = files.Expand(p.Paths); err != nil {
 		return err
 	}
 	e, err := a.taskEnv(nil)
 	if err != nil {
 		return err
 	}
-	ctx, cancel := e.UntilStopped(ctx)
-	defer cancel()
-	var before *proof.Package
-	if over != "" {
-		if before, err = files.ReadPackage(ctx, over); err != nil {
-			return err
-		}
-	}
-	r := &proven{Files: []*proof.Result{}}
+	p.Show = a.printProof
+	r, err := p.Run(ctx, e)
 	a.result = r
-	mismatch, refused, notRead := 0, 0, 0
-	for _, path := range paths {
-		res, err := a.proofOne(ctx, path, stated, trusted, before)
-		if err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if !errors.Is(err, fs.ErrNotExist) {
-				err = fmt.Errorf("%s: %w", path, err)
-			}
-			a.say("", say.Fail, "%v", err)
-			notRead++
-			continue
-		}
-		r.Files = append(r.Files, res)
-		a.printProof(res, len(paths) > 1)
-		if res.Verdict == proof.Mismatch {
-			mismatch++
-			if res.Refused() {
-				refused++
-			}
-		}
+	if err == nil {
+		a.next = append(a.next, e.Command("", append([]string{"ident"}, p.Paths...)...))
 	}
-	if mismatch > 0 && mismatch == refused {
-		return &task.NoError{Text: spell.SomeOf(refused, len(paths), "file", "would not be accepted",
-			"would not be accepted")}
-	}
-	if mismatch > 0 {
-		return &task.NoError{Text: spell.SomeOf(mismatch, len(paths), "file", "does not match",
-			"do not match")}
-	}
-	if notRead > 0 {
-		return errors.New(spell.SomeOf(notRead, len(paths), "file", "could not be read", "could not be read"))
-	}
-	a.next = append(a.next, e.Command("", append([]string{"ident"}, paths...)...))
-	return nil
-}
-
-func (a *app) proofOne(ctx context.Context, path string, stated []files.Stated,
-	trusted map[string][]*x509.Certificate, over *proof.Package) (*proof.Result, error) {
-	f, size, err := files.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	w := proof.Wish{Trusted: trusted, Over: over}
-	if len(stated) == 0 {
-		stated = files.Beside(path, func(err error) {
-			a.say("", say.Warn, "the digests beside it can't be read: %v", err)
-		})
-	}
-	var from []string
-	for _, s := range stated {
-		w.Listed = true
-		mine := s.List
-		if !s.Loose {
-			mine = sums.For(s.List, path)
-		}
-		if len(mine) > 0 {
-			from = append(from, s.From)
-		}
-		w.Sums = append(w.Sums, mine...)
-	}
-	w.Against = strings.Join(from, ", ")
-	moved, end := a.env.Working("digested", base(path), size)
-	w.Moved = moved
-	defer end()
-	return proof.Run(ctx, f, size, path, w)
+	return err
 }
 
 // printProof shows the outcome of one file; several: there are others, so each line names its own.
@@ -168,7 +79,9 @@ func (a *app) printProof(r *proof.Result, several bool) {
 		}
 	}
 	a.printSigner(r, of)
-	a.out.Whole(say.Info, of+"SHA-256 "+r.SHA256) // it is what was asked for
+	if r.SHA256 != "" {
+		a.out.Whole(say.Info, of+"SHA-256 "+r.SHA256) // it is what was asked for
+	}
 	a.printVerdict(r, name)
 }
 
@@ -207,6 +120,9 @@ func (a *app) printVerdict(r *proof.Result, name string) {
 		} else {
 			text += " what it says of itself"
 		}
+		if r.ListedAs != "" {
+			text += ", listed as " + base(r.ListedAs)
+		}
 		a.say("", say.Done, "%s", text)
 	case proof.Mismatch:
 		if r.Refused() {
@@ -216,7 +132,9 @@ func (a *app) printVerdict(r *proof.Result, name string) {
 		a.say("", say.Fail, "%s: does not match; do not use it", name)
 	case proof.NotListed:
 		a.say("", say.Warn, "%s: no digest is listed for it", name)
+	case proof.Missing:
+		a.say("", say.Fail, "%s: %s lists it, and it is not there", name, r.Against)
 	case proof.Unchecked:
-		a.say("", say.Warn, "%s: there was nothing to check it against; --against FILE or DIGEST", name)
+		a.say("", say.Warn, "%s: there was nothing to verify it with; --against FILE or DIGEST", name)
 	}
 }

@@ -5,7 +5,6 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
-	"crypto/md5"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
@@ -41,13 +40,15 @@ type identResult struct {
 
 // tool runs a general tool with the test's folder as its own, and skips the
 // test where the machine does not have it.
-func (l *lab) tool(name string, args ...string) {
+func (l *lab) tool(name string, args ...string) (said string) {
 	l.Helper()
 	cmd := exec.Command(witness.Tool(l, name), args...)
 	cmd.Dir = l.dir
-	if out, err := cmd.CombinedOutput(); err != nil {
+	out, err := cmd.CombinedOutput()
+	if err != nil {
 		l.Fatalf("cmd.CombinedOutput(): %s %v: %v; want no error\n%s", name, args, err, out)
 	}
+	return string(out)
 }
 
 func zipOf(members ...string) []byte {
@@ -439,101 +440,6 @@ func TestHostile(t *testing.T) {
 		if _, err := os.Stat("/tmp/evil.img"); err == nil {
 			t.Error("an absolute path was written")
 		}
-	})
-}
-
-// TestProof: every verdict.
-func TestProof(t *testing.T) {
-	inLab(t, func(t *testing.T, l *lab) {
-		vendor := must(scenario.Images(scenario.Saltmarsh, dunlin))["vendor"]
-		sum := sha256.Sum256(vendor)
-		digest := hex.EncodeToString(sum[:])
-		path := l.file("vendor.img", vendor)
-		var r struct {
-			Files []struct {
-				SHA256, Verdict, Against string
-				Checks                   []struct{ What, Verdict string }
-			}
-		}
-		verdict := func(code int, want string, args ...string) {
-			t.Helper()
-			l.result(code, &r, append([]string{"proof"}, args...)...)
-			if f := r.Files[0]; f.Verdict != want {
-				t.Errorf("%v: %+v, want %s", args, f, want)
-			}
-		}
-		verdict(0, "unchecked", path)
-		if r.Files[0].SHA256 != digest {
-			t.Errorf("the digest is %s", r.Files[0].SHA256)
-		}
-		verdict(0, "match", path, "--against", "SHA256: "+strings.ToUpper(digest))
-		verdict(6, "mismatch", path, "--against", strings.Repeat("00", 32))
-		verdict(0, "match", path, "--against",
-			l.file("gnu", fmt.Appendf(nil, "%s *vendor.img\n%s  other\n", digest, strings.Repeat("0", 64))))
-		verdict(0, "match", path, "--against",
-			l.file("bsd", fmt.Appendf(nil, "MD5 (dir/vendor.img) = %x\n", md5.Sum(vendor))))
-		verdict(0, "not-listed", path, "--against", l.file("others", fmt.Appendf(nil, "%s  other\n", digest)))
-		l.file("vendor.img.sha256", []byte(digest+"\n"))
-		verdict(0, "match", path)
-		l.file("vendor.img.sha256", []byte(strings.Repeat("0", 64)+"  vendor.img\n"))
-		verdict(6, "mismatch", path)
-		l.want(2, []string{"neither a file of digests nor a digest"}, "proof", path, "--against", "abc")
-
-		tarred := tarOf("vendor.img", string(vendor))
-		line := fmt.Sprintf("%x  all.tar\n", md5.Sum(tarred))
-		verdict(0, "match", l.file("all.tar.md5", append(bytes.Clone(tarred), line...)))
-		tarred[1000] ^= 1
-		verdict(6, "mismatch", l.file("bad.tar.md5", append(tarred, line...)))
-
-		foot := footed(vendor, "vendor")
-		verdict(0, "match", l.file("foot.img", foot))
-		foot[5000] ^= 1
-		verdict(6, "mismatch", l.file("footbad.img", foot))
-		verdict(0, "match", files.Package)
-		pkg := must(os.ReadFile(files.Package))
-		pkg[len(pkg)/2] ^= 1
-		verdict(6, "mismatch", l.file("bad.zip", pkg))
-		l.want(6, []string{"payload properties", "does not match; do not use it"}, "proof",
-			filepath.Join(l.dir, "bad.zip"))
-	})
-}
-
-// TestSigner has openssl sign a package, and asks whether the signer is one a
-// technician, or a recovery, trusts.
-func TestSigner(t *testing.T) {
-	inLab(t, func(t *testing.T, l *lab) {
-		for _, who := range []string{"ours", "theirs"} {
-			l.tool("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN="+who, "-days",
-				"3650", "-keyout", who+".key", "-out", who+".pem")
-		}
-		pkg := must(os.ReadFile(files.Package))
-		// The scenario's own signature is taken off: it is the zip's comment, whose
-		// length is in the last two bytes and before it.
-		signed := pkg[:len(pkg)-int(binary.LittleEndian.Uint16(pkg[len(pkg)-2:]))-2]
-		unsigned := l.file("unsigned.zip", append(bytes.Clone(signed), 0, 0))
-		l.file("signed", signed)
-		l.tool("openssl", "cms", "-sign", "-binary", "-noattr", "-md", "sha256", "-in", "signed", "-signer",
-			"ours.pem", "-inkey", "ours.key", "-outform", "DER", "-out", "sig")
-		le := binary.LittleEndian
-		comment := must(os.ReadFile(filepath.Join(l.dir, "sig")))
-		comment = append(le.AppendUint16(comment, uint16(len(comment)+6)), 0xff, 0xff)
-		comment = le.AppendUint16(comment, uint16(len(comment)+2))
-		path := l.file("signed.zip", append(le.AppendUint16(bytes.Clone(signed), uint16(len(comment))),
-			comment...))
-		certs := string(zipOf("release.x509.pem",
-			string(must(os.ReadFile(filepath.Join(l.dir, "ours.pem"))))))
-		rec := l.file("rec.img", must(boot.Build(boot.Image{HeaderVersion: 2, PageSize: 2048},
-			boot.Parts{Kernel: []byte("k"), Ramdisk: ramdiskOf("system/bin/recovery", "x",
-				"system/etc/security/otacerts.zip", certs)})))
-		l.want(0, []string{"signed by CN=ours", "was not asked"}, "proof", path)
-		l.want(0, []string{"good", "trusted signer"}, "proof", path, "--signer",
-			filepath.Join(l.dir, "ours.pem"))
-		l.want(0, []string{"good", "trusted signer"}, "proof", path, "--keys-of", rec)
-		l.want(6, []string{"signed by nobody you trust"}, "proof", path, "--signer",
-			filepath.Join(l.dir, "theirs.pem"))
-		l.want(6, []string{"carries no signature"}, "proof", unsigned, "--signer",
-			filepath.Join(l.dir, "ours.pem"))
-		l.want(0, []string{"signed by: CN=ours"}, "ident", path)
 	})
 }
 

@@ -180,7 +180,10 @@ func (l *lab) undescribed(u undescribed) {
 	if u.first == "system" {
 		tech.byOwner(u, "card")
 	}
-	tech.want(0, nil, "card")
+	silent := slices.Contains(u.silent, "partition-size") || u.first == "system" // it lists no partitions
+	home := map[bool]string{true: u.home}[!silent && u.home != "lifeboat" && (u.slots > 1 ||
+		u.home != "boot")]
+	tech.concludes(u, home, u.super && !silent)
 	at := filepath.Join(dir, "evening.yaml")
 	paths := []string{recovery, more.Package, addon}
 	if more.Overlay != "" {
@@ -195,9 +198,7 @@ func (l *lab) undescribed(u undescribed) {
 	draft := append([]string{"sheet", "draft", "-o", at}, paths...)
 	var asked struct{ Ask, Open []string }
 	tech.result(0, &asked, draft...)
-	silent := slices.Contains(u.silent, "partition-size") || u.first == "system" // it lists no partitions
-	if u.home == "lifeboat" ||
-		silent { // which only a person knows: nothing on the phone reports it
+	if u.home == "lifeboat" || silent { // which only a person knows: nothing on the phone reports it
 		if len(asked.Open) != 1 || !strings.Contains(asked.Open[0],
 			"where does this phone keep its recovery") {
 			l.Fatalf("the draft asks %q, and not where the recovery lives", asked.Open)
@@ -227,6 +228,7 @@ func (l *lab) undescribed(u undescribed) {
 	if !l.added(u.name(), system, scenario.Shoreline.Name) {
 		l.Errorf("the add-on is not on %s", system)
 	}
+	tech.concludes(u, u.home, u.super)
 	tech.learned(u, paths)
 	tech.genericOn(u)
 	tech.stockAgain(u, more.Set, standIn.job.out)
@@ -244,6 +246,20 @@ func (l *lab) isNow(u undescribed, system string) map[string]card.Fact {
 		}
 	}
 	return c.Facts
+}
+
+// concludes makes sure of what follows from the partitions and the jobs: where the recovery lives, and
+// whether there is super.
+func (l *lab) concludes(u undescribed, home string, super bool) {
+	l.Helper()
+	var c struct{ Facts map[string]card.Fact }
+	l.result(0, &c, "card")
+	for fact, want := range map[string]string{"recovery.home": home,
+		"partitions.dynamic": map[bool]string{true: "yes"}[super]} {
+		if got := c.Facts[fact]; got.Value != want {
+			l.Errorf("%s of %+v is %+v, want %q", fact, u, got, want)
+		}
+	}
 }
 
 // byOwner runs a command with somebody at the phone who knows its keys, which no model file does.

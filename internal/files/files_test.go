@@ -310,20 +310,20 @@ func TestReadSums(t *testing.T) {
 		[]byte("FILE_HASH=ungWv48Bz+pBQUDeXa4iI7ADYaOWF3qctBD/YfIAFa0=\nFILE_SIZE=3\n"))
 	if got := Beside(payload, func(err error) {
 		t.Errorf("lists beside %s: %v", payload, err)
-	}); len(got) != 1 || !got[0].Loose ||
+	}); len(got) != 2 || !got[0].Loose || !got[1].Aside ||
 		got[0].List[0].Digest != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
 		t.Errorf("beside the payload lies %+v", got)
 	}
 	put(t, filepath.Join(dir, "payload_properties.txt"), []byte("FILE_HASH=nonsense\n"))
 	told := 0
-	if got := Beside(payload, func(error) { told++ }); len(got) != 0 || told != 1 {
+	if got := Beside(payload, func(error) { told++ }); len(got) != 1 || !got[0].Aside || told != 1 {
 		t.Errorf("beside the payload lies %+v, told %d", got, told)
 	}
 	path := put(t, filepath.Join(dir, "rom.zip"), []byte("abc"))
 	put(t, path+".sha256", []byte(hexed+"\n"))
 	if got := Beside(path, func(err error) {
 		t.Errorf("lists beside %s: %v", payload, err)
-	}); len(got) != 1 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
+	}); len(got) != 2 || !got[0].Loose || got[0].From != "rom.zip.sha256" {
 		t.Errorf("beside it lies %+v", got)
 	}
 }

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"crypto/x509"
@@ -12,8 +13,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
+	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/ota"
@@ -27,6 +30,7 @@ type Stated struct {
 	From  string
 	List  []sums.Sum
 	Loose bool // a pasted digest: for whatever file
+	Aside bool // a list that is in a file's folder, and may be about others alone
 }
 
 // NotSumsError is a word that names neither a file of digests nor a digest.
@@ -68,6 +72,41 @@ func ReadSums(against []string) ([]Stated, error) {
 	return out, nil
 }
 
+// Listed gives the paths of the files that a file of digests lists, which are where the file itself is; a
+// digest without a name is that of the file whose name its own continues (rom.zip.sha256). Of a file that
+// lists none, or could not be read, it gives nothing.
+func Listed(list string) (paths []string, of map[string]Stated) {
+	b, err := ReadSmall(list, maxManifest)
+	if err != nil {
+		return nil, nil
+	}
+	if f := ident.Identify(bytes.NewReader(b), int64(len(b)), list, ident.Options{}); f.Kind != ident.Sums {
+		return nil, nil
+	}
+	all := sums.Parse(sums.Text(b))
+	of = map[string]Stated{}
+	for _, d := range all {
+		name := filepath.FromSlash(strings.ReplaceAll(d.Name, `\`, "/"))
+		switch ext := filepath.Ext(list); {
+		case name == "" && len(all) == 1 && slices.Contains(neighbours, strings.ToLower(ext)):
+			name = strings.TrimSuffix(filepath.Base(list), ext)
+		case name == "":
+			continue
+		case !filepath.IsLocal(name):
+			name = filepath.Base(name) // where its author had it
+		}
+		path := filepath.Join(filepath.Dir(list), name)
+		s, double := of[path]
+		if !double {
+			s = Stated{From: filepath.Base(list), Loose: true}
+			paths = append(paths, path)
+		}
+		s.List = append(s.List, d)
+		of[path] = s
+	}
+	return paths, of
+}
+
 // Beside reads the digests that are beside a file. unread is told of those that are there and
 // can't be read.
 func Beside(path string, unread func(error)) []Stated {
@@ -101,9 +140,8 @@ func Beside(path string, unread func(error)) []Stated {
 			}
 			continue
 		}
-		if list := sums.For(sums.Parse(sums.Text(b)), path); len(list) > 0 && list[0].Name != "" {
-			out = append(out, Stated{From: name, List: list})
-		}
+		list := slices.DeleteFunc(sums.Parse(sums.Text(b)), func(s sums.Sum) bool { return s.Name == "" })
+		out = append(out, Stated{From: name, List: list, Aside: true})
 	}
 	return out
 }

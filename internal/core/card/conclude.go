@@ -23,8 +23,7 @@ var rules = []rule{
 	{fact: FactSlots, from: startedFromSlot},
 	{fact: FactCPU, from: kernelAndPrograms},
 	{fact: FactCPU, from: recoveryRuns},
-	{fact: FactDynamic, from: superThere},
-	{fact: FactDynamic, from: logicalThere},
+	{fact: FactDynamic, from: inSuper},
 	{fact: FactHome, from: partitionRecovery},
 	{fact: FactHome, from: recoverySet, usual: true},
 	{fact: FactHome, from: besideInitBoot, usual: true},
@@ -117,18 +116,13 @@ func recoveryRuns(c *Card) (string, []ID, string) {
 	return value, rests, "the recovery that runs is made for it"
 }
 
-// superThere: the partition super exists for no other purpose ("Dynamic partitions" in the platform's
-// documentation).
-func superThere(c *Card) (string, []ID, string) {
+// inSuper: the partition super exists for no other purpose ("Dynamic partitions" in the platform's
+// documentation); where it is not listed, userspace fastboot (is-logical) or the metadata in it may have
+// named one of those in it.
+func inSuper(c *Card) (string, []ID, string) {
 	if id, there := c.There("super"); there {
 		return "yes", []ID{id}, "super is there"
 	}
-	return "", nil, ""
-}
-
-// logicalThere: a partition is known to be logical, by userspace fastboot (is-logical) or by the metadata in
-// super.
-func logicalThere(c *Card) (string, []ID, string) {
 	for _, r := range c.Partitions() {
 		if r.Logical {
 			return "yes", []ID{FactLogical.Of(r.Partition())}, r.Name + " is logical"

@@ -12,11 +12,13 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"slices"
 	"sync"
 
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/ota"
+	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/image/zipsig"
@@ -34,6 +36,7 @@ const (
 	Mismatch  Verdict = "mismatch"
 	NotListed Verdict = "not-listed" // sums were given, and none is for this file
 	Unchecked Verdict = "unchecked"  // there was nothing to check against
+	Missing   Verdict = "missing"    // a list names it, and it is not there
 )
 
 // Check is one thing that was checked.
@@ -60,9 +63,11 @@ type Result struct {
 	SHA256  string  `json:"sha256"`
 	Verdict Verdict `json:"verdict"`
 	Against string  `json:"against,omitempty"`
-	Signer  *Signer `json:"signer"`
-	App     *App    `json:"app,omitempty"` // of an app package
-	Checks  []Check `json:"checks"`
+	// ListedAs is the name under which its digest is listed, where that is another one than the file's.
+	ListedAs string  `json:"listed_as,omitempty"`
+	Signer   *Signer `json:"signer"`
+	App      *App    `json:"app,omitempty"` // of an app package
+	Checks   []Check `json:"checks"`
 }
 
 // Wish is what a file is compared with.
@@ -70,6 +75,9 @@ type Wish struct {
 	Sums    []sums.Sum // those for this file
 	Against string     // where they come from
 	Listed  bool       // sums were given, whether or not for this file
+	// Others are all that are in the same lists, of files with other names too; In names the lists.
+	Others []sums.Sum
+	In     string
 	// Trusted are certificates by where they come from.
 	Trusted map[string][]*x509.Certificate
 	// Over is an app package that the file would take the place of; nil when none was named.
@@ -108,7 +116,7 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 	var derr error
 	wg.Go(func() {
 		need := map[sums.Algorithm]bool{sums.SHA256: true}
-		for _, s := range w.Sums {
+		for _, s := range append(w.Sums[:len(w.Sums):len(w.Sums)], w.Others...) {
 			need[s.Algorithm] = true
 		}
 		digests, derr = verify.Digests(ctx, r, size, need, w.Moved)
@@ -128,9 +136,10 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 		}
 		res.check(string(s.Algorithm)+" digest", err)
 	}
+	other := res.listedAs(digests, w)
 	res.Checks = append(res.Checks, own.Checks...)
 	res.Verdict = Unchecked
-	if w.Listed && len(w.Sums) == 0 {
+	if w.Listed && len(w.Sums) == 0 && !other {
 		res.Verdict = NotListed
 	}
 	for _, c := range res.Checks {
@@ -142,6 +151,26 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 		}
 	}
 	return res, nil
+}
+
+// listedAs names the entry of a list with the file's digest and another name. It reports whether that
+// verifies the file: not where the list has the file's own name with another digest.
+func (r *Result) listedAs(digests map[sums.Algorithm]string, w Wish) bool {
+	i := slices.IndexFunc(w.Others, func(s sums.Sum) bool {
+		return s.Name != "" && digests[s.Algorithm] == s.Digest && !slices.Contains(w.Sums, s)
+	})
+	if i < 0 {
+		return false
+	}
+	r.ListedAs = w.Others[i].Name
+	if len(w.Sums) > 0 {
+		r.Checks = append(r.Checks, Check{What: string(w.Others[i].Algorithm) + " digest", Verdict: Unchecked,
+			Why: "it is listed as " + r.ListedAs})
+		return false
+	}
+	r.Against = w.In
+	r.check(string(w.Others[i].Algorithm)+" digest", nil)
+	return true
 }
 
 // Digest gives the digest of the size bytes of r, in hex. moved is told how far it is.
@@ -164,9 +193,10 @@ func (r *Result) inner(ctx context.Context, f *ident.File, at io.ReaderAt, size 
 	for _, check := range []func() error{
 		func() error { return r.appended(ctx, f, at, size) },
 		func() error { return r.payload(ctx, f, at) },
-		func() error { return r.footer(ctx, at, size) },
+		func() error { return r.footer(ctx, f, at, size) },
 		func() error { return r.signature(ctx, f, at, size, w) },
 		func() error { return r.app(ctx, f, at, size, w) },
+		func() error { return r.contents(ctx, f, at, size) },
 	} {
 		if err := check(); err != nil {
 			return err
@@ -247,7 +277,12 @@ func (r *Result) payload(ctx context.Context, f *ident.File, at io.ReaderAt) err
 }
 
 // footer checks an image against the verified boot data behind it.
-func (r *Result) footer(ctx context.Context, at io.ReaderAt, size int64) error {
+func (r *Result) footer(ctx context.Context, f *ident.File, at io.ReaderAt, size int64) error {
+	if len(f.Wrapped) > 0 && f.Wrapped[0] == "sparse" && len(f.Pieces) == 0 {
+		if view, err := sparse.NewView(at, size); err == nil {
+			at, size = view, view.Size()
+		}
+	}
 	m, ft, err := vbmeta.Open(at, size)
 	if ft == nil {
 		if m != nil {
@@ -270,6 +305,24 @@ func (r *Result) footer(ctx context.Context, at io.ReaderAt, size int64) error {
 		}
 	}
 	return nil
+}
+
+// contents decompresses what is inside to its end, and compares the checksums that are there.
+func (r *Result) contents(ctx context.Context, f *ident.File, at io.ReaderAt, size int64) error {
+	if f.Kind == ident.Payload && f.Payload != nil && !f.Payload.Delta() {
+		return nil // its partitions were compared
+	}
+	passed, faults, open, err := verify.Contents(ctx, at, size, f, 0)
+	for _, what := range passed {
+		r.check(what, nil)
+	}
+	for _, fault := range faults {
+		r.check(fault.Check, errors.New(fault.Text))
+	}
+	for _, why := range open {
+		r.Checks = append(r.Checks, Check{What: "what is inside", Verdict: Unchecked, Why: why})
+	}
+	return err
 }
 
 // vbmeta checks an image's signature with its own key.

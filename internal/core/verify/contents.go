@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"strings"
 	"sync"
 
 	"github.com/bodgit/sevenzip"
@@ -22,9 +23,20 @@ import (
 	"jarlid/internal/core/spell"
 )
 
+// Contents decompresses what the size bytes of r hold, to its end, and compares the checksums that are there:
+// of a compressed file, of the members of an archive, of a payload's operations, of a sparse image. open says
+// what was left out, and why. memory bounds what a decompressor may take, in bytes; 0: the usual limit.
+// Errors are of the computer, or ctx's.
+func Contents(ctx context.Context, r io.ReaderAt, size int64, f *ident.File, memory int64) (passed []string,
+	faults []Fault, open []string, err error) {
+	v := &runner{ctx: ctx, r: r, size: size, f: f, wish: Wish{MaxMemory: memory}}
+	o, err := v.contents()
+	return o.passed, o.faults, o.open, err
+}
+
 // contents compares the checksums that the parts of a file carry.
 func (v *runner) contents() (outcome, error) {
-	if v.f.Closed != "" {
+	if v.f.Closed != "" || v.depth > maxDepth {
 		return outcome{}, nil
 	}
 	// By its first bytes, not by what it was taken for: a package, an app and a set are zips too.
@@ -41,9 +53,23 @@ func (v *runner) contents() (outcome, error) {
 		return v.stream(compressed)
 	case len(v.f.Wrapped) > 0 && v.f.Wrapped[0] == "sparse":
 		return v.sparse()
+	case len(v.f.Wrapped) > 0 && v.f.Wrapped[0] == "tar":
+		return v.tar()
 	}
 	return outcome{}, nil // it carries none
 }
+
+// maxDepth is how many archives in archives are opened.
+const maxDepth = 4
+
+// noneError says that a part has no checksum.
+type noneError struct{}
+
+// AboutNoDamage marks it as no fault of the file's.
+func (noneError) AboutNoDamage() {}
+
+// Error says so.
+func (noneError) Error() string { return "it has no checksum" }
 
 // part is one piece of a file that has a checksum of its own.
 type part struct {
@@ -79,23 +105,33 @@ func (v *runner) parts(what string, list []part) (outcome, error) {
 	if err := v.ctx.Err(); err != nil {
 		return outcome{}, err
 	}
-	var skipped int
+	var o outcome
+	skipped := 0
 	for i, err := range errs {
 		switch {
 		case err == nil, errors.Is(err, context.Canceled):
 		case image.ByComputer(err):
 			return outcome{}, err
 		case image.AboutNoDamage(err), errors.Is(err, zip.ErrAlgorithm):
-			skipped++
+			if skipped++; len(o.open) < maxOpen && !errors.As(err, new(noneError)) {
+				o.open = append(o.open, strings.TrimPrefix(list[i].name+": "+spell.Error(err), ": "))
+			}
 		default:
 			return outcome{faults: []Fault{{Damaged, what, damagedPart(list[i].name, err)}}}, nil
 		}
 	}
-	if len(list) == skipped {
-		return outcome{}, nil
+	switch len(list) - skipped {
+	case 0:
+	case len(list):
+		o.passed = []string{what}
+	default:
+		o.passed = []string{fmt.Sprintf("%s, %d of %d", what, len(list)-skipped, len(list))}
 	}
-	return outcome{passed: []string{what}}, nil
+	return o, nil
 }
+
+// maxOpen is how many parts that were left out are named.
+const maxOpen = 5
 
 func damagedPart(name string, err error) string {
 	if errors.Is(err, zip.ErrChecksum) {
@@ -174,14 +210,54 @@ func (v *runner) sevenZip() (outcome, error) {
 	return v.parts("checksums of its members", list)
 }
 
+// tar compares the checksums of what is in a tar archive; the archive has none.
+func (v *runner) tar() (outcome, error) {
+	var list []part
+	err := ident.EachTarMember(v.r, v.size, func(m ident.TarMember) error {
+		if m.At == nil {
+			return nil
+		}
+		list = append(list, part{m.Name, func(ctx context.Context) error {
+			in := &runner{ctx: ctx, r: m.At, size: m.Size, depth: v.depth + 1, wish: v.wish,
+				f: ident.Identify(m.At, m.Size, m.Name, ident.Options{MaxMemory: v.wish.MaxMemory})}
+			o, err := in.contents()
+			footers, ferr := in.footer()
+			o.passed, o.faults = append(o.passed, footers.passed...), append(o.faults, footers.faults...)
+			switch {
+			case errors.Join(err, ferr) != nil:
+				return errors.Join(err, ferr)
+			case len(o.faults) > 0:
+				return errors.New(o.faults[0].Text)
+			case len(o.open) > 0:
+				return &ident.ClosedError{Why: o.open[0]}
+			case len(o.passed) == 0:
+				return noneError{}
+			}
+			return nil
+		}})
+		return nil
+	})
+	if err != nil {
+		if image.ByComputer(err) {
+			return outcome{}, err
+		}
+		return outcome{faults: []Fault{{Damaged, "table of contents", spell.Error(err)}}}, nil
+	}
+	return v.parts("checksums of its members", list)
+}
+
 // stream decompresses a compressed file to its end, where its checksum is.
 func (v *runner) stream(kind wrap.Kind) (outcome, error) {
 	open := func() (io.ReadCloser, error) {
 		return wrap.NewFile(kind, io.NewSectionReader(v.r, 0, v.size), v.wish.MaxMemory)
 	}
-	return v.parts("checksum of the compressed stream", []part{{"", func(ctx context.Context) error {
+	o, err := v.parts("checksum of the compressed stream", []part{{"", func(ctx context.Context) error {
 		return drain(ctx, open)
 	}}})
+	if len(o.passed) > 0 && !wrap.Checksummed(kind, v.f.Head) {
+		o.passed, o.open = nil, []string{"its compression (" + string(kind) + ") has no checksum here"}
+	}
+	return o, err
 }
 
 // drain reads a stream to its end; the readers compare the checksums that stand there.
@@ -192,7 +268,10 @@ func drain(ctx context.Context, open func() (io.ReadCloser, error)) error {
 	}
 	defer r.Close()
 	buf := make([]byte, 64<<10)
-	for n := int64(0); n <= maxContents; {
+	for n := int64(0); ; {
+		if n > maxContents {
+			return &ident.ClosedError{Why: "it decompresses to more than " + image.Size(maxContents)}
+		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -204,7 +283,6 @@ func drain(ctx context.Context, open func() (io.ReadCloser, error)) error {
 			return err
 		}
 	}
-	return nil
 }
 
 // sparse compares the checksums that a sparse image states.

@@ -87,6 +87,8 @@ type runner struct {
 	f    *ident.File
 	wish Wish
 	res  *Result
+	// depth is how many archives it is in.
+	depth int
 }
 
 // Run checks the size bytes of r, which f identifies. An error means that the computer could not
@@ -142,6 +144,7 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, f *ident.File, w Wish) 
 type outcome struct {
 	passed []string
 	faults []Fault
+	open   []string // what could not be compared, and why
 }
 
 func (v *runner) take(o outcome) {

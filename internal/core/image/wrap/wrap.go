@@ -96,6 +96,29 @@ func Detect(head []byte) Kind {
 	return None
 }
 
+// Checksummed reports whether a compressed file that begins with head states a checksum of what it extracts
+// to: always in gzip (RFC 1952, 2.3.1) and bzip2; as its flags have it in xz (the xz file format, 2.1.1.2),
+// zstd (RFC 8878, 3.1.1.1.1.6) and lz4 frames (the lz4 frame format, FLG); never in the others.
+func Checksummed(kind Kind, head []byte) bool {
+	flags := func(at int) byte {
+		if at < len(head) {
+			return head[at]
+		}
+		return 0
+	}
+	switch kind {
+	case Gzip, Bzip2:
+		return true
+	case Xz:
+		return flags(7)&0xf != 0
+	case Zstd:
+		return flags(4)&4 != 0
+	case LZ4:
+		return flags(4)&(1<<4|1<<2) != 0
+	}
+	return false
+}
+
 // isLZMA reports whether the dictionary's size that follows the properties is one that is written: a power of
 // two, or the sum of two that follow each other.
 func isLZMA(head []byte) bool {
