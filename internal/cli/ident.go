@@ -123,6 +123,9 @@ func (a *app) printFile(f *ident.File, placed bool) {
 		if len(f.Head) > 0 {
 			a.say("", say.Info, "first bytes: %s", firstBytes(f.Head))
 		}
+	case f.Altered != "":
+		a.say("", say.Warn, "%s: %s is %s, %s, and was changed after it was signed: %s", finding.AlteredFile,
+			name, f.Words(), image.Size(f.Size), f.Altered)
 	case f.Kind == ident.Text:
 		a.say("", say.Warn, "%s is a text, %s, and no image", name, image.Size(f.Size))
 	default:

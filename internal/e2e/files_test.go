@@ -194,6 +194,13 @@ func TestIdent(t *testing.T) {
 		l.want(0, []string{"risky to write", "abl.img", "looks as if these were missing: vendor"}, "ident",
 			filepath.Join(l.dir, "w"))
 		l.want(0, []string{"ramdisk fragment: recovery"}, "ident", filepath.Join(l.dir, "v"))
+		patched := footed(plainBoot, "boot")
+		patched[70] ^= 1 // within its command line
+		if out := l.want(0, []string{"warn  altered-file: patched.img is a boot image", "goes to boot"},
+			"ident",
+			l.file("patched.img", patched)); strings.Contains(out, "good") {
+			t.Errorf("an altered file is called good:\n%s", out)
+		}
 		var gz bytes.Buffer
 		z := gzip.NewWriter(&gz)
 		must(z.Write(vendor[:64<<10]))

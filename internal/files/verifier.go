@@ -92,6 +92,24 @@ func (v *Verifier) Verify(ctx context.Context, path string, f *ident.File, worki
 	return v.verify(ctx, path, f, working, verify.Wish{})
 }
 
+// Known gives what is remembered of the file at path; nil where it was not verified as it is now.
+func (v *Verifier) Known(path string) *verify.Result {
+	file, _, err := Open(path)
+	if err != nil {
+		return nil
+	}
+	defer file.Close()
+	stamp, err := host.StampOf(file)
+	if err != nil {
+		return nil
+	}
+	found, wait := v.begin(stamp, verify.Wish{Stated: v.statedOf(path)})
+	if found == nil && wait == nil {
+		v.end(stamp)
+	}
+	return found
+}
+
 // VerifyPacked does so for a file whose contents the caller takes out whole, which compares their checksums.
 func (v *Verifier) VerifyPacked(ctx context.Context, path string, f *ident.File, working Working) (
 	*verify.Result, error) {

@@ -327,8 +327,12 @@ func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
 		for _, n := range f.Pieces {
 			told[filepath.Join(filepath.Dir(path), n)] = true
 		}
+		if err := e.verifySmall(ctx, path, f); err != nil {
+			r.Errors = append(r.Errors, err)
+			continue
+		}
 		var spots []place.Spot
-		if j != nil {
+		if j != nil && f.Damage == "" {
 			if spots, err = spotsOn(ctx, j, f); err != nil {
 				return r, err
 			}
@@ -345,6 +349,29 @@ func (t *Ident) Run(ctx context.Context, e *Env) (*IdentResult, error) {
 		r.Files, r.Spots = append(r.Files, f), append(r.Spots, nil)
 	}
 	return r, nil
+}
+
+// maxSmall is up to which size a file is verified when it is identified, in bytes: boot images, add-ons and
+// apps take a second at most.
+const maxSmall = 256 << 20
+
+// verifySmall notes whether a file is damaged, or was changed after it was signed. Of a larger file that is
+// noted where it was verified before.
+func (e *Env) verifySmall(ctx context.Context, path string, f *ident.File) error {
+	if f.Damage != "" || f.Closed != "" {
+		return nil
+	}
+	res := e.Verifier().Known(path)
+	if res == nil && f.Size <= maxSmall {
+		var err error
+		if res, err = e.Verifier().Verify(ctx, path, f, nil); err != nil {
+			return err
+		}
+	}
+	if res != nil {
+		place.Note(f, res)
+	}
+	return nil
 }
 
 // spotsOn says where a file would go on the phone.

@@ -374,6 +374,9 @@ func (f *File) members(list []entry) {
 			looked++
 			in := f.inside(e)
 			m.Kind, m.GoesTo = in.Kind, in.GoesTo
+			if names, ok := in.Details["partition_names"].([]string); ok {
+				f.described = append(f.described, names...)
+			}
 			if in.Closed == encrypted {
 				closed++
 			}
@@ -458,7 +461,8 @@ func (f *File) firmware() {
 	if !have["super"] && !have["system"] {
 		missing = append(missing, "system (or super)")
 	}
-	if !have["super"] && !have["vendor"] && have["system"] {
+	// Not every phone has one: that this one does, its vbmeta says.
+	if !have["super"] && !have["vendor"] && have["system"] && slices.Contains(f.described, "vendor") {
 		missing = append(missing, "vendor")
 	}
 	if have["vendor_boot"] && !have["vbmeta"] {

@@ -98,6 +98,9 @@ type File struct {
 	GoesTo  []Destination  `json:"goes_to"`
 	Notes   []string       `json:"notes,omitempty"`
 	Damage  string         `json:"damage,omitempty"` // what is wrong with it
+	// Altered says what was changed in it after it was signed. Identify does not compare that: who verifies
+	// the file fills it in.
+	Altered string `json:"altered,omitempty"`
 	// why what is inside can't be read though nothing is wrong with it
 	Closed string `json:"closed,omitempty"`
 	// the files of its folder that are one with it, itself among them
@@ -133,10 +136,11 @@ type File struct {
 	ABIs   []string          `json:"-"` // processors whose libraries are inside
 	Signer *x509.Certificate `json:"-"` // who signed a package; not checked
 
-	stem    string // the name of the whole that it is a piece of
-	opt     Options
-	partial bool // only the head of what is inside was extracted
-	depth   int
+	stem      string // the name of the whole that it is a piece of
+	opt       Options
+	described []string // of an archive: the partitions that the vbmeta images in it describe
+	partial   bool     // only the head of what is inside was extracted
+	depth     int
 }
 
 // HoldsRecovery reports whether a recovery could start from the file, written to

@@ -262,11 +262,17 @@ func (f *File) vendorBoot(r io.ReaderAt, size int64) {
 			"ramdisk_type": boot.FragmentTypes[fr.Type],
 			"ramdisk_size": fr.Size,
 		})
-		if err != nil || f.Props != nil {
+		if err != nil {
 			continue
 		}
-		if rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size),
-			zipsig.KeysFiles...); err == nil && DeviceOf(rd.Props) != "" {
+		rd, err := boot.ReadRamdisk(io.NewSectionReader(r, fr.Offset, fr.Size), zipsig.KeysFiles...)
+		var form *boot.FormError
+		if errors.As(err, &form) {
+			f.Notes = append(f.Notes, fmt.Sprintf("its ramdisk %q: %v", fr.Name, form))
+			continue
+		}
+		f.damaged(err)
+		if rd != nil && f.Props == nil && DeviceOf(rd.Props) != "" {
 			f.Props = rd.Props
 		}
 	}

@@ -1,12 +1,14 @@
 package ident
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
 	"io"
 
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/wrap"
 )
 
@@ -29,10 +31,13 @@ func (f *File) wrapped(r io.ReaderAt, size int64) {
 }
 
 // fromStream checks what a stream gives: whole where that was asked for, else
-// its head. known is the length, 0 when it is not known.
+// its head. known is the length, 0 when it is not known. A boot image is always read whole: whether it is a
+// recovery only its ramdisk says.
 func (f *File) fromStream(z io.Reader, known int64) {
-	if f.opt.Deep && f.opt.Spool != nil {
-		at, size, done, err := f.opt.Spool(z)
+	in := bufio.NewReaderSize(z, 64<<10)
+	head, _ := in.Peek(len(boot.VendorMagic))
+	if f.opt.Spool != nil && (f.opt.Deep || !f.partial && isBoot(head)) {
+		at, size, done, err := f.opt.Spool(in)
 		if err != nil {
 			f.damaged(orClosed("it cannot be unwrapped to its end", err))
 			return
@@ -43,7 +48,7 @@ func (f *File) fromStream(z io.Reader, known int64) {
 		return
 	}
 	b := make([]byte, peek)
-	n, err := image.Fill(z, b)
+	n, err := image.Fill(in, b)
 	b = b[:n]
 	whole := errors.Is(err, io.EOF)
 	if err != nil && !whole && !f.partial {
@@ -66,6 +71,9 @@ func (f *File) fromStream(z io.Reader, known int64) {
 		f.Notes = append(f.Notes, "only the head of what is inside was looked at; --deep unwraps it whole")
 	}
 }
+
+// isBoot tells the images whose kind depends on the ramdisk in them.
+func isBoot(head []byte) bool { return prefix(boot.Magic)(head) || prefix(boot.VendorMagic)(head) }
 
 // orClosed puts words before an error, but not before one that is about no damage.
 func orClosed(what string, err error) error {

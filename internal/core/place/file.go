@@ -44,6 +44,16 @@ func Verified(label string, f *ident.File, r *verify.Result) []finding.Finding {
 	return nil
 }
 
+// Note puts what verifying a file found into what is known of it: damage, or that it was altered.
+func Note(f *ident.File, r *verify.Result) {
+	switch {
+	case r.Has(verify.Damaged):
+		f.Damage = faultWords(r, verify.Damaged)
+	case r.Has(verify.Altered):
+		f.Altered = faultWords(r, verify.Altered)
+	}
+}
+
 // Damaged is the finding of a file that err shows to be damaged; nil for errors of another kind, such as
 // those of the computer.
 func Damaged(label string, err error) *finding.StopError {
