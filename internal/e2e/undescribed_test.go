@@ -142,8 +142,11 @@ func (u undescribed) file() string {
 	return s.String()
 }
 
-// phones are how many of them there are.
-var phones = flag.Int("phones", 10, "how many phones that nobody described, with -whole")
+// Which of them there are.
+var (
+	phones = flag.Int("phones", 10, "how many phones that nobody described, with -whole")
+	from   = flag.Int("from", 0, "the first of them")
+)
 
 // TestUndescribed takes phones that no model file describes through a complete job: the recovery, a format,
 // a ROM, an add-on and the first boot, by a drafted sheet. What is expected comes from the phone's
@@ -151,7 +154,7 @@ var phones = flag.Int("phones", 10, "how many phones that nobody described, with
 func TestUndescribed(t *testing.T) {
 	cases := map[string]func(*lab){}
 	for seed := range *phones {
-		u := undescribedOf(seed)
+		u := undescribedOf(*from + seed)
 		cases[fmt.Sprintf("%+v", u)] = func(l *lab) { l.undescribed(u) }
 	}
 	some(t, 1, cases)

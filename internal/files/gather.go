@@ -273,7 +273,7 @@ func isSet(f *ident.File) bool {
 func asIs(f *ident.File, g Gathering, depth int) bool {
 	raw := len(f.Wrapped) == 0 || f.Wrapped[0] == "sparse"
 	switch f.Kind {
-	case ident.Addon, ident.App:
+	case ident.Addon, ident.App, ident.Ramdisk:
 		return true
 	case ident.OTABlock:
 		return !g.Inside

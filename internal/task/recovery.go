@@ -2,6 +2,7 @@ package task
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
+	"jarlid/internal/core/lift"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/engine"
@@ -68,6 +70,9 @@ func loadRecovery(ctx context.Context, e *Env, command, word string) (*ident.Fil
 	m, err := e.Gather(ctx, true, path)
 	if err != nil {
 		return nil, err
+	}
+	if len(m.Images) == 0 {
+		return nil, fmt.Errorf("%s: %w", filepath.Base(path), lift.ErrNothing)
 	}
 	f := m.Images[0].File
 	e.Obs().Say(say.Info, "%s is %s, %s", filepath.Base(path), f.Words(), image.Size(f.Content()))

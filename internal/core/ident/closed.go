@@ -2,11 +2,14 @@ package ident
 
 import (
 	"archive/zip"
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash"
 	"hash/crc32"
 	"io"
+	"path"
 	"regexp"
 	"strings"
 	"sync"
@@ -15,6 +18,7 @@ import (
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/sparse"
+	"jarlid/internal/core/image/wrap"
 )
 
 // encrypted says why a protected archive stays shut.
@@ -29,7 +33,31 @@ func OpenZip(m *zip.File) func() (io.ReadCloser, error) {
 	if m.Flags&zipEncrypted != 0 {
 		return func() (io.ReadCloser, error) { return nil, &ClosedError{encrypted} }
 	}
-	return m.Open
+	if m.Method == zip.Store || m.Method == zip.Deflate {
+		return m.Open
+	}
+	return func() (io.ReadCloser, error) {
+		raw, err := m.OpenRaw()
+		if err != nil {
+			return nil, err
+		}
+		size := int64(min(m.UncompressedSize64, 1<<62))
+		z, err := wrap.NewZipMember(m.Method, raw, size, 0)
+		if err != nil {
+			return nil, zipError(m.Name, err)
+		}
+		return &member{ReadCloser: z, want: m.CRC32, size: size, sum: crc32.NewIEEE(),
+			failed: func(err error) error { return zipError(m.Name, err) }}, nil
+	}
+}
+
+// zipError is the error of a member that could not be read.
+func zipError(name string, err error) error {
+	if image.AboutNoDamage(err) {
+		return err
+	}
+	return &image.Error{Format: "zip archive", Offset: -1, What: "its member " + name + " is damaged",
+		Err: err}
 }
 
 // OpenSevenZip reads the table of a 7z archive. Errors: *ClosedError for one that is protected,
@@ -62,40 +90,64 @@ func OpenSevenZipMember(m *sevenzip.File) func() (io.ReadCloser, error) {
 		if err != nil {
 			return nil, sevenError(err)
 		}
-		return &sevenMember{ReadCloser: r, name: m.Name, want: m.CRC32, sum: crc32.NewIEEE()}, nil
+		return &member{ReadCloser: r, want: m.CRC32, none: m.CRC32 == 0, size: -1, sum: crc32.NewIEEE(),
+			failed: func(err error) error {
+				if errors.Is(err, errSum) {
+					return image.Errorf("7z archive", -1, "the checksum of its member %s does not match: "+
+						"it is "+
+						"damaged", m.Name)
+				}
+				return sevenError(err)
+			}}, nil
 	}
 }
 
-// sevenMember is a member that is read. The library gives what comes out and compares no checksum of it.
-type sevenMember struct {
+// member is a member of an archive that is read by a decoder that compares no checksum of what comes out.
+type member struct {
 	io.ReadCloser
-	name string
-	want uint32 // its CRC-32; 0 where the archive states none
-	sum  hash.Hash32
+	want   uint32 // its CRC-32
+	none   bool   // the archive states none
+	size   int64  // what comes out, in bytes; -1 where the decoder makes sure of it
+	sum    hash.Hash32
+	read   int64
+	failed func(error) error // gives the decoder's error our words
 }
 
-// Read gives the library's way of saying "protected" its name, and compares the checksum at the end.
-func (m *sevenMember) Read(b []byte) (int, error) {
+var errSum = errors.New("its checksum does not match")
+
+// Read decompresses, and compares size and checksum at the end.
+func (m *member) Read(b []byte) (int, error) {
 	n, err := m.ReadCloser.Read(b)
 	m.sum.Write(b[:n])
+	m.read += int64(n)
 	switch {
+	case m.size >= 0 && m.read > m.size:
+		err = m.failed(errSum)
 	case err == nil:
 	case !errors.Is(err, io.EOF):
-		err = sevenError(err)
-	case m.want != 0 && m.sum.Sum32() != m.want:
-		err = image.Errorf("7z archive", -1, "the checksum of its member %s does not match: it is damaged",
-			m.name)
+		err = m.failed(err)
+	case m.size >= 0 && m.read != m.size, !m.none && m.sum.Sum32() != m.want:
+		err = m.failed(errSum)
 	}
 	return n, err
 }
 
 func sevenError(err error) error {
+	var method *wrap.MethodError
+	if errors.As(err, &method) {
+		return method
+	}
+	if image.AboutNoDamage(err) {
+		return err
+	}
 	var read *sevenzip.ReadError
 	if errors.As(err, &read) && read.Encrypted || strings.Contains(err.Error(), "password") {
 		return &ClosedError{encrypted}
 	}
-	bad := &image.Error{Format: "7z archive", Offset: -1,
-		What: "its contents can't be read, the file may be cut short", Err: err}
+	if strings.Contains(err.Error(), "unsupported compression algorithm") {
+		return &wrap.MethodError{Archive: "7z", Method: "a method it has no name for"}
+	}
+	bad := &image.Error{Format: "7z archive", Offset: -1, What: "its contents can't be read", Err: err}
 	// The library reports the end of the file by its own name for it, where it begins to read its table too.
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
 		strings.HasSuffix(err.Error(), ": EOF") {
@@ -103,6 +155,21 @@ func sevenError(err error) error {
 			"was cut short", nil, true
 	}
 	return bad
+}
+
+// lastVolume reports whether a file ends as the last of several volumes of a zip: the record at its end names
+// the disk it is on, from 0 (APPNOTE 6.3.10, 4.3.16).
+func lastVolume(r io.ReaderAt, size int64) bool {
+	b := make([]byte, min(size, 22+1<<16))
+	if n, err := r.ReadAt(b, size-int64(len(b))); n < len(b) && err != nil {
+		return false
+	}
+	at := bytes.LastIndex(b, []byte("PK\x05\x06"))
+	if at < 0 || len(b)-at < 22 {
+		return false
+	}
+	disk := binary.LittleEndian.Uint16(b[at+4:])
+	return disk != 0 && disk != 0xffff // which says that it is elsewhere
 }
 
 var volumeName = sync.OnceValue(func() *regexp.Regexp {
@@ -113,11 +180,14 @@ var volumeName = sync.OnceValue(func() *regexp.Regexp {
 
 // volume tells of a file that was cut into volumes by a general archiver, of which no piece alone
 // can be read. One that begins as a sparse image is a piece of that kind instead.
-func (f *File) volume(head []byte) bool {
+func (f *File) volume(r io.ReaderAt, size int64, head []byte) bool {
 	if f.depth > 0 || len(head) == 0 || word(sparse.Magic)(head) {
 		return false
 	}
 	m := volumeName().FindStringSubmatch(f.Name())
+	if m == nil && strings.EqualFold(path.Ext(f.Name()), ".zip") && lastVolume(r, size) {
+		m = make([]string, 2)
+	}
 	if m == nil {
 		return false
 	}

@@ -43,6 +43,7 @@ var kindWords = map[Kind]string{Boot: "a boot image",
 	Images:           "an archive of images",
 	BlockList:        "a block list with its data beside it",
 	Kernel:           "a kernel",
+	Ramdisk:          "a ramdisk",
 	SquashFS:         "a squashfs file system",
 	ISO:              "an image of a disc (ISO 9660)",
 	Qcow2:            "a disk of a virtual machine (qcow2)", Disk: "a whole disk with a partition table",
@@ -386,6 +387,7 @@ const (
 	BlockList        Kind = "block-list" // a transfer list that is in a folder, or its data
 	Kernel           Kind = "kernel"
 	SquashFS         Kind = "squashfs"
+	Ramdisk          Kind = "ramdisk"
 	ISO              Kind = "iso"
 	Qcow2            Kind = "qcow2"
 	Disk             Kind = "disk" // a partition table and what it speaks of

@@ -41,7 +41,7 @@ func (f *File) look(r io.ReaderAt, size int64) {
 		f.damaged(err)
 		return
 	}
-	if f.blockList(r, size) || f.volume(head) {
+	if f.blockList(r, size) || f.volume(r, size, head) {
 		return
 	}
 	for _, s := range sniffers {
@@ -51,6 +51,9 @@ func (f *File) look(r io.ReaderAt, size int64) {
 		}
 	}
 	if f.iso(r, size) {
+		return
+	}
+	if f.brotli(r, size) {
 		return
 	}
 	f.text(r, size, head)
@@ -65,7 +68,7 @@ func (f *File) byName() {
 		return
 	}
 	switch f.Kind {
-	case Text, Sums, LoaderTable, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload,
+	case Text, Sums, LoaderTable, Ramdisk, Archive, App, Addon, Images, FirmwareSet, OTAAB, OTABlock, Payload,
 		BlockList, ISO, Qcow2, Disk, Kernel:
 		return
 	}

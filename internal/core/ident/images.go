@@ -10,6 +10,7 @@ import (
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/cpio"
 	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/sparse"
@@ -59,6 +60,8 @@ func init() {
 		{prefix("7z\xbc\xaf\x27\x1c"), (*File).sevenZip},
 		{func(h []byte) bool { return wrap.Detect(h) != wrap.None }, (*File).wrapped},
 		{func(h []byte) bool { return len(h) >= 265 && string(h[257:262]) == "ustar" }, (*File).tar},
+		{prefix(cpio.Magic), (*File).looseRamdisk},
+		{prefix(cpio.MagicSum), (*File).looseRamdisk},
 		{holds(SquashFS), (*File).squashfs},
 		{prefix("QFI\xfb"), (*File).qcow2},
 		{isKernel, (*File).bareKernel},
@@ -71,6 +74,7 @@ func init() {
 		{holds(Ext4), (*File).ext4},
 		{super.IsMagic, (*File).super},
 		{hasTable, (*File).disk},
+		{isOldTar, (*File).tar},
 	}
 }
 
@@ -159,6 +163,23 @@ func (f *File) boot(r io.ReaderAt, size int64) {
 	if len(f.GoesTo) == 0 {
 		f.goes(part, "both", "content", why)
 	}
+}
+
+// looseRamdisk reads a ramdisk that is in no boot image.
+func (f *File) looseRamdisk(r io.ReaderAt, size int64) {
+	f.Kind = Ramdisk
+	rd, err := boot.ReadRamdisk(io.NewSectionReader(r, 0, size))
+	f.damaged(err)
+	if rd == nil {
+		return
+	}
+	f.Details["ramdisk_files"], f.Props = rd.Files, rd.Props
+	what := "a normal start"
+	if rd.Recovery {
+		what = "a recovery"
+	}
+	f.properties()
+	f.Notes = append(f.Notes, "it is for "+what+", and goes to a phone within a boot image")
 }
 
 func (f *File) ramdisk(rd *boot.Ramdisk) {

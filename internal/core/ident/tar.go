@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"errors"
 	"io"
+	"strconv"
 	"strings"
 
 	"jarlid/internal/core/image"
@@ -18,6 +19,25 @@ type TarMember struct {
 	Kind string                        // of what is no file, in words: "a link"
 	At   *io.SectionReader             // its bytes, where they are stored as they are; nil for a sparse one
 	Open func() (io.ReadCloser, error) // reads its contents, holes as zeros
+}
+
+// isOldTar recognises a tar header without the mark "ustar", as tar wrote it before POSIX.1-1988, by its
+// checksum: six octal digits, of all bytes with blanks in their place.
+func isOldTar(h []byte) bool {
+	if len(h) < 512 || h[0] == 0 || h[0] == '/' {
+		return false
+	}
+	stated, err := strconv.ParseUint(strings.Trim(string(h[148:156]), " \x00"), 8, 32)
+	if err != nil {
+		return false
+	}
+	sum := uint64(8 * ' ')
+	for i, b := range h[:512] {
+		if i < 148 || i >= 156 {
+			sum += uint64(b)
+		}
+	}
+	return sum == stated
 }
 
 // tarKinds are members without contents ("Basic Tar Format" in the manual of GNU tar; ustar in POSIX.1-2001,

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"path/filepath"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -20,12 +19,6 @@ import (
 func (f *File) text(r io.ReaderAt, size int64, head []byte) {
 	if size == 0 {
 		f.Damage, f.Short = "the file is empty", true
-		return
-	}
-	// A brotli stream has no magic number: only the name tells.
-	if strings.EqualFold(filepath.Ext(f.Path), ".br") && f.depth == 0 {
-		f.Wrapped = append(f.Wrapped, "br")
-		f.Notes = append(f.Notes, "only its name says that it is brotli; that form has no mark of its own")
 		return
 	}
 	if !isText(head) && !bytes.HasPrefix(head, []byte{0xff, 0xfe}) && !bytes.HasPrefix(head,

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
+	"strings"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
@@ -17,7 +19,7 @@ import (
 const peek = 1 << 20
 
 func (f *File) wrapped(r io.ReaderAt, size int64) {
-	head := make([]byte, 8)
+	head := make([]byte, min(size, headSize))
 	n, _ := r.ReadAt(head, 0)
 	kind := wrap.Detect(head[:n])
 	f.Wrapped = append(f.Wrapped, string(kind))
@@ -28,6 +30,20 @@ func (f *File) wrapped(r io.ReaderAt, size int64) {
 	}
 	defer z.Close()
 	f.fromStream(z, 0)
+}
+
+// brotli decompresses a file whose name says that it is brotli: the form has no magic number.
+func (f *File) brotli(r io.ReaderAt, size int64) bool {
+	if !strings.EqualFold(path.Ext(f.Path), ".br") || f.depth > 0 || size == 0 {
+		return false
+	}
+	f.Wrapped = append(f.Wrapped, "br")
+	f.Notes = append(f.Notes, "only its name says that it is brotli; that form has no magic number")
+	if z, err := wrap.NewFile(wrap.Brotli, io.NewSectionReader(r, 0, size), f.opt.MaxMemory); err == nil {
+		defer z.Close()
+		f.fromStream(z, 0)
+	}
+	return true
 }
 
 // fromStream checks what a stream gives: whole where that was asked for, else
@@ -64,7 +80,7 @@ func (f *File) fromStream(z io.Reader, known int64) {
 	}
 	size := max(known, int64(n))
 	if f.partial && known == 0 {
-		size = 1 << 62 // not known; what lies behind the head reads as cut
+		size = 1 << 62 // not known; what follows the head reads as cut
 	}
 	f.deeper(bytes.NewReader(b), size)
 	if f.partial {

@@ -53,6 +53,8 @@ func (l *lister) plain() error {
 		return l.zip()
 	case ident.Boot, ident.BootWithRecovery, ident.Recovery, ident.InitBoot:
 		return l.boot()
+	case ident.Ramdisk:
+		return l.ramdisk("", 0, l.size)
 	case ident.VendorBoot, ident.VendorKernelBoot:
 		return l.vendorBoot()
 	case ident.Ext4, ident.EROFS:
@@ -93,6 +95,9 @@ func (l *lister) wrapped(kind string) error {
 	case "sparse":
 		return l.sparse(name)
 	case "br":
+		if l.o.Spool != nil && l.s.File.IsArchive() {
+			return l.through(wrap.Brotli, inside(name))
+		}
 		l.add(Item{Name: strings.TrimSuffix(name, path.Ext(name)), Size: -1, Image: true,
 			Write: stream(func() (io.ReadCloser, error) {
 				return wrap.NewFile(wrap.Brotli, io.NewSectionReader(l.r, 0, l.size), 0)
@@ -101,7 +106,7 @@ func (l *lister) wrapped(kind string) error {
 			"one from the source")
 		return nil
 	}
-	if l.o.Spool != nil && l.s.File.IsArchive() {
+	if l.o.Spool != nil && (l.s.File.IsArchive() || l.s.File.Kind == ident.Ramdisk) {
 		return l.through(wrap.Kind(kind), inside(name))
 	}
 	it := Item{Name: inside(name), Size: -1, Image: true, Write: stream(func() (io.ReadCloser, error) {
@@ -124,7 +129,7 @@ func (l *lister) wrapped(kind string) error {
 func inside(name string) string {
 	inner := name
 	switch ext := strings.ToLower(path.Ext(name)); ext {
-	case ".gz", ".xz", ".bz2", ".zst", ".lz4", ".tgz", ".txz", ".tbz2":
+	case ".gz", ".xz", ".bz2", ".zst", ".lz4", ".br", ".lzma", ".tgz", ".txz", ".tbz2":
 		inner = strings.TrimSuffix(name, path.Ext(name))
 		if strings.HasPrefix(ext, ".t") {
 			inner += ".tar"
@@ -293,7 +298,7 @@ func (l *lister) member(it Item, open func() (io.ReadCloser, error)) {
 func archiveName(name string) bool {
 	n := strings.ToLower(name)
 	for _, end := range []string{".zip", ".7z", ".tar", ".tgz", ".txz", ".tbz2", ".tar.gz", ".tar.xz",
-		".tar.zst", ".tar.bz2", ".tar.lz4", ".tar.md5"} {
+		".tar.zst", ".tar.bz2", ".tar.lz4", ".tar.br", ".tar.lzma", ".tar.md5"} {
 		if strings.HasSuffix(n, end) {
 			return true
 		}
@@ -454,7 +459,7 @@ func (l *lister) ramdisk(prefix string, off, size int64) error {
 			return err
 		}
 		nth := i
-		l.add(Item{Name: prefix + "/" + name, Size: int64(h.Size),
+		l.add(Item{Name: path.Join(prefix, name), Size: int64(h.Size),
 			Write: stream(func() (io.ReadCloser, error) {
 				c := open()
 				for range nth + 1 {

@@ -23,7 +23,7 @@ func Grafts(f *ident.File, home place.Home, t place.Target, c *card.Card, given 
 	whole := home.Form == "fragment" && f.Vendor != nil || home.Form == "ramdisk" &&
 		f.Kind == ident.BootWithRecovery
 	if given || !whole && !f.Short && (f.Kind == ident.Recovery || f.Kind == ident.BootWithRecovery ||
-		f.Vendor != nil || f.Kind == ident.Unknown) {
+		f.Kind == ident.Ramdisk || f.Vendor != nil || f.Kind == ident.Unknown) {
 		return given || c.Mode() != card.Bootloader
 	}
 	root, _ := c.Yes(card.FactRoot)

@@ -91,8 +91,8 @@ func (v *runner) parts(what string, list []part) (outcome, error) {
 				if ctx.Err() != nil {
 					continue
 				}
-				if errs[i] = list[i].check(ctx); errs[i] != nil {
-					cancel() // one is enough
+				if errs[i] = list[i].check(ctx); errs[i] != nil && !image.AboutNoDamage(errs[i]) {
+					cancel() // one fault is enough
 				}
 			}
 		})
@@ -112,7 +112,7 @@ func (v *runner) parts(what string, list []part) (outcome, error) {
 		case err == nil, errors.Is(err, context.Canceled):
 		case image.ByComputer(err):
 			return outcome{}, err
-		case image.AboutNoDamage(err), errors.Is(err, zip.ErrAlgorithm):
+		case image.AboutNoDamage(err):
 			if skipped++; len(o.open) < maxOpen && !errors.As(err, new(noneError)) {
 				o.open = append(o.open, strings.TrimPrefix(list[i].name+": "+spell.Error(err), ": "))
 			}

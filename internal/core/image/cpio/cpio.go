@@ -17,8 +17,8 @@ import (
 )
 
 const (
-	magicNew    = "070701" // newc, no checksum
-	magicCRC    = "070702" // newc, the check field is a sum of the data bytes
+	Magic       = "070701" // newc, no checksum
+	MagicSum    = "070702" // newc, the check field is a sum of the data bytes
 	headerLen   = 110      // 6 bytes of magic and 13 fields of 8 hex digits
 	trailerName = "TRAILER!!!"
 	maxName     = 4096 // PATH_MAX in Linux; the kernel refuses longer names
@@ -54,6 +54,9 @@ type Reader struct {
 	limit int64
 	one   bool // a trailer is the end
 	began bool // a member's header was read
+	// sum adds up the data bytes so far, where the member states in want what they add up to.
+	sum, want uint32
+	summed    bool
 }
 
 // NewReader reads from r. More than limit bytes in all end in an error, so
@@ -74,6 +77,11 @@ func (c *Reader) Began() bool { return c.began }
 // Next goes to the next member. It gives io.EOF only after a trailer and
 // nothing but zeros behind it; every other end is an *image.Error.
 func (c *Reader) Next() (*Header, error) {
+	if c.summed {
+		if _, err := io.Copy(io.Discard, struct{ io.Reader }{c}); err != nil {
+			return nil, err
+		}
+	}
 	if err := c.skip(c.left + c.pad); err != nil {
 		return nil, err
 	}
@@ -93,6 +101,7 @@ func (c *Reader) Next() (*Header, error) {
 		c.inArc = true
 		c.left = int64(h.Size)
 		c.pad = -c.left & 3
+		c.sum, c.want, c.summed = 0, h.Check, h.CRC && h.Mode&TypeMask == TypeFile && h.Size > 0
 		return h, nil
 	}
 }
@@ -106,6 +115,16 @@ func (c *Reader) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	c.off += int64(n)
 	c.left -= int64(n)
+	if c.summed {
+		for _, b := range p[:n] {
+			c.sum += uint32(b)
+		}
+		if c.left == 0 && c.sum != c.want {
+			return n, image.Errorf(formatName, c.off, "the bytes of a file add up to %#x, and its header "+
+				"says %#x",
+				c.sum, c.want)
+		}
+	}
 	if errors.Is(err, io.EOF) && c.left > 0 {
 		return n, image.Truncated(formatName, c.off, c.left, 0)
 	}
@@ -128,8 +147,8 @@ func (c *Reader) header() (*Header, error) {
 	}
 	h := &Header{}
 	switch string(b[:6]) {
-	case magicNew:
-	case magicCRC:
+	case Magic:
+	case MagicSum:
 		h.CRC = true
 	default:
 		return nil, image.Errorf(formatName, start, "no member header here (found %q)", b[:6])
@@ -231,9 +250,9 @@ func (c *Writer) Add(h Header, data []byte) error {
 	if h.NLink == 0 {
 		h.NLink = 1
 	}
-	magic := magicNew
+	magic := Magic
 	if h.CRC {
-		magic = magicCRC
+		magic = MagicSum
 	}
 	s := fmt.Sprintf("%s%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%s\x00", magic,
 		h.Ino, h.Mode, h.UID, h.GID, h.NLink, h.MTime, len(data),

@@ -88,6 +88,10 @@ var magics = []struct {
 
 // Detect tells from its first bytes (six are enough) how a stream is compressed.
 func Detect(head []byte) Kind {
+	head, skipped := behindFrames(head)
+	if skipped && len(head) == 0 {
+		return Zstd
+	}
 	for _, m := range magics {
 		if bytes.HasPrefix(head, m.magic) && (m.kind != LZMA || isLZMA(head)) {
 			return m.kind
@@ -96,10 +100,21 @@ func Detect(head []byte) Kind {
 	return None
 }
 
+// behindFrames passes over frames to be skipped, which zstd and lz4 have alike (RFC 8878, 3.1.2; the lz4
+// frame format): what follows them says which it is.
+func behindFrames(head []byte) (rest []byte, skipped bool) {
+	for len(head) >= 8 && binary.LittleEndian.Uint32(head)&^0xf == 0x184d2a50 {
+		n := 8 + int64(binary.LittleEndian.Uint32(head[4:]))
+		head, skipped = head[min(n, int64(len(head))):], true
+	}
+	return head, skipped
+}
+
 // Checksummed reports whether a compressed file that begins with head states a checksum of what it extracts
 // to: always in gzip (RFC 1952, 2.3.1) and bzip2; as its flags have it in xz (the xz file format, 2.1.1.2),
 // zstd (RFC 8878, 3.1.1.1.1.6) and lz4 frames (the lz4 frame format, FLG); never in the others.
 func Checksummed(kind Kind, head []byte) bool {
+	head, _ = behindFrames(head)
 	flags := func(at int) byte {
 		if at < len(head) {
 			return head[at]

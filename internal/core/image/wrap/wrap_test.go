@@ -106,3 +106,46 @@ func FuzzNewFile(f *testing.F) {
 		_, _ = io.CopyN(io.Discard, z, 1<<20)
 	})
 }
+
+// FuzzMember: whatever a zip's member holds, the decoders end, and give no more than was asked for.
+func FuzzMember(f *testing.F) {
+	// "a" with fixed codes, as RFC 1951, 3.2.6 has them: last block 1, type 01, literal 0x91, end of block.
+	f.Add(uint16(9), []byte{0x4b, 0x04, 0x00})
+	// Stored: last block 1, type 00, length 1, its inverse, the byte.
+	f.Add(uint16(9), []byte{0x01, 0x01, 0x00, 0xfe, 0xff, 'a'})
+	f.Add(uint16(14), []byte{9, 20, 5, 0, 0x5d, 0, 0, 1, 0, 0, 0x83})
+	f.Add(uint16(95), []byte("\xfd7zXZ\x00\x00\x04"))
+	f.Add(uint16(93), []byte{0x28, 0xb5, 0x2f, 0xfd, 4, 0})
+	f.Fuzz(func(t *testing.T, method uint16, b []byte) {
+		r, err := NewZipMember(method, bytes.NewReader(b), 1<<16, 1<<20)
+		if err != nil {
+			return
+		}
+		defer r.Close()
+		if n, err := io.Copy(io.Discard, io.LimitReader(r, 1<<22)); n > 1<<22 {
+			t.Errorf("%d bytes, %v", n, err)
+		}
+		_, _ = io.Copy(io.Discard, NewThumb(bytes.NewReader(b)))
+	})
+}
+
+// TestDeflate64: streams written from the rules of RFC 1951, and ones that end too early.
+func TestDeflate64(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		in   []byte
+		want string
+		err  error
+	}{
+		{"fixed codes", []byte{0x4b, 0x04, 0x00}, "a", nil},
+		{"stored", []byte{0x01, 0x02, 0x00, 0xfd, 0xff, 'a', 'b'}, "ab", nil},
+		{"cut", []byte{0x01, 0x02, 0x00, 0xfd, 0xff, 'a'}, "a", io.ErrUnexpectedEOF},
+		{"a length without its inverse", []byte{0x01, 0x02, 0x00, 0xfc, 0xff, 'a', 'b'}, "", errDeflate64},
+		{"an unknown type", []byte{0x07}, "", errDeflate64},
+	} {
+		got, err := io.ReadAll(newDeflate64(bytes.NewReader(c.in)))
+		if string(got) != c.want || !errors.Is(err, c.err) {
+			t.Errorf("%s gives %q, %v; want %q, %v", c.name, got, err, c.want, c.err)
+		}
+	}
+}
