@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -12,6 +13,7 @@ import (
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/local"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/files"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
@@ -20,6 +22,7 @@ import (
 // taken is the result of lift.
 type taken struct {
 	Items []files.Taken `json:"items"`
+	Left  []string      `json:"left,omitempty"` // what could not be read
 }
 
 // liftCommand: take out what is inside.
@@ -146,6 +149,11 @@ func (a *app) takeOut(ctx context.Context, src *lift.Source, path string, names 
 
 	for _, it := range items {
 		row, err := taking.Take(ctx, it)
+		if files.Shut(err) { // the others are taken
+			a.say("", say.Fail, "%s: %s", it.Name, strings.TrimPrefix(err.Error(), it.Name+": "))
+			r.Left = append(r.Left, it.Name)
+			continue
+		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", it.Name, err)
 		}
@@ -164,6 +172,11 @@ func (a *app) takeOut(ctx context.Context, src *lift.Source, path string, names 
 		if err := files.WriteSums(root, r.Items); err != nil {
 			return err
 		}
+	}
+	if n := len(r.Left); n > 0 {
+		return fmt.Errorf("%d of %s taken out of %s to %s; the others could not be read: %s", len(r.Items),
+			spell.Counted(len(items), "file"), base(path), o.dir, strings.Join(r.Left[:min(len(r.Left), 5)],
+				", "))
 	}
 	a.say("", say.Done, "%d taken out of %s to %s", len(r.Items), base(path), o.dir)
 	a.next = append(a.next, a.env.Command("", "ident", filepath.Join(o.dir, "*")))

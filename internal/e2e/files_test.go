@@ -215,6 +215,24 @@ func TestIdent(t *testing.T) {
 	})
 }
 
+// TestTextInto: a file that looks like a text is written where a person names the partition and accepts that,
+// and nowhere otherwise; a web page never is.
+func TestTextInto(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("dunlin")
+		text := l.file("cal.img", []byte("gain=7\noffset=3\n"))
+		page := l.file("page.img", []byte("<!DOCTYPE html><html><body>Choose a mirror</body></html>\n"))
+		accept := []string{"--accept", "wrong-destination=cal.img", "--yes"}
+		l.want(3, []string{"stop  wrong-destination", "cal.img is a text"}, "flash", text)
+		l.want(3, []string{"stop  wrong-destination"}, append([]string{"flash", text}, accept...)...)
+		l.want(3, []string{"stop  wrong-destination", "cal.img is a text"}, "flash", text, "--into", "misc",
+			"--yes")
+		l.want(3, []string{"is a web page"}, "flash", page, "--into", "misc", "--yes", "--accept",
+			"wrong-destination=page.img")
+		l.want(0, []string{"misc written"}, append([]string{"flash", text, "--into", "misc"}, accept...)...)
+	})
+}
+
 // TestWrapped wraps an image with the general tools, also twice, and looks
 // through; deep tells what only the whole tells; lift takes the image out.
 func TestWrapped(t *testing.T) {

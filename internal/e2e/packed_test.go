@@ -117,6 +117,26 @@ func TestPacked(t *testing.T) {
 	})
 }
 
+// TestLiftEncrypted: of a file system with encrypted files the others are lifted, and it ends with 1.
+func TestLiftEncrypted(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.tool("sh", "-c", "mkdir in; for f in a b c; do echo $f > in/$f; done")
+		l.tool("mke2fs", "-q", "-t", "ext4", "-O", "encrypt", "-d", "in", "e.img", "2M")
+		l.tool("debugfs", "-w", "-R", "set_inode_field b flags 0x80800", "e.img") // EXT4_ENCRYPT_FL, extents
+		out := filepath.Join(l.dir, "out")
+		l.want(1, []string{"2 of 3 files taken out", "could not be read: b", "is encrypted"}, "lift",
+			filepath.Join(l.dir, "e.img"), "/", "-o", out)
+		for _, name := range []string{"a", "c"} {
+			if got, err := os.ReadFile(filepath.Join(out, name)); err != nil || string(got) != name+"\n" {
+				t.Errorf("%s is %q (%v)", name, got, err)
+			}
+		}
+		if _, err := os.Stat(filepath.Join(out, "b")); err == nil {
+			t.Error("the encrypted file was written")
+		}
+	})
+}
+
 // cpioOf has cpio pack the two files.
 func cpioOf(l *lab, form, name string) {
 	l.tool("sh", "-c", "printf 'text\\nprogram\\n' | cpio -o --quiet -H "+form+" > "+name)

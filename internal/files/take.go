@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"sort"
 	"strings"
 
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/sparse"
 	"jarlid/internal/core/lift"
 	"jarlid/internal/core/local"
@@ -37,6 +39,13 @@ type Taken struct {
 	SHA256 string `json:"sha256,omitempty"`
 
 	local string // its name below the folder, with slashes
+}
+
+// Shut reports whether an error says why one file can't be had, though nothing is wrong with it, and the
+// others can: it is encrypted, or packed in a way that is not read.
+func Shut(err error) bool {
+	var large *lift.TooLargeError
+	return err != nil && image.AboutNoDamage(err) && !image.ByComputer(err) && !errors.As(err, &large)
 }
 
 // Taking says how items are written.

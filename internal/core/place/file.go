@@ -96,10 +96,12 @@ func NotContent(f *ident.File, label string) []finding.Finding {
 	if f.Kind != ident.Text && f.Kind != ident.Sums {
 		return nil
 	}
-	x := finding.Finding{Name: finding.WrongDestination, Severity: finding.Stop, About: label, Final: true,
+	// Firmware may be a text: a person who names the partition may write it.
+	x := finding.Finding{Name: finding.WrongDestination, Severity: finding.Stop, About: label, Named: true,
 		Text:   label + " is " + f.What() + ", and nothing that goes onto a phone",
 		Remedy: "name the file itself"}
 	if f.Page() {
+		x.Final = true
 		x.Text, x.Remedy = label+" is a web page: the site sent that instead of the file",
 			"fetch it again, by the site's own download button, and compare its size or digest"
 	}

@@ -56,7 +56,7 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 	slot := into.Slot
 	f := im.File
 	label := cmp.Or(im.Label, FileName(f.Path))
-	if no := NotContent(f, label); no != nil {
+	if no := NotContent(f, label); no != nil && (!p.Forced || no[0].Final) {
 		return p, &finding.StopError{Findings: no}
 	}
 	if p.Partition == "" {

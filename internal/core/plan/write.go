@@ -107,10 +107,13 @@ func (w *Write) Cost() (lost, kept []string) {
 
 // Check holds the image against the phone.
 func (w *Write) Check(c *card.Card, m *model.Model, all model.Set) []finding.Finding {
-	if no := place.NotContent(w.File, w.label()); no != nil && !w.Known {
-		return no
-	}
 	var list []finding.Finding
+	if no := place.NotContent(w.File, w.label()); no != nil && !w.Known {
+		if no[0].Final {
+			return no
+		}
+		list = no
+	}
 	switch {
 	case w.Recovery && !w.File.HoldsRecovery() && !w.File.Short:
 		list = append(list, finding.Stops(finding.NotARecovery, place.FileName(w.File.Path), "the file is "+

@@ -27,6 +27,7 @@ var Tools = map[string]string{
 	"keytool":    "openjdk-17-jre-headless",
 	"lz4":        "lz4",
 	"mke2fs":     "e2fsprogs",
+	"debugfs":    "e2fsprogs",
 	"mksh":       "mksh",
 	"mkfs.erofs": "erofs-utils",
 	"mkfs.ext4":  "e2fsprogs",

@@ -37,7 +37,7 @@ func (f *FS) data(n *inode) (*data, error) {
 	d := &data{f: f, n: n}
 	switch {
 	case n.flags&flagEncrypt != 0 && n.Mode().IsRegular():
-		return nil, unsupported(n, "is encrypted")
+		return nil, &EncryptedError{n.num}
 	case n.flags&flagInlineData != 0:
 		d.inline = n.body
 		attrs, err := f.xattrs(n)

@@ -388,6 +388,17 @@ func (f *FS) xattrList(entries, values []byte, all map[string][]byte) error {
 }
 
 // unsupported says what of a file can't be read here.
+// EncryptedError says that a file's contents are encrypted, with a key that the phone has.
+type EncryptedError struct{ Inode uint32 }
+
+// AboutNoDamage marks it as no fault of the file system's.
+func (*EncryptedError) AboutNoDamage() {}
+
+// Error names the inode.
+func (e *EncryptedError) Error() string {
+	return fmt.Sprintf("%s: inode %d is encrypted, with a key that only the phone has", formatName, e.Inode)
+}
+
 func unsupported(n *inode, what string) error {
 	return &image.Error{Format: formatName, Offset: n.at, What: fmt.Sprintf("inode %d %s", n.num, what)}
 }

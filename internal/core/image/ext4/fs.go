@@ -24,7 +24,7 @@ func (s source) Data(n tree.Node) (io.ReaderAt, error) { return s.f.data(n.(*ino
 func (s source) Target(link tree.Node) (string, error) {
 	n := link.(*inode)
 	if n.flags&flagEncrypt != 0 {
-		return "", unsupported(n, "is an encrypted link")
+		return "", &EncryptedError{n.num}
 	}
 	// A short target is in the inode itself.
 	if n.Bytes < 60 && n.flags&(flagExtents|flagInlineData) == 0 {
