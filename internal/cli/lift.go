@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -177,6 +178,10 @@ func (a *app) takeOut(ctx context.Context, src *lift.Source, path string, names 
 		return fmt.Errorf("%d of %s taken out of %s to %s; the others could not be read: %s", len(r.Items),
 			spell.Counted(len(items), "file"), base(path), o.dir, strings.Join(r.Left[:min(len(r.Left), 5)],
 				", "))
+	}
+	if damage, err := a.env.Damage(ctx, path, src.File); err != nil || damage != "" {
+		return errors.Join(err, fmt.Errorf("%d taken out of %s to %s, and %s", len(r.Items), base(path),
+			o.dir, damage))
 	}
 	a.say("", say.Done, "%d taken out of %s to %s", len(r.Items), base(path), o.dir)
 	a.next = append(a.next, a.env.Command("", "ident", filepath.Join(o.dir, "*")))

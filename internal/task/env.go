@@ -114,6 +114,19 @@ func (e *Env) verify(ctx context.Context, path string, f *ident.File) error {
 	return &finding.StopError{Findings: place.Verified(filepath.Base(path), f, res)}
 }
 
+// Damage says what is wrong with an archive whose members can be taken out without comparing a checksum: a
+// tar, whose appended line or compressed members may have one. "" where nothing is, and for other files.
+func (e *Env) Damage(ctx context.Context, path string, f *ident.File) (string, error) {
+	if len(f.Wrapped) == 0 || f.Wrapped[0] != "tar" {
+		return "", nil
+	}
+	res, err := e.Verifier().Verify(ctx, path, f, nil)
+	if err != nil || !res.Has(verify.Damaged) {
+		return "", err
+	}
+	return place.Verified(filepath.Base(path), f, res)[0].Text, nil
+}
+
 // Working tells how far a piece of work on files is. Those of one kind, a verb as "extracted", that
 // end one after the other are told as one.
 func (e *Env) Working(kind, what string, total int64) (moved func(int64), end func()) {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/apk"
 	"jarlid/internal/core/image/ota"
 	"jarlid/internal/core/image/sums"
@@ -217,6 +218,9 @@ func (f *File) appendedDigest(r io.ReaderAt, size int64) {
 			"name": s.Name}
 		f.Notes = append(f.Notes, "a line with its "+string(s.Algorithm)+
 			" digest is appended; jarlid proof checks it")
+	} else if strings.HasSuffix(strings.ToLower(f.Name()), ".tar.md5") && f.depth == 0 {
+		f.damaged(&image.Error{Format: "tar archive", Offset: size, Short: true,
+			What: "it ends without the digest line that its name says is appended"})
 	}
 }
 
