@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -179,9 +178,8 @@ func (a *app) takeOut(ctx context.Context, src *lift.Source, path string, names 
 			spell.Counted(len(items), "file"), base(path), o.dir, strings.Join(r.Left[:min(len(r.Left), 5)],
 				", "))
 	}
-	if damage, err := a.env.Damage(ctx, path, src.File); err != nil || damage != "" {
-		return errors.Join(err, fmt.Errorf("%d taken out of %s to %s, and %s", len(r.Items), base(path),
-			o.dir, damage))
+	if err := a.env.Damage(ctx, path, src.File); err != nil {
+		return fmt.Errorf("%d taken out of %s to %s, and %w", len(r.Items), base(path), o.dir, err)
 	}
 	a.say("", say.Done, "%d taken out of %s to %s", len(r.Items), base(path), o.dir)
 	a.next = append(a.next, a.env.Command("", "ident", filepath.Join(o.dir, "*")))

@@ -6,6 +6,7 @@ package task
 import (
 	"cmp"
 	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -114,17 +115,17 @@ func (e *Env) verify(ctx context.Context, path string, f *ident.File) error {
 	return &finding.StopError{Findings: place.Verified(filepath.Base(path), f, res)}
 }
 
-// Damage says what is wrong with an archive whose members can be taken out without comparing a checksum: a
-// tar, whose appended line or compressed members may have one. "" where nothing is, and for other files.
-func (e *Env) Damage(ctx context.Context, path string, f *ident.File) (string, error) {
+// Damage is the error of an archive whose members can be taken out without comparing a checksum and that is
+// damaged: a tar, whose appended line or compressed members may have one. nil for other files.
+func (e *Env) Damage(ctx context.Context, path string, f *ident.File) error {
 	if len(f.Wrapped) == 0 || f.Wrapped[0] != "tar" {
-		return "", nil
+		return nil
 	}
 	res, err := e.Verifier().Verify(ctx, path, f, nil)
 	if err != nil || !res.Has(verify.Damaged) {
-		return "", err
+		return err
 	}
-	return place.Verified(filepath.Base(path), f, res)[0].Text, nil
+	return errors.New(place.Verified(filepath.Base(path), f, res)[0].Text)
 }
 
 // Working tells how far a piece of work on files is. Those of one kind, a verb as "extracted", that

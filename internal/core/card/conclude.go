@@ -11,7 +11,8 @@ type rule struct {
 	fact Which
 	// from gives the value and the facts it rests on, and says why; "" where they say nothing.
 	from func(c *Card) (value string, rests []ID, why string)
-	// usual: phones with those facts commonly are so, and need not be. Every other source outranks it.
+	// usual: phones with those facts commonly are so, and need not be. Every other source outranks it, and it
+	// is asked only where no rule before it concludes anything.
 	usual bool
 }
 
@@ -142,9 +143,6 @@ func partitionRecovery(c *Card) (string, []ID, string) {
 
 // recoverySet: the partition, without a slot, into which the last job installed a recovery.
 func recoverySet(c *Card) (base string, rests []ID, why string) {
-	if _, there := c.There("recovery"); there {
-		return "", nil, ""
-	}
 	last := -1
 	for _, i := range c.IDs() {
 		if f := c.Get(i); i.Name == Name(FactSet) && f.Known() && f.Job >= last {
@@ -159,7 +157,7 @@ func recoverySet(c *Card) (base string, rests []ID, why string) {
 func besideInitBoot(c *Card) (string, []ID, string) {
 	initBoot, hasInit := c.There("init_boot")
 	vendorBoot, hasVendor := c.There("vendor_boot")
-	if _, there := c.There("recovery"); there || !hasInit || !hasVendor || has(recoverySet, c) {
+	if !hasInit || !hasVendor {
 		return "", nil, ""
 	}
 	return "vendor_boot", []ID{initBoot, vendorBoot}, "there is no partition recovery, and phones with " +
@@ -171,9 +169,7 @@ func besideInitBoot(c *Card) (string, []ID, string) {
 func bootOfSlots(c *Card) (string, []ID, string) {
 	slots, known := c.Slots()
 	boot, hasBoot := c.There("boot")
-	if _, there := c.There("recovery"); there || !known || len(slots) < 2 || !hasBoot &&
-		len(c.Partitions()) == 0 ||
-		has(recoverySet, c) || has(besideInitBoot, c) {
+	if !known || len(slots) < 2 || !hasBoot && len(c.Partitions()) == 0 {
 		return "", nil, ""
 	}
 	rests := []ID{FactSlots.ID()}
@@ -182,12 +178,6 @@ func bootOfSlots(c *Card) (string, []ID, string) {
 	}
 	return "boot", rests, "there is no partition recovery, and phones with slots and without it start the " +
 		"recovery from the boot image"
-}
-
-// has reports whether a rule concludes something.
-func has(from func(*Card) (string, []ID, string), c *Card) bool {
-	value, _, _ := from(c)
-	return value != ""
 }
 
 // ranks order sources: a conclusion counts as the weakest it rests on.
@@ -222,6 +212,9 @@ func (c *Card) Conclude() {
 func (c *Card) conclude(of []rule) {
 	var found []Fact
 	for _, r := range of {
+		if r.usual && len(found) > 0 {
+			break
+		}
 		value, rests, why := r.from(c)
 		if value == "" {
 			continue

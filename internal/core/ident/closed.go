@@ -94,8 +94,7 @@ func OpenSevenZipMember(m *sevenzip.File) func() (io.ReadCloser, error) {
 			failed: func(err error) error {
 				if errors.Is(err, errSum) {
 					return image.Errorf("7z archive", -1, "the checksum of its member %s does not match: "+
-						"it is "+
-						"damaged", m.Name)
+						"it is damaged", m.Name)
 				}
 				return sevenError(err)
 			}}, nil

@@ -26,10 +26,9 @@ func init() {
 		})
 	}
 	for id, name := range map[string]string{"\x03\x03\x04\x01": "the filter for IA-64",
-		"\x06": "the filter for " +
-			"IA-64", "\x0b": "the filter for RISC-V", "\x02\x03\x02": "the filter swap2",
-		"\x02\x03\x04": "the " +
-			"filter swap4", "\x04\xf7\x11\x05": "LZ5", "\x04\xf7\x11\x06": "Lizard", "\x04\x02\x01": "NSIS"} {
+		"\x06": "the filter for IA-64", "\x0b": "the filter for RISC-V",
+		"\x02\x03\x02": "the filter swap2", "\x02\x03\x04": "the filter swap4", "\x04\xf7\x11\x05": "LZ5",
+		"\x04\xf7\x11\x06": "Lizard", "\x04\x02\x01": "NSIS"} {
 		sevenzip.RegisterDecompressor([]byte(id), func([]byte, uint64, []io.ReadCloser) (io.ReadCloser,
 			error) {
 			return nil, &wrap.MethodError{Archive: "7z", Method: name}

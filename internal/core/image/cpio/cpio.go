@@ -121,8 +121,7 @@ func (c *Reader) Read(p []byte) (int, error) {
 		}
 		if c.left == 0 && c.sum != c.want {
 			return n, image.Errorf(formatName, c.off, "the bytes of a file add up to %#x, and its header "+
-				"says %#x",
-				c.sum, c.want)
+				"says %#x", c.sum, c.want)
 		}
 	}
 	if errors.Is(err, io.EOF) && c.left > 0 {

@@ -11,7 +11,7 @@ import (
 // absolute, so that they pack better (the xz file format 1.2.1, 5.3.2, filter 08).
 type thumb struct {
 	r    io.Reader
-	ip   uint32 // the address of what is in ready
+	ip   uint32 // the address of what is in buf
 	buf  [64 << 10]byte
 	n    int // bytes in buf
 	done int // those that are given out or can be
@@ -62,6 +62,3 @@ func (t *thumb) convert() int {
 	}
 	return i
 }
-
-// NewDeflate64 decompresses the larger form of Deflate.
-func NewDeflate64(r io.Reader) io.Reader { return newDeflate64(r) }

@@ -29,7 +29,8 @@ type deflate64 struct {
 	err          error
 }
 
-func newDeflate64(r io.Reader) *deflate64 { return &deflate64{in: bufio.NewReaderSize(r, 64<<10)} }
+// NewDeflate64 decompresses the larger form of Deflate.
+func NewDeflate64(r io.Reader) io.Reader { return &deflate64{in: bufio.NewReaderSize(r, 64<<10)} }
 
 // huffman decodes canonical codes by their lengths (RFC 1951, 3.2.2).
 type huffman struct {

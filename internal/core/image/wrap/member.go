@@ -26,24 +26,19 @@ func (e *MethodError) AboutNoDamage() {}
 // Error names the method.
 func (e *MethodError) Error() string {
 	return fmt.Sprintf("it is packed with %s, which Jar Lid does not read in a %s; pack it again with a "+
-		"general "+
-		"archiver, or take the files out with one", e.Method, e.Archive)
+		"general archiver, or take the files out with one", e.Method, e.Archive)
 }
 
 // zipMethods are the ways of packing a zip's member beyond stored and deflated (APPNOTE 6.3.10, 4.4.5).
 // memory bounds a dictionary or window, size is what comes out, in bytes.
 var zipMethods = map[uint16]func(r io.Reader, size int64, memory uint64) (io.ReadCloser, error){
 	9: func(r io.Reader, _ int64, _ uint64) (io.ReadCloser, error) {
-		return io.NopCloser(newDeflate64(r)),
-			nil
+		return io.NopCloser(NewDeflate64(r)), nil
 	},
 	12: func(r io.Reader, _ int64, _ uint64) (io.ReadCloser, error) {
 		return bzip2.NewReader(r, nil)
 	},
-	14: func(r io.Reader, size int64, memory uint64) (io.ReadCloser, error) {
-		return zipLZMA(r, size, memory)
-	},
-	20: zipZstd, 93: zipZstd,
+	14: zipLZMA, 20: zipZstd, 93: zipZstd,
 	95: func(r io.Reader, _ int64, memory uint64) (io.ReadCloser, error) {
 		z, err := xz.NewReader(r, uint32(min(memory, 1<<32-1)))
 		if err != nil {
@@ -55,8 +50,8 @@ var zipMethods = map[uint16]func(r io.Reader, size int64, memory uint64) (io.Rea
 
 // zipNames are methods that are known and not read.
 var zipNames = map[uint16]string{1: "shrink", 2: "reduce", 3: "reduce", 4: "reduce", 5: "reduce",
-	6:  "implode",
-	10: "DCL implode", 16: "CMPSC", 18: "TERSE", 19: "LZ77", 94: "MP3", 96: "JPEG", 97: "WavPack", 98: "PPMd"}
+	6: "implode", 10: "DCL implode", 16: "CMPSC", 18: "TERSE", 19: "LZ77", 94: "MP3", 96: "JPEG",
+	97: "WavPack", 98: "PPMd"}
 
 func zipZstd(r io.Reader, _ int64, memory uint64) (io.ReadCloser, error) {
 	z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(memory))

@@ -143,7 +143,7 @@ func TestDeflate64(t *testing.T) {
 		{"a length without its inverse", []byte{0x01, 0x02, 0x00, 0xfc, 0xff, 'a', 'b'}, "", errDeflate64},
 		{"an unknown type", []byte{0x07}, "", errDeflate64},
 	} {
-		got, err := io.ReadAll(newDeflate64(bytes.NewReader(c.in)))
+		got, err := io.ReadAll(NewDeflate64(bytes.NewReader(c.in)))
 		if string(got) != c.want || !errors.Is(err, c.err) {
 			t.Errorf("%s gives %q, %v; want %q, %v", c.name, got, err, c.want, c.err)
 		}
