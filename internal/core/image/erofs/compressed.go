@@ -29,8 +29,6 @@ const (
 	countBit = 1 << 11
 )
 
-var algorithmNames = []string{"lz4", "lzma", "deflate", "zstd"}
-
 // cluster is one logical cluster's entry.
 type cluster struct {
 	typ    int
@@ -52,7 +50,7 @@ func (d *data) clusters() error {
 	}
 	advise := le.Uint16(h[4:])
 	for _, a := range []byte{h[6] & 15, h[6] >> 4} {
-		if int(a) >= len(algorithmNames) {
+		if a >= algorithms {
 			return d.n.broken("is compressed with algorithm %d, which is not known", a)
 		}
 	}
@@ -77,8 +75,7 @@ func (d *data) clusters() error {
 		if i == total-1 && len(d.runs) > 0 && i<<bits+c.offset >= d.n.Bytes {
 			break // the entry that closes the list
 		}
-		r := run{start: i<<bits + c.offset, from: int64(c.block) * d.f.BlockSize, stored: d.f.BlockSize,
-			form: formLZ4}
+		r := run{start: i<<bits + c.offset, from: int64(c.block) * d.f.BlockSize, stored: d.f.BlockSize}
 		algorithm := h[6] & 15
 		if c.typ == clusterHead2 {
 			algorithm = h[6] >> 4
@@ -88,8 +85,8 @@ func (d *data) clusters() error {
 			r.form = formTurned
 		case c.typ == clusterPlain:
 			r.form = formShifted
-		case algorithm != 0:
-			return d.n.broken("is compressed with %s, which is not supported", algorithmNames[algorithm])
+		default:
+			r.form = formLZ4 + int(algorithm)
 		}
 		if n := len(d.runs); n > 0 {
 			if r.start <= d.runs[n-1].start {
@@ -339,95 +336,4 @@ func (d *data) readRun(i int, p []byte, in int64) (int, error) {
 		d.last, d.cache = i, b
 	}
 	return copy(p, d.cache[in:]), nil
-}
-
-func (d *data) unpack(r *run) ([]byte, error) {
-	src, err := d.f.read(r.from, r.stored)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]byte, r.size)
-	switch r.form {
-	case formShifted:
-		if r.size > int64(len(src)) {
-			return nil, d.n.broken("has a plain cluster of %d bytes in %d", r.size, len(src))
-		}
-		copy(out, src)
-		return out, nil
-	case formTurned:
-		bs := d.f.BlockSize
-		if r.size > int64(len(src)) {
-			return nil, d.n.broken("has a plain cluster of %d bytes in %d", r.size, len(src))
-		}
-		for k := range out {
-			out[k] = src[(r.start+int64(k))%bs]
-		}
-		return out, nil
-	}
-	if d.f.Incompat&featZeroPadding != 0 { // the data ends its cluster, zeros go before
-		for len(src) > 0 && src[0] == 0 {
-			src = src[1:]
-		}
-	}
-	if !lz4Block(out, src) {
-		return nil, d.n.broken("has damaged lz4 data at byte %d of the image", r.from)
-	}
-	return out, nil
-}
-
-// lz4Block extracts an lz4 block until out is full, as far as the block need
-// be read for that (lz4 block format description, 2022). It reports whether the
-// block was sound that far.
-func lz4Block(out, src []byte) bool {
-	length := func(n int) (int, bool) {
-		if n != 15 {
-			return n, true
-		}
-		for {
-			if len(src) == 0 {
-				return 0, false
-			}
-			b := src[0]
-			src = src[1:]
-			n += int(b)
-			if b != 255 {
-				return n, n < 1<<30
-			}
-		}
-	}
-	at := 0
-	for at < len(out) {
-		if len(src) == 0 {
-			return false
-		}
-		token := src[0]
-		src = src[1:]
-		lit, ok := length(int(token >> 4))
-		if !ok || lit > len(src) && len(src) < len(out)-at {
-			return false
-		}
-		n := copy(out[at:], src[:min(lit, len(src))])
-		at += n
-		if at == len(out) {
-			return true
-		}
-		if lit > len(src) {
-			return false
-		}
-		src = src[lit:]
-		if len(src) < 2 {
-			return false
-		}
-		dist := int(src[0]) | int(src[1])<<8
-		src = src[2:]
-		n, ok = length(int(token & 15))
-		if !ok || dist == 0 || dist > at {
-			return false
-		}
-		for n += 4; n > 0 && at < len(out); n-- {
-			out[at] = out[at-dist]
-			at++
-		}
-	}
-	return true
 }

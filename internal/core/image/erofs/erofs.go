@@ -181,11 +181,14 @@ type run struct {
 
 // The forms of a run.
 const (
-	formRaw = iota
-	formLZ4
+	formRaw     = iota
 	formShifted // whole blocks, stored as they are
 	formTurned  // whole blocks, stored turned by the offset in the block
 	formPacked  // in the packed file
+	formLZ4     // from here on in the order of Z_EROFS_COMPRESSION_*
+	formLZMA
+	formDeflate
+	formZstd
 )
 
 // data is an open file's contents.

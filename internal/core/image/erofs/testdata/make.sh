@@ -1,6 +1,11 @@
 #!/bin/sh
 # Makes the images of this folder with mkfs.erofs (erofs-utils 1.5) and xz, all
 # of one tree; expect.txt is what find and sha256sum say of that tree.
+#
+#     make.sh [NEXT]
+#
+# NEXT is a folder with the erofs-utils 1.8 of Debian 13, which has the other
+# algorithms: debootstrap --variant=minbase --include=erofs-utils trixie NEXT
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 work=$(mktemp -d)
@@ -24,9 +29,25 @@ find "$t" -exec touch -h -d @1767225600 {} +
 (cd "$t" && find . -type f | sort | xargs sha256sum) > "$here/expect.txt"
 make() { # make NAME OPTIONS...
     name=$1; shift
-    mkfs.erofs -T 1767225600 -U 5a17a45b-0000-4000-8000-000000000002 "$@" "$work/$name" "$t" > /dev/null
+    $mkfs -T 1767225600 -U 5a17a45b-0000-4000-8000-000000000002 "$@" "$work/$name" "$t" > /dev/null
     xz -9e -c "$work/$name" > "$here/$name.xz"
 }
+mkfs=mkfs.erofs next=${1:-}
+if [ -n "$next" ]; then
+    lib=$next/usr/lib/$(uname -m)-linux-gnu
+    mkfs="$(echo "$lib"/ld-linux*.so.2) --library-path $lib $next/usr/bin/mkfs.erofs"
+    make lzma.erofs -zlzma
+    make lzma-big.erofs -zlzma,9 -C65536 -Eztailpacking
+    make deflate.erofs -zdeflate
+    make deflate-fragments.erofs -zdeflate,9 -C65536 -Efragments,dedupe
+    make zstd.erofs -zzstd
+    make zstd-legacy.erofs -zzstd -C32768 -Elegacy-compress
+    make zstd-dedupe.erofs -zzstd,19 -C65536 -Eall-fragments,dedupe
+    printf '65536 1 mixed\n65536 0 long\n' > "$work/hints"
+    make two.erofs -zlz4hc:lzma -C65536 --compress-hints="$work/hints"
+    make small-blocks.erofs -zlzma -b1024 -C16384
+    exit
+fi
 make plain.erofs
 make lz4.erofs -zlz4
 make lz4hc-big.erofs -zlz4hc,9 -C65536
