@@ -202,6 +202,21 @@ func TestDownloads(t *testing.T) {
 			}
 			return "system.transfer.list"
 		}, want: want{"system.img": system}},
+		{what: "data numbered after it was compressed", make: func(k kitchen) string {
+			put(k.T, k.at("system.new.dat"), k.list(system, "system"))
+			k.tool("brotli", "-q", "1", "--rm", "system.new.dat")
+			data, err := os.ReadFile(k.at("system.new.dat.br"))
+			if err != nil {
+				k.Fatalf("os.ReadFile(k.at('system.new.dat.br')): %v", err)
+			}
+			for i := range 11 {
+				put(k.T, k.at(fmt.Sprint("system.new.dat.br.", i)), data[i*len(data)/11:(i+1)*len(data)/11])
+			}
+			if err := os.Remove(k.at("system.new.dat.br")); err != nil {
+				k.Fatalf("os.Remove(k.at('system.new.dat.br')): %v", err)
+			}
+			return "system.new.dat.br.3"
+		}, want: want{"system.img": system}},
 		{what: "numbered data with a gap", make: func(k kitchen) string {
 			data := k.list(system, "system")
 			for _, i := range []int{0, 2} {

@@ -15,7 +15,7 @@ import (
 
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
-	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/vintf"
 )
 
@@ -44,27 +44,6 @@ type Image struct {
 	Skips          []string // partitions it leaves unmounted
 	Key            string   // fingerprint of the key of its own vbmeta; "" without
 	Tree           bool     // has a hash tree of its own
-}
-
-// maxFile is the size up to which a file of an image is read, in bytes.
-const maxFile = 1 << 20
-
-func read(tree fs.FS, name string) ([]byte, error) {
-	f, err := tree.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if st.IsDir() || st.Size() > maxFile {
-		return nil, image.Errorf(name, -1, "it is no file of up to %d bytes", maxFile)
-	}
-	b := make([]byte, st.Size())
-	_, err = io.ReadFull(f, b)
-	return b, err
 }
 
 func has(tree fs.FS, name string) bool {
@@ -111,7 +90,7 @@ func ReadImage(label string, tree fs.FS, size int64) (*Image, error) {
 	im.vndk(tree, sys)
 	im.policies(tree, sys)
 	for _, dir := range []string{sys, sys + "system_ext/", sys + "product/"} {
-		if b, err := read(tree, dir+"etc/init/config/skip_mount.cfg"); err == nil {
+		if b, err := filesystem.ReadSmall(tree, dir+"etc/init/config/skip_mount.cfg"); err == nil {
 			im.Skips = append(im.Skips, strings.Fields(string(b))...)
 		}
 		if err := im.interfaces(tree, dir+"etc/vintf"); err != nil {
@@ -125,19 +104,16 @@ func ReadImage(label string, tree fs.FS, size int64) (*Image, error) {
 // that is not the root.
 func systemProps(tree fs.FS) (sys string, props map[string]string, err error) {
 	sys = "system/"
-	b, err := read(tree, "system/build.prop")
+	props, err = filesystem.Props(tree, sys+"build.prop", nil)
 	if notThere(err) {
 		sys = ""
-		b, err = read(tree, "build.prop")
+		props, err = filesystem.Props(tree, "build.prop", map[string]fs.FS{"system": tree})
 	}
 	if notThere(err) {
 		err = image.Errorf("system image", -1, "there is no build.prop in it, neither in its root nor "+
 			"in system")
 	}
-	if err != nil {
-		return "", nil, err
-	}
-	return sys, boot.ParseProps(b), nil
+	return sys, props, err
 }
 
 // Props gives the properties of a system in a file system.
@@ -262,7 +238,7 @@ func (im *Image) interfaces(tree fs.FS, dir string) error {
 		if !strings.HasPrefix(e.Name(), "compatibility_matrix") || path.Ext(e.Name()) != ".xml" {
 			continue
 		}
-		b, err := read(tree, path.Join(dir, e.Name()))
+		b, err := filesystem.ReadSmall(tree, path.Join(dir, e.Name()))
 		if err != nil {
 			return err
 		}
@@ -313,7 +289,7 @@ func manifests(tree fs.FS, dir string) (*vintf.Manifest, error) {
 	}
 	var all *vintf.Manifest
 	for _, name := range names {
-		b, err := read(tree, name)
+		b, err := filesystem.ReadSmall(tree, name)
 		if notThere(err) {
 			continue
 		}

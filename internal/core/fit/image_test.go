@@ -71,6 +71,23 @@ func TestReadImage(t *testing.T) {
 	}
 }
 
+// TestImportedProps: a system states its level in a file that its build.prop imports, as root and as
+// a partition.
+func TestImportedProps(t *testing.T) {
+	for _, root := range []string{"system/", ""} {
+		tree := fstest.MapFS{
+			root + "build.prop": {Data: []byte("import /system/etc/levels.prop ro.build.version.*\n" +
+				"import /vendor/build.prop\n")},
+			root +
+				"etc/levels.prop": {Data: []byte("ro.build.version.sdk=34\nro.build.version.release=14\nro.x=1\n")},
+		}
+		im, err := ReadImage("it", tree, 0)
+		if err != nil || im.API != 34 || im.Release != "14" {
+			t.Errorf("with build.prop in %q: %+v, %v; want level 34, release 14", root, im, err)
+		}
+	}
+}
+
 func TestReadImageBroken(t *testing.T) {
 	for name, c := range map[string]struct {
 		tree fstest.MapFS
@@ -78,7 +95,8 @@ func TestReadImageBroken(t *testing.T) {
 	}{
 		"no system":      {fstest.MapFS{"a": {}}, "no build.prop"},
 		"a folder there": {fstest.MapFS{"system/build.prop/x": {}}, "no file"},
-		"too large":      {fstest.MapFS{"system/build.prop": {Data: make([]byte, maxFile+1)}}, "no file"},
+		"too large": {fstest.MapFS{"system/build.prop": {Data: make([]byte, filesystem.MaxSmall+1)}},
+			"no file"},
 		"a broken matrix": {fstest.MapFS{"system/build.prop": {},
 			"system/etc/vintf/compatibility_matrix.5.xml": {Data: []byte("<compatibility-matrix")}},
 			"compatibility_matrix.5.xml"},
@@ -169,6 +187,29 @@ func TestVendor(t *testing.T) {
 				card.FactVendorAPI: "30",
 				card.FactVendor:    "yes",
 				card.FactPolicy:    "30.0",
+				card.FactOverlays:  "none",
+			}},
+		{"properties imported from the vendor's and odm's files", fstest.MapFS{
+			"build.prop": text("kind=wide\nimport /vendor/${kind}/more.prop\nimport /odm/etc/odm.prop\n" +
+				"import /system/lost.prop\n"),
+			"wide/more.prop": text("ro.vndk.version=29\nro.product.first_api_level=28\n")},
+			fstest.MapFS{"etc/odm.prop": text("ro.vndk.version=30\n"),
+				"etc/build.prop": text("ro.product.first_api_level=29\n")},
+			map[card.Plain]string{
+				card.FactVNDK:      "30",
+				card.FactVendorAPI: "30",
+				card.FactFirstAPI:  "29",
+				card.FactVendor:    "yes",
+				card.FactOverlays:  "none",
+			}},
+		{"odm within vendor, its properties imported", fstest.MapFS{
+			"build.prop":         text("import /odm/etc/odm.prop\n"),
+			"odm/etc/odm.prop":   text("ro.vndk.version=29\n"),
+			"odm/etc/build.prop": text("ro.vndk.version=30\n")}, nil,
+			map[card.Plain]string{
+				card.FactVNDK:      "30",
+				card.FactVendorAPI: "30",
+				card.FactVendor:    "yes",
 				card.FactOverlays:  "none",
 			}},
 		{"odm counts over vendor", fstest.MapFS{"build.prop": text("ro.vndk.version=30\n"),

@@ -60,24 +60,51 @@ func vendorHALs(q *Question) Check {
 			"and a warning may appear at each start", levelWord(m.Level))
 		return k
 	}
-	var lacks []string
-	for _, miss := range x.Check(m) {
-		lacks = append(lacks, miss.String())
-		if len(miss.Has) == 0 && slices.Contains(waitedFor, miss.Package) &&
-			!slices.ContainsFunc(m.Packages(), func(p string) bool {
-				return sameService(p, miss.Package)
-			}) {
-			k.Outcome = Stop
-		}
-	}
+	lacks, waits := lacking(x, m)
 	switch {
-	case k.Outcome == Stop:
+	case waits:
+		k.Outcome = Stop
 		k.Why = "the start waits for what the vendor partition does not have: " + strings.Join(lacks, "; ")
 	case len(lacks) > 0:
 		k.Outcome, k.Why = Warn, "the vendor partition lacks what the image asks for, so some function may "+
 			"be missing: "+strings.Join(lacks, "; ")
+	case m.Level == vintf.Unspecified:
+		q.atAnyLevel(m, &k)
 	}
 	return k
+}
+
+// lacking gives what x asks for and m does not offer; waits reports whether the start waits for some of it.
+func lacking(x *vintf.Matrix, m *vintf.Manifest) (lacks []string, waits bool) {
+	for _, miss := range x.Check(m) {
+		lacks = append(lacks, miss.String())
+		if len(miss.Has) == 0 && slices.Contains(waitedFor, miss.Package) &&
+			!slices.ContainsFunc(m.Packages(), func(p string) bool { return sameService(p, miss.Package) }) {
+			waits = true
+		}
+	}
+	return lacks, waits
+}
+
+// atAnyLevel corrects a good verdict k on a manifest without a target level: a system takes the lowest one
+// then, though the phone may be made for another.
+func (q *Question) atAnyLevel(m *vintf.Manifest, k *Check) {
+	for _, level := range q.Image.matrixLevels() {
+		x, err := vintf.Combine(level, q.Image.Matrices)
+		if err != nil {
+			continue
+		}
+		lacks, waits := lacking(x, m)
+		if len(lacks) == 0 || k.Outcome == Unknown {
+			continue
+		}
+		k.Outcome = Warn
+		if waits {
+			k.Outcome = Unknown
+		}
+		k.Why = fmt.Sprintf("the vendor's manifest states no target level; at level %d the image asks for what "+
+			"it lacks: %s", level, strings.Join(lacks, "; "))
+	}
 }
 
 // sameService reports whether two packages are the older and the newer form of one service.
@@ -203,8 +230,26 @@ func kernelRule(q *Question) Check {
 		}
 		k.Outcome, k.Why = Warn, "the kernel is not configured as the image asks, so some function may be "+
 			"missing: "+strings.Join(list, ", ")
+	case level == vintf.Unspecified:
+		q.kernelAtAnyLevel(version, config, &k)
 	}
 	return k
+}
+
+// kernelAtAnyLevel is atAnyLevel for the kernel.
+func (q *Question) kernelAtAnyLevel(version string, config map[string]string, k *Check) {
+	for _, level := range q.Image.matrixLevels() {
+		x, err := vintf.Combine(level, q.Image.Matrices)
+		if err != nil {
+			continue
+		}
+		if r := x.CheckKernel(version, level, config); len(r.Listed) > 0 && (!r.Version || len(r.Wrong) > 0) {
+			k.Outcome = Unknown
+			k.Why = fmt.Sprintf("the vendor's manifest states no target level; at level %d the image asks for "+
+				"another kernel or configuration", level)
+			return
+		}
+	}
 }
 
 // brought is the answer of a rule about a list of versions the image brings, one of which

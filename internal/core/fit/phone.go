@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -12,6 +13,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/boot"
+	"jarlid/internal/core/image/filesystem"
 	"jarlid/internal/core/image/kernel"
 	"jarlid/internal/core/image/vbmeta"
 	"jarlid/internal/core/vintf"
@@ -24,11 +26,13 @@ type Learn func(what card.Which, value string)
 // where there is none; what it states counts over the vendor's. A file that is there and
 // can't be read leaves its fact unlearnt; one that is damaged is an *image.Error.
 func Vendor(tree, odm fs.FS, learn Learn) error {
-	b, err := read(tree, "build.prop")
-	if err != nil && !notThere(err) && !errors.Is(err, fs.ErrPermission) {
+	if odm == nil && has(tree, "odm/etc") { // phones without that partition keep it there
+		odm, _ = fs.Sub(tree, "odm")
+	}
+	props, err := vendorProps(tree, odm)
+	if err != nil {
 		return err
 	}
-	props := boot.ParseProps(b)
 	learnFirst := func(fact card.Which, names ...string) {
 		if v := first(props, names...); v != "" {
 			learn(fact, v)
@@ -55,16 +59,36 @@ func Vendor(tree, odm fs.FS, learn Learn) error {
 	case anyProgram(tree, 1):
 		learn(card.FactVendor64, "32")
 	}
-	if b, err := read(tree, "etc/selinux/plat_sepolicy_vers.txt"); err == nil {
+	if b, err := filesystem.ReadSmall(tree, "etc/selinux/plat_sepolicy_vers.txt"); err == nil {
 		learn(card.FactPolicy, policyVersion(string(b)))
-	}
-	if odm == nil && has(tree, "odm/etc/vintf") { // phones without that partition keep it there
-		odm, _ = fs.Sub(tree, "odm")
 	}
 	if err := vendorInterfaces(tree, odm, learn); err != nil {
 		return err
 	}
 	return overlays(tree, learn)
+}
+
+// vendorProps gives the properties that the vendor's files and then those of odm state, of two
+// values odm's (system/core, init/property_service.cpp). Files that are missing or closed to the
+// reader state nothing.
+func vendorProps(tree, odm fs.FS) (map[string]string, error) {
+	mounts := map[string]fs.FS{"vendor": tree}
+	files := map[string]fs.FS{"build.prop": tree}
+	if odm != nil {
+		mounts["odm"], files["etc/build.prop"] = odm, odm
+	}
+	props := map[string]string{}
+	for _, name := range []string{"build.prop", "etc/build.prop"} {
+		if files[name] == nil {
+			continue
+		}
+		more, err := filesystem.Props(files[name], name, mounts)
+		if err != nil && !notThere(err) && !errors.Is(err, fs.ErrPermission) {
+			return nil, err
+		}
+		maps.Copy(props, more)
+	}
+	return props, nil
 }
 
 // noVNDK is the vendor level from which there is no VNDK any more ("VNDK deprecation"
@@ -122,7 +146,7 @@ func vendorInterfaces(tree, odm fs.FS, learn Learn) error {
 		}
 	}
 	for _, name := range []string{"etc/vintf/compatibility_matrix.xml", "compatibility_matrix.xml"} {
-		b, err := read(tree, name)
+		b, err := filesystem.ReadSmall(tree, name)
 		if err != nil {
 			continue
 		}
@@ -137,7 +161,7 @@ func vendorInterfaces(tree, odm fs.FS, learn Learn) error {
 }
 
 func oneManifest(tree fs.FS, name string) (*vintf.Manifest, error) {
-	b, err := read(tree, name)
+	b, err := filesystem.ReadSmall(tree, name)
 	if notThere(err) {
 		return nil, nil
 	}

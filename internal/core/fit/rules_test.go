@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -25,6 +26,14 @@ func parseMatrix(t *testing.T, text string) *vintf.Matrix {
 		t.Fatalf("vintf.ParseMatrix([]byte(text)): %v", err)
 	}
 	return x
+}
+
+// asks is the matrix of a level that asks for version 6.0 of one service.
+func asks(t *testing.T, level int, service string) *vintf.Matrix {
+	return parseMatrix(t, fmt.Sprintf(`<compatibility-matrix version="1.0" type="framework" level="%d"><hal `+
+		`format="hidl" optional="false"><name>%s</name><version>6.0</version><interface><name>`+
+		`IDevicesFactory</name><instance>default</instance></interface></hal></compatibility-matrix>`, level,
+		service))
 }
 
 // good is an image and a phone that go together in everything.
@@ -222,6 +231,27 @@ func TestRules(t *testing.T) {
 		{"a level without a matrix", "vendor-hals", Warn, FitsCare,
 			func(_ *Question, c map[card.Which]string) {
 				with(c, card.FactManifest, strings.Replace(deviceText, `"5"`, `"3"`, 1))
+			}},
+		{"no target level, and every level is served", "vendor-hals", Good, Fits,
+			func(q *Question, c map[card.Which]string) {
+				q.Image.Matrices = append(q.Image.Matrices, asks(t, 6, "android.hardware.audio"))
+				with(c, card.FactManifest, strings.Replace(deviceText, ` target-level="5"`, "", 1))
+			}},
+		{"no target level, and a higher one asks for more", "vendor-hals", Warn, FitsCare,
+			func(q *Question, c map[card.Which]string) {
+				q.Image.Matrices = append(q.Image.Matrices, asks(t, 6, "android.hardware.light"))
+				with(c, card.FactManifest, strings.Replace(deviceText, ` target-level="5"`, "", 1))
+			}},
+		{"no target level, and at a higher one the start waits", "vendor-hals", Unknown, CannotTell,
+			func(q *Question, c map[card.Which]string) {
+				q.Image.Matrices = append(q.Image.Matrices, asks(t, 6, "android.hardware.keymaster"))
+				with(c, card.FactManifest, strings.Replace(deviceText, ` target-level="5"`, "", 1))
+			}},
+		{"no target level, and a higher one asks for another kernel", "kernel", Unknown, FitsCare,
+			func(q *Question, c map[card.Which]string) {
+				q.Image.Matrices = append(q.Image.Matrices, parseMatrix(t, `<compatibility-matrix version="1.0" `+
+					`type="framework" level="6"><kernel version="5.4.1"/></compatibility-matrix>`))
+				with(c, card.FactManifest, strings.Replace(deviceText, ` target-level="5"`, "", 1))
 			}},
 		{"an unread manifest", "vendor-hals", Unknown, CannotTell,
 			func(_ *Question, c map[card.Which]string) {

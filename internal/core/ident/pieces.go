@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/image/blocklist"
@@ -102,20 +104,20 @@ func last(all []sparse.Piece) bool {
 	return open
 }
 
-// ListBase gives the name that a block list and its data share, "" for names of other files:
-// "system" of system.transfer.list, system.new.dat, .new.dat.br, .new.dat.3 and .patch.dat.
+// listFiles matches the names of a block list and of its data, which may be compressed and may be cut
+// into numbered pieces after that: "system.transfer.list", "system.new.dat.br.3".
+var listFiles = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(.+)\.(?:transfer\.list|patch\.dat|new\.dat(?:\.br)?(?:\.\d+)?)$`)
+})
+
+// ListBase gives the name that a block list and its data share, "system" of the names above; "" for
+// names of other files.
 func ListBase(name string) string {
-	name = filepath.Base(strings.ReplaceAll(name, `\`, "/"))
-	for _, end := range []string{".transfer.list", ".new.dat", ".new.dat.br", ".patch.dat"} {
-		if base, ok := strings.CutSuffix(name, end); ok {
-			return base
-		}
+	m := listFiles().FindStringSubmatch(filepath.Base(strings.ReplaceAll(name, `\`, "/")))
+	if m == nil {
+		return ""
 	}
-	if at := strings.LastIndex(name, ".new.dat."); at > 0 && strings.Trim(name[at+len(".new.dat."):],
-		"0123456789") == "" {
-		return name[:at]
-	}
-	return ""
+	return m[1]
 }
 
 // blockList reads the list of a partition whose data is beside it in a folder; false for other
@@ -173,20 +175,23 @@ func (f *File) blockList(r io.ReaderAt, size int64) bool {
 // DataOf gives the files that hold a block list's data, in their order: one, plain or as brotli,
 // or several that are numbered. Errors: *image.Error when there is none, or one is missing.
 func DataOf(base string, names []string) ([]string, error) {
-	for _, one := range []string{base + ".new.dat", base + ".new.dat.br"} {
+	forms := []string{base + ".new.dat", base + ".new.dat.br"}
+	for _, one := range forms {
 		if slices.Contains(names, one) {
 			return []string{one}, nil
 		}
 	}
-	for _, n := range names {
-		if !strings.HasPrefix(n, base+".new.dat.") {
-			continue
+	for _, form := range forms {
+		for _, n := range names {
+			if !strings.HasPrefix(n, form+".") || ListBase(n) != base {
+				continue
+			}
+			s := image.SeriesOf(n, names)
+			if s == nil {
+				return []string{n}, nil // one that is numbered, and alone
+			}
+			return s.Names, s.MissingError("block data")
 		}
-		s := image.SeriesOf(n, names)
-		if s == nil {
-			return []string{n}, nil // one that is numbered, and alone
-		}
-		return s.Names, s.MissingError("block data")
 	}
 	return nil, &image.Error{Format: "block list", Offset: -1, Short: true,
 		What: fmt.Sprintf("the data of %s (%s.new.dat, .br or numbered) is not beside it", base, base)}

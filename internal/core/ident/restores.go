@@ -1,12 +1,11 @@
 package ident
 
 import (
-	"io"
 	"io/fs"
 	"path"
 	"strings"
 
-	"jarlid/internal/core/image"
+	"jarlid/internal/core/image/filesystem"
 )
 
 // RestoringFolders are where manufacturers have the scripts that put their recovery back, in a system.
@@ -45,7 +44,7 @@ func restoring(tree fs.FS) bool {
 					continue
 				}
 				read++
-				if b, err := readSmall(tree, path.Join(root, dir, n.Name())); err == nil &&
+				if b, err := filesystem.ReadSmall(tree, path.Join(root, dir, n.Name())); err == nil &&
 					Restores(string(b)) {
 					return true
 				}
@@ -54,18 +53,3 @@ func restoring(tree fs.FS) bool {
 	}
 	return false
 }
-
-func readSmall(tree fs.FS, name string) ([]byte, error) {
-	file, err := tree.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	st, err := file.Stat()
-	if err != nil || st.IsDir() || st.Size() > maxSmall {
-		return nil, image.Errorf(name, -1, "not a small file")
-	}
-	return io.ReadAll(file)
-}
-
-const maxSmall = 1 << 20

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"strings"
 
-	"jarlid/internal/core/image/boot"
 	"jarlid/internal/core/image/erofs"
 	"jarlid/internal/core/image/ext4"
 	"jarlid/internal/core/image/filesystem"
@@ -76,11 +75,14 @@ func (f *File) fileSystem(label string, tree fs.FS) {
 	part, why := "", ""
 	if tree != nil {
 		for _, p := range buildProps {
-			b, err := readSmall(tree, p.path)
+			props, err := filesystem.Props(tree, p.path, nil)
 			if err != nil {
 				continue
 			}
-			f.Props = boot.ParseProps(b)
+			f.Props = props
+			if own := partitionOfProps(props); p.partition == "" && own != "" {
+				f.Props, _ = filesystem.Props(tree, p.path, map[string]fs.FS{own: tree})
+			}
 			part, why = p.partition, "it holds "+p.path
 			if part == "" {
 				part = partitionOfProps(f.Props)

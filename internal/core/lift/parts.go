@@ -112,7 +112,7 @@ func (l *lister) list(base, dir string, open map[string]func() (io.ReadCloser, e
 		d := &joined{parts: parts}
 		defer func() { _ = d.Close() }()
 		src := &counting{ctx: ctx, r: d, moved: moved}
-		if strings.HasSuffix(data[0], ".br") {
+		if strings.HasPrefix(data[0], base+".new.dat.br") {
 			z, err := wrap.NewFile(wrap.Brotli, d, 0)
 			if err != nil {
 				return nil, err

@@ -1,7 +1,6 @@
 package boot
 
 import (
-	"bytes"
 	"errors"
 	"io"
 	"path"
@@ -98,19 +97,4 @@ func (rd *Ramdisk) take(h *cpio.Header, data io.Reader, want []string) error {
 		}
 	}
 	return nil
-}
-
-// ParseProps reads a property file: lines of name=value, # for comments.
-func ParseProps(b []byte) map[string]string {
-	props := map[string]string{}
-	for line := range bytes.Lines(b) {
-		s := strings.TrimSpace(string(line))
-		if s == "" || s[0] == '#' {
-			continue
-		}
-		if k, v, ok := strings.Cut(s, "="); ok {
-			props[strings.TrimSpace(k)] = strings.TrimSpace(v)
-		}
-	}
-	return props
 }

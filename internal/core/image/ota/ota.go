@@ -20,6 +20,7 @@ const (
 
 	// MetadataName and PayloadName are the members' names in the zip.
 	MetadataName   = "META-INF/com/android/metadata"
+	metadataProto  = MetadataName + ".pb"
 	PayloadName    = "payload.bin"
 	PropertiesName = "payload_properties.txt"
 
@@ -28,7 +29,7 @@ const (
 
 // Package is an A/B package.
 type Package struct {
-	Metadata      map[string]string // the metadata file's keys; nil when there is none
+	Metadata      map[string]string // by the keys of the text form; nil when there is none
 	Properties    map[string]string // payload_properties.txt; nil when there is none
 	PayloadOffset int64             // where payload.bin begins in the file
 	PayloadSize   int64
@@ -61,6 +62,7 @@ func Parse(r io.ReaderAt, size int64) (*Package, error) {
 	}
 	p := &Package{}
 	var body *zip.File
+	var proto map[string]string
 	for _, f := range z.File {
 		switch f.Name {
 		case PayloadName:
@@ -73,7 +75,19 @@ func Parse(r io.ReaderAt, size int64) (*Package, error) {
 			if p.Metadata, err = properties(f); err != nil {
 				return nil, err
 			}
+		case metadataProto:
+			if proto, err = protoMetadata(f); err != nil {
+				return nil, err
+			}
 		}
+	}
+	for k, v := range p.Metadata { // newer packages have both forms, the newest the second alone
+		if proto != nil {
+			proto[k] = v
+		}
+	}
+	if proto != nil {
+		p.Metadata = proto
 	}
 	if body == nil {
 		return p, ErrNotAB
@@ -98,6 +112,21 @@ func Parse(r io.ReaderAt, size int64) (*Package, error) {
 
 // properties reads a member of lines name=value.
 func properties(f *zip.File) (map[string]string, error) {
+	b, err := content(f)
+	if err != nil {
+		return nil, err
+	}
+	m := map[string]string{}
+	for line := range strings.Lines(string(b)) {
+		if k, v, ok := strings.Cut(strings.TrimSpace(line), "="); ok {
+			m[strings.TrimSpace(k)] = strings.TrimSpace(v)
+		}
+	}
+	return m, nil
+}
+
+// content reads a member of at most maxMetadata bytes.
+func content(f *zip.File) ([]byte, error) {
 	r, err := f.Open()
 	if err != nil {
 		return nil, &image.Error{Format: formatName, Offset: -1, What: f.Name + " cannot be opened", Err: err}
@@ -110,11 +139,5 @@ func properties(f *zip.File) (map[string]string, error) {
 	if len(b) > maxMetadata {
 		return nil, image.Errorf(formatName, -1, "%s is larger than %d bytes", f.Name, maxMetadata)
 	}
-	m := map[string]string{}
-	for line := range strings.Lines(string(b)) {
-		if k, v, ok := strings.Cut(strings.TrimSpace(line), "="); ok {
-			m[strings.TrimSpace(k)] = strings.TrimSpace(v)
-		}
-	}
-	return m, nil
+	return b, nil
 }

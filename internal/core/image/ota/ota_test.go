@@ -3,7 +3,9 @@ package ota
 import (
 	"archive/zip"
 	"bytes"
+	"encoding/hex"
 	"errors"
+	"maps"
 	"testing"
 
 	"jarlid/internal/core/image"
@@ -63,6 +65,44 @@ func TestParse(t *testing.T) {
 	}
 }
 
+// TestProtoMetadata reads what protoc 3.21 made of a text by the published
+// ota_metadata.proto, alone and beside the text form.
+func TestProtoMetadata(t *testing.T) {
+	const proto = "08011001180122250a126f74612d70726f70657274792d66696c6573120f7061796c6f61642e62696e3a313a32" +
+		"2a410a0664756e6c696e0a09776c5f64756e6c696e1229776c2f64756e6c696e2f64756e6c696e3a31342f412f313a75736572" +
+		"2f72656c656173652d6b6579731a0131324c0a0664756e6c696e1229776c2f64756e6c696e2f64756e6c696e3a31352f422f32" +
+		"3a757365722f72656c656173652d6b6579731a01322080f2d6ca062a023335320a323032362d30312d30354801"
+	message, err := hex.DecodeString(proto)
+	if err != nil {
+		t.Fatalf("hex.DecodeString(proto): %v", err)
+	}
+	want := map[string]string{"ota-type": "AB", "ota-wipe": "yes", "ota-downgrade": "yes",
+		"spl-downgrade":      "yes",
+		"ota-property-files": "payload.bin:1:2", "pre-device": "dunlin|wl_dunlin",
+		"pre-build": "wl/dunlin/dunlin:14/A/1:user/release-keys", "pre-build-incremental": "1",
+		"post-device": "dunlin", "post-build": "wl/dunlin/dunlin:15/B/2:user/release-keys",
+		"post-build-incremental": "2", "post-timestamp": "1767225600", "post-sdk-level": "35",
+		"post-security-patch-level": "2026-01-05"}
+	for _, text := range []string{"", "pre-device=dunlin\nextra=1\n"} {
+		members := []string{PayloadName, body(t), metadataProto, string(message)}
+		expect := maps.Clone(want)
+		if text != "" {
+			members = append(members, MetadataName, text)
+			expect["pre-device"], expect["extra"] = "dunlin", "1"
+		}
+		b := pack(t, zip.Store, members...)
+		p, err := Parse(bytes.NewReader(b), int64(len(b)))
+		if err != nil || !maps.Equal(p.Metadata, expect) {
+			t.Errorf("with the text %q: %v, %v; want %v", text, p, err, expect)
+		}
+	}
+	cut := pack(t, zip.Store, PayloadName, body(t), metadataProto, string(message[:40]))
+	var e *image.Error
+	if _, err := Parse(bytes.NewReader(cut), int64(len(cut))); !errors.As(err, &e) {
+		t.Errorf("a message cut at byte 40: %v", err)
+	}
+}
+
 // TestReading follows a phone through a package of ten blocks whose payload
 // is in blocks 1 to 8.
 func TestReading(t *testing.T) {
@@ -100,6 +140,7 @@ func TestReading(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add(pack(f, zip.Store, PayloadName, body(f), MetadataName, "pre-device=dunlin"))
+	f.Add(pack(f, zip.Store, PayloadName, body(f), metadataProto, "\x10\x01\x2a\x08\x0a\x06dunlin"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		p, err := Parse(bytes.NewReader(b), int64(len(b)))
 		var e *image.Error

@@ -235,27 +235,27 @@ func (p *Payload) check(size int64) error {
 	return nil
 }
 
-// field is one field of a protobuf message.
-type field struct {
-	num   protowire.Number
-	value uint64
-	bytes []byte
+// Field is one field of a protobuf message: a number, or bytes.
+type Field struct {
+	Num   protowire.Number
+	Value uint64
+	Bytes []byte
 }
 
-// each calls f for every varint and length-delimited field of b.
-func each(b []byte, f func(field) error) error {
+// EachField calls f for every varint and length-delimited field of the message b.
+func EachField(b []byte, f func(Field) error) error {
 	for len(b) > 0 {
 		num, typ, n := protowire.ConsumeTag(b)
 		if n < 0 {
 			return protowire.ParseError(n)
 		}
 		b = b[n:]
-		v := field{num: num}
+		v := Field{Num: num}
 		switch typ {
 		case protowire.VarintType:
-			v.value, n = protowire.ConsumeVarint(b)
+			v.Value, n = protowire.ConsumeVarint(b)
 		case protowire.BytesType:
-			v.bytes, n = protowire.ConsumeBytes(b)
+			v.Bytes, n = protowire.ConsumeBytes(b)
 		default:
 			n = protowire.ConsumeFieldValue(num, typ, b)
 		}
@@ -277,53 +277,53 @@ func each(b []byte, f func(field) error) error {
 // Extent, DynamicPartitionMetadata, DynamicPartitionGroup.
 
 func (p *Payload) manifest(b []byte) error {
-	return each(b, func(f field) error {
-		switch f.num {
+	return EachField(b, func(f Field) error {
+		switch f.Num {
 		case 3:
-			p.BlockSize = f.value
+			p.BlockSize = f.Value
 		case 4:
-			p.SignatureOffset = f.value
+			p.SignatureOffset = f.Value
 		case 5:
-			p.SignatureSize = f.value
+			p.SignatureSize = f.Value
 		case 12:
-			p.MinorVersion = f.value
+			p.MinorVersion = f.Value
 		case 13:
-			part, err := partition(f.bytes)
+			part, err := partition(f.Bytes)
 			p.Partitions = append(p.Partitions, part)
 			return err
 		case 14:
-			p.MaxTimestamp = int64(f.value)
+			p.MaxTimestamp = int64(f.Value)
 		case 15:
-			return p.dynamic(f.bytes)
+			return p.dynamic(f.Bytes)
 		case 16:
-			p.Partial = f.value != 0
+			p.Partial = f.Value != 0
 		case 18:
-			p.SecurityPatch = string(f.bytes)
+			p.SecurityPatch = string(f.Bytes)
 		}
 		return nil
 	})
 }
 
 func (p *Payload) dynamic(b []byte) error {
-	return each(b, func(f field) error {
-		switch f.num {
+	return EachField(b, func(f Field) error {
+		switch f.Num {
 		case 1:
 			var g Group
-			err := each(f.bytes, func(f field) error {
-				switch f.num {
+			err := EachField(f.Bytes, func(f Field) error {
+				switch f.Num {
 				case 1:
-					g.Name = string(f.bytes)
+					g.Name = string(f.Bytes)
 				case 2:
-					g.Size = f.value
+					g.Size = f.Value
 				case 3:
-					g.Partitions = append(g.Partitions, string(f.bytes))
+					g.Partitions = append(g.Partitions, string(f.Bytes))
 				}
 				return nil
 			})
 			p.Groups = append(p.Groups, g)
 			return err
 		case 2:
-			p.Snapshots = f.value != 0
+			p.Snapshots = f.Value != 0
 		}
 		return nil
 	})
@@ -331,18 +331,18 @@ func (p *Payload) dynamic(b []byte) error {
 
 func partition(b []byte) (Partition, error) {
 	var p Partition
-	err := each(b, func(f field) error {
-		switch f.num {
+	err := EachField(b, func(f Field) error {
+		switch f.Num {
 		case 1:
-			p.Name = string(f.bytes)
+			p.Name = string(f.Bytes)
 		case 2:
-			p.RunPostinstall = f.value != 0
+			p.RunPostinstall = f.Value != 0
 		case 6:
-			return info(f.bytes, &p.OldSize, nil)
+			return info(f.Bytes, &p.OldSize, nil)
 		case 7:
-			return info(f.bytes, &p.Size, &p.Hash)
+			return info(f.Bytes, &p.Size, &p.Hash)
 		case 8:
-			op, err := operation(f.bytes)
+			op, err := operation(f.Bytes)
 			p.Ops = append(p.Ops, op)
 			return err
 		}
@@ -352,12 +352,12 @@ func partition(b []byte) (Partition, error) {
 }
 
 func info(b []byte, size *uint64, hash *[]byte) error {
-	return each(b, func(f field) error {
+	return EachField(b, func(f Field) error {
 		switch {
-		case f.num == 1:
-			*size = f.value
-		case f.num == 2 && hash != nil:
-			*hash = f.bytes
+		case f.Num == 1:
+			*size = f.Value
+		case f.Num == 2 && hash != nil:
+			*hash = f.Bytes
 		}
 		return nil
 	})
@@ -365,31 +365,31 @@ func info(b []byte, size *uint64, hash *[]byte) error {
 
 func operation(b []byte) (Operation, error) {
 	var op Operation
-	err := each(b, func(f field) error {
-		switch f.num {
+	err := EachField(b, func(f Field) error {
+		switch f.Num {
 		case 1:
-			op.Type = OpType(f.value)
+			op.Type = OpType(f.Value)
 		case 2:
-			op.DataOffset = f.value
+			op.DataOffset = f.Value
 		case 3:
-			op.Length = f.value
+			op.Length = f.Value
 		case 5:
-			op.SrcLength = f.value
+			op.SrcLength = f.Value
 		case 6:
 			var e Extent
-			err := each(f.bytes, func(f field) error {
-				switch f.num {
+			err := EachField(f.Bytes, func(f Field) error {
+				switch f.Num {
 				case 1:
-					e.Start = f.value
+					e.Start = f.Value
 				case 2:
-					e.Blocks = f.value
+					e.Blocks = f.Value
 				}
 				return nil
 			})
 			op.Dst = append(op.Dst, e)
 			return err
 		case 8:
-			op.SHA256 = f.bytes
+			op.SHA256 = f.Bytes
 		}
 		return nil
 	})
