@@ -79,7 +79,8 @@ func TestImportedProps(t *testing.T) {
 			root + "build.prop": {Data: []byte("import /system/etc/levels.prop ro.build.version.*\n" +
 				"import /vendor/build.prop\n")},
 			root +
-				"etc/levels.prop": {Data: []byte("ro.build.version.sdk=34\nro.build.version.release=14\nro.x=1\n")},
+				"etc/levels.prop": {Data: []byte("ro.build.version.sdk=34\n" +
+				"ro.build.version.release=14\nro.x=1\n")},
 		}
 		im, err := ReadImage("it", tree, 0)
 		if err != nil || im.API != 34 || im.Release != "14" {

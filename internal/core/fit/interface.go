@@ -102,8 +102,8 @@ func (q *Question) atAnyLevel(m *vintf.Manifest, k *Check) {
 		if waits {
 			k.Outcome = Unknown
 		}
-		k.Why = fmt.Sprintf("the vendor's manifest states no target level; at level %d the image asks for what "+
-			"it lacks: %s", level, strings.Join(lacks, "; "))
+		k.Why = fmt.Sprintf("the vendor's manifest states no target level; at level %d the image asks for "+
+			"what it lacks: %s", level, strings.Join(lacks, "; "))
 	}
 }
 
@@ -245,8 +245,8 @@ func (q *Question) kernelAtAnyLevel(version string, config map[string]string, k 
 		}
 		if r := x.CheckKernel(version, level, config); len(r.Listed) > 0 && (!r.Version || len(r.Wrong) > 0) {
 			k.Outcome = Unknown
-			k.Why = fmt.Sprintf("the vendor's manifest states no target level; at level %d the image asks for "+
-				"another kernel or configuration", level)
+			k.Why = fmt.Sprintf("the vendor's manifest states no target level; at level %d the image asks "+
+				"for another kernel or configuration", level)
 			return
 		}
 	}

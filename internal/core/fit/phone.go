@@ -68,9 +68,9 @@ func Vendor(tree, odm fs.FS, learn Learn) error {
 	return overlays(tree, learn)
 }
 
-// vendorProps gives the properties that the vendor's files and then those of odm state, of two
-// values odm's (system/core, init/property_service.cpp). Files that are missing or closed to the
-// reader state nothing.
+// vendorProps gives the properties that the vendor's files state, and after them odm's, whose values
+// count (system/core, init/property_service.cpp). Files that are missing or closed to the reader state
+// nothing.
 func vendorProps(tree, odm fs.FS) (map[string]string, error) {
 	mounts := map[string]fs.FS{"vendor": tree}
 	files := map[string]fs.FS{"build.prop": tree}

@@ -249,8 +249,9 @@ func TestRules(t *testing.T) {
 			}},
 		{"no target level, and a higher one asks for another kernel", "kernel", Unknown, FitsCare,
 			func(q *Question, c map[card.Which]string) {
-				q.Image.Matrices = append(q.Image.Matrices, parseMatrix(t, `<compatibility-matrix version="1.0" `+
-					`type="framework" level="6"><kernel version="5.4.1"/></compatibility-matrix>`))
+				q.Image.Matrices = append(q.Image.Matrices, parseMatrix(t,
+					`<compatibility-matrix version="1.0" type="framework" level="6">`+
+						`<kernel version="5.4.1"/></compatibility-matrix>`))
 				with(c, card.FactManifest, strings.Replace(deviceText, ` target-level="5"`, "", 1))
 			}},
 		{"an unread manifest", "vendor-hals", Unknown, CannotTell,
