@@ -2,6 +2,7 @@ package act
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -12,21 +13,35 @@ import (
 	"jarlid/internal/say"
 )
 
-// appPath is where an app package lies while the system installs it.
-const appPath = "/data/local/tmp/jarlid-app.apk"
+// appPath is where an app's files lie while the system installs them, with the file's number.
+const appPath = "/data/local/tmp/jarlid-app-%d.apk"
 
-// installApp sends an app package to the started system and has its package
+// installApp sends an app's files to the started system and has its package
 // service install it.
 func (j *Actor) installApp(ctx context.Context, s *plan.InstallApp) (Done, error) {
-	d := Done{Bytes: s.File.Size}
-	// what is left lies among temporary files
-	defer func() { _ = j.Shell().Remove(context.WithoutCancel(ctx), appPath) }()
-	var err error
-	if d.SHA256, err = j.sendFile(ctx, s.File, appPath, filepath.Base(s.File.Path)); err != nil {
-		return d, err
+	d := Done{Bytes: s.Size()}
+	var parts []shell.Part
+	for i, f := range s.All() {
+		to := fmt.Sprintf(appPath, i)
+		// what is left lies among temporary files
+		defer func() { _ = j.Shell().Remove(context.WithoutCancel(ctx), to) }()
+		sum, err := j.sendFile(ctx, f, to, filepath.Base(f.Path))
+		if err != nil {
+			return d, err
+		}
+		if i == 0 {
+			d.SHA256 = sum
+		}
+		parts = append(parts, shell.Part{Name: fmt.Sprintf("%d.apk", i), Path: to, Size: f.Size})
 	}
 	j.Obs.Say(say.Wait, "the system installs %s", filepath.Base(s.File.Path))
-	text, err := j.Shell().InstallApp(ctx, appPath)
+	var text string
+	var err error
+	if len(parts) == 1 {
+		text, err = j.Shell().InstallApp(ctx, parts[0].Path)
+	} else {
+		text, err = j.Shell().InstallParts(ctx, parts)
+	}
 	if err != nil {
 		return d, err
 	}

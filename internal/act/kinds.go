@@ -52,6 +52,13 @@ func file(f *ident.File) journal.File {
 	return journal.File{Path: f.Path, Size: f.Size}
 }
 
+func records(files []*ident.File) (list []journal.File) {
+	for _, f := range files {
+		list = append(list, file(f))
+	}
+	return list
+}
+
 // The forms of steps in a journal.
 type (
 	modeForm struct {
@@ -70,6 +77,10 @@ type (
 	}
 	fileForm struct {
 		File journal.File `json:"file"`
+	}
+	appForm struct {
+		File  journal.File   `json:"file"`
+		Parts []journal.File `json:"parts,omitempty"`
 	}
 	writeForm struct {
 		File      journal.File   `json:"file"`
@@ -140,7 +151,8 @@ var kinds = map[reflect.Type]kind{
 	reflect.TypeFor[*plan.Relock](): of("relock", (*Actor).relock, nil,
 		func(s *plan.Relock) any { return relockForm{s.Images} }, nil),
 	reflect.TypeFor[*plan.InstallApp](): of("install-app", (*Actor).installApp, (*Actor).appInstalled,
-		func(s *plan.InstallApp) any { return fileForm{file(s.File)} }, (*Outcome).appInstalled),
+		func(s *plan.InstallApp) any { return appForm{file(s.File), records(s.Parts)} },
+		(*Outcome).appInstalled),
 	reflect.TypeFor[*plan.RestoreFiles](): of("restore-files", (*Actor).restoreFiles, nil,
 		func(s *plan.RestoreFiles) any { return restoreForm{s.Dir, len(s.Item.Files)} }, nil),
 	reflect.TypeFor[*plan.CopySlot](): of("copy-slot", (*Actor).copySlot, nil,

@@ -78,10 +78,11 @@ type Moved struct {
 
 // AppResult is one app that was installed.
 type AppResult struct {
-	Path      string `json:"path"`
-	Name      string `json:"name"`
-	Version   int64  `json:"version"`
-	Confirmed string `json:"confirmed"`
+	Path      string   `json:"path"`
+	Parts     []string `json:"parts,omitempty"` // the paths of its further files
+	Name      string   `json:"name"`
+	Version   int64    `json:"version"`
+	Confirmed string   `json:"confirmed"`
 }
 
 // What steps come to, once they are confirmed.
@@ -110,8 +111,12 @@ func (o *Outcome) erased(s *plan.Erase, d Done) {
 }
 
 func (o *Outcome) appInstalled(s *plan.InstallApp, d Done) {
-	o.Apps = append(o.Apps, AppResult{Path: s.File.Path, Name: s.File.App.Name, Version: s.File.App.Version,
-		Confirmed: d.Confirm})
+	r := AppResult{Path: s.File.Path, Name: s.File.App.Name, Version: s.File.App.Version,
+		Confirmed: d.Confirm}
+	for _, part := range s.Parts {
+		r.Parts = append(r.Parts, part.Path)
+	}
+	o.Apps = append(o.Apps, r)
 }
 
 // UnknownError says that an act's outcome can't be told.

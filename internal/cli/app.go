@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/core/spell"
 	"jarlid/internal/say"
 	"jarlid/internal/task"
 )
@@ -27,7 +28,11 @@ func (a *app) showApps(t *task.App, e end) {
 	}
 	var names []string
 	for _, r := range e.job.Out.Apps {
-		names = append(names, base(r.Path))
+		name := base(r.Path)
+		if n := len(r.Parts); n > 0 {
+			name += " with " + spell.Counted(n, "part")
+		}
+		names = append(names, name)
 	}
 	a.say(e.job.Name, say.Done, "installed: %s", strings.Join(names, ", "))
 }

@@ -50,6 +50,49 @@ func (l *lab) firstStart(name, says string) {
 		l.file("theirs.apk", must(theirs.Package())))
 }
 
+// TestAppInParts: an app in three files is installed in one session, and nothing is sent when they are
+// not all of one app.
+func TestAppInParts(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		l.standin("turnstone", "--mode", "system")
+		part := func(name string, change func(*scenario.App)) string {
+			a := scenario.FieldLog
+			change(&a)
+			return l.file(name, must(a.Package()))
+		}
+		whole := part("fieldlog.apk", func(a *scenario.App) { a.Parts = true })
+		arm := part("arm.apk", func(a *scenario.App) { a.Part, a.ABI = "config.armeabi_v7a", "armeabi-v7a" })
+		german := part("german.apk", func(a *scenario.App) { a.Part = "config.de" })
+		older := part("older.apk", func(a *scenario.App) { a.Part, a.Version = "config.fr", 41 })
+		theirs := part("theirs.apk", func(a *scenario.App) { a.Part, a.By = "config.fr", "wickerlight" })
+		tide := part("tidetool.apk", func(a *scenario.App) { a.Name = scenario.TideTool.Name })
+		defer l.hands("turnstone", "allow")()
+		for _, c := range []struct {
+			files []string
+			code  int
+			says  []string
+		}{
+			{[]string{whole}, 3, []string{"stop  not-an-app", "can't be installed without its parts"}},
+			{[]string{arm, german}, 3, []string{"stop  not-an-app", "nothing without the app's package"}},
+			{[]string{whole, arm, older}, 3, []string{"part of version 41 of the app " +
+				"org.saltmarsh.fieldlog"}},
+			{[]string{whole, arm, theirs}, 3, []string{"theirs.apk is signed with another key than arm.apk"}},
+			{[]string{arm, whole, tide, german}, 0, []string{"installed: fieldlog.apk with 2 parts, " +
+				"tidetool.apk"}},
+			{[]string{whole, "--accept", "not-an-app"}, 5, []string{"one of its parts is missing (Failure " +
+				"[INSTALL_FAILED_MISSING_SPLIT"}},
+		} {
+			l.want(c.code, c.says, append([]string{"app", "--yes"}, c.files...)...)
+		}
+		for _, name := range []string{"base", "split_config.armeabi_v7a", "split_config.de"} {
+			if !there(l.data("app/" + scenario.FieldLog.Name + "/" + name + ".apk")) {
+				t.Errorf("the phone does not have %s of the app in parts", name)
+			}
+		}
+		l.want(0, []string{"the part config.armeabi_v7a of the app org.saltmarsh.fieldlog"}, "ident", arm)
+	})
+}
+
 // TestEvenings does the whole evening on each phone with slots: format, ROM,
 // restart, two add-ons, first boot, apps.
 func TestEvenings(t *testing.T) {

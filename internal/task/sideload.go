@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image/appsig"
+	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
@@ -245,8 +246,7 @@ func (t *Put) Result(j *engine.Job) Stored {
 type App struct {
 	Files []string `json:"files" yaml:"files"`
 
-	files    []*ident.File
-	unsigned []string // of each, why it is not as anybody signed it; ""
+	files []plan.AppFile
 }
 
 // Apps is its outcome.
@@ -259,29 +259,32 @@ func (*App) Name() string { return "app" }
 
 // Load reads the packages.
 func (t *App) Load(ctx context.Context, e *Env) error {
-	var err error
-	if t.files, err = e.identifyAll(ctx, t.Files); err != nil {
-		return err
-	}
-	for _, f := range t.files {
-		unsigned := ""
+	all, err := e.identifyAll(ctx, t.Files)
+	for _, f := range all {
+		file := plan.AppFile{File: f}
 		if f.Kind == ident.App && f.App != nil {
 			// One that was changed after it was signed is a finding of every file that is sent.
-			if _, err := files.ReadPackage(ctx, f.Path); errors.Is(err, appsig.ErrUnsigned) {
-				unsigned = filepath.Base(f.Path) + ": " + cmp.Or(errors.Unwrap(err), err).Error()
+			p, err := files.ReadPackage(ctx, f.Path)
+			switch {
+			case errors.Is(err, appsig.ErrUnsigned):
+				file.Unsigned = filepath.Base(f.Path) + ": " + cmp.Or(errors.Unwrap(err), err).Error()
+			case err == nil:
+				file.Signer = zipsig.Fingerprint(p.Signature.Current()[0].Cert)
 			}
 		}
-		t.unsigned = append(t.unsigned, unsigned)
+		t.files = append(t.files, file)
 	}
-	return nil
+	return err
 }
 
 // Prepare makes the steps.
 func (t *App) Prepare(*engine.Input) (*engine.Draft, error) {
 	d := &engine.Draft{}
-	for i, f := range t.files {
-		d.Steps, d.Files = append(d.Steps, &plan.InstallApp{File: f, Unsigned: t.unsigned[i]}),
-			append(d.Files, record(f))
+	for _, f := range t.files {
+		d.Files = append(d.Files, record(f.File))
+	}
+	for _, s := range plan.AppsOf(t.files) {
+		d.Steps = append(d.Steps, s)
 	}
 	return d, nil
 }

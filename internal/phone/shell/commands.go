@@ -159,6 +159,24 @@ echo =mounts; cat /proc/mounts`, Answer: "the tables of proc(5), the second one 
 	installApp = &Command{Name: "install-app", Purpose: "install an app package that is on the phone",
 		Line: `pm install -r "$1" 2>&1`, Answer: "Success, or a line with the reason",
 		Without: "it has failed", Quiet: quietLong, Changes: true}
+
+	openSession = &Command{Name: "open-session", Purpose: "begin to install an app of $1 bytes in several " +
+		"files",
+		Line: `pm install-create -r -S "$1" 2>&1`, Answer: "Success: created install session [NUMBER]",
+		Without: "it has failed", Changes: true}
+
+	addToSession = &Command{Name: "add-to-session", Purpose: "add the file $4 of $2 bytes, named $3, to " +
+		"session $1",
+		Line: `pm install-write -S "$2" "$1" "$3" "$4" 2>&1`, Answer: "Success, or a line with the reason",
+		Without: "it has failed", Quiet: quietLong, Changes: true}
+
+	commitSession = &Command{Name: "commit-session", Purpose: "install what session $1 holds",
+		Line: `pm install-commit "$1" 2>&1`, Answer: "Success, or a line with the reason",
+		Without: "it has failed", Quiet: quietLong, Changes: true}
+
+	abandonSession = &Command{Name: "abandon-session", Purpose: "drop session $1",
+		Line: `pm install-abandon "$1"`, Answer: "nothing", Without: "the system drops it after days",
+		Changes: true}
 )
 
 // mkfs is one way to make a file system.
@@ -198,7 +216,8 @@ func Commands() []*Command {
 	list := []*Command{alive, props, prop, user, charge, activeSlot, accounts, locked, kernel, file, start,
 		exists, folder,
 		realPath, blocks, size, mounts, fstab, free, digest, deviceDigest, readBlock, sameAsRead, writeBlocks,
-		copyDevice, dropCaches, mount, bind, remount, unmount, remove, move, writeText, apps, installApp}
+		copyDevice, dropCaches, mount, bind, remount, unmount, remove, move, writeText, apps, installApp,
+		openSession, addToSession, commitSession, abandonSession}
 	for _, m := range ways {
 		list = append(list, m.try, m.make)
 	}

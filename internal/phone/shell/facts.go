@@ -125,6 +125,44 @@ func (s *Shell) InstallApp(ctx context.Context, name string) (string, error) {
 	return strings.TrimSpace(a.text()), err
 }
 
+// Part is one file of an app in several.
+type Part struct {
+	Name string // in the session
+	Path string // on the phone
+	Size int64  // bytes
+}
+
+// InstallParts has the package service install an app of several files in one session, and gives the
+// answer of the last call that was made. On a refusal the session is dropped.
+func (s *Shell) InstallParts(ctx context.Context, parts []Part) (string, error) {
+	total := int64(0)
+	for _, p := range parts {
+		total += p.Size
+	}
+	a, err := s.ask(ctx, openSession, strconv.FormatInt(total, 10))
+	text := strings.TrimSpace(a.text())
+	if err != nil || !strings.Contains(text, "Success") {
+		return text, err
+	}
+	_, number, _ := strings.Cut(text, "[")
+	number, _, ok := strings.Cut(number, "]")
+	if _, err := strconv.Atoi(number); err != nil || !ok {
+		return "", fmt.Errorf("the package service opened a session and gave no number: %q", text)
+	}
+	for _, p := range parts {
+		a, err = s.ask(ctx, addToSession, number, strconv.FormatInt(p.Size, 10), p.Name, p.Path)
+		if text = strings.TrimSpace(a.text()); err != nil || !strings.Contains(text, "Success") {
+			_, _ = s.ask(context.WithoutCancel(ctx), abandonSession, number)
+			return text, err
+		}
+	}
+	a, err = s.ask(ctx, commitSession, number)
+	if text = strings.TrimSpace(a.text()); err != nil || !strings.Contains(text, "Success") {
+		_, _ = s.ask(context.WithoutCancel(ctx), abandonSession, number)
+	}
+	return text, err
+}
+
 // HasApp reports whether the package service lists an app.
 func (s *Shell) HasApp(ctx context.Context, name string) (bool, error) {
 	a, err := s.ask(ctx, apps, name)

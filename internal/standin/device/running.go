@@ -18,6 +18,9 @@ type Running struct {
 	Mounts []Mounted                        // what a recovery has mounted, in its order
 	Since  time.Time                        // when it began
 	Key    []byte
+	// Sessions are the package service's open ones by their number, with the files each holds.
+	Sessions    map[string][]string
+	LastSession int
 }
 
 // Traits say how a recovery behaves; its image carries them.

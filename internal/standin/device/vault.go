@@ -34,9 +34,10 @@ type vault struct {
 
 // App is one that the owner installed.
 type App struct {
-	Name    string `json:"name"`
-	Version int64  `json:"version"`
-	Signer  string `json:"signer"` // fingerprint of its certificate
+	Name    string   `json:"name"`
+	Version int64    `json:"version"`
+	Signer  string   `json:"signer"` // fingerprint of its certificate
+	Parts   []string `json:"parts,omitempty"`
 }
 
 // DataError says that a system cannot read the data.
@@ -296,6 +297,9 @@ func (p *Phone) savePlain(v *vault) error {
 	for _, a := range v.Apps {
 		list += fmt.Sprintf("<package name=%q codePath=\"/data/app/%s\" />\n", a.Name, a.Name)
 		files["app/"+a.Name+"/base.apk"] = "the app\n"
+		for _, part := range a.Parts {
+			files["app/"+a.Name+"/split_"+part+".apk"] = "a part of the app\n"
+		}
 	}
 	files[packagesFile] = list + "</packages>\n"
 	for name, text := range files {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -70,14 +71,20 @@ func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) e
 			fmt.Fprintln(h.Stdout, "package:"+a.Name)
 		}
 		return nil
-	case args[0] != "install":
-		return fmt.Errorf("unknown command '%s'", args[0])
+	case args[0] == "install":
+		names, _ := operands(args[1:])
+		if len(names) != 1 {
+			return errors.New("no package specified")
+		}
+		return answer(h, sh.install([]string{path.Clean(names[0])}))
+	case strings.HasPrefix(args[0], "install-"):
+		return sh.session(h, args[0], args[1:])
 	}
-	names, _ := operands(args[1:])
-	if len(names) != 1 {
-		return errors.New("no package specified")
-	}
-	err := sh.install(path.Clean(names[0]))
+	return fmt.Errorf("unknown command '%s'", args[0])
+}
+
+// answer prints the result of an install.
+func answer(h interp.HandlerContext, err error) error {
 	var no installRefusal
 	if errors.As(err, &no) {
 		fmt.Fprintf(h.Stdout, "Failure [%s]\n", string(no))
@@ -89,38 +96,99 @@ func (sh *shell) pm(_ context.Context, h interp.HandlerContext, args []string) e
 	return err
 }
 
+// session is pm's install-create, -write, -commit and -abandon (frameworks/base,
+// PackageManagerShellCommand.java).
+func (sh *shell) session(h interp.HandlerContext, what string, args []string) error {
+	p := sh.p
+	if what == "install-create" {
+		p.Mu.Lock()
+		defer p.Mu.Unlock()
+		sh.r.LastSession += 1000
+		sh.r.Sessions = map[string][]string{strconv.Itoa(sh.r.LastSession): {}}
+		fmt.Fprintf(h.Stdout, "Success: created install session [%d]\n", sh.r.LastSession)
+		return nil
+	}
+	size := int64(-1)
+	if len(args) > 1 && args[0] == "-S" {
+		size, _ = strconv.ParseInt(args[1], 10, 64)
+		args = args[2:]
+	}
+	if len(args) == 0 {
+		return errors.New("no session specified")
+	}
+	p.Mu.Lock()
+	files, known := sh.r.Sessions[args[0]]
+	p.Mu.Unlock()
+	if !known {
+		fmt.Fprintln(h.Stdout, "Failure [SecurityException: Caller has no access to session "+args[0]+"]")
+		return interp.ExitStatus(1)
+	}
+	switch what {
+	case "install-write":
+		if len(args) != 3 {
+			return errors.New("no file specified")
+		}
+		local, _, _ := sh.local(path.Clean(args[2]))
+		if st, err := os.Stat(local); err != nil || st.Size() != size {
+			fmt.Fprintf(h.Stdout, "Error: Unable to read %d bytes of %s\n", size, args[2])
+			return interp.ExitStatus(1)
+		}
+		p.Mu.Lock()
+		sh.r.Sessions[args[0]] = append(files, path.Clean(args[2]))
+		p.Mu.Unlock()
+		fmt.Fprintf(h.Stdout, "Success: streamed %d bytes\n", size)
+		return nil
+	case "install-commit":
+		p.Mu.Lock()
+		delete(sh.r.Sessions, args[0])
+		p.Mu.Unlock()
+		return answer(h, sh.install(files))
+	}
+	p.Mu.Lock()
+	delete(sh.r.Sessions, args[0])
+	p.Mu.Unlock()
+	fmt.Fprintln(h.Stdout, "Success")
+	return nil
+}
+
 // installRefusal is why pm does not install an app, as it prints it.
 type installRefusal string
 
 func (r installRefusal) Error() string { return string(r) }
 
-func (sh *shell) install(name string) error {
+// install installs an app of one package and its parts.
+func (sh *shell) install(names []string) error {
 	p, v := sh.p, sh.r.Vault
-	local, _, _ := sh.local(name)
-	f, err := os.Open(local)
-	if err != nil {
-		return errors.New("Can't open file: " + name)
+	var a *apk.App
+	var signed *appsig.Signature
+	var abis []string
+	splits := map[string]bool{}
+	for _, name := range names {
+		one, by, err := sh.appFile(name)
+		switch {
+		case err != nil:
+			return err
+		case splits[one.Split]:
+			return installRefusal("INSTALL_FAILED_INVALID_APK: Split " + one.Split +
+				" was defined multiple times")
+		case a != nil && (one.Name != a.Name || one.Version != a.Version):
+			return installRefusal("INSTALL_FAILED_INVALID_APK: " + one.Name + " inconsistent with " + a.Name)
+		case a != nil && !by.Current()[0].Cert.Equal(signed.Current()[0].Cert):
+			return installRefusal("INSTALL_FAILED_INVALID_APK: signatures are inconsistent")
+		}
+		if abis, splits[one.Split] = append(abis, one.ABIs...), true; a == nil || one.Split == "" {
+			a, signed = one, by
+		}
 	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	a, err := apk.Parse(f, st.Size())
-	if err != nil {
-		return installRefusal("INSTALL_PARSE_FAILED_UNEXPECTED_EXCEPTION: " + err.Error())
-	}
-	signed, err := appsig.Verify(context.Background(), f, st.Size(), nil)
-	if err != nil {
-		return installRefusal("INSTALL_PARSE_FAILED_NO_CERTIFICATES: Failed to collect certificates from " +
-			name +
-			": " + err.Error())
+	switch {
+	case !splits[""]:
+		return installRefusal("INSTALL_FAILED_INVALID_APK: Full install must include a base package")
+	case a.Parts && len(names) == 1:
+		return installRefusal("INSTALL_FAILED_MISSING_SPLIT: Missing split for " + a.Name)
 	}
 	runs := map[string][]string{"arm64-v8a": {"arm64-v8a", "armeabi-v7a", "armeabi"},
 		"armeabi-v7a": {"armeabi-v7a", "armeabi"}}[sh.r.Props["ro.product.cpu.abi"]]
-	if len(a.ABIs) > 0 && !slices.ContainsFunc(a.ABIs, func(s string) bool {
-		return slices.Contains(runs, s)
-	}) {
+	if len(abis) > 0 && !slices.ContainsFunc(abis, func(s string) bool { return slices.Contains(runs, s) }) {
 		return installRefusal("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
 	}
 	if sdk, _ := strconv.ParseInt(sh.r.Props["ro.build.version.sdk"], 10, 64); a.MinSDK > sdk {
@@ -152,8 +220,35 @@ func (sh *shell) install(name string) error {
 		v.Apps = append(v.Apps, device.App{Name: a.Name})
 		i = len(v.Apps) - 1
 	}
+	delete(splits, "")
 	v.Apps[i].Version, v.Apps[i].Signer = a.Version, signer
+	v.Apps[i].Parts = slices.Sorted(maps.Keys(splits))
 	return p.SaveVault(v, sh.r.Key)
+}
+
+// appFile reads one file of an app, and who signed it.
+func (sh *shell) appFile(name string) (*apk.App, *appsig.Signature, error) {
+	local, _, _ := sh.local(name)
+	f, err := os.Open(local)
+	if err != nil {
+		return nil, nil, errors.New("Can't open file: " + name)
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, nil, err
+	}
+	a, err := apk.Parse(f, st.Size())
+	if err != nil {
+		return nil, nil, installRefusal("INSTALL_PARSE_FAILED_UNEXPECTED_EXCEPTION: " + err.Error())
+	}
+	signed, err := appsig.Verify(context.Background(), f, st.Size(), nil)
+	if err != nil {
+		return nil, nil, installRefusal("INSTALL_PARSE_FAILED_NO_CERTIFICATES: Failed to collect " +
+			"certificates from " +
+			name + ": " + err.Error())
+	}
+	return a, signed, nil
 }
 
 // uname knows -r: the release of the kernel that runs.

@@ -21,6 +21,8 @@ type App struct {
 	Version int32
 	MinSDK  int32
 	ABI     string // of its library; "" for none
+	Part    string // of the app: its name; "" for the app's package
+	Parts   bool   // it is installed with parts alone
 	// By is whose key signs it; "" for Saltmarsh's.
 	By string
 }
@@ -109,7 +111,9 @@ func (a App) manifest() []byte {
 		return b
 	}
 	// The attributes' names come first: the table of resource numbers is theirs.
-	texts := []string{"versionCode", "minSdkVersion", "package", "manifest", "uses-sdk", a.Name}
+	texts := []string{"versionCode", "minSdkVersion", "isSplitRequired", "package", "manifest", "uses-sdk",
+		"split",
+		a.Name, a.Part}
 	var offsets, data []byte
 	for _, s := range texts {
 		offsets = append(offsets, words(uint32(len(data)))...)
@@ -121,7 +125,7 @@ func (a App) manifest() []byte {
 	}
 	pool := chunk(1, 28, words(uint32(len(texts)), 0, 1<<8, uint32(28+len(offsets)), 0),
 		append(offsets, data...))
-	ids := chunk(0x180, 8, nil, words(0x0101021b, 0x0101020c))
+	ids := chunk(0x180, 8, nil, words(0x0101021b, 0x0101020c, 0x01010591))
 	const none = 0xffffffff
 	attr := func(name, raw, kind, value uint32) []byte { return words(none, name, raw, 8|kind<<24, value) }
 	element := func(name uint32, attrs ...[]byte) []byte {
@@ -131,8 +135,14 @@ func (a App) manifest() []byte {
 		return chunk(0x102, 16, words(1, none), append(b, bytes.Join(attrs, nil)...))
 	}
 	end := func(name uint32) []byte { return chunk(0x103, 16, words(1, none), words(none, name)) }
-	body := bytes.Join([][]byte{pool, ids, element(3, attr(0, none, 0x10, uint32(a.Version)),
-		attr(2, 5, 0x03, 5)),
-		element(4, attr(1, none, 0x10, uint32(a.MinSDK))), end(4), end(3)}, nil)
+	attrs := [][]byte{attr(0, none, 0x10, uint32(a.Version)), attr(3, 7, 0x03, 7)}
+	if a.Parts {
+		attrs = append(attrs, attr(2, none, 0x12, 0xffffffff))
+	}
+	if a.Part != "" {
+		attrs = append(attrs, attr(6, 8, 0x03, 8))
+	}
+	body := bytes.Join([][]byte{pool, ids, element(4, attrs...),
+		element(5, attr(1, none, 0x10, uint32(a.MinSDK))), end(5), end(4)}, nil)
 	return chunk(3, 8, nil, body)
 }

@@ -37,6 +37,8 @@ const (
 	attrCalled   = 0x0101021c // versionName
 	attrMinSDK   = 0x0101020c // minSdkVersion
 	attrMaxSDK   = 0x01010271 // maxSdkVersion
+	attrParts    = 0x01010591 // isSplitRequired
+	attrTypes    = 0x0101064e // requiredSplitTypes
 	noString     = 0xffffffff
 	maxPool      = 1 << 16
 	maxAttribute = 1 << 10
@@ -49,7 +51,8 @@ type App struct {
 	Called  string   // versionName; "" when it is not said, or is a resource
 	MinSDK  int64    // API level it needs at least; 0: not said
 	MaxSDK  int64    // 0: not said
-	Split   string   // not empty: a part of an app, no app of its own
+	Split   string   // not empty: a part of an app, by this name
+	Parts   bool     // it is installed with parts alone
 	ABIs    []string // processors it has libraries for, sorted; none: it runs on any
 }
 
@@ -179,6 +182,10 @@ func (a *App) element(b []byte, head, at int, names []string, ids []uint32) erro
 			a.Name = raw
 		case tag == "manifest" && id == 0 && text(nameAt) == "split":
 			a.Split = raw
+		case tag == "manifest" && id == attrParts, tag == "application" && id == attrParts:
+			a.Parts = a.Parts || num != 0
+		case tag == "manifest" && id == attrTypes:
+			a.Parts = a.Parts || raw != ""
 		case tag == "manifest" && id == attrVersion:
 			a.Version |= int64(uint32(num))
 		case tag == "manifest" && id == attrMajor:
@@ -272,6 +279,12 @@ func (a *App) Words() string {
 	s := fmt.Sprintf("the app %s, version %d", a.Name, a.Version)
 	if a.Called != "" {
 		s = fmt.Sprintf("the app %s, version %s (%d)", a.Name, a.Called, a.Version)
+	}
+	if a.Split != "" {
+		s = fmt.Sprintf("the part %s of %s", a.Split, s)
+	}
+	if a.Parts {
+		s += ", which is installed with its parts only"
 	}
 	if len(a.ABIs) > 0 {
 		s += ", for " + strings.Join(a.ABIs, ", ")
