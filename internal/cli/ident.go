@@ -128,14 +128,13 @@ func (a *app) printFile(f *ident.File, placed bool) {
 			name, f.Words(), image.Size(f.Size), f.Altered)
 	case f.Kind == ident.Text:
 		a.say("", say.Warn, "%s is a text, %s, and no image", name, image.Size(f.Size))
+	case f.Closed != "":
+		a.say("", say.Warn, "%s is %s, %s: %s", name, f.Words(), image.Size(f.Size), f.Closed)
 	default:
 		a.say("", say.Good, "%s is %s, %s", name, f.Words(), image.Size(f.Size))
 	}
 	for _, text := range f.Lines() {
 		a.say("", say.Info, "%s", text)
-	}
-	if f.Closed != "" {
-		a.say("", say.Warn, "%s", f.Closed)
 	}
 	var to []string
 	for _, d := range f.GoesTo {

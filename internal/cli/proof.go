@@ -64,7 +64,7 @@ func (a *app) printProof(r *proof.Result, several bool) {
 		switch c.Verdict {
 		case proof.Match:
 			good = append(good, c.What)
-		case proof.Mismatch:
+		case proof.Mismatch, proof.Missing:
 			a.say("", say.Stop, "%s%s: %s", of, c.What, c.Why)
 		default:
 			a.say("", say.Note, "%s%s: %s", of, c.What, c.Why)
@@ -133,6 +133,10 @@ func (a *app) printVerdict(r *proof.Result, name string) {
 	case proof.NotListed:
 		a.say("", say.Warn, "%s: no digest is listed for it", name)
 	case proof.Missing:
+		if len(r.Checks) > 0 {
+			a.say("", say.Fail, "%s: a piece is missing; do not use the others without it", name)
+			break
+		}
 		a.say("", say.Fail, "%s: %s lists it, and it is not there", name, r.Against)
 	case proof.Unchecked:
 		a.say("", say.Warn, "%s: there was nothing to verify it with; --against FILE or DIGEST", name)

@@ -136,19 +136,7 @@ var mistakes = []mistake{
 			w(3, s, "wipe", "part:rescue", "--on", "dunlin"),
 			w(3, s, "wipe", "part:rescue@a", "--on", "dunlin")}
 	}},
-	{9, "a download that broke off, a page saved as a file", func(l *lab) []way {
-		l.readyForPackages(files.Recovery)
-		img, zip, gsi := l.half(files.Recovery), l.half(files.Package),
-			l.half(filepath.Join(gsiFolder(), generics["arm64"]))
-		page := l.file("page.zip", []byte("<!doctype html><html></html>"))
-		const s = "stop  damaged-file"
-		return []way{w(3, s, "recovery", "install", img), w(3, s, "recovery", "try", img),
-			w(3, s, "flash", img), w(3, s, "sideload", zip), w(3, s, "put", zip, "--to", "storage"),
-			w(3, s, "fit", gsi),
-			w(3, s, "flash", gsi, "--into", "system"), w(3, "web page", "sideload", page),
-			w(3, "web page", "flash", page), w(0, "web page", "ident", page),
-			w(3, "web page", "put", page, "--to", "storage"), w(3, "web page", "app", page)}
-	}},
+	{9, "a download that broke off, a page saved as a file", damagedWays},
 	{10, "an image that is still packed", func(l *lab) []way {
 		l.standin("dunlin")
 		kit := kitOf(l.T, "dunlin", 2)
@@ -502,6 +490,7 @@ var mistakes = []mistake{
 			"--yes"),
 			w(0, "", "sheet", "draft", gsi[1], "-o", at), w(0, "", "sheet", "check", at, "--yes")}
 	}},
+	{48, "a piece of a split image is missing", missingPieceWays},
 	{50, "cancelled at a question, and the phone stays locked", func(l *lab) []way {
 		l.standin("dunlin")
 		l.many(1)
@@ -544,7 +533,7 @@ func TestMistakes(t *testing.T) {
 			t.Fatalf("row %d comes after row %d", m.n, rows[i].n)
 		}
 	}
-	if len(rows) != 47 {
+	if len(rows) != 48 {
 		t.Fatalf("there are %d mistakes", len(rows))
 	}
 	pick := make([]int, len(rows))

@@ -115,14 +115,16 @@ func (e *Env) verify(ctx context.Context, path string, f *ident.File) error {
 	return &finding.StopError{Findings: place.Verified(filepath.Base(path), f, res)}
 }
 
-// Damage is the error of an archive whose members can be taken out without comparing a checksum and that is
-// damaged: a tar, whose appended line or compressed members may have one. nil for other files.
+// Damage is the error of a damaged or altered file whose members can be taken out without comparing what
+// shows it: a tar, whose appended line or compressed members may have a checksum, and of at most maxSmall
+// bytes an app or a package, whose signature covers more than its members. nil for other files.
 func (e *Env) Damage(ctx context.Context, path string, f *ident.File) error {
-	if len(f.Wrapped) == 0 || f.Wrapped[0] != "tar" {
+	signed := f.Kind == ident.App || f.IsPackage()
+	if (len(f.Wrapped) == 0 || f.Wrapped[0] != "tar") && !(signed && f.Size <= maxSmall) {
 		return nil
 	}
 	res, err := e.Verifier().Verify(ctx, path, f, nil)
-	if err != nil || !res.Has(verify.Damaged) {
+	if err != nil || !res.Has(verify.Damaged) && !res.Has(verify.Altered) {
 		return err
 	}
 	return errors.New(place.Verified(filepath.Base(path), f, res)[0].Text)

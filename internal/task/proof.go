@@ -137,7 +137,9 @@ func (p *Proof) one(ctx context.Context, e *Env, path string, lists map[string]f
 		return nil, err
 	}
 	defer f.Close()
-	w := proof.Wish{Trusted: p.trusted, Over: p.before}
+	folder := files.BesideOf(path)
+	defer folder.Close()
+	w := proof.Wish{Trusted: p.trusted, Over: p.before, Beside: folder}
 	stated := p.stated
 	if list, of := lists[path]; of {
 		stated = []files.Stated{list}

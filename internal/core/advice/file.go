@@ -8,6 +8,8 @@ func ForFile(path string, f *ident.File) []string {
 	switch {
 	case f.Damage != "" || f.Short:
 		return []string{"proof", path}
+	case f.Closed != "":
+		return nil
 	case f.HoldsRecovery() && f.Kind != ident.VendorBoot && f.Kind != ident.BootWithRecovery:
 		return []string{"recovery", "install", path}
 	case f.IsPackage():

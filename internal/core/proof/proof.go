@@ -36,7 +36,9 @@ const (
 	Mismatch  Verdict = "mismatch"
 	NotListed Verdict = "not-listed" // sums were given, and none is for this file
 	Unchecked Verdict = "unchecked"  // there was nothing to check against
-	Missing   Verdict = "missing"    // a list names it, and it is not there
+	// Missing: a list names the file, and it is not there; or it is one piece of several, and another
+	// is not there.
+	Missing Verdict = "missing"
 )
 
 // Check is one thing that was checked.
@@ -82,6 +84,8 @@ type Wish struct {
 	Trusted map[string][]*x509.Certificate
 	// Over is an app package that the file would take the place of; nil when none was named.
 	Over *Package
+	// Beside is what is in the file's folder; may be nil.
+	Beside image.Folder
 	// Moved is called with the bytes read so far; may be nil.
 	Moved func(int64)
 }
@@ -138,6 +142,12 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 	}
 	other := res.listedAs(digests, w)
 	res.Checks = append(res.Checks, own.Checks...)
+	if w.Beside != nil {
+		set := ident.Identify(r, size, path, ident.Options{Beside: w.Beside})
+		if len(set.Pieces) > 0 && set.Short {
+			res.Checks = append(res.Checks, Check{What: "pieces", Verdict: Missing, Why: set.Damage})
+		}
+	}
 	res.Verdict = Unchecked
 	if w.Listed && len(w.Sums) == 0 && !other {
 		res.Verdict = NotListed
@@ -146,6 +156,8 @@ func Run(ctx context.Context, r io.ReaderAt, size int64, path string, w Wish) (*
 		switch {
 		case c.Verdict == Mismatch:
 			res.Verdict = Mismatch
+		case c.Verdict == Missing && res.Verdict != Mismatch:
+			res.Verdict = Missing
 		case c.Verdict == Match && res.Verdict == Unchecked:
 			res.Verdict = Match
 		}
