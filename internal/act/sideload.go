@@ -7,6 +7,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -105,6 +106,11 @@ func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Readi
 	adb.Closing,
 	error) {
 	pass := 0
+	// What people panic about; a phone that takes the whole package at once asks for no blocks.
+	tell := sync.OnceFunc(func() {
+		j.Obs.Say(say.Note, "the phone asks for the package in blocks, for some more than once, and may "+
+			"stop early: no percentage of it would be true, so none is shown")
+	})
 	served := func(off, n int64) {
 		reading.Ask(off, n)
 		what, done, total := reading.Doing()
@@ -119,7 +125,10 @@ func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Readi
 	if err != nil {
 		return adb.ClosedMute, err
 	}
-	closing, err := to.Sideload(ctx, src, src.Size, quietLimit, served)
+	closing, err := to.Sideload(ctx, src, src.Size, quietLimit, func(off, n int64) {
+		tell()
+		served(off, n)
+	})
 	var refused *link.RefusedError
 	if !errors.As(err, &refused) {
 		return closing, err

@@ -365,7 +365,7 @@ func (p *helpPage) options(title string, flags *pflag.FlagSet) {
 		}
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "[]" && f.DefValue != "0" &&
 			!strings.Contains(usage, "default") {
-			usage += " (default: " + strings.TrimSuffix(strings.TrimSuffix(f.DefValue, "0s"), "0m") + ")"
+			usage += " (default: " + shortTime(f.DefValue) + ")"
 		}
 		rows = append(rows, [2]string{name, usage})
 	})
@@ -382,4 +382,14 @@ func paragraphs(s string) string {
 		out = append(out, strings.ReplaceAll(p, "\n", " "))
 	}
 	return strings.Join(out, "\n\n")
+}
+
+// shortTime leaves out the parts of a duration that are zero: "20m" for "20m0s".
+func shortTime(s string) string {
+	for _, zero := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(s, zero) {
+			s = s[:len(s)-2]
+		}
+	}
+	return s
 }

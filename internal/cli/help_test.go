@@ -32,6 +32,19 @@ func helpOf(t *testing.T, args ...string) string {
 	return out.String()
 }
 
+// TestShortTime: a default time is written without its zeros, and nothing else is left out.
+func TestShortTime(t *testing.T) {
+	for in, want := range map[string]string{"20m0s": "20m", "1h0m0s": "1h", "90s": "90s", "1m30s": "1m30s",
+		"10s": "10s", "64GiB": "64GiB", "10m": "10m"} {
+		if got := shortTime(in); got != want {
+			t.Errorf("shortTime(%q) = %q, want %q", in, got, want)
+		}
+	}
+	if out := helpOf(t, "arrive"); !strings.Contains(out, "(default: 20m)") {
+		t.Errorf("arrive --help does not say that it watches for 20 minutes:\n%s", out)
+	}
+}
+
 // TestHelp: every command's help fits 80 columns, has an example, begins with what it does, and
 // each example is a command that can be typed; every command is in a group.
 func TestHelp(t *testing.T) {

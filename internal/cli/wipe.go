@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -42,12 +43,12 @@ func (a *app) showWiped(t *task.Wipe, e end) {
 		}
 		switch {
 		case r.Area == "userdata":
-			a.say(j.Name, word, "the data is formatted%s; the next system starts as new, with debugging off",
+			a.say(j.Name, word, "the data is %s%s; the next system starts as new, with debugging off", r.How,
 				how)
 		case len(r.Partitions) == 0:
 			a.say(j.Name, word, "%s wiped%s", r.Area, how)
 		default:
-			a.say(j.Name, word, "%s is erased (%s)%s", r.Area, strings.Join(r.Partitions, ", "), how)
+			a.say(j.Name, word, "%s is %s (%s)%s", r.Area, r.How, strings.Join(r.Partitions, ", "), how)
 		}
 	}
 	a.suggest(j)
@@ -59,8 +60,8 @@ func (a *app) showAreas(d *engine.Draft, v task.WipeView) {
 	}
 	var lines [][]string
 	for _, r := range append(v.Asked[:len(v.Asked):len(v.Asked)], v.Stays...) {
-		lines = append(lines, []string{r.Area, map[bool]string{true: "erased", false: "stays"}[r.Erased],
-			strings.Join(r.Partitions, ", "), r.Why})
+		lines = append(lines, []string{r.Area, cmp.Or(r.How, "stays"), strings.Join(r.Partitions, ", "),
+			r.Why})
 	}
 	a.out.Table([]string{"AREA", "IS", "PARTITIONS", "WHAT IT MEANS"}, lines)
 }

@@ -223,8 +223,13 @@ func TestOneSlotPackages(t *testing.T) {
 				l.want(3, []string{"stop  wrong-model"}, "sideload", twin, "--yes")
 				l.want(5, []string{"this package is for dunlin"}, "sideload", twin, "--yes", "--accept",
 					"wrong-model", "--accept", "no-such-partition")
-				l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"}, "sideload",
+				out := l.want(0, []string{c.says, "saltmarsh-4.2.zip, shoreline.zip are installed"},
+					"sideload",
 					addon, rom, "--yes")
+				if asks := strings.Contains(out, "the phone asks for the package in "+
+					"blocks"); asks != c.packed {
+					t.Errorf("that the phone asks for blocks is said: %t, want %t:\n%s", asks, c.packed, out)
+				}
 				want := must(scenario.Images(scenario.Saltmarsh, kit.phone))
 				for _, part := range []string{"system", "boot"} {
 					if got := l.stored(c.name, part); string(got[:len(want[part])]) != string(want[part]) {

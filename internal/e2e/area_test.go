@@ -64,7 +64,7 @@ func TestAreas(t *testing.T) {
 		if there(shared) {
 			t.Error("the package is still there")
 		}
-		l.want(0, []string{"system is erased"}, "wipe", "system", "--yes")
+		l.want(0, []string{"system is formatted"}, "wipe", "system", "--yes")
 		if b := l.stored("turnstone", "system"); !ext4.IsMagic(b) ||
 			bytes.Contains(b, []byte("ro.build.display.id")) {
 			t.Error("the system is not an empty file system")

@@ -24,7 +24,7 @@ func TestBackup(t *testing.T) {
 			t.Errorf("nothing was begun:\n%s", out)
 		}
 		l.want(0, []string{"not in it: ", ", storage"}, "backup", "take", "boot@a", "vbmeta", "-o",
-			dir+"-some")
+			filepath.Join(l.dir, "made", "on", "the", "way")) // parents that are missing are made
 		l.want(0, nil, "wipe", "userdata", "--yes")
 		when := time.Date(2026, 5, 3, 7, 30, 0, 0, time.UTC)
 		shared := filepath.Join(l.dir, "dunlin", "shared")

@@ -223,7 +223,7 @@ func TestTurnstoneEvening(t *testing.T) {
 		l.want(0, []string{"Tideline Recovery 3.1 is running"}, "go", "recovery")
 		l.want(0, []string{"there is none here"}, "recovery", "hold")
 		l.want(0, nil, "put", kit.more.Package, "--to", "sd", "--yes")
-		l.want(0, []string{"system is erased"}, "wipe", "apps", "caches", "system", "--yes")
+		l.want(0, []string{"system is formatted"}, "wipe", "apps", "caches", "system", "--yes")
 		l.did("turnstone", "", []string{"The file to choose is saltmarsh-4.2-turnstone.zip",
 			"installed: saltmarsh-4.2-turnstone.zip"}, "put", kit.more.Package, "--to", "sd", "--install",
 			"--yes")

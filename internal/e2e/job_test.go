@@ -259,7 +259,7 @@ func TestWipeInBootloader(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
 		l.standin("dunlin")
 		l.want(3, []string{"lose  all apps", "not-confirmed"}, "wipe", "userdata")
-		l.want(0, []string{"the data is formatted"}, "wipe", "userdata", "--yes")
+		l.want(0, []string{"the data is erased"}, "wipe", "userdata", "--yes")
 		for _, name := range []string{"userdata", "metadata"} {
 			b := must(os.ReadFile(filepath.Join(l.dir, "dunlin", "partitions", name+".img")))
 			if strings.Trim(string(b), "\x00") != "" {

@@ -211,7 +211,8 @@ var mistakes = []mistake{
 	}},
 	{17, "a percentage that stands half-way", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
-		return []way{w(0, "there is no honest percentage", "sideload", files.Package, "--dry-run"),
+		l.want(0, nil, "wipe", "userdata", "--yes")
+		return []way{w(0, "no percentage of it would be true", "sideload", files.Package, "--yes"),
 			w(0, "harmless", "explain", "the transfer stopped at 47 %")}
 	}},
 	{18, "a stock system that puts its recovery back", func(l *lab) []way {

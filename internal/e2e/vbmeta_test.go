@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/binary"
 	"os"
 	"path/filepath"
 	"testing"
@@ -64,7 +65,9 @@ func TestVBMeta(t *testing.T) {
 			if !check.Unlocked || check.Locked != nil {
 				t.Errorf("%+v; unwanted: !check.Unlocked || check.Locked != nil", check)
 			}
-			l.want(0, nil, "vbmeta", "tighten", "hashtree", loose, "-o", loose+".2")
+			l.want(0, []string{"the signature fits the image again"}, "vbmeta", "tighten", "hashtree", loose,
+				"-o",
+				loose+".2")
 			if !bytes.Equal(must(os.ReadFile(loose+".2")), stock["vbmeta"]) {
 				t.Error("tightened again it is not the same")
 			}
@@ -94,6 +97,14 @@ func TestVBMeta(t *testing.T) {
 			l.want(3, []string{"stop  not-in-this-mode", "can't give out vbmeta_a"}, "vbmeta",
 				"show", "vbmeta")
 			l.want(3, []string{"stop  not-in-this-mode", "--from FILE"}, "vbmeta", "loosen", "hashtree")
+			// An empty one has the flag that was asked for, and no other.
+			l.want(0, []string{"flags before: not known; after: 1, hash trees are not enforced"}, "vbmeta",
+				"loosen",
+				"hashtree", "--make-blank", "--slot", "b", "--yes")
+			if b := l.stored("dunlin", "vbmeta_b"); binary.BigEndian.Uint32(b[120:]) != 1 {
+				t.Errorf("after loosen hashtree --make-blank the flags of vbmeta_b are %x, want 1",
+					b[120:124])
+			}
 			l.want(0, nil, "flash", stock, "--into", "@b", "--yes")
 			// A changed system under an enforced tree is known to be one.
 			l.want(3, []string{"stop  verity-would-reject"}, "flash",

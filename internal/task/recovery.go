@@ -230,7 +230,9 @@ func imageFor(m *files.Material, partition, named string) (string, error) {
 	if path, ok := files.ByPartition(m)[partition]; ok {
 		return path, nil
 	}
-	return "", Usage("%s holds no image of %s", named, partition)
+	return "", finding.Stopped(finding.NothingThere, filepath.Base(named),
+		fmt.Sprintf("%s holds no image of %s, which the recovery goes into", filepath.Base(named), partition),
+		"name the boot image of the same build: jarlid recovery install FILE --boot IMAGE")
 }
 
 // RecoveryTry starts a recovery without writing it.

@@ -33,6 +33,7 @@ type Sideload struct {
 	ordered  []*ident.File
 	why      string
 	recovery *ident.File
+	rom      string          // the path of the ROM
 	inside   *files.Material // of the ROM, for the boot image the recovery goes into
 	from     string          // the slot the phone ran on before
 }
@@ -86,7 +87,8 @@ func (t *Sideload) Load(ctx context.Context, e *Env) error {
 		t.recovery.Words())
 	if k := t.ordered[rom].Kind; k == ident.OTAAB || k == ident.OTABlock {
 		// The boot image it brings may be where the recovery goes.
-		t.inside, err = e.imagesOf(ctx, t.ordered[rom].Path)
+		t.rom = t.ordered[rom].Path
+		t.inside, err = e.imagesOf(ctx, t.rom)
 	}
 	return err
 }
@@ -114,10 +116,6 @@ func (t *Sideload) Prepare(in *engine.Input) (*engine.Draft, error) {
 	if len(t.ordered) > 1 {
 		t.sayOrder(in, d.Steps)
 	}
-	if t.ordered[0].IsPackage() { // what people panic about
-		in.Notes.Say(say.Note, "the phone reads the package more than once and may stop early; there is no "+
-			"honest percentage, so none is shown")
-	}
 	return d, nil
 }
 
@@ -134,7 +132,7 @@ func (t *Sideload) again(in *engine.Input, d *engine.Draft) ([]plan.Step, error)
 		d.Findings = append(d.Findings, found...)
 		return steps(writes), nil
 	}
-	image, err := imageFor(t.inside, home.Partition, filepath.Base(t.Packages[0]))
+	image, err := imageFor(t.inside, home.Partition, t.rom)
 	if err != nil {
 		return nil, err
 	}

@@ -141,25 +141,38 @@ func (t *Flags) InFile(ctx context.Context, e *Env) (*Flagged, error) {
 	if err := host.WriteWhole(t.Output, changed, 0o644); err != nil {
 		return nil, err
 	}
-	t.sayFlags(e.Obs(), m.Flags, flags)
-	t.sayCost(e.Obs(), m.Flags, flags, len(m.PublicKey) > 0)
+	after, err := vbmeta.Parse(bytes.NewReader(changed), int64(len(changed)))
+	if err != nil {
+		return nil, err
+	}
+	t.sayFlags(e.Obs(), "before", m, after)
+	t.sayCost(e.Obs(), m, after)
 	return &Flagged{Flags: flags, Path: t.Output, Written: Written{Writes: OrEmpty[writeResult](nil)}}, nil
 }
 
-func (*Flags) sayFlags(to say.To, before, after uint32) {
-	to.Say(say.Info, "flags before: %d, %s; after: %d, %s", before, vbmeta.FlagWords(before), after,
-		vbmeta.FlagWords(after))
+// sayFlags shows the flags; when says of when or where the earlier ones are, before is nil where they are
+// not known.
+func (*Flags) sayFlags(to say.To, when string, before, after *vbmeta.Image) {
+	was := "not known"
+	if before != nil {
+		was = fmt.Sprintf("%d, %s", before.Flags, vbmeta.FlagWords(before.Flags))
+	}
+	to.Say(say.Info, "flags %s: %s; after: %d, %s", when, was, after.Flags, vbmeta.FlagWords(after.Flags))
 }
 
 // sayCost tells what changed flags mean.
-func (*Flags) sayCost(to say.To, before, after uint32, signed bool) {
-	if before == after {
+func (*Flags) sayCost(to say.To, before, after *vbmeta.Image) {
+	switch {
+	case before != nil && before.Flags == after.Flags:
 		to.Say(say.Note, "they are like that already")
 		return
-	}
-	if signed {
-		to.Say(say.Note, "the signature covers the flags and does not fit any more: an unlocked phone "+
-			"starts it and warns, a locked one refuses it")
+	case len(after.PublicKey) == 0:
+	case after.Verify() == nil:
+		to.Say(say.Note, "the signature fits the image again")
+		return
+	default:
+		to.Say(say.Note, "the signature covers the flags and does not fit: an unlocked phone starts it and "+
+			"warns, a locked one refuses it")
 	}
 	to.Say(say.Note, "the data stays readable; a stock update puts its own vbmeta back; before locking the "+
 		"phone again everything has to be the maker's")
@@ -226,12 +239,14 @@ func (t *Flags) Prepare(in *engine.Input) (*engine.Draft, error) {
 func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w *plan.Write, changed bool,
 	err error) {
 	old, m, footer, err := readVBMeta(c)
+	blank := false
 	switch {
 	case t.from != nil && !errors.Is(err, wire.ErrNoPartition):
 		old = t.from
 		m, footer, err = nil, nil, nil
 	case err == nil, errors.Is(err, wire.ErrNoPartition), errors.Is(err, files.ErrEmptySlot) && !t.Blank:
 	case t.Blank:
+		blank = true
 		if old, err = vbmeta.Blank(); err == nil {
 			in.Notes.Say(say.Warn, "%s gets an empty vbmeta, which answers for nothing: what a locked "+
 				"phone or a stock update needs is not in it", p)
@@ -254,15 +269,26 @@ func (t *Flags) onSlot(in *engine.Input, p card.Partition, c engine.Content) (w 
 		return nil, false, finding.Stopped(finding.ChainedVBMeta, p.String(), why,
 			"name the top image, the one of the partition vbmeta")
 	}
-	flags := t.apply(m.Flags)
-	in.Notes.Say(say.Info, "%s:", p)
-	t.sayFlags(in.Notes, m.Flags, flags)
-	if p.Slot != "b" { // once is enough
-		t.sayCost(in.Notes, m.Flags, flags, len(m.PublicKey) > 0)
+	flags, before := t.apply(m.Flags), m
+	if blank {
+		before = nil
 	}
 	b, err := vbmeta.WithFlags(old, flags)
 	if err != nil {
 		return nil, false, err
+	}
+	after, err := vbmeta.Parse(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		return nil, false, err
+	}
+	in.Notes.Say(say.Info, "%s:", p)
+	when := "before"
+	if t.from != nil {
+		when = "in " + filepath.Base(t.From)
+	}
+	t.sayFlags(in.Notes, when, before, after)
+	if p.Slot != "b" { // once is enough
+		t.sayCost(in.Notes, before, after)
 	}
 	path := filepath.Join(in.Scratch, p.String()+".img")
 	if err := os.WriteFile(path, b, 0o600); err != nil {

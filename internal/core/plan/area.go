@@ -120,7 +120,8 @@ func (w *WipeArea) Cost() (lost, kept []string) {
 		return nil, nil // the next start takes longer, and nothing is missed
 	case "apps":
 		return []string{"all apps, accounts and settings",
-				"debugging and the permission of this computer; both are given again after the next start"},
+				"debugging and the permission of this computer: after the next start both are switched on " +
+					"at the phone"},
 			[]string{"shared storage: pictures, downloads, files", "a memory card"}
 	case "storage":
 		return []string{"everything in shared storage: pictures, downloads, files, a package lying there"},
@@ -174,7 +175,7 @@ func storageFinding(c *card.Card) []finding.Finding {
 
 // wipeInRecovery gives what a wipe of an area means in the recovery.
 func wipeInRecovery(area string, t place.Target, c *card.Card) ([]Step, []AreaRow, error) {
-	row := AreaRow{Area: area, Erased: true}
+	row := AreaRow{Area: area, Erased: true, How: "deleted"}
 	switch area {
 	case "caches":
 		row.Why = "nothing that is missed; the system fills them again"
@@ -190,7 +191,7 @@ func wipeInRecovery(area string, t place.Target, c *card.Card) ([]Step, []AreaRo
 	if err != nil {
 		return nil, nil, err
 	}
-	row.Why = meaning(area)
+	row.How, row.Why = "formatted", meaning(area)
 	var steps []Step
 	for _, s := range slots {
 		w := &WipeArea{Area: area, Slot: s}

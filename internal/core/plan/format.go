@@ -102,6 +102,7 @@ func (*FormatData) Effects(c *card.Card) {
 func (*FormatData) Cost() (lost, kept []string) {
 	return []string{"all apps, accounts and settings",
 			"everything in shared storage: pictures, downloads, files, a package lying there",
-			"debugging and the permission of this computer; both are given again after the next start"},
+			"debugging and the permission of this computer: after the next start both are switched on at " +
+				"the phone"},
 		[]string{"the system, the recovery and the bootloader", "a memory card"}
 }

@@ -20,6 +20,7 @@ type AreaRow struct {
 	Area       string   `json:"area"`
 	Partitions []string `json:"partitions,omitempty"`
 	Erased     bool     `json:"erased"`
+	How        string   `json:"how,omitempty"` // erased, formatted or deleted; empty for what stays
 	Why        string   `json:"why"`
 }
 
@@ -70,12 +71,15 @@ func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaR
 	}
 	switch area {
 	case "userdata":
-		row := AreaRow{Area: area, Erased: true, Partitions: []string{"userdata"},
+		row := AreaRow{Area: area, Erased: true, How: "formatted", Partitions: []string{"userdata"},
 			Why: "all apps, accounts, settings and files go; the next system starts as new"}
 		if c.Value(card.FactSize.Of(card.At("metadata", ""))) != card.Nothing &&
 			c.Get(card.FactSize.Of(card.At("metadata", ""))).Known() {
 			row.Partitions = append(row.Partitions, "metadata")
 			row.Why += "; metadata holds its keys"
+		}
+		if c.Mode() == card.Bootloader || c.Mode() == card.Fastbootd {
+			row.How = "erased" // the next start formats it
 		}
 		return []Step{&FormatData{Menu: c.Mode() == card.Recovery && c.Value(card.FactRoot) != "yes"}},
 			[]AreaRow{row}, nil, nil
@@ -94,14 +98,15 @@ func Wipe(area string, t place.Target, c *card.Card) (steps []Step, rows []AreaR
 			return nil, []AreaRow{{Area: area, Why: f.Text}}, []finding.Finding{f}, nil
 		}
 		return []Step{&Erase{Area: area, Partition: "cache"}},
-			[]AreaRow{{Area: area, Erased: true, Partitions: []string{"cache"}, Why: meaning("cache")}}, nil,
+			[]AreaRow{{Area: area, Erased: true, How: "erased", Partitions: []string{"cache"},
+				Why: meaning("cache")}}, nil,
 			nil
 	}
 	slots, err := wipeSlots(t, c)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	row := AreaRow{Area: area, Erased: true, Why: meaning(t.Partition)}
+	row := AreaRow{Area: area, Erased: true, How: "erased", Why: meaning(t.Partition)}
 	if area == "part" {
 		row.Area = "part:" + t.Partition
 	}
@@ -172,7 +177,11 @@ func Stays(erased []AreaRow, c *card.Card, m *model.Model) []AreaRow {
 	if _, known := c.Number(card.FactSize.Of(card.At("cache", ""))); known && !wiped("caches") {
 		add("caches", "cache", "they stay")
 	}
-	add("system", "system", "what is installed stays, on every slot")
+	stays := "what is installed stays"
+	if slots, _ := c.Slots(); len(slots) > 1 {
+		stays += ", on every slot"
+	}
+	add("system", "system", stays)
 	if treble := c.Value(card.FactTreble); treble != "no" {
 		add("vendor", "vendor", "the maker's drivers stay")
 	}

@@ -282,7 +282,7 @@ func (m *Image) WithoutFlags() *Image {
 }
 
 // WithFlags gives a copy of a vbmeta image with other flags in its header; every
-// other byte stays. The signature does not fit any more, since it covers the header.
+// other byte stays. The signature covers them.
 func WithFlags(img []byte, flags uint32) ([]byte, error) {
 	if len(img) < headerSize || string(img[:4]) != Magic {
 		return nil, image.Errorf(formatName, 0, "does not begin with %q", Magic)
@@ -292,10 +292,9 @@ func WithFlags(img []byte, flags uint32) ([]byte, error) {
 	return out, nil
 }
 
-// Blank gives a vbmeta image that answers for nothing and is signed by nobody, with
-// both flags set.
+// Blank gives a vbmeta image without descriptors, signature and flags.
 func Blank() ([]byte, error) {
-	return Build(&Image{Flags: FlagHashtreeDisabled | FlagVerificationDisabled, ReleaseString: "blank"}, nil)
+	return Build(&Image{ReleaseString: "blank"}, nil)
 }
 
 // FlagWords says what the flags switch off, in words.
