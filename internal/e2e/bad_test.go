@@ -14,9 +14,44 @@ import (
 	"jarlid/internal/core/backup"
 )
 
+// TestOddSizes: a partition whose size can't be read is there, and so are those of slots on a phone that
+// denies them in has-slot.
+func TestOddSizes(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		vars []string
+		says string
+	}{
+		{"in mebibytes", []string{"partition-size:recovery_a", "32M", "partition-size:recovery_b", "32 MiB"},
+			"would write"},
+		{"in kibibytes", []string{"partition-size:recovery_a", "32768K", "partition-size:recovery_b",
+			"32768KB"},
+			"would write"},
+		{"no number", []string{"partition-size:recovery_a", "-1", "partition-size:recovery_b", "-1",
+			"partition-size:userdata", "0x10000000"}, "warn  image-too-big: the size of recovery_a can't " +
+			"be read"},
+		{"has-slot denies it", []string{"has-slot:recovery", "no", "partition-size:userdata", "0x10000000"},
+			"recovery_a"},
+		{"it is not there", []string{"has-slot:recovery", "no", "partition-size:recovery_a", "",
+			"partition-size:recovery_b", "", "partition-size:userdata", "0x10000000"}, "no-such-partition"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			inLab(t, func(t *testing.T, l *lab) {
+				on := badPhone(t, l, "none", nil, c.vars...)
+				_, out := l.run("flash", files.Recovery, "--into", "recovery", "--dry-run", "--on", on)
+				if !strings.Contains(out, c.says) ||
+					strings.Contains(out, "no-such-partition") != (c.says == "no-such-partition") {
+					t.Errorf("flash --into recovery does not say %q:\n%s", c.says, out)
+				}
+			})
+		})
+	}
+}
+
 // badPhone is a bootloader that behaves until it is asked to write, over TCP,
-// and then does what script says.
-func badPhone(t *testing.T, lab *lab, word string, script func(c net.Conn, put func(string))) string {
+// and then does what script says. more are further variables, or other values of them: name, value, ...
+func badPhone(t *testing.T, lab *lab, word string, script func(c net.Conn, put func(string)),
+	more ...string) string {
 	t.Helper()
 	l := must(lab.net.Listen("tcp", "127.0.0.1:0"))
 	t.Cleanup(func() { l.Close() })
@@ -27,6 +62,9 @@ func badPhone(t *testing.T, lab *lab, word string, script func(c net.Conn, put f
 		"partition-size:recovery_a": "0x2000000",
 		"partition-size:recovery_b": "0x2000000",
 		"is-userspace":              "no"}
+	for i := 0; i < len(more); i += 2 {
+		vars[more[i]] = more[i+1]
+	}
 	serve := func(c net.Conn) {
 		defer c.Close()
 		var hello [4]byte

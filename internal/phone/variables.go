@@ -169,6 +169,19 @@ func (s *Session) readTable() {
 			s.learnYes(card.FactSlotted.Of(card.Part(part)), value)
 		}
 	}
+	for name := range s.vars.listed {
+		base, is := strings.CutPrefix(name, "has-slot:")
+		if no := card.FactSlotted.Of(card.At(base, "")); is && s.Card.Value(no) == "no" && s.onSlots(base) {
+			s.learn(no, "yes")
+		}
+	}
+}
+
+// onSlots reports whether the phone gives a partition a size with a slot's suffix and none without, whatever
+// it says of has-slot.
+func (s *Session) onSlots(base string) bool {
+	size := func(slot string) string { return s.vars.get("partition-size:" + card.At(base, slot).String()) }
+	return size("") == "" && size("a") != ""
 }
 
 func (s *Session) readSlots(get func(string) string) {
@@ -214,6 +227,9 @@ func (s *Session) readPartition(base string) error {
 	if s.Mode() == card.Bootloader && place.Logical(c, base) {
 		ok = false // it does not know the partition, and some say "no" then
 	}
+	if slots, known := c.Slots(); ok && !slotted && known && len(slots) > 1 {
+		slotted = s.onSlots(base)
+	}
 	if ok {
 		s.learn(card.FactSlotted.Of(card.At(base, "")), card.YesNo(slotted))
 	}
@@ -225,9 +241,13 @@ func (s *Session) readPartition(base string) error {
 		}
 	}
 	for _, p := range list {
-		if n, parsed := card.ParseSize(v.get("partition-size:" + p.String())); parsed {
+		text := v.get("partition-size:" + p.String())
+		if n, parsed := card.ParseSize(text); parsed {
 			s.learn(card.FactSize.Of(p), fmt.Sprint(n))
 			continue
+		}
+		if text != "" {
+			continue // it is there, and how large it is can't be read
 		}
 		// A bootloader that tells the size of other partitions and not of this
 		// one says that there is none; logical ones it never knows.

@@ -430,14 +430,22 @@ func ParseYes(s string) (yes, ok bool) {
 }
 
 // ParseSize reads a size as bootloaders write it: hex with 0x, hex without it,
-// or decimal. Where only digits are there and both readings are possible, the
-// one that is a multiple of 4096 is right, as sizes on a phone are; of two
-// possible ones the smaller is the safe one.
+// decimal, or with a unit of 1024 (16M, 16384K, "1 MiB"). Where only digits are there and both readings are
+// possible, the one that is a multiple of 4096 is right, as sizes on a phone are; of two possible ones the
+// smaller is the safe one.
 func ParseSize(s string) (n int64, ok bool) {
 	s = strings.ToLower(strings.TrimSpace(s))
 	if h, cut := strings.CutPrefix(s, "0x"); cut {
 		n, err := strconv.ParseInt(h, 16, 64)
 		return n, err == nil && n >= 0
+	}
+	short := strings.TrimSuffix(strings.TrimSuffix(s, "b"), "i") // of MB and MiB
+	for i, unit := range []string{"k", "m", "g"} {
+		number, is := strings.CutSuffix(short, unit)
+		if n, err := strconv.ParseInt(strings.TrimSpace(number), 10, 64); is && err == nil && n >= 0 &&
+			n < 1<<30 {
+			return n << (10 * (i + 1)), true
+		}
 	}
 	dec, errDec := strconv.ParseInt(s, 10, 64)
 	hex, errHex := strconv.ParseInt(s, 16, 64)

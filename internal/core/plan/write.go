@@ -158,7 +158,13 @@ func (w *Write) sizeFinding(c *card.Card) []finding.Finding {
 		return none
 	}
 	n, known := c.Number(card.FactSize.Of(w.Name()))
-	if !known {
+	slotted, _ := c.Yes(card.FactSlotted.Of(card.At(w.Partition, "")))
+	switch {
+	case known:
+	case slotted && w.Slot != "", c.Get(card.FactType.Of(w.Name())).Known():
+		return []finding.Finding{finding.Warns(finding.ImageTooBig, w.Name().String(), "the size of "+
+			w.Name().String()+" can't be read, so whether the image fits is not known", "")}
+	default:
 		return []finding.Finding{finding.Warns(finding.NoSuchPartition, w.Name().String(),
 			"the phone does not say whether it has a partition "+w.Name().String()+
 				" and how large it is", "")}
