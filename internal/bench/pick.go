@@ -2,11 +2,13 @@ package bench
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
 
+	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/phone"
@@ -47,7 +49,7 @@ func (b *Bench) phone(e Entry) *phone.Phone {
 
 // Look asks every listed phone, at the same time, whether it is here; absent
 // are the names of those that do not answer. A phone another jarlid works on is
-// here, and was not asked.
+// here, and was not asked; one that answered and could not be read is here too.
 func (b *Bench) Look(ctx context.Context) (here []phone.Seen, absent []string, err error) {
 	list, err := b.Phones()
 	if err != nil {
@@ -56,9 +58,19 @@ func (b *Bench) Look(ctx context.Context) (here []phone.Seen, absent []string, e
 	seen := make([]*phone.Seen, len(list))
 	var wg sync.WaitGroup
 	for i, p := range list {
-		wg.Go(func() { seen[i], _ = p.Look(ctx) })
+		wg.Go(func() {
+			s, err := p.Look(ctx)
+			var away *wire.NotHereError
+			if err != nil && !errors.As(err, &away) { // something was there
+				s = &phone.Seen{Phone: p, Card: &card.Card{}, Failed: err}
+			}
+			seen[i] = s
+		})
 	}
 	wg.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, nil, err
+	}
 	for i, s := range seen {
 		if s == nil {
 			absent = append(absent, list[i].Name)

@@ -136,6 +136,9 @@ func (a *app) printBench(h *task.Here) {
 		if r.Denied != "" {
 			mode += ", not authorised"
 		}
+		if r.Failed != "" {
+			mode = "could not be read"
+		}
 		if r.Busy {
 			mode = "another jarlid works on it"
 		}
@@ -160,6 +163,9 @@ func (a *app) printBench(h *task.Here) {
 		return
 	}
 	for _, r := range h.Phones {
+		if r.Failed != "" {
+			a.say(r.Name, say.Warn, "%s could not be read: %s", r.Name, r.Failed)
+		}
 		if r.Stop != nil {
 			a.say(r.Name, say.Warn, "%s", r.Stop.Text)
 			a.say(r.Name, say.Todo, "%s", r.Stop.Remedy)

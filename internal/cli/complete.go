@@ -132,7 +132,8 @@ func (a *app) completeOptions(root *cobra.Command) {
 	option("vbmeta tighten", "slot", fixed("a", "b"))
 	for _, path := range []string{"flash", "recovery install"} {
 		option(path, "into", func(ctx context.Context, _ []string) []string {
-			return append(a.partitionNames(ctx, ""), "@a", "@b", "@both", "@current", "@other")
+			return append(a.partitionNames(ctx, ""), "@a", "@b", "@both", "@booted", "@active",
+				"@other")
 		})
 	}
 }

@@ -26,10 +26,10 @@ func (a *app) slotCommand() *cobra.Command {
 	use := &cobra.Command{Use: "use SLOT", Short: "Choose the slot that starts next",
 		Args: words(1, 1, "which slot: a, b or other"), ValidArgs: []string{"a", "b", "other"},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			switch args[0] {
-			case "a", "b", "other", "current":
-			default:
-				return task.Usage("%q does not mean one slot: a, b or other", args[0])
+			if to, err := place.ParseTarget("@" + args[0]); err != nil {
+				return task.Usage("%v", err)
+			} else if to.Slot == "both" {
+				return task.Usage("%q is not one slot: a, b or other", args[0])
 			}
 			return a.run(cmd, &task.SlotUse{Slot: args[0]})
 		}}

@@ -28,6 +28,8 @@ func (a *app) status(ctx context.Context) error {
 				r.Name, r.Denied)
 		case r.Busy:
 			a.say(r.Name, say.Info, "%s: another jarlid works on it", r.Name)
+		case r.Failed != "":
+			a.say(r.Name, say.Warn, "%s could not be read: %s", r.Name, r.Failed)
 		case r.Stop != nil:
 			a.say(r.Name, say.Warn, "%s: %s", r.Stop.Name, r.Stop.Text)
 			a.say(r.Name, say.Todo, "%s", r.Stop.Remedy)
@@ -35,8 +37,11 @@ func (a *app) status(ctx context.Context) error {
 			a.say(r.Name, say.Info, "%s", phoneLine(r.Name, r.Card))
 		}
 		if b := r.Broken; b != nil {
-			a.say(r.Name, say.Note, "the last job on %s, %s, broke off at this: %s", r.Name, b.Job, b.Step)
-			a.next = append(a.next, e.Again(b.Command))
+			a.say(r.Name, say.Note, "the last job on %s, %s, was interrupted at this: %s", r.Name, b.Job,
+				b.Step)
+			if !b.Restart() || r.Next == "" { // the phone is in the mode that it reached
+				a.next = append(a.next, e.Again(b.Command))
+			}
 			for _, words := range b.After() {
 				a.next = append(a.next, e.Command(r.Name, words...))
 			}
@@ -60,9 +65,23 @@ func (a *app) status(ctx context.Context) error {
 	for _, n := range h.Absent {
 		a.say(n, say.Note, "%s is listed and does not answer", n)
 	}
+	a.printAway(h)
 	if len(h.Phones) == 0 {
 		a.say("", say.Info, "no phone is here")
-		a.next = append(a.next, "jarlid demo", "jarlid --help")
+		if len(h.Away)+len(h.Runs) == 0 {
+			a.next = append(a.next, "jarlid demo", "jarlid --help")
+		} else {
+			a.next = append(a.next, "jarlid bench --why")
+		}
 	}
 	return nil
+}
+
+// printAway reminds of interrupted jobs on phones that are not here.
+func (a *app) printAway(h *task.Here) {
+	for _, j := range h.Away {
+		a.say(j.Phone, say.Note, "the last job on %s, %s, was interrupted at this: %s; the phone is not here",
+			j.Phone, j.Job, j.Step)
+		a.say(j.Phone, say.Todo, "connect %s, charged, and resume it: %s", j.Phone, a.env.Again(j.Command))
+	}
 }

@@ -14,8 +14,8 @@ import (
 	"jarlid/internal/core/backup"
 )
 
-// TestOddSizes: a partition whose size can't be read is there, and so are those of slots on a phone that
-// denies them in has-slot.
+// TestOddSizes: a partition whose size can't be read is there, and so is one of a slot on a phone that
+// denies it in has-slot.
 func TestOddSizes(t *testing.T) {
 	for _, c := range []struct {
 		name string
@@ -46,6 +46,20 @@ func TestOddSizes(t *testing.T) {
 			})
 		})
 	}
+}
+
+// TestUnreadOnBench: a phone that answers and can't be read is not called away.
+func TestUnreadOnBench(t *testing.T) {
+	inLab(t, func(t *testing.T, l *lab) {
+		on := badPhone(t, l, "getvar", func(_ net.Conn, put func(string)) { put("WHAT") })
+		write(l, filepath.Join(l.home, "bench.yaml"), []byte("phones:\n  - name: odd\n    at: ["+on+"]\n"))
+		for _, words := range [][]string{{}, {"bench"}} {
+			out := l.want(0, []string{"warn  odd could not be read: "}, words...)
+			if strings.Contains(out, "does not answer") {
+				t.Errorf("jarlid %v calls a phone that answers away:\n%s", words, out)
+			}
+		}
+	})
 }
 
 // badPhone is a bootloader that behaves until it is asked to write, over TCP,
@@ -244,20 +258,33 @@ func TestNoShell(t *testing.T) {
 // repeats it; after the repeat it does not.
 func TestBrokenOff(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		l.standin("dunlin")
+		p := l.standin("dunlin")
 		job := []string{"recovery", "install", files.Recovery, "--into", "@a", "--accept",
 			"recovery-on-one-slot", "--yes"}
 		l.fault("dunlin", "drop", sizeOf(files.Recovery)*3/8)
 		code, out := l.run(job...)
 		l.broken(code, out)
-		l.want(0, []string{"note  the last job on dunlin, 000001-dunlin, broke off at this: ",
+		out = l.want(0, []string{"note  the last job on dunlin, 000001-dunlin, was interrupted at this: ",
 			"to recovery_a", "next  jarlid recovery install " + files.Recovery + " --into @a"})
+		if strings.Contains(out, "--yes") || strings.Contains(out, "go recovery") {
+			t.Errorf("after a half-written recovery nothing goes there, and no question is answered:\n%s",
+				out)
+		}
+		p.off() // its battery is empty
+		out = l.want(0, []string{"note  the last job on dunlin, 000001-dunlin, was interrupted at this: ",
+			"the phone is not here", "todo  connect dunlin, charged, and resume it: jarlid recovery " +
+				"install " +
+				files.Recovery + " --into @a"})
+		if strings.Contains(out, "jarlid demo") {
+			t.Errorf("with a job to resume the demo is offered:\n%s", out)
+		}
+		l.standin("dunlin")
 		l.want(0, nil, job...)
-		if out := l.want(0, nil); strings.Contains(out, "broke off") {
+		if out := l.want(0, nil); strings.Contains(out, "was interrupted") {
 			t.Errorf("%s; unwanted: strings.Contains(out, 'broke off')", out)
 		}
 		l.want(3, []string{"stop"}, "recovery", "install", files.Package)
-		if out := l.want(0, nil); strings.Contains(out, "broke off") {
+		if out := l.want(0, nil); strings.Contains(out, "was interrupted") {
 			t.Errorf("a job that was stopped before it began did not break off:\n%s", out)
 		}
 	})

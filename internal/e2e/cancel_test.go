@@ -78,7 +78,7 @@ func TestCancelEveryCommand(t *testing.T) {
 				strings.Contains(out, "jobs resume") {
 				t.Errorf("%s ended with %d:\n%s", name, j.code, out)
 			}
-			if code, out := l.run("bench"); code != 0 || strings.Contains(out, "broke off") ||
+			if code, out := l.run("bench"); code != 0 || strings.Contains(out, "was interrupted") ||
 				strings.Contains(out, "is working on it") {
 				t.Errorf("after %s:\n%s", name, out)
 			}

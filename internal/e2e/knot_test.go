@@ -68,7 +68,7 @@ func TestKnotLine(t *testing.T) {
 		}
 		l.fault("knot", "drop", sizeOf(kit.recovery)*3/5)
 		l.want(5, nil, "recovery", "install", kit.recovery, "--yes")
-		l.want(0, []string{"broke off"})
+		l.want(0, []string{"was interrupted"})
 		out := l.want(0, []string{"recovery written, read back, it matches"}, "jobs", "resume", "--yes")
 		if log := l.screenOf("knot"); !strings.Contains(log, "Going on at ") {
 			t.Errorf("it began anew: %s\n%s", log, out)

@@ -301,7 +301,7 @@ var mistakes = []mistake{
 	{26, "a session that is closed in the middle", func(l *lab) []way {
 		l.readyForPackages(files.Recovery)
 		l.fault("dunlin", "drop", sizeOf(files.Package)*3/10)
-		return []way{w(5, "the connection", "sideload", files.Package, "--yes"), w(0, "broke off"),
+		return []way{w(5, "the connection", "sideload", files.Package, "--yes"), w(0, "was interrupted"),
 			w(0, "Nothing has to be formatted for it", "explain", "the transfer broke off, connection lost")}
 	}},
 	{27, "the image a recovery needs was not written before it", func(l *lab) []way {

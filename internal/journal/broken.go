@@ -17,6 +17,10 @@ type BrokenJob struct {
 	at    int // the step, counted from 1
 }
 
+// Restart reports whether it was interrupted in its last step, a restart: that changes nothing, and the
+// phone's mode shows how it ended.
+func (b *BrokenJob) Restart() bool { return b.Kind == "restart" && b.at == len(b.steps) }
+
 // Landed is for a step that is done though the journal could not be told any more: the phone says
 // it. What is left is what comes behind it.
 func (b *BrokenJob) Landed() {
@@ -47,6 +51,33 @@ func BrokenOff(home string, w Who) (*BrokenJob, error) {
 		return nil, err
 	}
 	return j.BrokenOff(), nil
+}
+
+// AwayJob is the interrupted last job of a phone.
+type AwayJob struct {
+	Phone  string `json:"phone"`
+	Serial string `json:"serial,omitempty"`
+	BrokenJob
+}
+
+// Away gives the last jobs that were interrupted, of phones other than those here, the newest first. One of
+// a sheet's run is left out: the run is resumed.
+func Away(home string, here []Who) (list []AwayJob, err error) {
+	jobs, err := Jobs(home)
+	if err != nil {
+		return nil, err
+	}
+	known := here
+	for _, j := range slices.Backward(jobs) {
+		if slices.ContainsFunc(known, j.Of) {
+			continue
+		}
+		known = append(known, Who{Name: j.Phone, Serial: j.Serial})
+		if b := j.BrokenOff(); b != nil && b.Of == nil {
+			list = append(list, AwayJob{Phone: j.Phone, Serial: j.Serial, BrokenJob: *b})
+		}
+	}
+	return list, nil
 }
 
 // BrokenOff tells what a job was at when it was interrupted; nil where it was not.

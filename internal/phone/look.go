@@ -21,6 +21,8 @@ type Seen struct {
 	Busy    bool                    // another jarlid works on it, so it was not asked
 	// Stop is what keeps this computer from a phone on a cable; it is there and was not asked.
 	Stop *finding.Finding
+	// Failed is why it could not be read, though something answered.
+	Failed error
 	// Device is what it is on a cable; nil when it is on none.
 	Device *usb.Device
 }

@@ -176,7 +176,7 @@ func (e *Env) Command(phone string, words ...string) string {
 func (e *Env) Again(typed []string) string {
 	var list []string
 	for _, w := range typed {
-		if w != "--json" {
+		if w != "--json" && w != "--yes" { // a question is answered each time
 			list = append(list, local.Quote(w))
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/place"
+	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
 	"jarlid/internal/host"
@@ -32,6 +33,8 @@ type BenchRow struct {
 	USB      *Cable    `json:"usb,omitempty"`
 	// Broken is the last job on it, when that was interrupted.
 	Broken *journal.BrokenJob `json:"broken_off,omitempty"`
+	// Failed is why the phone could not be read, though something answered there.
+	Failed string `json:"failed,omitempty"`
 	// Stop is what keeps this computer from a phone that is there.
 	Stop *finding.Finding `json:"stop,omitempty"`
 
@@ -56,6 +59,8 @@ type Here struct {
 	// Alike are the names of phones that report one serial number, by that number.
 	Alike  map[string][]string `json:"one_serial,omitempty"`
 	Absent []string            `json:"absent,omitempty"`
+	// Away are interrupted last jobs of phones that are not here, unless one phone was named.
+	Away []journal.AwayJob `json:"away,omitempty"`
 	// Runs are those of sheets that was interrupted.
 	Runs []BrokenRun `json:"runs_broken_off,omitempty"`
 }
@@ -95,6 +100,16 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		}
 		h.Phones = append(h.Phones, r)
 	}
+	if e.Options.On == "" {
+		var here []journal.Who
+		for _, s := range seen {
+			here = append(here, s.Who(s.Card.Value(card.FactSerial)))
+		}
+		var err error
+		if h.Away, err = journal.Away(e.Bench.Home, here); err != nil {
+			return nil, err
+		}
+	}
 	runs, err := journal.BrokenRuns(e.Bench.Home)
 	if err != nil {
 		return nil, err
@@ -125,6 +140,12 @@ func benchRow(e *Env, s phone.Seen) (r BenchRow, err error) {
 			Product: fmt.Sprintf("%04x", d.Product)}
 	}
 	r.Stop = s.Stop
+	if s.Failed != nil {
+		r.Failed = spell.Error(s.Failed)
+		if at := s.Addresses(); len(at) > 0 {
+			r.Address = at[0].String()
+		}
+	}
 	if r.Broken, err = journal.BrokenOff(e.Bench.Home, s.Who(s.Card.Value(card.FactSerial))); err != nil {
 		return r, err
 	}
@@ -143,7 +164,7 @@ func benchRow(e *Env, s phone.Seen) (r BenchRow, err error) {
 		r.Next = e.Command(s.Name, "explain", "not-authorised")
 	case s.Stop != nil:
 		r.Next = e.Command(s.Name, "bench", "--why")
-	case s.Busy:
+	case s.Busy, r.Broken != nil && !r.Broken.Restart(): // what was interrupted comes first
 	default:
 		if a := advice.Suggest(s.Card, s.Phone.Model()); len(a.Words) > 0 {
 			r.Next, r.Why = e.Command(s.Name, a.Words...), a.Why

@@ -529,7 +529,7 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 	to := place.Target{Partition: "vbmeta"}
 	slot := cmp.Or(t.Slot, j.Card.Value(card.FactNext))
 	if all, known := j.Card.Slots(); slot == "" && known && len(all) > 0 {
-		slot = "current" // the active slot is unknown in this recovery
+		slot = "booted" // the active slot is unknown in this recovery
 	}
 	if slot != "" {
 		if to, err = place.ParseTarget("vbmeta@" + slot); err != nil {
@@ -541,7 +541,7 @@ func (t *VBMetaCheck) onPhone(ctx context.Context, e *Env) (*VBMetaChecked, erro
 		return nil, err
 	}
 	if len(slots) != 1 {
-		return nil, Usage("--slot means one slot: a, b, current or other")
+		return nil, Usage("--slot means one slot: a, b, booted, active or other")
 	}
 	open := j.Partitions(ctx, slots[0])
 	if _, _, err := open("vbmeta"); errors.Is(err, wire.ErrNoPartition) {

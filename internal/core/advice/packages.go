@@ -41,13 +41,13 @@ func (e *evening) packages(addons []*Given) {
 		for _, f := range e.before {
 			options := []Opt{opt("files", f.Name)}
 			if e.slots > 1 {
-				options = append(options, opt("into", "@current"))
+				options = append(options, opt("into", "@booted"))
 			}
 			e.add("flash", "again, for the system the ROM installed", options...)
 		}
 		into := e.home.Partition
 		if e.slots > 1 {
-			into += "@current"
+			into += "@booted"
 		}
 		e.add("recovery install", "into the boot image the ROM brought, so that its kernel stays",
 			opt("file", e.recovery.Name), opt("boot", e.rom.Name), opt("into", into))

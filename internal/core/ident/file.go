@@ -64,7 +64,7 @@ func (k Kind) Words() string {
 // Destination is where a file would go, and why.
 type Destination struct {
 	Partition string `json:"partition"`
-	// "both", "current", "other"; on phones without slots it does not count
+	// "both" or "booted"; on phones without slots it does not count
 	Slot string `json:"slot,omitempty"`
 	By   string `json:"by"` // avb-footer, content, name
 	Why  string `json:"why"`
@@ -221,7 +221,7 @@ func (f *File) fails(err error) {
 // firmware do, as place.Of has it; the rest goes to the slot that is being made ready.
 func (f *File) goes(partition, slot, by, why string) {
 	if slot == "both" && partition != "recovery" && !Risky(partition) {
-		slot = "current"
+		slot = "booted"
 	}
 	f.GoesTo = append(f.GoesTo, Destination{Partition: partition, Slot: slot, By: by, Why: why})
 }

@@ -100,10 +100,13 @@ func Of(im Image, into Target, c *card.Card, m *model.Model) (Placed, error) {
 	if all, known := c.Slots(); slot == "" && !(known && len(all) == 0) {
 		// A recovery and the manufacturer's firmware belong on both slots, everything else
 		// to the slot that is being made ready.
-		slot = "current"
+		slot = "booted"
 		if f.HoldsRecovery() && p.Partition == home.Partition && home.Form == "own" ||
 			m != nil && slices.Contains(m.Firmware, p.Partition) || ident.Risky(p.Partition) {
 			slot = "both"
+		}
+		if slot != "both" && c.Landing() != "" {
+			return p, whichSlot(p.Partition, c)
 		}
 	}
 	slots, err := Target{Partition: p.Partition, Slot: slot}.SlotsOf(c)

@@ -13,18 +13,26 @@ import (
 // Target is a destination as a person writes it: PARTITION@SLOT.
 type Target struct{ Partition, Slot string }
 
+// SlotWords are the words for slots: booted is the slot the phone booted from or, where nothing runs, the
+// one it boots next; active is the one it boots next.
+var SlotWords = []string{"a", "b", "both", "booted", "active", "other"}
+
 // ParseTarget reads PARTITION, PARTITION@SLOT or @SLOT, in letters of any case.
 func ParseTarget(s string) (Target, error) {
 	p, slot, cut := strings.Cut(s, "@")
 	slot = strings.ToLower(slot)
-	switch slot {
-	case "a", "b", "both", "current", "other":
-	case "":
-		if cut {
-			return Target{}, fmt.Errorf("%q names no slot behind the @: a, b, both, current or other", s)
-		}
+	switch {
+	case slices.Contains(SlotWords, slot):
+	case slot == "" && !cut:
+	case slot == "":
+		return Target{}, fmt.Errorf("%q names no slot after the @; there is: %s", s, strings.Join(SlotWords,
+			", "))
+	case slot == "current":
+		return Target{}, fmt.Errorf("%q may mean two slots: @booted is the one the phone booted from, "+
+			"@active "+
+			"the one it boots next", s)
 	default:
-		return Target{}, fmt.Errorf("%q is not a slot: a, b, both, current or other", slot)
+		return Target{}, fmt.Errorf("%q is not a slot; there is: %s", slot, strings.Join(SlotWords, ", "))
 	}
 	return Target{Partition: card.Part(p).String(), Slot: slot}, nil
 }
@@ -71,30 +79,46 @@ func (t Target) SlotsOf(c *card.Card) ([]string, error) {
 		}
 		return []string{""}, nil
 	}
-	// "current" is the slot that is running; in the bootloader, where none
-	// is, it is the one that would start.
-	current := c.Value(card.FactStarted)
-	if current == "" {
-		current = c.Value(card.FactNext)
-	}
 	switch t.Slot {
 	case "", "both":
 		return all, nil
-	case "current", "other":
-		if current == "" {
-			return nil, finding.Stopped(finding.SlotNotTold, t.Partition,
-				"this phone does not say which slot is current", "name the slot: a or b")
-		}
-		if t.Slot == "other" {
-			return []string{card.Other(current)}, nil
-		}
-		return []string{current}, nil
+	case "booted", "active", "other":
+		return t.oneSlot(c)
 	}
 	if !slices.Contains(all, t.Slot) {
 		return nil, finding.Stopped(finding.NoSuchSlot, t.Partition, "this phone has no slot "+t.Slot,
 			"jarlid slot shows which it has")
 	}
 	return []string{t.Slot}, nil
+}
+
+// oneSlot gives the slot that booted, active or other means.
+func (t Target) oneSlot(c *card.Card) ([]string, error) {
+	slot, which := c.Running(), "it booted from"
+	if t.Slot == "active" {
+		slot, which = c.Value(card.FactNext), "it boots next"
+	}
+	if slot == "" {
+		return nil, finding.Stopped(finding.SlotNotTold, t.Partition,
+			"this phone does not say which slot "+which, "name the slot: a or b")
+	}
+	if t.Slot != "other" {
+		return []string{slot}, nil
+	}
+	if c.Landing() != "" {
+		return nil, whichSlot(t.Partition, c)
+	}
+	return []string{card.Other(slot)}, nil
+}
+
+// whichSlot is the error of a destination whose slot is not named while the phone boots another one next
+// than it booted from.
+func whichSlot(partition string, c *card.Card) error {
+	return finding.Stopped(finding.NameTheSlot, partition,
+		fmt.Sprintf("the phone booted from slot %s and boots slot %s next, so which %s is meant is not "+
+			"guessed",
+			c.Running(), c.Landing(), partition),
+		fmt.Sprintf("name the slot: %s@%s or %s@%s", partition, c.Running(), partition, c.Landing()))
 }
 
 // noSlot is the error of a slot that was named on a phone without any.

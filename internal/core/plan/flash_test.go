@@ -47,6 +47,9 @@ func file(kind ident.Kind, size int64, to ...string) *ident.File {
 func TestPlace(t *testing.T) {
 	slotted := table("bootloader", 2, "boot_a=99", "boot_b=99", "misc=9", "super=999", "recovery_a=99",
 		"recovery_b=99", "radio_a=9", "radio_b=9")
+	landed := slotted.Clone() // after an A/B install
+	landed.Learn(card.FactStarted, "a", card.Read)
+	landed.Learn(card.FactNext, "b", card.Read)
 	one := table("bootloader", 1, "boot=99", "recovery=99", "system=99")
 	into := func(s string) place.Target {
 		to, err := place.ParseTarget(s)
@@ -65,6 +68,19 @@ func TestPlace(t *testing.T) {
 		{"boot goes to the next slot", file(ident.Boot, 9, "boot"), "", slotted, "boot_a"},
 		{"both by wish", file(ident.Boot, 9, "boot"), "@both", slotted, "boot_a boot_b"},
 		{"the other by wish", file(ident.Boot, 9, "boot"), "@other", slotted, "boot_b"},
+		{"the slot it booted from by wish", file(ident.Boot, 9, "boot"), "@booted", landed, "boot_a"},
+		{"the slot that boots next by wish", file(ident.Boot, 9, "boot"), "@active", landed, "boot_b"},
+		{"by letter where they differ", file(ident.Boot, 9, "boot"), "@b", landed, "boot_b"},
+		{"both where they differ", file(ident.Boot, 9, "boot"), "boot@both", landed, "boot_a boot_b"},
+		{"the other where they differ", file(ident.Boot, 9, "boot"), "@other", landed, "error"},
+		{"by content where they differ", file(ident.Boot, 9, "boot"), "", landed, "error"},
+		{"by a partition's name where they differ", file(ident.Boot, 9, "boot"), "boot", landed, "error"},
+		{"a logical one where they differ", file(ident.Ext4, 9, "system"), "", landed, "error"},
+		{"vbmeta where they differ", file(ident.VBMeta, 9, "vbmeta"), "", landed, "error"},
+		{"a recovery where they differ", file(ident.Recovery, 9, "recovery"), "", landed,
+			"recovery_a recovery_b"},
+		{"radio where they differ", file(ident.Unknown, 9, "radio"), "", landed, "radio_a radio_b"},
+		{"without slots where they differ", file(ident.Unknown, 9, "misc"), "", landed, "misc"},
 		{"a recovery goes to both", file(ident.Recovery, 9, "recovery"), "", slotted,
 			"recovery_a recovery_b"},
 		{"radio goes to both", file(ident.Unknown, 9, "radio"), "", slotted, "radio_a radio_b"},

@@ -183,17 +183,21 @@ func TestTargets(t *testing.T) {
 		{"recovery", phone(), "a b"},
 		{"recovery@both", phone(), "a b"},
 		{"recovery@b", phone(), "b"},
-		{"@current", phone(), "a"},
+		{"@booted", phone(), "a"},
+		{"@active", phone(), "a"},
 		{"@other", phone(), "b"},
-		{"@current", running, "b"},
-		{"@other", running, "a"},
+		{"@booted", running, "b"},
+		{"@active", running, "a"},
+		{"@other", running, "error"}, // other than which
+		{"@current", phone(), "error"},
 		{"boot", one, ""},
 		{"boot@both", one, ""},
 		{"boot@a", one, "error"},
 		{"boot", unknown, "error"},
 		{"boot@c", phone(), "error"},
 		{"boot@", phone(), "error"},
-		{"boot@current", phone(card.FactNext, ""), "error"},
+		{"boot@booted", phone(card.FactNext, ""), "error"},
+		{"boot@active", phone(card.FactStarted, "b", card.FactNext, ""), "error"},
 	} {
 		target, err := place.ParseTarget(c.text)
 		var slots []string

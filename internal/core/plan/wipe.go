@@ -144,7 +144,7 @@ func wipeSlots(t place.Target, c *card.Card) ([]string, error) {
 	if slots, known := c.Slots(); known && len(slots) > 1 && t.Slot == "" {
 		return nil, finding.Stopped(finding.NameTheSlot, t.Partition,
 			fmt.Sprintf("this phone has %s on each slot, and which goes is not guessed", t.Partition),
-			fmt.Sprintf("say which: %s@%s, @current, @other or @both", t.Partition, slots[0]))
+			fmt.Sprintf("say which: %s@%s, @booted, @other or @both", t.Partition, slots[0]))
 	}
 	return t.SlotsOf(c)
 }
