@@ -67,6 +67,9 @@ func words(err error) string {
 		errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE),
 		errors.Is(err, syscall.ECONNABORTED):
 		return "the connection was closed at the other end"
+	case errors.Is(err, syscall.ESHUTDOWN), errors.Is(err, syscall.ENODEV), errors.Is(err, syscall.ENXIO),
+		errors.Is(err, syscall.EPROTO), errors.Is(err, syscall.EIO), errors.Is(err, syscall.ENOTCONN):
+		return "the connection is gone: was the cable pulled?"
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT):
 		return "no answer came in time"
 	}

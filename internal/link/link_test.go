@@ -27,6 +27,8 @@ func TestLostWords(t *testing.T) {
 		{op(syscall.ECONNREFUSED), "nothing listens there"},
 		{op(syscall.EHOSTUNREACH), "no way leads there"},
 		{&net.OpError{Op: "dial", Err: &net.DNSError{Name: "brook", IsNotFound: true}}, "the name brook"},
+		{op(syscall.ESHUTDOWN), "was the cable pulled?"},
+		{os.NewSyscallError("ioctl", syscall.ENODEV), "was the cable pulled?"},
 		{context.DeadlineExceeded, "silent for too long"},
 		{errors.New("the cable was pulled"), "the cable was pulled"},
 	} {
