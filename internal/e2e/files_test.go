@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"crypto/sha256"
-	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"os"
@@ -384,23 +383,8 @@ func TestLift(t *testing.T) {
 // each holds one block and leaves the others alone.
 func TestPieces(t *testing.T) {
 	inLab(t, func(t *testing.T, l *lab) {
-		le := binary.LittleEndian
 		for i := range 3 {
-			h := le.AppendUint32(nil, 0xed26ff3a)
-			h = append(h, 1, 0, 0, 0, 28, 0, 12, 0)
-			for _, v := range []uint32{4096, 3, 3, 0} {
-				h = le.AppendUint32(h, v)
-			}
-			chunk := func(typ uint16, blocks, size uint32) {
-				h = le.AppendUint16(h, typ)
-				h = le.AppendUint32(append(h, 0, 0), blocks)
-				h = le.AppendUint32(h, size)
-			}
-			chunk(0xcac3, uint32(i), 12)
-			chunk(0xcac1, 1, 12+4096)
-			h = append(h, bytes.Repeat([]byte{byte('A' + i)}, 4096)...)
-			chunk(0xcac3, uint32(2-i), 12)
-			l.file(fmt.Sprintf("system.img_sparsechunk.%d", i), h)
+			l.file(fmt.Sprintf("system.img_sparsechunk.%d", i), piece(i, 3))
 		}
 		out := filepath.Join(l.dir, "out")
 		l.want(0, []string{"it lies in 3 pieces, which are put together"}, "lift",
