@@ -145,6 +145,11 @@ func TestEvenings(t *testing.T) {
 			l.want(0, []string{"boot_a written"}, "recovery", "install", kit.recovery, "--yes")
 			l.want(0, nil, "go", "recovery")
 			l.want(0, nil, "wipe", "userdata", "--yes")
+			bare := l.file("bare.zip", zipOf("META-INF/com/android/metadata", "pre-device=godwit\n",
+				"META-INF/com/google/android/updater-script", "", "system.transfer.list", "1\n1\nnew 2,0,1\n",
+				"system.new.dat", string(make([]byte, 4096))))
+			l.want(3, []string{"stop  nothing-there: bare.zip holds no image of boot"}, "sideload", sheet,
+				bare, "--recovery-after", kit.recovery, "--yes")
 			// The ROM brings the manufacturer's overlays, which the recovery would stay black over: it
 			// goes into the ROM's own boot image, the overlays before it.
 			l.want(0, nil, "sideload", kit.more.Package, "--then", "stay", "--yes")
