@@ -42,7 +42,7 @@ func (l *lab) fixtures() (list []changing) {
 		list = append(list, changing{strings.TrimPrefix(path, images), 0, 0, true})
 	}
 	if !*whole {
-		list = share(l.T, list, 5)
+		list = share(l.T, list, 3)
 	}
 	for i, c := range list {
 		list[i].name = filepath.Base(c.name)
