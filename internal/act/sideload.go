@@ -44,9 +44,7 @@ func (j *Actor) sideload(ctx context.Context, s *plan.Sideload) (Done, error) {
 	defer cancel()
 	sum := j.Sums.Digest(hctx, src)
 	reading := newReading(s.File)
-	m := say.NewMeter(j.Obs, say.Send, filepath.Base(s.File.Path), s.File.Size)
-	closing, err := j.serve(ctx, src, reading, m)
-	m.End()
+	closing, err := j.serve(ctx, src, reading, filepath.Base(s.File.Path))
 	rec := Done{Bytes: reading.Served, Answers: []string{string(closing)}}
 	pkg := PackageResult{Path: s.File.Path, Outcome: Unknown, Passes: reading.Pass, Served: reading.Served,
 		Distinct: reading.Distinct}
@@ -102,9 +100,19 @@ func newReading(f *ident.File) *ota.Reading {
 	return ota.NewReading(f.Size, adb.SideloadBlock, off, size)
 }
 
-func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Reading, m *say.Meter) (
-	adb.Closing,
-	error) {
+// serve gives the phone the package, block by block or whole.
+func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Reading, label string) (
+	adb.Closing, error) {
+	var begun *say.Meter
+	meter := sync.OnceValue(func() *say.Meter { // drawn once the phone asks for something
+		begun = say.NewMeter(j.Obs, say.Send, label, src.Size)
+		return begun
+	})
+	defer func() {
+		if begun != nil {
+			begun.End()
+		}
+	}()
 	pass := 0
 	// What people panic about; a phone that takes the whole package at once asks for no blocks.
 	tell := sync.OnceFunc(func() {
@@ -112,6 +120,7 @@ func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Readi
 			"stop early: no percentage of it would be true, so none is shown")
 	})
 	served := func(off, n int64) {
+		m := meter()
 		reading.Ask(off, n)
 		what, done, total := reading.Doing()
 		if reading.Pass != pass {
