@@ -7,7 +7,6 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -103,24 +102,17 @@ func newReading(f *ident.File) *ota.Reading {
 // serve gives the phone the package, block by block or whole.
 func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Reading, label string) (
 	adb.Closing, error) {
-	var begun *say.Meter
-	meter := sync.OnceValue(func() *say.Meter { // drawn once the phone asks for something
-		begun = say.NewMeter(j.Obs, say.Send, label, src.Size)
-		return begun
-	})
+	var m *say.Meter // drawn once the phone asks for something
 	defer func() {
-		if begun != nil {
-			begun.End()
+		if m != nil {
+			m.End()
 		}
 	}()
 	pass := 0
-	// What people panic about; a phone that takes the whole package at once asks for no blocks.
-	tell := sync.OnceFunc(func() {
-		j.Obs.Say(say.Note, "the phone asks for the package in blocks, for some more than once, and may "+
-			"stop early: no percentage of it would be true, so none is shown")
-	})
 	served := func(off, n int64) {
-		m := meter()
+		if m == nil {
+			m = say.NewMeter(j.Obs, say.Send, label, src.Size)
+		}
 		reading.Ask(off, n)
 		what, done, total := reading.Doing()
 		if reading.Pass != pass {
@@ -135,7 +127,10 @@ func (j *Actor) serve(ctx context.Context, src *files.Source, reading *ota.Readi
 		return adb.ClosedMute, err
 	}
 	closing, err := to.Sideload(ctx, src, src.Size, quietLimit, func(off, n int64) {
-		tell()
+		if m == nil { // what people panic about; a phone that takes the whole package asks for no blocks
+			j.Obs.Say(say.Note, "the phone asks for the package in blocks, for some more than once, and may "+
+				"stop early: no percentage of it would be true, so none is shown")
+		}
 		served(off, n)
 	})
 	var refused *link.RefusedError

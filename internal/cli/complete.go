@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/demo"
@@ -132,8 +133,11 @@ func (a *app) completeOptions(root *cobra.Command) {
 	option("vbmeta tighten", "slot", fixed("a", "b"))
 	for _, path := range []string{"flash", "recovery install"} {
 		option(path, "into", func(ctx context.Context, _ []string) []string {
-			return append(a.partitionNames(ctx, ""), "@a", "@b", "@both", "@booted", "@active",
-				"@other")
+			names := a.partitionNames(ctx, "")
+			for _, slot := range place.SlotWords {
+				names = append(names, "@"+slot)
+			}
+			return names
 		})
 	}
 }

@@ -29,8 +29,7 @@ func ParseTarget(s string) (Target, error) {
 			", "))
 	case slot == "current":
 		return Target{}, fmt.Errorf("%q may mean two slots: @booted is the one the phone booted from, "+
-			"@active "+
-			"the one it boots next", s)
+			"@active the one it boots next", s)
 	default:
 		return Target{}, fmt.Errorf("%q is not a slot; there is: %s", slot, strings.Join(SlotWords, ", "))
 	}
@@ -116,8 +115,7 @@ func (t Target) oneSlot(c *card.Card) ([]string, error) {
 func whichSlot(partition string, c *card.Card) error {
 	return finding.Stopped(finding.NameTheSlot, partition,
 		fmt.Sprintf("the phone booted from slot %s and boots slot %s next, so which %s is meant is not "+
-			"guessed",
-			c.Running(), c.Landing(), partition),
+			"guessed", c.Running(), c.Landing(), partition),
 		fmt.Sprintf("name the slot: %s@%s or %s@%s", partition, c.Running(), partition, c.Landing()))
 }
 

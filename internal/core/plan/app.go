@@ -40,7 +40,7 @@ type AppFile struct {
 // come first.
 func AppsOf(files []AppFile) []*InstallApp {
 	var list []*InstallApp
-	signer := map[*InstallApp]AppFile{}
+	last := map[*InstallApp]AppFile{}
 	for _, file := range files {
 		f := file.File
 		var s *InstallApp
@@ -59,11 +59,11 @@ func AppsOf(files []AppFile) []*InstallApp {
 			s.Parts = append(s.Parts, f)
 		}
 		s.Unsigned = cmp.Or(s.Unsigned, file.Unsigned)
-		if first, ok := signer[s]; ok && s.Unsigned == "" && first.Signer != file.Signer {
+		if before, ok := last[s]; ok && s.Unsigned == "" && before.Signer != file.Signer {
 			s.Unsigned = fmt.Sprintf("%s is signed with another key than %s", place.FileName(f.Path),
-				place.FileName(first.Path))
+				place.FileName(before.Path))
 		}
-		signer[s] = file
+		last[s] = file
 	}
 	return list
 }

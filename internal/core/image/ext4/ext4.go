@@ -387,7 +387,6 @@ func (f *FS) xattrList(entries, values []byte, all map[string][]byte) error {
 	return nil
 }
 
-// unsupported says what of a file can't be read here.
 // EncryptedError says that a file's contents are encrypted, with a key that the phone has.
 type EncryptedError struct{ Inode uint32 }
 
@@ -399,6 +398,7 @@ func (e *EncryptedError) Error() string {
 	return fmt.Sprintf("%s: inode %d is encrypted, with a key that only the phone has", formatName, e.Inode)
 }
 
+// unsupported says what of a file can't be read here.
 func unsupported(n *inode, what string) error {
 	return &image.Error{Format: formatName, Offset: n.at, What: fmt.Sprintf("inode %d %s", n.num, what)}
 }

@@ -9,6 +9,7 @@ import (
 	"archive/zip"
 	"errors"
 	"io"
+	"maps"
 	"strings"
 
 	"jarlid/internal/core/image"
@@ -81,12 +82,8 @@ func Parse(r io.ReaderAt, size int64) (*Package, error) {
 			}
 		}
 	}
-	for k, v := range p.Metadata { // newer packages have both forms, the newest the second alone
-		if proto != nil {
-			proto[k] = v
-		}
-	}
-	if proto != nil {
+	if proto != nil { // newer packages have both forms, the newest the second alone
+		maps.Copy(proto, p.Metadata)
 		p.Metadata = proto
 	}
 	if body == nil {
