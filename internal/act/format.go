@@ -3,10 +3,8 @@ package act
 import (
 	"context"
 	"errors"
-	"strings"
 
 	"jarlid/internal/core/card"
-	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
@@ -70,6 +68,9 @@ func (j *Actor) formatByShell(ctx context.Context) (Done, error) {
 			return rec, err
 		}
 	}
+	if err := j.answerMessage(ctx); err != nil {
+		return rec, err
+	}
 	state, err := j.DataState(ctx)
 	switch {
 	case err != nil:
@@ -120,56 +121,4 @@ func (j *Actor) format(ctx context.Context, p card.Partition, mount string, rec 
 		rec.Answers = append(rec.Answers, made.Said)
 	}
 	return made.ReadBack, err
-}
-
-// tellRecovery leaves an order for the recovery in the bootloader message and
-// restarts into it: it wipes by itself and starts the system. The rest of misc is
-// left as it is; where it can't be read it is not written.
-func (j *Actor) tellRecovery(ctx context.Context, rec *Done, order string) error {
-	misc, err := j.ReadBlock(ctx, "misc", bcb.Size)
-	if err != nil {
-		return err
-	}
-	if misc == nil {
-		return &link.RefusedError{Command: order, Message: "the recovery has no program to format with, " +
-			"and misc can't be read, so no order is left there; choose it in the recovery's menu"}
-	}
-	m, _ := bcb.ParseMessage(misc)
-	m.Command, m.Recovery = bcb.CommandRecovery, []string{"recovery", order}
-	if err := m.Put(misc); err != nil {
-		return err
-	}
-	if err := j.WritePartition(ctx, card.At("misc", ""), strings.NewReader(string(misc[:bcb.MessageSize])),
-		func(int64) {}); err != nil {
-		return err
-	}
-	j.Obs.Say(say.Info, "this recovery has no program to format with; it was left an order in the "+
-		"bootloader message (%s), does it by itself and starts the system", order)
-	var left *link.LeftError
-	if err := j.Restart(ctx, card.Recovery); err != nil && !errors.As(err, &left) {
-		return err
-	}
-	before := j.Card
-	j.Gone(ctx)
-	effects := j.Card.Clone()
-	plan.Apply(&plan.Restart{From: card.Recovery, To: card.System}, effects)
-	if order == "--wipe_data" {
-		plan.Apply(&plan.FormatData{}, effects)
-	}
-	w, err := j.awaitSystem(ctx, effects, j.Await)
-	if err != nil {
-		return err
-	}
-	j.Card = effects
-	if w != nil {
-		if err := j.arrived(ctx, w, before, card.System, false); err != nil {
-			return err
-		}
-		j.fellBack(effects.Value(card.FactStarted))
-	}
-	rec.Confirm = journal.PhoneWord
-	if left != nil && w == nil {
-		rec.Confirm = journal.NotKnown // it may never have heard of the restart
-	}
-	return nil
 }

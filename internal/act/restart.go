@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/model"
@@ -100,7 +101,7 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 		w, err = await(ctx, restartLimit, false, s.To)
 	}
 	if err != nil {
-		return d, j.whyNot(s.To, effects, err)
+		return d, j.whyNot(s.To, effects, j.elsewhere(ctx, s.To, effects, before, err))
 	}
 	j.Card = effects
 	if w != nil {
@@ -154,10 +155,40 @@ func (j *Actor) whyNot(to card.Mode, c *card.Card, err error) error {
 	}
 	for _, f := range plan.PreImages(c, j.Model(), c.Value(card.FactNext)) {
 		j.Obs.Say(say.Warn, "%s", f.Text)
-		j.Obs.Say(say.Todo, "bring the phone into its bootloader, and %s", f.Remedy)
+		how := f.Remedy
+		if j.Card.Mode() != card.Bootloader {
+			how = "bring the phone into its bootloader, and " + how
+		}
+		j.Obs.Say(say.Todo, "%s", how)
 	}
 	return err
 }
+
+// elsewhere reads a phone that came up in another mode than the one it was sent to, so that what is advised
+// then is for the mode it is in. err says so, and is given back.
+func (j *Actor) elsewhere(ctx context.Context, to card.Mode, effects, before *card.Card, err error) error {
+	var wrong *phone.WrongModeError
+	if !errors.As(err, &wrong) || wrong.Got == card.None {
+		return err
+	}
+	w, found := j.Await(ctx, againLimit, false, wrong.Got)
+	if found != nil {
+		return err
+	}
+	j.Card = effects
+	if found = j.arrived(ctx, w, before, wrong.Got, false); found != nil {
+		return errors.Join(err, found)
+	}
+	j.Card.Learn(card.FactMode, string(wrong.Got), card.Read)
+	if how, is := fellInto[wrong.Got]; to == card.System && is {
+		j.Card.Learn(card.FactFailed.Of(effects.Value(card.FactNext)), string(how), card.Journal)
+	}
+	return err
+}
+
+// fellInto is how a start ended that led into a mode in place of the system.
+var fellInto = map[card.Mode]advice.Stage{card.Recovery: advice.StageRecovery,
+	card.Bootloader: advice.StageBootloader}
 
 // arrived reads the phone that came back over a wire, and makes sure that it is the one
 // that went away. before is what was known of that, the card what is so since then.
@@ -208,6 +239,11 @@ func (j *Actor) command(ctx context.Context, to card.Mode) error {
 	}
 	if j.Connected() {
 		j.Obs.Say(say.Wait, "restarting into %s", to)
+	}
+	if to == card.System && j.RootRecovery() {
+		if err := j.answerMessage(ctx); err != nil {
+			return err
+		}
 	}
 	// What is known to be missing is not asked for.
 	if word := plan.RestartCommand(to); j.HasLoader() && word != "" {
@@ -375,10 +411,13 @@ func (j *Actor) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 		!j.Connected() &&
 		j.quiet(j.Card, j.Card.Running()) {
 		// Nobody can see which of the two it is in.
-		r.Hint = map[bool]string{true: "If the recovery's menu is on the screen already, nothing has to " +
-			"be done.",
-			false: fmt.Sprintf("If the recovery's menu is on the screen: it may have an entry that "+
-				"restarts into %s.", to)}[to == card.Recovery]
+		if to == card.Recovery {
+			r.Hint = "If the recovery's menu is on the screen already, nothing has to be done."
+		} else {
+			r.Do = append([]string{fmt.Sprintf("If the recovery's menu is on the screen, choose the entry "+
+				"that "+
+				"restarts into %s; where there is none, or another screen:", to)}, r.Do...)
+		}
 	}
 	limit := handsLimit
 	if r.Wait > 0 {

@@ -60,7 +60,9 @@ func (j *Actor) try(ctx context.Context, s *plan.Try) (Done, error) {
 		return d, nil
 	}
 	if err != nil {
-		return d, err
+		after := j.Card
+		j.Card = before
+		return d, j.whyNot(card.Recovery, after, j.elsewhere(ctx, card.Recovery, before, before, err))
 	}
 	effects := j.Card
 	if err := j.arrived(ctx, w, before, card.Recovery, false); err != nil {

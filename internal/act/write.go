@@ -173,6 +173,9 @@ func (j *Actor) graft(ctx context.Context, s *plan.Graft) (Done, error) {
 	if err != nil {
 		return d, err
 	}
+	if len(made.Writes) == 0 {
+		return d, files.NothingToGraft(s.Home, s.File.Path, j.Card)
+	}
 	d.Found = made.Found
 	for _, w := range made.Writes {
 		// The recovery that was started for it writes and reads back; what it has read is

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -35,12 +36,20 @@ func (a *app) showArrived(r *task.Arrived) {
 	if r.Arrival.Text != "" {
 		a.say(r.Phone, say.Warn, "%s", r.Arrival.Text)
 	}
-	for i, d := range r.Arrival.Advice {
-		if d.Text == "" {
-			a.next = append(a.next, a.env.Command(r.Phone, d.Words...))
-			continue
+	for i, d := range r.Arrival.Causes {
+		switch {
+		case r.Mends && len(d.Words) > 0:
+			a.say(r.Phone, say.Todo, "%s", r.Advice[i])
+		case len(d.Words) > 0:
+			a.say(r.Phone, say.Note, "it may be: %s; in the recovery: jarlid %s", d.Text,
+				strings.Join(d.Words, " "))
+		default:
+			a.say(r.Phone, say.Note, "it may be: %s", d.Text)
 		}
-		a.say(r.Phone, say.Todo, "%s", r.Advice[i])
+	}
+	if r.Next != "" {
+		a.say(r.Phone, say.Note, "%s", r.Why)
+		a.next = append(a.next, r.Next)
 	}
 	c := r.Card
 	switch {

@@ -62,7 +62,8 @@ func (a *app) showGone(t *task.Go, e end) {
 		}
 		a.say(j.Name, say.Warn, "%s", text)
 		a.say(j.Name, say.Todo, "look at its screen to see whether a recovery is there")
-		a.say(j.Name, say.Note, "which recovery came up, nobody can tell")
+		a.say(j.Name, say.Done, "%s; nobody has seen which recovery came up", restarted(r, "its recovery"))
+		a.suggest(j)
 		return
 	case r.Mode == card.Recovery:
 		a.sayLanded(j, "")
@@ -81,7 +82,7 @@ func (a *app) sayUnseen(j *engine.Job, r task.Gone) {
 	}
 	a.next = append(a.next, a.env.Command(j.Name, "arrive"))
 	if r.Unwatched {
-		a.say(j.Name, say.Note, "%s; which system comes up is not waited for", took)
+		a.say(j.Name, say.Done, "%s; which system comes up is not waited for", took)
 		return
 	}
 	if !r.Barred { // else that was told
@@ -90,8 +91,15 @@ func (a *app) sayUnseen(j *engine.Job, r task.Gone) {
 			why = "formatting the data switched debugging off, or it is still starting"
 		}
 		a.say(j.Name, say.Warn, "%s, and its system can't be seen from here: %s", took, why)
-		a.say(j.Name, say.Todo, "look at its screen; switch debugging on to have it read, or bring it into "+
-			"the bootloader, where jarlid slot tells the slot")
+		a.say(j.Name, say.Todo, "look at its screen; with debugging switched on there it can be read")
 	}
-	a.say(j.Name, say.Note, "restarted; which system came up, nobody can tell yet")
+	a.say(j.Name, say.Done, "%s; nobody has seen yet which system came up", restarted(r, "its system"))
+}
+
+// restarted says what was done about a restart whose end is not seen.
+func restarted(r task.Gone, into string) string {
+	if r.Commanded {
+		return "the restart into " + into + " was taken"
+	}
+	return "somebody was asked to start " + into
 }

@@ -47,7 +47,9 @@ func (a *app) jobsCommand() *cobra.Command {
 
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-var outcomeWords = map[task.JobOutcome]string{task.JobDone: "done", task.JobFailed: "failed",
+var outcomeWords = map[task.JobOutcome]string{task.JobDone: "done",
+	task.JobUnseen:  "done, its end was not seen",
+	task.JobFailed:  "failed",
 	task.JobStopped: "stopped by a finding", task.JobInterrupted: "interrupted",
 	task.JobNotEnded: "no end is written", task.JobUnreadable: "can't be read"}
 
@@ -121,8 +123,7 @@ func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
 	if err != nil {
 		return err
 	}
-	a.result = s
-	if a.json {
+	if a.result = s; a.json {
 		return nil
 	}
 	if s.Outcome == task.JobUnreadable {
@@ -145,15 +146,16 @@ func (a *app) jobShow(cmd *cobra.Command, args []string, page string) error {
 		}
 		a.say(s.Phone, say.Word(f.Severity), "%s: %s", text, f.Text)
 	}
-	for _, q := range s.Said {
-		a.say(s.Phone, say.Info, "asked %q, the answer was %q", q.Question, q.Answer)
-	}
+	a.saySaid(s.Phone, s.Said)
 	for _, st := range s.Steps {
 		a.sayJobStep(s.Phone, st)
 	}
 	switch s.Outcome {
 	case task.JobDone:
 		a.say(s.Phone, say.Done, "it ended well, %s", when(*s.Ended))
+	case task.JobUnseen:
+		a.say(s.Phone, say.Done, "it was done, %s; how its last step ended nobody has seen: %s",
+			when(*s.Ended), s.Step)
 	case task.JobNotEnded:
 		a.say(s.Phone, say.Fail, "no end is written: it runs now, or was cut off%s", before(" in: ", s.Step))
 	default:
@@ -233,6 +235,13 @@ func before(word, text string) string {
 	return word + text
 }
 
+// saySaid shows what was asked and answered.
+func (a *app) saySaid(phone string, list []journal.Answer) {
+	for _, q := range list {
+		a.say(phone, say.Info, "asked %q, the answer was %q", q.Question, q.Answer)
+	}
+}
+
 func (a *app) sayJobStep(phone string, st task.JobStep) {
 	text := fmt.Sprintf("step %d: %s", st.Step, st.Title)
 	if st.Began != nil && st.Ended != nil {
@@ -242,6 +251,9 @@ func (a *app) sayJobStep(phone string, st task.JobStep) {
 	switch st.Outcome {
 	case "done":
 		word = say.Good
+		if st.Confirmed == journal.NotKnown {
+			word = say.Note
+		}
 		how := st.Confirmed
 		if w, ok := confirmWords[how]; ok {
 			how = w
@@ -280,9 +292,7 @@ func (a *app) runShow(e *task.Env, word string, run *journal.Run) error {
 	}
 	a.say("", say.Info, "run %d of %s (%s), begun %s", r.Number, r.Name, filepath.Base(r.Sheet),
 		when(r.Began))
-	for _, q := range r.Said {
-		a.say("", say.Info, "asked %q, the answer was %q", q.Question, q.Answer)
-	}
+	a.saySaid("", r.Said)
 	var rows [][]string
 	for _, p := range r.Phones {
 		for _, t := range p.Tasks {

@@ -9,6 +9,7 @@ import (
 
 	"jarlid/internal/act"
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
@@ -58,8 +59,8 @@ func (a *app) showInstalled(t *task.RecoveryInstall, e end) {
 	if j != nil {
 		a.result = t.Result(j)
 	}
-	if e.err != nil && j != nil && !t.Previous && len(j.Out.Writes) == 0 {
-		// what is there may be half-written by a job that was interrupted
+	if e.err != nil && j != nil && !t.Previous && len(j.Out.Writes) == 0 && place.HalfWritten(j.Card,
+		"boot") {
 		if old, _ := journal.Previous(j.Home, j.Who(j.Card.Value(card.FactSerial)), "boot"); len(old) > 0 {
 			a.next = append(a.next, a.env.Command(j.Name, "recovery", "install", "--previous"))
 		}

@@ -373,7 +373,7 @@ func (a *app) runTray(cmd *cobra.Command, t *tray, r *sheet.Ready, table string,
 		end = a.out.Tray(names)
 	}
 	ran, err := r.Run(ctx, t, sheet.Start{Phones: phones, Question: question, Said: said, Table: table,
-		Of: run})
+		Of: run, Left: t.left(opened)})
 	end()
 	if err != nil {
 		return err

@@ -55,7 +55,7 @@ func (a *app) showSideloaded(t *task.Sideload, e end) {
 		if last := len(r.Packages) - 1; err != nil && !errors.Is(err, engine.ErrStopped) && last >= 0 &&
 			r.Packages[last].Outcome != act.Installed {
 			a.sayRest(j, r.Files, len(r.Packages))
-			a.next = append(a.next, a.env.Command(j.Name, "slot"))
+			a.lookAfter(j)
 		}
 		if err != nil && !errors.Is(err, engine.ErrStopped) {
 			a.sayMissing(j, r)
@@ -64,6 +64,19 @@ func (a *app) showSideloaded(t *task.Sideload, e end) {
 	}
 	a.sayInstalled(j, r)
 	a.suggest(j)
+}
+
+// lookAfter names the command that shows the result of an install whose end was not seen: the slots, where
+// the phone reports them in its mode.
+func (a *app) lookAfter(j *engine.Job) {
+	slots, _ := j.Card.Slots()
+	switch {
+	case len(slots) < 2:
+	case j.Connected():
+		a.next = append(a.next, a.env.Command(j.Name, "slot"))
+	default:
+		a.next = append(a.next, a.env.Command(j.Name, "go", string(place.ImageMode(j.Card, j.Model()))))
+	}
 }
 
 // sayMissing says what an install that was interrupted behind its packages still wants: what was

@@ -39,7 +39,7 @@ func (a *app) status(ctx context.Context) error {
 		if b := r.Broken; b != nil {
 			a.say(r.Name, say.Note, "the last job on %s, %s, was interrupted at this: %s", r.Name, b.Job,
 				b.Step)
-			if !b.Restart() || r.Next == "" { // the phone is in the mode that it reached
+			if !b.Vain() || r.Next == "" { // the phone is in the mode that it reached
 				a.next = append(a.next, e.Again(b.Command))
 			}
 			for _, words := range b.After() {
@@ -68,7 +68,11 @@ func (a *app) status(ctx context.Context) error {
 	a.printAway(h)
 	if len(h.Phones) == 0 {
 		a.say("", say.Info, "no phone is here")
-		if len(h.Away)+len(h.Runs) == 0 {
+		for _, r := range h.Reach {
+			a.say(r.Phone, say.Note, "%s: %s", r.Phone, r.Why)
+			a.next = append(a.next, r.Next)
+		}
+		if len(h.Away)+len(h.Runs)+len(h.Absent) == 0 {
 			a.next = append(a.next, "jarlid demo", "jarlid --help")
 		} else {
 			a.next = append(a.next, "jarlid bench --why")
@@ -82,6 +86,9 @@ func (a *app) printAway(h *task.Here) {
 	for _, j := range h.Away {
 		a.say(j.Phone, say.Note, "the last job on %s, %s, was interrupted at this: %s; the phone is not here",
 			j.Phone, j.Job, j.Step)
-		a.say(j.Phone, say.Todo, "connect %s, charged, and resume it: %s", j.Phone, a.env.Again(j.Command))
+		if !j.Vain() {
+			a.say(j.Phone, say.Todo, "connect %s, charged, and resume it: %s", j.Phone,
+				a.env.Again(j.Command))
+		}
 	}
 }

@@ -192,8 +192,8 @@ func (t *tray) PhoneEnds(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 		t.app.out.Event("phone", p.Name, o)
 	}
 	if err == nil {
-		m.out.Ended(true, "all "+spell.Counted(len(o.Tasks), "task")+" done")
-		m.say(m.name, say.Done, "%s: all %s done", m.name, spell.Counted(len(o.Tasks), "task"))
+		m.out.Ended(true, tasksDone(o.Tasks))
+		m.say(m.name, say.Done, "%s: %s", m.name, tasksDone(o.Tasks))
 		return
 	}
 	at := ""
@@ -204,6 +204,20 @@ func (t *tray) PhoneEnds(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 	}
 	m.out.Ended(false, at+spell.Error(err))
 	m.sayFailed(at, err)
+}
+
+// tasksDone says how many tasks were done on a phone, and how many were not for it.
+func tasksDone(list []sheet.TaskOutcome) string {
+	skipped := 0
+	for _, x := range list {
+		if x.Outcome == journal.TaskSkipped {
+			skipped++
+		}
+	}
+	if skipped == 0 {
+		return "all " + spell.Counted(len(list), "task") + " done"
+	}
+	return fmt.Sprintf("%s done, %d not for this phone", spell.Counted(len(list)-skipped, "task"), skipped)
 }
 
 // sayFailed tells why a phone's tasks ended; at says where.
@@ -243,6 +257,24 @@ func (e *codedError) Error() string { return e.text }
 
 // ExitCode is the code that decides.
 func (e *codedError) ExitCode() int { return e.code }
+
+// left are the phones that are not run on; opened are those that could be opened.
+func (t *tray) left(opened []*sheet.Phone) (list []sheet.LeftOut) {
+	for _, m := range t.members {
+		err, ok := t.open[m.name]
+		if !ok {
+			continue
+		}
+		p := sheet.LeftOut{RunPhone: journal.RunPhone{Name: m.name, On: m.on}, Err: task.AsFinding(err)}
+		for _, o := range opened {
+			if o.Name == m.name {
+				p.Serial, p.Model = o.Serial, o.Model
+			}
+		}
+		list = append(list, p)
+	}
+	return list
+}
 
 // refused makes the end of a run: its result, and the exit code of all phones.
 func (t *tray) refused(ran *sheet.Ran) error {

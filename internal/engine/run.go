@@ -265,7 +265,7 @@ func (j *Job) actOn(ctx context.Context, a *act.Actor, s plan.Step, i int) (act.
 	state := say.Finished
 	if err != nil {
 		rec.Event, rec.Error, rec.Confirm, state = journal.Failed, spell.Error(err), "", say.Failed
-		rec.Facts = refused(before, j.Card)
+		rec.Facts, rec.Refused = failedFacts(before, j.Card), link.Refused(err)
 	} else {
 		j.Acted = j.Acted || !done.Looked
 		rec.Facts = changed(before, j.Card)
@@ -369,8 +369,9 @@ func (j *Job) Settle(found []finding.Finding, question string) error {
 }
 
 // Keep has a journal say what was seen without any job: what has changed between two cards of
-// the phone, and what was read of it just now, nil for nothing.
-func Keep(s *phone.Session, o Options, command string, before, after, read *card.Card) (err error) {
+// the phone, and what was read of it just now, nil for nothing. how is the error it ended with.
+func Keep(s *phone.Session, o Options, command string, before, after, read *card.Card, how error) (
+	err error) {
 	log, err := journal.Create(s.Home, s.Name, o.Sink)
 	if err != nil {
 		return err
@@ -384,8 +385,12 @@ func Keep(s *phone.Session, o Options, command string, before, after, read *card
 	if read != nil {
 		begin.Facts = lasting(read)
 	}
+	end := journal.Record{Event: journal.End}
+	if how != nil {
+		end.Error = spell.Error(how)
+	}
 	for _, r := range []journal.Record{begin, {Event: journal.Done, Step: 1, Title: command,
-		Facts: changed(before, after)}, {Event: journal.End}} {
+		Facts: changed(before, after)}, end} {
 		if err := log.Write(r); err != nil {
 			return err
 		}
@@ -419,10 +424,13 @@ func changed(before, after *card.Card) journal.Facts {
 	return out
 }
 
-// refused gives the commands that the phone was found not to know: that is so whatever became of the step.
-func refused(before, after *card.Card) journal.Facts {
+// failedFacts gives what a step that failed has shown: commands that the phone was found not to know, and a
+// start that ended in another mode.
+func failedFacts(before, after *card.Card) journal.Facts {
 	facts := changed(before, after)
-	maps.DeleteFunc(facts, func(i card.ID, _ card.Fact) bool { return i.Name != card.Name(card.FactCommand) })
+	maps.DeleteFunc(facts, func(i card.ID, _ card.Fact) bool {
+		return i.Name != card.Name(card.FactCommand) && i.Name != card.Name(card.FactFailed)
+	})
 	return facts
 }
 

@@ -7,6 +7,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/local"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/say"
@@ -16,6 +17,18 @@ import (
 type Grafts struct {
 	Writes []*plan.Write
 	Found  []finding.Finding
+}
+
+// NothingToGraft is the error of a recovery for which no slot holds an image that it could go into.
+func NothingToGraft(home place.Home, recovery string, c *card.Card) error {
+	into := home.Partition
+	if slots, _ := c.Slots(); len(slots) > 1 {
+		into += "@both"
+	}
+	return finding.Stopped(finding.NothingThere, home.Partition,
+		"no slot of this phone holds an image the recovery could go into",
+		"write the file whole: jarlid flash "+
+			local.Quote(recovery)+" --into "+into)
 }
 
 // GraftAll makes the images of all slots that have one, from the recovery in a file and

@@ -15,11 +15,20 @@ type BrokenJob struct {
 
 	steps Steps
 	at    int // the step, counted from 1
+	// failed says that the step came to its end, a bad one; refused, that the phone refused it.
+	failed, refused bool
 }
 
-// Restart reports whether it was interrupted in its last step, a restart: that changes nothing, and the
-// phone's mode shows how it ended.
-func (b *BrokenJob) Restart() bool { return b.Kind == "restart" && b.at == len(b.steps) }
+// Restart reports whether it ended in a step that changes nothing, and whose end the phone's mode shows: the
+// last one was a reboot, or an image that was started without being written did not come up. The same again
+// would end in the same way.
+func (b *BrokenJob) Restart() bool {
+	return b.Kind == "restart" && b.at == len(b.steps) || b.Kind == "try" && b.failed
+}
+
+// Vain reports whether resuming it would end in the same way, for all that is known: it ended in a reboot, or
+// the phone refused its step.
+func (b *BrokenJob) Vain() bool { return b.refused || b.Restart() }
 
 // Landed is for a step that is done though the journal could not be told any more: the phone says
 // it. What is left is what comes behind it.
@@ -91,6 +100,7 @@ func (j *Entry) BrokenOff() *BrokenJob {
 			if steps := j.Records[0].Steps; r.Step >= 1 && r.Step <= len(steps) {
 				b.Kind = steps[r.Step-1].Kind
 				b.Behind, b.steps, b.at = filesOf("sideload", steps[r.Step:]), steps, r.Step
+				b.failed, b.refused = r.Event == Failed, r.Refused
 				b.left(steps, r.Step)
 			}
 			return b

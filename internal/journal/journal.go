@@ -78,6 +78,8 @@ type Record struct {
 	SHA256  string `json:"sha256,omitempty"`
 	Facts   Facts  `json:"facts,omitempty"` // what is so since then
 	Error   string `json:"error,omitempty"`
+	// Refused says of a step that failed that the phone refused it: the same again ends in the same way.
+	Refused bool `json:"refused,omitempty"`
 	// Cancelled says, at the end, that a person ended the job.
 	Cancelled bool `json:"cancelled,omitempty"`
 }

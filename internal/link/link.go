@@ -19,6 +19,12 @@ type RefusedError struct {
 	Message string // the phone's words; may be empty
 }
 
+// Refused reports whether an error is a refusal by the other side.
+func Refused(err error) bool {
+	var refused *RefusedError
+	return errors.As(err, &refused)
+}
+
 // Error gives the question and the phone's words.
 func (e *RefusedError) Error() string {
 	if e.Message == "" {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/ident"
@@ -128,6 +129,7 @@ func (s *Session) readRoot(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	s.learnMessage(misc)
 	ctl, cerr := bcb.ParseControl(misc)
 	if cerr == nil && len(ctl.Slots) > 1 {
 		s.learn(card.FactSlots, fmt.Sprint(len(ctl.Slots)))
@@ -166,6 +168,19 @@ func (s *Session) readRoot(ctx context.Context) error {
 		s.learn(card.FactCrypto, card.CryptoNone)
 	}
 	return s.readSuper(ctx)
+}
+
+// learnMessage learns what a system that gave up left for the recovery in the bootloader message.
+func (s *Session) learnMessage(misc []byte) {
+	m, err := bcb.ParseMessage(misc)
+	if err != nil {
+		return
+	}
+	value := "none"
+	if m.GaveUp() {
+		value = strings.Join(m.Recovery[1:], " ")
+	}
+	s.learn(card.FactReason, value)
 }
 
 // superHead is how much of super is read to find its metadata: the geometries

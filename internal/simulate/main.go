@@ -34,6 +34,8 @@ func main() {
 	from := flag.Int("from", 0, "the number of the first run")
 	sheets := flag.Int("sheets", 0, "run whole evenings as sheets instead, each broken off at one place "+
 		"and gone on with: every stride-th place; 1 for all")
+	walks := flag.Int("walks", 0, "take walks instead: do what is advised, and nothing more, from bad "+
+		"states on")
 	cable := flag.Bool("cable", false, "the phones are on cables, and not in the network")
 	verbose := flag.Bool("verbose", false, "print what every command said")
 	testing.Init()
@@ -50,27 +52,15 @@ func main() {
 	var bad atomic.Int64
 	all := func(t *testing.T) {
 		if *sheets > 0 {
-			*runs = 0
-			t.Run("sheets", func(t *testing.T) {
-				for phone := range phones {
-					for n, p := range lab.sheetPlans(t, phone, 200) {
-						if (n+int(*seed))%*sheets != 0 {
-							continue
-						}
-						*runs, p.Quirk = *runs+1, quirkOf(*runs)
-						t.Run(p.String(), func(t *testing.T) {
-							t.Parallel()
-							defer func() {
-								if t.Failed() {
-									bad.Add(1)
-								}
-							}()
-							lab.sheet(t, p, *verbose)
-						})
-					}
-				}
-			})
+			*runs = lab.evenings(t, *sheets, int(*seed), &bad, *verbose)
 			fmt.Printf("%d evenings, %d failed\n", *runs, bad.Load())
+			os.RemoveAll(dir)
+			return
+		}
+		if *walks > 0 {
+			lab.walks(t, *seed, *from, *walks, &bad, *verbose)
+			fmt.Printf("%d walks with the seed %d in %v, %d failed\n", *walks, *seed,
+				time.Since(began).Round(time.Second), bad.Load())
 			os.RemoveAll(dir)
 			return
 		}
@@ -97,4 +87,46 @@ func main() {
 	testing.Main(func(string, string) (bool, error) {
 		return true, nil
 	}, []testing.InternalTest{{Name: "simulate", F: all}}, nil, nil)
+}
+
+// evenings takes whole evenings as sheets, each interrupted at every stride-th place.
+func (l *lab) evenings(t *testing.T, stride, seed int, bad *atomic.Int64, verbose bool) (runs int) {
+	t.Run("sheets", func(t *testing.T) {
+		for phone := range phones {
+			for n, p := range l.sheetPlans(t, phone, 200) {
+				if (n+seed)%stride != 0 {
+					continue
+				}
+				runs, p.Quirk = runs+1, quirkOf(runs+1)
+				t.Run(p.String(), func(t *testing.T) {
+					t.Parallel()
+					defer func() {
+						if t.Failed() {
+							bad.Add(1)
+						}
+					}()
+					l.sheet(t, p, verbose)
+				})
+			}
+		}
+	})
+	return runs
+}
+
+// walks takes walks.
+func (l *lab) walks(t *testing.T, seed int64, from, count int, bad *atomic.Int64, verbose bool) {
+	t.Run("walks", func(t *testing.T) {
+		for n := from; n < from+count; n++ {
+			p := walkOf(seed, n)
+			t.Run(p.String(), func(t *testing.T) {
+				t.Parallel()
+				defer func() {
+					if t.Failed() {
+						bad.Add(1)
+					}
+				}()
+				l.walk(t, p, verbose)
+			})
+		}
+	})
 }

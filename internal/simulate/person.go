@@ -6,10 +6,12 @@ import (
 	"sync"
 )
 
-// person answers what is asked: yes; of several phones it is the first; what a screen shows is not told.
+// person answers what is asked: yes; of several phones it is the first; what a screen shows is not told by
+// one who does not look.
 type person struct {
-	mu   sync.Mutex
-	asks string // the question whose answers are being listed
+	looks func() string // gives the number of what the screen shows; nil: does not look
+	mu    sync.Mutex
+	asks  string // the question whose answers are being listed
 }
 
 // hears takes a line of what a program says.
@@ -34,6 +36,10 @@ func (p *person) Read(b []byte) (int, error) {
 		return copy(b, "y\n"), nil
 	case strings.Contains(p.asks, "Which of these is "):
 		return copy(b, "1\n"), nil
+	case p.looks != nil && strings.Contains(p.asks, "What does its screen show?"):
+		return copy(b, p.looks()+"\n"), nil
+	case p.looks != nil && strings.Contains(p.asks, "What does the phone's screen say?"):
+		return copy(b, "4\n"), nil // something that is not in the list
 	}
 	return 0, io.EOF
 }

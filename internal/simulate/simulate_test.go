@@ -194,3 +194,14 @@ func TestSheets(t *testing.T) {
 		})
 	}
 }
+
+// TestWalks: who does what is advised, and nothing more, comes to a running system.
+func TestWalks(t *testing.T) {
+	for _, n := range []int{18, 27, 38, 56} { // a circle each, before it was mended
+		p := walkOf(1, n)
+		t.Run(p.String(), func(t *testing.T) {
+			t.Parallel()
+			shared.walk(t, p, false)
+		})
+	}
+}

@@ -164,9 +164,8 @@ var stories = []story{
 }
 
 // makeKit makes the files for a phone in dir.
-func makeKit(dir, name string, slots int) (kit, error) {
+func makeKit(dir string, p scenario.Phone, slots int) (kit, error) {
 	k := kit{slots: slots}
-	p := scenario.PhoneOf(name)
 	var err error
 	if k.More, err = demo.MakeMore(dir, p, slots); err != nil {
 		return k, err
@@ -179,7 +178,7 @@ func makeKit(dir, name string, slots int) (kit, error) {
 		return path, err
 	}
 	b, err := scenario.Recovery(scenario.Tideline, p)
-	if k.recovery, err = write("tideline-3.1-"+name+".img", b, err); err != nil {
+	if k.recovery, err = write("tideline-3.1-"+p.Device+".img", b, err); err != nil {
 		return k, err
 	}
 	b, err = scenario.Addon{Name: "Countsheet", Signer: "saltmarsh"}.Package()

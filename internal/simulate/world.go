@@ -19,6 +19,7 @@ import (
 	"jarlid/internal/core/model"
 	"jarlid/internal/journal"
 	"jarlid/internal/link/usb/soft"
+	"jarlid/internal/standin/scenario"
 	"jarlid/internal/standin/standintest"
 )
 
@@ -83,6 +84,8 @@ type world struct {
 	phone *process
 	ended int // how the disturbed run did
 	quirk string
+	looks func() string // answers what a screen shows; nil: no answer
+	file  string        // the model file of a phone that only the stand-in knows; "" for one of the models
 	told  func(args []string, code int, out string)
 	// complain is told what is not as it should be; nil: the test is.
 	complain func(text string)
@@ -114,7 +117,7 @@ func (w *world) at() string { return filepath.Join(w.dir, w.name) }
 func (w *world) begin(s *seams, line func(string), args ...string) *process {
 	p := &process{out: &standintest.Output{}, done: make(chan struct{}), interrupt: make(chan struct{}, 4)}
 	attended := true
-	person := &person{}
+	person := &person{looks: w.looks}
 	p.out.OnLine = func(text string) {
 		person.hears(text)
 		if line != nil {
@@ -214,6 +217,9 @@ func (w *world) press(stop <-chan struct{}, keys ...string) {
 
 // model gives what the phone is made by: its name, or a model file with its quirk.
 func (w *world) model() (string, error) {
+	if w.file != "" {
+		return w.file, nil
+	}
 	if w.quirk == "" {
 		return w.name, nil
 	}
@@ -241,7 +247,7 @@ func (w *world) start(args ...string) error {
 		if strings.Contains(line, "its storage is in") {
 			once()
 		}
-	}, append([]string{"standin", "run", name, "--at", w.at()}, args...)...)
+	}, append([]string{"standin", "run", name, "--at", w.at(), "--as", w.name}, args...)...)
 	select {
 	case <-ready:
 		return nil
@@ -308,7 +314,7 @@ func (l *lab) inBubble(t *testing.T, dir, name string, k kit, do func(w *world))
 func (l *lab) kit(phone int) (kit, error) {
 	p := phones[phone]
 	got, err := l.once("kit "+p.name, func() (any, error) {
-		return makeKit(filepath.Join(l.dir, "kit-"+p.name), p.name, p.slots)
+		return makeKit(filepath.Join(l.dir, "kit-"+p.name), scenario.PhoneOf(p.name), p.slots)
 	})
 	if err != nil {
 		return kit{}, err

@@ -4,14 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"jarlid/internal/act"
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
-	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/place"
 	"jarlid/internal/engine"
 	"jarlid/internal/phone"
@@ -28,9 +26,10 @@ type Arrive struct {
 
 // Arrived is the outcome of a start.
 type Arrived struct {
-	Stage   advice.Stage   `json:"stage"`
-	Matches advice.Match   `json:"matches"` // whether what runs is what was installed
-	Said    bool           `json:"said"`    // a person said what the screen shows
+	Stage   advice.Stage `json:"stage"`
+	Matches advice.Match `json:"matches"` // whether what runs is what was installed
+	Said    bool         `json:"said"`    // a person said what the screen shows
+	// Advice is what may be the cause, and the command that mends it where there is one.
 	Advice  []string       `json:"advice"`
 	Version *string        `json:"version,omitempty"`
 	Build   *string        `json:"build,omitempty"`
@@ -41,6 +40,9 @@ type Arrived struct {
 	Card    *card.Card     `json:"-"` // of what came up; nil when nothing could be read
 	Took    time.Duration  `json:"-"`
 	Phone   string         `json:"-"`
+	Next    string         `json:"-"` // the command that follows
+	Why     string         `json:"-"`
+	Mends   bool           `json:"-"` // the commands of Advice work in the mode it is in
 }
 
 // Name implements Work.
@@ -261,23 +263,10 @@ func reached(ctx context.Context, s *phone.Session, stays time.Duration) advice.
 	return ""
 }
 
-// fallen reads what a start ended in, and of a recovery why the system asked for it;
-// nil when it went away again.
+// fallen reads what a start ended in; nil when it went away again.
 func fallen(ctx context.Context, s *phone.Session) *card.Card {
 	if s.Read(ctx) != nil {
 		return nil
-	}
-	if !s.RootRecovery() {
-		return s.Card
-	}
-	if misc, err := s.ReadBlock(ctx, "misc", bcb.Size); err == nil && misc != nil {
-		m, _ := bcb.ParseMessage(misc)
-		for _, word := range m.Recovery {
-			// What the system asks its recovery for when it gives up (rescue party, init).
-			if reason, ok := strings.CutPrefix(word, "--reason="); ok || word == "--prompt_and_wipe_data" {
-				s.Card.Learn(card.FactReason, reason+" ", card.Read)
-			}
-		}
 	}
 	return s.Card
 }
@@ -290,12 +279,31 @@ func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
 	a := &Arrived{Said: said, Arrival: advice.Judge(stage, w.before, after), Card: w.after,
 		Took: time.Since(w.began), Phone: w.Name, Advice: []string{}}
 	a.Stage, a.Matches = a.Arrival.Stage, a.Arrival.Matches
-	for _, d := range a.Arrival.Advice {
+	root, _ := after.Yes(card.FactRoot)
+	a.Mends = root && after.Mode() == card.Recovery
+	for _, d := range a.Arrival.Causes {
 		text := d.Text
 		if len(d.Words) > 0 {
-			text = strings.TrimPrefix(text+": "+e.Command(w.Name, d.Words...), ": ")
+			text += ": " + e.Command(w.Name, d.Words...)
 		}
 		a.Advice = append(a.Advice, text)
+	}
+	if a.outcome() != nil {
+		known := after.Clone()
+		if stage == advice.StageStarting {
+			known.Learn(card.FactMode, string(card.System), card.Read)
+			known.Learn(card.FactBooted, "no", card.Read)
+		}
+		next := w.before.Clone()
+		w.failed(next, a.Stage)
+		next.Set(card.FactToldStart, card.Fact{}) // which was watched to its end
+		next.Set(card.FactMode, card.Fact{})
+		known.Merge(next)
+		s := advice.Suggest(known, w.Model())
+		if told, _ := w.before.Yes(card.FactToldStart); !told && a.Stage != advice.StageUnknown {
+			s = advice.Suggestion{Words: []string{"go", string(card.System)}, Why: "no job started it"}
+		}
+		a.Next, a.Why = e.Command(w.Name, s.Words...), s.Why
 	}
 	if c := w.after; c != nil && c.Mode() == card.System {
 		a.Version, a.Build, a.Patch = Known(c, card.FactVersion), Known(c, card.FactBuild),
@@ -308,26 +316,33 @@ func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
 // keep has a journal say how the start ended, so that the next command knows it in modes that
 // don't tell. A start that nobody has seen the end of is not kept.
 func (w *watch) keep(e *Env, a *Arrived) error {
-	told, _ := w.before.Yes(card.FactToldStart)
 	c := w.before.Clone()
-	next := c.Value(card.FactNext)
-	switch a.Stage {
-	case advice.StageFinished:
-		slot := next
+	if a.Stage == advice.StageFinished {
+		slot := c.Value(card.FactNext)
 		if w.after != nil {
 			slot = w.after.Value(card.FactStarted)
 		}
 		c.Learn(card.FactCameUp.Of(slot), "yes", card.Journal)
 		c.Set(card.FactFailed.Of(slot), card.Fact{})
-	case advice.StageLoop, advice.StageOtherSlot:
-		c.Learn(card.FactFailed.Of(next), string(a.Stage), card.Journal)
-	case advice.StageRecovery, advice.StageBootloader:
-		if !told {
-			return nil
-		}
-		c.Learn(card.FactFailed.Of(next), string(a.Stage), card.Journal)
-	default:
+	} else if !w.failed(c, a.Stage) {
 		return nil
 	}
-	return engine.Keep(w.Session, e.Options, "arrive", w.before, c, w.after)
+	return engine.Keep(w.Session, e.Options, "arrive", w.before, c, w.after, a.outcome())
+}
+
+// failed notes on a card that a start failed, and reports whether it did: a phone in another mode that no job
+// started has not.
+func (w *watch) failed(c *card.Card, stage advice.Stage) bool {
+	told, _ := w.before.Yes(card.FactToldStart)
+	switch stage {
+	case advice.StageLoop, advice.StageOtherSlot:
+	case advice.StageRecovery, advice.StageBootloader:
+		if !told {
+			return false
+		}
+	default:
+		return false
+	}
+	c.Learn(card.FactFailed.Of(c.Value(card.FactNext)), string(stage), card.Journal)
+	return true
 }

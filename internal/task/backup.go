@@ -133,7 +133,7 @@ func (t *BackupTake) run(ctx context.Context, e *Env) (j *engine.Job, err error)
 	if err == nil && k.m.Item(backup.Storage) != nil {
 		after := j.Card.Clone()
 		after.Learn(card.FactBackedUp, t.Output, card.Journal)
-		err = engine.Keep(j.Session, e.Options, t.Name(), j.Card, after, j.Card)
+		err = engine.Keep(j.Session, e.Options, t.Name(), j.Card, after, j.Card, nil)
 	}
 	t.taken = &BackupTaken{Items: OrEmpty(k.m.Items), Without: OrEmpty(k.m.Without), Skipped: []string{},
 		Folder: t.Output, Phone: j.Name, Complete: k.m.Complete}
@@ -217,6 +217,11 @@ func (k *taking) take(ctx context.Context, t *BackupTake) error {
 			k.Obs.Say(say.Warn, "%s is not in it: %s", name, refused.Message)
 			missed = refused
 		}
+	}
+	if len(k.m.Items) == 0 && missed == nil {
+		return finding.Stopped(finding.NothingThere, k.Name, "there is nothing on it that can be read in "+
+			"this "+
+			"mode", "start a recovery with a root shell, which reads everything: jarlid go recovery")
 	}
 	if missed != nil && (len(t.Items) > 0 || len(k.m.Items) == 0) {
 		return missed

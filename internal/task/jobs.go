@@ -22,6 +22,7 @@ type JobOutcome string
 // The outcomes.
 const (
 	JobDone        JobOutcome = "done"
+	JobUnseen      JobOutcome = "unseen"      // its last step is done, and nobody saw how that ended
 	JobFailed      JobOutcome = "failed"      // a step failed, or the phone was lost
 	JobStopped     JobOutcome = "stopped"     // a finding stopped it on the way
 	JobInterrupted JobOutcome = "interrupted" // by Ctrl-C
@@ -134,12 +135,18 @@ func runRow(r *journal.Run) JobRow {
 		}
 		left = append(left, at)
 	}
-	if len(left) > 0 {
-		row.Step = strings.Join(left, "; ")
-		if row.Outcome == JobDone {
-			row.Outcome = JobFailed
+	if len(left) > 0 && row.Outcome == JobDone {
+		row.Outcome = JobFailed
+	}
+	for _, p := range first.Phones { // a finding stopped it there, before anything was done
+		if last, whole := r.Ended(p.Name); whole && last.Exit != 0 {
+			left = append(left, p.Name+" was left out")
+			if row.Outcome == JobDone {
+				row.Outcome = JobStopped
+			}
 		}
 	}
+	row.Step = strings.Join(left, "; ")
 	return row
 }
 
@@ -156,12 +163,17 @@ func rowOf(j *journal.Entry) JobRow {
 	if first.Of != nil {
 		r.Run, r.Task = first.Of.Run, first.Of.Task
 	}
+	unseen := ""
 	for _, x := range j.Records[1:] {
 		switch x.Event {
 		case journal.Act:
 			r.Step = x.Title
 			if r.Step == "" && x.Step >= 1 && x.Step <= len(first.Steps) {
 				r.Step = first.Steps[x.Step-1].Title
+			}
+		case journal.Done:
+			if unseen = ""; x.Confirm == journal.NotKnown {
+				unseen = x.Title
 			}
 		case journal.Failed:
 			r.Outcome, r.Error = JobFailed, x.Error
@@ -173,6 +185,8 @@ func rowOf(j *journal.Entry) JobRow {
 			at := x.At
 			r.Ended = &at
 			switch {
+			case x.Error == "" && unseen != "":
+				r.Outcome, r.Step, r.Error = JobUnseen, unseen, ""
 			case x.Error == "":
 				r.Outcome, r.Step, r.Error = JobDone, "", ""
 			case r.Outcome == JobNotEnded:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 
 	"jarlid/internal/core/advice"
@@ -59,11 +60,20 @@ type Here struct {
 	// Alike are the names of phones that report one serial number, by that number.
 	Alike  map[string][]string `json:"one_serial,omitempty"`
 	Absent []string            `json:"absent,omitempty"`
+	// Reach are what leads to phones that are listed and do not answer, where no other is here.
+	Reach []Reach `json:"-"`
 	// Away are interrupted last jobs of phones that are not here, unless one phone was named.
 	Away []journal.AwayJob `json:"away,omitempty"`
 	// Runs are those of sheets that was interrupted.
 	Runs []BrokenRun `json:"runs_broken_off,omitempty"`
 }
+
+// Reach is the command that leads to a phone that does not answer, and why.
+type Reach struct{ Phone, Next, Why string }
+
+// mostReach is for how many phones that do not answer a command is worked out: a shelf of phones that are off
+// is no task.
+const mostReach = 3
 
 // BrokenRun is a run of a sheet that did not come to its end on some phones.
 type BrokenRun struct {
@@ -123,7 +133,32 @@ func Look(ctx context.Context, e *Env) (*Here, error) {
 		h.Runs = append(h.Runs, b)
 	}
 	h.alike()
-	return h, nil
+	return h, h.reach(e)
+}
+
+// reach works out what leads to phones that are listed and do not answer. One whose job was interrupted is
+// reminded of instead.
+func (h *Here) reach(e *Env) error {
+	if len(h.Phones) > 0 || len(h.Absent) > mostReach {
+		return nil
+	}
+	for _, name := range h.Absent {
+		if slices.ContainsFunc(h.Away, func(j journal.AwayJob) bool { return j.Phone == name }) {
+			continue
+		}
+		list, err := e.Bench.Meant(name)
+		if err != nil || len(list) != 1 {
+			return err
+		}
+		s := list[0].NewSession(&card.Card{}, e.Obs())
+		if err := s.Recall(); err != nil {
+			return err
+		}
+		s.Card.Set(card.FactMode, card.Fact{})
+		a := advice.Suggest(s.Card, s.Model())
+		h.Reach = append(h.Reach, Reach{Phone: name, Next: e.Command(name, a.Words...), Why: a.Why})
+	}
+	return nil
 }
 
 // benchRow is a phone's row: its facts, its interrupted job and the next command.
@@ -164,7 +199,7 @@ func benchRow(e *Env, s phone.Seen) (r BenchRow, err error) {
 		r.Next = e.Command(s.Name, "explain", "not-authorised")
 	case s.Stop != nil:
 		r.Next = e.Command(s.Name, "bench", "--why")
-	case s.Busy, r.Broken != nil && !r.Broken.Restart(): // what was interrupted comes first
+	case s.Busy, r.Broken != nil && !r.Broken.Vain(): // what was interrupted comes first
 	default:
 		if a := advice.Suggest(s.Card, s.Phone.Model()); len(a.Words) > 0 {
 			r.Next, r.Why = e.Command(s.Name, a.Words...), a.Why

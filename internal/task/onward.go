@@ -3,11 +3,13 @@ package task
 import (
 	"errors"
 	"strconv"
+	"strings"
 
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/screen"
 	"jarlid/internal/engine"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
@@ -37,20 +39,28 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 	if stopped && len(stop.Findings) > 0 {
 		list = append(list, e.Command("", "explain", stop.Findings[0].Name))
 	}
-	if c := e.resume(dir); c != "" {
+	if c := e.resume(dir); c != "" && !errors.As(err,
+		&away) { // while the phone is away nothing can be resumed
 		return append(list, c)
 	}
+	var refused *link.RefusedError
 	switch {
 	case len(list) > 0:
 		return list
+	case errors.As(err, &refused) && len(screen.Find(refused.Message)) > 0:
+		return []string{e.Command("", "explain", refused.Message)}
 	case stopped: // a question was answered no: the same, once it is to be done
 		return []string{e.Again(e.Options.Typed)}
 	case errors.As(err, &away), atPhone(err):
 		return []string{e.Command("", "bench", "--why")}
 	case j != nil && j.Card.Mode() != card.None:
-		if c, _ := e.Suggest(j); c != "" {
-			return []string{c}
+		// what was typed has just failed
+		if s := advice.Suggest(j.Card, j.Model()); len(s.Words) > 0 && (err == nil ||
+			!strings.HasPrefix(strings.Join(e.Options.Typed[min(1, len(e.Options.Typed)):], " "),
+				strings.Join(s.Words[:min(2, len(s.Words))], " "))) {
+			return []string{e.Command(j.Name, s.Words...)}
 		}
+		return []string{e.Command(j.Name, "card")}
 	}
 	if err != nil {
 		return nil
@@ -64,7 +74,8 @@ func (e *Env) resume(dir string) string {
 		return ""
 	}
 	number := strconv.Itoa(journal.NumberOf(dir))
-	if s, err := ShowJob(e, number); err != nil || s.Again == nil || s.Run != 0 {
+	s, err := ShowJob(e, number)
+	if err != nil || s.Again == nil || s.Run != 0 || s.Again.Vain() {
 		return ""
 	}
 	return e.Command("", "jobs", "resume", number)

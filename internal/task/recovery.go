@@ -182,9 +182,7 @@ func grafted(in *engine.Input, d *engine.Draft, home place.Home, recovery *ident
 		return err
 	}
 	if len(made.Writes) == 0 {
-		return finding.Stopped(finding.NothingThere, home.Partition,
-			"no slot of this phone holds an image the recovery could go into",
-			"write the file whole: --into "+home.Partition)
+		return files.NothingToGraft(home, recovery.Path, in.Card)
 	}
 	d.Findings = append(d.Findings, made.Found...)
 	d.Steps = steps(made.Writes)

@@ -186,7 +186,8 @@ func PruneJobs(e *Env, age time.Duration, dry bool) (gone []JobRow, kept int, er
 		j := &all[i]
 		row := rowOf(j)
 		switch {
-		case row.Outcome != JobDone || !old(row.Began) || broken[j.Run()] || journal.Needed(all, i):
+		case row.Outcome != JobDone && row.Outcome != JobUnseen || !old(row.Began) || broken[j.Run()] ||
+			journal.Needed(all, i):
 			kept++
 			i++
 		default:

@@ -32,34 +32,45 @@ func TestJudge(t *testing.T) {
 		{"up", StageFinished, before, of(card.FactStarted, "b", card.FactVersion, "Saltmarsh OS 4.2",
 			card.FactBuild, "SM42.260512"), StageFinished, "yes", "", ""},
 		{"another build", StageFinished, before, of(card.FactStarted, "b", card.FactVersion, "Other 1",
-			card.FactBuild, "X1"), StageFinished, "no", "another system runs", "slot"},
+			card.FactBuild, "X1"), StageFinished, "no", "another system runs", ""},
 		{"the other slot", StageFinished, before, of(card.FactStarted, "a", card.FactVersion,
-			"Wickerlight Stock 9.1"), StageOtherSlot, "yes", "gave slot b up", "still holds the old system"},
-		{"recovery, data encrypted", StageRecovery, before, of(card.FactData, card.DataEncrypted),
-			StageRecovery, "unknown", "could not read the data", "wipe userdata"},
-		{"recovery, nothing known", StageRecovery, before, of(), StageRecovery, "unknown",
-			"instead of the system", "if that was not done"},
+			"Wickerlight Stock 9.1"), StageOtherSlot, "yes", "gave slot b up", "a system that was changed"},
+		{"a message in misc", StageRecovery, before, of(card.FactData, card.DataEncrypted, card.FactReason,
+			"--prompt_and_wipe_data --reason=data_unreadable"), StageRecovery, "unknown",
+			"instead of the system", "the system could not use the data: it left --prompt_and_wipe_data " +
+				"--reason=data_unreadable in misc for the recovery wipe userdata"},
+		{"and the data is plain", StageRecovery, before, of(card.FactData, card.DataPlain, card.FactReason,
+			"--prompt_and_wipe_data"), StageRecovery, "unknown", "", "wipe apps caches"},
+		{"and the data is formatted", StageRecovery, before, of(card.FactData, card.DataFormatted,
+			card.FactReason, "--prompt_and_wipe_data"), StageRecovery, "unknown", "",
+			"a system that was changed"},
+		{"encrypted by its own system", StageRecovery, before, of(card.FactData, card.DataEncrypted),
+			StageRecovery, "unknown", "instead of the system", "a system that was changed"},
+		{"encrypted by another", StageRecovery, withFacts(before, card.FactForeign.Of("b"), "yes"),
+			of(card.FactData, card.DataEncrypted), StageRecovery, "unknown", "instead of the system",
+			"the data is of another system wipe userdata"},
+		{"its own job erased the system", StageRecovery, withFacts(before, card.FactHolds.Of(card.At("system",
+			"b")), card.Nothing), of(card.FactData, card.DataEncrypted), StageRecovery, "unknown",
+			"an earlier job erased the system", ""},
 		{"bootloader", StageBootloader, before, of(card.FactBootable.Of("b"), "no"), StageBootloader,
-			"unknown", "slot b can't be started any more", "shelve /vendor/overlay"},
-		{"loop", StageLoop, before, of(), StageLoop, "unknown",
+			"unknown", "slot b can't be started any more", "a system that was changed"},
+		{"loop under an overlay", StageLoop, withFacts(before, card.FactGeneric.Of("b"), "yes",
+			card.FactOverlays, "Frame"), of(), StageLoop, "unknown",
 			"again and again; what was to start is saltmarsh SM42.260512 (release 14)",
-			"shelve /vendor/overlay"},
+			"shelve /vendor/overlay/Frame"},
 		{"nobody told it to start", StageBootloader, untold, of(), StageBootloader, "unknown",
-			"no job told it to start", "go system"},
+			"no job told it to start", ""},
 		{"an old phone without slots or vbmeta", StageBootloader, single, of(), StageBootloader, "unknown",
-			"stands in its bootloader instead of the system", "data of another system"},
-		{"nothing seen of it", StageUnknown, single, of(), StageUnknown, "unknown", "nobody can tell",
-			"what it is card"},
-		{"nothing seen", StageUnknown, before, of(), StageUnknown, "unknown", "nobody can tell",
-			"look at its screen"},
+			"stands in its bootloader instead of the system", "what is there does not start"},
+		{"nothing seen", StageUnknown, before, of(), StageUnknown, "unknown", "nobody can tell", ""},
 	} {
 		a := Judge(c.stage, c.before, c.after)
 		first := ""
-		if len(a.Advice) > 0 {
-			first = strings.TrimSpace(a.Advice[0].Text + " " + strings.Join(a.Advice[0].Words, " "))
+		if len(a.Causes) > 0 {
+			first = strings.TrimSpace(a.Causes[0].Text + " " + strings.Join(a.Causes[0].Words, " "))
 		}
 		if a.Stage != c.want || string(a.Matches) != c.matches || !strings.Contains(a.Text, c.says) ||
-			!strings.Contains(first, c.firstSays) {
+			!strings.Contains(first, c.firstSays) || (c.firstSays == "") != (first == "") {
 			t.Errorf("%s: %+v; unwanted: a.Stage != c.want || string(a.Matches) != c.matches || ...", c.name,
 				a)
 		}
@@ -90,7 +101,13 @@ func TestSuggest(t *testing.T) {
 			"recovery install FILE"},
 		{"the system runs", phone(card.FactMode, "system"), "go bootloader"},
 		{"the system starts", phone(card.FactMode, "system", card.FactBooted, "no"), "arrive"},
-		{"encrypted", withFacts(rec, card.FactData, card.DataEncrypted), "wipe userdata"},
+		{"encrypted by its own system", withFacts(rec, card.FactData, card.DataEncrypted),
+			"sideload PACKAGE"},
+		{"the system gave up", withFacts(rec, card.FactData, card.DataEncrypted, card.FactReason,
+			"--prompt_and_wipe_data"), "wipe userdata"},
+		{"and the data is plain", withFacts(rec, card.FactData, card.DataPlain, card.FactReason,
+			"--prompt_and_wipe_data"), "wipe apps caches"},
+		{"and the data is formatted", withFacts(rec, card.FactReason, "--prompt_and_wipe_data"), "go system"},
 		{"ready", rec, "sideload PACKAGE"},
 		{"tried", withFacts(rec, card.FactTemporary, "yes"), "recovery install FILE"},
 		{"installed", inRec(put), "go system"},
@@ -104,14 +121,24 @@ func TestSuggest(t *testing.T) {
 		{"and in the recovery", inRec(generic), "shelve /vendor/overlay/Frame"},
 		{"when they are aside", inRec(withFacts(generic, card.FactShelved.Of(card.At("vendor", "a")),
 			"/vendor/overlay/Frame")), "go system"},
-		{"a loop", withFacts(put, card.FactFailed.Of("a"), "loop"), "go recovery"},
+		{"told to start and not seen", withFacts(put, card.FactToldStart, "yes"), "recovery install FILE"},
+		{"a loop", withFacts(put, card.FactFailed.Of("a"), "loop"), "recovery install FILE"},
+		{"a loop, a recovery is set", withFacts(put, card.FactFailed.Of("a"), "loop", card.FactSet.Of(
+			card.At("recovery", "a")), "tideline.img"), "go recovery"},
+		{"a loop, one without a shell is set", withFacts(put, card.FactFailed.Of("a"), "loop",
+			card.FactSet.Of(
+				card.At("recovery", "a")), "tideline.img", card.FactQuiet.Of(card.At("recovery", "a")),
+			"yes"),
+			"recovery install FILE"},
 		{"a loop, another system on the other slot", withFacts(put, card.FactFailed.Of("a"), "loop",
 			card.FactHolds.Of(card.At("system", "b")), "Stock"), "slot use b"},
 		{"a loop, in the recovery", inRec(withFacts(put, card.FactFailed.Of("a"), "loop")),
 			"sideload PACKAGE"},
-		{"no slot can start", used, "flash SET"},
+		{"no slot can start", used, "flash SET --into @a"},
 		{"and one was written since", withFacts(used, card.FactPut.Of("b"), "yes"), "slot use b"},
-		{"not seen", phone(card.FactMode, ""), ""},
+		{"not seen", phone(card.FactMode, ""), "go bootloader"},
+		{"not seen since it was told to start", phone(card.FactMode, "", card.FactToldStart, "yes"),
+			"arrive"},
 	} {
 		if got := Suggest(c.c, m); strings.Join(got.Words, " ") != c.want {
 			t.Errorf("%s: %+v, want %q", c.what, got, c.want)

@@ -1,8 +1,8 @@
 package advice
 
 import (
+	"cmp"
 	"fmt"
-	"strings"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/place"
@@ -32,19 +32,19 @@ const (
 	MatchUnknown Match = "unknown"
 )
 
-// Advice is one thing to do: a command and its arguments, or a sentence with, behind it, the
-// command that belongs to it.
-type Advice struct {
-	Text  string   `json:"text,omitempty"`
-	Words []string `json:"command,omitempty"`
+// Cause is what may keep a system from starting, and the command that mends it in a recovery with a root
+// shell, as words; none where a person has to choose something.
+type Cause struct {
+	Text  string
+	Words []string
 }
 
 // Arrival is the outcome of a start.
 type Arrival struct {
 	Stage   Stage
-	Matches Match    // whether what runs is what was installed
-	Text    string   // what is so, in a sentence
-	Advice  []Advice // what to do, the likeliest first
+	Matches Match   // whether what runs is what was installed
+	Text    string  // what is so, in a sentence
+	Causes  []Cause // of a system that did not come up, the likeliest first
 }
 
 // Judge says the outcome of a start. before is what was known when it began, after
@@ -55,11 +55,12 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 	if told, _ := before.Yes(card.FactToldStart); !told && (stage == StageBootloader ||
 		stage == StageRecovery) {
 		where := map[Stage]string{StageBootloader: "its bootloader", StageRecovery: "its recovery"}[stage]
-		a.Text, a.Advice = "the phone stands in "+where+", and no job told it to start its system",
-			[]Advice{{Words: []string{"go", "system"}}}
+		a.Text = "the phone stands in " + where + ", and no job told it to start its system"
 		return a
 	}
 	system := before.Value(card.FactHolds.Of(card.At("system", next)))
+	known := after.Clone()
+	known.Merge(before)
 	switch stage {
 	case StageFinished:
 		slot := after.Value(card.FactStarted)
@@ -68,114 +69,97 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 		if next != "" && slot != "" && slot != next {
 			a.Stage = StageOtherSlot
 			a.Text = fmt.Sprintf("slot %s was to start, and slot %s came up: the bootloader gave slot %s "+
-				"up after its tries", next, slot, next)
-			a.Advice = append([]Advice{
-				{Text: fmt.Sprintf("the other slot still holds the old system, so the phone works; what "+
-					"was installed on slot %s does not start", next)}}, loopAdvice(before)...)
+				"up after its tries; what is on slot %s works, and what was installed on slot %s does not "+
+				"start",
+				next, slot, next, slot, next)
+			a.Causes = Causes(known, next)
 			return a
 		}
 		if a.Matches == MatchNo {
 			a.Text = "another system runs than the one that was installed"
-			a.Advice = []Advice{{Words: []string{"slot"}}}
 		}
+		return a
 	case StageRecovery:
 		a.Text = "the phone started its recovery instead of the system"
-		if after.Value(card.FactData) == card.DataEncrypted ||
-			before.Value(card.FactData) == card.DataEncrypted || after.Value(card.FactReason) != "" {
-			a.Text += ": the system could not read the data"
-			a.Advice = []Advice{{Words: []string{"wipe", "userdata"}}}
-		} else {
-			a.Advice = append([]Advice{{Text: "format the data, if that was not done",
-				Words: []string{"wipe", "userdata"}}}, loopAdvice(before)...)
-		}
 	case StageBootloader:
-		a.inBootloader(before, after, next)
+		a.Text = "the phone stands in its bootloader instead of the system"
+		if yes, told := after.Yes(card.FactBootable.Of(next)); next != "" && told && !yes {
+			a.Text = fmt.Sprintf("the phone stands in its bootloader, which says that slot %s can't be "+
+				"started any more", next)
+		}
 	case StageLoop:
 		a.Text = "the phone begins to start again and again"
-		a.Advice = loopAdvice(before)
 	case StageStarting:
-		a.Text = "the system is still coming up"
-		a.Advice = []Advice{
-			{Text: "wait: a first start takes up to 15 minutes on old phones; then run the same " +
-				"command again"}}
+		a.Text = "the system is still coming up; a first start takes up to 15 minutes on old phones"
+		return a
 	case StageUnknown:
 		a.Text = "the phone can't be seen from here, so nobody can tell"
-		a.Advice = []Advice{
-			{Text: "look at its screen; bring it into the bootloader, where this tells what it is",
-				Words: []string{"card"}}}
-		if slots, _ := before.Slots(); len(slots) > 1 {
-			a.Advice = []Advice{
-				{Text: "look at its screen; bring it into the bootloader, where this tells which slot " +
-					"is good", Words: []string{"slot"}}}
-		}
 	}
-	if system != "" && stage != StageFinished {
+	if system == card.Nothing {
+		a.Text += ": an earlier job erased the system" + place.ByJob(before.Get(card.FactHolds.Of(card.At(
+			"system", next))))
+		return a
+	}
+	if system != "" {
 		a.Text += "; what was to start is " + place.ShortBuild(system)
+	}
+	if stage != StageUnknown {
+		a.Causes = Causes(known, cmp.Or(next, known.Running()))
 	}
 	return a
 }
 
-// inBootloader describes a phone in its bootloader whose slot next should have booted.
-func (a *Arrival) inBootloader(before, after *card.Card, next string) {
-	a.Text = "the phone stands in its bootloader instead of the system"
-	if next == "" {
-		a.Advice = loopAdvice(before)
-		return
-	}
-	if yes, known := after.Yes(card.FactBootable.Of(next)); known && !yes {
-		a.Text = fmt.Sprintf("the phone stands in its bootloader, which says that slot %s can't be "+
-			"started any more", next)
-	}
-	a.Advice = loopAdvice(before)
-	if other := card.Other(next); other != "" {
-		if h := before.Value(card.FactHolds.Of(card.At("system", other))); h != "" && h != card.Nothing {
-			a.Advice = append(a.Advice,
-				Advice{Text: fmt.Sprintf("slot %s still holds %s", other, place.ShortBuild(h)),
-					Words: []string{"slot", "use", other}})
-		}
-	}
-}
-
-// loopAdvice gives what usually keeps a new system from starting, the likeliest for this phone
-// first, and nothing that this phone does not have.
-func loopAdvice(c *card.Card) []Advice {
-	slot := c.Running()
+// Causes gives what may keep the system on a slot from starting, "" on a phone without slots: what the card
+// shows first, then what is usual and can't be ruled out. What this phone does not have is not among it.
+func Causes(c *card.Card, slot string) (list []Cause) {
 	tree := func(base string) string { return c.Value(card.FactTree.Of(card.At(base, slot))) }
 	treble, told := c.Yes(card.FactTreble)
 	vbmeta := c.Value(card.FactSize.Of(card.At("vbmeta", slot))) != card.Nothing && !(told && !treble) &&
 		tree("system") != "off" && tree("system") != "none"
 	loosen := []string{"vbmeta", "loosen", "hashtree"}
 	enforced := tree("system") == "enforced" || tree("vendor") == "enforced"
-	var list []Advice
-	if vbmeta && enforced {
-		list = append(list, Advice{Text: "the hash trees are enforced", Words: loosen})
+	switch left := place.GaveUp(c); {
+	case left != "":
+		list = append(list, Cause{"the system could not use the data: it left " + left +
+			" in misc for the recovery", wipeFor(c)})
+	case place.Foreign(c, slot) && c.Value(card.FactData) != card.DataFormatted:
+		list = append(list, Cause{"the data is of another system" + place.ByJob(c.Get(card.FactForeign.Of(
+			slot))), wipeFor(c)})
 	}
-	if overlays := c.Value(card.FactOverlays); overlays != "none" && (!told || treble) {
-		path := "/vendor/overlay"
-		if overlays != "" {
-			first, _, _ := strings.Cut(overlays, ",")
-			path += "/" + first
-		}
-		list = append(list, Advice{Text: "a generic system over the maker's overlays restarts for ever; in " +
-			"the recovery", Words: []string{"shelve", path}})
+	if path := overlay(c, slot); path != "" {
+		list = append(list, Cause{"a generic system over the maker's overlays starts again and again",
+			[]string{"shelve", path}})
+	}
+	if vbmeta && enforced {
+		list = append(list, Cause{"the hash trees are enforced, which a changed system does not pass",
+			loosen})
 	}
 	if addons := c.Value(card.FactAddons.Of(slot)); addons != "" {
-		list = append(list, Advice{Text: "an add-on for another processor or release (" + addons +
+		list = append(list, Cause{Text: "an add-on for another processor or release (" + addons +
 			"): install the ROM again without it"})
 	}
 	if vbmeta && !enforced {
-		list = append(list, Advice{Text: "a system that was changed while its hash tree is enforced; in " +
-			"the recovery", Words: loosen})
+		list = append(list, Cause{Text: "a system that was changed while its hash tree is enforced; " +
+			"jarlid vbmeta loosen hashtree turns that off in the recovery"})
 	}
-	if c.Value(card.FactData) != card.DataFormatted || place.Foreign(c, slot) {
-		list = append(list, Advice{Text: "data of another system that was never formatted",
-			Words: []string{"wipe", "userdata"}})
+	if names := c.Value(card.FactOverlays); names == "" && (!told || treble) {
+		list = append(list, Cause{Text: "a generic system over the maker's overlays; jarlid shelve " +
+			"/vendor/overlay moves them aside in the recovery"})
 	}
 	if len(list) == 0 {
-		list = append(list, Advice{Text: "what is there does not start; install it again from the " +
-			"recovery, or another", Words: []string{"go", "recovery"}})
+		list = append(list, Cause{Text: "what is there does not start; install it again from the recovery, " +
+			"or " +
+			"another system"})
 	}
 	return list
+}
+
+// wipeFor gives the least that has to be erased for a system that can't use the data.
+func wipeFor(c *card.Card) []string {
+	if c.Value(card.FactData) == card.DataPlain {
+		return []string{"wipe", "apps", "caches"}
+	}
+	return []string{"wipe", "userdata"}
 }
 
 // Shown is what a person may see on the screen of a phone that can't be seen from

@@ -42,6 +42,14 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 			return Suggestion{[]string{"arrive"}, "the system is starting"}
 		}
 		return Suggestion{[]string{"go", string(place.ImageMode(c, m))}, "the system is running"}
+	case card.None:
+		if told, _ := c.Yes(card.FactToldStart); told {
+			return Suggestion{[]string{"arrive"}, "its system was started, and has not been seen since"}
+		}
+		return Suggestion{[]string{"go", string(place.ImageMode(c, m))},
+			"it is off, still starting, or runs " +
+				"what can't be seen from here, such as a system with debugging off; its keys lead out of " +
+				"that"}
 	}
 	return Suggestion{}
 }
@@ -57,8 +65,11 @@ func inBootloader(c *card.Card) Suggestion {
 				fmt.Sprintf("no slot can start, and slot %s was written since: choosing it gives it its "+
 					"tries back", s)}
 		}
-		return Suggestion{[]string{"flash", "SET"}, "no slot can start: both used up their tries; write a " +
-			"set or an image to one, then choose it with jarlid slot use, which gives its tries back"}
+		return Suggestion{[]string{"flash", "SET", "--into", "@" + used[0]},
+			"no slot can start: both used up " +
+				"their tries; write a set to one, then choose it with jarlid slot use, which gives its " +
+				"tries " +
+				"back"}
 	}
 	if place.OverForeign(c) {
 		return Suggestion{[]string{"wipe", "userdata"},
@@ -75,9 +86,12 @@ func inBootloader(c *card.Card) Suggestion {
 			return Suggestion{[]string{"slot", "use", other}, why + "; slot " + other + " still holds " +
 				place.ShortBuild(c.Value(card.FactHolds.Of(card.At("system", other))))}
 		}
-		return Suggestion{[]string{"go", "recovery"}, why + "; install it again from there, or another"}
+		return again(c, why)
 	}
 	if put, _ := c.Yes(card.FactPut.Of(next)); put && !seen(c, next) {
+		if told, _ := c.Yes(card.FactToldStart); told {
+			return again(c, "a system was written"+onSlot(next)+", was started and has not been seen since")
+		}
 		if overlay(c, next) != "" {
 			return Suggestion{[]string{"go", "recovery"},
 				"generic systems are known to restart over the maker's overlays; there they are moved " +
@@ -91,6 +105,16 @@ func inBootloader(c *card.Card) Suggestion {
 			"no recovery has been set on this phone yet, as far as the journal knows"}
 	}
 	return Suggestion{[]string{"go", "recovery"}, "the recovery is set"}
+}
+
+// again leads into a recovery, where a system that did not come up is mended or installed again.
+func again(c *card.Card, why string) Suggestion {
+	if !recoverySet(c) {
+		return Suggestion{[]string{"recovery", "install", "FILE"}, why +
+			"; a recovery is needed to mend it " +
+			"or to install it again, and no job has set one on this phone"}
+	}
+	return Suggestion{[]string{"go", "recovery"}, why + "; there it is mended or installed again"}
 }
 
 func inRecovery(c *card.Card) Suggestion {
@@ -110,6 +134,11 @@ func inRecovery(c *card.Card) Suggestion {
 	case place.OverForeign(c):
 		return Suggestion{[]string{"wipe", "userdata"},
 			"the data was encrypted by another system than the one that starts next"}
+	case place.GaveUp(c) != "":
+		return Suggestion{wipeFor(c), "the system could not use the data: it left  " + place.GaveUp(c) +
+			" in misc for the recovery"}
+	case c.Value(card.FactReason) != "" && c.Value(card.FactReason) != "none":
+		return Suggestion{[]string{"go", "system"}, "the data that the system could not use is formatted"}
 	case (put || c.Value(card.FactFailed.Of(started)) != "") && root && overlay(c, started) != "":
 		return Suggestion{[]string{"shelve", overlay(c, started)},
 			"generic systems are known to restart over the maker's overlays"}
@@ -124,8 +153,9 @@ func inRecovery(c *card.Card) Suggestion {
 		return Suggestion{[]string{"go", "system"}, "the system" + onSlot(started) +
 			" was installed and has not been seen running yet"}
 	case c.Value(card.FactData) == card.DataEncrypted:
-		return Suggestion{[]string{"wipe", "userdata"},
-			"the data is encrypted by the system that is on the phone"}
+		return Suggestion{[]string{"sideload", "PACKAGE"}, "the recovery is ready; the data is encrypted " +
+			"by the " +
+			"system that is on the phone, and an update of that can use it"}
 	}
 	return Suggestion{[]string{"sideload", "PACKAGE"}, "the recovery is ready"}
 }
@@ -158,7 +188,7 @@ func failedWords(stage string) string {
 	return stage
 }
 
-// usedUp gives the slots, when the phone says that none of them can start.
+// usedUp gives the slots, when the phone reports that none of them can start.
 func usedUp(c *card.Card) []string {
 	slots, _ := c.Slots()
 	for _, s := range slots {
@@ -202,12 +232,14 @@ func overlay(c *card.Card, slot string) string {
 	return ""
 }
 
+// recoverySet reports whether the active slot's recovery was set by a job, and may have a shell.
 func recoverySet(c *card.Card) bool {
 	home := place.RecoveryHome(c).Partition
-	for _, slot := range []string{"", "a", "b"} {
-		if c.Get(card.FactSet.Of(card.At(home, slot))).Known() {
-			return true
-		}
+	slots := []string{"", "a", "b"}
+	if next := c.Value(card.FactNext); next != "" {
+		slots = []string{next}
 	}
-	return false
+	return slices.ContainsFunc(slots, func(slot string) bool {
+		return c.Get(card.FactSet.Of(card.At(home, slot))).Known() && !place.QuietRecovery(c, slot)
+	})
 }

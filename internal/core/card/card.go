@@ -95,7 +95,7 @@ const (
 	FactFlags       ByPartition = "vbmeta.flags"    // the flags of the vbmeta there, a number
 	FactTreeRoot    ByPartition = "tree.root"       // the root digest its vbmeta states
 	FactTree        ByPartition = "tree.state"      // enforced, off, none
-	FactReason      Plain       = "recovery.reason" // why the system asked for its recovery
+	FactReason      Plain       = "recovery.reason" // what a system that gave up left in misc; "none"
 	FactShelved     ByPartition = "shelved"         // paths that were moved aside
 	FactFS          ByPartition = "filesystem"      // ext4, ext4-shared, erofs, f2fs, squashfs
 	// yes: the files there put the manufacturer's recovery back at each start

@@ -89,6 +89,27 @@ func Foreign(c *card.Card, slot string) bool {
 	return yes
 }
 
+// HalfWritten reports whether what a partition holds on any slot is unknown since a job was interrupted while
+// it wrote there.
+func HalfWritten(c *card.Card, base string) bool {
+	for _, slot := range []string{"", "a", "b"} {
+		if f := c.Get(card.FactHolds.Of(card.At(base, slot))); !f.Known() && f.Why != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// GaveUp gives what a system that gave up left in misc for its recovery, as long as the data that it could
+// not use is there; "" for nothing.
+func GaveUp(c *card.Card) string {
+	left := c.Value(card.FactReason)
+	if left == "none" || c.Value(card.FactData) == card.DataFormatted {
+		return ""
+	}
+	return left
+}
+
 // OverForeign reports whether the next start would be that of a system over data which another
 // one encrypted.
 func OverForeign(c *card.Card) bool {

@@ -99,7 +99,7 @@ func (t Target) oneSlot(c *card.Card) ([]string, error) {
 	}
 	if slot == "" {
 		return nil, finding.Stopped(finding.SlotNotTold, t.Partition,
-			"this phone does not say which slot "+which, "name the slot: a or b")
+			"this phone does not say which slot "+which, "name the slot: --into @a or --into @b")
 	}
 	if t.Slot != "other" {
 		return []string{slot}, nil

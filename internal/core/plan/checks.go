@@ -164,16 +164,23 @@ func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Findi
 	var list []finding.Finding
 	for _, base := range m.Recovery.Needs {
 		p := card.At(base, slot)
-		if c.Get(card.FactDigest.Of(p)).Known() {
+		if f := c.Get(card.FactDigest.Of(p)); f.Known() && !makers(c, f, slot) {
 			continue // written by a job, or about to be
 		}
 		list = append(list, finding.Warns(finding.PreImageMissing, p.String(),
 			fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and "+
 				"nobody can tell that it is there", m.Name, p),
 			"write it first, or name it in the same command: jarlid flash "+strings.ToUpper(base)+
-				"-IMAGE"))
+				"-IMAGE"+map[bool]string{true: " --into @both"}[slot != ""]))
 	}
 	return list
+}
+
+// makers reports whether an image was written by the job that wrote the boot image too, and that without a
+// recovery in it: both are of a stock firmware set.
+func makers(c *card.Card, f card.Fact, slot string) bool {
+	home := card.At(place.RecoveryHome(c).Partition, slot)
+	return f.Job > 0 && f.Job == c.Get(card.FactDigest.Of(home)).Job && !c.Get(card.FactSet.Of(home)).Known()
 }
 
 // contentFindings hold what a file is against where it goes. forced says that
@@ -191,7 +198,7 @@ func contentFindings(f *ident.File, partition string, forced bool, home place.Ho
 			"jarlid lift "+local.Quote(f.Path)+" -o DIR takes out what is in it")
 	case f.Kind == ident.Unknown && !slices.ContainsFunc(f.GoesTo, strong):
 		if f.Size == 0 {
-			return stop(finding.WrongDestination, "the file is empty", "fetch it again")
+			return stop(finding.WrongDestination, "the file is empty", "get it again")
 		}
 		return []finding.Finding{finding.Warns(finding.UnknownContent, name,
 			"nothing is known about what is in "+name+"; that it belongs to "+partition+

@@ -164,9 +164,22 @@ func dataReplaced(c *card.Card, by string) {
 func dataGoes(c *card.Card) []finding.Finding {
 	list := append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
 	if c.Value(card.FactData) != card.DataFormatted && !c.Get(card.FactBackedUp).Known() {
-		list = append(list, finding.Notes(finding.NoBackup, "userdata",
-			"no backup of this phone's storage is known",
-			"where it can be read, keep it first: jarlid backup take -o DIR"))
+		f := finding.Notes(finding.NoBackup, "userdata", "no backup of this phone's storage is known, and "+
+			"it "+
+			"can't be read in this mode", "")
+		if storageReadable(c) {
+			f.Text, f.Remedy = "no backup of this phone's storage is known",
+				"keep it first: jarlid backup take "+
+					"storage -o DIR"
+		}
+		list = append(list, f)
 	}
 	return list
+}
+
+// storageReadable reports whether the shared storage can be read in the mode the phone is in.
+func storageReadable(c *card.Card) bool {
+	root, _ := c.Yes(card.FactRoot)
+	return c.Mode() == card.System || c.Mode() == card.Recovery && root &&
+		c.Value(card.FactData) == card.DataPlain
 }

@@ -22,6 +22,7 @@ var Owner = map[string][]string{
 	"choose \"All data":        {"erase", "all data"},
 	"restarts into recovery":   {"leave", "to the recovery"},
 	"restarts into bootloader": {"leave", "to the bootloader"},
+	"into system":              {"leave", "to the system"},
 	"wipes the caches":         {"erase", "caches"},
 	"old volume down":          {"volume-down+power"},
 	"Press power for":          {"start"},

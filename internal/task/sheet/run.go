@@ -79,6 +79,14 @@ type Start struct {
 	Said     []journal.Answer
 	Table    string
 	Of       *journal.Run // that is resumed; nil for a new one
+	// Left are the phones that were meant and that nothing is done on, with why.
+	Left []LeftOut
+}
+
+// LeftOut is a phone that was meant and that a run leaves out.
+type LeftOut struct {
+	journal.RunPhone
+	Err error
 }
 
 // Run carries the sheet out, on all phones at the same time. Each ends by itself.
@@ -101,7 +109,14 @@ func (r *Ready) Run(ctx context.Context, o Observer, s Start) (*Ran, error) {
 				Serial: p.Serial,
 				Model:  p.Model})
 		}
+		for _, p := range s.Left {
+			begin.Phones = append(begin.Phones, p.RunPhone)
+		}
 		err = log.Write(begin)
+		for _, p := range s.Left {
+			err = errors.Join(err, log.Write(journal.RunRecord{Event: journal.PhoneEnd, Phone: p.Name,
+				Exit: task.Exit(p.Err), Error: spell.Error(p.Err)}))
+		}
 	}
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"hash/crc32"
+	"slices"
 	"strings"
 
 	"jarlid/internal/core/image"
@@ -84,6 +85,13 @@ func (m Message) Put(misc []byte) error {
 		copy(f.field, f.text)
 	}
 	return nil
+}
+
+// GaveUp reports whether a system that gave up asks its recovery to have the owner erase all data: init and
+// the rescue party leave that (recovery.cpp, --prompt_and_wipe_data, and --reason with why).
+func (m *Message) GaveUp() bool {
+	return m.Command == CommandRecovery && len(m.Recovery) > 1 && slices.Contains(m.Recovery[1:],
+		"--prompt_and_wipe_data")
 }
 
 func text(b []byte) string {
