@@ -12,6 +12,10 @@
 //
 //	go run ./internal/simulate -sheets 1
 //
+// Walks: a phone in a bad state, and a person who does what Jar Lid advises and nothing more:
+//
+//	go run ./internal/simulate -walks 300 -seed 1
+//
 // With -cable the phones are on cables in place of the network.
 //
 // Everything happens in bubbles of virtual time, in one process.
@@ -66,13 +70,7 @@ func main() {
 		}
 		t.Run("runs", func(t *testing.T) {
 			for n := *from; n < *from+*runs; n++ {
-				t.Run(fmt.Sprint(n), func(t *testing.T) {
-					t.Parallel()
-					defer func() { // a failure in a bubble ends the test there
-						if t.Failed() {
-							bad.Add(1)
-						}
-					}()
+				tallied(t, fmt.Sprint(n), &bad, func(t *testing.T) {
 					lab.run(t, plan(*seed, n).damaged(), *verbose)
 				})
 			}
@@ -98,15 +96,7 @@ func (l *lab) evenings(t *testing.T, stride, seed int, bad *atomic.Int64, verbos
 					continue
 				}
 				runs, p.Quirk = runs+1, quirkOf(runs+1)
-				t.Run(p.String(), func(t *testing.T) {
-					t.Parallel()
-					defer func() {
-						if t.Failed() {
-							bad.Add(1)
-						}
-					}()
-					l.sheet(t, p, verbose)
-				})
+				tallied(t, p.String(), bad, func(t *testing.T) { l.sheet(t, p, verbose) })
 			}
 		}
 	})
@@ -118,15 +108,20 @@ func (l *lab) walks(t *testing.T, seed int64, from, count int, bad *atomic.Int64
 	t.Run("walks", func(t *testing.T) {
 		for n := from; n < from+count; n++ {
 			p := walkOf(seed, n)
-			t.Run(p.String(), func(t *testing.T) {
-				t.Parallel()
-				defer func() {
-					if t.Failed() {
-						bad.Add(1)
-					}
-				}()
-				l.walk(t, p, verbose)
-			})
+			tallied(t, p.String(), bad, func(t *testing.T) { l.walk(t, p, verbose) })
 		}
+	})
+}
+
+// tallied runs a test beside others, and counts it where it fails.
+func tallied(t *testing.T, name string, bad *atomic.Int64, do func(t *testing.T)) {
+	t.Run(name, func(t *testing.T) {
+		t.Parallel()
+		defer func() { // a failure in a bubble ends the test there
+			if t.Failed() {
+				bad.Add(1)
+			}
+		}()
+		do(t)
 	})
 }
