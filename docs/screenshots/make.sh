@@ -123,6 +123,7 @@ sleep 2
 ( until jarlid standin press dunlin yes >/dev/null 2>&1; do sleep 0.3; done ) &
 shot unlock end "jarlid unlock --yes"
 jarlid recovery try tideline-3.1-dunlin.img --yes >/dev/null
+jarlid wipe userdata --yes >/dev/null # the unlock erased the data, and nothing can be mounted
 jarlid put saltmarsh-4.2-dunlin.zip --to storage --yes >/dev/null
 shot backup end "jarlid backup take -o kept"
 kill $phone 2>/dev/null || true
