@@ -8,6 +8,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/image/bcb"
+	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/journal"
 	"jarlid/internal/link"
@@ -44,7 +45,7 @@ func (j *Actor) changeMessage(ctx context.Context, change func(*bcb.Message) boo
 // answerMessage takes away what a system that gave up left in misc, as a recovery does once its owner has
 // chosen: it would lead each start into the recovery again.
 func (j *Actor) answerMessage(ctx context.Context) error {
-	if left := j.Card.Value(card.FactReason); left == "" || left == "none" {
+	if place.LeftInMisc(j.Card) == "" {
 		return nil
 	}
 	_, err := j.changeMessage(ctx, func(m *bcb.Message) bool {
@@ -52,8 +53,7 @@ func (j *Actor) answerMessage(ctx context.Context) error {
 			return false
 		}
 		j.Obs.Say(say.Info, "the request that the system left in misc when it gave up (%s) is taken away; "+
-			"with it "+
-			"each start would end in the recovery", strings.Join(m.Recovery[1:], " "))
+			"with it each start would end in the recovery", strings.Join(m.Recovery[1:], " "))
 		*m = bcb.Message{Status: m.Status}
 		return true
 	})

@@ -179,7 +179,6 @@ func (j *Actor) elsewhere(ctx context.Context, to card.Mode, effects, before *ca
 	if found = j.arrived(ctx, w, before, wrong.Got, false); found != nil {
 		return errors.Join(err, found)
 	}
-	j.Card.Learn(card.FactMode, string(wrong.Got), card.Read)
 	if how, is := fellInto[wrong.Got]; to == card.System && is {
 		j.Card.Learn(card.FactFailed.Of(effects.Value(card.FactNext)), string(how), card.Journal)
 	}
@@ -415,8 +414,7 @@ func (j *Actor) showHands(to card.Mode) (model.Recipe, time.Duration, error) {
 			r.Hint = "If the recovery's menu is on the screen already, nothing has to be done."
 		} else {
 			r.Do = append([]string{fmt.Sprintf("If the recovery's menu is on the screen, choose the entry "+
-				"that "+
-				"restarts into %s; where there is none, or another screen:", to)}, r.Do...)
+				"that restarts into %s; where there is none, or another screen:", to)}, r.Do...)
 		}
 	}
 	limit := handsLimit

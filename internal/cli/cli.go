@@ -465,7 +465,7 @@ func (a *app) opened(j *engine.Job) {
 
 // suggest adds the likely next command for a phone.
 func (a *app) suggest(j *engine.Job) {
-	if c, _ := a.env.Suggest(j); c != "" {
+	if c, _ := a.env.Suggest(j.Name, j.Card, j.Model()); c != "" {
 		a.next = append(a.next, c)
 	}
 }

@@ -62,7 +62,7 @@ func (a *app) showGone(t *task.Go, e end) {
 		}
 		a.say(j.Name, say.Warn, "%s", text)
 		a.say(j.Name, say.Todo, "look at its screen to see whether a recovery is there")
-		a.say(j.Name, say.Done, "%s; nobody has seen which recovery came up", restarted(r, "its recovery"))
+		a.sayTaken(j, r, "recovery")
 		a.suggest(j)
 		return
 	case r.Mode == card.Recovery:
@@ -82,7 +82,11 @@ func (a *app) sayUnseen(j *engine.Job, r task.Gone) {
 	}
 	a.next = append(a.next, a.env.Command(j.Name, "arrive"))
 	if r.Unwatched {
-		a.say(j.Name, say.Done, "%s; which system comes up is not waited for", took)
+		word := say.Done
+		if !r.Commanded {
+			word = say.Note
+		}
+		a.say(j.Name, word, "%s; which system comes up is not waited for", took)
 		return
 	}
 	if !r.Barred { // else that was told
@@ -93,13 +97,15 @@ func (a *app) sayUnseen(j *engine.Job, r task.Gone) {
 		a.say(j.Name, say.Warn, "%s, and its system can't be seen from here: %s", took, why)
 		a.say(j.Name, say.Todo, "look at its screen; with debugging switched on there it can be read")
 	}
-	a.say(j.Name, say.Done, "%s; nobody has seen yet which system came up", restarted(r, "its system"))
+	a.sayTaken(j, r, "system")
 }
 
-// restarted says what was done about a restart whose end is not seen.
-func restarted(r task.Gone, into string) string {
-	if r.Commanded {
-		return "the restart into " + into + " was taken"
+// sayTaken ends a restart whose end is not seen. It is done where the phone took it; what a person was asked
+// to do by hand is not.
+func (a *app) sayTaken(j *engine.Job, r task.Gone, what string) {
+	if !r.Commanded {
+		a.say(j.Name, say.Note, "which %s came up, nobody can tell", what)
+		return
 	}
-	return "somebody was asked to start " + into
+	a.say(j.Name, say.Done, "the restart into its %[1]s was taken; nobody has seen which %[1]s came up", what)
 }

@@ -199,7 +199,7 @@ func saidYes(j *task.JobShown) string {
 
 func jobOf(j *task.JobShown) reportJob {
 	out := reportJob{Number: fmt.Sprint(j.Number), Command: j.Short(), When: when(j.Began),
-		Outcome: outcomeWords[j.Outcome], Good: j.Outcome == task.JobDone}
+		Outcome: outcomeWords[j.Outcome], Good: j.Outcome.Good()}
 	for _, s := range j.Steps {
 		st := reportStep{Title: s.Title, Outcome: strings.ReplaceAll(s.Outcome, "-", " "), How: s.Confirmed,
 			Good: s.Outcome == "done"}

@@ -151,6 +151,18 @@ func TestOutcomes(t *testing.T) {
 			}
 			l.want(0, []string{"next  jarlid go system"})
 		},
+		"a start that nobody saw is no failure": func(l *lab) {
+			l.standin("dunlin")
+			l.want(0, nil, "wipe", "userdata", "--yes")
+			l.want(0, []string{"next  jarlid arrive"}, "go", "system", "--wait", "1s", "--yes")
+			l.want(0, []string{"nobody has seen: restart into system"}, "jobs", "show", "2")
+			var r struct{ Phones []struct{ OK bool } }
+			l.result(0, &r, "jobs", "show", "2", "--page", filepath.Join(l.dir, "page.html"))
+			if len(r.Phones) != 1 || !r.Phones[0].OK {
+				l.Errorf("the report of a job whose end was not seen has %+v, want one phone that is good", r)
+			}
+			l.want(0, []string{"there is nothing to go on with"}, "jobs", "resume", "2")
+		},
 		"a start nobody ordered, and one that loops": func(l *lab) {
 			kit := kitOf(l.T, "sanderling", 1)
 			l.standin("sanderling")

@@ -27,8 +27,7 @@ func NothingToGraft(home place.Home, recovery string, c *card.Card) error {
 	}
 	return finding.Stopped(finding.NothingThere, home.Partition,
 		"no slot of this phone holds an image the recovery could go into",
-		"write the file whole: jarlid flash "+
-			local.Quote(recovery)+" --into "+into)
+		"write the file whole: jarlid flash "+local.Quote(recovery)+" --into "+into)
 }
 
 // GraftAll makes the images of all slots that have one, from the recovery in a file and

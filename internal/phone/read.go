@@ -207,7 +207,7 @@ func contradict(read, past *card.Card) {
 			if base == "system" || base == "vendor" {
 				continue // an update that the system took by itself; its build is compared below
 			}
-			for _, slot := range []string{"", "a", "b"} {
+			for _, slot := range card.EverySlot {
 				past.Written(card.At(base, slot), why)
 			}
 		}

@@ -25,7 +25,7 @@ type trouble struct {
 	unknown bool
 }
 
-func slotted2(p practised) bool { return p.slots > 1 }
+func twoSlots(p practised) bool { return p.slots > 1 }
 
 // troubles are all kinds of bad states.
 var troubles = []trouble{
@@ -51,24 +51,20 @@ var troubles = []trouble{
 		}
 	}},
 	{name: "data of another system", state: inRecovery, make: func(w *world, r *rand.Rand) {
-		w.upWithROM()
-		w.does("go", phones[w.which].writes)
-		w.does("flash", w.kit.Set)
+		w.setOverROM()
 		if r.IntN(2) == 0 {
 			w.does("go", "system", "--wait", "2m")
 		}
 	}},
 	{name: "a message in misc", state: inRecovery, make: func(w *world, r *rand.Rand) {
-		w.upWithROM()
-		w.does("go", phones[w.which].writes)
-		w.does("flash", w.kit.Set)
+		w.setOverROM()
 		w.does("go", "system", "--wait", "2m")
-		w.press(make(chan struct{}), phones[w.which].keys[phones[w.which].writes]...)
+		w.byKeys()
 		if r.IntN(2) == 0 {
 			w.does("recovery", "install", w.kit.recovery)
 		}
 	}},
-	{name: "both slots used up", state: inBootloader, can: slotted2, make: func(w *world, r *rand.Rand) {
+	{name: "both slots used up", state: inBootloader, can: twoSlots, make: func(w *world, r *rand.Rand) {
 		w.does("flash", w.kit.Set)
 		w.does("wipe", "vendor@a", "vendor@b")
 		w.does("go", "system", "--wait", "40s")
@@ -115,7 +111,7 @@ var troubles = []trouble{
 			w.press(make(chan struct{}), "power")
 			time.Sleep(2 * time.Second) // the merge takes three
 		}
-		w.press(make(chan struct{}), phones[w.which].keys[phones[w.which].writes]...)
+		w.byKeys()
 	}},
 	{name: "a cable out", state: inRecovery, make: func(w *world, r *rand.Rand) {
 		w.order("drop", "--after", fmt.Sprint(1+r.Int64N(8<<20)))
@@ -146,9 +142,19 @@ var troubles = []trouble{
 }
 
 // does runs a command with everything allowed; it may fail.
-func (w *world) does(words ...string) int {
-	code, _ := w.run(nil, append(slices.Clone(words), accepts...)...)
-	return code
+func (w *world) does(words ...string) { w.run(nil, append(slices.Clone(words), accepts...)...) }
+
+// byKeys brings the phone by its keys into the mode that images are written in.
+func (w *world) byKeys() {
+	p := phones[w.which]
+	w.press(make(chan struct{}), p.keys[p.writes]...)
+}
+
+// setOverROM writes the stock firmware over the ROM's data.
+func (w *world) setOverROM() {
+	w.upWithROM()
+	w.does("go", phones[w.which].writes)
+	w.does("flash", w.kit.Set)
 }
 
 func (w *world) one(r *rand.Rand, of ...[]string) []string { return of[r.IntN(len(of))] }
@@ -182,9 +188,8 @@ func (l *lab) makeUnknown(phone int, dir string) (k kit, file string, err error)
 	if err != nil {
 		return k, "", err
 	}
-	text := string(b)
 	var kept []string
-	for line := range strings.Lines(text) {
+	for line := range strings.Lines(string(b)) {
 		key, _, _ := strings.Cut(line, ":")
 		switch key {
 		case "aliases", "twins":
@@ -194,7 +199,7 @@ func (l *lab) makeUnknown(phone int, dir string) (k kit, file string, err error)
 		}
 		kept = append(kept, line)
 	}
-	text = strings.Join(kept, "")
+	text := strings.Join(kept, "")
 	m, err := model.Parse([]byte(text))
 	if err != nil {
 		return k, "", err

@@ -95,11 +95,7 @@ func (l *lab) walk(t *testing.T, p Walk, verbose bool) {
 func (l *lab) walker(t *testing.T, p Walk, dir string) (k kit, file string, err error) {
 	state := troubles[p.State]
 	if state.unknown {
-		home := filepath.Join(dir, "home")
-		if err := os.MkdirAll(home, 0o700); err != nil {
-			return k, "", err
-		}
-		if err := os.WriteFile(filepath.Join(home, "key.pem"), testKey, 0o600); err != nil {
+		if err := makeHome(dir); err != nil {
 			return k, "", err
 		}
 		return l.makeUnknown(p.Phone, dir)
@@ -132,20 +128,13 @@ func (w *world) follow() {
 			w.bad("a circle: this state was there before")
 			return
 		}
-		command := ""
-		for _, c := range todo {
-			if !tried[now+c] {
-				command = c
-				break
-			}
+		todo = append(todo, "jarlid")
+		n := slices.IndexFunc(todo, func(c string) bool { return !tried[now+c] })
+		if n < 0 {
+			w.bad("no way on: what is advised was done")
+			return
 		}
-		if command == "" {
-			command = "jarlid"
-			if tried[now+command] {
-				w.bad("no way on: what is advised was done")
-				return
-			}
-		}
+		command := todo[n]
 		tried[now+command] = true
 		words, missing := w.supplied(split(command)[1:])
 		if missing != "" {

@@ -331,10 +331,7 @@ func (l *lab) prepared(t *testing.T, phone int, state string) (string, error) {
 	}
 	got, err := l.once("state "+p.name+" "+state, func() (any, error) {
 		dir := filepath.Join(l.dir, "state-"+p.name+"-"+state)
-		if err := os.MkdirAll(filepath.Join(dir, "home"), 0o700); err != nil {
-			return nil, err
-		}
-		if err := os.WriteFile(filepath.Join(dir, "home", "key.pem"), testKey, 0o600); err != nil {
+		if err := makeHome(dir); err != nil {
 			return nil, err
 		}
 		failed := error(nil)
@@ -347,6 +344,15 @@ func (l *lab) prepared(t *testing.T, phone int, state string) (string, error) {
 		return "", err
 	}
 	return got.(string), nil
+}
+
+// makeHome makes the home folder of a world.
+func makeHome(dir string) error {
+	home := filepath.Join(dir, "home")
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(home, "key.pem"), testKey, 0o600)
 }
 
 // prepare brings a new phone into a state.

@@ -299,11 +299,10 @@ func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
 		next.Set(card.FactToldStart, card.Fact{}) // which was watched to its end
 		next.Set(card.FactMode, card.Fact{})
 		known.Merge(next)
-		s := advice.Suggest(known, w.Model())
+		a.Next, a.Why = e.Suggest(w.Name, known, w.Model())
 		if told, _ := w.before.Yes(card.FactToldStart); !told && a.Stage != advice.StageUnknown {
-			s = advice.Suggestion{Words: []string{"go", string(card.System)}, Why: "no job started it"}
+			a.Next, a.Why = e.Command(w.Name, "go", string(card.System)), "no job started it"
 		}
-		a.Next, a.Why = e.Command(w.Name, s.Words...), s.Why
 	}
 	if c := w.after; c != nil && c.Mode() == card.System {
 		a.Version, a.Build, a.Patch = Known(c, card.FactVersion), Known(c, card.FactBuild),

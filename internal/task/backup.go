@@ -220,8 +220,7 @@ func (k *taking) take(ctx context.Context, t *BackupTake) error {
 	}
 	if len(k.m.Items) == 0 && missed == nil {
 		return finding.Stopped(finding.NothingThere, k.Name, "there is nothing on it that can be read in "+
-			"this "+
-			"mode", "start a recovery with a root shell, which reads everything: jarlid go recovery")
+			"this mode", "start a recovery with a root shell, which reads everything: jarlid go recovery")
 	}
 	if missed != nil && (len(t.Items) > 0 || len(k.m.Items) == 0) {
 		return missed

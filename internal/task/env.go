@@ -19,6 +19,7 @@ import (
 	"jarlid/internal/core/ident"
 	"jarlid/internal/core/image"
 	"jarlid/internal/core/local"
+	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 	"jarlid/internal/core/plan"
 	"jarlid/internal/core/verify"
@@ -184,10 +185,8 @@ func (e *Env) Again(typed []string) string {
 }
 
 // Suggest gives the likely next command for a phone, and why; nothing when there is none.
-func (e *Env) Suggest(j *engine.Job) (command, why string) { return e.suggest(j.Name, j.Card, j) }
-
-func (e *Env) suggest(name string, c *card.Card, j *engine.Job) (command, why string) {
-	s := advice.Suggest(c, j.Model())
+func (e *Env) Suggest(name string, c *card.Card, m *model.Model) (command, why string) {
+	s := advice.Suggest(c, m)
 	if len(s.Words) == 0 {
 		return "", ""
 	}

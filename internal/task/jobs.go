@@ -30,6 +30,9 @@ const (
 	JobUnreadable  JobOutcome = "unreadable"
 )
 
+// Good reports whether a job came to its end, its last step seen or not.
+func (o JobOutcome) Good() bool { return o == JobDone || o == JobUnseen }
+
 // JobRow is one job of this home.
 type JobRow struct {
 	Number  int        `json:"number"` // 0 where its folder is called otherwise
@@ -311,7 +314,7 @@ func ResumeJob(e *Env, word string) (*JobShown, error) {
 		if err != nil || s.Again != nil {
 			return s, err
 		}
-		if s.Outcome == JobDone {
+		if s.Outcome.Good() {
 			return nil, nil
 		}
 		return nil, Usage("job %s can't be gone on with: another one came behind it on %s, or nothing had "+

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strconv"
 
-	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
@@ -155,8 +154,8 @@ func (h *Here) reach(e *Env) error {
 			return err
 		}
 		s.Card.Set(card.FactMode, card.Fact{})
-		a := advice.Suggest(s.Card, s.Model())
-		h.Reach = append(h.Reach, Reach{Phone: name, Next: e.Command(name, a.Words...), Why: a.Why})
+		next, why := e.Suggest(name, s.Card, s.Model())
+		h.Reach = append(h.Reach, Reach{Phone: name, Next: next, Why: why})
 	}
 	return nil
 }
@@ -201,9 +200,7 @@ func benchRow(e *Env, s phone.Seen) (r BenchRow, err error) {
 		r.Next = e.Command(s.Name, "bench", "--why")
 	case s.Busy, r.Broken != nil && !r.Broken.Vain(): // what was interrupted comes first
 	default:
-		if a := advice.Suggest(s.Card, s.Phone.Model()); len(a.Words) > 0 {
-			r.Next, r.Why = e.Command(s.Name, a.Words...), a.Why
-		}
+		r.Next, r.Why = e.Suggest(s.Name, s.Card, s.Phone.Model())
 	}
 	return r, nil
 }

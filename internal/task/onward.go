@@ -2,8 +2,8 @@ package task
 
 import (
 	"errors"
+	"slices"
 	"strconv"
-	"strings"
 
 	"jarlid/internal/core/advice"
 	"jarlid/internal/core/card"
@@ -39,8 +39,8 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 	if stopped && len(stop.Findings) > 0 {
 		list = append(list, e.Command("", "explain", stop.Findings[0].Name))
 	}
-	if c := e.resume(dir); c != "" && !errors.As(err,
-		&away) { // while the phone is away nothing can be resumed
+	// while the phone is away nothing can be resumed
+	if c := e.resume(dir); c != "" && !errors.As(err, &away) {
 		return append(list, c)
 	}
 	var refused *link.RefusedError
@@ -54,10 +54,8 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 	case errors.As(err, &away), atPhone(err):
 		return []string{e.Command("", "bench", "--why")}
 	case j != nil && j.Card.Mode() != card.None:
-		// what was typed has just failed
-		if s := advice.Suggest(j.Card, j.Model()); len(s.Words) > 0 && (err == nil ||
-			!strings.HasPrefix(strings.Join(e.Options.Typed[min(1, len(e.Options.Typed)):], " "),
-				strings.Join(s.Words[:min(2, len(s.Words))], " "))) {
+		s := advice.Suggest(j.Card, j.Model())
+		if len(s.Words) > 0 && (err == nil || !e.typed(s.Words)) { // else it has just failed
 			return []string{e.Command(j.Name, s.Words...)}
 		}
 		return []string{e.Command(j.Name, "card")}
@@ -66,6 +64,12 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 		return nil
 	}
 	return []string{"jarlid"}
+}
+
+// typed reports whether a command was typed: its first two words.
+func (e *Env) typed(words []string) bool {
+	n := min(2, len(words))
+	return len(e.Options.Typed) > n && slices.Equal(e.Options.Typed[1:n+1], words[:n])
 }
 
 // resume is the command that resumes the job of a folder, "" for none or one that was not interrupted.

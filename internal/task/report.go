@@ -72,7 +72,7 @@ func ReportOf(e *Env, word string) (*Report, error) {
 		}
 		r := &Report{Number: s.Number, Name: s.Short(), Began: s.Began, Ended: s.Ended, Program: s.Program,
 			Said: s.Said}
-		p := PhoneReport{Name: s.Phone, Serial: s.Serial, Model: s.Model, OK: s.Outcome == JobDone,
+		p := PhoneReport{Name: s.Phone, Serial: s.Serial, Model: s.Model, OK: s.Outcome.Good(),
 			Error: s.Error, Jobs: []*JobShown{s}}
 		p.span(all)
 		r.Phones = []PhoneReport{p}
@@ -186,8 +186,7 @@ func PruneJobs(e *Env, age time.Duration, dry bool) (gone []JobRow, kept int, er
 		j := &all[i]
 		row := rowOf(j)
 		switch {
-		case row.Outcome != JobDone && row.Outcome != JobUnseen || !old(row.Began) || broken[j.Run()] ||
-			journal.Needed(all, i):
+		case !row.Outcome.Good() || !old(row.Began) || broken[j.Run()] || journal.Needed(all, i):
 			kept++
 			i++
 		default:

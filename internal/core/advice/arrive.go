@@ -118,10 +118,9 @@ func Causes(c *card.Card, slot string) (list []Cause) {
 		tree("system") != "off" && tree("system") != "none"
 	loosen := []string{"vbmeta", "loosen", "hashtree"}
 	enforced := tree("system") == "enforced" || tree("vendor") == "enforced"
-	switch left := place.GaveUp(c); {
-	case left != "":
-		list = append(list, Cause{"the system could not use the data: it left " + left +
-			" in misc for the recovery", wipeFor(c)})
+	switch {
+	case place.GaveUp(c) != "":
+		list = append(list, gaveUp(c))
 	case place.Foreign(c, slot) && c.Value(card.FactData) != card.DataFormatted:
 		list = append(list, Cause{"the data is of another system" + place.ByJob(c.Get(card.FactForeign.Of(
 			slot))), wipeFor(c)})
@@ -148,13 +147,18 @@ func Causes(c *card.Card, slot string) (list []Cause) {
 	}
 	if len(list) == 0 {
 		list = append(list, Cause{Text: "what is there does not start; install it again from the recovery, " +
-			"or " +
-			"another system"})
+			"or another system"})
 	}
 	return list
 }
 
-// wipeFor gives the least that has to be erased for a system that can't use the data.
+// gaveUp is the cause where the system could not use the data.
+func gaveUp(c *card.Card) Cause {
+	return Cause{"the system could not use the data: it left " + place.GaveUp(c) +
+		" in misc for the recovery", wipeFor(c)}
+}
+
+// wipeFor gives the least to erase for a system that can't use the data.
 func wipeFor(c *card.Card) []string {
 	if c.Value(card.FactData) == card.DataPlain {
 		return []string{"wipe", "apps", "caches"}

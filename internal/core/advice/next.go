@@ -47,9 +47,8 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 			return Suggestion{[]string{"arrive"}, "its system was started, and has not been seen since"}
 		}
 		return Suggestion{[]string{"go", string(place.ImageMode(c, m))},
-			"it is off, still starting, or runs " +
-				"what can't be seen from here, such as a system with debugging off; its keys lead out of " +
-				"that"}
+			"it is off, still starting, or runs what can't be seen from here, such as a system with " +
+				"debugging off; its keys lead out of that"}
 	}
 	return Suggestion{}
 }
@@ -66,10 +65,8 @@ func inBootloader(c *card.Card) Suggestion {
 					"tries back", s)}
 		}
 		return Suggestion{[]string{"flash", "SET", "--into", "@" + used[0]},
-			"no slot can start: both used up " +
-				"their tries; write a set to one, then choose it with jarlid slot use, which gives its " +
-				"tries " +
-				"back"}
+			"no slot can start: both used up their tries; write a set to one, then choose it with jarlid " +
+				"slot use, which gives its tries back"}
 	}
 	if place.OverForeign(c) {
 		return Suggestion{[]string{"wipe", "userdata"},
@@ -135,9 +132,9 @@ func inRecovery(c *card.Card) Suggestion {
 		return Suggestion{[]string{"wipe", "userdata"},
 			"the data was encrypted by another system than the one that starts next"}
 	case place.GaveUp(c) != "":
-		return Suggestion{wipeFor(c), "the system could not use the data: it left  " + place.GaveUp(c) +
-			" in misc for the recovery"}
-	case c.Value(card.FactReason) != "" && c.Value(card.FactReason) != "none":
+		why := gaveUp(c)
+		return Suggestion{why.Words, why.Text}
+	case place.LeftInMisc(c) != "":
 		return Suggestion{[]string{"go", "system"}, "the data that the system could not use is formatted"}
 	case (put || c.Value(card.FactFailed.Of(started)) != "") && root && overlay(c, started) != "":
 		return Suggestion{[]string{"shelve", overlay(c, started)},
@@ -154,8 +151,7 @@ func inRecovery(c *card.Card) Suggestion {
 			" was installed and has not been seen running yet"}
 	case c.Value(card.FactData) == card.DataEncrypted:
 		return Suggestion{[]string{"sideload", "PACKAGE"}, "the recovery is ready; the data is encrypted " +
-			"by the " +
-			"system that is on the phone, and an update of that can use it"}
+			"by the system that is on the phone, and an update of that can use it"}
 	}
 	return Suggestion{[]string{"sideload", "PACKAGE"}, "the recovery is ready"}
 }
@@ -235,7 +231,7 @@ func overlay(c *card.Card, slot string) string {
 // recoverySet reports whether the active slot's recovery was set by a job, and may have a shell.
 func recoverySet(c *card.Card) bool {
 	home := place.RecoveryHome(c).Partition
-	slots := []string{"", "a", "b"}
+	slots := card.EverySlot
 	if next := c.Value(card.FactNext); next != "" {
 		slots = []string{next}
 	}

@@ -164,6 +164,9 @@ const (
 	FactSuperFree Plain = "super.free" // bytes of super that no partition of any slot has
 )
 
+// EverySlot are the keys of facts about slots: without one, and both.
+var EverySlot = []string{"", "a", "b"}
+
 // Nothing is what an erased partition holds, and the size of one that is not there.
 const Nothing = "nothing"
 

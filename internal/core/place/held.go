@@ -92,7 +92,7 @@ func Foreign(c *card.Card, slot string) bool {
 // HalfWritten reports whether what a partition holds on any slot is unknown since a job was interrupted while
 // it wrote there.
 func HalfWritten(c *card.Card, base string) bool {
-	for _, slot := range []string{"", "a", "b"} {
+	for _, slot := range card.EverySlot {
 		if f := c.Get(card.FactHolds.Of(card.At(base, slot))); !f.Known() && f.Why != "" {
 			return true
 		}
@@ -100,14 +100,20 @@ func HalfWritten(c *card.Card, base string) bool {
 	return false
 }
 
-// GaveUp gives what a system that gave up left in misc for its recovery, as long as the data that it could
-// not use is there; "" for nothing.
+// LeftInMisc gives what a system that gave up left in misc for its recovery; "" for nothing.
+func LeftInMisc(c *card.Card) string {
+	if left := c.Value(card.FactReason); left != "none" {
+		return left
+	}
+	return ""
+}
+
+// GaveUp is LeftInMisc as long as the data that the system could not use is there.
 func GaveUp(c *card.Card) string {
-	left := c.Value(card.FactReason)
-	if left == "none" || c.Value(card.FactData) == card.DataFormatted {
+	if c.Value(card.FactData) == card.DataFormatted {
 		return ""
 	}
-	return left
+	return LeftInMisc(c)
 }
 
 // OverForeign reports whether the next start would be that of a system over data which another

@@ -122,7 +122,7 @@ func OfSystem(base string) bool {
 
 // Logical reports whether a partition is in super on this phone.
 func Logical(c *card.Card, base string) bool {
-	for _, slot := range []string{"", "a", "b"} {
+	for _, slot := range card.EverySlot {
 		if yes, known := c.Yes(card.FactLogical.Of(card.At(base, slot))); known {
 			return yes
 		}

@@ -12,9 +12,6 @@ import (
 // start finds one, or has another slot started, has the same effect: a system over data it
 // can't read. This room holds that rule for all of them.
 
-// everySlot are the keys of facts about slots: without one, and both.
-var everySlot = []string{"", "a", "b"}
-
 // replacesSystem gives the slots whose system a partition's new contents replace; none for
 // one that holds no system.
 func replacesSystem(c *card.Card, p card.Partition) []string {
@@ -38,7 +35,7 @@ func startsNext(c *card.Card, slot string) bool {
 
 // sameSystem reports whether a build is the one the data belongs to already.
 func sameSystem(c *card.Card, build string) bool {
-	for _, slot := range everySlot {
+	for _, slot := range card.EverySlot {
 		if !place.Foreign(c, slot) && place.MatchesBuild(c.Value(card.FactHolds.Of(card.At("system", slot))),
 			"", build) == "yes" {
 			return true
@@ -136,7 +133,7 @@ func foreignFinding(c *card.Card, slot string, severity finding.Severity) []find
 func started(c *card.Card) {
 	now := c.Running()
 	build := c.Value(card.FactHolds.Of(card.At("system", now)))
-	for _, slot := range everySlot {
+	for _, slot := range card.EverySlot {
 		if slot == now || slot == "" {
 			c.Set(card.FactForeign.Of(slot), card.Fact{})
 			continue
@@ -165,12 +162,10 @@ func dataGoes(c *card.Card) []finding.Finding {
 	list := append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
 	if c.Value(card.FactData) != card.DataFormatted && !c.Get(card.FactBackedUp).Known() {
 		f := finding.Notes(finding.NoBackup, "userdata", "no backup of this phone's storage is known, and "+
-			"it "+
-			"can't be read in this mode", "")
+			"it can't be read in this mode", "")
 		if storageReadable(c) {
 			f.Text, f.Remedy = "no backup of this phone's storage is known",
-				"keep it first: jarlid backup take "+
-					"storage -o DIR"
+				"keep it first: jarlid backup take storage -o DIR"
 		}
 		list = append(list, f)
 	}

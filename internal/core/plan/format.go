@@ -93,7 +93,7 @@ func (*FormatData) Effects(c *card.Card) {
 		card.FactUsed.Of("storage"), card.FactBound} {
 		c.Set(f, card.Fact{}) // it is known that there is none
 	}
-	for _, slot := range everySlot {
+	for _, slot := range card.EverySlot {
 		c.Set(card.FactForeign.Of(slot), card.Fact{})
 	}
 }

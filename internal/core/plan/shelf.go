@@ -105,7 +105,7 @@ func changeFinding(c *card.Card, p card.Partition) []finding.Finding {
 
 // Effects: what was moved is kept.
 func (s *Shelve) Effects(c *card.Card) {
-	for _, slot := range everySlot {
+	for _, slot := range card.EverySlot {
 		c.Set(card.FactFailed.Of(slot), card.Fact{}) // it may start now
 	}
 	for _, i := range s.Items {

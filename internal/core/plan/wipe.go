@@ -130,7 +130,7 @@ func wipeSlots(t place.Target, c *card.Card) ([]string, error) {
 	// A partition that is on no slot is not asked for: the step says that it is not there.
 	var missing []string
 	there := false
-	for _, slot := range everySlot {
+	for _, slot := range card.EverySlot {
 		size := card.FactSize.Of(card.At(t.Partition, slot))
 		if c.Value(size) == card.Nothing {
 			missing = append(missing, slot)
