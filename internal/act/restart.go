@@ -220,6 +220,11 @@ func (j *Actor) arrived(ctx context.Context, w wire.Conn, before *card.Card, to 
 	if j.Mode() != to {
 		effects.Learn(card.FactMode, string(j.Mode()), card.Read)
 	}
+	for _, i := range effects.IDs() { // what the reboot made unknown stays unknown, though journals know it
+		if f := effects.Get(i); !f.Known() && f.Why != "" && j.Card.Get(i).Source == card.Journal {
+			j.Card.Set(i, f)
+		}
+	}
 	j.Card.Merge(effects)
 	return nil
 }

@@ -62,7 +62,8 @@ func (a *app) showArrived(r *task.Arrived) {
 			slot = " from slot " + *r.Slot
 		}
 		a.out.Table([]string{"WHAT CAME UP", "AS IT SAYS"}, [][]string{{"version", c.Value(card.FactVersion)},
-			{"build", c.Value(card.FactBuild)}, {"security patch", c.Value(card.FactPatch)},
+			{"build", c.Value(card.FactBuild)}, {"security patch",
+				c.Value(card.FactPatch.Of(c.Value(card.FactStarted)))},
 			{"data", c.Value(card.FactData)}, {"time", r.Took.Round(time.Second).String()}})
 		switch r.Matches {
 		case advice.MatchYes:

@@ -309,7 +309,11 @@ func (a *app) runShow(e *task.Env, word string, run *journal.Run) error {
 	for _, p := range r.Phones {
 		switch {
 		case p.OK:
-			a.say(p.Name, say.Done, "%s: all of it is done", p.Name)
+			var outcomes []string
+			for _, t := range p.Tasks {
+				outcomes = append(outcomes, t.Outcome)
+			}
+			a.say(p.Name, say.Done, "%s: %s", p.Name, tasksDone(outcomes))
 		case p.Error != "":
 			a.say(p.Name, say.Fail, "%s: %s", p.Name, p.Error)
 		default:

@@ -116,7 +116,7 @@ func reportOf(p *task.PhoneReport) reportPhone {
 	out.About = strings.Trim(
 		strings.Join([]string{before("model ", p.Model), before("serial number ", p.Serial)}, ", "), ", ")
 	for _, f := range cardFacts {
-		was, is := p.Before.Value(f.id), p.After.Value(f.id)
+		was, is := shown(p.Before, f.fact), shown(p.After, f.fact)
 		if was+is != "" {
 			out.Card = append(out.Card, reportFact{f.name, was, is})
 		}
@@ -153,7 +153,7 @@ func reportOf(p *task.PhoneReport) reportPhone {
 				{"came up", card.FactCameUp.Of(p.After.Value(card.FactStarted))},
 				{"version", card.FactVersion},
 				{"build", card.FactBuild},
-				{"security patch", card.FactPatch},
+				{"security patch", card.FactPatch.Of(p.After.Value(card.FactStarted))},
 				{"slot", card.FactStarted},
 			} {
 				if v := p.After.Value(f.id); v != "" {
@@ -168,16 +168,23 @@ func reportOf(p *task.PhoneReport) reportPhone {
 // cardFacts are the facts a report shows of a phone, before and after.
 var cardFacts = []struct {
 	name string
-	id   card.Which
-}{{"unlocked", card.FactUnlocked}, {"starts next", card.FactNext}, {"system", card.FactVersion},
-	{"build", card.FactBuild},
-	{"security patch", card.FactPatch},
-	{"data", card.FactData},
-	{"debugging", card.FactDebugging},
-	{"recovery", card.FactRecovery},
-	{"bootloader", card.FactBootloader},
-	{"radio", card.FactRadio},
-	{"backup", card.FactBackedUp}}
+	fact card.Name
+}{{"unlocked", card.Name(card.FactUnlocked)}, {"starts next", card.Name(card.FactNext)},
+	{"system", card.Name(card.FactVersion)},
+	{"build", card.Name(card.FactBuild)},
+	{"security patch", card.Name(card.FactPatch)},
+	{"data", card.Name(card.FactData)},
+	{"debugging", card.Name(card.FactDebugging)},
+	{"recovery", card.Name(card.FactRecovery)},
+	{"bootloader", card.Name(card.FactBootloader)},
+	{"radio", card.Name(card.FactRadio)},
+	{"backup", card.Name(card.FactBackedUp)}}
+
+// shown gives the value of a fact on a card, of the slot that runs.
+func shown(c *card.Card, name card.Name) string {
+	d, _ := card.ID{Name: name}.Def()
+	return c.Value(c.Shown(d))
+}
 
 // sumOfFile is the digest of what was sent of a file, where a step says it.
 func sumOfFile(j *task.JobShown, f journal.File) string {

@@ -275,8 +275,12 @@ func (a *app) sayJudged(j *sheet.Judged, out *term.Term, names []string) {
 		if len(names) > 1 {
 			each = " each"
 		}
-		out.Say(j.Name, say.Info, "%s on %s: %s to send%s, about %s", spell.Counted(n, "task"),
-			strings.Join(names, ", "), image.Size(j.Bytes), each, takes(j.Seconds))
+		read := ""
+		if j.Reads > 0 {
+			read = ", " + image.Size(j.Reads) + " to read"
+		}
+		out.Say(j.Name, say.Info, "%s on %s: %s to send%s%s, about %s", spell.Counted(n, "task"),
+			strings.Join(names, ", "), image.Size(j.Bytes), read, each, takes(j.Seconds))
 	}
 }
 

@@ -192,8 +192,12 @@ func (t *tray) PhoneEnds(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 		t.app.out.Event("phone", p.Name, o)
 	}
 	if err == nil {
-		m.out.Ended(true, tasksDone(o.Tasks))
-		m.say(m.name, say.Done, "%s: %s", m.name, tasksDone(o.Tasks))
+		outcomes := make([]string, len(o.Tasks))
+		for i, x := range o.Tasks {
+			outcomes[i] = x.Outcome
+		}
+		m.out.Ended(true, tasksDone(outcomes))
+		m.say(m.name, say.Done, "%s: %s", m.name, tasksDone(outcomes))
 		return
 	}
 	at := ""
@@ -206,11 +210,11 @@ func (t *tray) PhoneEnds(p *sheet.Phone, o *sheet.PhoneOutcome, err error) {
 	m.sayFailed(at, err)
 }
 
-// tasksDone says how many tasks were done on a phone, and how many were not for it.
-func tasksDone(list []sheet.TaskOutcome) string {
+// tasksDone says by their outcomes how many tasks were done on a phone, and how many were not for it.
+func tasksDone(list []string) string {
 	skipped := 0
 	for _, x := range list {
-		if x.Outcome == journal.TaskSkipped {
+		if x == journal.TaskSkipped {
 			skipped++
 		}
 	}

@@ -235,7 +235,7 @@ func trayScenes(dir string) ([]Scene, error) {
 			"the phones: welcome, debugging, allow.",
 			Args: []string{"sheet", "run", sheet, "--all", "--yes"}, Exit: 5,
 			At:    map[string][]string{"dunlin-1": welcome, "dunlin-3": welcome},
-			Fault: &Fault{"dunlin-2", "drop", 24 << 20}},
+			Fault: &Fault{"dunlin-2", "drop", 8 << 20}},
 		{Why: "What broke off?", Args: []string{}},
 		{Why: "The cable is back, and it goes on where it was: on that phone, with that task. What is " +
 			"installed is not sent again.",

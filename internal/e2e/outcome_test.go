@@ -199,9 +199,67 @@ func TestOutcomes(t *testing.T) {
 				l.Fatalf("%s; unwanted: !strings.Contains(out, 'pre-image-missing')", out)
 			}
 			_, out = l.run("go", "recovery", "--yes")
-			if !strings.Contains(out, "want an image of their own in dtbo_a") ||
+			if !strings.Contains(out, "need an image of their own in dtbo_a") ||
 				!strings.Contains(out, "jarlid flash DTBO-IMAGE") {
 				l.Errorf("nothing says why it did not come up:\n%s", out)
+			}
+		},
+		"the patch level of what was installed": func(l *lab) {
+			kit := kitOf(l.T, "dunlin", 2)
+			l.standin("dunlin", "--mode", "system")
+			l.did("dunlin", "", nil, "go", "bootloader")
+			l.want(0, []string{"security patch           2021-03-01", "Wickerlight Stock 9.1"}, "card")
+			l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+			l.want(0, nil, "go", "recovery", "--yes")
+			l.want(0, nil, "wipe", "userdata", "--yes")
+			l.want(0, nil, "sideload", kit.more.Package, "--yes")
+			l.want(0, nil, "go", "bootloader")
+			// as the package's metadata states it: post-security-patch-level
+			out := l.want(0, []string{"security patch           2026-05-01               journal"}, "card")
+			if strings.Contains(out, "Stock 9.1") || strings.Contains(out, "2021-03-01") {
+				l.Errorf("the card shows what was there before the install:\n%s", out)
+			}
+		},
+		"a backup with nothing in it": func(l *lab) {
+			l.standin("dunlin")
+			l.want(0, nil, "recovery", "install", files.Recovery, "--yes")
+			l.want(0, nil, "go", "recovery", "--yes")
+			out := l.want(3, []string{"not-mounted"}, "backup", "take", "storage", "-o", l.dir+"/kept")
+			if strings.Contains(out, "done  ") {
+				l.Errorf("nothing was read:\n%s", out)
+			}
+		},
+		"a phone left out, and a task that is not for the other": func(l *lab) {
+			l.standin("dunlin")
+			l.standin(l.model("other", "serial: WL-DU-0007", "serial: WL-DU-0008"), "--as", "second",
+				"--locked")
+			sheet := l.sheetOf("", "  - recovery install: recovery\n  - go: recovery\n    when: {slots: 1}\n")
+			l.want(3, []string{"second: locked-bootloader", "done  dunlin: 1 task done, 1 not for this phone",
+				"done on 1 of 2 phones"}, "sheet", "run", sheet, "--yes", "--on", "dunlin,second")
+			var jobs struct {
+				Jobs []struct{ Sheet, Outcome string }
+			}
+			l.result(0, &jobs, "jobs")
+			for _, j := range jobs.Jobs {
+				if want := map[bool]string{true: "done", false: "stopped"}[j.Sheet == ""]; j.Outcome != want {
+					l.Errorf("jarlid jobs lists %+v, want %s", j, want)
+				}
+			}
+			l.want(0, []string{"done  dunlin: 1 task done, 1 not for this phone",
+				"fail  second: locked-bootloader"}, "jobs", "show", "1")
+			var run struct {
+				Phones []struct {
+					Name string
+					OK   bool
+				}
+			}
+			l.result(0, &run, "jobs", "show", "1")
+			page := filepath.Join(l.dir, "report.html")
+			l.want(0, nil, "jobs", "show", "1", "--page", page)
+			text := string(must(os.ReadFile(page)))
+			if len(run.Phones) != 2 || run.Phones[1].Name != "second" || run.Phones[1].OK ||
+				!strings.Contains(text, "second") || !strings.Contains(text, "done on 1 of 2") {
+				l.Errorf("%+v in JSON, and the page is\n%s", run.Phones, text)
 			}
 		},
 		"what runs for now only": func(l *lab) {

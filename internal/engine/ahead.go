@@ -37,24 +37,24 @@ type Hand struct {
 type Foreseen struct {
 	Steps    []plan.Step
 	Findings []finding.Finding // as accepted
-	Lost     []string
-	Kept     []string
-	Hands    []Hand
-	Open     []string // what shows itself only when the task runs
-	Files    []journal.File
-	Nothing  string // why there is nothing to do
-	Notes    []say.Event
-	Bytes    int64         // that will be sent or read
-	Takes    time.Duration // as expected
+	plan.Cost
+	Hands   []Hand
+	Open    []string // what shows itself only when the task runs
+	Files   []journal.File
+	Nothing string // why there is nothing to do
+	Notes   []say.Event
+	Bytes   int64         // that will be sent
+	Reads   int64         // that will be read from the phone
+	Takes   time.Duration // as expected
 }
 
 // Join puts what comes behind into it.
 func (f *Foreseen) Join(o *Foreseen) {
 	f.Steps, f.Findings, f.Files, f.Notes = append(f.Steps, o.Steps...), append(f.Findings, o.Findings...),
 		append(f.Files, o.Files...), append(f.Notes, o.Notes...)
-	f.Lost, f.Kept, f.Hands, f.Open = append(f.Lost, o.Lost...), append(f.Kept, o.Kept...),
-		append(f.Hands, o.Hands...), append(f.Open, o.Open...)
-	f.Nothing, f.Bytes, f.Takes = o.Nothing, f.Bytes+o.Bytes, f.Takes+o.Takes
+	f.Add(o.Cost)
+	f.Hands, f.Open = append(f.Hands, o.Hands...), append(f.Open, o.Open...)
+	f.Nothing, f.Bytes, f.Reads, f.Takes = o.Nothing, f.Bytes+o.Bytes, f.Reads+o.Reads, f.Takes+o.Takes
 }
 
 // Does are the titles of the steps that change something.
@@ -125,7 +125,7 @@ func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*
 		return nil, err
 	}
 	f.Findings = finding.Apply(slices.Concat(v.found, d.Findings, p.CheckBut(a.Card, v.of)), accept)
-	f.Lost, f.Kept = p.Cost()
+	f.Cost = p.Cost(a.Card)
 	l := d.Lacks
 	for _, part := range l.Contents {
 		f.Open = append(f.Open, fmt.Sprintf("what %s holds is read when it is its turn", part))

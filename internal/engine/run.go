@@ -135,12 +135,12 @@ func (j *Job) judge(v *verified) error {
 	if stops := finding.Blocking(j.checked); len(stops) > 0 {
 		return &finding.StopError{Findings: stops, Told: true}
 	}
-	lost, kept := j.plan.Cost()
-	if j.Agreed == nil || !within(lost, j.Agreed.Lost) { // else it was told before
-		for _, s := range lost {
+	cost := j.plan.Cost(j.Card)
+	if j.Agreed == nil || !within(cost.Lost, j.Agreed.Lost) { // else it was told before
+		for _, s := range cost.Lost {
 			j.Obs.Say(say.Lose, "%s", s)
 		}
-		for _, s := range kept {
+		for _, s := range cost.KeptWords() {
 			j.Obs.Say(say.Keep, "%s", s)
 		}
 	}
@@ -153,7 +153,7 @@ func (j *Job) judge(v *verified) error {
 		j.Obs.Say(say.Asks, "%s (a dry run ends here)", question)
 		return nil
 	}
-	if j.Agreed.covers(asks, lost, titles(changing(j.plan.Steps))) {
+	if j.Agreed.covers(asks, cost.Lost, titles(changing(j.plan.Steps))) {
 		j.said = append(j.said, journal.Answer{Question: j.Agreed.Question, Answer: "yes, to all of it"})
 		return nil
 	}

@@ -84,13 +84,13 @@ func (s *Session) learnSystem(props map[string]string) {
 		ident.BuildOf(map[string]string{
 			"ro.build.version.incremental": props["ro.build.version.incremental"]}))
 	s.learn(card.FactDebugging, "on")
-	s.learn(card.FactPatch, props["ro.build.version.security_patch"])
 	s.learn(card.FactAPI, props["ro.build.version.sdk"])
 	started := s.Card.Value(card.FactStarted)
 	place.LearnRelease(props, started, s.learn)
 	s.learn(card.FactBooted, card.YesNo(props["sys.boot_completed"] == "1"))
 	if props["sys.boot_completed"] == "1" {
 		s.learn(card.FactCameUp.Of(started), "yes")
+		s.Card.Set(card.FactForeign.Of(started), card.Fact{}) // it uses the data
 	}
 	s.learn(card.FactFirstAPI, props["ro.product.first_api_level"])
 	s.learn(card.FactVNDK, props["ro.vndk.version"])

@@ -39,6 +39,7 @@ func (s *Session) Read(ctx context.Context) error {
 		past = &card.Card{}
 	}
 	forgetRefusals(s.Card, past)
+	superseded(s.Card, past)
 	contradict(s.Card, past)
 	c := s.Card
 	if s.Mode().Def().Fastboot {
@@ -180,6 +181,15 @@ func forgetRefusals(read, past *card.Card) {
 	}
 }
 
+// superseded leaves out what a bootloader says of the system that was there before a job installed another
+// one: it knows nothing of that.
+func superseded(read, past *card.Card) {
+	slot := read.Value(card.FactNext)
+	if put, _ := past.Yes(card.FactPut.Of(slot)); put && read.Mode().Def().Fastboot {
+		read.Set(card.FactPatch.Of(slot), card.Fact{})
+	}
+}
+
 // itsOwn tells of facts that a phone changes by itself, by its starts or by its
 // owner, and of digests: one that is read is that of the whole partition, one in a journal
 // that of the file. That they differ from a journal says nothing of another program.
@@ -213,8 +223,9 @@ func contradict(read, past *card.Card) {
 		}
 	}
 	system := card.At("system", read.Value(card.FactStarted))
-	if f := past.Get(card.FactHolds.Of(system)); f.Source == card.Journal &&
-		place.MatchesBuild(f.Value, read.Value(card.FactVersion), read.Value(card.FactBuild)) == "no" {
+	version, build := read.Get(card.FactVersion), read.Get(card.FactBuild)
+	if f := past.Get(card.FactHolds.Of(system)); f.Source == card.Journal && version.Source == card.Read &&
+		place.MatchesBuild(f.Value, version.Value, build.Value) == "no" {
 		past.Written(system, why)
 	}
 }
@@ -228,7 +239,7 @@ func (s *Session) learnHeld() {
 		return
 	}
 	if f := c.Get(card.FactVersion); f.Source == card.Read {
-		if patch := c.Value(card.FactPatch); patch != "" {
+		if patch := c.Value(card.FactPatch.Of(started.Value)); patch != "" {
 			f.Value += ", patch level " + patch
 		}
 		c.Set(card.FactHolds.Of(card.At("system", started.Value)), f)

@@ -118,8 +118,8 @@ func (s *Session) readVariables() error {
 	s.readSlots(v.get)
 	// What only newer ones have is asked for only where it was listed, or in
 	// userspace, so that old bootloaders are not asked twenty questions.
-	for name, fact := range map[string]card.Plain{"snapshot-update-status": card.FactSnapshot,
-		"security-patch-level": card.FactPatch, "cpu-abi": card.FactCPU,
+	for name, fact := range map[string]card.Which{"snapshot-update-status": card.FactSnapshot,
+		"security-patch-level": card.FactPatch.Of(s.Card.Value(card.FactNext)), "cpu-abi": card.FactCPU,
 		"version-vndk": card.FactVNDK, "first-api-level": card.FactFirstAPI} {
 		if text, ok := v.listed[name]; ok || s.Mode() == card.Fastbootd {
 			if !ok {

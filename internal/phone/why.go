@@ -11,6 +11,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/place"
 	"jarlid/internal/link"
 	"jarlid/internal/phone/wire"
 	"jarlid/internal/say"
@@ -207,7 +208,8 @@ func (p *Phone) judgeProbes(ctx context.Context, c *Cause, probes []probe) {
 		"system with debugging off, or its cable is out"
 	c.Do = "look at its screen, switch it on, and bring it into the bootloader by its keys"
 	if p.Listed {
-		c.Do = "look at its screen; to bring it into the bootloader: jarlid go bootloader --on " + p.Name
+		c.Do = "look at its screen; to bring it to where images are written: jarlid go " +
+			string(place.ImageMode(&card.Card{}, p.Model())) + " --on " + p.Name
 	}
 }
 

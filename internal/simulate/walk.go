@@ -146,13 +146,22 @@ func (w *world) follow() {
 			return
 		}
 		w.plain(out)
-		next, hands := advised(out)
+		if strings.Contains(out, "which a model file can give") {
+			return
+		}
+		next, hands, accepts := advised(out)
 		for _, keys := range hands {
 			w.press(make(chan struct{}), keys...)
 			time.Sleep(time.Minute)
 		}
 		if len(next) > 0 || code != 0 {
 			todo = next
+		}
+		switch {
+		case len(accepts) > 0:
+			todo = append([]string{command + " " + strings.Join(accepts, " ")}, todo...)
+		case len(hands) > 0:
+			todo = append([]string{command}, todo...)
 		}
 	}
 	if w.mode() != "system" {
@@ -187,9 +196,12 @@ func (w *world) supplied(words []string) (full []string, missing string) {
 	return full, ""
 }
 
-// advised gives the commands of what was said, in its order, and the keys of what a person has to do without
-// a command.
-func advised(out string) (commands []string, hands [][]string) {
+// allows is the option that lifts a stop, as a todo says it.
+var allows = regexp.MustCompile(`--accept \S+`)
+
+// advised gives the commands of what was said, in its order, the keys of what a person has to do without a
+// command, and the options that lift a stop of the command that said it.
+func advised(out string) (commands []string, hands [][]string, accepts []string) {
 	var lines []string
 	for line := range strings.Lines(out) {
 		line = strings.TrimRight(line, "\n")
@@ -199,8 +211,12 @@ func advised(out string) (commands []string, hands [][]string) {
 		}
 		lines = append(lines, line)
 	}
+	stops, about := 0, ""
 	for _, line := range lines {
 		kind, text, _ := strings.Cut(line, "  ")
+		if kind != "todo" {
+			about = kind
+		}
 		if kind != "next" && kind != "todo" {
 			continue
 		}
@@ -212,17 +228,26 @@ func advised(out string) (commands []string, hands [][]string) {
 				}
 			}
 			n := strings.LastIndex(text, ": jarlid ")
+			if end := strings.Index(text[max(n, 0):], ". "); n >= 0 && end >= 0 { // the sentence's
+				text = text[:n+end]
+			}
 			switch {
 			case strings.HasPrefix(text, "jarlid "):
 			case n >= 0:
-				text = text[n+2:]
+				text = strings.TrimSuffix(text[n+2:], ".")
 			default:
+				accepts = append(accepts, allows.FindAllString(text, -1)...)
 				continue
 			}
 		}
+		if about == "stop" { // what stops the job is seen to before what it warns of
+			commands = slices.Insert(commands, stops, text)
+			stops++
+			continue
+		}
 		commands = append(commands, text)
 	}
-	return commands, hands
+	return commands, hands, accepts
 }
 
 // deeds are what a person does where no command is said, by the words that say it.

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -149,6 +150,9 @@ func (w *world) begin(s *seams, line func(string), args ...string) *process {
 	return p
 }
 
+// keyless is what is said where no keys are known that lead into a mode.
+var keyless = regexp.MustCompile(`^hand  Bring the phone into (\w+) with its keys or its menu; no model file`)
+
 // mostTime is how long a command may take, in virtual time: the longest limits are below it.
 const mostTime = 4 * time.Hour
 
@@ -162,6 +166,9 @@ func (w *world) run(s *seams, args ...string) (code int, out string) {
 			if strings.HasPrefix(line, "hand  ") && strings.Contains(line, asks) {
 				pressing.Go(func() { w.press(stop, keys...) })
 			}
+		}
+		if to := keyless.FindStringSubmatch(line); to != nil { // known from elsewhere
+			pressing.Go(func() { w.press(stop, phones[w.which].keys[to[1]]...) })
 		}
 	}, args...)
 	if s != nil {

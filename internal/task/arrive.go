@@ -306,7 +306,7 @@ func (w *watch) result(e *Env, stage advice.Stage, said bool) *Arrived {
 	}
 	if c := w.after; c != nil && c.Mode() == card.System {
 		a.Version, a.Build, a.Patch = Known(c, card.FactVersion), Known(c, card.FactBuild),
-			Known(c, card.FactPatch)
+			Known(c, card.FactPatch.Of(c.Value(card.FactStarted)))
 		a.Slot, a.Data = Known(c, card.FactStarted), Known(c, card.FactData)
 	}
 	return a

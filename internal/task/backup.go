@@ -78,10 +78,10 @@ func (t *BackupTake) Foresee(a *engine.Ahead) (*engine.Foreseen, error) {
 	for _, row := range a.Card.Partitions() {
 		if len(t.Items) == 0 && backup.Usual(row.Name, row.Size) || slices.Contains(t.Items, row.Name) ||
 			slices.Contains(t.Items, row.Partition().Base) {
-			f.Bytes += row.Size
+			f.Reads += row.Size
 		}
 	}
-	f.Takes = time.Duration(float64(f.Bytes) / readRate * float64(time.Second))
+	f.Takes = time.Duration(float64(f.Reads) / readRate * float64(time.Second))
 	return f, nil
 }
 

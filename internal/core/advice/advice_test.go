@@ -86,6 +86,7 @@ func TestSuggest(t *testing.T) {
 	used := withFacts(put, card.FactBootable.Of("a"), "no", card.FactBootable.Of("b"), "no",
 		card.FactFailed.Of("a"), "loop")
 	generic := withFacts(put, card.FactGeneric.Of("a"), "yes", card.FactOverlays, "Frame")
+	foreign := withFacts(put, card.FactForeign.Of("a"), "yes", card.FactData, card.DataEncrypted)
 	inRec := func(c *card.Card) *card.Card {
 		return withFacts(c, card.FactMode, "recovery", card.FactStarted, "a", card.FactRoot, "yes")
 	}
@@ -113,10 +114,8 @@ func TestSuggest(t *testing.T) {
 		{"installed", inRec(put), "go system"},
 		{"installed and seen", inRec(withFacts(put, card.FactCameUp.Of("a"), "yes")), "sideload PACKAGE"},
 		{"written", put, "go system"},
-		{"written over another's data", withFacts(put, card.FactForeign.Of("a"), "yes", card.FactData,
-			card.DataEncrypted), "wipe userdata"},
-		{"and in the recovery", inRec(withFacts(put, card.FactForeign.Of("a"), "yes", card.FactData,
-			card.DataEncrypted)), "wipe userdata"},
+		{"written over another's data", foreign, "wipe userdata"},
+		{"and in the recovery", inRec(foreign), "wipe userdata"},
 		{"a generic system under overlays", generic, "go recovery"},
 		{"and in the recovery", inRec(generic), "shelve /vendor/overlay/Frame"},
 		{"when they are aside", inRec(withFacts(generic, card.FactShelved.Of(card.At("vendor", "a")),
@@ -135,6 +134,27 @@ func TestSuggest(t *testing.T) {
 		{"a loop, in the recovery", inRec(withFacts(put, card.FactFailed.Of("a"), "loop")),
 			"sideload PACKAGE"},
 		{"no slot can start", used, "flash SET --into @a"},
+		{"nor userspace fastboot, which writes the system", withFacts(used,
+			card.FactLogical.Of(card.At("system",
+				"a")), "yes"), "slot use a"},
+		{"an update that is not merged", withFacts(put, card.FactSnapshot, "snapshotted"), "go system"},
+		{"and in the recovery", inRec(withFacts(put, card.FactSnapshot, "merging")), "go system"},
+		{"over the data of another", withFacts(foreign, card.FactSnapshot, "snapshotted"),
+			"wipe userdata --accept format-after-install"},
+		{"and the old system is there", withFacts(foreign, card.FactSnapshot, "snapshotted",
+			card.FactHolds.Of(card.At("system", "b")), "Stock"), "slot use b --accept merge-pending"},
+		{"and its merge has begun", withFacts(foreign, card.FactSnapshot, "merging",
+			card.FactHolds.Of(card.At("system", "b")), "Stock"),
+			"wipe userdata --accept format-after-install"},
+		{"an emptied vendor", withJournal(set, card.FactHolds.Of(card.At("vendor", "a")), card.Nothing),
+			"go recovery"},
+		{"and another system on the other slot", withJournal(withFacts(put,
+			card.FactHolds.Of(card.At("system",
+				"b")), "Stock"), card.FactHolds.Of(card.At("vendor", "a")), card.Nothing), "slot use b"},
+		{"and in the recovery", inRec(withJournal(put, card.FactHolds.Of(card.At("vendor", "a")),
+			card.Nothing)), "sideload PACKAGE"},
+		{"installed to a slot that was emptied since", withJournal(withFacts(inRec(put), card.FactNext, "b"),
+			card.FactHolds.Of(card.At("system", "b")), card.Nothing), "slot use a"},
 		{"and one was written since", withFacts(used, card.FactPut.Of("b"), "yes"), "slot use b"},
 		{"not seen", phone(card.FactMode, ""), "go bootloader"},
 		{"not seen since it was told to start", phone(card.FactMode, "", card.FactToldStart, "yes"),
@@ -174,6 +194,13 @@ func phone(facts ...any) *card.Card {
 		c.Learn(f.fact, f.value, card.Read)
 	}
 	return withFacts(c, facts...)
+}
+
+// withJournal is withFacts of what a job did.
+func withJournal(c *card.Card, fact card.Which, value string) *card.Card {
+	c = c.Clone()
+	c.Learn(fact, value, card.Journal)
+	return c
 }
 
 func withFacts(c *card.Card, facts ...any) *card.Card {

@@ -118,6 +118,9 @@ func Causes(c *card.Card, slot string) (list []Cause) {
 		tree("system") != "off" && tree("system") != "none"
 	loosen := []string{"vbmeta", "loosen", "hashtree"}
 	enforced := tree("system") == "enforced" || tree("vendor") == "enforced"
+	if why := emptied(c, slot); why != "" {
+		list = append(list, Cause{Text: why + ": install the system again, with all of its partitions"})
+	}
 	switch {
 	case place.GaveUp(c) != "":
 		list = append(list, gaveUp(c))

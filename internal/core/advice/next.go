@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/finding"
+	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/model"
 	"jarlid/internal/core/place"
 )
@@ -58,22 +60,37 @@ func inBootloader(c *card.Card) Suggestion {
 	if unlocked, known := c.Yes(card.FactUnlocked); known && !unlocked {
 		return Suggestion{[]string{"unlock"}, "the bootloader is locked"}
 	}
-	if used := usedUp(c); len(used) > 0 {
+	if used := place.UsedUp(c); len(used) > 0 {
 		if s := ready(c, used); s != "" {
 			return Suggestion{[]string{"slot", "use", s},
 				fmt.Sprintf("no slot can start, and slot %s was written since: choosing it gives it its "+
 					"tries back", s)}
 		}
+		if place.Logical(c, "system") {
+			return Suggestion{[]string{"slot", "use", used[0]}, "no slot can start: both used up their " +
+				"tries; " +
+				"choosing one gives them back, and only then a recovery or userspace fastboot starts"}
+		}
 		return Suggestion{[]string{"flash", "SET", "--into", "@" + used[0]},
 			"no slot can start: both used up their tries; write a set to one, then choose it with jarlid " +
 				"slot use, which gives its tries back"}
+	}
+	if s, ok := unmerged(c, next); ok && emptied(c, next) == "" {
+		return s
 	}
 	if place.OverForeign(c) {
 		return Suggestion{[]string{"wipe", "userdata"},
 			"the data was encrypted by another system than the one that starts next"}
 	}
+	other := card.Other(next)
+	if why := emptied(c, next); why != "" {
+		if holdsSystem(c, other) && c.Value(card.FactFailed.Of(other)) == "" {
+			return Suggestion{[]string{"slot", "use", other}, why + "; slot " + other + " still holds " +
+				place.ShortBuild(c.Value(card.FactHolds.Of(card.At("system", other))))}
+		}
+		return again(c, why)
+	}
 	if how := c.Value(card.FactFailed.Of(next)); how != "" {
-		other := card.Other(next)
 		why := "what is to start did not come up the last time (" + failedWords(how) + ")"
 		switch {
 		case overlay(c, next) != "":
@@ -104,6 +121,15 @@ func inBootloader(c *card.Card) Suggestion {
 	return Suggestion{[]string{"go", "recovery"}, "the recovery is set"}
 }
 
+// emptied says what the system on a slot lacks since a job erased it; "" for nothing that is known.
+func emptied(c *card.Card, slot string) string {
+	p, holds, ok := place.Emptied(c, slot)
+	if !ok {
+		return ""
+	}
+	return p.String() + " was erased and not written since" + place.ByJob(holds)
+}
+
 // again leads into a recovery, where a system that did not come up is mended or installed again.
 func again(c *card.Card, why string) Suggestion {
 	if !recoverySet(c) {
@@ -114,20 +140,52 @@ func again(c *card.Card, why string) Suggestion {
 	return Suggestion{[]string{"go", "recovery"}, why + "; there it is mended or installed again"}
 }
 
+// unmerged is what comes next while an update waits for its merge: no job before the system has started, or
+// the way out where it can't start.
+func unmerged(c *card.Card, next string) (s Suggestion, ok bool) {
+	state, ok := place.Unmerged(c)
+	failed := c.Value(card.FactFailed.Of(next)) != ""
+	other := card.Other(next)
+	allowed := func(name string, words ...string) []string { return append(words, "--accept", name) }
+	switch {
+	case !ok:
+		return s, false
+	case !place.OverForeign(c) && place.GaveUp(c) == "" && !failed:
+		return Suggestion{[]string{"go", "system"}, "an update is installed and not merged yet (" + state +
+			"); the system that starts does that"}, true
+	case c.Mode() == card.Bootloader && state == bcb.MergeSnapshotted && other != "" &&
+		!place.Foreign(c, other) && holdsSystem(c, other) && c.Value(card.FactFailed.Of(other)) == "":
+		return Suggestion{allowed(finding.MergePending, "slot", "use", other), "the update on slot " + next +
+			" can't start over this data; slot " + other + " holds the system from before, and starting " +
+			"it cancels the update"}, true
+	case place.OverForeign(c) || place.GaveUp(c) != "":
+		return Suggestion{allowed(finding.FormatAfterInstall, "wipe", "userdata"), "the installed update " +
+			"can't use the data of another system, and is partly in it: format the data, then install it " +
+			"again"}, true
+	}
+	return s, false
+}
+
 func inRecovery(c *card.Card) Suggestion {
 	started, next := c.Value(card.FactStarted), c.Value(card.FactNext)
 	tried, _ := c.Yes(card.FactTemporary)
 	root, _ := c.Yes(card.FactRoot)
 	put, _ := c.Yes(card.FactPut.Of(started))
+	merge, waits := unmerged(c, next)
 	switch {
+	case waits && emptied(c, next) == "" && (c.Landing() == "" || place.OverForeign(c)):
+		return merge
+	case c.Landing() != "" && emptied(c, next) != "":
+		return Suggestion{[]string{"slot", "use", started}, "slot " + next + " is active, and " +
+			emptied(c, next) + "; choose slot " + started + ", whose recovery can install again"}
 	case c.Landing() != "":
 		return Suggestion{[]string{"go", "recovery"}, "something was installed to slot " + next +
 			", and the phone still runs on slot " + started}
 	case tried:
 		return Suggestion{[]string{"recovery", "install", "FILE"},
 			"the recovery that runs was started without being written: a restart ends it"}
-	case c.Value(card.FactHolds.Of(card.At("system", started))) == card.Nothing:
-		return Suggestion{[]string{"sideload", "PACKAGE"}, "there is no system on it"}
+	case emptied(c, started) != "":
+		return Suggestion{[]string{"sideload", "PACKAGE"}, emptied(c, started)}
 	case place.OverForeign(c):
 		return Suggestion{[]string{"wipe", "userdata"},
 			"the data was encrypted by another system than the one that starts next"}
@@ -184,21 +242,11 @@ func failedWords(stage string) string {
 	return stage
 }
 
-// usedUp gives the slots, when the phone reports that none of them can start.
-func usedUp(c *card.Card) []string {
-	slots, _ := c.Slots()
-	for _, s := range slots {
-		if yes, known := c.Yes(card.FactBootable.Of(s)); !known || yes {
-			return nil
-		}
-	}
-	return slots
-}
-
 // ready gives a slot that holds a system which was written since it failed; "" for none.
 func ready(c *card.Card, slots []string) string {
 	for _, s := range slots {
-		if put, _ := c.Yes(card.FactPut.Of(s)); put && !seen(c, s) && c.Value(card.FactFailed.Of(s)) == "" {
+		if put, _ := c.Yes(card.FactPut.Of(s)); put && emptied(c, s) == "" && !seen(c, s) &&
+			c.Value(card.FactFailed.Of(s)) == "" {
 			return s
 		}
 	}
@@ -208,7 +256,7 @@ func ready(c *card.Card, slots []string) string {
 func holdsSystem(c *card.Card, slot string) bool {
 	v := c.Value(card.FactHolds.Of(card.At("system", slot)))
 	bootable, known := c.Yes(card.FactBootable.Of(slot))
-	return v != "" && v != card.Nothing && (bootable || !known)
+	return v != "" && v != card.Nothing && emptied(c, slot) == "" && (bootable || !known)
 }
 
 // overlay gives the path of a manufacturer's overlay that a generic system on a slot is under and

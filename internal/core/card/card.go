@@ -76,7 +76,7 @@ const (
 	FactTemporary Plain       = "recovery.temporary" // yes: it was started without being written
 	FactVersion   Plain       = "system.version"     // what the running system calls itself
 	FactBuild     Plain       = "system.build"
-	FactPatch     Plain       = "security.patch"
+	FactPatch     BySlot      = "security.patch" // of the system there
 	FactRelease   BySlot      = "system.release" // of the platform, of the system there: 14
 	FactLevel     BySlot      = "system.level"   // its API level
 	FactFree      ByWord      = "free"           // bytes, by storage: storage, sd

@@ -28,9 +28,7 @@ func (c *Card) Sheet() []Row {
 		case told && len(slots) == 0 && (i == FactStarted.ID() || i == FactNext.ID() ||
 			i == FactSnapshot.ID()):
 		default:
-			if d.By == ByWords { // of the rollback indexes the first is the one of the top image
-				i.Key = "0"
-			}
+			i = c.Shown(d)
 			if yes, known := c.Yes(FactUnlocked); i == FactMayUnlock.ID() && known && yes {
 				continue
 			}
@@ -44,6 +42,18 @@ func (c *Card) Sheet() []Row {
 			ID: FactOtherSerial.ID(), Fact: f})
 	}
 	return rows
+}
+
+// Shown gives the one fact of a kind that is shown: of slots the booted one's, of rollback indexes that of
+// the top image.
+func (c *Card) Shown(d Def) ID {
+	switch d.By {
+	case ByWords:
+		return ID{d.Name, "0"}
+	case BySlots:
+		return ID{d.Name, c.Running()}
+	}
+	return ID{Name: d.Name}
 }
 
 // TableRow is one line of the partition table.

@@ -230,7 +230,7 @@ func apiLevel(q *Question) Check {
 func patchLevel(q *Question) Check {
 	says, have := q.Image.Patch, q.Card.Value(card.FactBound)
 	if have == "" {
-		have = q.Card.Value(card.FactPatch)
+		have = q.Card.Value(card.FactPatch.Of(q.Card.Running()))
 	}
 	k := Check{Outcome: Good, Image: says, Phone: have,
 		Why: "it does not go back behind the patch level the keys of the data are bound to"}

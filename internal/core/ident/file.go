@@ -342,8 +342,11 @@ func (f *File) Properties() map[string]string {
 	}
 	props := map[string]string{}
 	meta := f.Package.Metadata
-	if sdk := meta["post-sdk-level"]; sdk != "" {
-		props["ro.build.version.sdk"] = sdk
+	for stated, property := range map[string]string{"post-sdk-level": "ro.build.version.sdk",
+		"post-security-patch-level": "ro.build.version.security_patch"} {
+		if v := meta[stated]; v != "" {
+			props[property] = v
+		}
 	}
 	// brand/product/device:release/id/... (the build's fingerprint)
 	if _, tail, ok := strings.Cut(meta["post-build"], ":"); ok {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"jarlid/internal/core/card"
+	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/model"
 )
 
@@ -98,6 +99,41 @@ func HalfWritten(c *card.Card, base string) bool {
 		}
 	}
 	return false
+}
+
+// UsedUp gives the slots, when the phone reports that none of them can start.
+func UsedUp(c *card.Card) []string {
+	slots, _ := c.Slots()
+	for _, s := range slots {
+		if yes, known := c.Yes(card.FactBootable.Of(s)); !known || yes {
+			return nil
+		}
+	}
+	return slots
+}
+
+// Emptied gives a partition that the system on a slot needs and a job erased; ok is false for none.
+func Emptied(c *card.Card, slot string) (p card.Partition, holds card.Fact, ok bool) {
+	for _, base := range []string{"boot", "system", "vendor", "init_boot", "vendor_boot"} {
+		p = card.At(base, slot)
+		if holds = c.Get(card.FactHolds.Of(p)); holds.Source == card.Journal && holds.Value == card.Nothing {
+			return p, holds, true
+		}
+	}
+	return card.Partition{}, card.Fact{}, false
+}
+
+// Unmerged gives the state of an update whose merge is pending; ok is false where none is known. None is
+// pending once a job has erased it, though the phone still reports one.
+func Unmerged(c *card.Card) (state string, ok bool) {
+	state = c.Value(card.FactSnapshot)
+	for _, slot := range card.EverySlot {
+		put, known := c.Yes(card.FactPut.Of(slot))
+		if known && !put && c.Value(card.FactHolds.Of(card.At("system", slot))) == card.Nothing {
+			return state, false
+		}
+	}
+	return state, state != "" && state != bcb.MergeNone && state != bcb.MergeCancelled
 }
 
 // LeftInMisc gives what a system that gave up left in misc for its recovery; "" for nothing.

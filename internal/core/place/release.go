@@ -13,6 +13,7 @@ var releases = []struct {
 	props []string
 }{
 	{card.FactRelease, []string{"ro.build.version.release", "ro.system.build.version.release"}},
+	{card.FactPatch, []string{"ro.build.version.security_patch"}},
 	{card.FactLevel, []string{"ro.build.version.sdk", "ro.system.build.version.sdk"}},
 }
 

@@ -119,13 +119,12 @@ func (w *WipeArea) Cost() (lost, kept []string) {
 	case "caches":
 		return nil, nil // the next start takes longer, and nothing is missed
 	case "apps":
-		return []string{"all apps, accounts and settings",
+		return []string{lostApps,
 				"debugging and the permission of this computer: after the next start both are switched on " +
 					"at the phone"},
-			[]string{"shared storage: pictures, downloads, files", "a memory card"}
+			[]string{keptStorage, keptMemoryCard}
 	case "storage":
-		return []string{"everything in shared storage: pictures, downloads, files, a package lying there"},
-			[]string{"apps, accounts and settings", "a memory card"}
+		return []string{lostStorage}, []string{keptApps, keptMemoryCard}
 	}
 	return []string{fmt.Sprintf("what is in %s: %s", card.At(w.Area, w.Slot), meaning(w.Area))}, nil
 }

@@ -18,14 +18,8 @@ import (
 	"jarlid/internal/core/spell"
 )
 
-// merging reports whether an update waits for its merge, and in which state.
-func merging(c *card.Card) (state string, pending bool) {
-	state = c.Value(card.FactSnapshot)
-	return state, state != "" && state != "none" && state != "cancelled"
-}
-
 func mergeFinding(c *card.Card, about, why string) []finding.Finding {
-	state, pending := merging(c)
+	state, pending := place.Unmerged(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
 		return []finding.Finding{finding.Warns(finding.MergePending, about,
 			"an update was installed, and nobody can tell whether its merge has finished; "+why+
@@ -36,7 +30,7 @@ func mergeFinding(c *card.Card, about, why string) []finding.Finding {
 	}
 	return []finding.Finding{finding.Stops(finding.MergePending, about,
 		fmt.Sprintf("an update is installed and not merged yet (%s); %s", state, why),
-		"start the new system and let it finish; jarlid card shows the state")}
+		"start the new system and let it finish: jarlid go system")}
 }
 
 // inMerge reports whether a partition takes part in a merge.
@@ -151,29 +145,44 @@ func firmwareFinding(c *card.Card, m *model.Model, slot string) []finding.Findin
 	return []finding.Finding{f}
 }
 
-// PreImages are the findings of a recovery that did not come up about images it needs on a slot.
+// PreImages are the findings of a recovery that did not come up about images it needs on a slot. Where no
+// model file names them, it is the device tree overlays, the usual one, on a phone that has them.
 func PreImages(c *card.Card, m *model.Model, slot string) []finding.Finding {
-	return preImageFindings(c, m, slot)
+	if m != nil {
+		return preImageFindings(c, m, slot)
+	}
+	size := c.Get(card.FactSize.Of(card.At("dtbo", slot)))
+	if !size.Known() || size.Value == card.Nothing || !preImageMissing(c, "dtbo", slot) {
+		return nil
+	}
+	return []finding.Finding{missingPreImage("dtbo", slot, "some recoveries need an image of their own in "+
+		card.At("dtbo", slot).String()+"; no job has written one on this phone")}
 }
 
 // preImageFindings names the images a recovery needs written before it.
-func preImageFindings(c *card.Card, m *model.Model, slot string) []finding.Finding {
+func preImageFindings(c *card.Card, m *model.Model, slot string) (list []finding.Finding) {
 	if m == nil {
 		return nil
 	}
-	var list []finding.Finding
 	for _, base := range m.Recovery.Needs {
-		p := card.At(base, slot)
-		if f := c.Get(card.FactDigest.Of(p)); f.Known() && !makers(c, f, slot) {
-			continue // written by a job, or about to be
+		if preImageMissing(c, base, slot) {
+			list = append(list, missingPreImage(base, slot, fmt.Sprintf("third-party recoveries for %s need "+
+				"an image of their own in %s; no job has written one", m.Name, card.At(base, slot))))
 		}
-		list = append(list, finding.Warns(finding.PreImageMissing, p.String(),
-			fmt.Sprintf("third-party recoveries for %s want an image of their own in %s, and "+
-				"nobody can tell that it is there", m.Name, p),
-			"write it first, or name it in the same command: jarlid flash "+strings.ToUpper(base)+
-				"-IMAGE"+map[bool]string{true: " --into @both"}[slot != ""]))
 	}
 	return list
+}
+
+// preImageMissing reports whether no job has written an image for a recovery, or is about to.
+func preImageMissing(c *card.Card, base, slot string) bool {
+	f := c.Get(card.FactDigest.Of(card.At(base, slot)))
+	return !f.Known() || makers(c, f, slot)
+}
+
+func missingPreImage(base, slot, text string) finding.Finding {
+	return finding.Warns(finding.PreImageMissing, card.At(base, slot).String(), text,
+		"write it first, or name it in the same command: jarlid flash "+strings.ToUpper(base)+"-IMAGE"+
+			map[bool]string{true: " --into @both"}[slot != ""])
 }
 
 // makers reports whether an image was written by the job that wrote the boot image too, and that without a

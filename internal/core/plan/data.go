@@ -83,7 +83,7 @@ func newSystemFinding(c *card.Card, about, build string) []finding.Finding {
 	if sameSystem(c, build) {
 		return nil
 	}
-	f := finding.Finding{Name: finding.EncryptedData, About: about, Remedy: "jarlid wipe userdata"}
+	f := finding.Finding{Name: finding.EncryptedData, About: about}
 	switch c.Value(card.FactData) {
 	case card.DataFormatted:
 		return nil
@@ -92,7 +92,7 @@ func newSystemFinding(c *card.Card, about, build string) []finding.Finding {
 			"the apps and settings of the system that was here are still on the phone; another "+
 				"system may not start over them", "jarlid wipe apps caches")}
 	case card.DataEncrypted:
-		f.Severity = finding.Stop
+		f.Severity, f.Remedy = finding.Stop, wipeRemedy(c)
 		f.Text = "the data is encrypted by the system that was here; a new one can't read it and will " +
 			"not start" + place.ByJob(c.Get(card.FactData))
 	default:
@@ -102,13 +102,21 @@ func newSystemFinding(c *card.Card, about, build string) []finding.Finding {
 	return []finding.Finding{f}
 }
 
+// wipeRemedy is the way out of data that a system can't use; none where the wipe itself stops.
+func wipeRemedy(c *card.Card) string {
+	if _, pending := place.Unmerged(c); pending {
+		return ""
+	}
+	return "jarlid wipe userdata"
+}
+
 // foreignFinding is about starting a slot's system over data that another one encrypted.
 func foreignFinding(c *card.Card, slot string, severity finding.Severity) []finding.Finding {
 	if !place.Foreign(c, slot) {
 		return nil
 	}
 	f := finding.Finding{Name: finding.EncryptedData, Severity: severity, About: "userdata",
-		Remedy: "jarlid wipe userdata"}
+		Remedy: wipeRemedy(c)}
 	which := "the system that starts is another"
 	if slot != "" {
 		which = fmt.Sprintf("the system on slot %s is another", slot)
@@ -119,7 +127,7 @@ func foreignFinding(c *card.Card, slot string, severity finding.Severity) []find
 		f.Text = fmt.Sprintf("%s than the one that encrypted the data: it can't read it and will not start%s",
 			which, by)
 	case "":
-		f.Severity = finding.Warn
+		f.Severity, f.Remedy = finding.Warn, ""
 		f.Text = fmt.Sprintf("%s than the one the data was made by, and nobody can tell in this mode "+
 			"whether that is encrypted%s", which, by)
 	default:
@@ -129,9 +137,12 @@ func foreignFinding(c *card.Card, slot string, severity finding.Severity) []find
 }
 
 // started keeps that the data belongs to the system that starts now, and to none that is known
-// to be another.
+// to be another. One that can't use the data does not come up, and it stays whose it was.
 func started(c *card.Card) {
 	now := c.Running()
+	if place.Foreign(c, now) && c.Value(card.FactData) == card.DataEncrypted {
+		return
+	}
 	build := c.Value(card.FactHolds.Of(card.At("system", now)))
 	for _, slot := range card.EverySlot {
 		if slot == now || slot == "" {

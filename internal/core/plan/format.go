@@ -67,7 +67,7 @@ func (*FormatData) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 
 // formatFinding: an update that is not merged lies partly in the data.
 func formatFinding(c *card.Card) []finding.Finding {
-	state, pending := merging(c)
+	state, pending := place.Unmerged(c)
 	if !pending && c.Get(card.FactSnapshot).Why != "" {
 		return []finding.Finding{finding.Warns(finding.FormatAfterInstall, "userdata",
 			"an update was installed, and nobody can tell whether its merge has finished; until then "+
@@ -79,7 +79,7 @@ func formatFinding(c *card.Card) []finding.Finding {
 	return []finding.Finding{finding.Stops(finding.FormatAfterInstall, "userdata",
 		fmt.Sprintf("a new system is installed and not merged yet (%s); part of it lies in the "+
 			"data, and formatting loses it%s", state, place.ByJob(c.Get(card.FactSnapshot))),
-		"start the new system first and let it finish; or format, and install again afterwards")}
+		"start the new system first and let it finish: jarlid go system")}
 }
 
 // Effects: the data is empty, debugging off.
@@ -96,13 +96,28 @@ func (*FormatData) Effects(c *card.Card) {
 	for _, slot := range card.EverySlot {
 		c.Set(card.FactForeign.Of(slot), card.Fact{})
 	}
+	loseUpdate(c)
+}
+
+// loseUpdate keeps that an update whose merge is pending went with the data that part of it is in. Once the
+// merge has begun the old system is gone too.
+func loseUpdate(c *card.Card) {
+	next := c.Value(card.FactNext)
+	if _, pending := place.Unmerged(c); !pending || next == "" {
+		return
+	}
+	for _, p := range place.Dynamic {
+		if place.Logical(c, p) {
+			c.Learn(card.FactHolds.Of(card.At(p, next)), card.Nothing, card.Journal)
+		}
+	}
+	c.Learn(card.FactPut.Of(next), "no", card.Journal)
 }
 
 // Cost: everything of the owner's.
 func (*FormatData) Cost() (lost, kept []string) {
-	return []string{"all apps, accounts and settings",
-			"everything in shared storage: pictures, downloads, files, a package lying there",
+	return []string{lostApps, lostStorage,
 			"debugging and the permission of this computer: after the next start both are switched on at " +
 				"the phone"},
-		[]string{"the system, the recovery and the bootloader", "a memory card"}
+		[]string{keptSystem, keptRecovery, keptBootloader, keptMemoryCard}
 }

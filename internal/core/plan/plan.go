@@ -85,13 +85,14 @@ func (p *Plan) CheckBut(c *card.Card, skip func(Step) bool) []finding.Finding {
 	return list
 }
 
-// Cost gives what all steps lose and keep together.
-func (p *Plan) Cost() (lost, kept []string) {
+// Cost gives what all steps lose and keep together on a phone.
+func (p *Plan) Cost(c *card.Card) (all Cost) {
+	c = c.Clone()
 	for _, s := range p.Steps {
-		l, k := s.Cost()
-		lost, kept = append(lost, l...), append(kept, k...)
+		all.Add(CostOf(s, c))
+		Apply(s, c)
 	}
-	return lost, kept
+	return all
 }
 
 // Apply changes the facts as a step changes the phone: what was learnt from the
@@ -104,7 +105,31 @@ func Apply(s Step, c *card.Card) {
 	}
 	s.Effects(c)
 	noteSystems(writes, before, c)
+	otherSlot(before, c)
+	for _, p := range writes { // a recovery that is set mends no start, in whichever partition it lives
+		if failed := card.FactFailed.Of(p.Slot); c.Get(card.FactSet.Of(p)).Known() &&
+			before.Get(failed).Known() {
+			c.Set(failed, before.Get(failed))
+		}
+	}
 	c.Conclude()
+}
+
+// otherSlot makes unknown what is kept of the system of one slot, where another slot counts from now on.
+func otherSlot(before, after *card.Card) {
+	was, is := before.Running(), after.Running()
+	if was == is || was == "" || is == "" {
+		return
+	}
+	for _, i := range after.IDs() {
+		d, _ := i.Def()
+		f := after.Get(i)
+		if d.By == "" && f == before.Get(i) && (f.Source == card.Read || f.Source == card.Journal) &&
+			(i.LearntFrom(card.At("system", was), was) || i.LearntFrom(card.At("vendor", was), was) ||
+				i.LearntFrom(card.At("boot", was), was)) {
+			after.Forget(i, "it is known of slot "+was)
+		}
+	}
 }
 
 // Unsure gives the facts nobody can know while a step is under way.

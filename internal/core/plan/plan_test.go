@@ -125,6 +125,13 @@ func TestFindings(t *testing.T) {
 		{"formatting without a shell", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "no"),
 			"note no-root-shell"},
 		{"formatting with one", &FormatData{}, phone(card.FactMode, "recovery", card.FactRoot, "yes"), ""},
+		{"an empty slot, and none can start", &Activate{Slot: "b"}, phone(card.FactBootable.Of("a"), "no",
+			card.FactBootable.Of("b"), "no"), "warn slot-empty"},
+		{"a recovery, and no slot can start", &Restart{To: card.Recovery}, phone(card.FactBootable.Of("a"),
+			"no",
+			card.FactBootable.Of("b"), "no"), "stop slot-empty"},
+		{"userspace fastboot, and no slot can start", &Restart{To: card.Fastbootd}, phone(
+			card.FactBootable.Of("a"), "no", card.FactBootable.Of("b"), "no"), "stop slot-empty"},
 		{"an unknown slot", &Activate{Slot: "b"}, phone(card.FactBootable.Of("b"), ""), "warn slot-empty"},
 	} {
 		if got := said(c.step.Check(c.card, models(t).Find("dunlin"), models(t))); got != c.want {

@@ -160,6 +160,9 @@ func (p *InstallFrom) Writes(c *card.Card) []card.Partition {
 // Touches are the facts a package changes.
 func (p *InstallFrom) Touches(c *card.Card) []card.ID { return (&Sideload{File: p.File}).Touches(c) }
 
+// Installs is the package that is on the phone.
+func (p *InstallFrom) Installs() *ident.File { return p.File }
+
 // Cost is that of sending it.
 func (p *InstallFrom) Cost() (lost, kept []string) { return (&Sideload{File: p.File}).Cost() }
 

@@ -83,7 +83,7 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 					place.SourceWords(c.Get(card.FactUserspace))+")",
 				"its bootloader does everything there is to do over fastboot")}
 		}
-		return nil
+		return usedUpFinding(c)
 	case card.Sideload:
 		return r.landsFinding(c)
 	case card.System, card.Recovery:
@@ -91,7 +91,10 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 		return nil
 	}
 	slot := c.Value(card.FactNext)
-	var list []finding.Finding
+	list := usedUpFinding(c)
+	if len(list) > 0 {
+		return list
+	}
 	if yes, _ := c.Yes(card.FactTemporary); yes {
 		list = append(list, finding.Warns(finding.TemporaryRecovery, "",
 			"the recovery that runs was started without being written, and this restart ends it",
@@ -103,6 +106,17 @@ func (r *Restart) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fin
 		list = append(list, restoresFinding(c, m)...)
 	}
 	return list
+}
+
+// usedUpFinding: a recovery and userspace fastboot need a slot with tries left, as the system does.
+func usedUpFinding(c *card.Card) []finding.Finding {
+	slots := place.UsedUp(c)
+	if c.Mode() != card.Bootloader || len(slots) == 0 {
+		return nil
+	}
+	return []finding.Finding{finding.Stops(finding.SlotEmpty, slots[0],
+		"no slot can start: all have used up their tries, and nothing starts without a slot, a recovery "+
+			"neither", "choose one, which gives its tries back: jarlid slot use "+slots[0])}
 }
 
 // landsFinding: a restart into sideload mode starts the slot that is next. Where something was
@@ -147,13 +161,12 @@ func slotFinding(c *card.Card, slot string) []finding.Finding {
 		f.Text = fmt.Sprintf("the phone itself says slot %s can't start", slot)
 		return []finding.Finding{f}
 	}
+	if p, h, ok := place.Emptied(c, slot); ok {
+		f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since%s", p, place.ByJob(h))
+		return []finding.Finding{f}
+	}
 	for _, p := range []string{"boot", "system"} {
 		h := c.Get(card.FactHolds.Of(card.At(p, slot)))
-		if h.Source == card.Journal && h.Value == card.Nothing {
-			f.Text = fmt.Sprintf("%s was erased by an earlier job and not written since%s", card.At(p, slot),
-				place.ByJob(h))
-			return []finding.Finding{f}
-		}
 		if h.Why != "" {
 			f.Severity = finding.Warn
 			f.Text = fmt.Sprintf("%s: %s", card.At(p, slot), h.Why)
@@ -195,7 +208,7 @@ func (r *Restart) Effects(c *card.Card) {
 	}
 	c.Forget(card.FactRecovery, "not read yet")
 	c.Set(card.FactTemporary, card.Fact{})
-	if state, pending := merging(c); r.To == card.System && pending && state != "" {
+	if state, pending := place.Unmerged(c); r.To == card.System && pending && state != "" {
 		c.Forget(card.FactSnapshot, "the start of the new system begins the merge")
 	}
 	if r.To == card.System {

@@ -11,6 +11,7 @@ import (
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
 	"jarlid/internal/core/ident"
+	"jarlid/internal/core/image/bcb"
 	"jarlid/internal/core/image/payload"
 	"jarlid/internal/core/image/zipsig"
 	"jarlid/internal/core/local"
@@ -76,7 +77,7 @@ func (s *Sideload) Check(c *card.Card, m *model.Model, all model.Set) []finding.
 	list = append(list, baseFinding(c, m)...)
 	if s.payload() != nil {
 		list = append(list, firmwareFinding(c, m, s.target(c))...)
-		if state, _ := merging(c); state == "merging" {
+		if state, _ := place.Unmerged(c); state == bcb.MergeMerging {
 			list = append(list, mergeFinding(c, name,
 				"the phone installs nothing until that has finished")...)
 		}
@@ -144,13 +145,16 @@ func (s *Sideload) target(c *card.Card) string {
 	return card.Other(from)
 }
 
+// Installs is the package.
+func (s *Sideload) Installs() *ident.File { return s.File }
+
 // Cost is all data, where the package erases it.
 func (s *Sideload) Cost() (lost, kept []string) {
 	if s.File.Wipes == "" {
 		return nil, nil
 	}
 	lost, _ = (&FormatData{}).Cost()
-	return lost, []string{"a memory card"}
+	return lost, []string{keptMemoryCard}
 }
 
 // Effects: the other slot is written and starts next.
@@ -176,7 +180,7 @@ func (s *Sideload) Effects(c *card.Card) {
 	}
 	from := card.Other(to)
 	if c.Get(card.FactSnapshot).Known() {
-		c.Learn(card.FactSnapshot, "snapshotted", card.Journal)
+		c.Learn(card.FactSnapshot, bcb.MergeSnapshotted, card.Journal)
 	}
 	c.Learn(card.FactStarted, from, card.Journal)
 	c.Learn(card.FactNext, to, card.Journal)

@@ -48,6 +48,12 @@ func (a *Activate) Check(c *card.Card, m *model.Model, _ model.Set) []finding.Fi
 func (a *Activate) emptyFinding(c *card.Card) []finding.Finding {
 	h := c.Get(card.FactHolds.Of(card.At("system", a.Slot)))
 	bootable, known := c.Yes(card.FactBootable.Of(a.Slot))
+	if len(place.UsedUp(c)) > 0 && (!h.Known() || h.Value == card.Nothing) {
+		return []finding.Finding{finding.Warns(finding.SlotEmpty, a.Slot,
+			fmt.Sprintf("no system is known on "+
+				"slot %s, and no slot has tries left; choosing it gives them back, so that a recovery or "+
+				"userspace fastboot can start", a.Slot), "install a system before the first boot")}
+	}
 	if !known || bootable || !h.Known() || h.Value == card.Nothing {
 		return slotFinding(c, a.Slot)
 	}

@@ -36,6 +36,8 @@ type Step interface {
 	Touches(c *card.Card) []card.ID
 	// Cost says what is lost and what is kept.
 	Cost() (lost, kept []string)
+	// Installs is the package that it has a recovery install; nil for none.
+	Installs() *ident.File
 	// Sends are the files whose bytes go to the phone. Each is verified before anything acts.
 	Sends() []Sent
 	// Changes reports whether it changes what is on the phone, so that it is asked for.
@@ -48,6 +50,22 @@ type Step interface {
 	// Decides is what it decides that another task of a sheet may decide otherwise.
 	Decides() Decision
 }
+
+// What a step keeps, as it is shown.
+const (
+	keptSystem     = "the system"
+	keptRecovery   = "the recovery"
+	keptBootloader = "the bootloader"
+	keptApps       = "apps, accounts and settings"
+	keptStorage    = "shared storage: pictures, downloads, files"
+	keptMemoryCard = "a memory card"
+)
+
+// What a step loses, where another one may keep it.
+const (
+	lostApps    = "all apps, accounts and settings"
+	lostStorage = "everything in shared storage: pictures, downloads, files, a package lying there"
+)
 
 // Aimed is a step that does something to one of several destinations.
 type Aimed interface {
@@ -126,6 +144,9 @@ func (base) Writes(*card.Card) []card.Partition { return nil }
 func (base) Touches(*card.Card) []card.ID { return nil }
 
 func (base) Cost() (lost, kept []string) { return nil, nil }
+
+// Installs implements Step: no package.
+func (base) Installs() *ident.File { return nil }
 
 func (base) Sends() []Sent { return nil }
 

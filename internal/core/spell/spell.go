@@ -85,6 +85,16 @@ func NoneOf(word string, names []string) string {
 	return "; there is: " + all + DidYouMean(word, names)
 }
 
+// Once appends the words that list does not contain.
+func Once(list []string, more ...string) []string {
+	for _, s := range more {
+		if !slices.Contains(list, s) {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
 // And joins words as a sentence does: "a", "a and b", "a, b and c".
 func And(list []string) string {
 	if n := len(list); n > 1 {

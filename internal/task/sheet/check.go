@@ -12,6 +12,7 @@ import (
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
+	"jarlid/internal/core/plan"
 	"jarlid/internal/core/spell"
 	"jarlid/internal/engine"
 	"jarlid/internal/files"
@@ -32,7 +33,8 @@ type Line struct {
 	Line     int               `json:"line"`
 	For      bool              `json:"for_this_phone"`
 	Findings []finding.Finding `json:"findings"`
-	Bytes    int64             `json:"bytes"`
+	Bytes    int64             `json:"bytes"` // that will be sent
+	Reads    int64             `json:"reads"` // that will be read from the phone
 	Seconds  int               `json:"seconds"`
 
 	Note     string           `json:"-"`
@@ -58,12 +60,14 @@ type Judged struct {
 	Kept    []string   `json:"kept"`
 	Hands   []Hand     `json:"hands"`
 	Bytes   int64      `json:"bytes"`
+	Reads   int64      `json:"reads"`
 	Seconds int        `json:"seconds"`
 	Open    []string   `json:"open"`
 	Outputs []string   `json:"outputs"` // folders that are written
 	Runs    bool       `json:"runs"`    // nothing stops it
 	Card    *card.Card `json:"-"`       // as it is now
 	Serial  string     `json:"-"`
+	cost    plan.Cost
 }
 
 // Stops are the findings that stop it.
@@ -446,7 +450,7 @@ func (r *Ready) line(ctx context.Context, ahead *engine.Ahead, l *Line, list []*
 			l.Findings = append(l.Findings, f) // otherwise it is told of the files
 		}
 	}
-	l.Foreseen, l.Bytes, l.Seconds = all, all.Bytes, int(all.Takes/time.Second)
+	l.Foreseen, l.Bytes, l.Reads, l.Seconds = all, all.Bytes, all.Reads, int(all.Takes/time.Second)
 	return nil
 }
 
@@ -474,23 +478,15 @@ func (j *Judged) add(l *Line) {
 		})
 	})
 	f := l.Foreseen
-	for _, s := range f.Lost {
-		if !slices.Contains(j.Lost, s) {
-			j.Lost = append(j.Lost, s)
-		}
-	}
-	for _, s := range f.Kept {
-		if !slices.Contains(j.Kept, s) {
-			j.Kept = append(j.Kept, s)
-		}
-	}
+	j.cost.Add(f.Cost)
+	j.Lost, j.Kept = spell.Once([]string{}, j.cost.Lost...), spell.Once([]string{}, j.cost.KeptWords()...)
 	for _, h := range f.Hands {
 		j.Hands = append(j.Hands, Hand{l.N, h.Step, h.Do})
 	}
 	for _, s := range f.Open {
 		j.Open = append(j.Open, fmt.Sprintf("task %d: %s", l.N, s))
 	}
-	j.Bytes, j.Seconds = j.Bytes+l.Bytes, j.Seconds+l.Seconds
+	j.Bytes, j.Reads, j.Seconds = j.Bytes+l.Bytes, j.Reads+l.Reads, j.Seconds+l.Seconds
 	j.Tasks = append(j.Tasks, *l)
 }
 
