@@ -80,8 +80,10 @@ type Done struct {
 	Found []finding.Finding
 	// Left is what an act did not reach, in words; "" where it did all of it.
 	Left string
-	// Changed is false for acts that only looked.
+	// Looked is true for acts that changed nothing.
 	Looked bool
+	// Rebooted says that the phone took the command to reboot, whatever came after it.
+	Rebooted bool
 }
 
 // confirm asks the person at the phone and keeps the answer.

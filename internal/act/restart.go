@@ -73,6 +73,7 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 		d.Answers = []string{refused.Message}
 		j.Drop()
 	} else {
+		d.Rebooted = true
 		j.Gone(ctx)
 	}
 	effects := j.Card.Clone()

@@ -262,6 +262,14 @@ func TestOutcomes(t *testing.T) {
 				l.Errorf("%+v in JSON, and the page is\n%s", run.Phones, text)
 			}
 		},
+		"stopped after the phone rebooted": func(l *lab) {
+			l.standin("dunlin") // whose system does not know this computer's key
+			out := l.want(7, []string{"the phone does not answer", "stopped on the way"}, "app",
+				l.file("fieldlog.apk", must(scenario.FieldLog.Package())), "--yes")
+			if strings.Contains(out, "nothing was changed") {
+				l.Errorf("the phone is in another mode than before:\n%s", out)
+			}
+		},
 		"what runs for now only": func(l *lab) {
 			l.standin("dunlin")
 			l.want(0, nil, "recovery", "try", files.Recovery, "--yes")

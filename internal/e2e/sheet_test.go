@@ -506,8 +506,7 @@ func TestSheetRules(t *testing.T) {
 			card := filepath.Join(l.dir, "d.json")
 			l.want(0, nil, "card", "--save", card)
 			sheet := l.sheetOf("", install+"  - go: recovery\n  - wipe: userdata\n  - sideload: rom\n")
-			var r struct {
-				Name  string
+			type judged struct {
 				Runs  bool
 				Tasks []struct {
 					N, Line int
@@ -516,13 +515,17 @@ func TestSheetRules(t *testing.T) {
 				Lost, Open []string
 				Bytes      int64
 				Seconds    int
-				Phones     []struct{ Name string }
 			}
-			l.result(0, &r, "sheet", "check", sheet, "--cards", card, "--models", "dunlin")
-			if len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || r.Tasks[3].Line != 8 ||
+			var all struct{ Phones []judged }
+			l.result(0, &all, "sheet", "check", sheet, "--cards", card, "--models", "dunlin")
+			if len(all.Phones) != 2 {
+				l.Fatalf("sheet check gives %+v, want two phones", all)
+			}
+			r := all.Phones[0]
+			if !r.Runs || len(r.Tasks) != 4 || r.Tasks[3].Line != 8 ||
 				r.Tasks[3].Task != "sideload rom" || len(r.Lost) == 0 || r.Bytes < 2*sizeOf(files.Recovery)+
 				sizeOf(files.Package) || r.Seconds < 60 {
-				l.Errorf("%+v; unwanted: len(r.Phones) != 2 || !r.Runs || len(r.Tasks) != 4 || ...", r)
+				l.Errorf("%+v; unwanted: !r.Runs || len(r.Tasks) != 4 || ...", r)
 			}
 			// What an order does is foreseen: a ROM over data that was not formatted.
 			l.want(0, []string{"warn  encrypted-data", "(task 3, line 7)"}, "sheet", "check",

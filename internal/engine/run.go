@@ -256,6 +256,7 @@ func (j *Job) actOn(ctx context.Context, a *act.Actor, s plan.Step, i int) (act.
 		defer j.Writing(false)
 	}
 	done, err := act.Run(ctx, a, s)
+	j.Acted = j.Acted || done.Rebooted
 	err = finding.AsStop(asChanged(err, j.Acted), j.Acted)
 	if changes && errors.Is(err, ErrStopped) {
 		j.Acted = true // how far it came is not known

@@ -26,6 +26,9 @@ type LackError struct {
 
 // Error says what is lacking.
 func (e *LackError) Error() string {
+	if e.Mode == card.None {
+		return "the phone does not answer, so it can't " + e.What
+	}
 	return fmt.Sprintf("in this mode (%s) the phone can't %s", ModeName(e.Mode), e.What)
 }
 
@@ -35,6 +38,10 @@ func (e *LackError) Finding() finding.Finding {
 		return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode),
 			Text:  e.Error() + "; whether its shell is root's is unknown: it did not report its user",
 			Final: true, Remedy: "jarlid card reads it again; otherwise use another recovery"}
+	}
+	if e.Mode == card.None {
+		return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode),
+			Text: e.Error(), Final: true, Remedy: "find out why: jarlid bench --why"}
 	}
 	return finding.Finding{Name: finding.NotInThisMode, Severity: finding.Stop, About: ModeName(e.Mode),
 		Text: e.Error(), Final: true,

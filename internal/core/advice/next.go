@@ -28,7 +28,7 @@ func Suggest(c *card.Card, m *model.Model) Suggestion {
 			return Suggestion{[]string{"go", "system"},
 				"its maker's loader is locked and takes only what its maker signed"}
 		}
-		if recoverySet(c) && m.RestoresRecovery() {
+		if place.RecoverySet(c) && m.RestoresRecovery() {
 			return Suggestion{[]string{"go", "recovery"},
 				"the recovery is set, and the maker's system would write its own back"}
 		}
@@ -114,7 +114,7 @@ func inBootloader(c *card.Card) Suggestion {
 		return Suggestion{[]string{"go", "system"}, "a system was written" + onSlot(next) +
 			" and has not been seen running yet"}
 	}
-	if !recoverySet(c) {
+	if !place.RecoverySet(c) {
 		return Suggestion{[]string{"recovery", "install", "FILE"},
 			"no recovery has been set on this phone yet, as far as the journal knows"}
 	}
@@ -132,7 +132,7 @@ func emptied(c *card.Card, slot string) string {
 
 // again leads into a recovery, where a system that did not come up is mended or installed again.
 func again(c *card.Card, why string) Suggestion {
-	if !recoverySet(c) {
+	if !place.RecoverySet(c) {
 		return Suggestion{[]string{"recovery", "install", "FILE"}, why +
 			"; a recovery is needed to mend it " +
 			"or to install it again, and no job has set one on this phone"}
@@ -274,16 +274,4 @@ func overlay(c *card.Card, slot string) string {
 		}
 	}
 	return ""
-}
-
-// recoverySet reports whether the active slot's recovery was set by a job, and may have a shell.
-func recoverySet(c *card.Card) bool {
-	home := place.RecoveryHome(c).Partition
-	slots := card.EverySlot
-	if next := c.Value(card.FactNext); next != "" {
-		slots = []string{next}
-	}
-	return slices.ContainsFunc(slots, func(slot string) bool {
-		return c.Get(card.FactSet.Of(card.At(home, slot))).Known() && !place.QuietRecovery(c, slot)
-	})
 }

@@ -103,6 +103,7 @@ const (
 	JournalDamaged     = "journal-damaged"
 	ChainedVBMeta      = "chained-vbmeta"
 	WontRun            = "will-not-run"
+	FitUnknown         = "fit-unknown"
 	OtherBuild         = "other-build"
 	NoSystem           = "nothing-to-add-to"
 	NotGeneric         = "not-generic"

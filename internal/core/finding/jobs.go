@@ -258,8 +258,14 @@ var aboutJobs = map[string]Text{
 			"partition, its kernel or the way it is started.",
 		Why: "It would be written without a fault and never come up. Which rule it is, and the values " +
 			"on both sides, stand in the sentence.",
-		Remedy: "See the whole page with: jarlid fit IMAGE. Take the variant that fits; where something " +
-			"is only not known, find it out first.",
+		Remedy: "See the whole page with: jarlid fit IMAGE. Take the variant that fits.",
+	},
+	FitUnknown: {
+		Meaning: "Whether the generic system runs on this phone is unknown: a value that decides it was not " +
+			"read yet.",
+		Why: "A variant for another processor, vendor interface or kernel is written without an error and " +
+			"does not boot.",
+		Remedy: "Read the missing values in the mode that the page names: jarlid fit IMAGE.",
 	},
 	OtherBuild: {
 		Meaning: "The image belongs to another build of the system than the one on that slot.",

@@ -23,7 +23,7 @@ func (v *Verdict) Findings(path string) []finding.Finding {
 	case len(why) > 0:
 		f.Text = "it will not run on this phone; " + strings.Join(why, "; ")
 	case v.Verdict == CannotTell:
-		f.Severity, f.Text = finding.Warn, v.Sentence
+		f.Name, f.Severity, f.Text = finding.FitUnknown, finding.Warn, v.Sentence
 	default:
 		return nil
 	}

@@ -149,3 +149,15 @@ func QuietRecovery(c *card.Card, slot string) bool {
 	}
 	return yes
 }
+
+// RecoverySet reports whether the active slot's recovery was set by a job, and may have a shell.
+func RecoverySet(c *card.Card) bool {
+	home := RecoveryHome(c).Partition
+	slots := card.EverySlot
+	if next := c.Value(card.FactNext); next != "" {
+		slots = []string{next}
+	}
+	return slices.ContainsFunc(slots, func(slot string) bool {
+		return c.Get(card.FactSet.Of(card.At(home, slot))).Known() && !QuietRecovery(c, slot)
+	})
+}

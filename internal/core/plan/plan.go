@@ -82,7 +82,19 @@ func (p *Plan) CheckBut(c *card.Card, skip func(Step) bool) []finding.Finding {
 		}
 		Apply(s, c)
 	}
-	return list
+	return Moot(list, c)
+}
+
+// Moot leaves out of findings what later steps mend: a recovery that is replaced, and set again. c is the card
+// afterwards.
+func Moot(list []finding.Finding, c *card.Card) []finding.Finding {
+	home := place.RecoveryHome(c).Partition
+	return slices.DeleteFunc(list, func(f finding.Finding) bool {
+		if p := card.Part(f.About); p.Base == home {
+			return f.Name == finding.RecoveryReplaced && c.Get(card.FactSet.Of(p)).Known()
+		}
+		return f.Name == finding.RecoveryReplaced && place.RecoverySet(c)
+	})
 }
 
 // Cost gives what all steps lose and keep together on a phone.

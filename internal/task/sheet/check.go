@@ -126,8 +126,7 @@ func (j *Judged) Agreed(question string) *engine.Agreed {
 
 // Checked is the whole sheet, checked.
 type Checked struct {
-	Judged
-	All []Judged `json:"phones,omitempty"` // where there are several
+	All []Judged `json:"phones"`
 	// Changed are files that are not the ones the sheet was written for.
 	Changed []Found `json:"files"`
 
@@ -147,7 +146,7 @@ func (c *Checked) Stopping() (list []finding.Finding) {
 	for i := range c.All {
 		list = append(list, c.All[i].Stops()...)
 	}
-	return append(list, c.Stops()...)
+	return list
 }
 
 // Ready is a sheet with its files read, for any number of phones.
@@ -337,6 +336,9 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 			About:  j.Name,
 			Text:   fmt.Sprintf("none of the sheet's %d tasks is for %s", len(r.Tasks), j.Name),
 			Remedy: "leave it out, or draft a sheet for its kind"}, 1})
+	}
+	for i := range out.Tasks {
+		out.Tasks[i].Findings = plan.Moot(out.Tasks[i].Findings, ahead.Card)
 	}
 	if !ahead.Known() {
 		out.unread()
@@ -546,9 +548,6 @@ func Finish(o *Opened, changed []Found, all []Judged) *Checked {
 	c := &Checked{Sheet: o, Changed: changed, All: all}
 	if c.Changed == nil {
 		c.Changed = []Found{}
-	}
-	if len(all) > 0 {
-		c.Judged = all[0]
 	}
 	return c
 }
