@@ -166,6 +166,18 @@ func TestFindings(t *testing.T) {
 			defer l.hands("dunlin", "allow")()
 			l.want(0, []string{"the phone is in bootloader"}, "go", "bootloader")
 		},
+		"not-authorised, and debugging switched off and on as is said there": func(l *lab) {
+			l.standin("dunlin")
+			keys := map[string][]string{"Wake the phone": {"debugging off", "debugging on", "allow"}}
+			code, out := l.owner("dunlin", "", keys, "go", "system")
+			l.check(0, []string{"the phone is asked again", "done  Wickerlight Stock 9.1"}, code, out,
+				[]string{"go", "system"})
+			// it was read there, and no job installed it
+			if out := l.want(0, []string{"no job of Jar Lid installed"}, "arrive"); strings.Contains(out,
+				"what was installed") {
+				l.Errorf("nothing was installed:\n%s", out)
+			}
+		},
 		"several-phones": func(l *lab) {
 			l.standin("dunlin")
 			l.standin(l.model("other", "serial: WL-DU-0007", "serial: WL-DU-0008"), "--as", "second")

@@ -30,7 +30,12 @@ func (p *Phone) Denied(fingerprint string) error {
 		"wake the phone, answer the question on its screen, and run the command again")
 }
 
-// OfferKey shows the key and waits for the owner, for as long as a minute or two.
+// offersAtMost is how often a phone that hangs up is shown the key: it does so where its owner says no, and
+// where debugging is switched off and on, as a person is asked to.
+const offersAtMost = 3
+
+// OfferKey shows the key and waits for the owner, for as long as a minute or two. A phone whose debugging is
+// switched off and on meanwhile is asked again.
 func (p *Phone) OfferKey(ctx context.Context, obs say.To) (*Session, error) {
 	ctx, cancel := context.WithTimeout(ctx, allowLimit)
 	defer cancel()
@@ -43,14 +48,23 @@ func (p *Phone) OfferKey(ctx context.Context, obs say.To) (*Session, error) {
 	}
 	ctx, refuse := context.WithCancel(ctx)
 	defer refuse()
-	s, err := p.Connect(ctx, func() {
+	offers := 0
+	offered := func() {
+		if offers++; offers > 1 {
+			obs.Say(say.Wait, "the connection ended without an answer; the phone is asked again")
+			return
+		}
 		obs.Say(say.Info, "%s asks its owner about this computer's key, fingerprint %s", p.Name,
 			key.Fingerprint())
 		if obs.Hands(p.Hand("allow-key", "Wake the phone and allow debugging for this computer on its "+
 			"screen."), allowLimit) != nil {
 			refuse() // nobody is there to allow it
 		}
-	})
+	}
+	s, err := p.Connect(ctx, offered)
+	for err != nil && offers < offersAtMost && wire.Pause(ctx, wire.SecondLook) == nil {
+		s, err = p.Connect(ctx, offered)
+	}
 	if err != nil {
 		return nil, p.Denied(key.Fingerprint())
 	}

@@ -135,7 +135,7 @@ func (t *Arrive) run(ctx context.Context, e *Env) (*engine.Job, error) {
 	if err := s.Recall(); err != nil {
 		return nil, err
 	}
-	what := s.Card.Value(card.FactHolds.Of(card.At("system", s.Card.Value(card.FactNext))))
+	what := place.PutSystem(s.Card, s.Card.Value(card.FactNext))
 	if what == "" {
 		s.Obs.Say(say.Info, "watching %s start; no job of Jar Lid installed a system on it", p.Name)
 	} else {

@@ -64,7 +64,7 @@ func Judge(stage Stage, before, after *card.Card) Arrival {
 	switch stage {
 	case StageFinished:
 		slot := after.Value(card.FactStarted)
-		a.Matches = Match(place.MatchesBuild(before.Value(card.FactHolds.Of(card.At("system", slot))),
+		a.Matches = Match(place.MatchesBuild(place.PutSystem(before, slot),
 			after.Value(card.FactVersion), after.Value(card.FactBuild)))
 		if next != "" && slot != "" && slot != next {
 			a.Stage = StageOtherSlot

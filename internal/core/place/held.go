@@ -66,6 +66,14 @@ func ShortBuild(s string) string {
 	return fmt.Sprintf("%s %s (release %s)", brand, f[1], f[0])
 }
 
+// PutSystem gives the system that a job put on a slot; "" for one that was only read there.
+func PutSystem(c *card.Card, slot string) string {
+	if put, _ := c.Yes(card.FactPut.Of(slot)); !put {
+		return ""
+	}
+	return c.Value(card.FactHolds.Of(card.At("system", slot)))
+}
+
 // MatchesBuild reports whether a running build is the one that was installed, by
 // its fingerprint or name.
 func MatchesBuild(installed, version, build string) string {
