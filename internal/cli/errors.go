@@ -83,6 +83,9 @@ func (a *app) onward(err error, code int) {
 	case a.env != nil:
 		a.next = append(a.next, a.env.Onward(a.phone, a.jobDir, err)...)
 	}
+	if err != nil && len(a.next) == 0 && !a.bare {
+		a.next = append(a.next, cmp.Or(a.ran, "jarlid")+" --help")
+	}
 	if a.home == "" || files.Unquote(a.home) == a.Env("JARLID_HOME") {
 		return
 	}

@@ -74,7 +74,8 @@ func (a *app) ident(ctx context.Context, e *task.Env, t *task.Ident) error {
 		err = errors.New(spell.SomeOf(n, n+len(r.Files), "file", "could not be read", "could not be read"))
 	}
 	if n := r.Damaged; n > 0 && err == nil {
-		err = &task.NoError{Text: spell.SomeOf(n, len(r.Files), "file", "is damaged", "are damaged")}
+		err = &task.NoError{Text: spell.SomeOf(n, len(r.Files), "file", "is damaged", "are damaged"),
+			Topic: finding.DamagedFile}
 	}
 	return err
 }

@@ -245,8 +245,11 @@ func TestFitFiles(t *testing.T) {
 		kit := kitOf(t, "avocet", 2)
 		gsi := filepath.Join(gsiFolder(), generics["arm64"])
 		page := filepath.Join(l.dir, "page.html")
-		l.want(6, []string{"no phone is here", "counts as said by you", "nobody can tell yet",
+		out := l.want(6, []string{"no phone is here", "counts as said by you", "nobody can tell yet",
 			"room is not known"}, "fit", gsi, "--vendor", kit.more.Set, "--page", page)
+		if strings.Contains(out, "FIRMWARE-SET") {
+			l.Errorf("the set was given:\n%s", out)
+		}
 		text := string(must(os.ReadFile(page)))
 		for _, s := range []string{"<svg", "cannot-tell", "verified-boot"} {
 			if strings.Contains(text, s) == (s == "<svg") { // without the phone nobody knows the room

@@ -307,9 +307,8 @@ func (l *lab) nexts(args []string, code int, out string) {
 	if bad := libraryWords.FindString(out); bad != "" {
 		l.Errorf("jarlid %s says %q:\n%s", strings.Join(args, " "), bad, out)
 	}
-	// Every end of a command names the next one, but where what it printed is a page, or for another program,
-	// and where a file is not what it should be, and nobody knows where there is a better one.
-	if code != 1 && code != 6 && !strings.Contains(out, "\nnext  ") && !strings.HasPrefix(out, "next  ") &&
+	// Every end of a command names the next one, but where what it printed is a page, or for another program.
+	if !strings.Contains(out, "\nnext  ") && !strings.HasPrefix(out, "next  ") &&
 		len(args) > 0 && !slices.Contains([]string{"help", "man", "explain", "completion", "__complete"},
 		args[0]) &&
 		!slices.ContainsFunc(args, func(w string) bool {

@@ -161,14 +161,14 @@ func (t *Arrive) run(ctx context.Context, e *Env) (*engine.Job, error) {
 func (a *Arrived) outcome() error {
 	switch {
 	case a.Stage == advice.StageFinished && !a.Said && a.Matches == advice.MatchNo:
-		return &NoError{"another system runs than the one that was installed"}
+		return &NoError{Text: "another system runs than the one that was installed"}
 	case a.Stage == advice.StageFinished:
 		return nil
 	case a.Stage == advice.StageUnknown || a.Stage == advice.StageStarting:
 		return &act.UnknownError{Text: fmt.Sprintf("nobody can tell yet whether %s has started its system",
 			a.Phone)}
 	}
-	return &NoError{fmt.Sprintf("the system of %s did not come up", a.Phone)}
+	return &NoError{Text: fmt.Sprintf("the system of %s did not come up", a.Phone)}
 }
 
 // until watches until the start has come to an end.

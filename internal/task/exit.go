@@ -39,7 +39,10 @@ func (e *UsageError) ExitCode() int { return ExitUsage }
 func Usage(format string, args ...any) error { return &UsageError{say.Text(format, args...)} }
 
 // NoError is the answer no of a command that answers a question.
-type NoError struct{ Text string }
+type NoError struct {
+	Text  string
+	Topic string // what explain says more of; "" for nothing
+}
 
 // Error gives the answer.
 func (e *NoError) Error() string { return e.Text }

@@ -60,7 +60,11 @@ func (e *Env) Onward(j *engine.Job, dir string, err error) (list []string) {
 		}
 		return []string{e.Command(j.Name, "card")}
 	}
-	if err != nil {
+	var no *NoError
+	switch {
+	case errors.As(err, &no) && no.Topic != "":
+		return []string{e.Command("", "explain", no.Topic)}
+	case err != nil:
 		return nil
 	}
 	return []string{"jarlid"}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jarlid/internal/core/finding"
 	"jarlid/internal/core/image/sums"
 	"jarlid/internal/core/proof"
 	"jarlid/internal/core/spell"
@@ -113,13 +114,13 @@ func ended(list []*proof.Result, of, notRead int) error {
 	answer := func(n int, one, more string) string { return spell.SomeOf(n, of, "file", one, more) }
 	switch bad := count[proof.Mismatch]; {
 	case bad > 0 && bad == refused:
-		return &NoError{answer(bad, "would not be accepted", "would not be accepted")}
+		return &NoError{answer(bad, "would not be accepted", "would not be accepted"), finding.DamagedFile}
 	case bad > 0:
-		return &NoError{answer(bad, "does not match", "do not match")}
+		return &NoError{answer(bad, "does not match", "do not match"), finding.DamagedFile}
 	case count[proof.Missing] > 0:
-		return &NoError{answer(count[proof.Missing], "is missing", "are missing")}
+		return &NoError{answer(count[proof.Missing], "is missing", "are missing"), finding.DamagedFile}
 	case count[proof.NotListed] > 0:
-		return &NoError{answer(count[proof.NotListed], "is not listed", "are not listed")}
+		return &NoError{Text: answer(count[proof.NotListed], "is not listed", "are not listed")}
 	case notRead > 0:
 		return errors.New(answer(notRead, "could not be read", "could not be read"))
 	case count[proof.Unchecked] > 0:

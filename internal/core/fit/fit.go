@@ -66,6 +66,7 @@ type Question struct {
 	Card   *card.Card
 	Model  *model.Model
 	Path   string        // how the image is named in commands
+	Vendor string        // and what was given of the phone's own images; "" for nothing
 	Extras []*ident.File // add-ons that go on top
 
 	device *vintf.Manifest // the phone's, once it was read
@@ -221,9 +222,15 @@ func todo(q *Question, v *Verdict) []string {
 	return append(list, "jarlid go system", "jarlid arrive")
 }
 
-// missing says how to get what is not known.
+// missing says how to get what is not known. What was given of the phone's own images is given again.
 func missing(q *Question) []string {
 	again := "jarlid fit " + local.Quote(q.Path)
+	switch given := again + " --vendor " + local.Quote(q.Vendor); {
+	case q.Vendor != "" && q.Card.Mode() == card.Recovery:
+		return nil
+	case q.Vendor != "":
+		return []string{"jarlid go recovery", given}
+	}
 	if q.Card.Mode() == card.Recovery {
 		return []string{again + " --vendor VENDOR-IMAGE"}
 	}

@@ -1,6 +1,7 @@
 package place
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -113,10 +114,14 @@ func (t Target) oneSlot(c *card.Card) ([]string, error) {
 // whichSlot is the error of a destination whose slot is not named while the phone boots another one next
 // than it booted from.
 func whichSlot(partition string, c *card.Card) error {
+	what, remedy := "which "+partition+" is meant", ""
+	if partition == "" { // the slot alone is asked for
+		what, remedy = "which slot is meant", "name the slot: "+c.Running()+" or "+c.Landing()
+	}
 	return finding.Stopped(finding.NameTheSlot, partition,
-		fmt.Sprintf("the phone booted from slot %s and boots slot %s next, so which %s is meant is not "+
-			"guessed", c.Running(), c.Landing(), partition),
-		fmt.Sprintf("name the slot: %s@%s or %s@%s", partition, c.Running(), partition, c.Landing()))
+		fmt.Sprintf("the phone booted from slot %s and boots slot %s next, so %s is not guessed", c.Running(),
+			c.Landing(), what),
+		cmp.Or(remedy, fmt.Sprintf("name the slot: %s@%s or %s@%s", partition, c.Running(), partition, c.Landing())))
 }
 
 // noSlot is the error of a slot that was named on a phone without any.
