@@ -67,13 +67,12 @@ func (j *Actor) restarting(ctx context.Context, s *plan.Restart, again bool) (Do
 	case err != nil && !hands:
 		return Done{}, err
 	}
-	d := Done{Confirm: journal.ReadBack}
+	d := Done{Confirm: journal.ReadBack, Rebooted: !hands}
 	j.Out.ByHand = hands
 	if hands {
 		d.Answers = []string{refused.Message}
 		j.Drop()
 	} else {
-		d.Rebooted = true
 		j.Gone(ctx)
 	}
 	effects := j.Card.Clone()

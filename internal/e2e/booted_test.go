@@ -40,7 +40,8 @@ func TestBootedAndActive(t *testing.T) {
 			{"flash S --into @other", 3, name},
 			{"flash S --into @active --accept risky-partition", 0, "write system.img to system_b\n"},
 			{"recovery install R", 0, "to recovery_b\n"}, // on both
-			{"recovery install R --into @booted", 0, "recovery-on-one-slot: the recovery goes to slot a only"},
+			{"recovery install R --into @booted", 0, "recovery-on-one-slot: the recovery goes to slot a " +
+				"only"},
 			{"recovery install R --into @other", 3, name},
 			{"wipe system", 3, "name-the-slot"},
 			{"wipe system@active", 0, "erase system_b\n"},

@@ -25,7 +25,7 @@ func w(code int, says string, words ...string) way {
 type mistake struct {
 	n    int
 	what string
-	// ways prepares a phone and gives the ways; none of them changes what the others meet.
+	// ways prepares a phone and gives the ways; they are taken in their order.
 	ways func(l *lab) []way
 }
 
@@ -157,10 +157,7 @@ var mistakes = []mistake{
 		l.want(0, nil, "put", files.Package, "--to", "storage", "--yes")
 		const s = "stop  storage-holds-package"
 		image := l.file("userdata.img", make([]byte, 1<<20))
-		wiping := l.file("wiping.zip", zipOf("META-INF/com/google/android/updater-script",
-			`format("ext4", "EMMC", "/dev/block/by-name/userdata", "0", "/data");`,
-			"META-INF/com/android/metadata", "pre-device=dunlin\nota-wipe=yes\n",
-			"system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096))))
+		wiping := l.file("wiping.zip", wipingPackage())
 		return []way{w(0, "it erases all data when it is installed, as its script says", "ident", wiping),
 			w(3, s, "sideload", wiping), w(3, s, "put", wiping, "--to", "sd", "--install"),
 			w(3, s, "flash", image, "--into", "userdata"), w(3, s, "flash", image),
@@ -318,20 +315,23 @@ var mistakes = []mistake{
 		const s = "stop  account-lock"
 		return []way{w(3, s, "wipe", "userdata"), w(3, s, "wipe", "part:userdata"), w(3, s, "relock")}
 	}},
-	{29, "no backup before the data goes", func(l *lab) []way {
-		l.standin("dunlin")
-		const s = "note  no-backup"
-		return []way{w(3, s, "wipe", "userdata"), w(3, s, "relock"), w(3, s, "wipe", "part:metadata")}
-	}},
+	{29, "no backup before the data goes", noBackupWays},
 	{30, "hash trees enforced over a changed system", func(l *lab) []way {
 		kit := kitOf(l.T, "sanderling", 1)
 		l.standin("sanderling")
 		l.inRecovery("sanderling", kit.recovery)
+		l.want(0, nil, "backup", "take", "system", "-o", l.dir+"/kept")
+		set := l.file("system.img", l.setImage(kit, "system"))
 		f := l.file("countsheet.zip", must(scenario.Addon{Name: "Countsheet", Signer: "tideline"}.Package()))
 		const s = "stop  verity-would-reject"
+		sheet := l.bySheet(6, s, "check", "  - flash: {files: x, into: system}\n", kit.more.GSI)
+		l.want(6, []string{s}, sheet.words...)
 		return []way{w(3, s, "flash", kit.more.GSI), w(3, s, "flash", kit.more.GSI, "--into", "system"),
 			w(3, s, "shelve", "/vendor/overlay/WickerlightFrame"), w(3, s, "sideload", f),
-			w(3, s, "put", f, "--to", "storage", "--install")}
+			w(3, s, "put", f, "--to", "storage", "--install"), w(3, s, "flash", set),
+			w(3, s, "shelve", "/system/etc/about.txt"),
+			w(3, s, "backup", "restore", "system", "-o", l.dir+"/kept"),
+			l.bySheet(6, s, "check", "  - sideload: x\n", f)}
 	}},
 	{31, "a system too large", func(l *lab) []way {
 		l.standin("turnstone")
@@ -471,6 +471,7 @@ var mistakes = []mistake{
 			w(3, s, "backup", "take", "recovery", "-o", l.dir+"/kept"), w(3, s, "wipe", "system", "--yes"),
 			w(3, "not-mounted", "shelve", "/system/etc/about.txt", "--yes")}
 	}},
+	{46, "a message in misc sends the phone into its recovery again and again", messageWays},
 	{47, "the phone takes the name of the generic system that runs on it", func(l *lab) []way {
 		l.standin("dunlin", "--usb")
 		known := *l
@@ -492,6 +493,7 @@ var mistakes = []mistake{
 			w(0, "", "sheet", "draft", gsi[1], "-o", at), w(0, "", "sheet", "check", at, "--yes")}
 	}},
 	{48, "a piece of a split image is missing", missingPieceWays},
+	{49, "advice that leads back to the same state", circleWays},
 	{50, "cancelled at a question, and the phone stays locked", func(l *lab) []way {
 		l.standin("dunlin")
 		l.many(1)
@@ -534,7 +536,7 @@ func TestMistakes(t *testing.T) {
 			t.Fatalf("row %d comes after row %d", m.n, rows[i].n)
 		}
 	}
-	if len(rows) != 48 {
+	if len(rows) != 50 {
 		t.Fatalf("there are %d mistakes", len(rows))
 	}
 	pick := make([]int, len(rows))

@@ -44,3 +44,11 @@ func (l *lab) bySheet(code int, says, verb, task, path string) way {
 	l.file("way.yaml", []byte(head+"tasks:\n"+task))
 	return w(code, says, words...)
 }
+
+// wipingPackage is a package that formats the data by its script.
+func wipingPackage() []byte {
+	return zipOf("META-INF/com/google/android/updater-script",
+		`format("ext4", "EMMC", "/dev/block/by-name/userdata", "0", "/data");`,
+		"META-INF/com/android/metadata", "pre-device=dunlin\nota-wipe=yes\n",
+		"system.transfer.list", "1\n1\nnew 2,0,1\n", "system.new.dat", string(make([]byte, 4096)))
+}

@@ -41,7 +41,8 @@ type Foreseen struct {
 	Hands   []Hand
 	Open    []string // what shows itself only when the task runs
 	Files   []journal.File
-	Nothing string // why there is nothing to do
+	Sets    []card.Partition // that are left with a recovery of the person\'s choice
+	Nothing string           // why there is nothing to do
 	Notes   []say.Event
 	Bytes   int64         // that will be sent
 	Reads   int64         // that will be read from the phone
@@ -53,6 +54,7 @@ func (f *Foreseen) Join(o *Foreseen) {
 	f.Steps, f.Findings, f.Files, f.Notes = append(f.Steps, o.Steps...), append(f.Findings, o.Findings...),
 		append(f.Files, o.Files...), append(f.Notes, o.Notes...)
 	f.Add(o.Cost)
+	f.Sets = append(f.Sets, o.Sets...)
 	f.Hands, f.Open = append(f.Hands, o.Hands...), append(f.Open, o.Open...)
 	f.Nothing, f.Bytes, f.Reads, f.Takes = o.Nothing, f.Bytes+o.Bytes, f.Reads+o.Reads, f.Takes+o.Takes
 }
@@ -125,7 +127,7 @@ func (a *Ahead) Foresee(ctx context.Context, t Task, accept []finding.Accept) (*
 		return nil, err
 	}
 	f.Findings = finding.Apply(slices.Concat(v.found, d.Findings, p.CheckBut(a.Card, v.of)), accept)
-	f.Cost = p.Cost(a.Card)
+	f.Cost, f.Sets = p.Cost(a.Card), p.SetsRecovery(a.Card)
 	l := d.Lacks
 	for _, part := range l.Contents {
 		f.Open = append(f.Open, fmt.Sprintf("what %s holds is read when it is its turn", part))

@@ -30,12 +30,12 @@ func (p *Phone) Denied(fingerprint string) error {
 		"wake the phone, answer the question on its screen, and run the command again")
 }
 
-// offersAtMost is how often a phone that hangs up is shown the key: it does so where its owner says no, and
-// where debugging is switched off and on, as a person is asked to.
+// offersAtMost is how often a phone that hangs up is shown the key. It hangs up when its owner says no, and
+// when its owner toggles debugging, as a person is asked to.
 const offersAtMost = 3
 
-// OfferKey shows the key and waits for the owner, for as long as a minute or two. A phone whose debugging is
-// switched off and on meanwhile is asked again.
+// OfferKey shows the key and waits for the owner, for as long as a minute or two. A phone whose
+// owner toggles debugging meanwhile is asked again.
 func (p *Phone) OfferKey(ctx context.Context, obs say.To) (*Session, error) {
 	ctx, cancel := context.WithTimeout(ctx, allowLimit)
 	defer cancel()

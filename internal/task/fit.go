@@ -82,7 +82,8 @@ func (t *Fit) Run(ctx context.Context, e *Env) (*Fitted, error) {
 		if err != nil {
 			return nil, err
 		}
-		q := fit.Question{Image: im, Card: c, Model: m, Path: p, Vendor: files.Unquote(t.Vendor), Extras: extras}
+		q := fit.Question{Image: im, Card: c, Model: m, Path: p, Vendor: files.Unquote(t.Vendor),
+			Extras: extras}
 		r.Verdicts[p] = fit.Judge(q)
 		r.Questions = append(r.Questions, q)
 	}

@@ -18,7 +18,8 @@ func TestJudge(t *testing.T) {
 		return c
 	}
 	rom := "saltmarsh/dunlin/dunlin:14/SM42.260512/1:user/release-keys"
-	before := of(card.FactPut.Of("b"), "yes", card.FactToldStart, "yes", card.FactNext, "b", card.FactHolds.Of(card.At("system", "b")),
+	before := of(card.FactPut.Of("b"), "yes", card.FactToldStart, "yes", card.FactNext, "b",
+		card.FactHolds.Of(card.At("system", "b")),
 		rom, card.FactHolds.Of(card.At("system", "a")), "Wickerlight Stock 9.1")
 	untold := withFacts(before, card.FactToldStart, "no")
 	single := of(card.FactToldStart, "yes", card.FactSlots, "1", card.FactTreble, "no")
@@ -34,7 +35,8 @@ func TestJudge(t *testing.T) {
 		{"another build", StageFinished, before, of(card.FactStarted, "b", card.FactVersion, "Other 1",
 			card.FactBuild, "X1"), StageFinished, "no", "another system runs", ""},
 		{"the other slot", StageFinished, before, of(card.FactStarted, "a", card.FactVersion,
-			"Wickerlight Stock 9.1"), StageOtherSlot, "unknown", "gave slot b up", "a system that was changed"},
+			"Wickerlight Stock 9.1"), StageOtherSlot, "unknown", "gave slot b up",
+			"a system that was changed"},
 		{"a message in misc", StageRecovery, before, of(card.FactData, card.DataEncrypted, card.FactReason,
 			"--prompt_and_wipe_data --reason=data_unreadable"), StageRecovery, "unknown",
 			"instead of the system", "the system could not use the data: it left --prompt_and_wipe_data " +

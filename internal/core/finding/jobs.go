@@ -261,7 +261,8 @@ var aboutJobs = map[string]Text{
 		Remedy: "See the whole page with: jarlid fit IMAGE. Take the variant that fits.",
 	},
 	FitUnknown: {
-		Meaning: "Whether the generic system runs on this phone is unknown: a value that decides it was not " +
+		Meaning: "Whether the generic system runs on this phone is unknown: a value that decides it was " +
+			"not " +
 			"read yet.",
 		Why: "A variant for another processor, vendor interface or kernel is written without an error and " +
 			"does not boot.",

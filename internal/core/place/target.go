@@ -121,7 +121,8 @@ func whichSlot(partition string, c *card.Card) error {
 	return finding.Stopped(finding.NameTheSlot, partition,
 		fmt.Sprintf("the phone booted from slot %s and boots slot %s next, so %s is not guessed", c.Running(),
 			c.Landing(), what),
-		cmp.Or(remedy, fmt.Sprintf("name the slot: %s@%s or %s@%s", partition, c.Running(), partition, c.Landing())))
+		cmp.Or(remedy, fmt.Sprintf("name the slot: %s@%s or %s@%s", partition, c.Running(), partition,
+			c.Landing())))
 }
 
 // noSlot is the error of a slot that was named on a phone without any.

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"jarlid/internal/core/card"
@@ -82,8 +83,7 @@ func (w *WipeArea) Check(c *card.Card, _ *model.Model, _ model.Set) []finding.Fi
 		list = append(apartFinding(c), accountFinding(c)...)
 		list = append(list, notMounted(c, "data")...)
 	case "storage":
-		list = append(storageFinding(c), holdsFinding(c)...)
-		list = append(list, notMounted(c, "storage")...)
+		list = slices.Concat(storageFinding(c), holdsFinding(c), backupFinding(c), notMounted(c, "storage"))
 	case "system", "vendor":
 		p := card.At(w.Area, w.Slot)
 		if inMerge(c, w.Area) {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 
 	"jarlid/internal/core/card"
 	"jarlid/internal/core/finding"
@@ -170,17 +171,25 @@ func dataReplaced(c *card.Card, by string) {
 // dataGoes are the findings of every step that all of the owner's data goes with, whatever it is
 // called.
 func dataGoes(c *card.Card) []finding.Finding {
-	list := append(append(formatFinding(c), holdsFinding(c)...), accountFinding(c)...)
-	if c.Value(card.FactData) != card.DataFormatted && !c.Get(card.FactBackedUp).Known() {
-		f := finding.Notes(finding.NoBackup, "userdata", "no backup of this phone's storage is known, and "+
-			"it can't be read in this mode", "")
-		if storageReadable(c) {
-			f.Text, f.Remedy = "no backup of this phone's storage is known",
-				"keep it first: jarlid backup take storage -o DIR"
-		}
-		list = append(list, f)
+	return slices.Concat(formatFinding(c), holdsFinding(c), accountFinding(c), backupFinding(c))
+}
+
+// backupFinding: what goes with the shared storage was not kept, as far as it is known.
+func backupFinding(c *card.Card) []finding.Finding {
+	if c.Value(card.FactData) == card.DataFormatted || c.Get(card.FactBackedUp).Known() {
+		return nil
 	}
-	return list
+	return []finding.Finding{noBackup(c)}
+}
+
+func noBackup(c *card.Card) finding.Finding {
+	f := finding.Notes(finding.NoBackup, "userdata", "no backup of this phone's storage is known, and it "+
+		"can't be read in this mode", "")
+	if storageReadable(c) {
+		f.Text, f.Remedy = "no backup of this phone's storage is known",
+			"keep it first: jarlid backup take storage -o DIR"
+	}
+	return f
 }
 
 // storageReadable reports whether the shared storage can be read in the mode the phone is in.

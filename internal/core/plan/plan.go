@@ -66,9 +66,11 @@ func (p *Plan) Check(c *card.Card) []finding.Finding { return p.CheckBut(c, nil)
 // CheckBut does so, and leaves out the steps that skip names, whose effects count all the same: what a
 // damaged file says about itself is no finding of its own.
 func (p *Plan) CheckBut(c *card.Card, skip func(Step) bool) []finding.Finding {
+	start := c
 	c = c.Clone()
 	var list []finding.Finding
 	for _, s := range p.Steps {
+		writes := s.Writes(c)
 		if skip != nil && skip(s) {
 			Apply(s, c)
 			continue
@@ -81,20 +83,44 @@ func (p *Plan) CheckBut(c *card.Card, skip func(Step) bool) []finding.Finding {
 			}
 		}
 		Apply(s, c)
+		list = Moot(list, recoveries(writes, c))
 	}
-	return Moot(list, c)
+	for i, f := range list {
+		if f.Name == finding.NoBackup {
+			list[i] = noBackup(start) // which can still be taken before the first step
+		}
+	}
+	return list
 }
 
-// Moot leaves out of findings what later steps mend: a recovery that is replaced, and set again. c is the card
-// afterwards.
-func Moot(list []finding.Finding, c *card.Card) []finding.Finding {
-	home := place.RecoveryHome(c).Partition
+// Moot leaves out the findings about a recovery that is replaced, once a later step sets it again: on the
+// slot that they name, where they name one.
+func Moot(list []finding.Finding, set []card.Partition) []finding.Finding {
 	return slices.DeleteFunc(list, func(f finding.Finding) bool {
-		if p := card.Part(f.About); p.Base == home {
-			return f.Name == finding.RecoveryReplaced && c.Get(card.FactSet.Of(p)).Known()
-		}
-		return f.Name == finding.RecoveryReplaced && place.RecoverySet(c)
+		return f.Name == finding.RecoveryReplaced && slices.ContainsFunc(set, func(p card.Partition) bool {
+			about := card.Part(f.About)
+			return about.Base != p.Base || about == p
+		})
 	})
+}
+
+// recoveries gives the partitions of a step that now hold a recovery a job installed; c is the card after it.
+func recoveries(writes []card.Partition, c *card.Card) []card.Partition {
+	home := place.RecoveryHome(c).Partition
+	return slices.DeleteFunc(slices.Clone(writes), func(p card.Partition) bool {
+		return p.Base != home || !c.Get(card.FactSet.Of(p)).Known()
+	})
+}
+
+// SetsRecovery gives the partitions that the plan leaves with a recovery of the person's choice.
+func (p *Plan) SetsRecovery(c *card.Card) (set []card.Partition) {
+	c = c.Clone()
+	for _, s := range p.Steps {
+		writes := s.Writes(c)
+		Apply(s, c)
+		set = append(set, recoveries(writes, c)...)
+	}
+	return set
 }
 
 // Cost gives what all steps lose and keep together on a phone.

@@ -337,9 +337,6 @@ func (r *Ready) Judge(ctx context.Context, j *engine.Job, from int, rest []*Made
 			Text:   fmt.Sprintf("none of the sheet's %d tasks is for %s", len(r.Tasks), j.Name),
 			Remedy: "leave it out, or draft a sheet for its kind"}, 1})
 	}
-	for i := range out.Tasks {
-		out.Tasks[i].Findings = plan.Moot(out.Tasks[i].Findings, ahead.Card)
-	}
 	if !ahead.Known() {
 		out.unread()
 	}
@@ -480,6 +477,9 @@ func (j *Judged) add(l *Line) {
 		})
 	})
 	f := l.Foreseen
+	for i := range j.Tasks {
+		j.Tasks[i].Findings = plan.Moot(j.Tasks[i].Findings, f.Sets)
+	}
 	j.cost.Add(f.Cost)
 	j.Lost, j.Kept = spell.Once([]string{}, j.cost.Lost...), spell.Once([]string{}, j.cost.KeptWords()...)
 	for _, h := range f.Hands {
