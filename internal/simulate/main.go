@@ -106,8 +106,16 @@ func (l *lab) evenings(t *testing.T, stride, seed int, bad *atomic.Int64, verbos
 // walks takes walks.
 func (l *lab) walks(t *testing.T, seed int64, from, count int, bad *atomic.Int64, verbose bool) {
 	t.Run("walks", func(t *testing.T) {
+		var list []Walk
 		for n := from; n < from+count; n++ {
-			p := walkOf(seed, n)
+			list = append(list, walkOf(seed, n))
+		}
+		for _, c := range circles {
+			if count > len(circles) { // else single ones are taken again
+				list = append(list, walkOf(c.seed, c.n))
+			}
+		}
+		for _, p := range list {
 			tallied(t, p.String(), bad, func(t *testing.T) { l.walk(t, p, verbose) })
 		}
 	})

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"jarlid/internal/journal"
 	"jarlid/internal/standin/standintest"
@@ -195,10 +196,13 @@ func TestSheets(t *testing.T) {
 	}
 }
 
-// TestWalks: who does what is advised, and nothing more, comes to a running system.
+// TestWalks: who does what is advised, and nothing more, comes to a running system. Four a day, in turn; go run
+// ./internal/simulate -walks 40 takes all of them, and others.
 func TestWalks(t *testing.T) {
-	for _, n := range []int{18, 27, 38, 56} { // a circle each, before it was mended
-		p := walkOf(1, n)
+	day := int(time.Now().Unix() / (24 * 60 * 60))
+	for i := range 4 {
+		c := circles[(4*day+i)%len(circles)]
+		p := walkOf(c.seed, c.n)
 		t.Run(p.String(), func(t *testing.T) {
 			t.Parallel()
 			shared.walk(t, p, false)

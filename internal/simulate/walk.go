@@ -50,6 +50,24 @@ func walkOf(seed int64, n int) Walk {
 	return p
 }
 
+// circles are walks that did not come to a running system before what they met was mended.
+var circles = []struct {
+	seed int64
+	n    int
+}{
+	{1, 16}, // an update that is not merged over the data of another system: a wipe that is stopped
+	{1, 18},
+	{1, 27},
+	{1, 34}, // no slot can start, and userspace fastboot is needed
+	{1, 38},
+	{1, 46}, // an update that is merging, and an emptied vendor_boot
+	{1, 56},
+	{1, 75},  // an unknown phone whose recovery needs an image in dtbo
+	{1, 94},  // a start that could not use the data made it its own
+	{1, 107}, // a loader, and a battery to be charged
+	{2, 40},  // the one slot with tries left holds nothing
+}
+
 // random gives the numbers of a walk.
 func (p Walk) random() *rand.Rand {
 	h := fnv.New64()
