@@ -271,10 +271,12 @@ func (l *lab) run(args ...string) (int, string) {
 	if *cabled && l.pulled {
 		time.Sleep(2 * time.Second) // a person puts a cable back that fell out
 	}
-	j := l.begin(l.atPhone || l.present, "", nil, args...)
+	hear, heard := l.hears(args)
+	j := l.begin(l.atPhone || l.present, "", hear, args...)
 	<-j.done
 	l.atPhone = false
 	l.nexts(args, j.code, j.out.String())
+	l.upheld(args, j.code, j.out.String(), heard)
 	return j.code, j.out.String()
 }
 
@@ -402,7 +404,9 @@ func (l *lab) owner(phone string, answers string, does map[string][]string, args
 	l.Helper()
 	var presses sync.WaitGroup
 	done := make(chan struct{})
+	hear, heard := l.hears(args)
 	j := l.begin(true, answers, func(line string) {
+		hear(line)
 		for asks, keys := range does {
 			if strings.HasPrefix(line, "hand  ") && strings.Contains(line, asks) {
 				presses.Go(func() { l.pressing(done, phone, keys) })
@@ -413,6 +417,7 @@ func (l *lab) owner(phone string, answers string, does map[string][]string, args
 	close(done)
 	presses.Wait()
 	l.nexts(args, j.code, j.out.String())
+	l.upheld(args, j.code, j.out.String(), heard)
 	return j.code, j.out.String()
 }
 

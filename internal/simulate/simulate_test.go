@@ -196,8 +196,8 @@ func TestSheets(t *testing.T) {
 	}
 }
 
-// TestWalks: who does what is advised, and nothing more, comes to a running system. Four a day, in turn; go run
-// ./internal/simulate -walks 40 takes all of them, and others.
+// TestWalks: who does what is advised, and nothing more, comes to a running system. Four a day, in
+// turn; go run ./internal/simulate -walks 40 takes all of them, and others.
 func TestWalks(t *testing.T) {
 	day := int(time.Now().Unix() / (24 * 60 * 60))
 	for i := range 4 {
