@@ -135,8 +135,10 @@ func (t *Arrive) run(ctx context.Context, e *Env) (*engine.Job, error) {
 	if err := s.Recall(); err != nil {
 		return nil, err
 	}
-	what := place.PutSystem(s.Card, s.Card.Value(card.FactNext))
-	if what == "" {
+	what, sure := installed(s.Card)
+	if !sure {
+		s.Obs.Say(say.Info, "watching %s start", p.Name)
+	} else if what == "" {
 		s.Obs.Say(say.Info, "watching %s start; no job of Jar Lid installed a system on it", p.Name)
 	} else {
 		s.Obs.Say(say.Info, "watching %s start; what was installed is %s", p.Name, place.ShortBuild(what))
@@ -327,6 +329,20 @@ func (w *watch) keep(e *Env, a *Arrived) error {
 		return nil
 	}
 	return engine.Keep(w.Session, e.Options, "arrive", w.before, c, w.after, a.outcome())
+}
+
+// installed gives the system that a job put where the phone boots next; "" for none. sure is false where the
+// active slot is unknown and only some slots have one.
+func installed(c *card.Card) (system string, sure bool) {
+	if next := c.Value(card.FactNext); next != "" {
+		return place.PutSystem(c, next), true
+	}
+	for _, slot := range card.EverySlot {
+		if s := place.PutSystem(c, slot); s != "" {
+			return s, slot == "" // phones without slots have one system
+		}
+	}
+	return "", true
 }
 
 // failed notes on a card that a start failed, and reports whether it did: a phone in another mode that no job

@@ -126,3 +126,32 @@ func TestTasksArePlain(t *testing.T) {
 		}
 	}
 }
+
+// TestInstalled: the system that is said to have been installed is one that a job put where the phone boots.
+func TestInstalled(t *testing.T) {
+	put := func(slot, next string) *card.Card {
+		c := &card.Card{}
+		c.Learn(card.FactPut.Of(slot), "yes", card.Journal)
+		c.Learn(card.FactHolds.Of(card.At("system", slot)), "Saltmarsh OS 4.2", card.Journal)
+		if next != "" {
+			c.Learn(card.FactNext, next, card.Journal)
+		}
+		return c
+	}
+	for _, tt := range []struct {
+		name   string
+		c      *card.Card
+		system string
+		sure   bool
+	}{
+		{"where it boots", put("b", "b"), "Saltmarsh OS 4.2", true},
+		{"on the other slot", put("b", "a"), "", true},
+		{"the active slot unknown", put("b", ""), "Saltmarsh OS 4.2", false},
+		{"no slots", put("", ""), "Saltmarsh OS 4.2", true},
+		{"nothing", &card.Card{}, "", true},
+	} {
+		if system, sure := installed(tt.c); system != tt.system || sure != tt.sure {
+			t.Errorf("%s: installed() = %q, %v, want %q, %v", tt.name, system, sure, tt.system, tt.sure)
+		}
+	}
+}
