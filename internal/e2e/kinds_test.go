@@ -375,7 +375,8 @@ func TestKindsDoneWrong(t *testing.T) {
 			l.want(3, []string{"stop  format-after-install"}, "wipe", "userdata", "--yes")
 			l.want(0, nil, "wipe", "userdata", "--yes", "--accept", "format-after-install")
 			// The new slot lies partly in the data: it is lost, and the old one starts.
-			l.want(3, []string{"stop  slot-empty: system_b was erased"}, "go", "system", "--wait", "6s", "--yes")
+			l.want(3, []string{"stop  slot-empty: system_b was erased"}, "go", "system", "--wait", "6s",
+				"--yes")
 			l.want(0, nil, "go", "system", "--wait", "6s", "--yes", "--accept", "slot-empty")
 			toBootloader(l, "avocet")
 			l.want(0, []string{"slot a is next"}, "slot")

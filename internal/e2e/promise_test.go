@@ -56,10 +56,13 @@ func (s *stood) active() string {
 	if len(b) < 2080 || binary.LittleEndian.Uint32(b[2052:]) != 0x42414342 {
 		return ""
 	}
-	if b[2060]&0xf >= b[2062]&0xf {
-		return "a"
+	active, most := "", byte(0)
+	for i, slot := range []string{"a", "b"} { // then three bits of tries, and one for a slot that has booted
+		if info := b[2060+2*i]; info&0xf0 != 0 && info&0xf > most {
+			active, most = slot, info&0xf
+		}
 	}
-	return "b"
+	return active
 }
 
 func (s *stood) isIn(modes ...string) error {

@@ -107,8 +107,9 @@ func loseUpdate(c *card.Card) {
 		return
 	}
 	for _, p := range place.Dynamic {
-		if place.Logical(c, p) {
-			c.Learn(card.FactHolds.Of(card.At(p, next)), card.Nothing, card.Journal)
+		at := card.At(p, next)
+		if place.Logical(c, p) && (p == "system" || c.Get(card.FactHolds.Of(at)).Known()) {
+			c.Learn(card.FactHolds.Of(at), card.Nothing, card.Journal)
 		}
 	}
 	c.Learn(card.FactPut.Of(next), "no", card.Journal)
