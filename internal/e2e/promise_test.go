@@ -124,7 +124,7 @@ func (s *stood) erased(list string) error {
 	for _, name := range strings.Split(strings.ReplaceAll(list, " and ", ", "), ", ") {
 		if b := s.partition(name); len(bytes.Trim(b[:min(len(b), 1<<20)], "\x00\xff")) > 0 &&
 			name != "super" &&
-			filepath.Base(name) == name && s.own(name) {
+			s.own(name) {
 			return fmt.Errorf("%s is not empty", name)
 		}
 	}
@@ -323,10 +323,18 @@ var lineOf = regexp.MustCompile(`^(done|keep|good|info)  (.*)$`)
 // looking are the commands after which a phone is as they say at their beginning; "" is jarlid alone.
 var looking = []string{"", "card", "slot"}
 
+// promiseLines are their expressions.
+var promiseLines = func() (list []*regexp.Regexp) {
+	for _, c := range promises {
+		list = append(list, regexp.MustCompile(c.line))
+	}
+	return list
+}()
+
 // promiseOf finds what a line claims.
 func promiseOf(text string) (c *promise, m []string) {
 	for i := range promises {
-		if m = regexp.MustCompile(promises[i].line).FindStringSubmatch(text); m != nil {
+		if m = promiseLines[i].FindStringSubmatch(text); m != nil {
 			return &promises[i], m
 		}
 	}

@@ -68,8 +68,7 @@ func inBootloader(c *card.Card) Suggestion {
 		}
 		if place.Logical(c, "system") {
 			return Suggestion{[]string{"slot", "use", used[0]}, "no slot can start: both used up their " +
-				"tries; " +
-				"choosing one gives them back, and only then a recovery or userspace fastboot starts"}
+				"tries; choosing one gives them back, and only then a recovery or userspace fastboot starts"}
 		}
 		return Suggestion{[]string{"flash", "SET", "--into", "@" + used[0]},
 			"no slot can start: both used up their tries; write a set to one, then choose it with jarlid " +
